@@ -1,0 +1,380 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/placement"
+)
+
+// Decide returns what the group of the view needs at the time now. It is a
+// pure function: the same arguments give the same decision, and the view is
+// not changed. Its cost is O(n log n) in the instances of the group.
+//
+// It never takes the serving instances below size - below by its own choice,
+// never lets more than size + above count, and never picks a pinned instance
+// for removal.
+func Decide(now time.Time, view View) Decision {
+	d := begin(now, view)
+	d.observe()
+	d.judgeRollout()
+	d.heal()
+	for {
+		d.reconcile()
+		if !d.advanceRollout() {
+			break
+		}
+	}
+	return d.finish()
+}
+
+// deciding is one decision in the making: the view as it will be.
+type deciding struct {
+	now    time.Time
+	group  Group
+	ro     *Rollout // live rollout, or nil
+	ins    []Instance
+	before []Instance
+
+	groupChanged, roChanged bool
+	touched                 []int // indexes into ins in the order of first change
+	isTouched               []bool
+	entries                 []Entry
+	again                   time.Time
+}
+
+func begin(now time.Time, view View) *deciding {
+	d := &deciding{now: now, group: view.Group, before: view.Instances}
+	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
+	d.ins = slices.Clone(view.Instances)
+	d.isTouched = make([]bool, len(d.ins), len(d.ins)+8)
+	if view.Rollout != nil && !view.Rollout.State.Ended() {
+		ro := *view.Rollout
+		ro.Times = slices.Clone(ro.Times)
+		d.ro = &ro
+	}
+	return d
+}
+
+// observe moves instances on by what drivers, probes and balancers reported.
+func (d *deciding) observe() {
+	for i := range d.ins {
+		switch in := &d.ins[i]; in.State {
+		case Ordered, Booting:
+			d.observeBoot(i)
+		case Settling:
+			d.observeSettling(i)
+		case Serving:
+			if in.Machine.State == MachineStopped {
+				d.lose(i)
+			}
+		case Draining:
+			d.observeDraining(i)
+		case Leaving, Lost:
+			if in.Machine.State == MachineCleared {
+				d.move(i, Gone, "its machine is stopped and cleared", nil)
+			}
+		}
+	}
+}
+
+func (d *deciding) observeBoot(i int) {
+	in := &d.ins[i]
+	switch in.Machine.State {
+	case MachineStarting:
+		if in.State == Ordered {
+			d.move(i, Booting, "its machine was accepted", nil)
+		}
+		d.lookAt(d.deadline(in))
+	case MachineRunning:
+		in.Up = d.now
+		d.move(i, Settling, "its machine runs", map[string]any{"boot_seconds": seconds(d.now.Sub(in.Ordered))})
+		d.observeSettling(i)
+	case MachineRefused:
+		d.setBack(in.Zone)
+		d.stumble(i, "its machine could not be started: "+in.Machine.Why)
+		d.move(i, Leaving, "its machine could not be started: "+in.Machine.Why, nil)
+	case MachineStopped:
+		d.lose(i)
+	default:
+		d.lookAt(d.deadline(in))
+	}
+}
+
+func (d *deciding) observeSettling(i int) {
+	in := &d.ins[i]
+	if in.Machine.State == MachineStopped {
+		d.lose(i)
+		return
+	}
+	because, ok := d.wellBy(in)
+	if !ok {
+		d.lookAt(d.deadline(in))
+		return
+	}
+	in.Served = d.now
+	d.endSetback(in.Zone)
+	d.move(i, Serving, because, map[string]any{
+		"settled_seconds":     seconds(d.now.Sub(in.Up)),
+		"since_order_seconds": seconds(d.now.Sub(in.Ordered)),
+	})
+}
+
+// wellBy reports whether every check finds the instance healthy, and the
+// answers that say so.
+func (d *deciding) wellBy(in *Instance) (because string, ok bool) {
+	because = "its machine runs, and no check is set"
+	for n, check := range d.checks() {
+		r := in.Report(check)
+		if r.Verdict != health.Healthy {
+			return "", false
+		}
+		if n == 0 {
+			because = check + " " + r.Why
+		}
+	}
+	return because, true
+}
+
+// checks are those that decide whether an instance serves: of the pools, and
+// the healing check.
+func (d *deciding) checks() []string {
+	if c := d.group.Heal.Check(); c != "" && !slices.Contains(d.group.Checks, c) {
+		return append(slices.Clone(d.group.Checks), c)
+	}
+	return d.group.Checks
+}
+
+func (d *deciding) observeDraining(i int) {
+	in := &d.ins[i]
+	over := in.Since.Add(d.group.Drain)
+	numbers := map[string]any{"in_flight": in.Traffic.InFlight, "drained_seconds": seconds(d.now.Sub(in.Since))}
+	switch {
+	case in.Machine.State == MachineStopped:
+		d.move(i, Leaving, "its machine ended while it drained: "+in.Machine.Why, numbers)
+	case in.Traffic.Closed && in.Traffic.InFlight == 0:
+		d.move(i, Leaving, "its last request is done", numbers)
+	case !d.now.Before(over):
+		d.move(i, Leaving, fmt.Sprintf("its drain of %s is over with %s in flight", Span(d.group.Drain), count(in.Traffic.InFlight, "request")), numbers)
+	default:
+		d.lookAt(over)
+	}
+}
+
+// lose records that the machine of an instance vanished.
+func (d *deciding) lose(i int) {
+	in := &d.ins[i]
+	if in.Served.IsZero() {
+		d.setBack(in.Zone)
+		d.stumble(i, "its machine ended before it served: "+in.Machine.Why)
+	}
+	d.move(i, Lost, "its machine vanished: "+in.Machine.Why, map[string]any{"age_seconds": seconds(d.now.Sub(in.Ordered))})
+}
+
+// BootLimit is how long a machine may take to run: settle, at least 30 s.
+func (g *Group) BootLimit() time.Duration { return max(g.Settle, 30*time.Second) }
+
+// deadline is when an instance that comes up counts as failed.
+func (d *deciding) deadline(in *Instance) time.Time {
+	if in.State == Settling {
+		return in.Up.Add(d.group.Settle)
+	}
+	return in.Ordered.Add(d.group.BootLimit())
+}
+
+// overdue reports whether an instance failed to come up in its time, and why.
+func (d *deciding) overdue(in *Instance) (because string, yes bool) {
+	if !in.State.ComingUp() || d.now.Before(d.deadline(in)) {
+		return "", false
+	}
+	if in.State != Settling {
+		return fmt.Sprintf("its machine did not run within %s", Span(d.group.BootLimit())), true
+	}
+	because = fmt.Sprintf("not healthy within the settle time of %s", Span(d.group.Settle))
+	for _, check := range d.checks() {
+		if r := in.Report(check); r.Verdict != health.Healthy {
+			why := r.Why
+			if why == "" {
+				why = "has no answer yet"
+			}
+			because += fmt.Sprintf(" (%s %s)", check, why)
+			break
+		}
+	}
+	return because, true
+}
+
+// heal sends away what is ill: reconcile orders one new for each.
+func (d *deciding) heal() {
+	check := d.group.Heal.Check()
+	for i := range d.ins {
+		in := &d.ins[i]
+		if in.Pinned || d.group.Heal == HealOff {
+			continue
+		}
+		if because, yes := d.overdue(in); yes && !d.ofRollout(in) {
+			if in.State == Settling && check == "" {
+				continue // the machine runs, and that is all that was asked of it
+			}
+			d.setBack(in.Zone)
+			d.retire(i, because, nil)
+			continue
+		}
+		if check == "" || in.State != Serving {
+			continue
+		}
+		if r := in.Report(check); r.Verdict == health.Unhealthy {
+			d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since))})
+		}
+	}
+}
+
+// ofRollout reports whether a failed instance is the live rollout's business:
+// while it is held the instance is what a person has to look at, and while it
+// reverts the instance goes anyway.
+func (d *deciding) ofRollout(in *Instance) bool {
+	return d.ro != nil && (d.ro.State == Held || d.ro.State == Reverting) && in.Version == d.ro.To && in.Served.IsZero()
+}
+
+// retire sends an instance on its way out: through a drain when requests may
+// be in flight, at once otherwise.
+func (d *deciding) retire(i int, because string, numbers map[string]any) {
+	if d.ins[i].State == Serving && len(d.group.Checks) > 0 {
+		d.ins[i].Traffic = Traffic{}
+		d.move(i, Draining, because, numbers)
+		d.lookAt(d.now.Add(d.group.Drain))
+		return
+	}
+	d.move(i, Leaving, because, numbers)
+}
+
+// serves reports whether the instance takes traffic now.
+func (d *deciding) serves(in *Instance) bool { return in.State == Serving && !unwell(in) }
+
+// Serves reports whether the instance is in service and no check finds it ill.
+func (i *Instance) Serves() bool { return i.State == Serving && !unwell(i) }
+
+func unwell(in *Instance) bool {
+	for _, r := range in.Reports {
+		if r.Verdict == health.Unhealthy {
+			return true
+		}
+	}
+	return false
+}
+
+// setBack lets launches in the zone wait: 1 s after the first failure in a
+// row, doubling to at most a minute. Failures at one moment count once.
+func (d *deciding) setBack(zone string) {
+	k := slices.IndexFunc(d.group.Setbacks, func(s Setback) bool { return s.Zone == zone })
+	if k < 0 {
+		d.group.Setbacks = append(d.group.Setbacks, Setback{Zone: zone})
+		k = len(d.group.Setbacks) - 1
+	}
+	s := &d.group.Setbacks[k]
+	if s.Last.Equal(d.now) {
+		return
+	}
+	wait := LastBackoff
+	if s.Count < 6 {
+		wait = min(FirstBackoff<<s.Count, LastBackoff)
+	}
+	s.Count++
+	s.Last, s.Until = d.now, d.now.Add(wait)
+	d.groupChanged = true
+	d.entry(Entry{
+		Kind:    "zone.backing-off",
+		Text:    fmt.Sprintf("Launches in %s wait %s.", zone, Span(wait)),
+		Because: fmt.Sprintf("%s in a row did not come up in %s", count(s.Count, "instance"), zone),
+		Numbers: map[string]any{"failures": s.Count, "wait_seconds": seconds(wait)},
+	})
+}
+
+func (d *deciding) endSetback(zone string) {
+	k := slices.IndexFunc(d.group.Setbacks, func(s Setback) bool { return s.Zone == zone })
+	if k < 0 {
+		return
+	}
+	d.group.Setbacks = slices.Delete(d.group.Setbacks, k, k+1)
+	d.groupChanged = true
+}
+
+// zones counts the instances of each zone that count for the size and are of
+// the version only, when one is given.
+func (d *deciding) zones(only Version) []placement.Zone {
+	zs := make([]placement.Zone, len(d.group.Zones))
+	for k, name := range d.group.Zones {
+		zs[k] = placement.Zone{Name: name, Open: true}
+		for _, s := range d.group.Setbacks {
+			if s.Zone == name && d.now.Before(s.Until) {
+				zs[k].Open = false
+			}
+		}
+	}
+	for i := range d.ins {
+		if k := d.zoneIndex(d.ins[i].Zone); k >= 0 && d.ins[i].State.Counts() && (only == Version{} || d.ins[i].Version == only) {
+			zs[k].Count++
+		}
+	}
+	return zs
+}
+
+func (d *deciding) zoneIndex(name string) int { return slices.Index(d.group.Zones, name) }
+
+// lookAt asks for another decision at t.
+func (d *deciding) lookAt(t time.Time) {
+	if t.After(d.now) && (d.again.IsZero() || t.Before(d.again)) {
+		d.again = t
+	}
+}
+
+// move records a change of state with its cause.
+func (d *deciding) move(i int, to State, because string, numbers map[string]any) {
+	in := &d.ins[i]
+	d.touch(i)
+	in.State, in.Since, in.Why = to, d.now, because
+	d.entry(Entry{
+		Kind:     "instance." + string(to),
+		Instance: in.ID,
+		Text:     fmt.Sprintf("%s (%s, %s) is %s.", in.ID, in.Version, in.Zone, to),
+		Because:  because,
+		Numbers:  numbers,
+	})
+}
+
+func (d *deciding) touch(i int) {
+	if !d.isTouched[i] {
+		d.isTouched[i] = true
+		d.touched = append(d.touched, i)
+	}
+}
+
+func (d *deciding) entry(e Entry) {
+	if d.ro != nil {
+		e.Rollout = d.ro.ID
+	}
+	d.entries = append(d.entries, e)
+}
+
+func (d *deciding) finish() Decision {
+	out := Decision{Entries: d.entries, Again: d.again}
+	for _, i := range d.touched {
+		in := d.ins[i]
+		out.Changed = append(out.Changed, in)
+		if owed := in.Owed(); owed != Nothing && (i >= len(d.before) || d.before[i].Owed() != owed) {
+			out.Steps = append(out.Steps, Step{Do: owed, Instance: in.ID, Why: in.Why})
+		}
+	}
+	if d.group.Deleting && !slices.ContainsFunc(d.ins, func(in Instance) bool { return in.State != Gone }) {
+		out.Finished = true
+	}
+	if d.groupChanged {
+		out.Group = &d.group
+	}
+	if d.roChanged {
+		out.Rollout = d.ro
+	}
+	return out
+}

@@ -1,0 +1,136 @@
+// Package health turns the answers of a check into a verdict.
+//
+// One bad answer is an accident; several in a row are a fault. A [Counter]
+// owns that one idea: it keeps the length of the present run of equal answers
+// and says when the run is long enough to change its mind.
+package health
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Verdict is what a check says of one instance.
+type Verdict string
+
+// The three verdicts. Unknown means that there were not enough answers yet.
+const (
+	Unknown   Verdict = "unknown"
+	Healthy   Verdict = "healthy"
+	Unhealthy Verdict = "unhealthy"
+)
+
+// Kind is the protocol that a check speaks.
+type Kind string
+
+// The kinds of check that are built.
+const (
+	HTTP Kind = "http"
+	TCP  Kind = "tcp"
+)
+
+// Check says how an instance is asked whether it is well.
+type Check struct {
+	Name string
+	Kind Kind
+	// Port on the instance, 1 to 65535.
+	Port int
+	// Path is requested by an http check and begins with "/". Only the
+	// statuses 200 to 299 are good; a redirect is not followed and not good.
+	Path string
+	// Interval between two questions to one instance, at least 100 ms.
+	Interval time.Duration
+	// Timeout for the whole answer, body included; at most Interval.
+	Timeout time.Duration
+	// Passes is how many good answers in a row make an instance healthy, 1 to 20.
+	Passes int
+	// Fails is how many bad answers in a row make an instance unhealthy, 1 to 20.
+	Fails int
+}
+
+// Answer is one answer, or the lack of one, to one question of a check.
+type Answer struct {
+	At   time.Time
+	Took time.Duration
+	Good bool
+	// Why says in words what came back: "200", "503", "connection refused".
+	Why string
+}
+
+// Report is the verdict of one check on one instance.
+type Report struct {
+	Check   string
+	Verdict Verdict
+	// Since is when the verdict became what it is.
+	Since time.Time
+	// Why names the answers that the verdict rests on.
+	Why string
+}
+
+// Counter counts the answers of one check for one instance. The zero value
+// is not useful; see [NewCounter].
+type Counter struct {
+	passes, fails int
+	verdict       Verdict
+	run           []Answer // the present run of equal answers, no longer than needed
+}
+
+// NewCounter counts towards the passes and fails of c, beginning from the
+// verdict start (Unknown for an instance never asked before).
+func NewCounter(c Check, start Verdict) *Counter {
+	if start == "" {
+		start = Unknown
+	}
+	return &Counter{passes: max(c.Passes, 1), fails: max(c.Fails, 1), verdict: start}
+}
+
+// Verdict is what the answers so far amount to.
+func (c *Counter) Verdict() Verdict { return c.verdict }
+
+// Add counts one answer and reports whether it changed the verdict.
+func (c *Counter) Add(a Answer) (changed bool) {
+	if len(c.run) > 0 && c.run[0].Good != a.Good {
+		c.run = c.run[:0]
+	}
+	needed, next := c.fails, Unhealthy
+	if a.Good {
+		needed, next = c.passes, Healthy
+	}
+	if len(c.run) < needed {
+		c.run = append(c.run, a)
+	} else {
+		copy(c.run, c.run[1:])
+		c.run[len(c.run)-1] = a
+	}
+	if c.verdict == next || len(c.run) < needed {
+		return false
+	}
+	c.verdict = next
+	return true
+}
+
+// Evidence names the run of answers that the verdict rests on, newest last:
+// "failed 3 of 3: 503 in 12 ms, connection refused, connection refused".
+func (c *Counter) Evidence() string {
+	if len(c.run) == 0 {
+		return "not asked yet"
+	}
+	word, needed := "failed", c.fails
+	if c.run[0].Good {
+		word, needed = "passed", c.passes
+	}
+	parts := make([]string, len(c.run))
+	for i, a := range c.run {
+		parts[i] = a.String()
+	}
+	return fmt.Sprintf("%s %d of %d: %s", word, len(c.run), needed, strings.Join(parts, ", "))
+}
+
+// String says what came back and how long it took.
+func (a Answer) String() string {
+	if a.Took < time.Millisecond {
+		return a.Why
+	}
+	return fmt.Sprintf("%s in %d ms", a.Why, a.Took.Milliseconds())
+}

@@ -1,0 +1,296 @@
+package fleet
+
+import (
+	"fmt"
+	"time"
+
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
+)
+
+// Version names one numbered version of a template or image: "timetable-web@4".
+type Version struct {
+	Name string
+	N    int
+}
+
+func (v Version) String() string { return fmt.Sprintf("%s@%d", v.Name, v.N) }
+
+// Group is the record of one group.
+type Group struct {
+	Name           string
+	Size, Min, Max int // Min <= Size <= Max
+	Template       Version
+	// Zones in the fixed order in which they are shown and filled.
+	Zones []string
+	// Checks are those of the group's pools: all must find an instance healthy
+	// before it serves.
+	Checks []string
+	Heal   Heal
+	// Settle is how long after boot an instance may take to become healthy.
+	Settle time.Duration
+	// Drain is how long an instance may finish its requests.
+	Drain time.Duration
+	// Deleting is set once a person asked for the group's end; it only ever
+	// turns true.
+	Deleting bool
+	// NextSerial numbers the next instance; it only grows.
+	NextSerial int
+	// Setbacks are the zones in which launches back off, in the order of Zones.
+	Setbacks []Setback
+}
+
+// Heal says what makes an instance be replaced: HealOff, HealMachine, or the
+// name of a check.
+type Heal string
+
+// The two values of Heal that are not the name of a check.
+const (
+	HealOff     Heal = "off"
+	HealMachine Heal = "machine"
+)
+
+// Check is the name of the healing check, or "" when there is none.
+func (h Heal) Check() string {
+	if h == HealOff || h == HealMachine {
+		return ""
+	}
+	return string(h)
+}
+
+// Setback is the back-off of launches in one zone. An instance that serves
+// ends it.
+type Setback struct {
+	Zone  string
+	Count int       // failures since the zone last brought an instance up
+	Last  time.Time // when the last one was counted
+	Until time.Time // no launch here before
+}
+
+// Longest and shortest wait after failures to bring up an instance in a zone.
+const (
+	FirstBackoff = time.Second
+	LastBackoff  = time.Minute
+)
+
+// State is where an instance is in its life.
+type State string
+
+// The states of an instance, in order; Lost stands aside.
+const (
+	Ordered  State = "ordered"  // recorded; its machine is asked for
+	Booting  State = "booting"  // its machine was accepted and starts
+	Settling State = "settling" // its machine runs; it is not healthy yet
+	Serving  State = "serving"  // it was healthy and is a target of its pools
+	Draining State = "draining" // no new requests; those in flight finish
+	Leaving  State = "leaving"  // its machine is being stopped
+	Gone     State = "gone"     // nothing of it is left but this record
+	Lost     State = "lost"     // its machine vanished; what is left is cleared
+)
+
+// Counts reports whether an instance in this state counts for the group's
+// size: those on their way out do not.
+func (s State) Counts() bool {
+	return s == Ordered || s == Booting || s == Settling || s == Serving
+}
+
+// ComingUp reports whether the instance has still to become healthy.
+func (s State) ComingUp() bool { return s == Ordered || s == Booting || s == Settling }
+
+// Instance is the record of one instance and what is known of it now.
+type Instance struct {
+	ID      string
+	Serial  int
+	Zone    string
+	Version Version
+	State   State
+	Since   time.Time // entered State
+	Ordered time.Time
+	Up      time.Time // its machine ran; zero before
+	Served  time.Time // first entered Serving; zero before
+	Pinned  bool
+	// Why says in words what brought it into its state.
+	Why string
+	// Reports are the verdicts of the group's checks, one for each, in any
+	// state from Settling on.
+	Reports []health.Report
+
+	// Machine is what the driver last said of its machine.
+	Machine Machine
+	// Traffic is what the balancer last said of its target.
+	Traffic Traffic
+}
+
+// MachineState is what a machine driver knows of the machine of an instance.
+type MachineState string
+
+// What a driver may say of a machine.
+const (
+	MachineUnknown  MachineState = ""         // not asked for, or not heard of yet
+	MachineStarting MachineState = "starting" // accepted
+	MachineRunning  MachineState = "running"
+	MachineRefused  MachineState = "refused" // the driver could not start it
+	MachineStopped  MachineState = "stopped" // it ended or vanished; leftovers may be there
+	MachineCleared  MachineState = "cleared" // stopped on request and nothing is left
+)
+
+// Machine is a fact about the machine of an instance.
+type Machine struct {
+	State MachineState
+	Why   string // for refused and stopped: what happened, in words
+}
+
+// Traffic is a fact about the targets of an instance.
+type Traffic struct {
+	// Closed is true once every pool has stopped sending it new requests.
+	Closed   bool
+	InFlight int
+}
+
+// Report returns what the named check says of the instance.
+func (i *Instance) Report(check string) health.Report {
+	for _, r := range i.Reports {
+		if r.Check == check {
+			return r
+		}
+	}
+	return health.Report{Check: check, Verdict: health.Unknown}
+}
+
+// Act is what the world is owed for an instance.
+type Act string
+
+// The acts that steps ask for. Each is idempotent by instance id.
+const (
+	Nothing Act = ""
+	Launch  Act = "launch" // ask the driver for its machine
+	Open    Act = "open"   // send it requests from every pool of the group
+	Close   Act = "close"  // send it no new requests; count those in flight
+	Stop    Act = "stop"   // take it from its pools; stop and clear its machine
+)
+
+// Owed is what the world is owed for the instance in its present state,
+// whatever was done before. It is how a restarted service picks up its work.
+func (i *Instance) Owed() Act {
+	switch i.State {
+	case Ordered:
+		return Launch
+	case Serving:
+		return Open
+	case Draining:
+		return Close
+	case Leaving, Lost:
+		return Stop
+	}
+	return Nothing
+}
+
+// RolloutState is where a rollout is.
+type RolloutState string
+
+// The states of a rollout; the last three end it.
+const (
+	Moving    RolloutState = "moving"
+	Soaking   RolloutState = "soaking"
+	Held      RolloutState = "held"
+	Reverting RolloutState = "reverting"
+	Done      RolloutState = "done"
+	Reverted  RolloutState = "reverted"
+	Abandoned RolloutState = "abandoned"
+)
+
+// Ended reports whether nothing more will happen to the rollout.
+func (s RolloutState) Ended() bool { return s == Done || s == Reverted || s == Abandoned }
+
+// Rollout is the record of one staged replacement.
+type Rollout struct {
+	ID       int64
+	From, To Version
+	Waves    rollout.Waves
+	// Above and Below are how many instances more and fewer than the group's
+	// size there may be meanwhile; their sum is at least 1.
+	Above, Below int
+	Soak         time.Duration
+	State        RolloutState
+	Since        time.Time // entered State
+	Why          string    // what brought it into State
+	// Wave is the index of the present wave. All before it are complete.
+	Wave int
+	// Times has an entry for each wave that has begun.
+	Times []WaveTime
+	// Resumed is when the rollout began or was last told to proceed: what went
+	// wrong before that is answered and does not hold it again.
+	Resumed time.Time
+	// Stumbles counts the machines of the present wave that failed to start or
+	// ended before they served.
+	Stumbles int
+	Started  time.Time
+	Ended    time.Time
+}
+
+// destination is the version that the group is being brought to.
+func (r *Rollout) destination() Version {
+	if r.State == Reverting {
+		return r.From
+	}
+	return r.To
+}
+
+// StumbleLimit is how many machines of one wave may fail to come up before the
+// rollout holds itself; fewer are taken for accidents and tried again.
+const StumbleLimit = 3
+
+// WaveTime is when a wave began, when the last of its instances was replaced,
+// and when its soak was over. Zero times are still to come.
+type WaveTime struct{ Began, Filled, Passed time.Time }
+
+// View is one group with everything known of it.
+type View struct {
+	Group     Group
+	Instances []Instance
+	// Rollout is the group's live rollout, or nil.
+	Rollout *Rollout
+	// Usual is how long instances of this template took from order to serving
+	// (median of what was observed), or 0 when none was seen.
+	Usual time.Duration
+}
+
+// Step is one thing to carry out.
+type Step struct {
+	Do       Act
+	Instance string
+	Why      string
+}
+
+// Decision is what a group needs now.
+type Decision struct {
+	// Steps in the order in which they are carried out.
+	Steps []Step
+	// Changed are the instances whose records change, new ones included.
+	Changed []Instance
+	// Group and Rollout are the records after the decision, nil when unchanged.
+	Group   *Group
+	Rollout *Rollout
+	// Finished is set when a deleted group has nothing left.
+	Finished bool
+	Entries  []Entry
+	// Again is when to look again if no fact changes before; zero means never.
+	Again time.Time
+}
+
+// Quiet reports whether the decision changes nothing.
+func (d *Decision) Quiet() bool {
+	return len(d.Changed) == 0 && d.Group == nil && d.Rollout == nil && !d.Finished && len(d.Entries) == 0
+}
+
+// Entry is one line of the journal before it is written.
+type Entry struct {
+	Kind     string // what changed and how: "instance.serving", "rollout.held"
+	Instance string
+	Rollout  int64
+	// Text is a sentence for people; Because is the cause alone.
+	Text    string
+	Because string
+	// Numbers are those that the decision rests on, by name with the unit.
+	Numbers map[string]any
+}

@@ -1,0 +1,228 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"unitas/internal/fleet/placement"
+)
+
+// tally is how many instances there are, in the words of a rollout: new ones
+// run the version that is being moved to, old ones any other.
+type tally struct {
+	counted, serving int
+	newCounted       int
+	newServing       int
+	newPinned        int
+	oldPinned        int
+}
+
+func (t tally) old() int { return t.counted - t.newCounted }
+
+func (d *deciding) tally(to Version) tally {
+	var t tally
+	for i := range d.ins {
+		in := &d.ins[i]
+		if !in.State.Counts() {
+			continue
+		}
+		serves, isNew := d.serves(in), in.Version == to
+		t.counted++
+		if serves {
+			t.serving++
+		}
+		switch {
+		case isNew:
+			t.newCounted++
+			if serves {
+				t.newServing++
+			}
+			if in.Pinned {
+				t.newPinned++
+			}
+		case in.Pinned:
+			t.oldPinned++
+		}
+	}
+	return t
+}
+
+// reconcile removes what is too much and orders what is missing.
+func (d *deciding) reconcile() {
+	size := d.group.Size
+	if d.group.Deleting {
+		d.shed(d.tally(d.group.Template).counted, -1, "the group is being deleted", anyone)
+		return
+	}
+	if d.ro == nil {
+		t := d.tally(d.group.Template)
+		d.shed(t.counted-size, size, fmt.Sprintf("the group has %d and its size is %d", t.counted, size), anyone)
+		t = d.tally(d.group.Template)
+		d.order(size-t.counted, d.group.Template, fmt.Sprintf("the group has %d and its size is %d", t.counted, size))
+		return
+	}
+	switch d.ro.State {
+	case Moving, Soaking:
+		d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))
+	case Reverting:
+		d.replace(d.ro.From, d.ro.To, size)
+	case Held:
+		d.keep()
+	}
+}
+
+// replace works towards want instances on the version to: old ones go as far
+// as enough others serve, new ones come as far as there is room.
+func (d *deciding) replace(to, from Version, want int) {
+	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.Below
+	isOld := func(in *Instance) bool { return in.Version != to }
+	isNew := func(in *Instance) bool { return in.Version == to }
+
+	t := d.tally(to)
+	want = d.reach(t, want)
+	d.shed(t.old()-(size-want), floor, fmt.Sprintf("replaced by %s", to), isOld)
+	d.shed(t.newCounted-size, floor, fmt.Sprintf("the size is %d", size), isNew)
+	t = d.tally(to)
+	d.shed(t.counted-size-above, floor, fmt.Sprintf("the group has %d and may have %d", t.counted, size+above), anyone)
+
+	t = d.tally(to)
+	room := size + above - t.counted
+	ordered := d.order(min(want-t.newCounted, room), to,
+		fmt.Sprintf("%s, and %d of %d run %s", d.purpose(), t.newServing, want, to))
+	d.order(min(size-want-t.old(), room-ordered), from,
+		fmt.Sprintf("the group has %d and its size is %d", t.counted, size))
+}
+
+// reach is how many new instances a wave can end with: what it wants, or what
+// is there already, less the pinned ones that are left behind.
+func (d *deciding) reach(t tally, want int) int {
+	return max(min(max(want, t.newCounted), d.group.Size-t.oldPinned), 0)
+}
+
+func (d *deciding) purpose() string {
+	if d.ro.State == Reverting {
+		return "the rollout is being reverted"
+	}
+	return fmt.Sprintf("wave %d of %d", d.ro.Wave+1, len(d.ro.Waves))
+}
+
+// keep holds a held rollout where it is: nothing is replaced, losses are made
+// good. The new version is launched only as far as complete waves went.
+func (d *deciding) keep() {
+	size, above := d.group.Size, d.ro.Above
+	t := d.tally(d.ro.To)
+	d.shed(t.counted-size-above, size-d.ro.Below, fmt.Sprintf("the group has %d and may have %d", t.counted, size+above), anyone)
+
+	t = d.tally(d.ro.To)
+	passed := 0
+	if d.ro.Wave > 0 {
+		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
+	}
+	// New instances that do not serve are no help: they may be what failed.
+	helping := t.old() + t.newServing
+	missing := min(size-helping, size+above-t.counted)
+	because := fmt.Sprintf("the rollout is held, and the group has %d and its size is %d", helping, size)
+	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, because)
+	d.order(missing-ordered, d.ro.From, because)
+}
+
+// order records up to n new instances of the version and returns how many. A
+// zone that backs off gets none; with every zone backing off none are ordered
+// and the decision is looked at again when the first is over.
+func (d *deciding) order(n int, v Version, because string) int {
+	if n <= 0 {
+		return 0
+	}
+	// While one version replaces another, the new one is spread evenly by
+	// itself: the old ones around it are on their way out.
+	only := Version{}
+	if d.ro != nil && d.ro.destination() == v {
+		only = v
+	}
+	zones := d.zones(only)
+	for k := range n {
+		z := placement.Next(zones)
+		if z < 0 {
+			for _, s := range d.group.Setbacks {
+				d.lookAt(s.Until)
+			}
+			return k
+		}
+		zones[z].Count++
+		d.group.NextSerial++
+		d.groupChanged = true
+		d.ins = append(d.ins, Instance{
+			ID:      fmt.Sprintf("%s-%03x", d.group.Name, d.group.NextSerial),
+			Serial:  d.group.NextSerial,
+			Zone:    zones[z].Name,
+			Version: v,
+			Ordered: d.now,
+		})
+		d.isTouched = append(d.isTouched, false)
+		d.move(len(d.ins)-1, Ordered, because, map[string]any{"size": d.group.Size, "zone_count": zones[z].Count})
+		d.lookAt(d.now.Add(d.group.BootLimit()))
+	}
+	return n
+}
+
+func anyone(*Instance) bool { return true }
+
+// shed sends up to n of the eligible instances away while at least floor go on
+// serving. The fullest zone gives first; in it those that serve nobody yet,
+// then the outdated, then the oldest.
+func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) bool) {
+	if n <= 0 {
+		return
+	}
+	zones := d.zones(Version{})
+	lines := make([][]int, len(zones)) // candidates of each zone, first to go first
+	serving := 0
+	for i := range d.ins {
+		in := &d.ins[i]
+		if d.serves(in) {
+			serving++
+		}
+		if k := d.zoneIndex(in.Zone); k >= 0 && in.State.Counts() && !in.Pinned && eligible(in) {
+			lines[k] = append(lines[k], i)
+		}
+	}
+	for k := range lines {
+		slices.SortStableFunc(lines[k], d.shedOrder)
+	}
+	for range n {
+		z := placement.Fullest(zones, func(k int) bool {
+			return len(lines[k]) > 0 && (!d.serves(&d.ins[lines[k][0]]) || serving > floor)
+		})
+		if z < 0 {
+			return
+		}
+		i := lines[z][0]
+		lines[z] = lines[z][1:]
+		zones[z].Count--
+		numbers := map[string]any{"serving": serving, "size": d.group.Size}
+		if d.serves(&d.ins[i]) {
+			serving--
+		}
+		d.retire(i, because, numbers)
+	}
+}
+
+func (d *deciding) shedOrder(a, b int) int {
+	x, y := &d.ins[a], &d.ins[b]
+	rank := func(in *Instance) int {
+		switch {
+		case !d.serves(in):
+			return 0
+		case in.Version != d.group.Template:
+			return 1
+		}
+		return 2
+	}
+	if r := rank(x) - rank(y); r != 0 {
+		return r
+	}
+	return x.Serial - y.Serial
+}
+
+func seconds(t time.Duration) float64 { return t.Round(time.Millisecond).Seconds() }

@@ -1,0 +1,252 @@
+package rehearse
+
+import (
+	"bufio"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/rollout"
+)
+
+var update = flag.Bool("update", false, "rewrite the expected parts of the scenario files")
+
+// TestScenarios plays testdata/*.txt. A file is a sequence of steps: comment
+// lines, a command, "----", and what came of it up to the next blank line.
+func TestScenarios(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no scenario files: %v", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) { playFile(t, file) })
+	}
+}
+
+func playFile(t *testing.T, file string) {
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &scenario{fate: map[string]Behaviour{}, zoneLost: map[string]bool{}}
+	var out strings.Builder
+	var wanted []string
+	command, inExpected := "", false
+	flush := func() {
+		if command == "" {
+			return
+		}
+		got := s.play(command)
+		fmt.Fprintf(&out, "%s----\n", got)
+		if want := strings.Join(wanted, ""); !*update && got != want {
+			t.Errorf("%s: %s\ngot:\n%s\nwant:\n%s", file, command, got, want)
+		}
+		command, wanted, inExpected = "", nil, false
+	}
+	lines := bufio.NewScanner(strings.NewReader(string(raw)))
+	var text strings.Builder
+	for lines.Scan() {
+		line := lines.Text()
+		switch {
+		case line == "----" && !inExpected:
+			inExpected = true
+			text.WriteString("----\n")
+		case inExpected && line != "":
+			wanted = append(wanted, line+"\n")
+		case inExpected:
+			out.Reset()
+			flush()
+			text.WriteString(strings.TrimSuffix(out.String(), "----\n") + "\n")
+		case line == "" || strings.HasPrefix(line, "#"):
+			text.WriteString(line + "\n")
+		default:
+			command = line
+			text.WriteString(line + "\n")
+		}
+	}
+	out.Reset()
+	flush()
+	text.WriteString(strings.TrimSuffix(out.String(), "----\n"))
+	if *update {
+		if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+var epoch = time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC)
+
+type scenario struct {
+	w        *World
+	fate     map[string]Behaviour // by version
+	zoneLost map[string]bool
+	printed  int
+}
+
+func (s *scenario) play(line string) string {
+	words := strings.Fields(line)
+	args := map[string]string{}
+	for _, w := range words[1:] {
+		k, v, _ := strings.Cut(w, "=")
+		args[k] = v
+	}
+	var err error
+	switch words[0] {
+	case "group":
+		s.group(words[1], args)
+		return ""
+	case "machines": // machines timetable-web@1 boot=2s well=1s
+		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"])}
+		return ""
+	case "run":
+		s.w.Run(s.w.Now.Add(span(words[1])))
+	case "show":
+		return s.show()
+	case "vanish":
+		s.w.Vanish(words[1], "killed by signal 9")
+	case "answer":
+		s.w.Answer(words[1], words[2] == "good")
+	case "pin":
+		s.w.Instance(words[1]).Pinned = true
+	case "zone":
+		s.zone(words[1], words[2])
+	case "resize":
+		err = s.resize(words[1])
+	case "rollout":
+		err = s.rollout(words[1], args)
+	case "tell":
+		var r fleet.Rollout
+		var e fleet.Entry
+		r, e, err = s.w.View.Rollout.Tell(s.w.Now, s.w.View.Group.Name, fleet.Command(words[1]), "")
+		if err == nil {
+			s.w.View.Rollout = &r
+			s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
+		}
+	default:
+		return "no such command: " + words[0] + "\n"
+	}
+	if err != nil {
+		return "refused: " + err.Error() + "\n"
+	}
+	return s.journal()
+}
+
+func (s *scenario) group(name string, args map[string]string) {
+	g := fleet.Group{
+		Name: name, Size: number(args["size"]), Min: number(args["min"]), Max: number(args["max"]),
+		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: []string{"sailings-up"},
+		Heal: fleet.Heal(args["heal"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
+	}
+	s.w = New(epoch, fleet.View{Group: g}, func(in fleet.Instance) Behaviour {
+		b, ok := s.fate[in.Version.String()]
+		if !ok {
+			b = Behaviour{Boot: 2 * time.Second, Well: time.Second}
+		}
+		b.Refused = s.zoneLost[in.Zone]
+		return b
+	})
+}
+
+func (s *scenario) zone(name, what string) {
+	s.zoneLost[name] = what == "lost"
+	if what != "lost" {
+		return
+	}
+	for _, in := range s.w.View.Instances {
+		if in.Zone == name {
+			s.w.Vanish(in.ID, "its zone is lost")
+		}
+	}
+}
+
+func (s *scenario) resize(to string) error {
+	g, e, err := s.w.View.Group.Resize(number(to), "")
+	if err == nil {
+		s.w.View.Group = g
+		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
+	}
+	return err
+}
+
+func (s *scenario) rollout(to string, args map[string]string) error {
+	waves, err := rollout.ParseWaves(args["waves"])
+	if err != nil {
+		return err
+	}
+	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, fleet.Rollout{
+		ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"]),
+	})
+	if err == nil {
+		s.w.View.Rollout = &r
+		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
+	}
+	return err
+}
+
+// journal prints what was journalled since it was last printed.
+func (s *scenario) journal() string {
+	var b strings.Builder
+	for _, l := range s.w.Journal[s.printed:] {
+		subject := l.Instance
+		if subject == "" {
+			subject = s.w.View.Group.Name
+		}
+		fmt.Fprintf(&b, "%6s  %s %s: %s\n", l.At.Sub(epoch), subject, l.Kind, l.Because)
+	}
+	s.printed = len(s.w.Journal)
+	return b.String()
+}
+
+// show prints the sentence and a row of slips for each zone.
+func (s *scenario) show() string {
+	var b strings.Builder
+	fmt.Fprintln(&b, fleet.Summarise(s.w.Now, s.w.View).Sentence)
+	for _, zone := range s.w.View.Group.Zones {
+		fmt.Fprintf(&b, "%-10s", zone)
+		for i := range s.w.View.Instances {
+			if in := &s.w.View.Instances[i]; in.Zone == zone {
+				b.WriteString(" " + in.Slip())
+			}
+		}
+		b.WriteString("\n")
+	}
+	return b.String()
+}
+
+func number(text string) int {
+	n, _ := strconv.Atoi(text)
+	return n
+}
+
+func span(text string) time.Duration {
+	if text == "" {
+		return 0
+	}
+	if text == "never" {
+		return -1
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil {
+		panic(err)
+	}
+	return d
+}
+
+func version(text string) fleet.Version {
+	name, n, _ := strings.Cut(text, "@")
+	return fleet.Version{Name: name, N: number(n)}
+}
+
+func TestSameWorldSameJournal(t *testing.T) {
+	one, two := playPlan(t, 7).Journal, playPlan(t, 7).Journal
+	if !slices.EqualFunc(one, two, func(a, b Line) bool { return fmt.Sprint(a) == fmt.Sprint(b) }) {
+		t.Error("the same plan gave two different journals")
+	}
+}

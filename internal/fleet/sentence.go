@@ -1,0 +1,230 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"unitas/internal/fleet/rollout"
+)
+
+// Summary is a group in a few numbers and one sentence, the same in the
+// console, on the command line and in the journal.
+type Summary struct {
+	// Sentence heads every page about the group.
+	Sentence string
+	Serving  int // take traffic now
+	Unwell   int // in service, but a check finds them ill
+	ComingUp int // ordered, booting or settling
+	GoingOut int // draining, leaving or lost
+	// Versions of the instances that count, newest last.
+	Versions []VersionCount
+	// Waits are what the group waits for now, longest wait first.
+	Waits []Wait
+	// Left is about how long the live rollout still takes; 0 when there is
+	// none, it is held, or nothing is known to go by.
+	Left time.Duration
+}
+
+// VersionCount is how many instances run one version.
+type VersionCount struct {
+	Version Version
+	Counted int
+	Serving int
+}
+
+// Wait is one thing that a group waits for.
+type Wait struct {
+	Instance string
+	State    State
+	For      time.Duration
+	Usual    time.Duration // 0 when not known
+	Why      string
+}
+
+// Summarise describes the view at the time now.
+func Summarise(now time.Time, v View) Summary {
+	var s Summary
+	for i := range v.Instances {
+		in := &v.Instances[i]
+		switch {
+		case in.Serves():
+			s.Serving++
+		case in.State == Serving:
+			s.Unwell++
+		case in.State.ComingUp():
+			s.ComingUp++
+		case in.State != Gone:
+			s.GoingOut++
+		}
+		if in.State.Counts() {
+			s.countVersion(in)
+		}
+		if w, ok := waitOf(now, v, in); ok {
+			s.Waits = append(s.Waits, w)
+		}
+	}
+	slices.SortFunc(s.Versions, func(a, b VersionCount) int {
+		if c := strings.Compare(a.Version.Name, b.Version.Name); c != 0 {
+			return c
+		}
+		return a.Version.N - b.Version.N
+	})
+	slices.SortStableFunc(s.Waits, func(a, b Wait) int { return int(b.For - a.For) })
+	if v.Rollout != nil {
+		s.Left = left(now, v, &s)
+		s.Sentence = rolloutSentence(now, v, &s)
+	} else {
+		s.Sentence = groupSentence(v, &s)
+	}
+	return s
+}
+
+func (s *Summary) countVersion(in *Instance) {
+	k := slices.IndexFunc(s.Versions, func(c VersionCount) bool { return c.Version == in.Version })
+	if k < 0 {
+		s.Versions = append(s.Versions, VersionCount{Version: in.Version})
+		k = len(s.Versions) - 1
+	}
+	s.Versions[k].Counted++
+	if in.Serves() {
+		s.Versions[k].Serving++
+	}
+}
+
+func (s *Summary) on(v Version) VersionCount {
+	for _, c := range s.Versions {
+		if c.Version == v {
+			return c
+		}
+	}
+	return VersionCount{Version: v}
+}
+
+func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
+	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: in.Why}
+	switch in.State {
+	case Ordered, Booting, Settling:
+		w.For, w.Usual = now.Sub(in.Ordered), v.Usual
+		for _, r := range in.Reports {
+			w.Why = r.Check + " " + r.Why
+		}
+	case Draining:
+		w.Why = fmt.Sprintf("%s in flight", count(in.Traffic.InFlight, "request"))
+	case Leaving:
+	default:
+		return w, false
+	}
+	return w, true
+}
+
+func (w Wait) String() string {
+	text := fmt.Sprintf("%s, %s for %s", w.Instance, w.State, Span(w.For))
+	switch {
+	case w.Usual > 0:
+		text += ", usually " + Span(w.Usual)
+	case w.State == Draining:
+		text += ", " + w.Why
+	}
+	return text
+}
+
+func groupSentence(v View, s *Summary) string {
+	g := v.Group
+	if g.Deleting {
+		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut
+		return fmt.Sprintf("Being deleted: %s still to go%s.", count(remaining, "instance"), waiting(s))
+	}
+	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, g.Min, g.Max)
+	switch len(s.Versions) {
+	case 0:
+	case 1:
+		text += ", all on " + s.Versions[0].Version.String()
+	default:
+		for _, c := range s.Versions {
+			text += fmt.Sprintf(", %d on %s", c.Counted, c.Version)
+		}
+	}
+	if s.Unwell > 0 {
+		text += fmt.Sprintf("; %d unhealthy", s.Unwell)
+	}
+	if s.ComingUp > 0 {
+		text += fmt.Sprintf("; %d coming up", s.ComingUp)
+	}
+	missing := g.Size - s.Serving - s.Unwell - s.ComingUp
+	if missing > 0 && len(g.Setbacks) > 0 {
+		last := slices.MaxFunc(g.Setbacks, func(a, b Setback) int { return a.Count - b.Count })
+		text += fmt.Sprintf("; launches in %s back off after %s", last.Zone, count(last.Count, "failure"))
+	}
+	return text + waiting(s) + "."
+}
+
+// waiting names the longest wait and how many others there are.
+func waiting(s *Summary) string {
+	if len(s.Waits) == 0 {
+		return ""
+	}
+	text := "; waits for " + s.Waits[0].String()
+	if more := len(s.Waits) - 1; more > 0 {
+		text += fmt.Sprintf(", and %d more", more)
+	}
+	return text
+}
+
+func rolloutSentence(now time.Time, v View, s *Summary) string {
+	g, r := v.Group, v.Rollout
+	to := s.on(r.To)
+	switch r.State {
+	case Moving:
+		return fmt.Sprintf("Wave %d of %d: %d of %d on %s%s.", r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, waiting(s))
+	case Soaking:
+		return fmt.Sprintf("Wave %d of %d soaks: %d of %d on %s, good for %s of %s.",
+			r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, Span(now.Sub(r.Since)), Span(r.Soak))
+	case Held:
+		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, r.Why)
+	case Reverting:
+		return fmt.Sprintf("Reverting to %s: %d of %d back%s.", r.From, s.on(r.From).Serving, g.Size, waiting(s))
+	}
+	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, r.Why)
+}
+
+// left estimates the rest of a rollout from the usual time to come up.
+func left(now time.Time, v View, s *Summary) time.Duration {
+	r := v.Rollout
+	if r.State == Held || r.State.Ended() || v.Usual == 0 {
+		return 0
+	}
+	atOnce := r.Above + r.Below
+	if r.State == Reverting {
+		return rollout.WaveShortest(v.Group.Size-s.on(r.From).Serving, atOnce, v.Usual, 0)
+	}
+	rest := r.Waves.Shortest(r.Wave, s.on(r.To).Serving, v.Group.Size, atOnce, v.Usual, 0, r.Soak)
+	if r.State == Soaking {
+		rest -= now.Sub(r.Since)
+	}
+	for _, w := range s.Waits { // what is under way has part of its time behind it
+		if w.State.ComingUp() {
+			rest -= min(w.For, v.Usual)
+			break
+		}
+	}
+	return max(rest, time.Second)
+}
+
+// Slip is the instance as a tile of text: its template version between marks
+// that tell its state.
+func (i *Instance) Slip() string {
+	n := i.Version.N
+	switch {
+	case i.State == Serving && unwell(i):
+		return fmt.Sprintf("!%d!", n)
+	case i.State == Serving:
+		return fmt.Sprintf("[%d]", n)
+	case i.State.ComingUp():
+		return fmt.Sprintf("(%d)", n)
+	case i.State == Lost:
+		return fmt.Sprintf("~%d~", n)
+	}
+	return fmt.Sprintf("/%d/", n)
+}
