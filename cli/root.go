@@ -1,0 +1,231 @@
+// Package cli is the command line: it speaks to the service through the
+// client and prints tables for people or JSON and YAML for programs.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+	"sigs.k8s.io/yaml"
+
+	"unitas/client"
+)
+
+// DefaultListen is where the service listens unless told otherwise.
+const DefaultListen = "127.0.0.1:7410"
+
+// Exit statuses besides 0.
+const (
+	exitRefused  = 1
+	exitUsage    = 2
+	exitBadEnded = 3
+)
+
+// badEnd is a watched operation that ended badly.
+type badEnd struct{ text string }
+
+func (b badEnd) Error() string { return b.text }
+
+// usage is a command that was called wrongly.
+type usage struct{ error }
+
+func misused(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+
+// DefaultData is the directory in which the service keeps its things unless
+// told otherwise: /var/lib/unitas for root, below the home directory else.
+func DefaultData() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/unitas"
+	}
+	if state := os.Getenv("XDG_STATE_HOME"); state != "" {
+		return filepath.Join(state, "unitas")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		home = "."
+	}
+	return filepath.Join(home, ".local", "state", "unitas")
+}
+
+// app is what the commands share.
+type app struct {
+	server, tokenFile, output string
+	out, err                  io.Writer
+}
+
+// Root is the command line without the service's own commands.
+func Root() *cobra.Command {
+	a := &app{out: os.Stdout, err: os.Stderr}
+	root := &cobra.Command{
+		Use:   "unitas",
+		Short: "Keeps load-balanced groups of machines on the versions that were chosen for them",
+		Long: `Unitas keeps load-balanced groups of machine instances running on the image and
+template versions that you chose: it launches, probes, heals and replaces them,
+and can always say why.
+
+A release in a few lines:
+  unitas image import timetable --from timetable.tar.gz
+  unitas template create timetable-web --image timetable@1
+  unitas check create sailings-up --kind http --path /up
+  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up
+  unitas group create timetable --template timetable-web@1 --size 6 --min 3 --max 9 --pool front --heal sailings-up
+  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --watch`,
+		SilenceErrors: true, SilenceUsage: true,
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.server, "server", environment("UNITAS_SERVER", "http://"+DefaultListen), "the service's `URL` (UNITAS_SERVER)")
+	flags.StringVar(&a.tokenFile, "token-file", environment("UNITAS_TOKEN_FILE", filepath.Join(DefaultData(), "token")),
+		"the `FILE` with the bearer token (UNITAS_TOKEN_FILE; UNITAS_TOKEN gives the token itself)")
+	flags.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.output != "table" && a.output != "json" && a.output != "yaml" {
+			return misused("--output %s: give table, json or yaml", a.output)
+		}
+		return nil
+	}
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.imageCommand(), a.templateCommand(), a.checkCommand(), a.poolCommand(), a.groupCommand(),
+		a.instanceCommand(), a.rolloutCommand(), a.journalCommand())
+	return root
+}
+
+// Execute runs the command line and returns the exit status.
+func Execute(ctx context.Context, root *cobra.Command) int {
+	err := root.ExecuteContext(ctx)
+	var wrong usage
+	var bad badEnd
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &bad):
+		fmt.Fprintln(os.Stderr, "unitas:", err)
+		return exitBadEnded
+	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+		fmt.Fprintf(os.Stderr, "unitas: %s (--help says more)\n", oneLine(err))
+		return exitUsage
+	}
+	fmt.Fprintln(os.Stderr, "unitas:", oneLine(err))
+	return exitRefused
+}
+
+func oneLine(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }
+
+func environment(name, otherwise string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return otherwise
+}
+
+// exactly checks the arguments and names them when they are wrong.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			if len(names) == 0 {
+				return misused("takes no arguments, and was given %s", strings.Join(args, " "))
+			}
+			return misused("takes exactly %s, and was given %d", strings.Join(names, " "), len(args))
+		}
+		return nil
+	}
+}
+
+func (a *app) connect() (*client.Client, error) {
+	token := os.Getenv("UNITAS_TOKEN")
+	if token == "" {
+		raw, err := os.ReadFile(a.tokenFile)
+		if err != nil {
+			return nil, fmt.Errorf("there is no token: %w; --token-file names another file, UNITAS_TOKEN the token itself", err)
+		}
+		token = strings.TrimSpace(string(raw))
+	}
+	return client.Connect(a.server, token)
+}
+
+// ask makes one call and reads its answer.
+func ask[T any](a *app, call func(c *client.Client) (*http.Response, error)) (T, string, error) {
+	var zero T
+	c, err := a.connect()
+	if err != nil {
+		return zero, "", err
+	}
+	out, etag, err := client.Read[T](call(c))
+	return out, etag, a.explain(err)
+}
+
+// explain names the way out of a service that is not reached.
+func (a *app) explain(err error) error {
+	var e *client.Error
+	if err == nil || errors.As(err, &e) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fmt.Errorf("the service at %s is not reached: %w; start it with unitas serve, or name another with --server", a.server, unwrapURL(err))
+}
+
+func unwrapURL(err error) error {
+	if inner := errors.Unwrap(err); inner != nil && strings.Contains(err.Error(), "\"http") {
+		return inner
+	}
+	return err
+}
+
+// list reads all pages of a list.
+func list[L, T any](a *app, call func(c *client.Client, after *string) (*http.Response, error), items func(L) ([]T, *string)) ([]T, error) {
+	all := []T{}
+	var after *string
+	for {
+		page, _, err := ask[L](a, func(c *client.Client) (*http.Response, error) { return call(c, after) })
+		if err != nil {
+			return nil, err
+		}
+		part, next := items(page)
+		all = append(all, part...)
+		if next == nil {
+			return all, nil
+		}
+		after = next
+	}
+}
+
+// print writes v for programs, or what table returns for people.
+func (a *app) print(v any, table func() string) error {
+	switch a.output {
+	case "json":
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	case "yaml":
+		raw, err := yaml.Marshal(v)
+		if err != nil {
+			return err
+		}
+		_, err = a.out.Write(raw)
+		return err
+	}
+	_, err := io.WriteString(a.out, table())
+	return err
+}
+
+// freshKey lets a creation be repeated when its answer was lost on the way.
+func freshKey() *string {
+	key := uuid.NewString()
+	return &key
+}
+
+// given returns the flag's value when it was given, else nil.
+func given[T any](cmd *cobra.Command, flag string, v T) *T {
+	if !cmd.Flags().Changed(flag) {
+		return nil
+	}
+	return &v
+}

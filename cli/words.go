@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"golang.org/x/term"
+)
+
+// table lines columns up. The first row is the heading; columns whose heading
+// begins with ">" are right-aligned.
+func table(rows [][]string) string {
+	if len(rows) == 0 {
+		return ""
+	}
+	right := make([]bool, len(rows[0]))
+	widths := make([]int, len(rows[0]))
+	for i, h := range rows[0] {
+		rows[0][i], right[i] = strings.CutPrefix(h, ">")
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], len([]rune(cell)))
+		}
+	}
+	var b strings.Builder
+	w := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
+		cells := make([]string, len(row))
+		for i, cell := range row {
+			if right[i] {
+				cell = strings.Repeat(" ", widths[i]-len([]rune(cell))) + cell
+			}
+			cells[i] = cell
+		}
+		fmt.Fprintln(w, strings.Join(cells, "\t"))
+	}
+	w.Flush()
+	lines := strings.Split(b.String(), "\n")
+	for i, line := range lines {
+		lines[i] = strings.TrimRight(line, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// facts lines up names and values, one to a line.
+func facts(pairs ...string) string {
+	width := 0
+	for i := 0; i < len(pairs); i += 2 {
+		width = max(width, len(pairs[i]))
+	}
+	var b strings.Builder
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] == "" {
+			continue
+		}
+		lines := strings.Split(strings.TrimRight(pairs[i+1], "\n"), "\n")
+		fmt.Fprintf(&b, "%-*s  %s\n", width, pairs[i], strings.Join(lines, "\n"+strings.Repeat(" ", width+2)))
+	}
+	return b.String()
+}
+
+// span writes a duration as the service's sentences do.
+func span(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "0 s"
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 10*time.Second:
+		return fmt.Sprintf("%g s", math.Round(d.Seconds()*10)/10)
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d m %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d m", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d d %d h", int(d.Hours())/24, int(d.Hours())%24)
+}
+
+func spanOf(seconds float64) string { return span(time.Duration(seconds * float64(time.Second))) }
+
+func ago(t time.Time) string { return span(time.Since(t)) + " ago" }
+
+func clock(t time.Time) string { return t.Local().Format("15:04:05") }
+
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
+
+// size writes bytes with a binary unit.
+func size(n int64) string {
+	unit := 0
+	f := float64(n)
+	for f >= 1024 && unit < 4 {
+		f /= 1024
+		unit++
+	}
+	if unit == 0 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return fmt.Sprintf("%.1f %s", f, []string{"B", "KiB", "MiB", "GiB", "TiB"}[unit])
+}
+
+func or(text *string, otherwise string) string {
+	if text == nil || *text == "" {
+		return otherwise
+	}
+	return *text
+}
+
+// tone is a colour of text, used on a terminal only and never alone.
+type tone string
+
+const (
+	plain   tone = ""
+	trouble tone = "\x1b[31m"
+	waiting tone = "\x1b[33m"
+	newer   tone = "\x1b[36m"
+	faint   tone = "\x1b[2m"
+	strong  tone = "\x1b[1m"
+)
+
+// colours reports whether standard output wants them (https://no-color.org).
+func colours() bool {
+	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd()))
+}
+
+func (t tone) paint(text string) string {
+	if t == plain || !colours() {
+		return text
+	}
+	return string(t) + text + "\x1b[0m"
+}

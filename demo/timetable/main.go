@@ -1,0 +1,101 @@
+// Command timetable is the sample workload: it tells the sailings of Saltmere
+// Line. It takes a moment to come up, answers on its own address, and finishes
+// its requests when it is asked to end.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+// release is set for each version that the demo builds.
+var release = "1"
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Println("timetable:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	warmUp, err := time.ParseDuration(setting("WARM_UP", "2s"))
+	if err != nil {
+		return fmt.Errorf("WARM_UP: %w", err)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, os.Interrupt)
+	defer stop()
+	var ready atomic.Bool
+	address := net.JoinHostPort(setting("UNITAS_ADDRESS", "127.0.0.1"), setting("UNITAS_PORT", "8080"))
+	fmt.Printf("timetable release %s, instance %s in %s, on %s\n", release, os.Getenv("UNITAS_INSTANCE"), os.Getenv("UNITAS_ZONE"), address)
+	fmt.Printf("reading the sailings, which takes %s\n", warmUp)
+
+	server := &http.Server{Addr: address, Handler: routes(&ready), ReadHeaderTimeout: 5 * time.Second}
+	served := make(chan error, 1)
+	go func() { served <- server.ListenAndServe() }()
+	select {
+	case <-time.After(warmUp):
+	case <-ctx.Done():
+	case err := <-served:
+		return err
+	}
+	ready.Store(true)
+	fmt.Println("ready")
+	select {
+	case err := <-served:
+		return err
+	case <-ctx.Done():
+	}
+	fmt.Println("asked to end; finishing requests")
+	grace, cancel := context.WithTimeout(context.Background(), 4*time.Second)
+	defer cancel()
+	if err := server.Shutdown(grace); err != nil && !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	fmt.Println("ended")
+	return nil
+}
+
+func routes(ready *atomic.Bool) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /up", func(w http.ResponseWriter, _ *http.Request) {
+		switch {
+		case setting("SAILINGS_FILE", "") != "":
+			http.Error(w, "the sailings cannot be read: "+os.Getenv("SAILINGS_FILE")+" is not there", http.StatusServiceUnavailable)
+		case !ready.Load():
+			http.Error(w, "still reading the sailings", http.StatusServiceUnavailable)
+		default:
+			fmt.Fprintln(w, "up")
+		}
+	})
+	mux.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
+		if wait, err := time.ParseDuration(r.URL.Query().Get("wait")); err == nil { // for trying out drains
+			select {
+			case <-time.After(min(wait, 30*time.Second)):
+			case <-r.Context().Done():
+			}
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(map[string]any{
+			"release": release, "instance": os.Getenv("UNITAS_INSTANCE"), "zone": os.Getenv("UNITAS_ZONE"),
+			"sailings": []string{"06:40 Saltmere – Gullhaven", "08:15 Saltmere – Thornsey", "11:30 Saltmere – Gullhaven"},
+		})
+	})
+	return mux
+}
+
+func setting(name, otherwise string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return otherwise
+}

@@ -1,0 +1,81 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"unitas/internal/store"
+)
+
+type actorKey struct{}
+
+// actor is the name of the token that a request was made with.
+func actor(ctx context.Context) string {
+	name, _ := ctx.Value(actorKey{}).(string)
+	return name
+}
+
+// tokenCache spares the database a question for every request.
+type tokenCache struct {
+	mu    sync.Mutex
+	known map[string]knownToken
+}
+
+type knownToken struct {
+	name  string
+	until time.Time
+}
+
+const tokenCached = 30 * time.Second
+
+// requireToken lets only callers with a bearer token at /v1 and /metrics.
+func (s *Server) requireToken(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		path := c.Request().URL.Path
+		if !strings.HasPrefix(path, "/v1/") && path != "/metrics" {
+			return next(c)
+		}
+		scheme, token, _ := strings.Cut(c.Request().Header.Get("Authorization"), " ")
+		token = strings.TrimSpace(token)
+		if !strings.EqualFold(scheme, "bearer") || token == "" {
+			return &problem{status: http.StatusUnauthorized, kind: "unauthorized",
+				detail: "Send the header Authorization: Bearer TOKEN. The first token is in the file that the service named when it first started."}
+		}
+		name, err := s.tokenName(c.Request().Context(), token)
+		if errors.Is(err, store.ErrNotFound) {
+			return &problem{status: http.StatusUnauthorized, kind: "unauthorized", detail: "The service does not know this token."}
+		}
+		if err != nil {
+			return err
+		}
+		c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, name)))
+		return next(c)
+	}
+}
+
+func (s *Server) tokenName(ctx context.Context, token string) (string, error) {
+	now := time.Now()
+	s.tokens.mu.Lock()
+	k, ok := s.tokens.known[token]
+	s.tokens.mu.Unlock()
+	if ok && now.Before(k.until) {
+		return k.name, nil
+	}
+	name, err := s.Store.TokenName(ctx, token)
+	if err != nil {
+		if ok && !errors.Is(err, store.ErrNotFound) { // the database is away; it was good a moment ago
+			return k.name, nil
+		}
+		return "", err
+	}
+	s.tokens.mu.Lock()
+	s.tokens.known[token] = knownToken{name, now.Add(tokenCached)}
+	s.tokens.mu.Unlock()
+	return name, nil
+}

@@ -1,0 +1,267 @@
+package api
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/balancer"
+	"unitas/internal/control"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/store"
+)
+
+// page reads the parameters of a list. One more than asked for is read, which
+// tells whether there is a next page.
+func page(limit *int, after *string) (store.Page, error) {
+	p := store.Page{Limit: 100 + 1}
+	if limit != nil {
+		p.Limit = *limit + 1
+	}
+	if after == nil || *after == "" {
+		return p, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(*after)
+	if err == nil {
+		err = json.Unmarshal(raw, &p.After)
+	}
+	if err != nil {
+		return p, invalid("after", "%q is not the `next` of a page", *after)
+	}
+	return p, nil
+}
+
+// cut takes the extra item off a page and makes the cursor of the next.
+func cut[T any](items []T, p store.Page, key func(T) store.Cursor) ([]T, *string) {
+	if len(items) < p.Limit {
+		return items, nil
+	}
+	items = items[:p.Limit-1]
+	raw, err := json.Marshal(key(items[len(items)-1]))
+	if err != nil {
+		return items, nil
+	}
+	next := base64.RawURLEncoding.EncodeToString(raw)
+	return items, &next
+}
+
+func versionKey(name string, n int) store.Cursor { return store.Cursor{name, strconv.Itoa(n)} }
+
+func each[T, U any](items []T, f func(T) U) []U {
+	out := make([]U, len(items))
+	for i, item := range items {
+		out[i] = f(item)
+	}
+	return out
+}
+
+func etag(revision int64) *string {
+	tag := fmt.Sprintf("%q", strconv.FormatInt(revision, 10))
+	return &tag
+}
+
+// ifMatch reads the revision that a change was made against.
+func ifMatch(header *string) (int64, error) {
+	if header == nil || *header == "" {
+		return 0, &problem{status: http.StatusPreconditionRequired, kind: "precondition-required",
+			detail: "Send If-Match with the ETag of the object as you read it, or * for whatever it is now."}
+	}
+	if *header == "*" {
+		return store.AnyRevision, nil
+	}
+	text, err := strconv.Unquote(strings.TrimPrefix(*header, "W/"))
+	if err != nil {
+		return 0, invalid("If-Match", "%s is not an ETag; it is a text in double quotes", *header)
+	}
+	revision, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, &problem{status: http.StatusPreconditionFailed, kind: "stale", detail: "The object never had this ETag; read it again."}
+	}
+	return revision, nil
+}
+
+// parseRef reads NAME@N; the contract has checked its form.
+func parseRef(text string) fleet.Version {
+	name, n, _ := strings.Cut(text, "@")
+	number, _ := strconv.Atoi(n)
+	return fleet.Version{Name: name, N: number}
+}
+
+func secondsOf(d time.Duration) float64 { return math.Round(d.Seconds()*1000) / 1000 }
+
+func durationOf(seconds *float64, otherwise time.Duration) time.Duration {
+	if seconds == nil {
+		return otherwise
+	}
+	return time.Duration(*seconds * float64(time.Second)).Round(time.Millisecond)
+}
+
+func some[T any](p *T, otherwise T) T {
+	if p == nil {
+		return otherwise
+	}
+	return *p
+}
+
+func optional(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func fromImage(i store.Image) contract.Image {
+	return contract.Image{Name: i.Name, Version: i.Version, State: contract.ImageState(i.State), Digest: i.Digest,
+		SizeBytes: i.SizeBytes, Start: i.Start, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy}
+}
+
+func fromTemplate(t store.Template) contract.Template {
+	return contract.Template{Name: t.Name, Version: t.Version, Image: t.ImageRef().String(), ImageDigest: t.ImageDigest, Port: t.Port,
+		UserData: t.UserData, Environment: t.Environment, Labels: t.Labels, Note: t.Note, CreatedAt: t.CreatedAt.UTC(), CreatedBy: t.CreatedBy}
+}
+
+func fromCheck(c store.Check) contract.Check {
+	return contract.Check{Name: c.Name, Kind: contract.CheckKind(c.Kind), Port: c.Port, Path: c.Path,
+		IntervalSeconds: secondsOf(c.Interval), TimeoutSeconds: secondsOf(c.Timeout), Passes: c.Passes, Fails: c.Fails,
+		Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
+}
+
+func fromPool(p store.Pool, s balancer.Stats) contract.Pool {
+	out := contract.Pool{Name: p.Name, Listen: p.Listen, Check: p.Check, Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(),
+		Listening: "yes", Requests: s.Requests, Failures: s.Failures}
+	if s.Trouble != "" {
+		out.Listening = s.Trouble
+	}
+	out.Targets = each(s.Targets, func(t balancer.TargetStats) contract.Target {
+		return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Open: t.Open,
+			InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
+			MedianMs: round2(t.MedianMS), P99Ms: round2(t.Percent99MS)}
+	})
+	return out
+}
+
+func round2(f float64) float64 { return math.Round(f*100) / 100 }
+
+func fromPicture(now time.Time, p control.Picture) contract.Group {
+	g := p.Group
+	s := fleet.Summarise(now, p.View())
+	out := contract.Group{
+		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
+		Heal: string(g.Heal), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
+		Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+	}
+	if p.Rollout != nil {
+		out.Rollout = &p.Rollout.ID
+	}
+	if p.Usual > 0 {
+		usual := secondsOf(p.Usual)
+		out.UsualSeconds = &usual
+	}
+	return out
+}
+
+func fromSummary(s fleet.Summary) contract.Summary {
+	out := contract.Summary{
+		Sentence: s.Sentence, Serving: s.Serving, Unwell: s.Unwell, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
+		Versions: each(s.Versions, func(v fleet.VersionCount) contract.VersionCount {
+			return contract.VersionCount{Version: v.Version.String(), Counted: v.Counted, Serving: v.Serving}
+		}),
+		Waits: each(s.Waits, func(w fleet.Wait) contract.Wait {
+			out := contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State), ForSeconds: secondsOf(w.For), Why: w.Why}
+			if w.Usual > 0 {
+				usual := secondsOf(w.Usual)
+				out.UsualSeconds = &usual
+			}
+			return out
+		}),
+	}
+	if s.Left > 0 {
+		left := secondsOf(s.Left)
+		out.LeftSeconds = &left
+	}
+	return out
+}
+
+func fromInstance(in store.Instance, inFlight int) contract.Instance {
+	verdict := health.Unknown
+	for i, r := range in.Reports {
+		if i == 0 || worse(r.Verdict, verdict) {
+			verdict = r.Verdict
+		}
+	}
+	return contract.Instance{
+		Id: in.ID, Group: in.Group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
+		Since: in.Since, Why: in.Why, Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
+		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: inFlight, Slip: in.Slip(),
+		Reports: each(in.Reports, func(r health.Report) contract.Report {
+			return contract.Report{Check: r.Check, Verdict: contract.Verdict(r.Verdict), Since: optional(r.Since.UTC()), Why: r.Why}
+		}),
+	}
+}
+
+// worse orders verdicts: unhealthy, then unknown, then healthy.
+func worse(a, b health.Verdict) bool {
+	rank := map[health.Verdict]int{health.Healthy: 0, health.Unknown: 1, health.Unhealthy: 2}
+	return rank[a] > rank[b]
+}
+
+func fromRollout(r store.Rollout, size int, s fleet.Summary) contract.Rollout {
+	out := contract.Rollout{
+		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
+		Why: r.Why, Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
+		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence,
+	}
+	if s.Left > 0 {
+		left := secondsOf(s.Left)
+		out.LeftSeconds = &left
+	}
+	for i, w := range r.Waves {
+		wave := contract.Wave{Wave: w.String(), Target: w.Of(size), State: waveState(r.Rollout, i)}
+		if i < len(r.Times) {
+			t := r.Times[i]
+			wave.BeganAt, wave.FilledAt, wave.PassedAt = optional(t.Began), optional(t.Filled), optional(t.Passed)
+		}
+		out.Waves = append(out.Waves, wave)
+	}
+	return out
+}
+
+func waveState(r fleet.Rollout, i int) contract.WaveState {
+	givenUp := r.State == fleet.Reverting || r.State == fleet.Reverted || r.State == fleet.Abandoned
+	switch {
+	case r.State == fleet.Done:
+		return contract.WaveStatePassed
+	case givenUp:
+		return contract.WaveStateGivenUp
+	case i < r.Wave:
+		return contract.WaveStatePassed
+	case i > r.Wave:
+		return contract.WaveStateWaiting
+	case r.State == fleet.Soaking:
+		return contract.WaveStateSoaking
+	case r.State == fleet.Held:
+		return contract.WaveStateHeld
+	}
+	return contract.WaveStateReplacing
+}
+
+func fromEntry(e store.Entry) contract.JournalEntry {
+	out := contract.JournalEntry{Number: e.Number, At: e.At.UTC(), Kind: e.Kind, Actor: e.Actor, Text: e.Text, Because: e.Because, Numbers: e.Numbers}
+	if e.Group != "" {
+		out.Group = &e.Group
+	}
+	if e.Instance != "" {
+		out.Instance = &e.Instance
+	}
+	if e.Rollout != 0 {
+		out.Rollout = &e.Rollout
+	}
+	return out
+}

@@ -1,0 +1,335 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
+	"unitas/internal/store"
+)
+
+// ListGroups lists groups with their summaries.
+func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObject) (contract.ListGroupsResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := s.Store.Groups(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	groups, next := cut(groups, p, func(g store.Group) store.Cursor { return store.Cursor{g.Name} })
+	out := contract.ListGroups200JSONResponse{Items: []contract.Group{}, Next: next}
+	for _, g := range groups {
+		one, err := s.group(ctx, g.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // deleted meanwhile
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, one)
+	}
+	return out, nil
+}
+
+func (s *Server) group(ctx context.Context, name string) (contract.Group, error) {
+	p, err := s.Control.Picture(ctx, name)
+	if err != nil {
+		return contract.Group{}, err
+	}
+	return fromPicture(time.Now().UTC(), p), nil
+}
+
+// CreateGroup makes a group.
+func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestObject) (contract.CreateGroupResponseObject, error) {
+	b := r.Body
+	g := store.Group{
+		Group: fleet.Group{
+			Name: b.Name, Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: parseRef(b.Template),
+			Zones: some(b.Zones, s.Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))),
+			Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second),
+		},
+		Pools: some(b.Pools, []string{}),
+	}
+	if err := g.Validate(); err != nil {
+		return nil, about("group", b.Name, err)
+	}
+	if err := s.checkReferences(ctx, g); err != nil {
+		return nil, err
+	}
+	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g); err != nil {
+		return nil, about("group", b.Name, err)
+	}
+	s.Control.GroupChanged(b.Name)
+	out, err := s.group(ctx, b.Name)
+	return contract.CreateGroup201JSONResponse(out), err
+}
+
+// checkReferences reports everything that a group names and that is not there.
+func (s *Server) checkReferences(ctx context.Context, g store.Group) error {
+	var faults []fieldFault
+	fault := func(pointer, format string, args ...any) {
+		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
+	}
+	if _, err := s.Store.Template(ctx, g.Template); errors.Is(err, store.ErrNotFound) {
+		fault("/template", "there is no template %s; unitas template list shows those there are", g.Template)
+	} else if err != nil {
+		return err
+	}
+	for i, z := range g.Zones {
+		if !slices.Contains(s.Zones, z) {
+			fault("/zones/"+strconv.Itoa(i), "there is no zone %q; there are %s", z, strings.Join(s.Zones, ", "))
+		} else if slices.Index(g.Zones, z) != i {
+			fault("/zones/"+strconv.Itoa(i), "the zone %s is named twice", z)
+		}
+	}
+	for i, name := range g.Pools {
+		if _, err := s.Store.Pool(ctx, name); errors.Is(err, store.ErrNotFound) {
+			fault("/pools/"+strconv.Itoa(i), "there is no pool %s; make it first with: unitas pool create %s", name, name)
+		} else if err != nil {
+			return err
+		}
+	}
+	if check := g.Heal.Check(); check != "" {
+		if _, err := s.Store.Check(ctx, check); errors.Is(err, store.ErrNotFound) {
+			fault("/heal", "%q is neither off nor machine, and there is no check of this name", check)
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(faults) == 0 {
+		return nil
+	}
+	texts := make([]string, len(faults))
+	for i, f := range faults {
+		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
+	}
+	return &problem{status: 422, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
+}
+
+// GetGroup reads one group.
+func (s *Server) GetGroup(ctx context.Context, r contract.GetGroupRequestObject) (contract.GetGroupResponseObject, error) {
+	g, err := s.group(ctx, r.Name)
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	return contract.GetGroup200JSONResponse{Body: g, Headers: contract.GetGroup200ResponseHeaders{ETag: etag(g.Revision)}}, nil
+}
+
+// ResizeGroup changes the size.
+func (s *Server) ResizeGroup(ctx context.Context, r contract.ResizeGroupRequestObject) (contract.ResizeGroupResponseObject, error) {
+	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+		return g.Resize(r.Body.Size, some(r.Body.Reason, ""))
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.group(ctx, r.Name)
+	return contract.ResizeGroup200JSONResponse(out), err
+}
+
+// DeleteGroup begins the end of a group.
+func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
+	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+		g.Deleting = true
+		return g, fleet.Entry{Kind: "group.deleting", Because: "a person asked for it",
+			Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.group(ctx, r.Name)
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	return contract.DeleteGroup202JSONResponse(out), nil
+}
+
+func (s *Server) changeGroup(ctx context.Context, name string, match *string,
+	f func(*store.Tx, fleet.Group) (fleet.Group, fleet.Entry, error)) error {
+	revision, err := ifMatch(match)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.ChangeGroup(ctx, time.Now().UTC(), actor(ctx), name, revision, f); err != nil {
+		return about("group", name, err)
+	}
+	s.Control.GroupChanged(name)
+	return nil
+}
+
+// ListInstances lists instances.
+func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Store.Instances(ctx, some(r.Params.Group, ""), some(r.Params.Gone, false), p)
+	if err != nil {
+		return nil, err
+	}
+	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
+	return contract.ListInstances200JSONResponse{Next: next, Items: each(items, func(i store.Instance) contract.Instance {
+		return fromInstance(i, s.Balancer.InFlight(i.ID))
+	})}, nil
+}
+
+// GetInstance reads one instance with the last answers of its checks.
+func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestObject) (contract.GetInstanceResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	for _, check := range s.checksOf(ctx, in.Group) {
+		if !slices.ContainsFunc(in.Reports, func(r health.Report) bool { return r.Check == check }) {
+			in.Reports = append(in.Reports, health.Report{Check: check, Verdict: health.Unknown, Why: "not enough answers yet"})
+		}
+	}
+	out := fromInstance(in, s.Balancer.InFlight(in.ID))
+	for i := range out.Reports {
+		answers := each(s.Control.Answers(in.ID, out.Reports[i].Check), func(a health.Answer) contract.Answer {
+			return contract.Answer{At: a.At, TookMs: round2(a.Took.Seconds() * 1000), Good: a.Good, Why: a.Why}
+		})
+		out.Reports[i].Answers = &answers
+	}
+	return contract.GetInstance200JSONResponse{Body: out, Headers: contract.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
+}
+
+func (s *Server) checksOf(ctx context.Context, group string) []string {
+	g, err := s.Store.Group(ctx, group)
+	if err != nil {
+		return nil
+	}
+	if c := g.Heal.Check(); c != "" && !slices.Contains(g.Checks, c) {
+		return append(g.Checks, c)
+	}
+	return g.Checks
+}
+
+// GetBootLog reads the end of what a machine wrote.
+func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObject) (contract.GetBootLogResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	raw, err := s.Machines.BootLog(in.ID, 256<<10)
+	if errors.Is(err, os.ErrNotExist) {
+		if in.State == fleet.Gone {
+			return nil, &problem{status: 404, kind: "not-found", detail: fmt.Sprintf("The machine of %s is gone, and its boot log with it.", in.ID)}
+		}
+		raw, err = nil, nil
+	}
+	return contract.GetBootLog200TextResponse(raw), err
+}
+
+// StartRollout begins a rollout.
+func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutRequestObject) (contract.StartRolloutResponseObject, error) {
+	waves, err := rollout.ParseWaves(strings.Join(some(r.Body.Waves, []string{"1", "50%", "100%"}), ","))
+	if err != nil {
+		return nil, invalid("/waves", "%s", err)
+	}
+	to := parseRef(r.Body.To)
+	if _, err := s.Store.Template(ctx, to); errors.Is(err, store.ErrNotFound) {
+		return nil, invalid("/to", "there is no template %s; unitas template list shows those there are", to)
+	} else if err != nil {
+		return nil, err
+	}
+	ro, err := s.Store.StartRollout(ctx, time.Now().UTC(), actor(ctx), r.Name, fleet.Rollout{
+		To: to, Waves: waves, Above: some(r.Body.Above, 1), Below: some(r.Body.Below, 0), Soak: durationOf(r.Body.SoakSeconds, 30*time.Second),
+	})
+	if errors.Is(err, store.ErrExists) {
+		return nil, &problem{status: 409, kind: "conflict",
+			detail: fmt.Sprintf("The group %s has a rollout under way; see it with: unitas rollout show %s", r.Name, r.Name)}
+	}
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	s.Control.GroupChanged(r.Name)
+	out, err := s.rollout(ctx, ro)
+	return contract.StartRollout201JSONResponse(out), err
+}
+
+func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollout, error) {
+	p, err := s.Control.Picture(ctx, ro.Group)
+	if errors.Is(err, store.ErrNotFound) {
+		return fromRollout(ro, 0, fleet.Summary{Sentence: fmt.Sprintf("The rollout to %s is %s: %s.", ro.To, ro.State, ro.Why)}), nil
+	}
+	if err != nil {
+		return contract.Rollout{}, err
+	}
+	p.Rollout = &ro
+	return fromRollout(ro, p.Group.Size, fleet.Summarise(time.Now().UTC(), p.View())), nil
+}
+
+// ListRollouts lists rollouts.
+func (s *Server) ListRollouts(ctx context.Context, r contract.ListRolloutsRequestObject) (contract.ListRolloutsResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Store.Rollouts(ctx, some(r.Params.Group, ""), p)
+	if err != nil {
+		return nil, err
+	}
+	items, next := cut(items, p, func(r store.Rollout) store.Cursor { return store.Cursor{strconv.FormatInt(r.ID, 10)} })
+	out := contract.ListRollouts200JSONResponse{Items: []contract.Rollout{}, Next: next}
+	for _, ro := range items {
+		one, err := s.rollout(ctx, ro)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, one)
+	}
+	return out, nil
+}
+
+// GetRollout reads one rollout.
+func (s *Server) GetRollout(ctx context.Context, r contract.GetRolloutRequestObject) (contract.GetRolloutResponseObject, error) {
+	ro, err := s.Store.Rollout(ctx, r.Number)
+	if err != nil {
+		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
+	}
+	out, err := s.rollout(ctx, ro)
+	return contract.GetRollout200JSONResponse{Body: out, Headers: contract.GetRollout200ResponseHeaders{ETag: etag(ro.Revision)}}, err
+}
+
+// TellRollout gives a person's command to a rollout.
+func (s *Server) TellRollout(ctx context.Context, r contract.TellRolloutRequestObject) (contract.TellRolloutResponseObject, error) {
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	ro, err := s.Store.TellRollout(ctx, time.Now().UTC(), actor(ctx), r.Number, revision, fleet.Command(r.Body.Command), some(r.Body.Reason, ""))
+	if err != nil {
+		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
+	}
+	s.Control.GroupChanged(ro.Group)
+	out, err := s.rollout(ctx, ro)
+	return contract.TellRollout200JSONResponse(out), err
+}
+
+// ListJournal lists journal entries.
+func (s *Server) ListJournal(ctx context.Context, r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Store.Journal(ctx, store.JournalQuery{
+		Group: some(r.Params.Group, ""), Instance: some(r.Params.Instance, ""), Rollout: some(r.Params.Rollout, 0), Page: p,
+	})
+	if err != nil {
+		return nil, err
+	}
+	items, next := cut(items, p, func(e store.Entry) store.Cursor { return store.Cursor{strconv.FormatInt(e.Number, 10)} })
+	return contract.ListJournal200JSONResponse{Items: each(items, fromEntry), Next: next}, nil
+}

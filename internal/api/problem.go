@@ -1,0 +1,144 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
+	"unitas/internal/image"
+	"unitas/internal/store"
+)
+
+// problem is an error that is answered as RFC 9457 problem details.
+type problem struct {
+	status int
+	kind   string // the end of the stable type
+	detail string
+	fields []fieldFault
+}
+
+type fieldFault struct{ pointer, detail string }
+
+func (p *problem) Error() string { return p.detail }
+
+func (p *problem) body() contract.Problem {
+	out := contract.Problem{Type: "urn:unitas:problem:" + p.kind, Title: titles[p.kind], Status: p.status}
+	if p.detail != "" {
+		out.Detail = &p.detail
+	}
+	for _, f := range p.fields {
+		if out.Errors == nil {
+			out.Errors = &[]struct {
+				Detail  string `json:"detail"`
+				Pointer string `json:"pointer"`
+			}{}
+		}
+		*out.Errors = append(*out.Errors, struct {
+			Detail  string `json:"detail"`
+			Pointer string `json:"pointer"`
+		}{f.detail, f.pointer})
+	}
+	return out
+}
+
+var titles = map[string]string{
+	"invalid":               "The request is not valid",
+	"not-found":             "There is no such thing",
+	"exists":                "It exists already",
+	"stale":                 "It changed meanwhile",
+	"conflict":              "It is not possible now",
+	"unauthorized":          "The bearer token is missing or wrong",
+	"precondition-required": "The change does not say what it was made against",
+	"unavailable":           "The database does not answer",
+	"internal":              "The service failed",
+}
+
+func invalid(pointer, format string, args ...any) *problem {
+	text := fmt.Sprintf(format, args...)
+	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: text, fields: []fieldFault{{pointer, text}}}
+}
+
+func notFound(what, name string) *problem {
+	return &problem{status: http.StatusNotFound, kind: "not-found", detail: fmt.Sprintf("There is no %s %s.", what, name)}
+}
+
+// about turns what the store and the core refuse into problems; what names the
+// object of the request in words.
+func about(what, name string, err error) error {
+	var refusal *fleet.Refusal
+	var archive *image.Refused
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &refusal) && refusal.Field != "":
+		return invalid("/"+refusal.Field, "%s", refusal.Text)
+	case errors.As(err, &refusal):
+		return &problem{status: http.StatusConflict, kind: "conflict", detail: refusal.Text}
+	case errors.As(err, &archive):
+		return invalid("", "The archive is refused: %s.", archive)
+	case errors.Is(err, store.ErrNotFound):
+		return notFound(what, name)
+	case errors.Is(err, store.ErrExists):
+		return &problem{status: http.StatusConflict, kind: "exists", detail: fmt.Sprintf("There is a %s %s already.", what, name)}
+	case errors.Is(err, store.ErrStale):
+		return &problem{status: http.StatusPreconditionFailed, kind: "stale",
+			detail: fmt.Sprintf("The %s %s changed since it was read. Read it again, and repeat the change if it is still right.", what, name)}
+	}
+	return err
+}
+
+// answerError is the one place where errors become answers.
+func answerError(log *slog.Logger) echo.HTTPErrorHandler {
+	return func(c *echo.Context, err error) {
+		var p *problem
+		var he *echo.HTTPError
+		var coded echo.HTTPStatusCoder
+		switch {
+		case errors.As(err, &p):
+		case errors.As(err, &he):
+			p = fromEcho(he.Code, he.Message)
+		case errors.As(err, &coded):
+			p = fromEcho(coded.StatusCode(), "")
+		case unreachable(err):
+			p = &problem{status: http.StatusServiceUnavailable, kind: "unavailable",
+				detail: "The database does not answer at the moment. Groups go on serving; try again in a few seconds."}
+		default:
+			p = &problem{status: http.StatusInternalServerError, kind: "internal", detail: "The service failed at this request; its log says more."}
+		}
+		if p.status >= 500 && c.Request().Context().Err() == nil {
+			log.Error("a request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+		}
+		if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
+			return
+		}
+		writeProblem(c.Response(), p)
+	}
+}
+
+func writeProblem(w http.ResponseWriter, p *problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	if p.status == http.StatusUnauthorized {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="unitas"`)
+	}
+	w.WriteHeader(p.status)
+	_ = json.NewEncoder(w).Encode(p.body())
+}
+
+func fromEcho(status int, message string) *problem {
+	p := &problem{status: status, kind: "invalid", detail: message}
+	switch {
+	case status == http.StatusNotFound:
+		p.kind, p.detail = "not-found", "There is nothing at this path; the paths are in /openapi.json."
+	case status == http.StatusMethodNotAllowed:
+		p.detail = "This path does not take this method."
+	case status >= 500:
+		p.kind = "internal"
+	}
+	return p
+}

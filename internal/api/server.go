@@ -1,0 +1,136 @@
+// Package api is the service's HTTP interface: routes, sign-in, validation
+// against the contract, events, and the console's files.
+package api
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/balancer"
+	"unitas/internal/control"
+	"unitas/internal/image"
+	"unitas/internal/machine"
+	"unitas/internal/store"
+)
+
+// Config is what the interface needs.
+type Config struct {
+	Store    *store.Store
+	Control  *control.Control
+	Images   *image.Store
+	Machines machine.Driver
+	Balancer balancer.Driver
+	Console  http.Handler // serves what is not /v1
+	Zones    []string
+	Version  string
+	Log      *slog.Logger
+	Metrics  *prometheus.Registry
+}
+
+// Server is the HTTP interface.
+type Server struct {
+	Config
+	echo   *echo.Echo
+	hub    *hub
+	tokens tokenCache
+	took   *prometheus.HistogramVec
+}
+
+// New makes the interface.
+func New(c Config) (*Server, error) {
+	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store, c.Log), tokens: tokenCache{known: map[string]knownToken{}}}
+	c.Store.OnWrite(s.hub.wake)
+	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
+	}, []string{"operation", "status"})
+	c.Metrics.MustRegister(s.took)
+
+	validate, err := newValidator()
+	if err != nil {
+		return nil, err
+	}
+	e := s.echo
+	e.HTTPErrorHandler = answerError(c.Log)
+	e.Logger = c.Log
+	e.Use(middleware.Recover(), s.observe, s.requireToken, validate.middleware, s.repeats)
+	contract.RegisterHandlers(e, contract.NewStrictHandler(s, nil))
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", s.ready)
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(c.Metrics, promhttp.HandlerOpts{})))
+	e.GET("/openapi.json", func(c *echo.Context) error {
+		raw, err := contract.GetSpecJSON()
+		if err != nil {
+			return err
+		}
+		return c.Blob(http.StatusOK, "application/json", raw)
+	})
+	// A path of the interface that is not there is a problem, not the console.
+	e.Any("/v1/*", func(*echo.Context) error { return echo.ErrNotFound })
+	e.GET("/*", echo.WrapHandler(c.Console))
+	e.HEAD("/*", echo.WrapHandler(c.Console))
+	return s, nil
+}
+
+// Handler serves the interface; RunEvents must run beside it.
+func (s *Server) Handler() http.Handler { return s.echo }
+
+// RunEvents hands events to those who watch until the context ends, and then
+// ends their streams.
+func (s *Server) RunEvents(ctx context.Context) { s.hub.run(ctx) }
+
+func (s *Server) ready(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Ping(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+// observe measures and logs requests.
+func (s *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		begun := time.Now()
+		err := next(c)
+		if err != nil {
+			c.Echo().HTTPErrorHandler(c, err)
+		}
+		status := 0
+		if r, _ := echo.UnwrapResponse(c.Response()); r != nil {
+			status = r.Status
+		}
+		path := c.Path()
+		if strings.HasPrefix(path, "/v1/") {
+			s.took.WithLabelValues(c.Request().Method+" "+path, http.StatusText(status)).Observe(time.Since(begun).Seconds())
+			s.Log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status,
+				"took", time.Since(begun), "actor", actor(c.Request().Context()))
+		}
+		return nil
+	}
+}
+
+// unreachable reports whether an error is the database not answering.
+func unreachable(err error) bool {
+	var connect *pgconn.ConnectError
+	var pg *pgconn.PgError
+	var network net.Error
+	switch {
+	case errors.As(err, &connect), errors.Is(err, context.DeadlineExceeded), errors.As(err, &network):
+		return true
+	case errors.As(err, &pg):
+		return strings.HasPrefix(pg.Code, "57") || strings.HasPrefix(pg.Code, "08")
+	}
+	return pgconn.SafeToRetry(err) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF")
+}

@@ -1,0 +1,233 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/labstack/echo/v5"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
+)
+
+// maxBody is how long a JSON body may be.
+const maxBody = 1 << 20
+
+// validator holds requests against the contract before a handler sees them.
+type validator struct {
+	routes map[string]*routers.Route // by method and path as Echo writes it
+}
+
+var pathParameter = regexp.MustCompile(`\{([^}]+)\}`)
+
+func newValidator() (*validator, error) {
+	spec, err := contract.GetSpec()
+	if err != nil {
+		return nil, fmt.Errorf("read the contract: %w", err)
+	}
+	v := &validator{routes: map[string]*routers.Route{}}
+	for path, item := range spec.Paths.Map() {
+		for method, operation := range item.Operations() {
+			v.routes[method+" "+pathParameter.ReplaceAllString(path, ":$1")] = &routers.Route{
+				Spec: spec, Server: spec.Servers[0], Path: path, PathItem: item, Method: method, Operation: operation,
+			}
+		}
+	}
+	return v, nil
+}
+
+func (v *validator) middleware(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		route := v.routes[c.Request().Method+" "+c.Path()]
+		if route == nil {
+			return next(c)
+		}
+		if err := v.validate(c, route); err != nil {
+			return err
+		}
+		return next(c)
+	}
+}
+
+func (v *validator) validate(c *echo.Context, route *routers.Route) error {
+	r := c.Request()
+	var faults []fieldFault
+	for name := range r.URL.Query() {
+		if !slices.ContainsFunc(route.Operation.Parameters, func(p *openapi3.ParameterRef) bool {
+			return p.Value.In == "query" && p.Value.Name == name
+		}) {
+			faults = append(faults, fieldFault{name, fmt.Sprintf("there is no parameter %q", name)})
+		}
+	}
+	if takesJSON(route) {
+		if err := checkJSON(r); err != nil {
+			return err
+		}
+	}
+	params := map[string]string{}
+	for _, p := range c.PathValues() {
+		params[p.Name] = p.Value
+	}
+	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+		Request: r, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{
+			MultiError: true, ExcludeRequestBody: !takesJSON(route), AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
+		},
+	})
+	faults = append(faults, faultsOf(err)...)
+	if len(faults) == 0 {
+		return nil
+	}
+	texts := make([]string, len(faults))
+	for i, f := range faults {
+		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
+	}
+	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
+}
+
+func takesJSON(route *routers.Route) bool {
+	body := route.Operation.RequestBody
+	return body != nil && body.Value.Content["application/json"] != nil
+}
+
+// checkJSON refuses what the usual reader lets pass: a key given twice, and
+// anything after the first value.
+func checkJSON(r *http.Request) error {
+	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+	if err != nil {
+		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body could not be read to its end."}
+	}
+	if len(raw) > maxBody {
+		return &problem{status: http.StatusRequestEntityTooLarge, kind: "invalid", detail: "The body is longer than 1 MiB."}
+	}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	if err := walkJSON(d, ""); err != nil {
+		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body is not good JSON: " + err.Error() + "."}
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body goes on after the JSON value."}
+	}
+	r.Body = io.NopCloser(bytes.NewReader(raw))
+	return nil
+}
+
+func walkJSON(d *json.Decoder, at string) error {
+	token, err := d.Token()
+	if err != nil {
+		if errors.Is(err, io.EOF) {
+			return errors.New("it ends too early")
+		}
+		return err
+	}
+	switch token {
+	case json.Delim('{'):
+		seen := map[string]bool{}
+		for d.More() {
+			key, err := d.Token()
+			if err != nil {
+				return err
+			}
+			name := at + "/" + key.(string)
+			if seen[name] {
+				return fmt.Errorf("%s is given twice", name)
+			}
+			seen[name] = true
+			if err := walkJSON(d, name); err != nil {
+				return err
+			}
+		}
+		_, err = d.Token()
+	case json.Delim('['):
+		for n := 0; d.More(); n++ {
+			if err := walkJSON(d, fmt.Sprintf("%s/%d", at, n)); err != nil {
+				return err
+			}
+		}
+		_, err = d.Token()
+	}
+	return err
+}
+
+// faultsOf takes the validator's errors apart into one fault for each field.
+func faultsOf(err error) []fieldFault {
+	var many openapi3.MultiError
+	var request *openapi3filter.RequestError
+	var schema *openapi3.SchemaError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &request) && request.Parameter != nil:
+		why := request.Reason
+		if errors.As(request.Err, &schema) {
+			why = reasonOf(schema)
+		} else if request.Err != nil {
+			why = request.Err.Error()
+		}
+		return []fieldFault{{request.Parameter.Name, why}}
+	case errors.As(err, &request) && request.Err != nil:
+		return faultsOf(request.Err)
+	case errors.As(err, &many) && len(many) > 0:
+		var out []fieldFault
+		for _, one := range many {
+			out = append(out, faultsOf(one)...)
+		}
+		return out
+	case errors.As(err, &schema):
+		return []fieldFault{{pointerOf(schema), reasonOf(schema)}}
+	}
+	return []fieldFault{{"", err.Error()}}
+}
+
+var quoted = regexp.MustCompile(`property "([^"]+)"`)
+
+// pointerOf is the field at fault: for one that is missing or unknown, its own
+// place and not that of the object around it.
+func pointerOf(e *openapi3.SchemaError) string {
+	path := e.JSONPointer()
+	if m := quoted.FindStringSubmatch(e.Reason); m != nil && (len(path) == 0 || path[len(path)-1] != m[1]) {
+		path = append(slices.Clone(path), m[1])
+	}
+	return "/" + strings.Join(path, "/")
+}
+
+func reasonOf(e *openapi3.SchemaError) string {
+	switch e.SchemaField {
+	case "required":
+		return "is missing; it must be given"
+	case "properties", "additionalProperties":
+		return "there is no such field here"
+	case "pattern":
+		if e.Schema.Pattern == `^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$` {
+			return fmt.Sprintf("%q is not a name: %s", e.Value, fleet.NamingRule)
+		}
+		if strings.Contains(e.Schema.Pattern, "@") {
+			return fmt.Sprintf("%q is not a version; give NAME@NUMBER, such as timetable-web@4", e.Value)
+		}
+		if e.Schema.Pattern == "^/" {
+			return fmt.Sprintf("%q does not begin with /", e.Value)
+		}
+	case "enum":
+		words := make([]string, len(e.Schema.Enum))
+		for i, w := range e.Schema.Enum {
+			words[i] = fmt.Sprint(w)
+		}
+		return fmt.Sprintf("%v is not one of %s", e.Value, strings.Join(words, ", "))
+	case "minimum":
+		return fmt.Sprintf("is %v; give %v or more", e.Value, *e.Schema.Min)
+	case "maximum":
+		return fmt.Sprintf("is %v; give %v or less", e.Value, *e.Schema.Max)
+	case "type":
+		return fmt.Sprintf("must be of the type %s", strings.Join(*e.Schema.Type, " or "))
+	}
+	return e.Reason
+}

@@ -1,0 +1,425 @@
+// Package control drives the groups: it holds their leases, builds their views
+// from records and facts, has the core decide, writes the decision down, and
+// carries it out.
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"unitas/internal/balancer"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/machine"
+	"unitas/internal/probe"
+	"unitas/internal/store"
+)
+
+// How often leases are renewed and how long they last without, and how often
+// the driver's machines are compared with the records.
+const (
+	renewEvery = 2 * time.Second
+	leaseFor   = 7 * time.Second
+	sweepEvery = 20 * time.Second
+)
+
+// Config is what the control needs.
+type Config struct {
+	Store    *store.Store
+	Machines machine.Driver
+	Balancer balancer.Driver
+	// Replica names this service among those on the same database; it stays
+	// the same when the service is started again.
+	Replica string
+	Log     *slog.Logger
+	Metrics prometheus.Registerer
+}
+
+// Control drives the groups that this replica has leased.
+type Control struct {
+	Config
+	prober   *probe.Prober
+	metrics  metrics
+	leaseNow chan struct{}
+	tasks    sync.WaitGroup // driver calls under way
+
+	mu        sync.Mutex
+	keepers   map[string]*keeper
+	owner     map[string]*keeper // by instance
+	pools     map[string]store.Pool
+	targets   map[string]map[string][]balancer.Target // by pool and group
+	templates map[fleet.Version]store.Template
+	checks    map[string]health.Check
+	machines  map[string]machine.Fact // what was found at the start
+}
+
+// New makes a control; Run starts it.
+func New(c Config) *Control {
+	ctl := &Control{
+		Config: c, metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
+		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, pools: map[string]store.Pool{},
+		targets: map[string]map[string][]balancer.Target{}, templates: map[fleet.Version]store.Template{},
+		checks: map[string]health.Check{}, machines: map[string]machine.Fact{},
+	}
+	ctl.prober = probe.New(ctl.verdictChanged)
+	c.Machines.Watch(ctl.machineSaid)
+	c.Balancer.Watch(ctl.targetIdle)
+	prober := ctl.prober
+	c.Metrics.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "unitas_probes_total", Help: "Questions that health checks asked.",
+	}, func() float64 { return float64(prober.Asked()) }))
+	return ctl
+}
+
+// Run drives the groups until the context ends. Machines go on running then.
+func (c *Control) Run(ctx context.Context) error {
+	facts, err := c.Machines.List(ctx)
+	if err != nil {
+		return fmt.Errorf("find the machines: %w", err)
+	}
+	for _, f := range facts {
+		c.machines[f.ID] = f
+	}
+	if err := c.loadPools(ctx); err != nil {
+		return err
+	}
+	keeping, stop := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	c.lease(keeping, &all, true)
+	renew, sweep := time.NewTicker(renewEvery), time.NewTicker(sweepEvery)
+	defer renew.Stop()
+	defer sweep.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			stop()
+			all.Wait()
+			c.prober.Close()
+			c.tasks.Wait()
+			c.release()
+			return nil
+		case <-c.leaseNow:
+			c.lease(keeping, &all, false)
+		case <-renew.C:
+			c.lease(keeping, &all, false)
+			c.reopenListeners()
+		case <-sweep.C:
+			if err := c.sweep(ctx); err != nil {
+				c.Log.Warn("comparing machines with records failed; it is tried again", "error", err)
+			}
+		}
+	}
+}
+
+func (c *Control) release() {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := c.Store.Release(ctx, c.Replica); err != nil {
+		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
+	}
+}
+
+// lease renews this replica's life and takes the groups that nobody keeps.
+func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool) {
+	ctx, cancel := context.WithTimeout(keeping, leaseFor/2)
+	defer cancel()
+	if err := c.Store.Renew(ctx, c.Replica, leaseFor); err != nil {
+		c.Log.Warn("the lease was not renewed; the database does not answer", "error", err)
+		return
+	}
+	names, err := c.Store.Lease(ctx, c.Replica, again)
+	if err != nil {
+		c.Log.Warn("no groups were leased", "error", err)
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, name := range names {
+		if old := c.keepers[name]; old != nil {
+			old.reloadNow()
+			continue
+		}
+		k := newKeeper(c, name)
+		c.keepers[name] = k
+		all.Go(func() {
+			k.run(keeping)
+			c.dismiss(k)
+		})
+	}
+}
+
+// dismiss takes a keeper off the books.
+func (c *Control) dismiss(k *keeper) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.keepers, k.name)
+	maps.DeleteFunc(c.owner, func(id string, owner *keeper) bool {
+		if owner == k {
+			c.prober.Forget(id)
+		}
+		return owner == k
+	})
+	for _, groups := range c.targets {
+		delete(groups, k.name)
+	}
+}
+
+// GroupChanged tells the control that the records of a group changed, or that
+// there is a new one.
+func (c *Control) GroupChanged(name string) {
+	c.mu.Lock()
+	k := c.keepers[name]
+	c.mu.Unlock()
+	if k != nil {
+		k.reloadNow()
+		return
+	}
+	select {
+	case c.leaseNow <- struct{}{}:
+	default:
+	}
+}
+
+// PoolAdded opens the listener of a new pool.
+func (c *Control) PoolAdded(p store.Pool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.pools[p.Name] = p
+	c.applyPool(p.Name)
+}
+
+func (c *Control) loadPools(ctx context.Context) error {
+	page := store.Page{Limit: 1000}
+	for {
+		pools, err := c.Store.Pools(ctx, page)
+		if err != nil {
+			return fmt.Errorf("load the pools: %w", err)
+		}
+		for _, p := range pools {
+			c.PoolAdded(p)
+		}
+		if len(pools) < page.Limit {
+			return nil
+		}
+		page.After = store.Cursor{pools[len(pools)-1].Name}
+	}
+}
+
+// reopenListeners tries again those that could not be opened.
+func (c *Control) reopenListeners() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for name := range c.pools {
+		if s, ok := c.Balancer.Stats(name); ok && s.Trouble != "" {
+			c.applyPool(name)
+		}
+	}
+}
+
+// setTargets makes the targets of one group in its pools those given.
+func (c *Control) setTargets(group string, pools []string, targets []balancer.Target) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, name := range pools {
+		if c.targets[name] == nil {
+			c.targets[name] = map[string][]balancer.Target{}
+		}
+		c.targets[name][group] = targets
+		c.applyPool(name)
+	}
+}
+
+// applyPool tells the balancer all targets of a pool. The lock is held.
+func (c *Control) applyPool(name string) {
+	p, ok := c.pools[name]
+	if !ok {
+		return
+	}
+	var all []balancer.Target
+	for _, group := range slices.Sorted(maps.Keys(c.targets[name])) {
+		all = append(all, c.targets[name][group]...)
+	}
+	c.Balancer.Apply(balancer.Pool{Name: p.Name, Listen: p.Listen, Targets: all})
+}
+
+// tell has a fact about an instance taken in by the keeper of its group.
+func (c *Control) tell(instance string, fact func(k *keeper)) {
+	c.mu.Lock()
+	k := c.owner[instance]
+	c.mu.Unlock()
+	if k != nil {
+		k.tell(fact)
+	}
+}
+
+func (c *Control) machineSaid(f machine.Fact) {
+	c.tell(f.ID, func(k *keeper) { k.machine(f) })
+}
+
+func (c *Control) verdictChanged(instance string, r health.Report) {
+	c.tell(instance, func(k *keeper) { k.verdict(instance, r) })
+}
+
+func (c *Control) targetIdle(instance string) {
+	c.tell(instance, func(*keeper) {}) // the keeper asks for the count itself
+}
+
+// sweep compares the driver's machines with the records: a machine without a
+// record is stopped, a record without a machine has lost it.
+func (c *Control) sweep(ctx context.Context) error {
+	begun := time.Now().UTC()
+	facts, err := c.Machines.List(ctx)
+	if err != nil {
+		return err
+	}
+	ids := make([]string, len(facts))
+	found := make(map[string]bool, len(facts))
+	for i, f := range facts {
+		ids[i], found[f.ID] = f.ID, true
+	}
+	living, err := c.Store.LivingInstances(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, f := range facts {
+		if living[f.ID] {
+			c.machineSaid(f)
+			continue
+		}
+		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", f.ID)
+		if err := c.Machines.Stop(ctx, f.ID, stopGrace); err != nil {
+			return fmt.Errorf("stop the stray %s: %w", f.ID, err)
+		}
+	}
+	c.mu.Lock()
+	keepers := slices.Collect(maps.Values(c.keepers))
+	c.mu.Unlock()
+	for _, k := range keepers {
+		k.tell(func(k *keeper) { k.missing(begun, found) })
+	}
+	return nil
+}
+
+// found is what the driver said at the start of the machine of an instance.
+func (c *Control) found(id string) (machine.Fact, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	f, ok := c.machines[id]
+	return f, ok
+}
+
+// own notes which keeper answers for an instance.
+func (c *Control) own(k *keeper, id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.owner[id] = k
+}
+
+func (c *Control) disown(id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.owner, id)
+	delete(c.machines, id)
+}
+
+// template reads a template version; they never change, so once is enough.
+func (c *Control) template(ctx context.Context, v fleet.Version) (store.Template, error) {
+	c.mu.Lock()
+	t, ok := c.templates[v]
+	c.mu.Unlock()
+	if ok {
+		return t, nil
+	}
+	t, err := c.Store.Template(ctx, v)
+	if err == nil {
+		c.mu.Lock()
+		c.templates[v] = t
+		c.mu.Unlock()
+	}
+	return t, err
+}
+
+// check reads a check, which never changes either.
+func (c *Control) check(ctx context.Context, name string) (health.Check, error) {
+	c.mu.Lock()
+	check, ok := c.checks[name]
+	c.mu.Unlock()
+	if ok {
+		return check, nil
+	}
+	row, err := c.Store.Check(ctx, name)
+	if err == nil {
+		c.mu.Lock()
+		c.checks[name] = row.Check
+		c.mu.Unlock()
+	}
+	return row.Check, err
+}
+
+// Picture is one group as it is known now.
+type Picture struct {
+	Group     store.Group
+	Instances []store.Instance
+	Rollout   *store.Rollout
+	Usual     time.Duration
+}
+
+// View is the picture as the core sees it.
+func (p Picture) View() fleet.View {
+	v := fleet.View{Group: p.Group.Group, Usual: p.Usual}
+	for _, in := range p.Instances {
+		v.Instances = append(v.Instances, in.Instance)
+	}
+	if p.Rollout != nil {
+		v.Rollout = &p.Rollout.Rollout
+	}
+	return v
+}
+
+// Picture returns a group as its keeper knows it, with the facts that are in
+// no record; from the records alone when another replica keeps it. It returns
+// [store.ErrNotFound] when there is no such group.
+func (c *Control) Picture(ctx context.Context, name string) (Picture, error) {
+	c.mu.Lock()
+	k := c.keepers[name]
+	c.mu.Unlock()
+	loaded, err := c.Store.Load(ctx, name)
+	if err != nil {
+		return Picture{}, err
+	}
+	p := Picture{Group: loaded.Group, Instances: loaded.Instances, Rollout: loaded.Rollout}
+	if k == nil {
+		return p, nil
+	}
+	known, usual := k.facts()
+	p.Usual = usual
+	for i := range p.Instances {
+		in := &p.Instances[i]
+		if f, ok := known[in.ID]; ok {
+			in.Machine, in.Reports = f.Machine, f.Reports
+		}
+		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
+	}
+	return p, nil
+}
+
+// Answers are the last answers of an instance to a check, newest last.
+func (c *Control) Answers(instance, check string) []health.Answer {
+	return c.prober.Answers(instance, check)
+}
+
+func (c *Control) warn(group, what string, err error) {
+	if errors.Is(err, context.Canceled) {
+		return
+	}
+	c.Log.Warn(what, "group", group, "error", strings.TrimSpace(err.Error()))
+}

@@ -1,0 +1,388 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"unitas/internal/balancer"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/machine"
+	"unitas/internal/store"
+)
+
+const (
+	// decideGap lies between two decisions about one group, however much
+	// happens in it; what happens meanwhile is decided together.
+	decideGap = 100 * time.Millisecond
+	// retryAfter a database or driver that failed.
+	retryAfter = time.Second
+	// stopGrace is how long a machine may take to end when it is asked to.
+	stopGrace = 5 * time.Second
+)
+
+// keeper drives one group. Its fields below the mailbox belong to its own
+// goroutine; everybody else tells it facts.
+type keeper struct {
+	name string
+	ctl  *Control
+
+	poked chan struct{}
+	mu    sync.Mutex
+	inbox []func(*keeper)
+	known map[string]fleet.Instance // facts for whoever asks
+	usual time.Duration
+
+	group     store.Group
+	rollout   *store.Rollout
+	instances []store.Instance
+	checks    []health.Check
+	times     []time.Duration // from order to serving, of the last instances
+	loaded    bool
+	stale     bool // the records are to be read again
+	over      bool // the group is gone or another replica's
+	noted     []fleet.Entry
+	dirty     map[string]bool // instances whose reports are to be written
+	busy      map[string]bool // instances with a driver call under way
+	watched   map[string]bool // instances that are probed
+	shown     []balancer.Target
+}
+
+func newKeeper(c *Control, name string) *keeper {
+	return &keeper{
+		name: name, ctl: c, poked: make(chan struct{}, 1), stale: true,
+		dirty: map[string]bool{}, busy: map[string]bool{}, watched: map[string]bool{},
+	}
+}
+
+// tell hands a fact over; the keeper takes it in before it decides next.
+func (k *keeper) tell(fact func(*keeper)) {
+	k.mu.Lock()
+	k.inbox = append(k.inbox, fact)
+	k.mu.Unlock()
+	select {
+	case k.poked <- struct{}{}:
+	default:
+	}
+}
+
+func (k *keeper) reloadNow() { k.tell(func(k *keeper) { k.stale = true }) }
+
+// facts are what the keeper knows besides the records.
+func (k *keeper) facts() (map[string]fleet.Instance, time.Duration) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.known, k.usual
+}
+
+// run keeps the group until it is gone, another replica has it, or the
+// context ends.
+func (k *keeper) run(ctx context.Context) {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	var notBefore time.Time
+	for !k.over {
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.poked:
+			k.takeFacts()
+			k.showTargets()
+		case <-timer.C:
+			k.takeFacts()
+		}
+		now := time.Now()
+		if now.Before(notBefore) {
+			timer.Reset(notBefore.Sub(now))
+			continue
+		}
+		again, err := k.turn(ctx)
+		if err != nil {
+			k.ctl.warn(k.name, "a decision was not carried through; it is made again", err)
+			k.stale = true
+			again = time.Now().Add(retryAfter)
+		}
+		notBefore = time.Now().Add(decideGap)
+		if again.IsZero() {
+			timer.Stop()
+			continue
+		}
+		timer.Reset(max(time.Until(again), decideGap))
+	}
+}
+
+func (k *keeper) takeFacts() {
+	k.mu.Lock()
+	inbox := k.inbox
+	k.inbox = nil
+	k.mu.Unlock()
+	for _, fact := range inbox {
+		fact(k)
+	}
+}
+
+// turn decides once, writes the decision and carries it out. It returns when
+// to look again.
+func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
+	if k.stale {
+		if err := k.load(ctx); err != nil || k.over {
+			return time.Time{}, err
+		}
+	}
+	now := time.Now().UTC().Truncate(time.Microsecond) // as the database keeps it
+	d := fleet.Decide(now, k.view())
+	k.ctl.metrics.decided(time.Since(now), &d)
+	if !d.Quiet() || len(k.noted) > 0 || len(k.dirty) > 0 {
+		switch err := k.commit(ctx, now, &d); {
+		case errors.Is(err, store.ErrStale):
+			k.stale = true
+			return now, nil
+		case err != nil:
+			return time.Time{}, err
+		}
+	}
+	k.showTargets()
+	if k.carryOut(ctx) {
+		return now, nil
+	}
+	k.publish()
+	k.over = d.Finished
+	return d.Again, nil
+}
+
+// load reads the records and keeps the facts that are known already.
+func (k *keeper) load(ctx context.Context) error {
+	l, err := k.ctl.Store.Load(ctx, k.name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && k.loaded && l.Group.Epoch != k.group.Epoch) {
+		k.over = true
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("load the group: %w", err)
+	}
+	var checks []health.Check
+	names := l.Group.Checks
+	if c := l.Group.Heal.Check(); c != "" && !slices.Contains(names, c) {
+		names = append(slices.Clone(names), c)
+	}
+	for _, name := range names {
+		c, err := k.ctl.check(ctx, name)
+		if err != nil {
+			return fmt.Errorf("load the check %s: %w", name, err)
+		}
+		checks = append(checks, c)
+	}
+	if !k.loaded {
+		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
+			return fmt.Errorf("load the usual times: %w", err)
+		}
+	}
+	for i := range l.Instances {
+		k.recall(&l.Instances[i])
+	}
+	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
+	k.loaded, k.stale = true, false
+	return nil
+}
+
+// recall adds to a record read again what is known of the instance.
+func (k *keeper) recall(in *store.Instance) {
+	if had := k.find(in.ID); had != nil {
+		in.Machine, in.Traffic, in.Reports = had.Machine, had.Traffic, had.Reports
+		return
+	}
+	k.ctl.own(k, in.ID)
+	f, ok := k.ctl.found(in.ID)
+	switch {
+	case ok:
+		in.Machine = fleet.Machine{State: f.State, Why: f.Why}
+	case in.State != fleet.Ordered && in.State != fleet.Leaving && in.State != fleet.Lost:
+		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
+	}
+}
+
+func (k *keeper) find(id string) *store.Instance {
+	for i := range k.instances {
+		if k.instances[i].ID == id {
+			return &k.instances[i]
+		}
+	}
+	return nil
+}
+
+func (k *keeper) view() fleet.View {
+	v := fleet.View{Group: k.group.Group, Instances: make([]fleet.Instance, len(k.instances))}
+	for i := range k.instances {
+		v.Instances[i] = k.instances[i].Instance
+	}
+	if k.rollout != nil {
+		v.Rollout = &k.rollout.Rollout
+	}
+	return v
+}
+
+// commit writes the decision and takes it over.
+func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) error {
+	changed, err := k.records(ctx, d)
+	if err != nil {
+		return err
+	}
+	err = k.ctl.Store.Commit(ctx, now, store.Commit{
+		Group: k.name, Epoch: k.group.Epoch, Generation: k.group.Generation, Changed: changed,
+		Settings: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: append(slices.Clip(k.noted), d.Entries...),
+	})
+	if err != nil {
+		return err
+	}
+	k.noted = nil
+	clear(k.dirty)
+	k.group.Generation++
+	if d.Group != nil {
+		k.group.Group = *d.Group
+	}
+	if d.Rollout != nil {
+		k.rollout.Rollout = *d.Rollout
+		if d.Rollout.State.Ended() {
+			k.rollout = nil
+		}
+	}
+	for _, in := range changed {
+		k.takeOver(in)
+	}
+	k.instances = slices.DeleteFunc(k.instances, func(in store.Instance) bool {
+		if in.State == fleet.Gone {
+			k.ctl.disown(in.ID)
+			delete(k.busy, in.ID)
+		}
+		return in.State == fleet.Gone
+	})
+	return nil
+}
+
+// records are the rows to write: those that the decision changes, with an
+// address for each new one, and those with a new verdict.
+func (k *keeper) records(ctx context.Context, d *fleet.Decision) ([]store.Instance, error) {
+	var out []store.Instance
+	fresh := 0
+	for _, in := range d.Changed {
+		rec := store.Instance{Instance: in, Group: k.name}
+		if had := k.find(in.ID); had != nil {
+			rec = *had
+			rec.Instance = in
+		} else {
+			fresh++
+		}
+		out = append(out, rec)
+	}
+	for id := range k.dirty {
+		decided := slices.ContainsFunc(d.Changed, func(in fleet.Instance) bool { return in.ID == id })
+		if in := k.find(id); in != nil && !decided {
+			out = append(out, *in)
+		}
+	}
+	if fresh == 0 {
+		return out, nil
+	}
+	numbers, err := k.ctl.Store.NextAddresses(ctx, fresh)
+	if err != nil {
+		return nil, fmt.Errorf("draw addresses: %w", err)
+	}
+	for i := range out {
+		if out[i].Address != "" {
+			continue
+		}
+		out[i].AddressNumber = numbers[0]
+		numbers = numbers[1:]
+		if out[i].Address, err = k.ctl.Machines.Address(out[i].Zone, out[i].AddressNumber); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (k *keeper) takeOver(in store.Instance) {
+	had := k.find(in.ID)
+	if had == nil {
+		k.ctl.own(k, in.ID)
+		k.instances = append(k.instances, in)
+		return
+	}
+	if had.Served.IsZero() && !in.Served.IsZero() {
+		k.times = append(k.times, in.Served.Sub(in.Ordered))
+		k.times = k.times[max(0, len(k.times)-50):]
+	}
+	*had = in
+}
+
+// publish makes the facts known to whoever asks.
+func (k *keeper) publish() {
+	known := make(map[string]fleet.Instance, len(k.instances))
+	for i := range k.instances {
+		known[k.instances[i].ID] = k.instances[i].Instance
+	}
+	var usual time.Duration
+	if len(k.times) > 0 {
+		sorted := slices.Sorted(slices.Values(k.times))
+		usual = sorted[len(sorted)/2]
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.known, k.usual = known, usual
+}
+
+// machine takes in what the driver said. That a machine ended is final.
+func (k *keeper) machine(f machine.Fact) {
+	in := k.find(f.ID)
+	if in == nil {
+		return
+	}
+	switch in.Machine.State {
+	case fleet.MachineCleared:
+		return
+	case fleet.MachineStopped:
+		if f.State != fleet.MachineCleared {
+			return
+		}
+	}
+	if f.State == fleet.MachineUnknown {
+		return
+	}
+	in.Machine = fleet.Machine{State: f.State, Why: f.Why}
+}
+
+// missing loses the machines that ran before the list was made and are not on it.
+func (k *keeper) missing(listed time.Time, found map[string]bool) {
+	for i := range k.instances {
+		in := &k.instances[i]
+		if !found[in.ID] && !in.Up.IsZero() && in.Up.Before(listed) && in.Machine.State == fleet.MachineRunning && !k.busy[in.ID] {
+			in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
+		}
+	}
+}
+
+// verdict takes in a changed verdict, to be written with the next decision.
+func (k *keeper) verdict(id string, r health.Report) {
+	in := k.find(id)
+	if in == nil || (in.State != fleet.Settling && in.State != fleet.Serving) {
+		return
+	}
+	reports := slices.Clone(in.Reports)
+	was := health.Unknown
+	if n := slices.IndexFunc(reports, func(o health.Report) bool { return o.Check == r.Check }); n >= 0 {
+		was = reports[n].Verdict
+		reports[n] = r
+	} else {
+		reports = append(reports, r)
+	}
+	in.Reports = reports
+	k.dirty[id] = true
+	k.noted = append(k.noted, fleet.Entry{
+		Kind: "verdict." + string(r.Verdict), Instance: id,
+		Text:    fmt.Sprintf("%s is %s, and was %s.", id, r.Verdict, was),
+		Because: r.Check + " " + r.Why,
+	})
+}

@@ -1,0 +1,151 @@
+package process
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// mark names the variable that ties a process to its machine's directory.
+const mark = "UNITAS_MACHINE="
+
+// identity is a process that no other can be taken for.
+type identity struct {
+	PID int `json:"pid"`
+	// Started is the process's start time in clock ticks since boot (field 22
+	// of /proc/PID/stat), and Boot the boot that it counts from.
+	Started uint64 `json:"started"`
+	Boot    string `json:"boot"`
+}
+
+func identify(pid int) (identity, error) {
+	_, started, err := stat(pid)
+	return identity{PID: pid, Started: started, Boot: bootID()}, err
+}
+
+func bootID() string {
+	raw, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	return strings.TrimSpace(string(raw))
+}
+
+// stat reads the state and the start time of a process.
+func stat(pid int) (state byte, started uint64, err error) {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, 0, err
+	}
+	// The name in parentheses may hold anything, so fields count from its end.
+	fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
+	if len(fields) < 20 {
+		return 0, 0, fmt.Errorf("/proc/%d/stat is too short", pid)
+	}
+	started, err = strconv.ParseUint(fields[19], 10, 64)
+	return fields[0][0], started, err
+}
+
+// alive reports whether this very process is there and not a zombie.
+func (p identity) alive() bool {
+	state, started, err := stat(p.PID)
+	return err == nil && started == p.Started && state != 'Z' && state != 'X' && p.Boot == bootID()
+}
+
+// watch returns a function that waits until the process is dead, whoever its
+// parent is.
+func (p identity) watch() (wait func(), err error) {
+	fd, err := unix.PidfdOpen(p.PID, unix.PIDFD_NONBLOCK)
+	if err == unix.ESRCH {
+		return func() {}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	f := os.NewFile(uintptr(fd), "pidfd")
+	if !p.alive() { // it died before it was opened; the descriptor may be another's
+		f.Close()
+		return func() {}, nil
+	}
+	conn, err := f.SyscallConn()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return func() {
+		defer f.Close()
+		dead := false
+		_ = conn.Read(func(fd uintptr) bool {
+			n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, 0)
+			dead = n > 0 || (err != nil && err != unix.EINTR)
+			return dead
+		})
+	}, nil
+}
+
+// awaitExit waits until a child has ended and leaves it to be waited for.
+func awaitExit(pid int) {
+	for {
+		err := unix.Waitid(unix.P_PID, pid, nil, unix.WEXITED|unix.WNOWAIT, nil)
+		if err != unix.EINTR {
+			return
+		}
+	}
+}
+
+func exitWords(state *os.ProcessState) string {
+	status, ok := state.Sys().(syscall.WaitStatus)
+	switch {
+	case ok && status.Signaled():
+		return fmt.Sprintf("its process was killed by signal %d (%s)", status.Signal(), status.Signal())
+	case ok:
+		return fmt.Sprintf("its process ended with status %d", status.ExitStatus())
+	}
+	return "its process ended"
+}
+
+// marked returns the live processes that carry the mark of a directory.
+func marked(dir string) []identity {
+	environments, _ := filepath.Glob("/proc/[0-9]*/environ")
+	want := []byte(mark + dir)
+	var found []identity
+	for _, file := range environments {
+		raw, err := os.ReadFile(file)
+		if err != nil || !bytes.Contains(raw, want) {
+			continue
+		}
+		for variable := range bytes.SplitSeq(raw, []byte{0}) {
+			if !bytes.Equal(variable, want) {
+				continue
+			}
+			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+			if id, err := identify(pid); err == nil && id.alive() {
+				found = append(found, id)
+			}
+		}
+	}
+	return found
+}
+
+// oldestMarked is the process that the others of a machine stem from.
+func oldestMarked(dir string) *identity {
+	var oldest *identity
+	for _, id := range marked(dir) {
+		if oldest == nil || id.Started < oldest.Started || (id.Started == oldest.Started && id.PID < oldest.PID) {
+			oldest = &id
+		}
+	}
+	return oldest
+}
+
+// killMarked kills whatever is left of a machine.
+func killMarked(dir string) {
+	for _, id := range marked(dir) {
+		if id.alive() {
+			_ = syscall.Kill(id.PID, syscall.SIGKILL)
+		}
+	}
+}

@@ -1,0 +1,416 @@
+// Package process runs each machine as a real process of the operating system,
+// started from an unpacked archive in a directory of its own, on a loopback
+// address of its own.
+//
+// The directory of a machine is its record on disk:
+//
+//	machine.json   the spec, and the process with its start time
+//	root/          the unpacked archive; the process starts here
+//	run/           what the machine is told: instance.json, user-data
+//	boot.log       all that it writes
+//
+// A process is known by its pid together with its start time, so a reused pid
+// fools nobody, and by a mark in its environment, so that one whose record was
+// never written (the service was killed between start and record) is found.
+package process
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/image"
+	"unitas/internal/machine"
+)
+
+// Config is what the driver needs.
+type Config struct {
+	Dir    string   // for the machines' directories
+	Zones  []string // in their fixed order; each gets a range of addresses
+	Images *image.Store
+	Log    *slog.Logger
+}
+
+// Driver is the process driver.
+type Driver struct {
+	Config
+	unprivileged bool // machines run as users of their own
+
+	mu       sync.Mutex
+	machines map[string]*running
+	tell     func(machine.Fact)
+}
+
+// record is machine.json.
+type record struct {
+	machine.Spec
+	Process *identity `json:"process,omitempty"`
+}
+
+// running is a machine whose process was seen alive.
+type running struct {
+	id    identity
+	ended chan struct{} // closed when the process is dead and its group swept
+}
+
+// New opens the driver on its directory.
+func New(c Config) (*Driver, error) {
+	if err := os.MkdirAll(c.Dir, 0o755); err != nil {
+		return nil, fmt.Errorf("make the machines' directory: %w", err)
+	}
+	dir, err := filepath.Abs(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	c.Dir = dir
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, machines: map[string]*running{}}
+	if d.unprivileged {
+		if err := enterable(dir); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// enterable reports a directory that an unprivileged machine could not enter.
+func enterable(dir string) error {
+	for d := dir; d != "/"; d = filepath.Dir(d) {
+		info, err := os.Stat(d)
+		if err != nil {
+			return err
+		}
+		if info.Mode()&0o001 == 0 {
+			return fmt.Errorf("machines run as unprivileged users, who may not enter %s; give --data another directory, or: chmod o+x %s", d, d)
+		}
+	}
+	return nil
+}
+
+const (
+	firstNet   = 64 // zones have 127.64.0.0/16, 127.65.0.0/16, …
+	hostsInNet = 254 * 256
+	firstUser  = 200_000 // machines have users of their own from here on
+)
+
+// Address gives each zone a /16 of the loopback network.
+func (d *Driver) Address(zone string, number int64) (string, error) {
+	z := slices.Index(d.Zones, zone)
+	if z < 0 {
+		return "", fmt.Errorf("there is no zone %q", zone)
+	}
+	n := number % hostsInNet
+	return fmt.Sprintf("127.%d.%d.%d", firstNet+z, n/254, n%254+1), nil
+}
+
+func (d *Driver) user(spec machine.Spec) int {
+	if !d.unprivileged {
+		return -1
+	}
+	return firstUser + int(spec.Number%1_000_000)
+}
+
+func (d *Driver) dir(id string) string     { return filepath.Join(d.Dir, id) }
+func (d *Driver) file(id string) string    { return filepath.Join(d.dir(id), "machine.json") }
+func (d *Driver) bootLog(id string) string { return filepath.Join(d.dir(id), "boot.log") }
+
+// Watch has tell called for every machine that ends from now on.
+func (d *Driver) Watch(tell func(machine.Fact)) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.tell = tell
+}
+
+// Launch starts the machine of the spec unless it was started before.
+func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
+	if spec.ID == "" || filepath.Base(spec.ID) != spec.ID {
+		return fmt.Errorf("%q is no id", spec.ID)
+	}
+	if r, err := d.find(spec.ID); err != nil || r != nil {
+		return err
+	}
+	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil {
+		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
+		return nil // it was launched before, and has ended since
+	}
+	if err := d.prepare(spec); err != nil {
+		return errors.Join(err, os.RemoveAll(d.dir(spec.ID)))
+	}
+	return d.start(spec)
+}
+
+// prepare makes the directory of the machine afresh.
+func (d *Driver) prepare(spec machine.Spec) error {
+	dir := d.dir(spec.ID)
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	user := d.user(spec)
+	for _, p := range []string{dir, filepath.Join(dir, "root"), filepath.Join(dir, "run")} {
+		if err := os.Mkdir(p, 0o755); err != nil {
+			return err
+		}
+	}
+	if user >= 0 { // nobody else's machine may look in
+		if err := errors.Join(os.Chown(dir, 0, user), os.Chmod(dir, 0o750), os.Chown(filepath.Join(dir, "root"), user, user)); err != nil {
+			return err
+		}
+	}
+	told, err := json.MarshalIndent(map[string]any{
+		"instance": spec.ID, "group": spec.Group, "zone": spec.Zone, "template": spec.Template, "address": spec.Address, "port": spec.Port,
+	}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		os.WriteFile(filepath.Join(dir, "run", "instance.json"), told, 0o644),
+		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o644),
+		d.write(record{Spec: spec}),
+		d.Images.Unpack(spec.Digest, filepath.Join(dir, "root"), user),
+	)
+}
+
+func (d *Driver) start(spec machine.Spec) error {
+	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	if len(spec.Start) == 0 {
+		return errors.New("the image does not say what to start")
+	}
+	root := filepath.Join(d.dir(spec.ID), "root")
+	cmd := exec.Command(spec.Start[0], spec.Start[1:]...)
+	if filepath.Base(spec.Start[0]) != spec.Start[0] && !filepath.IsAbs(spec.Start[0]) {
+		cmd.Path, cmd.Err = filepath.Join(root, spec.Start[0]), nil
+	}
+	cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
+	cmd.Env = d.environment(spec)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if user := d.user(spec); user >= 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user), NoSetGroups: false}
+	}
+	if err := cmd.Start(); err != nil {
+		fmt.Fprintf(log, "could not start: %v\n", err)
+		return fmt.Errorf("start %s: %w", spec.Start[0], err)
+	}
+	id, err := identify(cmd.Process.Pid)
+	if err == nil {
+		err = d.write(record{Spec: spec, Process: &id})
+	}
+	if err != nil {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		_ = cmd.Wait()
+		return fmt.Errorf("record the process: %w", err)
+	}
+	r := d.admit(spec.ID, id)
+	go func() {
+		awaitExit(id.PID) // the pid cannot be used again before it is waited for
+		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
+		_ = cmd.Wait()
+		d.end(spec.ID, r, exitWords(cmd.ProcessState))
+	}()
+	return nil
+}
+
+// environment is all that the process is told by variables; nothing of the
+// service's own.
+func (d *Driver) environment(spec machine.Spec) []string {
+	dir := d.dir(spec.ID)
+	env := []string{
+		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + filepath.Join(dir, "root"),
+		mark + dir,
+		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
+		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
+		"UNITAS_USER_DATA=" + filepath.Join(dir, "run", "user-data"),
+	}
+	names := make([]string, 0, len(spec.Environment))
+	for name := range spec.Environment {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		env = append(env, name+"="+spec.Environment[name])
+	}
+	return env
+}
+
+// admit takes a live process into the books.
+func (d *Driver) admit(id string, process identity) *running {
+	r := &running{id: process, ended: make(chan struct{})}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.machines[id] = r
+	return r
+}
+
+// end takes a dead process off the books and tells the watcher.
+func (d *Driver) end(id string, r *running, why string) {
+	d.mu.Lock()
+	if d.machines[id] == r {
+		delete(d.machines, id)
+	}
+	close(r.ended)
+	d.mu.Unlock()
+	d.say(machine.Fact{ID: id, State: fleet.MachineStopped, Why: why})
+}
+
+func (d *Driver) say(f machine.Fact) {
+	d.mu.Lock()
+	tell := d.tell
+	d.mu.Unlock()
+	if tell != nil {
+		tell(f)
+	}
+}
+
+// find returns the live process of a machine: from the books, by its record,
+// or by its mark. It returns nil when there is none.
+func (d *Driver) find(id string) (*running, error) {
+	d.mu.Lock()
+	r := d.machines[id]
+	d.mu.Unlock()
+	if r != nil {
+		return r, nil
+	}
+	rec, err := d.read(id)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	process := rec.Process
+	if process == nil {
+		if process = oldestMarked(d.dir(id)); process == nil {
+			return nil, nil
+		}
+		rec.Process = process
+		if err := d.write(rec); err != nil {
+			return nil, err
+		}
+	}
+	if !process.alive() {
+		return nil, nil
+	}
+	return d.adopt(id, *process)
+}
+
+// adopt watches a process that an earlier service started.
+func (d *Driver) adopt(id string, process identity) (*running, error) {
+	wait, err := process.watch()
+	if err != nil {
+		return nil, fmt.Errorf("watch the process of %s: %w", id, err)
+	}
+	r := d.admit(id, process)
+	go func() {
+		wait()
+		killMarked(d.dir(id))
+		d.end(id, r, "its process ended")
+	}()
+	return r, nil
+}
+
+// Stop ends the machine and clears its directory.
+func (d *Driver) Stop(ctx context.Context, id string, grace time.Duration) error {
+	r, err := d.find(id)
+	if err != nil {
+		return err
+	}
+	if r != nil {
+		_ = syscall.Kill(-r.id.PID, syscall.SIGTERM)
+		timer := time.NewTimer(grace)
+		defer timer.Stop()
+		select {
+		case <-r.ended:
+		case <-timer.C:
+			_ = syscall.Kill(-r.id.PID, syscall.SIGKILL)
+			select {
+			case <-r.ended:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	killMarked(d.dir(id))
+	return os.RemoveAll(d.dir(id))
+}
+
+// List returns a fact for every machine that has a directory.
+func (d *Driver) List(context.Context) ([]machine.Fact, error) {
+	entries, err := os.ReadDir(d.Dir)
+	if err != nil {
+		return nil, err
+	}
+	var facts []machine.Fact
+	for _, e := range entries {
+		r, err := d.find(e.Name())
+		if err != nil {
+			return nil, err
+		}
+		f := machine.Fact{ID: e.Name(), State: fleet.MachineRunning}
+		if r == nil {
+			f.State, f.Why = fleet.MachineStopped, "its process was not found"
+			if rec, err := d.read(e.Name()); err != nil || rec.Process == nil {
+				f.State = fleet.MachineUnknown // it was never started
+			}
+		}
+		facts = append(facts, f)
+	}
+	return facts, nil
+}
+
+// BootLog reads the end of what the machine wrote.
+func (d *Driver) BootLog(id string, max int64) ([]byte, error) {
+	if filepath.Base(id) != id {
+		return nil, os.ErrNotExist
+	}
+	f, err := os.Open(d.bootLog(id))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.Size() > max {
+		if _, err := f.Seek(-max, io.SeekEnd); err != nil {
+			return nil, err
+		}
+	}
+	return io.ReadAll(io.LimitReader(f, max))
+}
+
+func (d *Driver) read(id string) (record, error) {
+	var rec record
+	raw, err := os.ReadFile(d.file(id))
+	if err != nil {
+		return rec, err
+	}
+	if err := json.Unmarshal(raw, &rec); err != nil {
+		return rec, fmt.Errorf("read %s: %w", d.file(id), err)
+	}
+	return rec, nil
+}
+
+// write replaces the record at once, so that a reader never sees half of it.
+func (d *Driver) write(rec record) error {
+	raw, err := json.Marshal(rec)
+	if err != nil {
+		return err
+	}
+	half := d.file(rec.ID) + ".half"
+	if err := os.WriteFile(half, raw, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(half, d.file(rec.ID))
+}

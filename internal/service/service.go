@@ -1,0 +1,197 @@
+// Package service puts the rooms together: it opens the stores and drivers,
+// runs the control and serves the interface until it is told to stop.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"unitas/internal/api"
+	"unitas/internal/balancer/builtin"
+	"unitas/internal/control"
+	"unitas/internal/image"
+	"unitas/internal/machine/process"
+	"unitas/internal/pgserver"
+	"unitas/internal/store"
+	"unitas/web"
+)
+
+// Config is what a person may set.
+type Config struct {
+	Listen   string   // address:port of the interface
+	Data     string   // directory for images, machines and the private database
+	Database string   // URL; "" starts a private PostgreSQL in Data
+	Zones    []string // in the order in which they are filled
+	Version  string
+	Log      *slog.Logger
+}
+
+// Run serves until the context ends, then stops within seconds and leaves the
+// instances running.
+func Run(ctx context.Context, c Config) (err error) {
+	if err := os.MkdirAll(c.Data, 0o755); err != nil {
+		return fmt.Errorf("make the data directory: %w", err)
+	}
+	lock, err := lockData(c.Data)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", c.Listen, err)
+	}
+	defer listener.Close()
+	if c.Database == "" {
+		pg, err := pgserver.Start(ctx, filepath.Join(c.Data, "postgresql"), true)
+		if err != nil {
+			return err
+		}
+		defer func() {
+			stop, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+			defer cancel()
+			err = errors.Join(err, pg.Stop(stop))
+		}()
+		if err := pg.Create(ctx, "unitas"); err != nil {
+			return fmt.Errorf("make the database: %w", err)
+		}
+		c.Database = pg.URL("unitas")
+	}
+	st, err := store.Open(ctx, c.Database)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := firstToken(ctx, st, c); err != nil {
+		return err
+	}
+	return run(ctx, c, st, listener)
+}
+
+// lockData keeps two services from sharing a data directory.
+func lockData(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the data directory: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another service uses the data directory %s; stop it first, or give --data another directory", dir)
+	}
+	return f, nil
+}
+
+// firstToken makes the first bearer token and writes it to a file that only
+// its owner reads.
+func firstToken(ctx context.Context, st *store.Store, c Config) error {
+	n, err := st.Tokens(ctx)
+	if err != nil {
+		return fmt.Errorf("count the tokens: %w", err)
+	}
+	file := filepath.Join(c.Data, "token")
+	if n > 0 {
+		return nil
+	}
+	token := "unitas-" + rand.Text()
+	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
+		return fmt.Errorf("write the first token: %w", err)
+	}
+	if err := st.AddToken(ctx, "admin", token); err != nil {
+		return fmt.Errorf("record the first token: %w", err)
+	}
+	c.Log.Info("the first token was made", "file", file)
+	return nil
+}
+
+// replica names this service; the name outlives a restart.
+func replica(dir string) (string, error) {
+	file := filepath.Join(dir, "replica")
+	raw, err := os.ReadFile(file)
+	if err == nil {
+		return strings.TrimSpace(string(raw)), nil
+	}
+	name := rand.Text()
+	return name, os.WriteFile(file, []byte(name+"\n"), 0o600)
+}
+
+func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) error {
+	images, err := image.Open(filepath.Join(c.Data, "images"))
+	if err != nil {
+		return err
+	}
+	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Zones, Images: images, Log: c.Log})
+	if err != nil {
+		return err
+	}
+	name, err := replica(c.Data)
+	if err != nil {
+		return fmt.Errorf("name this replica: %w", err)
+	}
+	console, err := web.Handler()
+	if err != nil {
+		return err
+	}
+	metrics := prometheus.NewRegistry()
+	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	balancer := builtin.New(c.Log)
+	ctl := control.New(control.Config{Store: st, Machines: machines, Balancer: balancer, Replica: name, Log: c.Log, Metrics: metrics})
+	server, err := api.New(api.Config{
+		Store: st, Control: ctl, Images: images, Machines: machines, Balancer: balancer, Console: console,
+		Zones: c.Zones, Version: c.Version, Log: c.Log, Metrics: metrics,
+	})
+	if err != nil {
+		return err
+	}
+	return serve(ctx, c, ctl, server, balancer, listener)
+}
+
+// serve runs everything until the context ends or something fails, and then
+// stops in this order: the interface, the decisions, the traffic.
+func serve(ctx context.Context, c Config, ctl *control.Control, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	served, controlled := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(served)
+		if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			stop(err)
+		}
+	}()
+	go func() {
+		defer close(controlled)
+		if err := ctl.Run(ctx); err != nil {
+			stop(err)
+		}
+	}()
+	go server.RunEvents(ctx) // ends the event streams when the context ends
+	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Zones, "version", c.Version)
+
+	<-ctx.Done()
+	c.Log.Info("stopping; the instances go on running")
+	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	if web.Shutdown(grace) != nil {
+		web.Close()
+	}
+	<-served
+	<-controlled
+	balancer.Close()
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
+		return cause
+	}
+	return nil
+}

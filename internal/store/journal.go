@@ -1,0 +1,139 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/fleet"
+)
+
+// Entry is a line of the journal.
+type Entry struct {
+	Number   int64          `json:"number"`
+	At       time.Time      `json:"at"`
+	Kind     string         `json:"kind"`
+	Group    string         `json:"group,omitempty" db:"group_name"`
+	Instance string         `json:"instance,omitempty"`
+	Rollout  int64          `json:"rollout,omitempty"`
+	Actor    string         `json:"actor"`
+	Text     string         `json:"text"`
+	Because  string         `json:"because"`
+	Numbers  map[string]any `json:"numbers"`
+}
+
+// Service is the actor of what nobody asked for by hand.
+const Service = "unitas"
+
+// Record writes journal entries about a group ("" for none) and the events
+// for whoever watches. What the service does in answer to facts is written in
+// its own name.
+func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) error {
+	var batch pgx.Batch
+	for _, e := range entries {
+		numbers := e.Numbers
+		if numbers == nil {
+			numbers = map[string]any{}
+		}
+		batch.Queue(`with e as (
+				insert into journal (at, kind, group_name, instance, rollout, actor, text, because, numbers)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning *)
+			insert into outbox (at, kind, group_name, data)
+			select at, 'journal', group_name, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
+				'instance', instance, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
+			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, e.Text, e.Because, numbers)
+	}
+	if batch.Len() == 0 {
+		return nil
+	}
+	return tx.SendBatch(ctx, &batch).Close()
+}
+
+// JournalQuery narrows the journal; zero fields do not narrow.
+type JournalQuery struct {
+	Group, Instance string
+	Rollout         int64
+	Page            Page
+}
+
+// Journal lists entries, newest first.
+func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
+	before := int64(1) << 62
+	if len(q.Page.After) == 1 {
+		before, _ = strconv.ParseInt(q.Page.After[0], 10, 64)
+	}
+	where := []string{"number < $1"}
+	args := []any{before, q.Page.Limit}
+	narrow := func(column string, v any, set bool) {
+		if set {
+			args = append(args, v)
+			where = append(where, fmt.Sprintf("%s = $%d", column, len(args)))
+		}
+	}
+	narrow("group_name", q.Group, q.Group != "")
+	narrow("instance", q.Instance, q.Instance != "")
+	narrow("rollout", q.Rollout, q.Rollout != 0)
+	return many[Entry](ctx, s.pool, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers
+		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
+}
+
+// Event is one thing that changed. Its id orders it among all events.
+type Event struct {
+	ID    EventID `db:"-"`
+	Tx    int64   `db:"tx"`
+	Seq   int64   `db:"seq"`
+	Kind  string  // "journal"
+	Group string  `db:"group_name"`
+	Data  json.RawMessage
+}
+
+// EventID is the place of an event in the order of all.
+type EventID struct{ Tx, Seq int64 }
+
+func (id EventID) String() string { return fmt.Sprintf("%d-%d", id.Tx, id.Seq) }
+
+// ParseEventID reads what String wrote.
+func ParseEventID(text string) (EventID, error) {
+	a, b, ok := strings.Cut(text, "-")
+	tx, err := strconv.ParseInt(a, 10, 64)
+	seq, err2 := strconv.ParseInt(b, 10, 64)
+	if !ok || err != nil || err2 != nil {
+		return EventID{}, fmt.Errorf("%q is not the id of an event", text)
+	}
+	return EventID{tx, seq}, nil
+}
+
+// Events returns up to limit events after the given one, leaving out any that
+// an older transaction, still running, might yet come before.
+func (s *Store) Events(ctx context.Context, after EventID, limit int) ([]Event, error) {
+	events, err := many[Event](ctx, s.pool, `select tx::text::bigint as tx, id as seq, kind, group_name, data from outbox
+		where (tx, id) > ($1::text::xid8, $2) and tx < pg_snapshot_xmin(pg_current_snapshot())
+		order by outbox.tx, id limit $3`, strconv.FormatInt(after.Tx, 10), after.Seq, limit)
+	for i := range events {
+		events[i].ID = EventID{events[i].Tx, events[i].Seq}
+	}
+	return events, err
+}
+
+// LastEvent is the id of the newest event, or zero when there is none.
+func (s *Store) LastEvent(ctx context.Context) (EventID, error) {
+	var id EventID
+	err := s.pool.QueryRow(ctx, `select coalesce(max(tx::text::bigint), 0), coalesce((select max(id) from outbox), 0) from outbox`).Scan(&id.Tx, &id.Seq)
+	return id, err
+}
+
+// DropOldEvents forgets events older than keep.
+func (s *Store) DropOldEvents(ctx context.Context, keep time.Duration) error {
+	_, err := s.pool.Exec(ctx, `delete from outbox where at < now() - $1::interval`, keep)
+	return err
+}
+
+// After reports whether the event comes after the other.
+func (id EventID) After(o EventID) bool {
+	return id.Tx > o.Tx || (id.Tx == o.Tx && id.Seq > o.Seq)
+}

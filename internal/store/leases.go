@@ -1,0 +1,218 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/fleet"
+)
+
+// Renew keeps the replica alive for ttl.
+func (s *Store) Renew(ctx context.Context, replica string, ttl time.Duration) error {
+	_, err := s.pool.Exec(ctx, `insert into replicas (id, until) values ($1, now() + $2::interval)
+		on conflict (id) do update set until = excluded.until`, replica, ttl)
+	return err
+}
+
+// Lease takes the groups that nobody decides for, that a dead replica had, or,
+// with all, that this replica had before it was started again. Each gets the
+// next epoch. It returns their names.
+func (s *Store) Lease(ctx context.Context, replica string, all bool) ([]string, error) {
+	rows, err := s.pool.Query(ctx, `update groups set replica = $1, epoch = epoch + 1
+		where replica is null or (replica = $1 and $2)
+		or (replica <> $1 and not exists (select 1 from replicas r where r.id = groups.replica and r.until > now()))
+		returning name`, replica, all)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Release gives up all leases of the replica, so that another need not wait.
+func (s *Store) Release(ctx context.Context, replica string) error {
+	_, err := s.pool.Exec(ctx, `with gone as (delete from replicas where id = $1) update groups set replica = null where replica = $1`, replica)
+	return err
+}
+
+// Loaded is all of one group that its decisions rest on.
+type Loaded struct {
+	Group     Group
+	Instances []Instance // those that are not gone
+	Rollout   *Rollout   // the live one
+}
+
+// Load reads a group with its instances and live rollout at one moment.
+func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
+	var l Loaded
+	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		row, err := one[groupRow](ctx, tx, groupQuery+`where name = $1`, name)
+		if err != nil {
+			return err
+		}
+		l.Group = row.group()
+		l.Instances, err = instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
+			where group_name = $1 and state <> 'gone' order by serial`, name))
+		if err != nil {
+			return err
+		}
+		ro, err := one[rolloutRow](ctx, tx, `select `+rolloutColumns+` from rollouts where group_name = $1 and ended_at is null`, name)
+		if errors.Is(err, ErrNotFound) {
+			return nil
+		}
+		r := ro.rollout()
+		l.Rollout = &r
+		return err
+	})
+	return l, err
+}
+
+// NextAddresses draws n address numbers that were not drawn before.
+func (s *Store) NextAddresses(ctx context.Context, n int) ([]int64, error) {
+	rows, err := s.pool.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
+// Commit is one decision to be written.
+type Commit struct {
+	Group      string
+	Epoch      int64 // that the decision was made under
+	Generation int64 // that it was made against
+	Changed    []Instance
+	Settings   *fleet.Group // changed bookkeeping of the group, or nil
+	Rollout    *fleet.Rollout
+	Finished   bool
+	Entries    []fleet.Entry
+}
+
+// Commit writes a decision in one transaction. It returns ErrStale, with
+// nothing written, when the group changed since the decision's view was
+// loaded or another replica decides for it now.
+func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
+	return s.Change(ctx, now, Service, func(tx *Tx) error {
+		tag, err := tx.Exec(ctx, `update groups set generation = generation + 1 where name = $1 and epoch = $2 and generation = $3`,
+			c.Group, c.Epoch, c.Generation)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrStale
+		}
+		if err := tx.writeInstances(ctx, c.Group, c.Changed); err != nil {
+			return err
+		}
+		if g := c.Settings; g != nil {
+			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
+				revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N); err != nil {
+				return err
+			}
+		}
+		if c.Rollout != nil {
+			if err := tx.writeRollout(ctx, *c.Rollout); err != nil {
+				return err
+			}
+		}
+		if c.Finished {
+			if _, err := tx.Exec(ctx, `with g as (delete from groups where name = $1 returning name, next_serial)
+				insert into serials (group_name, next) select name, next_serial from g
+				on conflict (group_name) do update set next = excluded.next`, c.Group); err != nil {
+				return err
+			}
+		}
+		return tx.Record(ctx, c.Group, c.Entries...)
+	})
+}
+
+func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instance) error {
+	var batch pgx.Batch
+	for _, in := range changed {
+		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address,
+			address_number, pinned, ordered_at, up_at, served_at, reports)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+			on conflict (id) do update set state = excluded.state, since = excluded.since, why = excluded.why, up_at = excluded.up_at,
+			served_at = excluded.served_at, reports = excluded.reports, revision = instances.revision + 1`,
+			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Why, in.Address,
+			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports))
+	}
+	if batch.Len() == 0 {
+		return nil
+	}
+	return tx.SendBatch(ctx, &batch).Close()
+}
+
+func notNil[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}
+
+// AddToken records a bearer token by its SHA-256 hash.
+func (s *Store) AddToken(ctx context.Context, name, token string) error {
+	hash := sha256.Sum256([]byte(token))
+	_, err := s.pool.Exec(ctx, `insert into tokens (name, hash) values ($1, $2)
+		on conflict (name) do update set hash = excluded.hash, created_at = now()`, name, hash[:])
+	return err
+}
+
+// Tokens is how many tokens there are.
+func (s *Store) Tokens(ctx context.Context) (n int, err error) {
+	err = s.pool.QueryRow(ctx, `select count(*) from tokens`).Scan(&n)
+	return n, err
+}
+
+// TokenName returns whose token it is, or ErrNotFound.
+func (s *Store) TokenName(ctx context.Context, token string) (string, error) {
+	hash := sha256.Sum256([]byte(token))
+	var name string
+	err := s.pool.QueryRow(ctx, `select name from tokens where hash = $1`, hash[:]).Scan(&name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return name, err
+}
+
+// Repeat is a creation that was asked for under a key before.
+type Repeat struct {
+	Fingerprint []byte
+	Status      *int // nil while the first is still being answered
+	Body        []byte
+}
+
+// BeginRepeat records the key, or returns what was recorded under it in the
+// last day. A first request that never finished frees its key after a minute.
+func (s *Store) BeginRepeat(ctx context.Context, token, key string, fingerprint []byte) (before *Repeat, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `delete from repeats where created_at < now() - interval '1 day'
+			or (status is null and created_at < now() - interval '1 minute')`); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `insert into repeats (token, key, fingerprint) values ($1, $2, $3) on conflict do nothing`, token, key, fingerprint)
+		if err != nil || tag.RowsAffected() == 1 {
+			return err
+		}
+		r, err := one[Repeat](ctx, tx, `select fingerprint, status, body from repeats where token = $1 and key = $2`, token, key)
+		before = &r
+		return err
+	})
+	return before, err
+}
+
+// EndRepeat records the answer to the first request under a key, or frees the
+// key when the request was not carried out.
+func (s *Store) EndRepeat(ctx context.Context, token, key string, status int, body []byte) error {
+	var err error
+	if status >= 200 && status < 300 {
+		_, err = s.pool.Exec(ctx, `update repeats set status = $3, body = $4 where token = $1 and key = $2`, token, key, status, body)
+	} else {
+		_, err = s.pool.Exec(ctx, `delete from repeats where token = $1 and key = $2`, token, key)
+	}
+	return err
+}

@@ -1,0 +1,175 @@
+// Package store keeps the records in PostgreSQL.
+//
+// Every change is one transaction that writes the object, its journal entries
+// and the events for whoever watches. Reads return plain records.
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// What a store call may come back with, besides a fault of the database.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrExists   = errors.New("exists already")
+	ErrStale    = errors.New("changed meanwhile")
+	ErrInUse    = errors.New("in use")
+)
+
+// Store is the database. Its methods are safe for concurrent use.
+type Store struct {
+	pool *pgxpool.Pool
+	// written is called after every committed change, when it is set.
+	written func()
+}
+
+// OnWrite has f called after every committed change. It is set once, before
+// the store is used.
+func (s *Store) OnWrite(f func()) { s.written = f }
+
+// Open connects to the database at url and brings its tables up to date.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("read the database address: %w", err)
+	}
+	config.MaxConns = 16
+	config.ConnConfig.ConnectTimeout = 3 * time.Second
+	config.PingTimeout = 3 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	s := &Store{pool: pool}
+	if err := s.migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(s.pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	if err != nil {
+		return fmt.Errorf("read migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the tables up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() { s.pool.Close() }
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// Page asks for part of a list: at most Limit items after the cursor of the
+// page before.
+type Page struct {
+	Limit int
+	After Cursor
+}
+
+// Cursor is the key of the last item of a page; empty for the first page.
+type Cursor []string
+
+// one reads exactly one row.
+func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+// many reads all rows.
+func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
+}
+
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// Tx is one change in the making.
+type Tx struct {
+	pgx.Tx
+	// Now is the time of the whole change.
+	Now   time.Time
+	Actor string
+}
+
+// Change runs f in a transaction at the time now, in the name of the actor.
+// What f returns undoes it all.
+func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(tx *Tx) error) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		return f(&Tx{Tx: tx, Now: now, Actor: actor})
+	})
+	if err == nil && s.written != nil {
+		s.written()
+	}
+	return named(err)
+}
+
+// named gives the database's refusals the names of this package.
+func named(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		switch pg.Code {
+		case "23505":
+			return fmt.Errorf("%w (%s)", ErrExists, pg.ConstraintName)
+		case "23503":
+			return fmt.Errorf("%w (%s)", ErrInUse, pg.ConstraintName)
+		}
+	}
+	return err
+}
+
+func millis(d time.Duration) int64      { return d.Milliseconds() }
+func fromMillis(ms int64) time.Duration { return time.Duration(ms) * time.Millisecond }
+func pointer(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+func value(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return t.UTC()
+}
