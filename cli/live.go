@@ -4,11 +4,15 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
 	"golang.org/x/term"
 )
+
+// spans are the durations in a sentence; that one grew is no news.
+var spans = regexp.MustCompile(`\d+(\.\d+)? (ms|s|m|h)\b`)
 
 // live redraws a picture until it is done. On a terminal it is drawn in place;
 // elsewhere a line is written when the sentence changes.
@@ -17,6 +21,7 @@ func (a *app) live(ctx context.Context, look func() (picture, sentence string, d
 	tick := time.NewTicker(500 * time.Millisecond)
 	defer tick.Stop()
 	drawn, said := 0, ""
+	var saidAt time.Time
 	faults := 0
 	for {
 		picture, sentence, done, err := look()
@@ -33,10 +38,12 @@ func (a *app) live(ctx context.Context, look func() (picture, sentence string, d
 		case onTerminal:
 			faults = 0
 			drawn = redraw(a, picture, drawn)
-		case sentence != said:
+		default:
 			faults = 0
-			fmt.Fprintf(a.err, "%s  %s\n", time.Now().Format("15:04:05"), sentence)
-			said = sentence
+			if bare := spans.ReplaceAllString(sentence, ""); bare != said || time.Since(saidAt) > 10*time.Second {
+				fmt.Fprintf(a.err, "%s  %s\n", time.Now().Format("15:04:05"), sentence)
+				said, saidAt = bare, time.Now()
+			}
 		}
 		if done {
 			if !onTerminal {

@@ -146,10 +146,10 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 		}
 	}
 	k.showTargets()
+	k.publish()
 	if k.carryOut(ctx) {
 		return now, nil
 	}
-	k.publish()
 	k.over = d.Finished
 	return d.Again, nil
 }
@@ -237,6 +237,9 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	})
 	if err != nil {
 		return err
+	}
+	for _, e := range append(slices.Clip(k.noted), d.Entries...) {
+		k.ctl.Log.Info(e.Text, "kind", e.Kind, "group", k.name, "because", e.Because)
 	}
 	k.noted = nil
 	clear(k.dirty)
@@ -370,6 +373,10 @@ func (k *keeper) verdict(id string, r health.Report) {
 	if in == nil || (in.State != fleet.Settling && in.State != fleet.Serving) {
 		return
 	}
+	if in.State == fleet.Settling && r.Verdict == health.Unhealthy {
+		// Not ready is not ill. What came back is kept for whoever asks.
+		r.Verdict = health.Unknown
+	}
 	reports := slices.Clone(in.Reports)
 	was := health.Unknown
 	if n := slices.IndexFunc(reports, func(o health.Report) bool { return o.Check == r.Check }); n >= 0 {
@@ -379,6 +386,9 @@ func (k *keeper) verdict(id string, r health.Report) {
 		reports = append(reports, r)
 	}
 	in.Reports = reports
+	if r.Verdict == was {
+		return
+	}
 	k.dirty[id] = true
 	k.noted = append(k.noted, fleet.Entry{
 		Kind: "verdict." + string(r.Verdict), Instance: id,

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -225,4 +226,5 @@ func (d *deciding) shedOrder(a, b int) int {
 	return x.Serial - y.Serial
 }
 
-func seconds(t time.Duration) float64 { return t.Round(time.Millisecond).Seconds() }
+// seconds are for the journal's numbers, to the millisecond.
+func seconds(t time.Duration) float64 { return math.Round(t.Seconds()*1000) / 1000 }

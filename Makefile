@@ -1,0 +1,77 @@
+# Two commands do all: make demo, make test. What they need is installed first.
+SHELL := /bin/bash
+export CGO_ENABLED ?= 0
+GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
+STAMPS := .state/stamps
+
+.PHONY: help demo test check build generate ratio bench screenshots clean
+help:
+	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
+	@echo "make test         all tests"
+	@echo "make check        format, vet, staticcheck, types, generated code"
+	@echo "make build        bin/unitas with the console in it"
+	@echo "make bench        the speeds that are promised"
+	@echo "make screenshots  retake docs/screenshots"
+	@echo "make ratio        how much of the code is tests"
+	@echo "make clean        remove all that was made"
+
+build: bin/unitas
+
+GO_FILES := $(shell find cmd cli client internal web demo api -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
+WEB_FILES := $(shell find web/src web/index.html web/vite.config.ts web/tsconfig.json 2>/dev/null -type f)
+
+bin/unitas: $(GO_FILES) web/dist/index.html internal/store/migrations/*.sql
+	go build $(GOFLAGS_BUILD) -o $@ ./cmd/unitas
+
+bin/timetable-%: demo/timetable/main.go
+	go build -trimpath -ldflags "-s -w -X main.release=$*" -o $@ ./demo/timetable
+
+bin/play: demo/play/*.go $(GO_FILES)
+	go build $(GOFLAGS_BUILD) -o $@ ./demo/play
+
+# The console is built only when something of it changed.
+web/dist/index.html: $(WEB_FILES) $(STAMPS)/npm
+	cd web && npm run --silent build
+
+$(STAMPS)/npm: web/package.json web/package-lock.json
+	@mkdir -p $(STAMPS)
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+# PostgreSQL's server programs, without a cluster on 5432.
+$(STAMPS)/postgresql:
+	@mkdir -p $(STAMPS)
+	@build/need-postgresql
+	@touch $@
+
+$(STAMPS)/chromium:
+	@mkdir -p $(STAMPS)
+	@build/need-packages chromium
+	@touch $@
+
+demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+	@bin/play $(if $(ONCE),-once)
+
+test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+	go test -timeout 9m $(if $(CI),-v) ./...
+
+generate: $(STAMPS)/npm
+	go tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
+	go tool oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
+	cd web && npm run --silent types
+
+check: $(STAMPS)/npm web/dist/index.html
+	@build/check
+
+ratio:
+	@build/ratio
+
+bench: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+	@build/bench
+
+screenshots: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+	@build/screenshots
+
+clean:
+	rm -rf bin .state web/node_modules /var/tmp/unitas-demo
+	find web/dist -mindepth 1 -not -name .keep -delete

@@ -1,0 +1,75 @@
+// Command play plays the sample scenario on a service of its own: a release of
+// Saltmere Line's timetable goes out under traffic, a bad one holds itself and
+// is reverted. It drives the service through its HTTP interface alone.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+)
+
+func main() {
+	var o options
+	flag.StringVar(&o.unitas, "unitas", "bin/unitas", "the service's binary")
+	flag.StringVar(&o.workloads, "workloads", "bin", "the directory with timetable-1 and timetable-2")
+	flag.StringVar(&o.data, "data", "", "the directory for all that the demo makes; emptied first")
+	flag.BoolVar(&o.once, "once", false, "end after the scenario, with status 0 only when all went as it must")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := play(ctx, o); err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "\nThe demo did not go as it must:", err)
+		os.Exit(1)
+	}
+}
+
+type options struct {
+	unitas, workloads, data string
+	once                    bool
+}
+
+// play runs the scenario and tidies up, whatever comes.
+func play(ctx context.Context, o options) (err error) {
+	if o.data == "" {
+		o.data = defaultData()
+	}
+	s, err := startService(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.tidyUp()) }()
+	d := &demo{service: s, begun: time.Now(), options: o}
+	defer d.stopTraffic()
+	if err := d.scenario(ctx); err != nil {
+		return err
+	}
+	if o.once {
+		return d.verdict()
+	}
+	fmt.Printf(`
+It goes on running. Look around:
+  console   %s     sign in with the token: %s
+  command   export UNITAS_SERVER=%s UNITAS_TOKEN_FILE=%s
+            bin/unitas group show timetable --watch
+  traffic   curl http://%s/
+Ctrl-C ends it and leaves no process.
+`, s.url, s.token, s.url, filepath.Join(o.data, "token"), s.front)
+	<-ctx.Done()
+	fmt.Println()
+	return d.verdict()
+}
+
+// defaultData lies where unprivileged machines may enter when this is root.
+func defaultData() string {
+	if os.Geteuid() == 0 {
+		return "/var/tmp/unitas-demo"
+	}
+	return filepath.Join(".state", "demo")
+}

@@ -1,0 +1,341 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"text/tabwriter"
+	"time"
+
+	"unitas/client"
+)
+
+// The scenario's own times, which the shortest possible rollout is made of.
+const (
+	size   = 6
+	above  = 2
+	warmUp = 2 * time.Second // the workload's, until it is ready
+	soak   = 5 * time.Second
+	settle = 8 * time.Second
+)
+
+func say(format string, args ...any) {
+	fmt.Printf("%s  %s\n", time.Now().Format("15:04:05"), fmt.Sprintf(format, args...))
+}
+
+func chapter(text string) {
+	fmt.Printf("\n── %s %s\n", text, strings.Repeat("─", max(0, 74-len([]rune(text)))))
+}
+
+type demo struct {
+	*service
+	options
+	begun time.Time
+
+	sent, failed  atomic.Int64
+	firstFailure  atomic.Pointer[string]
+	lowest        atomic.Int64
+	stop          context.CancelFunc
+	running       sync.WaitGroup
+	good, bad     client.Rollout
+	lastInstances client.Group
+}
+
+func (d *demo) scenario(ctx context.Context) error {
+	chapter("Saltmere Line brings in its timetable")
+	if err := d.bringIn(ctx); err != nil {
+		return err
+	}
+	chapter("six instances over three piers")
+	if err := d.makeGroup(ctx); err != nil {
+		return err
+	}
+	chapter("passengers ask for sailings, all the time from here on")
+	d.startTraffic()
+	if err := poll(ctx, 10*time.Second, "the first answers", func() (bool, error) { return d.sent.Load() > 100, nil }); err != nil {
+		return err
+	}
+	say("%d requests sent, %d failed", d.sent.Load(), d.failed.Load())
+
+	chapter("version 2 goes out in three waves")
+	var err error
+	if d.good, err = d.rollOut(ctx, "timetable-web@2"); err != nil {
+		return err
+	}
+	if d.good.State != client.RolloutStateDone {
+		return fmt.Errorf("the rollout of version 2 is %s: %s", d.good.State, d.good.Why)
+	}
+	chapter("version 3 never becomes healthy, and must hold itself")
+	if d.bad, err = d.rollOut(ctx, "timetable-web@3"); err != nil {
+		return err
+	}
+	if d.bad.State != client.RolloutStateHeld {
+		return fmt.Errorf("the rollout of version 3 is %s: %s", d.bad.State, d.bad.Why)
+	}
+	say("a person looks at the boot log, and reverts")
+	whatever, reason := "*", "the sailings file is not on the image"
+	if _, _, err := client.Read[client.Rollout](d.api.TellRollout(ctx, d.bad.Number, &client.TellRolloutParams{IfMatch: &whatever},
+		client.RolloutCommand{Command: client.Revert, Reason: &reason})); err != nil {
+		return err
+	}
+	if d.bad, err = d.follow(ctx, d.bad.Number); err != nil {
+		return err
+	}
+	if d.lastInstances, _, err = client.Read[client.Group](d.api.GetGroup(ctx, "timetable")); err != nil {
+		return err
+	}
+	d.report()
+	return nil
+}
+
+// bringIn imports two image versions and makes three template versions.
+func (d *demo) bringIn(ctx context.Context) error {
+	for v := 1; v <= 2; v++ {
+		raw, err := archive(filepath.Join(d.workloads, fmt.Sprintf("timetable-%d", v)))
+		if err != nil {
+			return fmt.Errorf("pack the workload: %w", err)
+		}
+		i, _, err := client.Read[client.Image](d.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(raw)))
+		if err != nil {
+			return err
+		}
+		say("image %s@%d is ready, %.1f MiB, %s", i.Name, i.Version, float64(i.SizeBytes)/(1<<20), i.Digest[:19])
+	}
+	env := client.Environment{"WARM_UP": warmUp.String()}
+	t, _, err := client.Read[client.Template](d.api.CreateTemplate(ctx, nil, client.NewTemplate{Name: "timetable-web", Image: "timetable@1", Environment: &env}))
+	if err != nil {
+		return err
+	}
+	say("template %s@%d launches %s", t.Name, t.Version, t.Image)
+	second := "timetable@2"
+	broken := client.Environment{"WARM_UP": warmUp.String(), "SAILINGS_FILE": "/srv/sailings-autumn.csv"}
+	for _, r := range []client.TemplateRevision{
+		{Image: &second, Note: "the summer sailings"},
+		{Environment: &broken, Note: "reads the autumn sailings from a file"},
+	} {
+		if t, _, err = client.Read[client.Template](d.api.ReviseTemplate(ctx, "timetable-web", nil, r)); err != nil {
+			return err
+		}
+		say("template %s@%d launches %s: %s", t.Name, t.Version, t.Image, t.Note)
+	}
+	return nil
+}
+
+func (d *demo) makeGroup(ctx context.Context) error {
+	path, interval, timeout, fails := "/up", 0.5, 0.4, 3
+	if _, _, err := client.Read[client.Check](d.api.CreateCheck(ctx, nil, client.NewCheck{
+		Name: "sailings-up", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, TimeoutSeconds: &timeout, Fails: &fails,
+	})); err != nil {
+		return err
+	}
+	say("check sailings-up asks http port 8080 for /up every 500 ms; 2 good answers make healthy, 3 bad ones unhealthy")
+	if _, _, err := client.Read[client.Pool](d.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listen: d.front, Check: "sailings-up"})); err != nil {
+		return err
+	}
+	say("pool front listens on %s", d.front)
+	least, most, settleSeconds, drain := 3, 9, settle.Seconds(), 5.0
+	pools, heal := []string{"front"}, "sailings-up"
+	g, _, err := client.Read[client.Group](d.api.CreateGroup(ctx, nil, client.NewGroup{
+		Name: "timetable", Template: "timetable-web@1", Size: size, Min: &least, Max: &most, Pools: &pools, Heal: &heal,
+		SettleSeconds: &settleSeconds, DrainSeconds: &drain,
+	}))
+	if err != nil {
+		return err
+	}
+	say("group %s is made: %d of %s, between %d and %d", g.Name, g.Size, g.Template, g.Min, g.Max)
+	begun := time.Now()
+	serving := -1
+	return poll(ctx, 60*time.Second, "six instances to serve", func() (bool, error) {
+		g, _, err := client.Read[client.Group](d.api.GetGroup(ctx, "timetable"))
+		if err != nil {
+			return false, err
+		}
+		if g.Summary.Serving != serving {
+			serving = g.Summary.Serving
+			say("%s", g.Summary.Sentence)
+		}
+		if serving == size {
+			say("all serve after %.1f s", time.Since(begun).Seconds())
+		}
+		return serving == size, nil
+	})
+}
+
+// startTraffic has passengers ask through the listener, and watches how many
+// instances serve.
+func (d *demo) startTraffic() {
+	ctx, cancel := context.WithCancel(context.Background())
+	d.stop = cancel
+	d.lowest.Store(size)
+	for range 4 {
+		d.running.Go(func() {
+			c := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{}}
+			pace := time.NewTicker(20 * time.Millisecond)
+			defer pace.Stop()
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-pace.C:
+					d.request(ctx, c)
+				}
+			}
+		})
+	}
+	d.running.Go(func() {
+		tick := time.NewTicker(50 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+			g, _, err := client.Read[client.Group](d.api.GetGroup(ctx, "timetable"))
+			if err == nil && int64(g.Summary.Serving) < d.lowest.Load() {
+				d.lowest.Store(int64(g.Summary.Serving))
+			}
+		}
+	})
+}
+
+func (d *demo) request(ctx context.Context, c *http.Client) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+d.front+"/", nil)
+	if err != nil {
+		return
+	}
+	res, err := c.Do(req)
+	if ctx.Err() != nil {
+		return
+	}
+	d.sent.Add(1)
+	failure := ""
+	switch {
+	case err != nil:
+		failure = err.Error()
+	default:
+		res.Body.Close()
+		if res.StatusCode != http.StatusOK {
+			failure = res.Status
+		}
+	}
+	if failure != "" {
+		d.failed.Add(1)
+		d.firstFailure.CompareAndSwap(nil, &failure)
+	}
+}
+
+func (d *demo) stopTraffic() {
+	if d.stop != nil {
+		d.stop()
+		d.running.Wait()
+	}
+}
+
+func (d *demo) rollOut(ctx context.Context, to string) (client.Rollout, error) {
+	waves, up, down, soaks := []string{"1", "50%", "100%"}, above, 0, soak.Seconds()
+	r, _, err := client.Read[client.Rollout](d.api.StartRollout(ctx, "timetable", nil, client.NewRollout{
+		To: to, Waves: &waves, Above: &up, Below: &down, SoakSeconds: &soaks,
+	}))
+	if err != nil {
+		return r, err
+	}
+	say("rollout %d: %s → %s, waves 1, 50%% and 100%%, up to %d above the size and none below, each wave soaks %s", r.Number, r.From, r.To, above, soak)
+	return d.follow(ctx, r.Number)
+}
+
+// follow tells what happens until the rollout ends or is held.
+func (d *demo) follow(ctx context.Context, number int64) (client.Rollout, error) {
+	var r client.Rollout
+	told := ""
+	err := poll(ctx, 3*time.Minute, "the rollout", func() (bool, error) {
+		var err error
+		if r, _, err = client.Read[client.Rollout](d.api.GetRollout(ctx, number)); err != nil {
+			return false, err
+		}
+		now := fmt.Sprint(r.State, r.Wave)
+		if now != told {
+			told = now
+			switch r.State {
+			case client.RolloutStateMoving:
+				say("wave %d of %d: brings %d of %d to %s", r.Wave, len(r.Waves), r.Waves[r.Wave-1].Target, size, r.To)
+			case client.RolloutStateSoaking:
+				w := r.Waves[r.Wave-1]
+				say("wave %d is replaced after %.1f s and soaks; %d requests sent, %d failed", r.Wave, w.FilledAt.Sub(*w.BeganAt).Seconds(), d.sent.Load(), d.failed.Load())
+			default:
+				say("%s", r.Sentence)
+			}
+		}
+		return r.EndedAt != nil || r.State == client.RolloutStateHeld, nil
+	})
+	return r, err
+}
+
+// shortest is the least time of a wave that the scenario's own warm-up, drain
+// and soak allow: drains take no time here, as every request is over at once.
+func shortest(replaced int) time.Duration {
+	return time.Duration((replaced+above-1)/above)*warmUp + soak
+}
+
+func (d *demo) report() {
+	chapter("what came of it")
+	w := tabwriter.NewWriter(os.Stdout, 0, 0, 3, ' ', 0)
+	for _, v := range d.lastInstances.Summary.Versions {
+		fmt.Fprintf(w, "instances on %s\t%d, %d serving\n", v.Version, v.Counted, v.Serving)
+	}
+	fmt.Fprintf(w, "requests sent\t%d\n", d.sent.Load())
+	fmt.Fprintf(w, "requests failed\t%d\n", d.failed.Load())
+	fmt.Fprintf(w, "lowest serving count seen\t%d of %d\n", d.lowest.Load(), size)
+	before := 0
+	for i, wave := range d.good.Waves {
+		if wave.BeganAt == nil || wave.PassedAt == nil {
+			continue
+		}
+		took, least := wave.PassedAt.Sub(*wave.BeganAt), shortest(wave.Target-before)
+		fmt.Fprintf(w, "version 2, wave %d (%d of %d)\t%.1f s, shortest possible %.1f s, ratio %.2f\n", i+1, wave.Target, size, took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
+		before = wave.Target
+	}
+	if took, least := d.ratio(); least > 0 {
+		fmt.Fprintf(w, "version 2, whole rollout\t%.1f s, shortest possible %.1f s, ratio %.2f\n", took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
+	}
+	fmt.Fprintf(w, "version 3\t%s: %s\n", d.bad.State, d.bad.Why)
+	w.Flush()
+}
+
+func (d *demo) ratio() (took, least time.Duration) {
+	before := 0
+	for _, wave := range d.good.Waves {
+		least += shortest(wave.Target - before)
+		before = wave.Target
+	}
+	if d.good.EndedAt == nil {
+		return 0, 0
+	}
+	return d.good.EndedAt.Sub(d.good.StartedAt), least
+}
+
+// verdict is nil only when all went as it must.
+func (d *demo) verdict() error {
+	d.stopTraffic()
+	var all []error
+	if d.good.State != client.RolloutStateDone {
+		all = append(all, fmt.Errorf("the rollout of version 2 is %q, not done", d.good.State))
+	}
+	if d.bad.State != client.RolloutStateReverted {
+		all = append(all, fmt.Errorf("the rollout of version 3 is %q, not reverted", d.bad.State))
+	}
+	if n := d.failed.Load(); n > 0 {
+		all = append(all, fmt.Errorf("%d requests failed, the first with: %s", n, *d.firstFailure.Load()))
+	}
+	if n := d.lowest.Load(); n < size {
+		all = append(all, fmt.Errorf("only %d of %d served at one time", n, size))
+	}
+	return errors.Join(all...)
+}

@@ -1,0 +1,216 @@
+package main
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"unitas/client"
+)
+
+// service is the demo's own unitas serve.
+type service struct {
+	cmd              *exec.Cmd
+	data, url, front string
+	token            string
+	api              *client.Client
+	exited           chan struct{}
+}
+
+func startService(ctx context.Context, o options) (*service, error) {
+	if err := stopEarlier(ctx, o.data); err != nil {
+		return nil, err
+	}
+	if err := os.RemoveAll(o.data); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(o.data, 0o755); err != nil {
+		return nil, err
+	}
+	listen, front := freeAddress("7410"), freeAddress("8000")
+	log, err := os.Create(filepath.Join(o.data, "service.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	s := &service{data: o.data, url: "http://" + listen, front: front, exited: make(chan struct{})}
+	say("starting the service on %s, with a private PostgreSQL on loopback", s.url)
+	s.cmd = exec.Command(o.unitas, "serve", "--data", o.data, "--listen", listen, "--zones", "east-pier,mid-pier,west-pier")
+	s.cmd.Stdout, s.cmd.Stderr = log, log
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // Ctrl-C is for the demo, which ends it in order
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start the service: %w", err)
+	}
+	go func() {
+		_ = s.cmd.Wait()
+		close(s.exited)
+	}()
+	if err := os.WriteFile(s.pidFile(), []byte(strconv.Itoa(s.cmd.Process.Pid)), 0o600); err != nil {
+		return nil, errors.Join(err, s.tidyUp())
+	}
+	if err := s.awaitReady(ctx); err != nil {
+		return nil, errors.Join(err, s.tidyUp())
+	}
+	raw, err := os.ReadFile(filepath.Join(o.data, "token"))
+	if err != nil {
+		return nil, errors.Join(err, s.tidyUp())
+	}
+	s.token = strings.TrimSpace(string(raw))
+	s.api, err = client.Connect(s.url, s.token)
+	return s, err
+}
+
+func (s *service) pidFile() string { return filepath.Join(s.data, "service.pid") }
+
+// stopEarlier ends the service of a demo that was killed.
+func stopEarlier(ctx context.Context, data string) error {
+	raw, err := os.ReadFile(filepath.Join(data, "service.pid"))
+	if err != nil {
+		return nil
+	}
+	pid, err := strconv.Atoi(string(raw))
+	command, readErr := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if err != nil || readErr != nil || !bytes.Contains(command, []byte(data)) {
+		return killMachines(data)
+	}
+	say("ending the service of an earlier demo")
+	_ = syscall.Kill(pid, syscall.SIGTERM)
+	return errors.Join(poll(ctx, 20*time.Second, "the earlier service to end", func() (bool, error) {
+		return syscall.Kill(pid, 0) != nil, nil
+	}), killMachines(data))
+}
+
+func freeAddress(port string) string {
+	l, err := net.Listen("tcp", "127.0.0.1:"+port)
+	if err != nil {
+		if l, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return "127.0.0.1:" + port
+		}
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func (s *service) awaitReady(ctx context.Context) error {
+	return poll(ctx, 60*time.Second, "the service to be ready", func() (bool, error) {
+		select {
+		case <-s.exited:
+			raw, _ := os.ReadFile(filepath.Join(s.data, "service.log"))
+			return false, fmt.Errorf("the service ended:\n%s", raw)
+		default:
+		}
+		res, err := http.Get(s.url + "/readyz")
+		if err != nil {
+			return false, nil
+		}
+		res.Body.Close()
+		return res.StatusCode == http.StatusOK, nil
+	})
+}
+
+// tidyUp deletes the group, so that its machines drain and stop, ends the
+// service, and makes sure that nothing is left.
+func (s *service) tidyUp() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Second)
+	defer cancel()
+	say("tidying up: the group drains and stops, then the service")
+	if s.api != nil {
+		whatever := "*"
+		if _, _, err := client.Read[client.Group](s.api.DeleteGroup(ctx, "timetable", &client.DeleteGroupParams{IfMatch: &whatever})); err == nil {
+			_ = poll(ctx, 20*time.Second, "the group to be gone", func() (bool, error) {
+				_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+				return client.Is(err, "not-found"), nil
+			})
+		}
+	}
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.exited:
+	case <-ctx.Done():
+		_ = s.cmd.Process.Kill()
+		<-s.exited
+	}
+	return errors.Join(killMachines(s.data), os.Remove(s.pidFile()))
+}
+
+// killMachines ends what a service that was killed left behind.
+func killMachines(data string) error {
+	dir, err := filepath.Abs(data)
+	if err != nil {
+		return err
+	}
+	environments, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range environments {
+		raw, err := os.ReadFile(file)
+		if err == nil && bytes.Contains(raw, []byte("UNITAS_MACHINE="+dir+"/")) {
+			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	raw, err := os.ReadFile(filepath.Join(dir, "postgresql", "cluster", "postmaster.pid"))
+	if err == nil {
+		pid, _ := strconv.Atoi(strings.SplitN(string(raw), "\n", 2)[0])
+		if command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && bytes.Contains(command, []byte(dir)) {
+			_ = syscall.Kill(pid, syscall.SIGQUIT)
+		}
+	}
+	return nil
+}
+
+// archive packs a workload as an image.
+func archive(program string) ([]byte, error) {
+	raw, err := os.ReadFile(program)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	t := tar.NewWriter(z)
+	manifest := []byte("start: [./timetable]\n")
+	for _, f := range []struct {
+		name string
+		mode int64
+		raw  []byte
+	}{{"unitas.yaml", 0o644, manifest}, {"timetable", 0o755, raw}} {
+		if err := t.WriteHeader(&tar.Header{Name: f.name, Mode: f.mode, Size: int64(len(f.raw)), Typeflag: tar.TypeReg}); err != nil {
+			return nil, err
+		}
+		if _, err := io.Copy(t, bytes.NewReader(f.raw)); err != nil {
+			return nil, err
+		}
+	}
+	err = errors.Join(t.Close(), z.Close())
+	return b.Bytes(), err
+}
+
+// poll looks until it is so, an error, or the time is up.
+func poll(ctx context.Context, limit time.Duration, what string, look func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		so, err := look()
+		if so || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("waiting for %s: %w", what, ctx.Err())
+		case <-tick.C:
+		}
+	}
+}
