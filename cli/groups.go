@@ -478,7 +478,7 @@ func line(e client.JournalEntry) string {
 	if e.Actor != "unitas" {
 		who = " [" + e.Actor + "]"
 	}
-	return fmt.Sprintf("%s  %s%s %s%s\n", faint.paint(clock(e.At)), strings.TrimSuffix(e.Text, "."), who,
+	return fmt.Sprintf("%s  %s%s, %s%s\n", faint.paint(clock(e.At)), strings.TrimSuffix(e.Text, "."), who,
 		faint.paint("because "), e.Because+numbers(e.Numbers))
 }
 
@@ -488,7 +488,13 @@ func numbers(m map[string]any) string {
 	}
 	parts := make([]string, 0, len(m))
 	for k, v := range m {
-		parts = append(parts, fmt.Sprintf("%s %v", k, v))
+		unit := ""
+		for suffix, u := range map[string]string{"_seconds": " s", "_bytes": " B"} {
+			if name, ok := strings.CutSuffix(k, suffix); ok {
+				k, unit = name, u
+			}
+		}
+		parts = append(parts, fmt.Sprintf("%s %v%s", strings.ReplaceAll(k, "_", " "), v, unit))
 	}
 	return faint.paint(" (" + strings.Join(sorted(parts), ", ") + ")")
 }

@@ -1,0 +1,256 @@
+// Command shots plays the demo and retakes the pictures of docs/screenshots:
+// the console's pages in a browser, the command line's views in a terminal.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"unitas/client"
+	"unitas/internal/browser"
+)
+
+const width, height = 1280, 800
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "the directory for the pictures")
+	only := flag.String("only", "", "console or terminal, for one kind alone")
+	flag.Parse()
+	if err := run(*out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+type shots struct {
+	out, url, tokenFile, token string
+	api                        *client.Client
+	ctx                        context.Context
+}
+
+func run(out, only string) (err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
+	defer cancel()
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	s := &shots{out: out, ctx: ctx}
+	play, err := s.playDemo()
+	if err != nil {
+		return err
+	}
+	defer func() {
+		_ = play.Process.Signal(os.Interrupt)
+		_ = play.Wait()
+	}()
+	if s.api, err = client.Connect(s.url, s.token); err != nil {
+		return err
+	}
+	if only != "terminal" {
+		if err := s.console(); err != nil {
+			return err
+		}
+	}
+	if only != "console" {
+		return s.terminal()
+	}
+	return nil
+}
+
+// playDemo plays the demo to the point where it goes on running.
+func (s *shots) playDemo() (*exec.Cmd, error) {
+	play := exec.Command("bin/play")
+	play.Stderr = os.Stderr
+	play.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
+	out, err := play.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := play.Start(); err != nil {
+		return nil, err
+	}
+	transcript, err := os.Create(filepath.Join(os.TempDir(), "unitas-demo.txt"))
+	if err != nil {
+		return nil, err
+	}
+	defer transcript.Close()
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		line := lines.Text()
+		fmt.Fprintln(transcript, line)
+		if _, settings, ok := strings.Cut(line, "export UNITAS_SERVER="); ok {
+			var file string
+			s.url, file, _ = strings.Cut(settings, " UNITAS_TOKEN_FILE=")
+			s.tokenFile = file
+		}
+		if strings.HasPrefix(line, "Ctrl-C") {
+			go func() {
+				for lines.Scan() { // so that it never waits for its reader
+				}
+			}()
+			raw, err := os.ReadFile(s.tokenFile)
+			s.token = strings.TrimSpace(string(raw))
+			return play, err
+		}
+	}
+	return nil, errors.New("the demo ended early")
+}
+
+func (s *shots) console() error {
+	tab, stop, err := browser.Start(s.ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate(s.url), chromedp.WaitVisible("input[type=password]")); err != nil {
+		return err
+	}
+	steps := []func() error{
+		func() error { return s.take(tab, "console-sign-in") },
+		func() error { return browser.SignIn(tab, s.url, s.token) },
+		func() error { return browser.Until(tab, `document.querySelectorAll('.slip').length >= 6`) },
+		func() error { return s.take(tab, "console-groups") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
+		func() error { return browser.Until(tab, `document.querySelectorAll('.journal li').length > 5`) },
+		func() error { return s.take(tab, "console-group") },
+		func() error { return browser.Button(tab, "Start a rollout") },
+		func() error {
+			return browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('@')`)
+		},
+		func() error { return s.take(tab, "console-start-rollout") },
+		func() error { return browser.Button(tab, "Cancel") },
+		func() error { return s.rollOut("timetable-web@1", 4) },
+		func() error {
+			return browser.Until(tab, `document.querySelector('[data-wave="2"]')?.textContent === 'replacing'`)
+		},
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('.slip[data-state=settling]').length > 0`)
+		},
+		func() error { return s.take(tab, "console-rollout") },
+		func() error {
+			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'done'`)
+		},
+		func() error { return s.rollOut("timetable-web@3", 4) },
+		func() error {
+			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'held'`)
+		},
+		func() error { return browser.Button(tab, "Dark") },
+		func() error { return s.take(tab, "console-held-dark") },
+		func() error { return s.revert() },
+		func() error {
+			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'reverted'`)
+		},
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *shots) take(tab context.Context, name string) error {
+	// A moment for what moves to come to rest.
+	_, err := chromedp.Run(tab, chromedp.Evaluate[bool](`new Promise(r => setTimeout(() => r(true), 400))`, chromedp.EvalAwaitPromise))
+	if err != nil {
+		return err
+	}
+	png, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("take %s: %w", name, err)
+	}
+	return os.WriteFile(filepath.Join(s.out, name+".png"), png, 0o644)
+}
+
+func (s *shots) rollOut(to string, soak float64) error {
+	above := 2
+	_, _, err := client.Read[client.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, client.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
+	return err
+}
+
+func (s *shots) revert() error {
+	one, whatever := 1, "*"
+	group := "timetable"
+	list, _, err := client.Read[client.RolloutList](s.api.ListRollouts(s.ctx, &client.ListRolloutsParams{Group: &group, Limit: &one}))
+	if err != nil {
+		return err
+	}
+	_, _, err = client.Read[client.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &client.TellRolloutParams{IfMatch: &whatever}, client.RolloutCommand{Command: client.Revert}))
+	return err
+}
+
+// terminal takes pictures of a terminal window under Xvfb.
+func (s *shots) terminal() error {
+	display := ":97"
+	x := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
+	x.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := x.Start(); err != nil {
+		return fmt.Errorf("start Xvfb: %w", err)
+	}
+	defer func() {
+		_ = x.Process.Kill()
+		_ = x.Wait()
+	}()
+	for _, picture := range []struct {
+		name, command string
+		before        func() error
+		wait          time.Duration
+	}{
+		{"cli-group-show", "bin/unitas group show timetable", nil, 2 * time.Second},
+		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.rollOut("timetable-web@2", 4) }, 11500 * time.Millisecond},
+		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
+		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
+		{"cli-instance-show", "bin/unitas instance show $(bin/unitas instance list -o json | grep -o '\"id\": \"[^\"]*' | head -1 | cut -c8-)", nil, 3 * time.Second},
+		{"demo", "cat " + filepath.Join(os.TempDir(), "unitas-demo.txt"), nil, 2 * time.Second},
+	} {
+		if picture.before != nil {
+			if err := picture.before(); err != nil {
+				return err
+			}
+		}
+		if err := s.window(display, picture.name, picture.command, picture.wait); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *shots) window(display, name, command string, wait time.Duration) error {
+	shown := command
+	if name == "demo" {
+		shown = "make demo"
+	}
+	script := fmt.Sprintf("PS1=; echo '$ %s'; %s; sleep 60", strings.ReplaceAll(shown, "'", ""), command)
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-bg", "#fbfaf8", "-fg", "#1b1a18", "-b", "12", "+sb", "-bw", "0",
+		"-xrm", "xterm*color1: #b93a10", "-xrm", "xterm*color3: #8a5a00", "-xrm", "xterm*color6: #16618c", "-e", "bash", "-c", script)
+	term.Env = append(os.Environ(), "DISPLAY="+display, "UNITAS_SERVER="+s.url, "UNITAS_TOKEN_FILE="+s.tokenFile, "TERM=xterm-256color")
+	term.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := term.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = term.Process.Kill()
+		_ = term.Wait()
+	}()
+	select {
+	case <-time.After(wait):
+	case <-s.ctx.Done():
+		return s.ctx.Err()
+	}
+	grab := exec.Command("import", "-display", display, "-window", "root", filepath.Join(s.out, name+".png"))
+	if raw, err := grab.CombinedOutput(); err != nil {
+		return fmt.Errorf("take %s: %w: %s", name, err, raw)
+	}
+	return nil
+}

@@ -1,0 +1,76 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './contract.gen'
+
+type Schemas = components['schemas']
+export type Group = Schemas['Group']
+export type Instance = Schemas['Instance']
+export type Rollout = Schemas['Rollout']
+export type Wave = Schemas['Wave']
+export type Pool = Schemas['Pool']
+export type Template = Schemas['Template']
+export type JournalEntry = Schemas['JournalEntry']
+export type NewRollout = Schemas['NewRollout']
+export type Problem = Schemas['Problem']
+
+/** A request that the service refused, or that never reached it. */
+export class Refused extends Error {
+  readonly problem: Problem
+  constructor(problem: Problem) {
+    super(problem.detail ?? problem.title)
+    this.problem = problem
+  }
+  /** What is wrong with the field, by its JSON Pointer. */
+  about(field: string): string | undefined {
+    return this.problem.errors?.find((e) => e.pointer === '/' + field || e.pointer.startsWith(`/${field}/`))
+      ?.detail
+  }
+}
+
+const storage = 'unitas-token'
+
+/** The bearer token of this tab; it is forgotten when the tab is closed. */
+export const token = {
+  get: () => sessionStorage.getItem(storage),
+  set: (value: string) => sessionStorage.setItem(storage, value),
+  clear: () => sessionStorage.removeItem(storage),
+}
+
+export const api = createClient<paths>({ baseUrl: window.location.origin })
+api.use({
+  onRequest({ request }) {
+    request.headers.set('Authorization', `Bearer ${token.get() ?? ''}`)
+    return request
+  },
+  onResponse({ response }) {
+    if (response.status === 401 && token.get()) {
+      token.clear()
+      window.dispatchEvent(new Event('signed-out'))
+    }
+  },
+})
+
+/** Takes the answer of a call or throws what went wrong as Refused. */
+export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer: { data?: T; error?: unknown; response: Response }
+  try {
+    answer = await call
+  } catch {
+    throw new Refused({
+      type: 'unreached',
+      title: 'The service is not reached',
+      status: 0,
+      detail: 'The service is not reached. What it runs goes on; this page tries again.',
+    })
+  }
+  if (answer.response.ok && answer.data !== undefined) return answer.data
+  if (isProblem(answer.error)) throw new Refused(answer.error)
+  throw new Refused({
+    type: 'unknown',
+    title: `The service answered ${answer.response.status}`,
+    status: answer.response.status,
+  })
+}
+
+function isProblem(x: unknown): x is Problem {
+  return typeof x === 'object' && x !== null && 'title' in x && 'status' in x
+}

@@ -1,0 +1,102 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { api, take, type NewRollout, type Rollout } from './client'
+
+// Everything under 'live' is read again when an event says that it changed.
+// The interval is for what changes without an event: requests in flight, and
+// the service's sentence, which counts seconds.
+const live = { refetchInterval: 1000, placeholderData: <T>(before: T | undefined) => before }
+
+export function useGroups() {
+  return useQuery({
+    queryKey: ['live', 'groups'],
+    queryFn: async () => (await take(api.GET('/v1/groups', { params: { query: { limit: 1000 } } }))).items,
+    ...live,
+  })
+}
+
+export function useGroup(name: string) {
+  return useQuery({
+    queryKey: ['live', 'group', name],
+    queryFn: () => take(api.GET('/v1/groups/{name}', { params: { path: { name } } })),
+    ...live,
+    retry: false,
+  })
+}
+
+export function useInstances(group?: string) {
+  return useQuery({
+    queryKey: ['live', 'instances', group],
+    queryFn: async () =>
+      (
+        await take(
+          api.GET('/v1/instances', { params: { query: { limit: 1000, ...(group ? { group } : {}) } } }),
+        )
+      ).items,
+    ...live,
+  })
+}
+
+/** The latest rollout of a group, or null. */
+export function useRollout(group: string) {
+  return useQuery({
+    queryKey: ['live', 'rollout', group],
+    queryFn: async () =>
+      (await take(api.GET('/v1/rollouts', { params: { query: { group, limit: 1 } } }))).items[0] ?? null,
+    ...live,
+  })
+}
+
+export function usePool(name: string) {
+  return useQuery({
+    queryKey: ['live', 'pool', name],
+    queryFn: () => take(api.GET('/v1/pools/{name}', { params: { path: { name } } })),
+    ...live,
+  })
+}
+
+export function useJournal(group: string, limit: number) {
+  return useQuery({
+    queryKey: ['live', 'journal', group, limit],
+    queryFn: () => take(api.GET('/v1/journal', { params: { query: { group, limit } } })),
+    placeholderData: (before) => before,
+  })
+}
+
+export function useTemplateVersions(name: string) {
+  return useQuery({
+    queryKey: ['templates', name],
+    queryFn: async () =>
+      (await take(api.GET('/v1/templates', { params: { query: { name, limit: 100 } } }))).items,
+  })
+}
+
+export function useStartRollout(group: string) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (body: NewRollout) =>
+      take(
+        api.POST('/v1/groups/{name}/rollouts', {
+          params: { path: { name: group }, header: { 'Idempotency-Key': crypto.randomUUID() } },
+          body,
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
+
+export type Command = 'hold' | 'proceed' | 'revert'
+
+export function useTellRollout(rollout: Rollout) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (command: Command) =>
+      take(
+        api.POST('/v1/rollouts/{number}/commands', {
+          // Whatever wave it has come to meanwhile, this is what is wanted of it.
+          params: { path: { number: rollout.number }, header: { 'If-Match': '*' } },
+          body: { command },
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}

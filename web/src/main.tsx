@@ -1,0 +1,96 @@
+import '@fontsource-variable/inter/wght.css'
+import './style.css'
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { Button, ConfigProvider } from 'antd'
+import { StrictMode, useEffect, useState } from 'react'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter, Link, Route, Routes } from 'react-router'
+import { token } from './api/client'
+import { useEvents, type Connection } from './api/events'
+import { Group } from './pages/Group'
+import { Groups } from './pages/Groups'
+import { SignIn } from './pages/SignIn'
+import { ModeContext, useChosenMode } from './parts/mode'
+import { themeOf } from './theme'
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 500 } } })
+const nonce = document.querySelector<HTMLScriptElement>('script[nonce]')?.nonce ?? ''
+
+function Console() {
+  const [mode, toggleMode] = useChosenMode()
+  const [signedIn, setSignedIn] = useState(() => token.get() !== null)
+  const connection = useEvents(signedIn)
+  useEffect(() => {
+    const out = () => setSignedIn(false)
+    window.addEventListener('signed-out', out)
+    return () => window.removeEventListener('signed-out', out)
+  }, [])
+  const signOut = () => {
+    token.clear()
+    queries.clear()
+    setSignedIn(false)
+  }
+  return (
+    <ConfigProvider theme={themeOf(mode)} csp={{ nonce }} wave={{ disabled: true }}>
+      <ModeContext value={mode}>
+        {signedIn ? (
+          <BrowserRouter>
+            <header className="bar">
+              <Link to="/" className="word">
+                <img src="/tide.svg" width="20" height="20" alt="" />
+                Unitas
+              </Link>
+              <nav>
+                <Link to="/">Groups</Link>
+              </nav>
+              <span className="space" />
+              <ConnectionWord connection={connection} />
+              <Button type="text" onClick={toggleMode}>
+                {mode === 'dark' ? 'Light' : 'Dark'}
+              </Button>
+              <Button type="text" onClick={signOut}>
+                Sign out
+              </Button>
+            </header>
+            <Routes>
+              <Route path="/" element={<Groups />} />
+              <Route path="/groups/:name" element={<Group />} />
+              <Route path="*" element={<NoPage />} />
+            </Routes>
+          </BrowserRouter>
+        ) : (
+          <SignIn onDone={() => setSignedIn(true)} />
+        )}
+      </ModeContext>
+    </ConfigProvider>
+  )
+}
+
+function ConnectionWord({ connection }: { connection: Connection }) {
+  if (connection === 'live') return <span className="quiet">● live</span>
+  return (
+    <span className="waiting">
+      {connection === 'lost' ? '▲ the service is not reached; trying again' : '… connecting'}
+    </span>
+  )
+}
+
+function NoPage() {
+  return (
+    <main className="page">
+      <p className="sentence">There is no page here.</p>
+      <Link to="/">All groups</Link>
+    </main>
+  )
+}
+
+const root = document.getElementById('root')
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <Console />
+      </QueryClientProvider>
+    </StrictMode>,
+  )
+}

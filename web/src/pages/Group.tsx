@@ -1,0 +1,89 @@
+import { Skeleton } from 'antd'
+import { Link, useParams } from 'react-router'
+import { Refused, type Group as GroupOf } from '../api/client'
+import { useGroup, useInstances, useRollout } from '../api/queries'
+import { useNow } from '../parts/now'
+import { Trouble } from '../parts/Trouble'
+import { span } from '../parts/words'
+import { Legend, ZoneRows } from '../parts/ZoneRows'
+import { InstanceTable } from './InstanceTable'
+import { Journal } from './Journal'
+import { Release } from './Release'
+import { Traffic } from './Traffic'
+
+/** One group: is it well, what is going on, who gets traffic, what was, its settings. */
+export function Group() {
+  const name = useParams().name ?? ''
+  const group = useGroup(name)
+  const instances = useInstances(name)
+  const rollout = useRollout(name)
+  const now = useNow()
+  if (group.error instanceof Refused && group.error.problem.status === 404) {
+    return (
+      <main className="page">
+        <p className="sentence">There is no group {name}.</p>
+        <Link to="/">All groups</Link>
+      </main>
+    )
+  }
+  const g = group.data
+  if (!g) {
+    return (
+      <main className="page">
+        <Trouble error={group.error} />
+        <Skeleton active paragraph={{ rows: 10 }} />
+      </main>
+    )
+  }
+  const live = instances.data ?? []
+  return (
+    <main className="page">
+      <h1>{g.name}</h1>
+      <p className="sentence" data-testid="sentence" aria-live="polite">
+        {g.summary.sentence}
+      </p>
+      <Trouble error={group.error ?? instances.error} />
+      <ZoneRows group={g} instances={live} now={now} />
+      <Legend group={g} instances={live} />
+      <h2>Release</h2>
+      <Release group={g} rollout={rollout.data ?? null} now={now} />
+      <h2>Traffic</h2>
+      <Traffic pools={g.pools} />
+      <h2>Instances</h2>
+      <InstanceTable instances={live} now={now} />
+      <h2>Journal</h2>
+      <Journal group={name} now={now} />
+      <h2>Settings</h2>
+      <Settings group={g} />
+    </main>
+  )
+}
+
+function Settings({ group }: { group: GroupOf }) {
+  return (
+    <dl className="facts">
+      <dt>Template</dt>
+      <dd>{group.template}</dd>
+      <dt>Size</dt>
+      <dd>
+        {group.size}, between {group.min} and {group.max}
+      </dd>
+      <dt>Zones</dt>
+      <dd>{group.zones.join(', ')}, filled evenly</dd>
+      <dt>Pools</dt>
+      <dd>{group.pools.join(', ') || 'none: it gets no traffic through Unitas'}</dd>
+      <dt>Heals by</dt>
+      <dd>{healing(group.heal)}</dd>
+      <dt>Settle</dt>
+      <dd>{span(group.settle_seconds)} after boot to become healthy</dd>
+      <dt>Drain</dt>
+      <dd>{span(group.drain_seconds)} at most to finish requests</dd>
+    </dl>
+  )
+}
+
+function healing(heal: string): string {
+  if (heal === 'off') return 'nothing: instances are never replaced for being ill'
+  if (heal === 'machine') return 'machine: an instance is replaced when its machine is gone'
+  return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
+}

@@ -1,0 +1,75 @@
+import { Skeleton } from 'antd'
+import { Link } from 'react-router'
+import type { Group, Instance } from '../api/client'
+import { useGroups, useInstances } from '../api/queries'
+import { useNow } from '../parts/now'
+import { Trouble } from '../parts/Trouble'
+import { ZoneRows } from '../parts/ZoneRows'
+
+/** All groups at a glance. */
+export function Groups() {
+  const groups = useGroups()
+  const instances = useInstances()
+  const now = useNow()
+  return (
+    <main className="page">
+      <p className="sentence">{groups.data ? headline(groups.data) : ' '}</p>
+      <Trouble error={groups.error ?? instances.error} />
+      {groups.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
+      {groups.data?.length === 0 && <NoGroups />}
+      {groups.data?.map((g) => (
+        <GroupRow
+          key={g.name}
+          group={g}
+          instances={(instances.data ?? []).filter((i) => i.group === g.name)}
+          now={now}
+        />
+      ))}
+    </main>
+  )
+}
+
+function headline(groups: Group[]): string {
+  const size = groups.reduce((n, g) => n + g.size, 0)
+  const serving = groups.reduce((n, g) => n + g.summary.serving, 0)
+  const moving = groups.filter((g) => g.rollout).length
+  const whole = groups.filter((g) => g.summary.serving >= g.size && g.summary.unwell === 0).length
+  if (groups.length === 0) return 'No groups yet.'
+  return `${whole} of ${groups.length} ${groups.length === 1 ? 'group is' : 'groups are'} whole: ${serving} of ${size} instances serving${moving ? `, ${moving} in a rollout` : ''}.`
+}
+
+function NoGroups() {
+  return (
+    <p className="quiet">
+      Here every group has a row with its instances by zone. Make the first one with{' '}
+      <code>unitas group create NAME --template NAME@N --size N</code>.
+    </p>
+  )
+}
+
+function GroupRow({ group, instances, now }: { group: Group; instances: Instance[]; now: number }) {
+  const { serving } = group.summary
+  return (
+    <section className="group-row" aria-label={group.name}>
+      <div>
+        <h1>
+          <Link to={`/groups/${group.name}`}>{group.name}</Link>
+        </h1>
+        <div className="quiet">{group.template}</div>
+      </div>
+      <div>
+        <div style={{ marginBottom: 10 }}>{group.summary.sentence}</div>
+        <ZoneRows group={group} instances={instances} now={now} />
+      </div>
+      <div className="right">
+        <div className={serving < group.size ? 'figure waiting' : 'figure'}>
+          {serving} of {group.size}
+        </div>
+        <div className="quiet">serving</div>
+        <div className="quiet">
+          between {group.min} and {group.max}
+        </div>
+      </div>
+    </section>
+  )
+}

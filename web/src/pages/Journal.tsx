@@ -1,0 +1,58 @@
+import { Button, Tooltip } from 'antd'
+import { useState } from 'react'
+import type { JournalEntry } from '../api/client'
+import { useJournal } from '../api/queries'
+import { Trouble } from '../parts/Trouble'
+import { clock, exact } from '../parts/words'
+
+/** What happened, newest first, each with its cause and numbers. */
+export function Journal({ group }: { group: string; now: number }) {
+  const [limit, setLimit] = useState(20)
+  const journal = useJournal(group, limit)
+  const entries = journal.data?.items ?? []
+  return (
+    <>
+      <Trouble error={journal.error} />
+      <p className="quiet">Times are local ({Intl.DateTimeFormat().resolvedOptions().timeZone}).</p>
+      <ol className="journal">
+        {entries.map((e) => (
+          <li key={e.number}>
+            <Tooltip title={exact(e.at)}>
+              <time dateTime={e.at} className="quiet">
+                {clock(e.at)}
+              </time>
+            </Tooltip>
+            <span
+              className={
+                e.kind === 'rollout.held' || e.kind === 'instance.lost' || e.kind === 'verdict.unhealthy'
+                  ? 'trouble'
+                  : ''
+              }
+            >
+              {e.text.replace(/\.$/, '')}
+              {e.actor !== 'unitas' && ` [${e.actor}]`}, <span className="quiet">because</span> {e.because}
+              <span className="quiet">{numbers(e)}</span>
+            </span>
+          </li>
+        ))}
+      </ol>
+      {journal.data?.next && limit < 1000 && (
+        <Button onClick={() => setLimit(Math.min(limit * 4, 1000))}>Show more</Button>
+      )}
+    </>
+  )
+}
+
+/** A number with its unit, which is the end of its name. */
+function number(name: string, value: unknown): string {
+  const [, what, unit] = /^(.*?)(?:_(seconds|bytes))?$/.exec(name) ?? [name, name]
+  const words = (what ?? name).replaceAll('_', ' ')
+  return `${words} ${String(value)}${unit === 'seconds' ? ' s' : unit === 'bytes' ? ' B' : ''}`
+}
+
+function numbers(e: JournalEntry): string {
+  const parts = Object.entries(e.numbers).map(
+    ([name, value]) => `${name.replaceAll('_', ' ')} ${String(value)}`,
+  )
+  return parts.length ? ` (${parts.join(', ')})` : ''
+}

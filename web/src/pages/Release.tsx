@@ -1,0 +1,141 @@
+import { Button, Popconfirm, Table } from 'antd'
+import { useState } from 'react'
+import type { Group, Rollout, Wave } from '../api/client'
+import { useTellRollout, type Command } from '../api/queries'
+import { Ago } from '../parts/Ago'
+import { Tide } from '../parts/Tide'
+import { Trouble } from '../parts/Trouble'
+import { secondsBetween, span } from '../parts/words'
+import { StartRollout } from './StartRollout'
+
+/** The live rollout or the last one, and what can be done about it. */
+export function Release({ group, rollout, now }: { group: Group; rollout: Rollout | null; now: number }) {
+  const [starting, setStarting] = useState(false)
+  const live = rollout && !rollout.ended_at ? rollout : null
+  return (
+    <>
+      {rollout ? (
+        <RolloutView group={group} rollout={rollout} now={now} />
+      ) : (
+        <p className="quiet">
+          All run what they were launched with; there has been no rollout. Here its waves are shown as they
+          pass.
+        </p>
+      )}
+      {!live && (
+        <Button type="primary" disabled={group.deleting} onClick={() => setStarting(true)}>
+          Start a rollout
+        </Button>
+      )}
+      {starting && <StartRollout group={group} onClose={() => setStarting(false)} />}
+    </>
+  )
+}
+
+function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; now: number }) {
+  const onNew = group.summary.versions.find((v) => v.version === rollout.to)
+  const live = !rollout.ended_at
+  return (
+    <div data-testid="rollout" data-state={rollout.state}>
+      <div className="row">
+        <strong>
+          {rollout.from} → {rollout.to}
+        </strong>
+        <span className={rollout.state === 'held' ? 'waiting' : ''}>
+          {rollout.state === 'held' ? '■ ' : ''}
+          {rollout.state}
+        </span>
+        <span className="quiet">
+          rollout {rollout.number}, started <Ago at={rollout.started_at} now={now} /> by {rollout.started_by}
+          {rollout.ended_at && <>, took {span(secondsBetween(rollout.started_at, rollout.ended_at))}</>}
+          {rollout.left_seconds !== undefined && <>, about {span(rollout.left_seconds)} left</>}
+        </span>
+        <span style={{ flex: 1 }} />
+        {live && <Commands group={group} rollout={rollout} />}
+      </div>
+      {live && (
+        <Tide
+          rollout={rollout}
+          size={group.size}
+          serving={onNew?.serving ?? 0}
+          comingUp={onNew ? onNew.counted - onNew.serving : 0}
+        />
+      )}
+      <p>
+        {!live && `It is ${rollout.state}: ${rollout.why}.`}
+        {live && (
+          <span className="quiet">
+            Up to {rollout.above} above and {rollout.below} below the size; each wave soaks{' '}
+            {span(rollout.soak_seconds)}.
+          </span>
+        )}
+      </p>
+      <Waves rollout={rollout} now={now} size={group.size} />
+    </div>
+  )
+}
+
+function Commands({ group, rollout }: { group: Group; rollout: Rollout }) {
+  const tell = useTellRollout(rollout)
+  const button = (command: Command, label: string, danger = false) => (
+    <Button
+      danger={danger}
+      loading={tell.isPending && tell.variables === command}
+      onClick={() => tell.mutate(command)}
+    >
+      {label}
+    </Button>
+  )
+  const onNew = group.summary.versions.find((v) => v.version === rollout.to)?.counted ?? 0
+  const held = rollout.state === 'held'
+  return (
+    <>
+      <Trouble error={tell.error} />
+      {!held && rollout.state !== 'reverting' && button('hold', 'Hold')}
+      {held && button('proceed', 'Proceed')}
+      {rollout.state !== 'reverting' && (
+        <Popconfirm
+          title={`Revert to ${rollout.from}?`}
+          description={`${onNew} ${onNew === 1 ? 'instance' : 'instances'} on ${rollout.to} will be drained and stopped, and replaced by ${rollout.from}. Traffic goes on.`}
+          okText="Revert"
+          cancelText="Leave it"
+          okButtonProps={{ danger: true }}
+          onConfirm={() => tell.mutate('revert')}
+        >
+          <Button danger>Revert…</Button>
+        </Popconfirm>
+      )}
+    </>
+  )
+}
+
+function Waves({ rollout, now, size }: { rollout: Rollout; now: number; size: number }) {
+  return (
+    <Table<Wave & { key: number }>
+      size="small"
+      pagination={false}
+      dataSource={rollout.waves.map((w, i) => ({ ...w, key: i + 1 }))}
+      style={{ maxWidth: 760, marginBottom: 12 }}
+      columns={[
+        { title: 'Wave', dataIndex: 'key', align: 'right', width: 60 },
+        { title: 'Given as', dataIndex: 'wave', align: 'right', width: 90 },
+        { title: 'Goes to', align: 'right', render: (_, w) => `${w.target} of ${size}` },
+        { title: 'State', render: (_, w) => <span data-wave={w.key}>{w.state}</span> },
+        { title: 'Replaced in', align: 'right', render: (_, w) => replacedIn(w, now) },
+        { title: 'Soaked', align: 'right', render: (_, w) => soaked(w, now) },
+      ]}
+    />
+  )
+}
+
+function replacedIn(w: Wave, now: number): string {
+  if (!w.began_at) return ''
+  if (w.filled_at) return span(secondsBetween(w.began_at, w.filled_at))
+  return w.state === 'replacing' ? `${span(secondsBetween(w.began_at, now))} …` : ''
+}
+
+function soaked(w: Wave, now: number): string {
+  if (!w.filled_at) return ''
+  if (w.passed_at) return span(secondsBetween(w.filled_at, w.passed_at))
+  return w.state === 'soaking' ? `${span(secondsBetween(w.filled_at, now))} …` : ''
+}

@@ -1,0 +1,151 @@
+import { Tooltip } from 'antd'
+import type { Instance } from '../api/client'
+import { older, tones, type Mode } from '../theme'
+import { useMode } from './mode'
+import { secondsBetween, span, versionNumber } from './words'
+
+/** The tone of each version: deep for the newest, lighter for older ones. */
+export function toneOf(versions: string[], version: string, mode: Mode) {
+  const order = [...new Set(versions)].sort((a, b) => versionNumber(b) - versionNumber(a))
+  const at = order.indexOf(version)
+  if (at < 0 || at > 3) return older[mode]
+  const steps = order.length === 2 ? [3, 0, 0, 0] : [3, 2, 1, 0]
+  return tones[mode][steps[at] ?? 0] ?? older[mode]
+}
+
+interface Props {
+  instance: Instance
+  versions: string[]
+  usual?: number | undefined
+  now: number
+}
+
+/** One instance as a tile: fill is its version, edge its state, corner its verdict. */
+export function Slip({ instance, versions, usual, now }: Props) {
+  const tone = toneOf(versions, instance.version, useMode())
+  const age = secondsBetween(instance.ordered_at, now)
+  const comingUp = ['ordered', 'booting', 'settling'].includes(instance.state)
+  const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
+  const sentence = say(instance, age, usual, now)
+  return (
+    <Tooltip title={sentence} mouseEnterDelay={0.1}>
+      <button
+        type="button"
+        className="slip"
+        aria-label={sentence}
+        data-instance={instance.id}
+        data-state={instance.state}
+      >
+        <Tile
+          label={String(versionNumber(instance.version))}
+          fill={tone.fill}
+          ink={tone.ink}
+          state={instance.state}
+          verdict={instance.verdict}
+          progress={progress}
+        />
+      </button>
+    </Tooltip>
+  )
+}
+
+function say(i: Instance, age: number, usual: number | undefined, now: number): string {
+  const head = `${i.id}, ${i.version} in ${i.zone}, ${i.state}`
+  if (['ordered', 'booting', 'settling'].includes(i.state)) {
+    return `${head} for ${span(age)}${usual ? `, usually ${span(usual)}` : ''}; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
+  }
+  if (i.state === 'draining') return `${head} with ${i.in_flight} requests in flight; ${i.why}`
+  return `${head} for ${span(secondsBetween(i.since, now))}, ${i.verdict}; ${i.why}`
+}
+
+interface TileProps {
+  label: string
+  fill: string
+  ink: string
+  state: Instance['state']
+  verdict: Instance['verdict']
+  progress?: number | undefined
+}
+
+const width = 44
+const height = 38
+
+export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) {
+  const serving = state === 'serving'
+  const leaving = state === 'draining' || state === 'leaving'
+  const lost = state === 'lost'
+  const unwell = serving && verdict === 'unhealthy'
+  return (
+    <svg width={width} height={height} viewBox={`0 0 ${width} ${height}`} aria-hidden>
+      <rect
+        x="1.5"
+        y="1.5"
+        width={width - 3}
+        height={height - 3}
+        rx="5"
+        fill={serving ? fill : leaving || lost ? 'transparent' : fill}
+        fillOpacity={progress === undefined ? 1 : 0.45}
+        stroke={unwell || lost ? 'var(--trouble)' : serving ? fill : 'var(--quiet)'}
+        strokeWidth={unwell ? 2.5 : 1.5}
+        strokeDasharray={progress === undefined ? undefined : '4 3'}
+      />
+      {leaving && <Hatching />}
+      {lost && <path d={`M6 6 L${width - 6} ${height - 6}`} stroke="var(--trouble)" strokeWidth="2" />}
+      <text
+        x="20"
+        y="25"
+        textAnchor="middle"
+        fontSize="16"
+        fontWeight="600"
+        fill={serving ? ink : 'var(--ink)'}
+        stroke={leaving ? 'var(--paper)' : 'none'}
+        strokeWidth="4"
+        paintOrder="stroke"
+      >
+        {label}
+      </text>
+      <Mark state={state} verdict={verdict} ink={serving ? ink : 'var(--ink)'} />
+      {progress !== undefined && (
+        <rect x="5" y={height - 6} width={(width - 10) * progress} height="2" fill="var(--waiting)" />
+      )}
+    </svg>
+  )
+}
+
+function Hatching() {
+  const lines = [8, 16, 24, 32, 40, 48, 56, 64, 72].map((x) => `M${x} 3 L${x - 32} 35`).join(' ')
+  return (
+    <>
+      <clipPath id="slip-inside">
+        <rect x="2.5" y="2.5" width={width - 5} height={height - 5} rx="4" />
+      </clipPath>
+      <path d={lines} stroke="var(--quiet)" strokeWidth="1" clipPath="url(#slip-inside)" />
+    </>
+  )
+}
+
+function Mark({
+  state,
+  verdict,
+  ink,
+}: {
+  state: Instance['state']
+  verdict: Instance['verdict']
+  ink: string
+}) {
+  if (state === 'draining' || state === 'leaving' || state === 'lost' || state === 'gone') return null
+  switch (verdict) {
+    case 'healthy':
+      return <circle cx="36.5" cy="8.5" r="2.8" fill={ink} />
+    case 'unhealthy':
+      return (
+        <path d="M36 4 L41.5 13 L30.5 13 Z" fill="var(--trouble)" stroke="var(--paper)" strokeWidth="1" />
+      )
+    case 'unknown':
+      return (
+        <text x="36.5" y="13" textAnchor="middle" fontSize="11" fontWeight="600" fill={ink}>
+          ?
+        </text>
+      )
+  }
+}
