@@ -48,8 +48,12 @@ type deciding struct {
 func begin(now time.Time, view View) *deciding {
 	d := &deciding{now: now, group: view.Group, before: view.Instances}
 	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
-	d.ins = slices.Clone(view.Instances)
-	d.isTouched = make([]bool, len(d.ins), len(d.ins)+8)
+	room := max(view.Group.Size-len(view.Instances), 0) // for all that may be ordered
+	if view.Rollout != nil {
+		room += view.Rollout.Above + view.Rollout.Below
+	}
+	d.ins = append(make([]Instance, 0, len(view.Instances)+room), view.Instances...)
+	d.isTouched = make([]bool, len(d.ins), cap(d.ins))
 	if view.Rollout != nil && !view.Rollout.State.Ended() {
 		ro := *view.Rollout
 		ro.Times = slices.Clone(ro.Times)

@@ -45,14 +45,12 @@ export function Journal({ group }: { group: string; now: number }) {
 
 /** A number with its unit, which is the end of its name. */
 function number(name: string, value: unknown): string {
-  const [, what, unit] = /^(.*?)(?:_(seconds|bytes))?$/.exec(name) ?? [name, name]
-  const words = (what ?? name).replaceAll('_', ' ')
+  const unit = /_(seconds|bytes)$/.exec(name)?.[1]
+  const words = name.replace(/_(seconds|bytes)$/, '').replaceAll('_', ' ')
   return `${words} ${String(value)}${unit === 'seconds' ? ' s' : unit === 'bytes' ? ' B' : ''}`
 }
 
 function numbers(e: JournalEntry): string {
-  const parts = Object.entries(e.numbers).map(
-    ([name, value]) => `${name.replaceAll('_', ' ')} ${String(value)}`,
-  )
+  const parts = Object.entries(e.numbers).map(([name, value]) => number(name, value))
   return parts.length ? ` (${parts.join(', ')})` : ''
 }

@@ -1,0 +1,145 @@
+package fleet_test
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
+)
+
+var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+
+// servingGroup is a group whose n instances all serve.
+func servingGroup(n int) fleet.View {
+	zones := []string{"east-pier", "mid-pier", "west-pier"}
+	v := fleet.View{Group: fleet.Group{
+		Name: "timetable", Size: n, Max: n, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: zones,
+		Checks: []string{"sailings-up"}, Heal: "sailings-up", Settle: time.Minute, Drain: 10 * time.Second, NextSerial: n,
+	}}
+	for i := range n {
+		v.Instances = append(v.Instances, fleet.Instance{
+			ID: fmt.Sprintf("timetable-%03x", i+1), Serial: i + 1, Zone: zones[i%3], Version: v.Group.Template,
+			State: fleet.Serving, Since: noon.Add(-time.Hour), Ordered: noon.Add(-time.Hour), Up: noon.Add(-time.Hour), Served: noon.Add(-time.Hour),
+			Machine: fleet.Machine{State: fleet.MachineRunning},
+			Reports: []health.Report{{Check: "sailings-up", Verdict: health.Healthy, Since: noon.Add(-time.Hour), Why: "passed 2 of 2: 200, 200"}},
+		})
+	}
+	return v
+}
+
+// inRollout is the same in the middle of a rollout.
+func inRollout(n int) fleet.View {
+	v := servingGroup(n)
+	ws, _ := rollout.ParseWaves("1,50%,100%")
+	r, _, err := fleet.Begin(noon, v.Group, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)})
+	if err != nil {
+		panic(err)
+	}
+	r.Wave = 1
+	r.Times = append(r.Times, fleet.WaveTime{Began: noon})
+	v.Rollout = &r
+	for i := range n / 4 {
+		v.Instances[i].Version = r.To
+	}
+	return v
+}
+
+func TestQuietGroupCostsNothing(t *testing.T) {
+	d := fleet.Decide(noon, servingGroup(6))
+	if !d.Quiet() || len(d.Steps) > 0 || !d.Again.IsZero() {
+		t.Errorf("a group in which nothing happens got %+v", d)
+	}
+}
+
+func TestDecideLeavesItsViewAlone(t *testing.T) {
+	v, same := inRollout(12), inRollout(12)
+	v.Instances[3].Machine.State, same.Instances[3].Machine.State = fleet.MachineStopped, fleet.MachineStopped
+	one := fleet.Decide(noon, v)
+	if !reflect.DeepEqual(v, same) {
+		t.Error("the view was changed")
+	}
+	if two := fleet.Decide(noon, v); !reflect.DeepEqual(one, two) {
+		t.Error("the same view gave two decisions")
+	}
+	if one.Quiet() {
+		t.Error("nothing was decided about a lost machine")
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	v := servingGroup(6)
+	ws, _ := rollout.ParseWaves("100%")
+	begin := func(change func(g *fleet.Group, r *fleet.Rollout)) error {
+		g, r := v.Group, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}
+		change(&g, &r)
+		_, _, err := fleet.Begin(noon, g, r)
+		return err
+	}
+	tell := func(state fleet.RolloutState, c fleet.Command) error {
+		_, _, err := fleet.Rollout{State: state}.Tell(noon, "timetable", c, "")
+		return err
+	}
+	group := func(change func(g *fleet.Group)) error {
+		g := v.Group
+		change(&g)
+		return g.Validate()
+	}
+	for _, c := range []struct {
+		name, field string
+		err         error
+	}{
+		{"the version it is on", "to", begin(func(g *fleet.Group, r *fleet.Rollout) { r.To = g.Template })},
+		{"no room at all", "above", begin(func(_ *fleet.Group, r *fleet.Rollout) { r.Above = 0 })},
+		{"below more than there are", "below", begin(func(_ *fleet.Group, r *fleet.Rollout) { r.Below = 7 })},
+		{"an endless soak", "soak", begin(func(_ *fleet.Group, r *fleet.Rollout) { r.Soak = 25 * time.Hour })},
+		{"a group on its way out", "", begin(func(g *fleet.Group, _ *fleet.Rollout) { g.Deleting = true })},
+		{"hold what is held", "", tell(fleet.Held, fleet.CommandHold)},
+		{"proceed with what moves", "", tell(fleet.Moving, fleet.CommandProceed)},
+		{"revert what is done", "", tell(fleet.Done, fleet.CommandRevert)},
+		{"min over max", "min", group(func(g *fleet.Group) { g.Min = 7 })},
+		{"size over max", "size", group(func(g *fleet.Group) { g.Size = 7 })},
+		{"no zones", "zones", group(func(g *fleet.Group) { g.Zones = nil })},
+		{"no settle", "settle", group(func(g *fleet.Group) { g.Settle = 0 })},
+		{"a name in capitals", "name", group(func(g *fleet.Group) { g.Name = "Timetable" })},
+		{"a name with a hyphen at its end", "name", group(func(g *fleet.Group) { g.Name = "timetable-" })},
+	} {
+		var refusal *fleet.Refusal
+		if !errors.As(c.err, &refusal) {
+			t.Errorf("%s was not refused: %v", c.name, c.err)
+		} else if refusal.Field != c.field || refusal.Text == "" {
+			t.Errorf("%s: the field is %q and should be %q (%s)", c.name, refusal.Field, c.field, refusal.Text)
+		}
+	}
+}
+
+func TestSpan(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		-time.Second: "0 s", 850 * time.Millisecond: "850 ms", 1400 * time.Millisecond: "1.4 s", 14 * time.Second: "14 s",
+		80 * time.Second: "1 m 20 s", 2 * time.Minute: "2 m", 3*time.Hour + 5*time.Minute: "3 h 5 m", 50 * time.Hour: "2 d 2 h",
+	} {
+		if got := fleet.Span(d); got != want {
+			t.Errorf("%v is %q, want %q", d, got, want)
+		}
+	}
+}
+
+// BenchmarkDecide is of a group in a rollout, in which something has just
+// happened, so that there is something to decide.
+func BenchmarkDecide(b *testing.B) {
+	for _, n := range []int{10, 100, 1_000, 10_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			v := inRollout(n)
+			b.ReportAllocs()
+			for b.Loop() {
+				if d := fleet.Decide(noon, v); d.Quiet() {
+					b.Fatal("nothing was decided")
+				}
+			}
+		})
+	}
+}

@@ -1,0 +1,63 @@
+package placement
+
+import (
+	"math/rand/v2"
+	"testing"
+)
+
+func zones(counts ...int) []Zone {
+	zs := make([]Zone, len(counts))
+	for i, n := range counts {
+		zs[i] = Zone{Count: n, Open: true}
+	}
+	return zs
+}
+
+func TestNext(t *testing.T) {
+	closed := zones(0, 2, 2)
+	closed[0].Open = false
+	for _, c := range []struct {
+		name  string
+		zones []Zone
+		want  int
+	}{
+		{"the emptiest", zones(2, 1, 2), 1},
+		{"the first of equals", zones(1, 1, 1), 0},
+		{"not one that backs off", closed, 1},
+		{"none", nil, -1},
+	} {
+		if got := Next(c.zones); got != c.want {
+			t.Errorf("%s: got %d, want %d", c.name, got, c.want)
+		}
+	}
+}
+
+func TestFullest(t *testing.T) {
+	all := func(int) bool { return true }
+	if got := Fullest(zones(2, 3, 3), all); got != 2 {
+		t.Errorf("the last of the fullest is 2, got %d", got)
+	}
+	if got := Fullest(zones(2, 3, 3), func(i int) bool { return i == 0 }); got != 0 {
+		t.Errorf("only zone 0 has any, got %d", got)
+	}
+	if got := Fullest(zones(1), func(int) bool { return false }); got != -1 {
+		t.Errorf("none has any, got %d", got)
+	}
+}
+
+// TestEvenWithinOne grows and shrinks at random: the zones never differ by
+// more than one.
+func TestEvenWithinOne(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	zs := zones(0, 0, 0, 0)
+	for range 2000 {
+		if r.IntN(2) == 0 {
+			zs[Next(zs)].Count++
+		} else if k := Fullest(zs, func(i int) bool { return zs[i].Count > 0 }); k >= 0 {
+			zs[k].Count--
+		}
+		if n := Imbalance(zs); n > 1 {
+			t.Fatalf("the zones differ by %d: %v", n, zs)
+		}
+	}
+}

@@ -1,0 +1,314 @@
+package process
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/image"
+	"unitas/internal/machine"
+)
+
+// yard is a driver in a directory that unprivileged machines may enter.
+type yard struct {
+	*Driver
+	t     *testing.T
+	facts chan machine.Fact
+	ids   []string
+}
+
+func newYard(t *testing.T) *yard {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "unitas-machines-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	y := &yard{t: t}
+	y.reopen(dir)
+	t.Cleanup(func() {
+		for _, id := range y.ids {
+			if err := y.Stop(context.Background(), id, 0); err != nil {
+				t.Error(err)
+			}
+		}
+		os.RemoveAll(dir)
+	})
+	return y
+}
+
+// reopen is a service that was started again.
+func (y *yard) reopen(dir string) {
+	y.t.Helper()
+	images, err := image.Open(filepath.Join(dir, "images"))
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	y.Driver, err = New(Config{Dir: filepath.Join(dir, "machines"), Zones: []string{"east-pier", "mid-pier"}, Images: images, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	facts := make(chan machine.Fact, 10)
+	y.facts = facts
+	y.Watch(func(f machine.Fact) { facts <- f })
+}
+
+// launch starts a machine that runs the shell script.
+func (y *yard) launch(id, script string) machine.Spec {
+	y.t.Helper()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	w := tar.NewWriter(z)
+	for _, f := range []struct{ name, content string }{{"unitas.yaml", "start: [./run]\n"}, {"run", "#!/bin/sh\n" + script}} {
+		if err := w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o755, Size: int64(len(f.content)), Typeflag: tar.TypeReg}); err != nil {
+			y.t.Fatal(err)
+		}
+		if _, err := io.WriteString(w, f.content); err != nil {
+			y.t.Fatal(err)
+		}
+	}
+	if err := errors.Join(w.Close(), z.Close()); err != nil {
+		y.t.Fatal(err)
+	}
+	a, err := y.Images.Put(context.Background(), &b)
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	spec := machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Manifest.Start,
+		Address: "127.65.0.9", Number: 8, Port: 8080, UserData: "hello", Environment: map[string]string{"SEASON": "summer"}}
+	if err := y.Launch(context.Background(), spec); err != nil {
+		y.t.Fatal(err)
+	}
+	y.ids = append(y.ids, id)
+	return spec
+}
+
+// log waits until the boot log has the text.
+func (y *yard) log(id, text string) string {
+	y.t.Helper()
+	limit := time.After(20 * time.Second)
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		raw, err := y.BootLog(id, 1<<20)
+		if err == nil && strings.Contains(string(raw), text) {
+			return string(raw)
+		}
+		select {
+		case <-limit:
+			y.t.Fatalf("the boot log of %s never says %q; it says %q (%v)", id, text, raw, err)
+		case <-tick.C:
+		}
+	}
+}
+
+func (y *yard) fact() machine.Fact {
+	y.t.Helper()
+	select {
+	case f := <-y.facts:
+		return f
+	case <-time.After(20 * time.Second):
+		y.t.Fatal("the driver says nothing")
+		return machine.Fact{}
+	}
+}
+
+func (y *yard) pid(id string) int {
+	y.t.Helper()
+	rec, err := y.read(id)
+	if err != nil || rec.Process == nil {
+		y.t.Fatalf("%s has no process: %v", id, err)
+	}
+	return rec.Process.PID
+}
+
+func TestMachineIsToldWhatItIs(t *testing.T) {
+	t.Setenv("SECRET_OF_THE_SERVICE", "do not tell")
+	y := newYard(t)
+	y.launch("timetable-001", `env; cat "$UNITAS_USER_DATA"; echo; cat ../run/instance.json; echo; id -u; pwd; echo end; exec sleep 600`)
+	log := y.log("timetable-001", "end\n")
+	for _, want := range []string{"UNITAS_INSTANCE=timetable-001", "UNITAS_ZONE=mid-pier", "UNITAS_TEMPLATE=timetable-web@2",
+		"UNITAS_ADDRESS=127.65.0.9", "UNITAS_PORT=8080", "SEASON=summer", "\nhello\n", `"template": "timetable-web@2"`, "/machines/timetable-001/root"} {
+		if !strings.Contains(log, want) {
+			t.Errorf("the machine was not told %q: %s", want, log)
+		}
+	}
+	if strings.Contains(log, "do not tell") {
+		t.Error("the machine has the service's environment")
+	}
+	if os.Geteuid() == 0 && !strings.Contains(log, "\n"+strconv.Itoa(firstUser+8)+"\n") {
+		t.Errorf("the machine does not run as a user of its own: %s", log)
+	}
+}
+
+func TestLaunchTwiceIsOneMachine(t *testing.T) {
+	y := newYard(t)
+	spec := y.launch("timetable-001", "echo up; exec sleep 600")
+	pid := y.pid("timetable-001")
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	if y.pid("timetable-001") != pid || len(marked(y.dir("timetable-001"))) != 1 {
+		t.Error("there is a second machine")
+	}
+}
+
+func TestStopIsASignalThenForce(t *testing.T) {
+	y := newYard(t)
+	y.launch("gentle", `trap 'echo asked; exit 0' TERM; echo up; while :; do sleep 0.05; done`)
+	y.launch("stubborn", `trap '' TERM; (trap '' TERM; while :; do sleep 0.05; done) & echo up; while :; do sleep 0.05; done`)
+	for _, id := range []string{"gentle", "stubborn"} {
+		y.log(id, "up")
+		pid := y.pid(id)
+		begun := time.Now()
+		grace := 20 * time.Second
+		if id == "stubborn" {
+			grace = 100 * time.Millisecond
+		}
+		if err := y.Stop(context.Background(), id, grace); err != nil {
+			t.Fatal(err)
+		}
+		if id == "gentle" && time.Since(begun) > 10*time.Second {
+			t.Error("a machine that ends when asked was waited for")
+		}
+		if _, err := os.Stat(y.dir(id)); !os.IsNotExist(err) {
+			t.Errorf("something of %s is left", id)
+		}
+		if left := marked(y.dir(id)); len(left) > 0 {
+			t.Errorf("processes of %s are left: %v", id, left)
+		}
+		if f := y.fact(); f.ID != id || f.State != fleet.MachineStopped {
+			t.Errorf("the driver says %+v", f)
+		}
+		_ = pid
+		if err := y.Stop(context.Background(), id, 0); err != nil {
+			t.Errorf("stopping %s again: %v", id, err)
+		}
+	}
+}
+
+func TestEndIsReportedWithItsCause(t *testing.T) {
+	y := newYard(t)
+	y.launch("killed", "echo up; exec sleep 600")
+	if err := syscall.Kill(y.pid("killed"), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if f := y.fact(); f.ID != "killed" || f.State != fleet.MachineStopped || !strings.Contains(f.Why, "signal 9") {
+		t.Errorf("the driver says %+v", f)
+	}
+	y.launch("failed", "exit 7")
+	if f := y.fact(); f.ID != "failed" || !strings.Contains(f.Why, "status 7") {
+		t.Errorf("the driver says %+v", f)
+	}
+}
+
+// TestRestart opens the driver again, as after kill -9 of the service.
+func TestRestart(t *testing.T) {
+	y := newYard(t)
+	spec := y.launch("timetable-001", "echo up; exec sleep 600")
+	dir := filepath.Dir(y.Dir)
+	pid := y.pid("timetable-001")
+	y.reopen(dir)
+	facts, err := y.List(context.Background())
+	if err != nil || len(facts) != 1 || facts[0].State != fleet.MachineRunning {
+		t.Fatalf("after the restart the driver finds %+v: %v", facts, err)
+	}
+	if err := y.Launch(context.Background(), spec); err != nil || y.pid("timetable-001") != pid {
+		t.Errorf("the machine was launched again: %v", err)
+	}
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if f := y.fact(); f.ID != "timetable-001" || f.State != fleet.MachineStopped {
+		t.Errorf("of a machine that it did not start itself the driver says %+v", f)
+	}
+}
+
+// TestKilledBetweenStartAndRecord takes the process out of the record, as if
+// the service had been killed before it wrote it.
+func TestKilledBetweenStartAndRecord(t *testing.T) {
+	y := newYard(t)
+	spec := y.launch("timetable-001", "echo up; exec sleep 600")
+	pid := y.pid("timetable-001")
+	if err := y.write(record{Spec: spec}); err != nil {
+		t.Fatal(err)
+	}
+	y.reopen(filepath.Dir(y.Dir))
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	if got := y.pid("timetable-001"); got != pid {
+		t.Errorf("a second machine was started: %d and %d", pid, got)
+	}
+}
+
+// TestReusedPid writes a record that names a process of another start time:
+// this very test.
+func TestReusedPid(t *testing.T) {
+	y := newYard(t)
+	dir := y.dir("timetable-001")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	self, err := identify(os.Getpid())
+	if err != nil {
+		t.Fatal(err)
+	}
+	self.Started--
+	raw, _ := json.Marshal(record{Spec: machine.Spec{ID: "timetable-001"}, Process: &self})
+	if err := os.WriteFile(y.file("timetable-001"), raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	facts, err := y.List(context.Background())
+	if err != nil || len(facts) != 1 || facts[0].State != fleet.MachineStopped {
+		t.Fatalf("the driver takes another process for its machine: %+v %v", facts, err)
+	}
+	if err := y.Stop(context.Background(), "timetable-001", 0); err != nil {
+		t.Fatal(err) // and this test is still alive to say so
+	}
+}
+
+func TestRefusedLaunchLeavesNothing(t *testing.T) {
+	y := newYard(t)
+	err := y.Launch(context.Background(), machine.Spec{ID: "timetable-001", Digest: "sha256:nope", Start: []string{"./x"}})
+	if err == nil {
+		t.Fatal("an image that is not there was launched")
+	}
+	if facts, _ := y.List(context.Background()); len(facts) > 0 {
+		t.Errorf("there is %+v", facts)
+	}
+	if err := y.Launch(context.Background(), machine.Spec{ID: "../x"}); err == nil {
+		t.Error("an id that leads out of the directory was taken")
+	}
+}
+
+func TestAddressesByZone(t *testing.T) {
+	y := newYard(t)
+	for _, c := range []struct {
+		zone   string
+		number int64
+		want   string
+	}{{"east-pier", 0, "127.64.0.1"}, {"mid-pier", 253, "127.65.0.254"}, {"mid-pier", 254, "127.65.1.1"}, {"east-pier", hostsInNet, "127.64.0.1"}} {
+		if got, err := y.Address(c.zone, c.number); err != nil || got != c.want {
+			t.Errorf("%s %d is %s, want %s (%v)", c.zone, c.number, got, c.want, err)
+		}
+	}
+	if _, err := y.Address("moon", 1); err == nil {
+		t.Error("there is an address on the moon")
+	}
+}

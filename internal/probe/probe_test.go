@@ -1,0 +1,187 @@
+package probe
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet/health"
+)
+
+func checkOf(t *testing.T, address string, kind health.Kind) (host string, c health.Check) {
+	t.Helper()
+	host, port, err := net.SplitHostPort(strings.TrimPrefix(address, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c = health.Check{Name: "sailings-up", Kind: kind, Path: "/up", Interval: 20 * time.Millisecond, Timeout: 5 * time.Second, Passes: 2, Fails: 2}
+	if _, err := fmt.Sscan(port, &c.Port); err != nil {
+		t.Fatal(err)
+	}
+	return host, c
+}
+
+func TestOneQuestion(t *testing.T) {
+	release := make(chan struct{})
+	mux := http.NewServeMux()
+	mux.HandleFunc("/up", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "up") })
+	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/up", http.StatusFound) })
+	mux.HandleFunc("/ill", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusServiceUnavailable) })
+	mux.HandleFunc("/slow-body", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, "the beginning")
+		w.(http.Flusher).Flush()
+		<-release
+	})
+	mux.HandleFunc("/silent", func(http.ResponseWriter, *http.Request) { <-release })
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	defer close(release)
+	refused, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nobody := refused.Addr().String()
+	refused.Close()
+
+	for _, c := range []struct {
+		name, address, path string
+		kind                health.Kind
+		timeout             time.Duration
+		good                bool
+		why                 string
+	}{
+		{"good", server.URL, "/up", health.HTTP, 5 * time.Second, true, "200"},
+		{"a redirect is no good answer", server.URL, "/moved", health.HTTP, 5 * time.Second, false, `302, a redirect to "/up"`},
+		{"unavailable", server.URL, "/ill", health.HTTP, 5 * time.Second, false, "503"},
+		{"a slow body is no good answer", server.URL, "/slow-body", health.HTTP, 50 * time.Millisecond, false, "no whole answer within 50 ms"},
+		{"silence", server.URL, "/silent", health.HTTP, 50 * time.Millisecond, false, "no whole answer within 50 ms"},
+		{"nobody there", nobody, "/up", health.HTTP, 5 * time.Second, false, "connection refused"},
+		{"tcp", server.URL, "", health.TCP, 5 * time.Second, true, "connected"},
+		{"tcp to nobody", nobody, "", health.TCP, 5 * time.Second, false, "connection refused"},
+	} {
+		host, check := checkOf(t, c.address, c.kind)
+		check.Path, check.Timeout = c.path, c.timeout
+		if c.path == "" {
+			check.Path = "/"
+		}
+		a := newAsker().once(host, check)
+		if a.Good != c.good || a.Why != c.why {
+			t.Errorf("%s: the answer is good=%v %q, want good=%v %q", c.name, a.Good, a.Why, c.good, c.why)
+		}
+	}
+}
+
+// TestOnlyChangesLeave asks a server that turns ill and well again.
+func TestOnlyChangesLeave(t *testing.T) {
+	var ill atomic.Bool
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		if ill.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+	}))
+	defer server.Close()
+	reports := make(chan health.Report, 100)
+	p := New(func(instance string, r health.Report) {
+		if instance != "timetable-001" {
+			t.Errorf("a report of %s", instance)
+		}
+		reports <- r
+	})
+	defer p.Close()
+	host, check := checkOf(t, server.URL, health.HTTP)
+	p.Watch("timetable-001", host, check, health.Report{})
+	p.Watch("timetable-001", host, check, health.Report{}) // is there already
+
+	expect := func(want health.Verdict, evidence string) {
+		t.Helper()
+		select {
+		case r := <-reports:
+			if r.Verdict != want || !strings.Contains(r.Why, evidence) {
+				t.Errorf("the report is %s %q, want %s %q", r.Verdict, r.Why, want, evidence)
+			}
+		case <-time.After(20 * time.Second):
+			t.Fatalf("no report of %s", want)
+		}
+	}
+	expect(health.Healthy, "passed 2 of 2: 200")
+	for n := asked.Load(); asked.Load() < n+5; <-time.After(time.Millisecond) { // several equal answers
+		if len(reports) > 0 {
+			t.Fatal("an answer like the one before was reported")
+		}
+	}
+	ill.Store(true)
+	expect(health.Unhealthy, "failed 2 of 2: 503")
+	ill.Store(false)
+	expect(health.Healthy, "passed 2 of 2: 200")
+	answers := p.Answers("timetable-001", "sailings-up")
+	if len(answers) < 7 || len(answers) > Kept || answers[len(answers)-1].Took <= 0 {
+		t.Errorf("%d answers are kept, the last %+v", len(answers), answers[len(answers)-1])
+	}
+	p.Forget("timetable-001")
+	if p.Answers("timetable-001", "sailings-up") != nil {
+		t.Error("a forgotten instance still has answers")
+	}
+}
+
+// TestKnownVerdictIsTheStart: after a restart an instance that was healthy is
+// not reported as healthy once more.
+func TestKnownVerdictIsTheStart(t *testing.T) {
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
+	defer server.Close()
+	var reported atomic.Int64
+	p := New(func(string, health.Report) { reported.Add(1) })
+	host, check := checkOf(t, server.URL, health.HTTP)
+	done := make(chan struct{})
+	go func() {
+		for asked.Load() < 6 {
+			<-time.After(time.Millisecond)
+		}
+		close(done)
+	}()
+	p.Watch("timetable-001", host, check, health.Report{Check: check.Name, Verdict: health.Healthy})
+	<-done
+	p.Close()
+	if n := reported.Load(); n != 0 {
+		t.Errorf("%d reports of what was known", n)
+	}
+}
+
+func TestPhaseSpreads(t *testing.T) {
+	seen := map[time.Duration]bool{}
+	for n := range 100 {
+		w := watch{instance: fmt.Sprint("timetable-", n), check: health.Check{Name: "c", Interval: 10 * time.Second}}
+		d := w.phase()
+		if d < 5*time.Second || d > 10*time.Second {
+			t.Fatalf("the phase is %s", d)
+		}
+		seen[d.Truncate(500*time.Millisecond)] = true
+	}
+	if len(seen) < 8 {
+		t.Errorf("a hundred instances share %d moments", len(seen))
+	}
+}
+
+// BenchmarkProbes asks as fast as one goroutine can.
+func BenchmarkProbes(b *testing.B) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "up") }))
+	defer server.Close()
+	host, port, _ := net.SplitHostPort(strings.TrimPrefix(server.URL, "http://"))
+	c := health.Check{Kind: health.HTTP, Path: "/up", Timeout: 5 * time.Second}
+	_, _ = fmt.Sscan(port, &c.Port)
+	a := newAsker()
+	defer a.close()
+	for b.Loop() {
+		if got := a.once(host, c); !got.Good {
+			b.Fatal(got.Why)
+		}
+	}
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "probes/s")
+}
