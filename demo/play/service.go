@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"unitas/client"
+	"unitas/internal/machine/process"
 )
 
 // service is the demo's own unitas serve.
@@ -152,13 +153,8 @@ func killMachines(data string) error {
 	if err != nil {
 		return err
 	}
-	environments, _ := filepath.Glob("/proc/[0-9]*/environ")
-	for _, file := range environments {
-		raw, err := os.ReadFile(file)
-		if err == nil && bytes.Contains(raw, []byte("UNITAS_MACHINE="+dir+"/")) {
-			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-			_ = syscall.Kill(pid, syscall.SIGKILL)
-		}
+	for _, pid := range process.Pids(filepath.Join(dir, "machines")) {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "postgresql", "cluster", "postmaster.pid"))
 	if err == nil {

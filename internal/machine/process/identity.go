@@ -109,16 +109,22 @@ func exitWords(state *os.ProcessState) string {
 
 // marked returns the live processes that carry the mark of a directory.
 func marked(dir string) []identity {
+	return carrying(func(machine string) bool { return machine == dir })
+}
+
+// carrying returns the live processes whose mark names a directory that is
+// wanted.
+func carrying(wanted func(dir string) bool) []identity {
 	environments, _ := filepath.Glob("/proc/[0-9]*/environ")
-	want := []byte(mark + dir)
 	var found []identity
 	for _, file := range environments {
 		raw, err := os.ReadFile(file)
-		if err != nil || !bytes.Contains(raw, want) {
+		if err != nil {
 			continue
 		}
 		for variable := range bytes.SplitSeq(raw, []byte{0}) {
-			if !bytes.Equal(variable, want) {
+			dir, ok := bytes.CutPrefix(variable, []byte(mark))
+			if !ok || !wanted(string(dir)) {
 				continue
 			}
 			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
@@ -128,6 +134,16 @@ func marked(dir string) []identity {
 		}
 	}
 	return found
+}
+
+// Pids returns the processes of all machines below a driver's directory, as
+// they are found without its records.
+func Pids(dir string) []int {
+	var pids []int
+	for _, id := range carrying(func(machine string) bool { return filepath.Dir(machine) == dir }) {
+		pids = append(pids, id.PID)
+	}
+	return pids
 }
 
 // oldestMarked is the process that the others of a machine stem from.

@@ -1,0 +1,85 @@
+// Package pgtest gives tests a PostgreSQL of their own: one cluster for a run
+// of a package, on a free loopback port, and a database for each test.
+package pgtest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"unitas/internal/pgserver"
+)
+
+var (
+	server  *pgserver.Server
+	counter atomic.Int64
+)
+
+// Main runs the tests of a package beside a fresh cluster, which is gone
+// afterwards. before is run first and may be nil.
+func Main(m *testing.M, before func() error) {
+	os.Exit(run(m, before))
+}
+
+func run(m *testing.M, before func() error) int {
+	if before != nil {
+		if err := before(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+	}
+	s, err := Cluster(context.Background())
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "start PostgreSQL for the tests:", err)
+		return 1
+	}
+	defer s.End()
+	server = s.Server
+	return m.Run()
+}
+
+// Temporary is a cluster in a directory that goes with it.
+type Temporary struct {
+	*pgserver.Server
+	dir string
+}
+
+// Cluster starts a cluster that the caller ends.
+func Cluster(ctx context.Context) (*Temporary, error) {
+	dir, err := os.MkdirTemp("", "unitas-pg-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
+	s, err := pgserver.Start(ctx, dir+"/pg", false)
+	if err != nil {
+		os.RemoveAll(dir)
+		return nil, err
+	}
+	return &Temporary{s, dir}, nil
+}
+
+// End stops the cluster and removes its directory.
+func (t *Temporary) End() {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	if err := t.Stop(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "stop PostgreSQL:", err)
+	}
+	os.RemoveAll(t.dir)
+}
+
+// Database returns the address of a new empty database.
+func Database(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d", counter.Add(1))
+	if err := server.Create(context.Background(), name); err != nil {
+		t.Fatal(err)
+	}
+	return server.URL(name)
+}

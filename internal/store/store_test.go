@@ -1,0 +1,337 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
+	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+var (
+	ctx  = context.Background()
+	noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+)
+
+func open(t *testing.T) *store.Store {
+	t.Helper()
+	s, err := store.Open(ctx, pgtest.Database(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+// stocked has an image, two template versions, a check, a pool and a group.
+func stocked(t *testing.T) *store.Store {
+	t.Helper()
+	s := open(t)
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := s.AddImage(ctx, noon, "ada", store.Image{Name: "timetable", State: "ready", Digest: "sha256:1", Start: []string{"./timetable"}})
+	must(err)
+	tmpl := store.Template{Name: "timetable-web", Image: "timetable", ImageVersion: 1, Port: 8080, Environment: map[string]string{}, Labels: map[string]string{}}
+	_, err = s.AddTemplate(ctx, noon, "ada", tmpl, false)
+	must(err)
+	tmpl.Note = "summer"
+	_, err = s.AddTemplate(ctx, noon, "ada", tmpl, true)
+	must(err)
+	_, err = s.AddCheck(ctx, noon, "ada", health.Check{Name: "sailings-up", Kind: health.HTTP, Port: 8080, Path: "/up", Interval: time.Second, Timeout: time.Second, Passes: 2, Fails: 3})
+	must(err)
+	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listen: "127.0.0.1:8000", Check: "sailings-up"})
+	must(err)
+	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
+		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
+			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second}, Pools: []string{"front"}})
+	must(err)
+	return s
+}
+
+func TestVersionsAreCountedOneByOne(t *testing.T) {
+	s := open(t)
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			if _, err := s.AddImage(ctx, noon, "ada", store.Image{Name: "timetable", State: "ready", Start: []string{"x"}}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	images, err := s.Images(ctx, "", store.Page{Limit: 100})
+	if err != nil || len(images) != 20 || images[0].Version != 20 || images[19].Version != 1 {
+		t.Errorf("%d images: %v", len(images), err)
+	}
+}
+
+func TestPagesByKey(t *testing.T) {
+	s := open(t)
+	for _, name := range []string{"berths", "timetable"} {
+		for range 5 {
+			if _, err := s.AddImage(ctx, noon, "ada", store.Image{Name: name, State: "ready", Start: []string{"x"}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	var seen []string
+	page := store.Page{Limit: 3}
+	for {
+		images, err := s.Images(ctx, "", page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range images {
+			seen = append(seen, i.Ref())
+		}
+		if len(images) < page.Limit {
+			break
+		}
+		last := images[len(images)-1]
+		page.After = store.Cursor{last.Name, fmt.Sprint(last.Version)}
+	}
+	want := "[berths@5 berths@4 berths@3 berths@2 berths@1 timetable@5 timetable@4 timetable@3 timetable@2 timetable@1]"
+	if fmt.Sprint(seen) != want {
+		t.Errorf("the pages hold %v", seen)
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	s := stocked(t)
+	for _, c := range []struct {
+		name string
+		want error
+		do   func() error
+	}{
+		{"a template twice", store.ErrExists, func() error {
+			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "timetable-web", Image: "timetable", ImageVersion: 1}, false)
+			return err
+		}},
+		{"a revision of nothing", store.ErrNotFound, func() error {
+			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "nope", Image: "timetable", ImageVersion: 1}, true)
+			return err
+		}},
+		{"a listener twice", store.ErrExists, func() error {
+			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listen: "127.0.0.1:8000", Check: "sailings-up"})
+			return err
+		}},
+		{"a stale change", store.ErrStale, func() error {
+			return s.ChangeGroup(ctx, noon, "ada", "timetable", 7, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+				t.Error("a stale change was made")
+				return g, fleet.Entry{}, nil
+			})
+		}},
+		{"a group that is not there", store.ErrNotFound, func() error { _, err := s.Group(ctx, "nope"); return err }},
+		{"a token that is not known", store.ErrNotFound, func() error { _, err := s.TokenName(ctx, "nope"); return err }},
+	} {
+		if err := c.do(); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v, want %v", c.name, err, c.want)
+		}
+	}
+}
+
+func TestOneLiveRollout(t *testing.T) {
+	s := stocked(t)
+	ws, _ := rollout.ParseWaves("100%")
+	begin := func() (store.Rollout, error) {
+		return s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1})
+	}
+	r, err := begin()
+	if err != nil || r.State != fleet.Moving || r.From.N != 1 || r.StartedBy != "ada" {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if _, err := begin(); !errors.Is(err, store.ErrExists) {
+		t.Errorf("a second rollout: %v", err)
+	}
+	held, err := s.TellRollout(ctx, noon, "ada", r.ID, r.Revision, fleet.CommandHold, "lunch")
+	if err != nil || held.State != fleet.Held || held.Revision != r.Revision+1 {
+		t.Errorf("%+v %v", held, err)
+	}
+	if _, err := s.TellRollout(ctx, noon, "ada", r.ID, r.Revision, fleet.CommandProceed, ""); !errors.Is(err, store.ErrStale) {
+		t.Errorf("a stale command: %v", err)
+	}
+	entries, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, Page: store.Page{Limit: 10}})
+	if err != nil || len(entries) != 2 || entries[0].Kind != "rollout.held" || entries[0].Actor != "ada" || entries[0].Because != "a person asked to hold: lunch" {
+		t.Errorf("the journal says %+v: %v", entries, err)
+	}
+}
+
+// TestOldEpochIsRefused has two replicas decide for one group: the one whose
+// lease was taken over writes nothing.
+func TestOldEpochIsRefused(t *testing.T) {
+	s := stocked(t)
+	lease := func(replica string) int64 {
+		t.Helper()
+		if err := s.Renew(ctx, replica, time.Minute); err != nil {
+			t.Fatal(err)
+		}
+		names, err := s.Lease(ctx, replica, true)
+		if err != nil || len(names) != 1 {
+			t.Fatalf("%s leased %v: %v", replica, names, err)
+		}
+		g, err := s.Group(ctx, "timetable")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g.Epoch
+	}
+	old := lease("one")
+	if names, err := s.Lease(ctx, "two", false); err != nil || len(names) != 0 {
+		t.Fatalf("a live replica lost %v: %v", names, err)
+	}
+	if err := s.Renew(ctx, "one", -time.Second); err != nil { // its time is up
+		t.Fatal(err)
+	}
+	now := lease("two")
+	if now <= old {
+		t.Errorf("the epoch went from %d to %d", old, now)
+	}
+	l, err := s.Load(ctx, "timetable")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := store.Commit{Group: "timetable", Epoch: old, Generation: l.Group.Generation, Changed: []store.Instance{instance(1)},
+		Entries: []fleet.Entry{{Kind: "instance.ordered", Because: "x"}}}
+	if err := s.Commit(ctx, noon, c); !errors.Is(err, store.ErrStale) {
+		t.Errorf("the old epoch wrote: %v", err)
+	}
+	c.Epoch = now
+	if err := s.Commit(ctx, noon, c); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Commit(ctx, noon, c); !errors.Is(err, store.ErrStale) {
+		t.Errorf("a decision on an old view was written: %v", err)
+	}
+	l, err = s.Load(ctx, "timetable")
+	if err != nil || len(l.Instances) != 1 || l.Instances[0].Address != "127.64.0.1" || l.Group.Checks[0] != "sailings-up" {
+		t.Errorf("loaded %+v: %v", l, err)
+	}
+}
+
+func instance(n int) store.Instance {
+	return store.Instance{
+		Instance: fleet.Instance{ID: fmt.Sprintf("timetable-%03x", n), Serial: n, Zone: "east-pier", Version: fleet.Version{Name: "timetable-web", N: 1},
+			State: fleet.Ordered, Since: noon, Ordered: noon, Why: "x"},
+		Address: fmt.Sprintf("127.64.0.%d", n), AddressNumber: int64(n),
+	}
+}
+
+// TestSerialsOutliveTheGroup deletes a group and makes it again.
+func TestSerialsOutliveTheGroup(t *testing.T) {
+	s := stocked(t)
+	g, err := s.Group(ctx, "timetable")
+	if err != nil {
+		t.Fatal(err)
+	}
+	settings := g.Group
+	settings.NextSerial = 17
+	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: g.Epoch, Generation: g.Generation, Settings: &settings, Finished: true}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Group(ctx, "timetable"); !errors.Is(err, store.ErrNotFound) {
+		t.Fatalf("the group is still there: %v", err)
+	}
+	again, err := s.AddGroup(ctx, noon, "ada", g)
+	if err != nil || again.NextSerial != 17 {
+		t.Errorf("the next serial is %d: %v", again.NextSerial, err)
+	}
+}
+
+// TestEventsComeInOrder writes from many sides while one reads: every entry
+// comes once, and in an order that never goes back.
+func TestEventsComeInOrder(t *testing.T) {
+	s := open(t)
+	const writers, each = 8, 25
+	var all sync.WaitGroup
+	for w := range writers {
+		all.Go(func() {
+			for n := range each {
+				err := s.Change(ctx, noon, "ada", func(tx *store.Tx) error {
+					return tx.Record(ctx, "timetable", fleet.Entry{Kind: fmt.Sprintf("test.%d.%d", w, n), Text: "x", Because: "y"})
+				})
+				if err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	seen := map[string]bool{}
+	var last store.EventID
+	read := func() {
+		events, err := s.Events(ctx, last, 50)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		for _, e := range events {
+			if !e.ID.After(last) || seen[string(e.Data)] {
+				t.Errorf("%s comes after %s", e.ID, last)
+			}
+			seen[string(e.Data)] = true
+			last = e.ID
+		}
+	}
+	done := make(chan struct{})
+	go func() { all.Wait(); close(done) }()
+	for writing := true; writing; {
+		select {
+		case <-done:
+			writing = false
+		default:
+		}
+		read()
+	}
+	for range 10 {
+		read()
+	}
+	if len(seen) != writers*each {
+		t.Errorf("%d of %d events were read", len(seen), writers*each)
+	}
+}
+
+func TestRepeatsUnderOneKey(t *testing.T) {
+	s := open(t)
+	begin := func(print string) *store.Repeat {
+		t.Helper()
+		r, err := s.BeginRepeat(ctx, "ada", "key", []byte(print))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	if begin("a") != nil {
+		t.Error("the first was seen before")
+	}
+	if r := begin("a"); r == nil || r.Status != nil {
+		t.Errorf("while the first is under way the second gets %+v", r)
+	}
+	if err := s.EndRepeat(ctx, "ada", "key", 201, []byte(`{}`)); err != nil {
+		t.Fatal(err)
+	}
+	if r := begin("a"); r == nil || *r.Status != 201 || string(r.Body) != `{}` {
+		t.Errorf("the second gets %+v", r)
+	}
+}
+
+func TestTokensAreHashed(t *testing.T) {
+	s := open(t)
+	if err := s.AddToken(ctx, "admin", "unitas-secret"); err != nil {
+		t.Fatal(err)
+	}
+	if name, err := s.TokenName(ctx, "unitas-secret"); err != nil || name != "admin" {
+		t.Errorf("%q %v", name, err)
+	}
+}

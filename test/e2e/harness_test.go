@@ -1,0 +1,412 @@
+// Package e2e drives the built binary as its users do: over HTTP, through the
+// client, on the command line and in a browser.
+package e2e
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"unitas/client"
+	"unitas/internal/machine/process"
+	"unitas/internal/pgserver/pgtest"
+)
+
+var (
+	ctx = context.Background()
+	bin string // directory of the built programs
+)
+
+func TestMain(m *testing.M) {
+	pgtest.Main(m, func() error {
+		var err error
+		if bin, err = os.MkdirTemp("", "unitas-bin-"); err != nil {
+			return err
+		}
+		for _, args := range [][]string{
+			{"-o", filepath.Join(bin, "unitas"), "unitas/cmd/unitas"},
+			{"-ldflags", "-X main.release=1", "-o", filepath.Join(bin, "timetable-1"), "unitas/demo/timetable"},
+			{"-ldflags", "-X main.release=2", "-o", filepath.Join(bin, "timetable-2"), "unitas/demo/timetable"},
+		} {
+			build := exec.Command("go", append([]string{"build"}, args...)...)
+			build.Env = append(os.Environ(), "CGO_ENABLED=0")
+			if raw, err := build.CombinedOutput(); err != nil {
+				return fmt.Errorf("build: %w\n%s", err, raw)
+			}
+		}
+		return nil
+	})
+}
+
+// service is one unitas serve with a database and a directory of its own.
+type service struct {
+	t        *testing.T
+	dir      string
+	listen   string
+	front    string // where the pool of the sample listens
+	database string
+	token    string
+	cmd      *exec.Cmd
+	log      *os.File
+	api      *client.Client
+}
+
+func start(t *testing.T) *service { return startOn(t, pgtest.Database(t)) }
+
+func startOn(t *testing.T, database string) *service {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "unitas-e2e-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := &service{t: t, dir: dir, listen: freeAddress(t), front: freeAddress(t), database: database}
+	if s.log, err = os.Create(filepath.Join(dir, "service.log")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if s.cmd != nil {
+			s.stop(syscall.SIGTERM)
+		}
+		for _, pid := range s.machines() {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		if t.Failed() {
+			raw, _ := os.ReadFile(s.log.Name())
+			t.Logf("the service's log:\n%s", raw)
+		}
+		s.log.Close()
+		os.RemoveAll(dir)
+	})
+	s.up()
+	raw, err := os.ReadFile(filepath.Join(dir, "token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.token = strings.TrimSpace(string(raw))
+	if s.api, err = client.Connect("http://"+s.listen, s.token); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// up starts the binary and waits until it is ready.
+func (s *service) up() {
+	s.t.Helper()
+	s.cmd = exec.Command(filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--database", s.database)
+	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := s.cmd.Start(); err != nil {
+		s.t.Fatal(err)
+	}
+	s.eventually("the service is ready", func() error {
+		res, err := http.Get("http://" + s.listen + "/readyz")
+		if err != nil {
+			return err
+		}
+		res.Body.Close()
+		if res.StatusCode != http.StatusOK {
+			return errors.New(res.Status)
+		}
+		return nil
+	})
+}
+
+// stop ends the binary by the signal and returns how long it took.
+func (s *service) stop(signal syscall.Signal) time.Duration {
+	s.t.Helper()
+	begun := time.Now()
+	if err := s.cmd.Process.Signal(signal); err != nil {
+		s.t.Error(err)
+	}
+	err := s.cmd.Wait()
+	if signal == syscall.SIGTERM && err != nil {
+		s.t.Errorf("the service stopped badly: %v", err)
+	}
+	s.cmd = nil
+	return time.Since(begun)
+}
+
+func (s *service) machines() []int { return process.Pids(filepath.Join(s.dir, "machines")) }
+
+// eventually looks until it is so, for half a minute.
+func (s *service) eventually(what string, look func() error) {
+	s.t.Helper()
+	limit := time.After(45 * time.Second)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		err := look()
+		if err == nil {
+			return
+		}
+		select {
+		case <-limit:
+			s.t.Fatalf("it never came to be that %s: %v", what, err)
+		case <-tick.C:
+		}
+	}
+}
+
+// must takes the answer of a call that must succeed.
+func must[T any](t *testing.T) func(v T, etag string, err error) T {
+	return func(v T, _ string, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// archive packs one of the built workloads as an image.
+func archive(t *testing.T, workload string) []byte {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join(bin, workload))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed)
+	w := tar.NewWriter(z)
+	for _, f := range []struct {
+		name string
+		raw  []byte
+	}{{"unitas.yaml", []byte("start: [./timetable]\n")}, {"timetable", raw}} {
+		if err := w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o755, Size: int64(len(f.raw)), Typeflag: tar.TypeReg}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write(f.raw); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(w.Close(), z.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// stock brings in two image versions, three template versions (the third never
+// becomes healthy), a check and a pool.
+func (s *service) stock() {
+	s.t.Helper()
+	for _, workload := range []string{"timetable-1", "timetable-2"} {
+		must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip",
+			bytes.NewReader(archive(s.t, workload)))))
+	}
+	good := client.Environment{"WARM_UP": "100ms"}
+	must[client.Template](s.t)(client.Read[client.Template](s.api.CreateTemplate(ctx, nil,
+		client.NewTemplate{Name: "timetable-web", Image: "timetable@1", Environment: &good})))
+	second := "timetable@2"
+	bad := client.Environment{"WARM_UP": "100ms", "SAILINGS_FILE": "/srv/none"}
+	for _, r := range []client.TemplateRevision{{Image: &second, Note: "summer"}, {Environment: &bad, Note: "autumn"}} {
+		must[client.Template](s.t)(client.Read[client.Template](s.api.ReviseTemplate(ctx, "timetable-web", nil, r)))
+	}
+	path, interval, fails := "/up", 0.2, 10 // a busy machine answers late; that is not what is tested
+	must[client.Check](s.t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil,
+		client.NewCheck{Name: "sailings-up", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Fails: &fails})))
+	pool := must[client.Pool](s.t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listen: s.front, Check: "sailings-up"})))
+	if pool.Listening != "yes" {
+		s.t.Fatalf("the listener is not open: %s", pool.Listening)
+	}
+}
+
+// group makes the sample group with four instances and waits until all serve.
+func (s *service) group(settle float64) {
+	s.t.Helper()
+	least, most, drain := 1, 9, 5.0
+	pools, heal := []string{"front"}, "sailings-up"
+	must[client.Group](s.t)(client.Read[client.Group](s.api.CreateGroup(ctx, nil, client.NewGroup{Name: "timetable", Template: "timetable-web@1",
+		Size: 4, Min: &least, Max: &most, Pools: &pools, Heal: &heal, SettleSeconds: &settle, DrainSeconds: &drain})))
+	s.whole(4)
+}
+
+// whole waits until exactly n instances are there and all serve.
+func (s *service) whole(n int) {
+	s.t.Helper()
+	s.eventually(fmt.Sprintf("%d serve and no other is there", n), func() error {
+		g, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		if err != nil {
+			return err
+		}
+		if g.Summary.Serving != n || g.Summary.ComingUp+g.Summary.GoingOut+g.Summary.Unwell > 0 {
+			return errors.New(g.Summary.Sentence)
+		}
+		if machines := len(s.machines()); machines != n {
+			return fmt.Errorf("%d machines", machines)
+		}
+		return nil
+	})
+}
+
+func (s *service) rollOut(to string, waves ...string) client.Rollout {
+	s.t.Helper()
+	above, soak := 2, 0.3
+	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.StartRollout(ctx, "timetable", nil,
+		client.NewRollout{To: to, Waves: &waves, Above: &above, SoakSeconds: &soak})))
+}
+
+func (s *service) rollout(number int64) client.Rollout {
+	s.t.Helper()
+	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.GetRollout(ctx, number)))
+}
+
+// becomes waits for a state of the rollout.
+func (s *service) becomes(number int64, state client.RolloutState) client.Rollout {
+	s.t.Helper()
+	var r client.Rollout
+	s.eventually(fmt.Sprintf("the rollout is %s", state), func() error {
+		var err error
+		if r, _, err = client.Read[client.Rollout](s.api.GetRollout(ctx, number)); err != nil {
+			return err
+		}
+		if r.State != state {
+			return errors.New(r.Sentence)
+		}
+		return nil
+	})
+	return r
+}
+
+func (s *service) tell(number int64, c client.RolloutCommandCommand) client.Rollout {
+	s.t.Helper()
+	whatever := "*"
+	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.TellRollout(ctx, number, &client.TellRolloutParams{IfMatch: &whatever}, client.RolloutCommand{Command: c})))
+}
+
+func (s *service) instances() []client.Instance {
+	s.t.Helper()
+	group := "timetable"
+	return must[client.InstanceList](s.t)(client.Read[client.InstanceList](s.api.ListInstances(ctx, &client.ListInstancesParams{Group: &group}))).Items
+}
+
+func (s *service) journal(kind string) []client.JournalEntry {
+	s.t.Helper()
+	group, limit := "timetable", 1000
+	var found []client.JournalEntry
+	for _, e := range must[client.JournalList](s.t)(client.Read[client.JournalList](s.api.ListJournal(ctx, &client.ListJournalParams{Group: &group, Limit: &limit}))).Items {
+		if e.Because == "" || e.Text == "" {
+			s.t.Errorf("entry %d has no cause: %+v", e.Number, e)
+		}
+		if kind == "" || e.Kind == kind {
+			found = append(found, e)
+		}
+	}
+	return found
+}
+
+// pidOf finds the process of an instance by its mark.
+func (s *service) pidOf(instance string) int {
+	s.t.Helper()
+	for _, pid := range s.machines() {
+		raw, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/environ")
+		if bytes.Contains(raw, []byte("UNITAS_INSTANCE="+instance+"\x00")) {
+			return pid
+		}
+	}
+	s.t.Fatalf("%s has no process", instance)
+	return 0
+}
+
+// traffic asks through the listener all the time.
+type traffic struct {
+	stop         func()
+	sent, failed atomic.Int64
+	first        atomic.Pointer[string]
+	lowest       atomic.Int64
+}
+
+func (s *service) traffic() *traffic {
+	tr := &traffic{}
+	tr.lowest.Store(1 << 30)
+	done := make(chan struct{})
+	var all sync.WaitGroup
+	for range 3 {
+		all.Go(func() {
+			c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{}}
+			defer c.CloseIdleConnections()
+			tick := time.NewTicker(5 * time.Millisecond)
+			defer tick.Stop()
+			for {
+				select {
+				case <-done:
+					return
+				case <-tick.C:
+				}
+				res, err := c.Get("http://" + s.front + "/")
+				tr.sent.Add(1)
+				failure := ""
+				if err != nil {
+					failure = err.Error()
+				} else {
+					raw, _ := io.ReadAll(res.Body)
+					res.Body.Close()
+					if res.StatusCode != http.StatusOK {
+						failure = res.Status + " " + string(raw)
+					}
+				}
+				if failure != "" {
+					tr.failed.Add(1)
+					tr.first.CompareAndSwap(nil, &failure)
+				}
+			}
+		})
+	}
+	all.Go(func() {
+		tick := time.NewTicker(30 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+			}
+			if g, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable")); err == nil {
+				tr.lowest.Store(min(tr.lowest.Load(), int64(g.Summary.Serving)))
+			}
+		}
+	})
+	var once sync.Once
+	tr.stop = func() { once.Do(func() { close(done); all.Wait() }) }
+	s.t.Cleanup(tr.stop)
+	return tr
+}
+
+func (tr *traffic) mustBeWhole(t *testing.T) {
+	t.Helper()
+	tr.stop()
+	if n := tr.failed.Load(); n > 0 {
+		t.Errorf("%d of %d requests failed, the first with: %s", n, tr.sent.Load(), *tr.first.Load())
+	}
+	if tr.sent.Load() == 0 {
+		t.Error("no request was sent")
+	}
+}

@@ -1,0 +1,277 @@
+package e2e
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"unitas/client"
+	"unitas/internal/pgserver/pgtest"
+)
+
+// TestRelease is the whole job: two versions under traffic, a bad third that
+// holds itself and is reverted, a resize, and the end of the group.
+func TestRelease(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(5)
+	tr := s.traffic()
+
+	r := s.rollOut("timetable-web@2", "1", "100%")
+	done := s.becomes(r.Number, client.RolloutStateDone)
+	if len(done.Waves) != 2 || done.Waves[0].PassedAt == nil || done.Waves[1].PassedAt == nil || done.EndedAt == nil {
+		t.Errorf("the rollout's waves are %+v", done.Waves)
+	}
+	s.whole(4)
+	zones := map[string]int{}
+	for _, in := range s.instances() {
+		zones[in.Zone]++
+		if in.Version != "timetable-web@2" || in.Verdict != client.Healthy {
+			t.Errorf("%s is %s on %s", in.Id, in.Verdict, in.Version)
+		}
+	}
+	if len(zones) != 3 {
+		t.Errorf("the zones hold %v", zones)
+	}
+
+	bad := s.rollOut("timetable-web@3", "1", "50%", "100%")
+	held := s.becomes(bad.Number, client.RolloutStateHeld)
+	if !strings.Contains(held.Why, "not healthy within the settle time of 5 s") || !strings.Contains(held.Why, "503") {
+		t.Errorf("it is held because %s", held.Why)
+	}
+	if n := len(s.machines()); n != 5 {
+		t.Errorf("%d machines while held; the four old ones and the one that failed", n)
+	}
+	s.tell(bad.Number, client.Revert)
+	s.becomes(bad.Number, client.RolloutStateReverted)
+	s.whole(4)
+	if low := tr.lowest.Load(); low < 4 {
+		t.Errorf("at one time only %d served", low)
+	}
+	tr.mustBeWhole(t)
+
+	g, etag, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+	if err != nil || g.Template != "timetable-web@2" {
+		t.Fatalf("the group is on %s: %v", g.Template, err)
+	}
+	must[client.Group](t)(client.Read[client.Group](s.api.ResizeGroup(ctx, "timetable", &client.ResizeGroupParams{IfMatch: &etag}, client.GroupResize{Size: 2})))
+	s.whole(2)
+	whatever := "*"
+	must[client.Group](t)(client.Read[client.Group](s.api.DeleteGroup(ctx, "timetable", &client.DeleteGroupParams{IfMatch: &whatever})))
+	s.eventually("the group is gone", func() error {
+		_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		if client.Is(err, "not-found") {
+			return nil
+		}
+		return fmt.Errorf("still there: %v", err)
+	})
+	if left := s.machines(); len(left) > 0 {
+		t.Errorf("machines are left: %v", left)
+	}
+	if res, err := http.Get("http://" + s.front + "/"); err != nil || res.StatusCode != http.StatusServiceUnavailable {
+		t.Errorf("a pool without targets answers %v %v", res, err)
+	} else {
+		res.Body.Close()
+	}
+	s.mustHaveCauses()
+}
+
+// mustHaveCauses holds the journal against what the instances went through.
+func (s *service) mustHaveCauses() {
+	s.t.Helper()
+	entries := s.journal("")
+	went := map[string][]string{}
+	for _, e := range slices.Backward(entries) {
+		if state, ok := strings.CutPrefix(e.Kind, "instance."); ok {
+			went[*e.Instance] = append(went[*e.Instance], state)
+		}
+		if strings.HasPrefix(e.Kind, "instance.") && e.Actor != "unitas" {
+			s.t.Errorf("%s was done by %s", e.Kind, e.Actor)
+		}
+		if e.Kind == "rollout.started" && e.Actor != "admin" {
+			s.t.Errorf("the rollout was started by %s", e.Actor)
+		}
+	}
+	for id, states := range went {
+		if states[0] != "ordered" || states[len(states)-1] != "gone" {
+			s.t.Errorf("%s went %v", id, states)
+		}
+	}
+}
+
+// TestKilledInTheMiddle kills the service with -9 while it rolls out, and
+// starts it again: nothing is doubled, nothing is lost, and it goes on.
+func TestKilledInTheMiddle(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	r := s.rollOut("timetable-web@2", "1", "50%", "100%")
+	for _, moment := range []string{"at its beginning", "in a later wave"} {
+		s.eventually("the rollout moves "+moment, func() error {
+			now := s.rollout(r.Number)
+			for _, in := range s.instances() {
+				if in.Version == "timetable-web@2" && in.State != client.Serving && (moment == "at its beginning" || now.Wave > 1) {
+					return nil
+				}
+			}
+			return errors.New(now.Sentence)
+		})
+		before := s.machines()
+		s.stop(syscall.SIGKILL)
+		for _, pid := range before {
+			if syscall.Kill(pid, 0) != nil {
+				t.Errorf("the machine %d did not outlive the service", pid)
+			}
+		}
+		s.up()
+	}
+	s.becomes(r.Number, client.RolloutStateDone)
+	s.whole(4)
+	seen := map[string]bool{}
+	for _, in := range s.instances() {
+		if seen[in.Address] || in.Version != "timetable-web@2" {
+			t.Errorf("%s on %s has %s", in.Id, in.Version, in.Address)
+		}
+		seen[in.Address] = true
+		s.pidOf(in.Id)
+	}
+	if lost := s.journal("instance.lost"); len(lost) > 0 {
+		t.Errorf("machines were lost: %+v", lost)
+	}
+	if ordered := len(s.journal("instance.ordered")); ordered != 8 {
+		t.Errorf("%d instances were ordered in all, and 8 are enough", ordered)
+	}
+}
+
+// TestKilledBehindItsBack kills a machine: it is replaced, with the cause.
+func TestKilledBehindItsBack(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	victim := s.instances()[1]
+	if err := syscall.Kill(s.pidOf(victim.Id), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	s.eventually("it is replaced", func() error {
+		for _, in := range s.instances() {
+			if in.Id == victim.Id {
+				return fmt.Errorf("it is still %s", in.State)
+			}
+		}
+		return nil
+	})
+	s.whole(4)
+	lost := s.journal("instance.lost")
+	if len(lost) != 1 || *lost[0].Instance != victim.Id || !strings.Contains(lost[0].Because, "killed by signal 9") {
+		t.Errorf("the journal says %+v", lost)
+	}
+	if fresh := s.instances()[3]; fresh.Zone != victim.Zone {
+		t.Errorf("its place in %s was filled in %s", victim.Zone, fresh.Zone)
+	}
+}
+
+// TestIllIsReplaced stops a machine's processes, so that it answers no more.
+func TestIllIsReplaced(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	victim := s.instances()[0]
+	if err := syscall.Kill(s.pidOf(victim.Id), syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	s.eventually("it is sent away", func() error {
+		if len(s.journal("instance.gone")) == 0 {
+			return errors.New("not yet")
+		}
+		return nil
+	})
+	s.whole(4)
+	ill := s.journal("verdict.unhealthy")
+	if len(ill) != 1 || *ill[0].Instance != victim.Id || !strings.Contains(ill[0].Because, "no whole answer within") {
+		t.Errorf("the journal says %+v", ill)
+	}
+}
+
+// TestStopAndStart: SIGTERM ends the service within seconds and leaves the
+// instances as they are.
+func TestStopAndStart(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	before := s.machines()
+	// A watcher of events must not hold the service up.
+	watching := make(chan struct{})
+	go func() {
+		_ = s.api.Events(t.Context(), "", func() { close(watching) }, func(client.Event) error { return errors.New("over") })
+	}()
+	<-watching
+	if took := s.stop(syscall.SIGTERM); took > 6*time.Second {
+		t.Errorf("stopping took %s", took)
+	}
+	s.up()
+	s.whole(4)
+	after := s.machines()
+	slices.Sort(before)
+	slices.Sort(after)
+	if !slices.Equal(before, after) {
+		t.Errorf("the machines were %v and are %v", before, after)
+	}
+	s.eventually("requests are answered again", func() error {
+		res, err := http.Get("http://" + s.front + "/")
+		if err != nil {
+			return err
+		}
+		res.Body.Close()
+		if res.StatusCode != http.StatusOK {
+			return errors.New(res.Status)
+		}
+		return nil
+	})
+}
+
+// TestDatabaseStops takes PostgreSQL away for ten seconds in the middle of a
+// rollout: traffic goes on, and so does the rollout when it is back.
+func TestDatabaseStops(t *testing.T) {
+	pg, err := pgtest.Cluster(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(pg.End)
+	if err := pg.Create(ctx, "unitas"); err != nil {
+		t.Fatal(err)
+	}
+	s := startOn(t, pg.URL("unitas"))
+	s.stock()
+	s.group(30)
+	tr := s.traffic()
+	r := s.rollOut("timetable-web@2", "1", "100%")
+	s.eventually("the first wave is replaced", func() error {
+		if s.rollout(r.Number).Waves[0].FilledAt == nil {
+			return errors.New("not yet")
+		}
+		return nil
+	})
+	if err := pg.Stop(ctx); err != nil {
+		t.Fatal(err)
+	}
+	back := time.After(10 * time.Second)
+	s.eventually("the service says what is wrong", func() error {
+		_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		if !client.Is(err, "unavailable") {
+			return fmt.Errorf("it says %v", err)
+		}
+		return nil
+	})
+	<-back
+	if err := pg.Up(ctx); err != nil {
+		t.Fatal(err)
+	}
+	s.becomes(r.Number, client.RolloutStateDone)
+	s.whole(4)
+	tr.mustBeWhole(t)
+}
