@@ -162,7 +162,7 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 		return nil
 	}
 	sent, err := e.missed(w)
-	if err != nil {
+	if err != nil || out.Flush() != nil {
 		return nil
 	}
 	beat := time.NewTicker(15 * time.Second)

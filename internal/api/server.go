@@ -76,10 +76,8 @@ func New(c Config) (*Server, error) {
 		}
 		return c.Blob(http.StatusOK, "application/json", raw)
 	})
-	// A path of the interface that is not there is a problem, not the console.
-	e.Any("/v1/*", func(*echo.Context) error { return echo.ErrNotFound })
-	e.GET("/*", echo.WrapHandler(c.Console))
-	e.HEAD("/*", echo.WrapHandler(c.Console))
+	e.GET("/*", s.console)
+	e.HEAD("/*", s.console)
 	return s, nil
 }
 
@@ -97,6 +95,16 @@ func (s *Server) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
+}
+
+// console serves its files; a path of the interface that is not there is a
+// problem, not the console.
+func (s *Server) console(c *echo.Context) error {
+	if strings.HasPrefix(c.Request().URL.Path, "/v1/") {
+		return echo.ErrNotFound
+	}
+	s.Console.ServeHTTP(c.Response(), c.Request())
+	return nil
 }
 
 // observe measures and logs requests.

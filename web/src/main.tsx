@@ -16,6 +16,17 @@ import { themeOf } from './theme'
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 500 } } })
 const nonce = document.querySelector<HTMLScriptElement>('script[nonce]')?.nonce ?? ''
 
+// Libraries make a few style elements of their own; the page's policy wants the
+// nonce on each.
+/* eslint-disable @typescript-eslint/no-deprecated -- of createElement only the overload for old names is */
+const createElement = document.createElement.bind(document)
+document.createElement = (name: string, options?: ElementCreationOptions) => {
+  const made = createElement(name, options)
+  if (name.toLowerCase() === 'style') made.nonce = nonce
+  return made
+}
+/* eslint-enable @typescript-eslint/no-deprecated */
+
 function Console() {
   const [mode, toggleMode] = useChosenMode()
   const [signedIn, setSignedIn] = useState(() => token.get() !== null)

@@ -27,6 +27,7 @@ export function SignIn({ onDone }: { onDone: () => void }) {
         directory when it first started.
       </p>
       <Form<{ secret: string }> layout="vertical" onFinish={(v) => void submit(v)} requiredMark={false}>
+        <input type="text" autoComplete="username" value="token" readOnly hidden />
         <Form.Item name="secret" label="Token" rules={[{ required: true, message: 'Paste the token here.' }]}>
           <Input.Password size="large" autoFocus autoComplete="current-password" />
         </Form.Item>

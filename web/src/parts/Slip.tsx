@@ -23,7 +23,7 @@ interface Props {
 /** One instance as a tile: fill is its version, edge its state, corner its verdict. */
 export function Slip({ instance, versions, usual, now }: Props) {
   const tone = toneOf(versions, instance.version, useMode())
-  const age = secondsBetween(instance.ordered_at, now)
+  const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
   const comingUp = ['ordered', 'booting', 'settling'].includes(instance.state)
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
   const sentence = say(instance, age, usual, now)

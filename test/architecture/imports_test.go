@@ -1,0 +1,109 @@
+// Package architecture holds the tree against the plan in docs/architecture.md.
+package architecture
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// allowed says what each room may import of ours. A room that is not here may
+// not be there; a prefix that ends in /... stands for all below it.
+var allowed = map[string][]string{
+	"unitas/cmd/unitas":                {"unitas/cli", "unitas/internal/service"},
+	"unitas/cli":                       {"unitas/client"},
+	"unitas/client":                    {},
+	"unitas/web":                       {},
+	"unitas/demo/timetable":            {},
+	"unitas/demo/play":                 {"unitas/client", "unitas/internal/machine/process"},
+	"unitas/demo/shots":                {"unitas/client", "unitas/internal/browser"},
+	"unitas/internal/browser":          {},
+	"unitas/internal/service":          {"unitas/internal/...", "unitas/web"},
+	"unitas/internal/api":              {"unitas/internal/api/contract", "unitas/internal/control", "unitas/internal/store", "unitas/internal/fleet/...", "unitas/internal/image", "unitas/internal/machine", "unitas/internal/balancer"},
+	"unitas/internal/api/contract":     {},
+	"unitas/internal/control":          {"unitas/internal/store", "unitas/internal/machine", "unitas/internal/balancer", "unitas/internal/probe", "unitas/internal/fleet/..."},
+	"unitas/internal/store":            {"unitas/internal/fleet/..."},
+	"unitas/internal/probe":            {"unitas/internal/fleet/..."},
+	"unitas/internal/machine":          {"unitas/internal/fleet/..."},
+	"unitas/internal/machine/process":  {"unitas/internal/machine", "unitas/internal/image", "unitas/internal/fleet/..."},
+	"unitas/internal/balancer":         {},
+	"unitas/internal/balancer/builtin": {"unitas/internal/balancer"},
+	"unitas/internal/image":            {},
+	"unitas/internal/pgserver":         {},
+	"unitas/internal/pgserver/pgtest":  {"unitas/internal/pgserver"},
+	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout"},
+	"unitas/internal/fleet/health":     {},
+	"unitas/internal/fleet/placement":  {},
+	"unitas/internal/fleet/rollout":    {},
+	"unitas/internal/fleet/rehearse":   {"unitas/internal/fleet/..."},
+}
+
+type room struct {
+	ImportPath string
+	Imports    []string
+}
+
+func rooms(t *testing.T) []room {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "unitas/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []room
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var r room
+		if err := d.Decode(&r); errors.Is(err, io.EOF) {
+			return all
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, r)
+	}
+}
+
+func TestImportsPointOneWay(t *testing.T) {
+	for _, r := range rooms(t) {
+		if strings.HasPrefix(r.ImportPath, "unitas/test/") {
+			continue
+		}
+		may, known := allowed[r.ImportPath]
+		if !known {
+			t.Errorf("%s is a room that the plan does not know; add it to docs/architecture.md and here", r.ImportPath)
+			continue
+		}
+		for _, i := range r.Imports {
+			if strings.HasPrefix(i, "unitas/") && !slices.ContainsFunc(may, func(m string) bool { return covers(m, i) }) {
+				t.Errorf("%s imports %s, which the plan does not allow", r.ImportPath, i)
+			}
+		}
+	}
+}
+
+func covers(pattern, path string) bool {
+	if below, ok := strings.CutSuffix(pattern, "/..."); ok {
+		return path == below || strings.HasPrefix(path, below+"/")
+	}
+	return pattern == path
+}
+
+// TestTheCoreTouchesNothing: what decides has no clock, no I/O, no randomness.
+func TestTheCoreTouchesNothing(t *testing.T) {
+	pure := []string{"container/heap", "errors", "fmt", "math", "regexp", "slices", "sort", "strconv", "strings", "time"}
+	for _, r := range rooms(t) {
+		if !strings.HasPrefix(r.ImportPath, "unitas/internal/fleet") {
+			continue
+		}
+		for _, i := range r.Imports {
+			if !strings.HasPrefix(i, "unitas/internal/fleet") && !slices.Contains(pure, i) {
+				t.Errorf("%s imports %s", r.ImportPath, i)
+			}
+		}
+	}
+	if out, _ := exec.Command("grep", "-rnE", `time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker)\(`, "../../internal/fleet", "--include=*.go", "--exclude=*_test.go").Output(); len(out) > 0 {
+		t.Errorf("the core asks the clock:\n%s", out)
+	}
+}

@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// TestCommandLine plays testdata/*.txt against the real service. A line that
+// begins with $ is a command; the lines after it say what comes of it:
+//
+//	stdout PATTERN   standard output matches (a regular expression)
+//	stderr PATTERN   standard error matches
+//	exit N           the status, 0 when not said
+func TestCommandLine(t *testing.T) {
+	scripts, err := filepath.Glob("testdata/*.txt")
+	if err != nil || len(scripts) == 0 {
+		t.Fatalf("no scripts: %v", err)
+	}
+	for _, script := range scripts {
+		t.Run(filepath.Base(script), func(t *testing.T) {
+			s := start(t)
+			if err := os.WriteFile(filepath.Join(s.dir, "timetable-1.tar.gz"), archive(t, "timetable-1"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			raw, err := os.ReadFile(script)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.play(strings.Split(string(raw), "\n"))
+		})
+	}
+}
+
+type outcome struct {
+	command        string
+	stdout, stderr string
+	exit           int
+	exitExpected   bool
+}
+
+func (s *service) play(lines []string) {
+	s.t.Helper()
+	var o *outcome
+	end := func() {
+		if o != nil && !o.exitExpected && o.exit != 0 {
+			s.t.Errorf("$ %s\nended with %d: %s%s", o.command, o.exit, o.stdout, o.stderr)
+		}
+	}
+	for _, line := range lines {
+		what, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+		switch what {
+		case "", "#":
+		case "$":
+			end()
+			o = s.command(rest)
+		case "stdout", "stderr":
+			text := o.stdout
+			if what == "stderr" {
+				text = o.stderr
+			}
+			if ok, err := regexp.MatchString(rest, text); err != nil || !ok {
+				s.t.Errorf("$ %s\n%s does not match %q: %v\n%s", o.command, what, rest, err, text)
+			}
+		case "exit":
+			o.exitExpected = true
+			if got := []string{"0", "1", "2", "3"}[min(max(o.exit, 0), 3)]; got != rest {
+				s.t.Errorf("$ %s\nended with %s, want %s: %s%s", o.command, got, rest, o.stdout, o.stderr)
+			}
+		default:
+			s.t.Fatalf("no such line: %s", line)
+		}
+	}
+	end()
+}
+
+func (s *service) command(line string) *outcome {
+	s.t.Helper()
+	line = strings.NewReplacer("FRONT", s.front, "DIR", s.dir).Replace(line)
+	var args []string
+	for _, m := range regexp.MustCompile(`"([^"]*)"|(\S+)`).FindAllStringSubmatch(line, -1) {
+		args = append(args, m[1]+m[2])
+	}
+	cmd := exec.Command(filepath.Join(bin, args[0]), args[1:]...)
+	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		s.t.Fatal(err)
+	}
+	if strings.Contains(stdout.String(), "\x1b[") {
+		s.t.Errorf("$ %s\nwrites colour to what is no terminal", line)
+	}
+	return &outcome{command: line, stdout: stdout.String(), stderr: stderr.String(), exit: cmd.ProcessState.ExitCode()}
+}
