@@ -42,7 +42,7 @@ func servePage(w http.ResponseWriter, r *http.Request, page []byte) {
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
 	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; font-src 'self'; img-src 'self' data:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; "+
-		"script-src 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+"'; style-src-attr 'unsafe-inline'")
+		"script-src 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+"'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	if r.Method == http.MethodHead {

@@ -42,6 +42,8 @@ type Config struct {
 	Replica string
 	Log     *slog.Logger
 	Metrics prometheus.Registerer
+	// SweepEvery is how often machines are compared with records; 20 s when 0.
+	SweepEvery time.Duration
 }
 
 // Control drives the groups that this replica has leased.
@@ -64,6 +66,9 @@ type Control struct {
 
 // New makes a control; Run starts it.
 func New(c Config) *Control {
+	if c.SweepEvery == 0 {
+		c.SweepEvery = sweepEvery
+	}
 	ctl := &Control{
 		Config: c, metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
 		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, pools: map[string]store.Pool{},
@@ -95,7 +100,7 @@ func (c *Control) Run(ctx context.Context) error {
 	keeping, stop := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	c.lease(keeping, &all, true)
-	renew, sweep := time.NewTicker(renewEvery), time.NewTicker(sweepEvery)
+	renew, sweep := time.NewTicker(renewEvery), time.NewTicker(c.SweepEvery)
 	defer renew.Stop()
 	defer sweep.Stop()
 	for {

@@ -291,7 +291,7 @@ func (d *deciding) setBack(zone string) {
 	d.entry(Entry{
 		Kind:    "zone.backing-off",
 		Text:    fmt.Sprintf("Launches in %s wait %s.", zone, Span(wait)),
-		Because: fmt.Sprintf("%s in a row did not come up in %s", count(s.Count, "instance"), zone),
+		Because: fmt.Sprintf("launches failed %s in a row in %s", count(s.Count, "time"), zone),
 		Numbers: map[string]any{"failures": s.Count, "wait_seconds": seconds(wait)},
 	})
 }

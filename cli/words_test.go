@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"testing"
+	"time"
+
+	"unitas/client"
+)
+
+func TestTableLinesUp(t *testing.T) {
+	got := table([][]string{{"image", ">size", "made"}, {"timetable@1", "2 B", "now"}, {"b@1", "1.5 KiB", "→"}})
+	want := "image           size  made\ntimetable@1      2 B  now\nb@1          1.5 KiB  →\n"
+	if got != want {
+		t.Errorf("the table is\n%q, want\n%q", got, want)
+	}
+	if table(nil) != "" {
+		t.Error("no rows make a table")
+	}
+	if got := orNone([][]string{{"image"}}, "There are none."); got != "There are none.\n" {
+		t.Errorf("a table of a heading alone is %q", got)
+	}
+}
+
+func TestFactsLeaveOutWhatIsEmpty(t *testing.T) {
+	got := facts("a", "1", "long", "two\nlines", "none", "")
+	if want := "a     1\nlong  two\n      lines\n"; got != want {
+		t.Errorf("the facts are\n%q, want\n%q", got, want)
+	}
+}
+
+func TestSpanAndSize(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		-1: "0 s", 420 * time.Millisecond: "420 ms", 1500 * time.Millisecond: "1.5 s", 42 * time.Second: "42 s",
+		80 * time.Second: "1 m 20 s", 2*time.Hour + 3*time.Minute: "2 h 3 m", 50 * time.Hour: "2 d 2 h",
+	} {
+		if got := span(d); got != want {
+			t.Errorf("%v is %q, want %q", d, got, want)
+		}
+	}
+	for n, want := range map[int64]string{512: "512 B", 2048: "2.0 KiB", 64 << 20: "64.0 MiB", 3 << 40: "3.0 TiB"} {
+		if got := size(n); got != want {
+			t.Errorf("%d is %q, want %q", n, got, want)
+		}
+	}
+}
+
+func TestReference(t *testing.T) {
+	if name, n, err := reference("timetable-web@12"); err != nil || name != "timetable-web" || n != 12 {
+		t.Errorf("%s %d %v", name, n, err)
+	}
+	for _, bad := range []string{"", "timetable", "@1", "timetable@", "timetable@0", "timetable@x"} {
+		if _, _, err := reference(bad); err == nil {
+			t.Errorf("%q was taken for a version", bad)
+		}
+	}
+}
+
+func TestTideRises(t *testing.T) {
+	for _, c := range []struct {
+		wave client.Wave
+		want string
+	}{
+		{client.Wave{Target: 1, State: client.WaveStatePassed}, "████"},
+		{client.Wave{Target: 3, State: client.WaveStateSoaking}, "▓▓▓▓▓▓▓▓▓▓▓▓"},
+		{client.Wave{Target: 1, State: client.WaveStateHeld}, "▒▒▒▒"},
+		{client.Wave{Target: 1, State: client.WaveStateWaiting}, "····"},
+	} {
+		if got := tide(c.wave, 6); got != c.want {
+			t.Errorf("%+v is drawn %q", c.wave, got)
+		}
+	}
+	if tide(client.Wave{}, 0) != "" {
+		t.Error("an empty group has a tide")
+	}
+}
+
+func TestNumbersHaveUnits(t *testing.T) {
+	got := numbers(map[string]any{"settled_seconds": 2.5, "size": 6, "image_bytes": 10})
+	if want := " (image 10 B, settled 2.5 s, size 6)"; got != want {
+		t.Errorf("the numbers read %q", got)
+	}
+}
+
+func TestGrownSpansAreNoNews(t *testing.T) {
+	one := spans.ReplaceAllString("Wave 2 of 3: waits for timetable-007, settling for 1.4 s, usually 2.9 s.", "")
+	two := spans.ReplaceAllString("Wave 2 of 3: waits for timetable-007, settling for 850 ms, usually 1 m 2 s.", "")
+	other := spans.ReplaceAllString("Wave 3 of 3: waits for timetable-007, settling for 850 ms, usually 2.9 s.", "")
+	if one == other || two == other {
+		t.Error("another wave is no news")
+	}
+	if one != "Wave 2 of 3: waits for timetable-007, settling for , usually ." {
+		t.Errorf("the sentence without its spans is %q", one)
+	}
+}
