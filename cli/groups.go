@@ -176,11 +176,25 @@ func (v groupView) picture() string {
 	}
 	b.WriteString(slips(v.Zones, v.Template, v.instances) + "\n")
 	b.WriteString(versions(v.Summary) + "\n")
+	b.WriteString("  " + v.verdicts() + "\n\n")
 	b.WriteString(instanceTable(v.instances))
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal,
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
+}
+
+// verdicts counts the instances by verdict, and tells the estimate.
+func (v groupView) verdicts() string {
+	count := map[client.Verdict]int{}
+	for _, in := range v.instances {
+		count[in.Verdict]++
+	}
+	text := fmt.Sprintf("%d healthy, %d unhealthy, %d unknown", count[client.Healthy], count[client.Unhealthy], count[client.Unknown])
+	if v.Summary.LeftSeconds != nil {
+		text += fmt.Sprintf("; about %s left", spanOf(*v.Summary.LeftSeconds))
+	}
+	return text
 }
 
 func orWord(text, otherwise string) string {

@@ -208,8 +208,8 @@ func rolloutHead(r client.Rollout) string {
 
 func rolloutPicture(r client.Rollout, g groupView) string {
 	return rolloutHead(r) + "\n" + slips(g.Zones, r.From, g.instances) + "\n" + versions(g.Summary) +
-		fmt.Sprintf("\n  %d of %d serving, between %d and %d; up to %d above and %d below the size; %s unhealthy\n",
-			g.Summary.Serving, g.Size, g.Min, g.Max, r.Above, r.Below, strconv.Itoa(g.Summary.Unwell))
+		fmt.Sprintf("\n  %s\n  %d of %d serving, between %d and %d; up to %d above and %d below the size\n",
+			g.verdicts(), g.Summary.Serving, g.Size, g.Min, g.Max, r.Above, r.Below)
 }
 
 // wavesPicture is a line for each wave with the tide in it.

@@ -23,6 +23,9 @@ import (
 
 const width, height = 1280, 800
 
+// transcriptFile holds what the demo said, for its picture.
+const transcriptFile = ".state/demo-transcript.txt"
+
 func main() {
 	out := flag.String("out", "docs/screenshots", "the directory for the pictures")
 	only := flag.String("only", "", "console or terminal, for one kind alone")
@@ -80,7 +83,7 @@ func (s *shots) playDemo() (*exec.Cmd, error) {
 	if err := play.Start(); err != nil {
 		return nil, err
 	}
-	transcript, err := os.Create(filepath.Join(os.TempDir(), "unitas-demo.txt"))
+	transcript, err := os.Create(transcriptFile)
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +215,7 @@ func (s *shots) terminal() error {
 		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
 		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
 		{"cli-instance-show", "bin/unitas instance show $(bin/unitas instance list -o json | grep -o '\"id\": \"[^\"]*' | head -1 | cut -c8-)", nil, 3 * time.Second},
-		{"demo", "cat " + filepath.Join(os.TempDir(), "unitas-demo.txt"), nil, 2 * time.Second},
+		{"demo", "cat " + transcriptFile, nil, 2 * time.Second},
 	} {
 		if picture.before != nil {
 			if err := picture.before(); err != nil {

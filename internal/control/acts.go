@@ -88,18 +88,9 @@ func (k *keeper) showTargets() {
 // endpoint is where an instance takes requests.
 func (k *keeper) endpoint(in *store.Instance) string {
 	k.ctl.mu.Lock()
-	t, ok := k.ctl.templates[in.Version]
+	port := k.ctl.templates[in.Version].Port // read when the group was loaded
 	k.ctl.mu.Unlock()
-	if !ok {
-		ctx, cancel := context.WithTimeout(context.Background(), retryAfter)
-		defer cancel()
-		var err error
-		if t, err = k.ctl.template(ctx, in.Version); err != nil {
-			k.ctl.warn(k.name, "the template of a target was not read", err)
-			return ""
-		}
-	}
-	return net.JoinHostPort(in.Address, strconv.Itoa(t.Port))
+	return net.JoinHostPort(in.Address, strconv.Itoa(port))
 }
 
 func (k *keeper) launch(in store.Instance) {

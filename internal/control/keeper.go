@@ -176,6 +176,9 @@ func (k *keeper) load(ctx context.Context) error {
 		}
 		checks = append(checks, c)
 	}
+	if err := k.readTemplates(ctx, l); err != nil {
+		return err
+	}
 	if !k.loaded {
 		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
 			return fmt.Errorf("load the usual times: %w", err)
@@ -186,6 +189,24 @@ func (k *keeper) load(ctx context.Context) error {
 	}
 	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
 	k.loaded, k.stale = true, false
+	return nil
+}
+
+// readTemplates reads all that the group may launch or send requests to, so
+// that nothing need be read when the database is away.
+func (k *keeper) readTemplates(ctx context.Context, l store.Loaded) error {
+	versions := []fleet.Version{l.Group.Template}
+	if l.Rollout != nil {
+		versions = append(versions, l.Rollout.From, l.Rollout.To)
+	}
+	for i := range l.Instances {
+		versions = append(versions, l.Instances[i].Version)
+	}
+	for _, v := range versions {
+		if _, err := k.ctl.template(ctx, v); err != nil {
+			return fmt.Errorf("load the template %s: %w", v, err)
+		}
+	}
 	return nil
 }
 

@@ -22,8 +22,9 @@ type Summary struct {
 	Versions []VersionCount
 	// Waits are what the group waits for now, longest wait first.
 	Waits []Wait
-	// Left is about how long the live rollout still takes; 0 when there is
-	// none, it is held, or nothing is known to go by.
+	// Left is about how long the live rollout still takes, or without one until
+	// all that comes up serves; 0 when there is neither, the rollout is held, or
+	// nothing is known to go by.
 	Left time.Duration
 }
 
@@ -72,8 +73,8 @@ func Summarise(now time.Time, v View) Summary {
 		return a.Version.N - b.Version.N
 	})
 	slices.SortStableFunc(s.Waits, func(a, b Wait) int { return int(b.For - a.For) })
+	s.Left = left(now, v, &s)
 	if v.Rollout != nil {
-		s.Left = left(now, v, &s)
 		s.Sentence = rolloutSentence(now, v, &s)
 	} else {
 		s.Sentence = groupSentence(v, &s)
@@ -189,11 +190,20 @@ func rolloutSentence(now time.Time, v View, s *Summary) string {
 	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, r.Why)
 }
 
-// left estimates the rest of a rollout from the usual time to come up.
+// left estimates the rest from the usual time to come up.
 func left(now time.Time, v View, s *Summary) time.Duration {
 	r := v.Rollout
-	if r.State == Held || r.State.Ended() || v.Usual == 0 {
+	switch {
+	case v.Usual == 0 || (r != nil && (r.State == Held || r.State.Ended())):
 		return 0
+	case r == nil:
+		var longest time.Duration
+		for _, w := range s.Waits {
+			if w.State.ComingUp() {
+				longest = max(longest, v.Usual-w.For, time.Second)
+			}
+		}
+		return longest
 	}
 	atOnce := r.Above + r.Below
 	if r.State == Reverting {

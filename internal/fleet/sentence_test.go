@@ -74,6 +74,15 @@ func TestTimeLeft(t *testing.T) {
 	if got, want := fleet.Summarise(noon, v).Left, 5*10*time.Second+2*time.Minute; got != want {
 		t.Errorf("%s are left, want %s", got, want)
 	}
+	one := servingGroup(6)
+	one.Usual = 10 * time.Second
+	if got := fleet.Summarise(noon, one).Left; got != 0 {
+		t.Errorf("a whole group has %s left", got)
+	}
+	one.Instances[0].State, one.Instances[0].Ordered = fleet.Settling, noon.Add(-4*time.Second)
+	if got := fleet.Summarise(noon, one).Left; got != 6*time.Second {
+		t.Errorf("an instance that came 4 s ago and takes 10 s has %s left", got)
+	}
 	v.Rollout.State = fleet.Held
 	if got := fleet.Summarise(noon, v).Left; got != 0 {
 		t.Errorf("a held rollout has %s left", got)
