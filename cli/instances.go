@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unitas/client"
+)
+
+func (a *app) instanceCommand() *cobra.Command {
+	var of string
+	var gone bool
+	listing := &cobra.Command{Use: "list", Short: "List instances", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			instances, err := a.instancesOf(cmd.Context(), of, gone)
+			if err != nil {
+				return err
+			}
+			return a.print(instances, func() string { return instanceTable(instances) })
+		}}
+	listing.Flags().StringVar(&of, "group", "", "only those of this `GROUP`")
+	listing.Flags().BoolVar(&gone, "gone", false, "show those that are gone as well")
+	showing := &cobra.Command{Use: "show INSTANCE", Short: "Show one instance with the last answers of its checks", Args: exactly("INSTANCE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			return a.print(in, func() string { return instancePicture(in) })
+		}}
+	logging := &cobra.Command{Use: "boot-log INSTANCE", Short: "Print what the machine of an instance has written", Args: exactly("INSTANCE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			log, _, err := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
+		}}
+	return group("instance", "Instances: the machines that groups launched", listing, showing, logging)
+}
+
+func instancePicture(in client.Instance) string {
+	served := ""
+	if in.ServedAt != nil {
+		served = moment(*in.ServedAt) + ", " + span(in.ServedAt.Sub(in.OrderedAt)) + " after it was ordered"
+	}
+	pinned := ""
+	if in.Pinned {
+		pinned = "yes"
+	}
+	var b strings.Builder
+	b.WriteString(facts("instance", in.Id, "group", in.Group, "zone", in.Zone, "version", in.Version, "address", in.Address,
+		"state", fmt.Sprintf("%s for %s", in.State, span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
+		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "ordered", moment(in.OrderedAt), "served", served))
+	for _, r := range in.Reports {
+		since := ""
+		if r.Since != nil {
+			since = " for " + span(time.Since(*r.Since))
+		}
+		fmt.Fprintf(&b, "\n%s says %s%s: %s\n", r.Check, r.Verdict, since, r.Why)
+		if r.Answers == nil || len(*r.Answers) == 0 {
+			continue
+		}
+		rows := [][]string{{"  at", ">took", "answer", "what came back"}}
+		for _, answer := range *r.Answers {
+			good := "good"
+			if !answer.Good {
+				good = "bad"
+			}
+			rows = append(rows, []string{"  " + clock(answer.At), fmt.Sprintf("%.1f ms", answer.TookMs), good, answer.Why})
+		}
+		b.WriteString(table(rows))
+	}
+	return b.String()
+}
+
+func instanceTable(instances []client.Instance) string {
+	rows := [][]string{{"instance", "zone", "version", "state", ">for", "verdict", ">in flight", "address", "because"}}
+	for _, in := range instances {
+		rows = append(rows, []string{in.Id, in.Zone, in.Version, string(in.State), span(time.Since(in.Since)), string(in.Verdict),
+			strconv.Itoa(in.InFlight), in.Address, clip(in.Why, 60)})
+	}
+	return orNone(rows, "There are no instances.")
+}
+
+func clip(text string, n int) string {
+	if r := []rune(text); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return text
+}

@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unitas/client"
+)
+
+func (a *app) journalCommand() *cobra.Command {
+	var of, instance string
+	var rollout int64
+	var limit int
+	var follow bool
+	cmd := &cobra.Command{Use: "journal", Short: "Everything that happened and every decision, with its cause", Args: exactly(),
+		Example: "  unitas journal --group timetable --follow",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 || limit > 1000 {
+				return misused("--limit %d: give 1 to 1000", limit)
+			}
+			params := client.ListJournalParams{Group: given(cmd, "group", of), Instance: given(cmd, "instance", instance), Rollout: given(cmd, "rollout", rollout), Limit: &limit}
+			read := func() ([]client.JournalEntry, error) {
+				page, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
+				slices.Reverse(page.Items)
+				return page.Items, err
+			}
+			if follow {
+				return a.followJournal(cmd.Context(), params, read)
+			}
+			entries, err := read()
+			if err != nil {
+				return err
+			}
+			return a.print(entries, func() string {
+				var b strings.Builder
+				for _, e := range entries {
+					b.WriteString(line(e))
+				}
+				return orWord(b.String(), "Nothing has happened yet.\n")
+			})
+		}}
+	flags := cmd.Flags()
+	flags.StringVar(&of, "group", "", "only what concerns this `GROUP`")
+	flags.StringVar(&instance, "instance", "", "only what concerns this `INSTANCE`")
+	flags.Int64Var(&rollout, "rollout", 0, "only what concerns the rollout of this `NUMBER`")
+	flags.IntVar(&limit, "limit", 50, "how many entries of the past to show, 1 to 1000")
+	flags.BoolVar(&follow, "follow", false, "go on with what happens from now on, until Ctrl-C")
+	return cmd
+}
+
+// followJournal prints the past and then each entry as it is written, once.
+func (a *app) followJournal(ctx context.Context, p client.ListJournalParams, past func() ([]client.JournalEntry, error)) error {
+	c, err := a.connect()
+	if err != nil {
+		return err
+	}
+	printed := int64(0)
+	show := func(e client.JournalEntry) error {
+		if e.Number <= printed || (p.Instance != nil && or(e.Instance, "") != *p.Instance) ||
+			(p.Rollout != nil && (e.Rollout == nil || *e.Rollout != *p.Rollout)) {
+			return nil
+		}
+		printed = e.Number
+		if a.output != "table" {
+			return json.NewEncoder(a.out).Encode(e)
+		}
+		_, err := fmt.Fprint(a.out, line(e))
+		return err
+	}
+	catchUp := func() {
+		entries, err := past()
+		if err != nil {
+			fmt.Fprintln(a.err, "unitas:", oneLine(err))
+		}
+		for _, e := range entries {
+			_ = show(e)
+		}
+	}
+	err = c.Events(ctx, or(p.Group, ""), catchUp, func(ev client.Event) error {
+		var e client.JournalEntry
+		if err := json.Unmarshal(ev.Data, &e); err != nil {
+			return fmt.Errorf("read an event: %w", err)
+		}
+		return show(e)
+	})
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return a.explain(err)
+}
+
+// line is one entry of the journal.
+func line(e client.JournalEntry) string {
+	who := ""
+	if e.Actor != "unitas" {
+		who = " [" + e.Actor + "]"
+	}
+	return fmt.Sprintf("%s  %s%s, %s%s\n", faint.paint(clock(e.At)), strings.TrimSuffix(e.Text, "."), who,
+		faint.paint("because "), e.Because+numbers(e.Numbers))
+}
+
+func numbers(m map[string]any) string {
+	if len(m) == 0 {
+		return ""
+	}
+	parts := make([]string, 0, len(m))
+	for k, v := range m {
+		unit := ""
+		for suffix, u := range map[string]string{"_seconds": " s", "_bytes": " B"} {
+			if name, ok := strings.CutSuffix(k, suffix); ok {
+				k, unit = name, u
+			}
+		}
+		parts = append(parts, fmt.Sprintf("%s %v%s", strings.ReplaceAll(k, "_", " "), v, unit))
+	}
+	return faint.paint(" (" + strings.Join(sorted(parts), ", ") + ")")
+}
