@@ -67,13 +67,14 @@ func redraw(a *app, picture string, before int) int {
 		lines = lines[:height-1]
 	}
 	var b strings.Builder
+	b.WriteString("\x1b[?7l") // a line that is too long is cut, not wrapped
 	if before > 0 {
 		fmt.Fprintf(&b, "\x1b[%dA", before)
 	}
 	for _, line := range lines {
 		b.WriteString("\r" + line + "\x1b[K\n")
 	}
-	b.WriteString("\x1b[J")
+	b.WriteString("\x1b[J\x1b[?7h")
 	fmt.Fprint(a.out, b.String())
 	return len(lines)
 }

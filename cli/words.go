@@ -12,10 +12,47 @@ import (
 )
 
 // table lines columns up. The first row is the heading; columns whose heading
-// begins with ">" are right-aligned.
+// begins with ">" are right-aligned. On a terminal it is made to fit.
 func table(rows [][]string) string {
+	width, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil || width <= 0 {
+		width = 1 << 20
+	}
+	return tableWithin(rows, width)
+}
+
+// tableWithin leaves out columns from the right until the lines are no longer
+// than width, and marks that with "…" at the end of the heading; what of the
+// last column does not fit is clipped first.
+func tableWithin(rows [][]string, width int) string {
 	if len(rows) == 0 {
 		return ""
+	}
+	const gap, least = 2, 12
+	used := 0
+	for i := range rows[0] {
+		column := 0
+		for _, row := range rows {
+			column = max(column, len([]rune(strings.TrimPrefix(row[i], ">"))))
+		}
+		last := i == len(rows[0])-1
+		if used+column <= width && (last || used+column+gap+1 <= width) {
+			used += column + gap
+			continue
+		}
+		if last && width-used >= least {
+			for r := range rows {
+				rows[r][i] = clip(rows[r][i], width-used)
+			}
+			break
+		}
+		for r := range rows {
+			rows[r] = rows[r][:i]
+		}
+		if i > 0 {
+			rows[0][i-1] += " …"
+		}
+		break
 	}
 	right := make([]bool, len(rows[0]))
 	widths := make([]int, len(rows[0]))

@@ -21,6 +21,22 @@ func TestTableLinesUp(t *testing.T) {
 	}
 }
 
+func TestTableFitsItsTerminal(t *testing.T) {
+	rows := func() [][]string {
+		return [][]string{{"instance", ">for", "because"}, {"timetable-001", "12 s", "sailings-up passed 2 of 2"}}
+	}
+	for width, want := range map[int]string{
+		80: "instance        for  because\ntimetable-001  12 s  sailings-up passed 2 of 2\n",
+		40: "instance        for  because\ntimetable-001  12 s  sailings-up passed…\n",
+		25: "instance       for …\ntimetable-001   12 s\n",
+		17: "instance …\ntimetable-001\n",
+	} {
+		if got := tableWithin(rows(), width); got != want {
+			t.Errorf("in %d columns the table is\n%q, want\n%q", width, got, want)
+		}
+	}
+}
+
 func TestFactsLeaveOutWhatIsEmpty(t *testing.T) {
 	got := facts("a", "1", "long", "two\nlines", "none", "")
 	if want := "a     1\nlong  two\n      lines\n"; got != want {

@@ -24,8 +24,15 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := play(ctx, o); err != nil && !errors.Is(err, context.Canceled) {
+	err := play(ctx, o)
+	switch {
+	case err == nil:
+		fmt.Println("\nAll went as it must.")
+	case errors.Is(err, context.Canceled) && !o.once:
+		fmt.Println("\nEnded before the scenario was over.")
+	default:
 		fmt.Fprintln(os.Stderr, "\nThe demo did not go as it must:", err)
+		stop()
 		os.Exit(1)
 	}
 }

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
@@ -9,6 +10,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"unitas/client"
 )
 
 // TestCommandLine plays testdata/*.txt against the real service. A line that
@@ -34,6 +37,50 @@ func TestCommandLine(t *testing.T) {
 			}
 			s.play(strings.Split(string(raw), "\n"))
 		})
+	}
+}
+
+// TestJournalIsFollowed reads what the command prints while things happen, and
+// ends it as Ctrl-C does.
+func TestJournalIsFollowed(t *testing.T) {
+	s := start(t)
+	s.stock()
+	cmd := exec.Command(filepath.Join(bin, "unitas"), "journal", "--follow", "-o", "json")
+	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := json.NewDecoder(out)
+	seen := map[int64]bool{}
+	until := func(kind string) {
+		t.Helper()
+		for {
+			var e client.JournalEntry
+			if err := lines.Decode(&e); err != nil {
+				t.Fatalf("the journal ended before %s: %v", kind, err)
+			}
+			if seen[e.Number] {
+				t.Errorf("entry %d came twice", e.Number)
+			}
+			seen[e.Number] = true
+			if e.Kind == kind {
+				return
+			}
+		}
+	}
+	until("pool.created") // the past
+	s.group(20)
+	until("group.created")
+	until("instance.serving")
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("it ended badly: %v", err)
 	}
 }
 
