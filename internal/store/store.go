@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
 )
 
 //go:embed migrations/*.sql
@@ -70,7 +71,11 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	db := stdlib.OpenDBFromPool(s.pool)
 	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	locker, err := lock.NewPostgresSessionLocker() // replicas that start together wait for each other
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSlog(slog.New(slog.DiscardHandler)), goose.WithSessionLocker(locker))
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
 	}

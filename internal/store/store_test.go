@@ -61,6 +61,23 @@ func stocked(t *testing.T) *store.Store {
 	return s
 }
 
+// TestReplicasStartTogether opens an empty database from many sides at once.
+func TestReplicasStartTogether(t *testing.T) {
+	url := pgtest.Database(t)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			s, err := store.Open(ctx, url)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Close()
+		})
+	}
+	all.Wait()
+}
+
 func TestVersionsAreCountedOneByOne(t *testing.T) {
 	s := open(t)
 	var all sync.WaitGroup
