@@ -31,12 +31,12 @@ func Handler() (http.Handler, error) {
 			serveAsset(w, r, files, name)
 			return
 		}
-		servePage(w, r, page)
+		servePage(w, page)
 	}), nil
 }
 
 // servePage writes the page with a fresh nonce for its styles and scripts.
-func servePage(w http.ResponseWriter, r *http.Request, page []byte) {
+func servePage(w http.ResponseWriter, page []byte) {
 	nonce := rand.Text()
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
@@ -45,9 +45,6 @@ func servePage(w http.ResponseWriter, r *http.Request, page []byte) {
 		"script-src 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+"'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
-	if r.Method == http.MethodHead {
-		return
-	}
 	_, _ = w.Write(bytes.ReplaceAll(page, []byte("__NONCE__"), []byte(nonce)))
 }
 
@@ -84,7 +81,5 @@ func serveAsset(w http.ResponseWriter, r *http.Request, files fs.FS, name string
 	if encoding != "" {
 		h.Set("Content-Encoding", encoding)
 	}
-	if r.Method != http.MethodHead {
-		_, _ = w.Write(raw)
-	}
+	_, _ = w.Write(raw)
 }

@@ -19,7 +19,7 @@ func get(h http.HandlerFunc, path string, headers ...string) *httptest.ResponseR
 }
 
 func TestEachPageHasItsOwnNonce(t *testing.T) {
-	h := func(w http.ResponseWriter, r *http.Request) { servePage(w, r, []byte(`<script nonce="__NONCE__">`)) }
+	h := func(w http.ResponseWriter, _ *http.Request) { servePage(w, []byte(`<script nonce="__NONCE__">`)) }
 	one, two := get(h, "/"), get(h, "/")
 	if one.Body.String() == two.Body.String() || strings.Contains(one.Body.String(), "__NONCE__") {
 		t.Errorf("the pages are %s and %s", one.Body, two.Body)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"fmt"
 	"io"
 	"net/http"
 	"time"
@@ -67,7 +68,7 @@ func fingerprintOf(r *http.Request) ([]byte, error) {
 		r.Body = io.NopCloser(bytes.NewReader(raw))
 		_, _ = h.Write(raw)
 	} else {
-		_, _ = io.WriteString(h, r.Header.Get("Content-Length"))
+		fmt.Fprint(h, r.ContentLength)
 	}
 	return h.Sum(nil), nil
 }

@@ -77,12 +77,20 @@ func New(c Config) (*Server, error) {
 		return c.Blob(http.StatusOK, "application/json", raw)
 	})
 	e.GET("/*", s.console)
-	e.HEAD("/*", s.console)
 	return s, nil
 }
 
-// Handler serves the interface; RunEvents must run beside it.
-func (s *Server) Handler() http.Handler { return s.echo }
+// Handler serves the interface; RunEvents must run beside it. HEAD is answered
+// as GET is, without the body, which net/http leaves out by itself.
+func (s *Server) Handler() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodHead && r.URL.Path != "/v1/events" {
+			r = r.Clone(r.Context())
+			r.Method = http.MethodGet
+		}
+		s.echo.ServeHTTP(w, r)
+	})
+}
 
 // RunEvents hands events to those who watch until the context ends, and then
 // ends their streams.

@@ -71,7 +71,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	db := stdlib.OpenDBFromPool(s.pool)
 	defer db.Close()
-	locker, err := lock.NewPostgresSessionLocker() // replicas that start together wait for each other
+	locker, err := lock.NewPostgresSessionLocker(lock.WithLockTimeout(1, 60)) // replicas that start together wait for each other
 	if err != nil {
 		return err
 	}

@@ -194,17 +194,20 @@ func archive(t *testing.T, workload string) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return packed(t, "unitas.yaml", "start: [./timetable]\n", "timetable", string(raw))
+}
+
+// packed makes an archive of names and contents.
+func packed(t *testing.T, files ...string) []byte {
+	t.Helper()
 	var b bytes.Buffer
 	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed)
 	w := tar.NewWriter(z)
-	for _, f := range []struct {
-		name string
-		raw  []byte
-	}{{"unitas.yaml", []byte("start: [./timetable]\n")}, {"timetable", raw}} {
-		if err := w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o755, Size: int64(len(f.raw)), Typeflag: tar.TypeReg}); err != nil {
+	for i := 0; i < len(files); i += 2 {
+		if err := w.WriteHeader(&tar.Header{Name: files[i], Mode: 0o755, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := w.Write(f.raw); err != nil {
+		if _, err := io.WriteString(w, files[i+1]); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -129,10 +129,18 @@ func TestBadInput(t *testing.T) {
 func TestBadArchives(t *testing.T) {
 	s := start(t)
 	good := archive(t, "timetable-1")
-	for name, raw := range map[string][]byte{"cut off": good[:len(good)/2], "no archive": []byte("hello"), "empty": {}} {
-		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(raw)))
+	for name, c := range map[string]struct {
+		raw  []byte
+		says string
+	}{
+		"cut off":                            {good[:len(good)/2], "it was cut off"},
+		"no archive":                         {[]byte("hello"), "make one with: tar -czf"},
+		"empty":                              {nil, "make one with: tar -czf"},
+		"one that would leave its directory": {packed(t, "../../etc/cron.d/x", "x"), `entry "../../etc/cron.d/x" would leave the machine's directory`},
+	} {
+		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(c.raw)))
 		var e *client.Error
-		if !errors.As(err, &e) || e.Status != 422 || !strings.Contains(e.Error(), "The archive is refused") {
+		if !errors.As(err, &e) || e.Status != 422 || !strings.Contains(e.Error(), "The archive is refused: ") || !strings.Contains(e.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -157,6 +165,11 @@ func TestTokens(t *testing.T) {
 	}
 	if status, _, body := s.call("GET", "/metrics", ""); status != 200 || !strings.Contains(body, "unitas_decision_seconds") || !strings.Contains(body, "unitas_probes_total") {
 		t.Errorf("the metrics are %d %.200s", status, body)
+	}
+	for _, path := range []string{"/v1/groups", "/healthz", "/"} {
+		if status, h, body := s.call("HEAD", path, ""); status != 200 || body != "" || h.Get("Content-Type") == "" {
+			t.Errorf("HEAD %s is answered %d %q", path, status, body)
+		}
 	}
 	if status, _, _ := s.call("GET", "/assets/missing.js", "", "Authorization", ""); status != 404 {
 		t.Errorf("a missing asset is answered %d", status)

@@ -3,7 +3,9 @@ package e2e
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"syscall"
@@ -145,6 +147,46 @@ func TestKilledInTheMiddle(t *testing.T) {
 	}
 	if ordered := len(s.journal("instance.ordered")); ordered != 8 {
 		t.Errorf("%d instances were ordered in all, and 8 are enough", ordered)
+	}
+}
+
+// TestKilledAgainAndAgain kills the service with -9 at moments drawn at random
+// while a rollout goes out, and holds what is there against what must be.
+func TestKilledAgainAndAgain(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("the moments are drawn with the seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	s := start(t)
+	s.stock()
+	s.group(20)
+	ro := s.rollOut("timetable-web@2", "1", "50%", "100%")
+	for range 6 {
+		moment := time.NewTimer(time.Duration(r.IntN(700)) * time.Millisecond)
+		<-moment.C
+		s.stop(syscall.SIGKILL)
+		seen := map[string]int{}
+		for _, pid := range s.machines() {
+			raw, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+			for variable := range strings.SplitSeq(string(raw), "\x00") {
+				if id, ok := strings.CutPrefix(variable, "UNITAS_INSTANCE="); ok {
+					seen[id]++
+				}
+			}
+		}
+		for id, n := range seen {
+			if n > 1 {
+				t.Errorf("%s has %d machines", id, n)
+			}
+		}
+		if len(seen) > 4+2+2 { // the size, what is above, and two on their way out
+			t.Errorf("there are %d machines", len(seen))
+		}
+		s.up()
+	}
+	s.becomes(ro.Number, client.RolloutStateDone)
+	s.whole(4)
+	if lost := s.journal("instance.lost"); len(lost) > 0 {
+		t.Errorf("machines were lost: %+v", lost)
 	}
 }
 

@@ -189,18 +189,8 @@ func (d *Driver) start(spec machine.Spec) error {
 	if len(spec.Start) == 0 {
 		return errors.New("the image does not say what to start")
 	}
-	root := filepath.Join(d.dir(spec.ID), "root")
-	cmd := exec.Command(spec.Start[0], spec.Start[1:]...)
-	if filepath.Base(spec.Start[0]) != spec.Start[0] && !filepath.IsAbs(spec.Start[0]) {
-		cmd.Path, cmd.Err = filepath.Join(root, spec.Start[0]), nil
-	}
-	cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
-	cmd.Env = d.environment(spec)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if user := d.user(spec); user >= 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user), NoSetGroups: false}
-	}
-	if err := cmd.Start(); err != nil {
+	cmd, err := d.exec(spec, log)
+	if err != nil {
 		fmt.Fprintf(log, "could not start: %v\n", err)
 		return fmt.Errorf("start %s: %w", spec.Start[0], err)
 	}
@@ -221,6 +211,30 @@ func (d *Driver) start(spec machine.Spec) error {
 		d.end(spec.ID, r, exitWords(cmd.ProcessState))
 	}()
 	return nil
+}
+
+// exec starts the program. While another machine is being unpacked, a process
+// forked at the wrong moment holds the program open for writing until its own
+// exec, and the kernel refuses to start it (ETXTBSY); a moment later it does not.
+func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
+	root := filepath.Join(d.dir(spec.ID), "root")
+	for attempt := 0; ; attempt++ {
+		cmd := exec.Command(spec.Start[0], spec.Start[1:]...)
+		if filepath.Base(spec.Start[0]) != spec.Start[0] && !filepath.IsAbs(spec.Start[0]) {
+			cmd.Path, cmd.Err = filepath.Join(root, spec.Start[0]), nil
+		}
+		cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
+		cmd.Env = d.environment(spec)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+		if user := d.user(spec); user >= 0 {
+			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
+		}
+		err := cmd.Start()
+		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
+			return cmd, err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 // environment is all that the process is told by variables; nothing of the

@@ -7,12 +7,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -63,13 +65,24 @@ func (y *yard) reopen(dir string) {
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	facts := make(chan machine.Fact, 10)
+	facts := make(chan machine.Fact, 100)
 	y.facts = facts
 	y.Watch(func(f machine.Fact) { facts <- f })
 }
 
 // launch starts a machine that runs the shell script.
 func (y *yard) launch(id, script string) machine.Spec {
+	y.t.Helper()
+	spec := y.spec(id, script)
+	if err := y.Launch(context.Background(), spec); err != nil {
+		y.t.Fatal(err)
+	}
+	y.ids = append(y.ids, id)
+	return spec
+}
+
+// spec imports an image that runs the shell script.
+func (y *yard) spec(id, script string) machine.Spec {
 	y.t.Helper()
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
@@ -89,13 +102,8 @@ func (y *yard) launch(id, script string) machine.Spec {
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	spec := machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Manifest.Start,
+	return machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Manifest.Start,
 		Address: "127.65.0.9", Number: 8, Port: 8080, UserData: "hello", Environment: map[string]string{"SEASON": "summer"}}
-	if err := y.Launch(context.Background(), spec); err != nil {
-		y.t.Fatal(err)
-	}
-	y.ids = append(y.ids, id)
-	return spec
 }
 
 // log waits until the boot log has the text.
@@ -166,6 +174,26 @@ func TestLaunchTwiceIsOneMachine(t *testing.T) {
 	if y.pid("timetable-001") != pid || len(marked(y.dir("timetable-001"))) != 1 {
 		t.Error("there is a second machine")
 	}
+}
+
+// TestManyAtOnce launches from many sides, so that one is unpacked while
+// another is forked.
+func TestManyAtOnce(t *testing.T) {
+	y := newYard(t)
+	// Large enough that writing it takes a while.
+	spec := y.spec("many", "exec sleep 600\n#"+strings.Repeat("x", 4<<20))
+	var all sync.WaitGroup
+	for n := range 40 {
+		one := spec
+		one.ID, one.Number = fmt.Sprintf("many-%d", n), int64(n)
+		y.ids = append(y.ids, one.ID)
+		all.Go(func() {
+			if err := y.Launch(context.Background(), one); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
 }
 
 func TestStopIsASignalThenForce(t *testing.T) {

@@ -52,7 +52,7 @@ export function Group() {
       <h2>Instances</h2>
       <InstanceTable instances={live} now={now} />
       <h2>Journal</h2>
-      <Journal group={name} now={now} />
+      <Journal group={name} />
       <h2>Settings</h2>
       <Settings group={g} />
     </main>

@@ -6,7 +6,7 @@ import { Trouble } from '../parts/Trouble'
 import { clock, exact } from '../parts/words'
 
 /** What happened, newest first, each with its cause and numbers. */
-export function Journal({ group }: { group: string; now: number }) {
+export function Journal({ group }: { group: string }) {
   const [limit, setLimit] = useState(20)
   const journal = useJournal(group, limit)
   const entries = journal.data?.items ?? []
