@@ -133,7 +133,7 @@ func (s *shots) console() error {
 		},
 		func() error { return s.take(tab, "console-start-rollout") },
 		func() error { return browser.Button(tab, "Cancel") },
-		func() error { return s.rollOut("timetable-web@1", 4) },
+		func() error { return s.release("the winter sailings", false) },
 		func() error {
 			return browser.Until(tab, `document.querySelector('[data-wave="2"]')?.textContent === 'replacing'`)
 		},
@@ -144,7 +144,7 @@ func (s *shots) console() error {
 		func() error {
 			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'done'`)
 		},
-		func() error { return s.rollOut("timetable-web@3", 4) },
+		func() error { return s.release("reads the spring sailings from a file", true) },
 		func() error {
 			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'held'`)
 		},
@@ -176,9 +176,18 @@ func (s *shots) take(tab context.Context, name string) error {
 	return os.WriteFile(filepath.Join(s.out, name+".png"), png, 0o644)
 }
 
-func (s *shots) rollOut(to string, soak float64) error {
-	above := 2
-	_, _, err := client.Read[client.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, client.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
+// release makes the next template version, good or bad, and begins its rollout.
+func (s *shots) release(note string, bad bool) error {
+	env := client.Environment{"WARM_UP": "2s"}
+	if bad {
+		env["SAILINGS_FILE"] = "/srv/sailings-spring.csv"
+	}
+	t, _, err := client.Read[client.Template](s.api.ReviseTemplate(s.ctx, "timetable-web", nil, client.TemplateRevision{Environment: &env, Note: note}))
+	if err != nil {
+		return err
+	}
+	to, above, soak := fmt.Sprintf("%s@%d", t.Name, t.Version), 2, 4.0
+	_, _, err = client.Read[client.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, client.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
 	return err
 }
 
@@ -205,16 +214,22 @@ func (s *shots) terminal() error {
 		_ = x.Process.Kill()
 		_ = x.Wait()
 	}()
+	group := "timetable"
+	list, _, err := client.Read[client.InstanceList](s.api.ListInstances(s.ctx, &client.ListInstancesParams{Group: &group}))
+	if err != nil || len(list.Items) == 0 {
+		return fmt.Errorf("find an instance: %w", err)
+	}
+	instance := list.Items[len(list.Items)-1].Id
 	for _, picture := range []struct {
 		name, command string
 		before        func() error
 		wait          time.Duration
 	}{
 		{"cli-group-show", "bin/unitas group show timetable", nil, 2 * time.Second},
-		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.rollOut("timetable-web@2", 4) }, 11500 * time.Millisecond},
+		{"cli-instance-show", "bin/unitas instance show " + instance, nil, 2 * time.Second},
+		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.release("the night sailings", false) }, 11500 * time.Millisecond},
 		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
 		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
-		{"cli-instance-show", "bin/unitas instance show $(bin/unitas instance list -o json | grep -o '\"id\": \"[^\"]*' | head -1 | cut -c8-)", nil, 3 * time.Second},
 		{"demo", "cat " + transcriptFile, nil, 2 * time.Second},
 	} {
 		if picture.before != nil {

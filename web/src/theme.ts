@@ -43,6 +43,7 @@ export function themeOf(mode: Mode): ThemeConfig {
       colorBorderSecondary: dark ? '#2b2f34' : '#e7e4de',
       colorTextDescription: dark ? '#a9a69f' : '#5d5a54',
       borderRadius: 4,
+      motion: !window.matchMedia('(prefers-reduced-motion: reduce)').matches,
       motionDurationMid: '0.12s',
       motionDurationSlow: '0.18s',
       boxShadowTertiary: 'none',

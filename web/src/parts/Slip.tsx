@@ -28,7 +28,7 @@ export function Slip({ instance, versions, usual, now }: Props) {
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
   const sentence = say(instance, age, usual, now)
   return (
-    <Tooltip title={sentence} mouseEnterDelay={0.1}>
+    <Tooltip title={sentence} mouseEnterDelay={0.1} trigger={['hover', 'focus']}>
       <button
         type="button"
         className="slip"
