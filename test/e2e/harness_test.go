@@ -34,11 +34,8 @@ var (
 )
 
 func TestMain(m *testing.M) {
-	pgtest.Main(m, func() error {
-		var err error
-		if bin, err = os.MkdirTemp("", "unitas-bin-"); err != nil {
-			return err
-		}
+	pgtest.Main(m, func(dir string) error {
+		bin = dir
 		for _, args := range [][]string{
 			{"-o", filepath.Join(bin, "unitas"), "unitas/cmd/unitas"},
 			{"-ldflags", "-X main.release=1", "-o", filepath.Join(bin, "timetable-1"), "unitas/demo/timetable"},

@@ -19,14 +19,20 @@ var (
 )
 
 // Main runs the tests of a package beside a fresh cluster, which is gone
-// afterwards. before is run first and may be nil.
-func Main(m *testing.M, before func() error) {
+// afterwards. before is run first, with a directory that goes as well; it may
+// be nil.
+func Main(m *testing.M, before func(dir string) error) {
 	os.Exit(run(m, before))
 }
 
-func run(m *testing.M, before func() error) int {
+func run(m *testing.M, before func(dir string) error) int {
 	if before != nil {
-		if err := before(); err != nil {
+		dir, err := os.MkdirTemp("", "unitas-test-")
+		if err == nil {
+			defer os.RemoveAll(dir)
+			err = before(dir)
+		}
+		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
