@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 func group(use, short string, children ...*cobra.Command) *cobra.Command {
@@ -131,7 +132,7 @@ func (p *progress) Read(b []byte) (int, error) {
 		p.said = now
 		rate := float64(p.done) / max(now.Sub(p.begun).Seconds(), 0.001)
 		left := time.Duration(float64(p.total-p.done) / max(rate, 1) * float64(time.Second))
-		fmt.Fprintf(p.a.err, "\r%s of %s, %s/s, %s left\x1b[K", size(p.done), size(p.total), size(int64(rate)), span(left))
+		fmt.Fprintf(p.a.err, "\r%s of %s, %s/s, %s left\x1b[K", size(p.done), size(p.total), size(int64(rate)), words.Span(left))
 	}
 	return n, err
 }
@@ -161,7 +162,7 @@ func (a *app) templateCommand() *cobra.Command {
 	var f templateFlags
 	creating := &cobra.Command{
 		Use: "create NAME --image NAME@N", Short: "Make version 1 of a template", Args: exactly("NAME"),
-		Example: "  unitas template create timetable-web --image timetable@1 --port 8080 --set SEASON=summer",
+		Example: "  unitas template create timetable-web --image timetable@1 --port 8080 --environment SEASON=summer",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := client.NewTemplate{Name: args[0], Image: f.image, Port: given(cmd, "port", f.port), Note: given(cmd, "note", f.note)}
 			var err error
@@ -241,7 +242,7 @@ func (a *app) made(t client.Template, _ string, err error) error {
 type templateFlags struct {
 	image, note, userData string
 	port                  int
-	set, labels           map[string]string
+	environment, labels   map[string]string
 }
 
 func (f *templateFlags) add(cmd *cobra.Command) {
@@ -250,7 +251,7 @@ func (f *templateFlags) add(cmd *cobra.Command) {
 	flags.IntVar(&f.port, "port", 8080, "the `PORT` that the workload listens on")
 	flags.StringVar(&f.note, "note", "", "why there is this version")
 	flags.StringVar(&f.userData, "user-data", "", "a `FILE` that each instance is given as it is")
-	flags.StringToStringVar(&f.set, "set", nil, "variables for the workload, `NAME=VALUE,…`")
+	flags.StringToStringVar(&f.environment, "environment", nil, "variables for the workload, `NAME=VALUE,…`")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`")
 }
 
@@ -263,7 +264,7 @@ func (f *templateFlags) rest(cmd *cobra.Command) (userData *string, env *client.
 		text := string(raw)
 		userData = &text
 	}
-	return userData, given(cmd, "set", client.Environment(f.set)), given(cmd, "label", client.Labels(f.labels)), nil
+	return userData, given(cmd, "environment", client.Environment(f.environment)), given(cmd, "label", client.Labels(f.labels)), nil
 }
 
 func pairs(m map[string]string) string {

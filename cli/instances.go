@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 func (a *app) instanceCommand() *cobra.Command {
@@ -47,7 +48,7 @@ func (a *app) instanceCommand() *cobra.Command {
 func instancePicture(in client.Instance) string {
 	served := ""
 	if in.ServedAt != nil {
-		served = moment(*in.ServedAt) + ", " + span(in.ServedAt.Sub(in.OrderedAt)) + " after it was ordered"
+		served = moment(*in.ServedAt) + ", " + words.Span(in.ServedAt.Sub(in.OrderedAt)) + " after it was ordered"
 	}
 	pinned := ""
 	if in.Pinned {
@@ -55,12 +56,12 @@ func instancePicture(in client.Instance) string {
 	}
 	var b strings.Builder
 	b.WriteString(facts("instance", in.Id, "group", in.Group, "zone", in.Zone, "version", in.Version, "address", in.Address,
-		"state", fmt.Sprintf("%s for %s", in.State, span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
+		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
 		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {
 		since := ""
 		if r.Since != nil {
-			since = " for " + span(time.Since(*r.Since))
+			since = " for " + words.Span(time.Since(*r.Since))
 		}
 		fmt.Fprintf(&b, "\n%s says %s%s: %s\n", r.Check, r.Verdict, since, r.Why)
 		if r.Answers == nil || len(*r.Answers) == 0 {
@@ -82,7 +83,7 @@ func instancePicture(in client.Instance) string {
 func instanceTable(instances []client.Instance) string {
 	rows := [][]string{{"instance", "zone", "version", "state", ">for", "verdict", ">in flight", "address", "because"}}
 	for _, in := range instances {
-		rows = append(rows, []string{in.Id, in.Zone, in.Version, string(in.State), span(time.Since(in.Since)), string(in.Verdict),
+		rows = append(rows, []string{in.Id, in.Zone, in.Version, string(in.State), words.Span(time.Since(in.Since)), string(in.Verdict),
 			strconv.Itoa(in.InFlight), in.Address, clip(in.Why, 60)})
 	}
 	return orNone(rows, "There are no instances.")

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 func (a *app) rolloutCommand() *cobra.Command {
@@ -199,7 +200,7 @@ func rolloutHead(r client.Rollout) string {
 	if r.State == client.RolloutStateHeld {
 		t = waiting
 	}
-	state := fmt.Sprintf("%s, %s", r.State, span(end.Sub(r.StartedAt)))
+	state := fmt.Sprintf("%s, %s", r.State, words.Span(end.Sub(r.StartedAt)))
 	if r.LeftSeconds != nil {
 		state += fmt.Sprintf(" so far, about %s left", spanOf(*r.LeftSeconds))
 	}
@@ -222,16 +223,16 @@ func wavesPicture(r client.Rollout) string {
 	for i, w := range r.Waves {
 		replaced, soaked := "", ""
 		if w.BeganAt != nil && w.FilledAt != nil {
-			replaced = span(w.FilledAt.Sub(*w.BeganAt))
+			replaced = words.Span(w.FilledAt.Sub(*w.BeganAt))
 			end := time.Now()
 			if w.PassedAt != nil {
 				end = *w.PassedAt
 			}
 			if w.PassedAt != nil || w.State == client.WaveStateSoaking {
-				soaked = span(end.Sub(*w.FilledAt))
+				soaked = words.Span(end.Sub(*w.FilledAt))
 			}
 		} else if w.State == client.WaveStateReplacing && w.BeganAt != nil {
-			replaced = span(time.Since(*w.BeganAt)) + " …"
+			replaced = words.Span(time.Since(*w.BeganAt)) + " …"
 		}
 		rows = append(rows, []string{fmt.Sprintf("  %d  %s", i+1, w.Wave), fmt.Sprintf("%d of %d", w.Target, total), string(w.State), tide(w, total), replaced, soaked})
 	}

@@ -2,13 +2,14 @@ package cli
 
 import (
 	"fmt"
-	"math"
 	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
 
 	"golang.org/x/term"
+
+	"unitas/internal/fleet/words"
 )
 
 // table lines columns up. The first row is the heading; columns whose heading
@@ -101,28 +102,9 @@ func facts(pairs ...string) string {
 	return b.String()
 }
 
-// span writes a duration as the service's sentences do.
-func span(d time.Duration) string {
-	switch {
-	case d < 0:
-		return "0 s"
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 10*time.Second:
-		return fmt.Sprintf("%g s", math.Round(d.Seconds()*10)/10)
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d m %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d m", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d d %d h", int(d.Hours())/24, int(d.Hours())%24)
-}
+func spanOf(seconds float64) string { return words.Span(time.Duration(seconds * float64(time.Second))) }
 
-func spanOf(seconds float64) string { return span(time.Duration(seconds * float64(time.Second))) }
-
-func ago(t time.Time) string { return span(time.Since(t)) + " ago" }
+func ago(t time.Time) string { return words.Span(time.Since(t)) + " ago" }
 
 func clock(t time.Time) string { return t.Local().Format("15:04:05") }
 

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"testing"
-	"time"
 
 	"unitas/client"
 )
@@ -44,15 +43,7 @@ func TestFactsLeaveOutWhatIsEmpty(t *testing.T) {
 	}
 }
 
-func TestSpanAndSize(t *testing.T) {
-	for d, want := range map[time.Duration]string{
-		-1: "0 s", 420 * time.Millisecond: "420 ms", 1500 * time.Millisecond: "1.5 s", 42 * time.Second: "42 s",
-		80 * time.Second: "1 m 20 s", 2*time.Hour + 3*time.Minute: "2 h 3 m", 50 * time.Hour: "2 d 2 h",
-	} {
-		if got := span(d); got != want {
-			t.Errorf("%v is %q, want %q", d, got, want)
-		}
-	}
+func TestSize(t *testing.T) {
 	for n, want := range map[int64]string{512: "512 B", 2048: "2.0 KiB", 64 << 20: "64.0 MiB", 3 << 40: "3.0 TiB"} {
 		if got := size(n); got != want {
 			t.Errorf("%d is %q, want %q", n, got, want)

@@ -1,13 +1,10 @@
 package main
 
 import (
-	"archive/tar"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"os"
@@ -19,6 +16,7 @@ import (
 	"time"
 
 	"unitas/client"
+	"unitas/internal/image"
 	"unitas/internal/machine/process"
 )
 
@@ -173,22 +171,7 @@ func archive(program string) ([]byte, error) {
 		return nil, err
 	}
 	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	t := tar.NewWriter(z)
-	manifest := []byte("start: [./timetable]\n")
-	for _, f := range []struct {
-		name string
-		mode int64
-		raw  []byte
-	}{{"unitas.yaml", 0o644, manifest}, {"timetable", 0o755, raw}} {
-		if err := t.WriteHeader(&tar.Header{Name: f.name, Mode: f.mode, Size: int64(len(f.raw)), Typeflag: tar.TypeReg}); err != nil {
-			return nil, err
-		}
-		if _, err := io.Copy(t, bytes.NewReader(f.raw)); err != nil {
-			return nil, err
-		}
-	}
-	err = errors.Join(t.Close(), z.Close())
+	err = image.Pack(&b, image.File{Name: image.ManifestName, Content: []byte("start: [./timetable]\n")}, image.File{Name: "timetable", Content: raw})
 	return b.Bytes(), err
 }
 

@@ -11,6 +11,7 @@ import (
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
 
@@ -176,7 +177,7 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 		return nil, invalid("/name", "%q says how a group heals and cannot name a check; choose another name", b.Name)
 	case check.Timeout > check.Interval:
 		return nil, invalid("/timeout_seconds", "the timeout of %s is longer than the interval of %s; give at most the interval",
-			fleet.Span(check.Timeout), fleet.Span(check.Interval))
+			words.Span(check.Timeout), words.Span(check.Interval))
 	}
 	c, err := s.Store.AddCheck(ctx, time.Now().UTC(), actor(ctx), check)
 	if err != nil {

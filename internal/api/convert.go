@@ -189,7 +189,7 @@ func fromSummary(s fleet.Summary) contract.Summary {
 	return out
 }
 
-func fromInstance(in store.Instance, inFlight int) contract.Instance {
+func fromInstance(in store.Instance) contract.Instance {
 	verdict := health.Unknown
 	for i, r := range in.Reports {
 		if i == 0 || worse(r.Verdict, verdict) {
@@ -199,7 +199,7 @@ func fromInstance(in store.Instance, inFlight int) contract.Instance {
 	return contract.Instance{
 		Id: in.ID, Group: in.Group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
 		Since: in.Since, Why: in.Why, Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
-		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: inFlight, Slip: in.Slip(),
+		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: in.Slip(),
 		Reports: each(in.Reports, func(r health.Report) contract.Report {
 			return contract.Report{Check: r.Check, Verdict: contract.Verdict(r.Verdict), Since: optional(r.Since.UTC()), Why: r.Why}
 		}),

@@ -110,11 +110,7 @@ func (s *Server) checkReferences(ctx context.Context, g store.Group) error {
 	if len(faults) == 0 {
 		return nil
 	}
-	texts := make([]string, len(faults))
-	for i, f := range faults {
-		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
-	}
-	return &problem{status: 422, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
+	return invalidFields(faults)
 }
 
 // GetGroup reads one group.
@@ -141,9 +137,7 @@ func (s *Server) ResizeGroup(ctx context.Context, r contract.ResizeGroupRequestO
 // DeleteGroup begins the end of a group.
 func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
 	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
-		g.Deleting = true
-		return g, fleet.Entry{Kind: "group.deleting", Because: "a person asked for it",
-			Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
+		return g.Delete()
 	})
 	if err != nil {
 		return nil, err
@@ -179,9 +173,8 @@ func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequ
 		return nil, err
 	}
 	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
-	return contract.ListInstances200JSONResponse{Next: next, Items: each(items, func(i store.Instance) contract.Instance {
-		return fromInstance(i, s.Balancer.InFlight(i.ID))
-	})}, nil
+	s.Control.AddFacts(items)
+	return contract.ListInstances200JSONResponse{Next: next, Items: each(items, fromInstance)}, nil
 }
 
 // GetInstance reads one instance with the last answers of its checks.
@@ -190,12 +183,15 @@ func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestO
 	if err != nil {
 		return nil, about("instance", r.Id, err)
 	}
+	one := []store.Instance{in}
+	s.Control.AddFacts(one)
+	in = one[0]
 	for _, check := range s.checksOf(ctx, in.Group) {
 		if !slices.ContainsFunc(in.Reports, func(r health.Report) bool { return r.Check == check }) {
 			in.Reports = append(in.Reports, health.Report{Check: check, Verdict: health.Unknown, Why: "not enough answers yet"})
 		}
 	}
-	out := fromInstance(in, s.Balancer.InFlight(in.ID))
+	out := fromInstance(in)
 	for i := range out.Reports {
 		answers := each(s.Control.Answers(in.ID, out.Reports[i].Check), func(a health.Answer) contract.Answer {
 			return contract.Answer{At: a.At, TookMs: round2(a.Took.Seconds() * 1000), Good: a.Good, Why: a.Why}
@@ -210,10 +206,7 @@ func (s *Server) checksOf(ctx context.Context, group string) []string {
 	if err != nil {
 		return nil
 	}
-	if c := g.Heal.Check(); c != "" && !slices.Contains(g.Checks, c) {
-		return append(g.Checks, c)
-	}
-	return g.Checks
+	return g.AllChecks()
 }
 
 // GetBootLog reads the end of what a machine wrote.

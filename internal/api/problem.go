@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -62,6 +63,15 @@ var titles = map[string]string{
 func invalid(pointer, format string, args ...any) *problem {
 	text := fmt.Sprintf(format, args...)
 	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: text, fields: []fieldFault{{pointer, text}}}
+}
+
+// invalidFields names all that is wrong with a request at once.
+func invalidFields(faults []fieldFault) *problem {
+	texts := make([]string, len(faults))
+	for i, f := range faults {
+		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
+	}
+	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
 }
 
 func notFound(what, name string) *problem {

@@ -37,7 +37,7 @@ func (s *Server) repeats(next echo.HandlerFunc) echo.HandlerFunc {
 		case before.Status == nil:
 			return &problem{status: http.StatusConflict, kind: "conflict", detail: "The first request with this key is still under way; try again in a moment."}
 		default:
-			c.Response().Header().Set("Idempotency-Replayed", "true")
+			c.Response().Header().Set("Answer-Repeated", "true")
 			return c.Blob(*before.Status, "application/json", before.Body)
 		}
 		recorder := &recording{ResponseWriter: c.Response(), status: http.StatusOK}

@@ -88,11 +88,7 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 	if len(faults) == 0 {
 		return nil
 	}
-	texts := make([]string, len(faults))
-	for i, f := range faults {
-		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
-	}
-	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
+	return invalidFields(faults)
 }
 
 func takesJSON(route *routers.Route) bool {

@@ -71,7 +71,7 @@ func (k *keeper) showTargets() {
 		}
 		targets = append(targets, balancer.Target{
 			Instance: in.ID, Group: k.name, Version: in.Version.String(), Address: k.endpoint(in),
-			Open: in.Serves() && in.Machine.State != fleet.MachineStopped,
+			Open: in.TakesRequests(),
 		})
 	}
 	if !slices.Equal(targets, k.shown) || k.shown == nil {
@@ -110,7 +110,7 @@ func (k *keeper) launch(in store.Instance) {
 		}
 		k.tell(func(k *keeper) {
 			delete(k.busy, in.ID)
-			k.machine(fact)
+			k.hear(fact)
 		})
 	})
 }
@@ -143,7 +143,7 @@ func (k *keeper) stop(ctx context.Context, id string) {
 		}
 		k.tell(func(k *keeper) {
 			delete(k.busy, id)
-			k.machine(machine.Fact{ID: id, State: fleet.MachineCleared})
+			k.hear(machine.Fact{ID: id, State: fleet.MachineCleared})
 		})
 	})
 }

@@ -181,10 +181,7 @@ func (c *Control) dismiss(k *keeper) {
 // GroupChanged tells the control that the records of a group changed, or that
 // there is a new one.
 func (c *Control) GroupChanged(name string) {
-	c.mu.Lock()
-	k := c.keepers[name]
-	c.mu.Unlock()
-	if k != nil {
+	if k := c.keeper(name); k != nil {
 		k.reloadNow()
 		return
 	}
@@ -267,7 +264,7 @@ func (c *Control) tell(instance string, fact func(k *keeper)) {
 }
 
 func (c *Control) machineSaid(f machine.Fact) {
-	c.tell(f.ID, func(k *keeper) { k.machine(f) })
+	c.tell(f.ID, func(k *keeper) { k.hear(f) })
 }
 
 func (c *Control) verdictChanged(instance string, r health.Report) {
@@ -394,27 +391,41 @@ func (p Picture) View() fleet.View {
 // no record; from the records alone when another replica keeps it. It returns
 // [store.ErrNotFound] when there is no such group.
 func (c *Control) Picture(ctx context.Context, name string) (Picture, error) {
-	c.mu.Lock()
-	k := c.keepers[name]
-	c.mu.Unlock()
 	loaded, err := c.Store.Load(ctx, name)
 	if err != nil {
 		return Picture{}, err
 	}
 	p := Picture{Group: loaded.Group, Instances: loaded.Instances, Rollout: loaded.Rollout}
-	if k == nil {
-		return p, nil
+	if k := c.keeper(name); k != nil {
+		_, p.Usual = k.facts()
 	}
-	known, usual := k.facts()
-	p.Usual = usual
-	for i := range p.Instances {
-		in := &p.Instances[i]
-		if f, ok := known[in.ID]; ok {
+	c.AddFacts(p.Instances)
+	return p, nil
+}
+
+// AddFacts adds to records of instances what is known of them besides: what
+// the last answers were, their machines, and their requests in flight.
+func (c *Control) AddFacts(instances []store.Instance) {
+	known := map[string]map[string]fleet.Instance{}
+	for i := range instances {
+		in := &instances[i]
+		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
+		if known[in.Group] == nil {
+			known[in.Group] = map[string]fleet.Instance{}
+			if k := c.keeper(in.Group); k != nil {
+				known[in.Group], _ = k.facts()
+			}
+		}
+		if f, ok := known[in.Group][in.ID]; ok {
 			in.Machine, in.Reports = f.Machine, f.Reports
 		}
-		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
 	}
-	return p, nil
+}
+
+func (c *Control) keeper(group string) *keeper {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.keepers[group]
 }
 
 // Answers are the last answers of an instance to a check, newest last.

@@ -165,11 +165,7 @@ func (k *keeper) load(ctx context.Context) error {
 		return fmt.Errorf("load the group: %w", err)
 	}
 	var checks []health.Check
-	names := l.Group.Checks
-	if c := l.Group.Heal.Check(); c != "" && !slices.Contains(names, c) {
-		names = append(slices.Clone(names), c)
-	}
-	for _, name := range names {
+	for _, name := range l.Group.AllChecks() {
 		c, err := k.ctl.check(ctx, name)
 		if err != nil {
 			return fmt.Errorf("load the check %s: %w", name, err)
@@ -358,26 +354,6 @@ func (k *keeper) publish() {
 	k.known, k.usual = known, usual
 }
 
-// machine takes in what the driver said. That a machine ended is final.
-func (k *keeper) machine(f machine.Fact) {
-	in := k.find(f.ID)
-	if in == nil {
-		return
-	}
-	switch in.Machine.State {
-	case fleet.MachineCleared:
-		return
-	case fleet.MachineStopped:
-		if f.State != fleet.MachineCleared {
-			return
-		}
-	}
-	if f.State == fleet.MachineUnknown {
-		return
-	}
-	in.Machine = fleet.Machine{State: f.State, Why: f.Why}
-}
-
 // missing loses the machines that ran before the list was made and are not on it.
 func (k *keeper) missing(listed time.Time, found map[string]bool) {
 	for i := range k.instances {
@@ -388,32 +364,21 @@ func (k *keeper) missing(listed time.Time, found map[string]bool) {
 	}
 }
 
+// hear takes in what the driver said of a machine.
+func (k *keeper) hear(f machine.Fact) {
+	if in := k.find(f.ID); in != nil {
+		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why})
+	}
+}
+
 // verdict takes in a changed verdict, to be written with the next decision.
 func (k *keeper) verdict(id string, r health.Report) {
 	in := k.find(id)
-	if in == nil || (in.State != fleet.Settling && in.State != fleet.Serving) {
+	if in == nil {
 		return
 	}
-	if in.State == fleet.Settling && r.Verdict == health.Unhealthy {
-		// Not ready is not ill. What came back is kept for whoever asks.
-		r.Verdict = health.Unknown
+	if e, changed := in.HearVerdict(r); changed {
+		k.dirty[id] = true
+		k.noted = append(k.noted, e)
 	}
-	reports := slices.Clone(in.Reports)
-	was := health.Unknown
-	if n := slices.IndexFunc(reports, func(o health.Report) bool { return o.Check == r.Check }); n >= 0 {
-		was = reports[n].Verdict
-		reports[n] = r
-	} else {
-		reports = append(reports, r)
-	}
-	in.Reports = reports
-	if r.Verdict == was {
-		return
-	}
-	k.dirty[id] = true
-	k.noted = append(k.noted, fleet.Entry{
-		Kind: "verdict." + string(r.Verdict), Instance: id,
-		Text:    fmt.Sprintf("%s is %s, and was %s.", id, r.Verdict, was),
-		Because: r.Check + " " + r.Why,
-	})
 }

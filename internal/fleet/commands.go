@@ -47,6 +47,12 @@ func (g *Group) Validate() error {
 	return nil
 }
 
+// Delete returns the group on its way out.
+func (g Group) Delete() (Group, Entry, error) {
+	g.Deleting = true
+	return g, Entry{Kind: "group.deleting", Because: "a person asked for it", Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
+}
+
 // Resize returns the group with another size.
 func (g Group) Resize(size int, reason string) (Group, Entry, error) {
 	if g.Deleting {

@@ -7,6 +7,7 @@ import (
 
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/words"
 )
 
 // Decide returns what the group of the view needs at the time now. It is a
@@ -130,7 +131,7 @@ func (d *deciding) observeSettling(i int) {
 // answers that say so.
 func (d *deciding) wellBy(in *Instance) (because string, ok bool) {
 	because = "its machine runs, and no check is set"
-	for n, check := range d.checks() {
+	for n, check := range d.group.AllChecks() {
 		r := in.Report(check)
 		if r.Verdict != health.Healthy {
 			return "", false
@@ -140,15 +141,6 @@ func (d *deciding) wellBy(in *Instance) (because string, ok bool) {
 		}
 	}
 	return because, true
-}
-
-// checks are those that decide whether an instance serves: of the pools, and
-// the healing check.
-func (d *deciding) checks() []string {
-	if c := d.group.Heal.Check(); c != "" && !slices.Contains(d.group.Checks, c) {
-		return append(slices.Clone(d.group.Checks), c)
-	}
-	return d.group.Checks
 }
 
 func (d *deciding) observeDraining(i int) {
@@ -161,7 +153,7 @@ func (d *deciding) observeDraining(i int) {
 	case in.Traffic.Closed && in.Traffic.InFlight == 0:
 		d.move(i, Leaving, "its last request is done", numbers)
 	case !d.now.Before(over):
-		d.move(i, Leaving, fmt.Sprintf("its drain of %s is over with %s in flight", Span(d.group.Drain), count(in.Traffic.InFlight, "request")), numbers)
+		d.move(i, Leaving, fmt.Sprintf("its drain of %s is over with %s in flight", words.Span(d.group.Drain), count(in.Traffic.InFlight, "request")), numbers)
 	default:
 		d.lookAt(over)
 	}
@@ -194,10 +186,10 @@ func (d *deciding) overdue(in *Instance) (because string, yes bool) {
 		return "", false
 	}
 	if in.State != Settling {
-		return fmt.Sprintf("its machine did not run within %s", Span(d.group.BootLimit())), true
+		return fmt.Sprintf("its machine did not run within %s", words.Span(d.group.BootLimit())), true
 	}
-	because = fmt.Sprintf("not healthy within the settle time of %s", Span(d.group.Settle))
-	for _, check := range d.checks() {
+	because = fmt.Sprintf("not healthy within the settle time of %s", words.Span(d.group.Settle))
+	for _, check := range d.group.AllChecks() {
 		if r := in.Report(check); r.Verdict != health.Healthy {
 			why := r.Why
 			if why == "" {
@@ -254,21 +246,6 @@ func (d *deciding) retire(i int, because string, numbers map[string]any) {
 	d.move(i, Leaving, because, numbers)
 }
 
-// serves reports whether the instance takes traffic now.
-func (d *deciding) serves(in *Instance) bool { return in.State == Serving && !unwell(in) }
-
-// Serves reports whether the instance is in service and no check finds it ill.
-func (i *Instance) Serves() bool { return i.State == Serving && !unwell(i) }
-
-func unwell(in *Instance) bool {
-	for _, r := range in.Reports {
-		if r.Verdict == health.Unhealthy {
-			return true
-		}
-	}
-	return false
-}
-
 // setBack lets launches in the zone wait: 1 s after the first failure in a
 // row, doubling to at most a minute. Failures at one moment count once.
 func (d *deciding) setBack(zone string) {
@@ -290,7 +267,7 @@ func (d *deciding) setBack(zone string) {
 	d.groupChanged = true
 	d.entry(Entry{
 		Kind:    "zone.backing-off",
-		Text:    fmt.Sprintf("Launches in %s wait %s.", zone, Span(wait)),
+		Text:    fmt.Sprintf("Launches in %s wait %s.", zone, words.Span(wait)),
 		Because: fmt.Sprintf("launches failed %s in a row in %s", count(s.Count, "time"), zone),
 		Numbers: map[string]any{"failures": s.Count, "wait_seconds": seconds(wait)},
 	})

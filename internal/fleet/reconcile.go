@@ -15,7 +15,6 @@ type tally struct {
 	counted, serving int
 	newCounted       int
 	newServing       int
-	newPinned        int
 	oldPinned        int
 }
 
@@ -28,7 +27,7 @@ func (d *deciding) tally(to Version) tally {
 		if !in.State.Counts() {
 			continue
 		}
-		serves, isNew := d.serves(in), in.Version == to
+		serves, isNew := in.Serves(), in.Version == to
 		t.counted++
 		if serves {
 			t.serving++
@@ -38,9 +37,6 @@ func (d *deciding) tally(to Version) tally {
 			t.newCounted++
 			if serves {
 				t.newServing++
-			}
-			if in.Pinned {
-				t.newPinned++
 			}
 		case in.Pinned:
 			t.oldPinned++
@@ -181,7 +177,7 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 	serving := 0
 	for i := range d.ins {
 		in := &d.ins[i]
-		if d.serves(in) {
+		if in.Serves() {
 			serving++
 		}
 		if k := d.zoneIndex(in.Zone); k >= 0 && in.State.Counts() && !in.Pinned && eligible(in) {
@@ -193,7 +189,7 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 	}
 	for range n {
 		z := placement.Fullest(zones, func(k int) bool {
-			return len(lines[k]) > 0 && (!d.serves(&d.ins[lines[k][0]]) || serving > floor)
+			return len(lines[k]) > 0 && (!d.ins[lines[k][0]].Serves() || serving > floor)
 		})
 		if z < 0 {
 			return
@@ -202,7 +198,7 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 		lines[z] = lines[z][1:]
 		zones[z].Count--
 		numbers := map[string]any{"serving": serving, "size": d.group.Size}
-		if d.serves(&d.ins[i]) {
+		if d.ins[i].Serves() {
 			serving--
 		}
 		d.retire(i, because, numbers)
@@ -213,7 +209,7 @@ func (d *deciding) shedOrder(a, b int) int {
 	x, y := &d.ins[a], &d.ins[b]
 	rank := func(in *Instance) int {
 		switch {
-		case !d.serves(in):
+		case !in.Serves():
 			return 0
 		case in.Version != d.group.Template:
 			return 1

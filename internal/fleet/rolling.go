@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 )
 
 // judgeRollout holds the rollout when its new instances do badly. What went
@@ -138,7 +139,7 @@ func (d *deciding) beginSoak() bool {
 
 func (d *deciding) passWave() bool {
 	d.ro.Times[d.ro.Wave].Passed = d.now
-	because := fmt.Sprintf("wave %d of %d stayed good for %s", d.ro.Wave+1, len(d.ro.Waves), Span(d.ro.Soak))
+	because := fmt.Sprintf("wave %d of %d stayed good for %s", d.ro.Wave+1, len(d.ro.Waves), words.Span(d.ro.Soak))
 	numbers := d.waveNumbers()
 	if d.ro.Wave == len(d.ro.Waves)-1 {
 		t := d.tally(d.ro.To)

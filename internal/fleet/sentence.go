@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/words"
 )
 
 // Summary is a group in a few numbers and one sentence, the same in the
@@ -121,10 +122,10 @@ func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
 }
 
 func (w Wait) String() string {
-	text := fmt.Sprintf("%s, %s for %s", w.Instance, w.State, Span(w.For))
+	text := fmt.Sprintf("%s, %s for %s", w.Instance, w.State, words.Span(w.For))
 	switch {
 	case w.Usual > 0:
-		text += ", usually " + Span(w.Usual)
+		text += ", usually " + words.Span(w.Usual)
 	case w.State == Draining:
 		text += ", " + w.Why
 	}
@@ -181,7 +182,7 @@ func rolloutSentence(now time.Time, v View, s *Summary) string {
 		return fmt.Sprintf("Wave %d of %d: %d of %d on %s%s.", r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, waiting(s))
 	case Soaking:
 		return fmt.Sprintf("Wave %d of %d soaks: %d of %d on %s, good for %s of %s.",
-			r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, Span(now.Sub(r.Since)), Span(r.Soak))
+			r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
 	case Held:
 		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, r.Why)
 	case Reverting:
@@ -227,7 +228,7 @@ func left(now time.Time, v View, s *Summary) time.Duration {
 func (i *Instance) Slip() string {
 	n := i.Version.N
 	switch {
-	case i.State == Serving && unwell(i):
+	case i.State == Serving && i.ill():
 		return fmt.Sprintf("!%d!", n)
 	case i.State == Serving:
 		return fmt.Sprintf("[%d]", n)

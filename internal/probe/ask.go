@@ -12,8 +12,8 @@ import (
 	"syscall"
 	"time"
 
-	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 )
 
 // maxBody is how much of an answer's body is read at most; it must come to its
@@ -56,7 +56,7 @@ func (a asker) once(address string, c health.Check) health.Answer {
 		good, why = a.http(ctx, "http://"+host+c.Path)
 	}
 	if !good && ctx.Err() != nil {
-		why = "no whole answer within " + fleet.Span(c.Timeout)
+		why = "no whole answer within " + words.Span(c.Timeout)
 	}
 	return health.Answer{At: begun.UTC(), Took: time.Since(begun), Good: good, Why: why}
 }

@@ -29,7 +29,6 @@ var (
 	ErrNotFound = errors.New("not found")
 	ErrExists   = errors.New("exists already")
 	ErrStale    = errors.New("changed meanwhile")
-	ErrInUse    = errors.New("in use")
 )
 
 // Store is the database. Its methods are safe for concurrent use.
@@ -150,16 +149,11 @@ func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(
 	return named(err)
 }
 
-// named gives the database's refusals the names of this package.
+// named gives the database's refusal of a second one the name of this package.
 func named(err error) error {
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) {
-		switch pg.Code {
-		case "23505":
-			return fmt.Errorf("%w (%s)", ErrExists, pg.ConstraintName)
-		case "23503":
-			return fmt.Errorf("%w (%s)", ErrInUse, pg.ConstraintName)
-		}
+	if errors.As(err, &pg) && pg.Code == "23505" { // unique_violation
+		return fmt.Errorf("%w (%s)", ErrExists, pg.ConstraintName)
 	}
 	return err
 }

@@ -15,11 +15,11 @@ import (
 // not be there; a prefix that ends in /... stands for all below it.
 var allowed = map[string][]string{
 	"unitas/cmd/unitas":                {"unitas/cli", "unitas/internal/service"},
-	"unitas/cli":                       {"unitas/client"},
+	"unitas/cli":                       {"unitas/client", "unitas/internal/fleet/words"},
 	"unitas/client":                    {},
 	"unitas/web":                       {},
 	"unitas/demo/timetable":            {},
-	"unitas/demo/play":                 {"unitas/client", "unitas/internal/machine/process"},
+	"unitas/demo/play":                 {"unitas/client", "unitas/internal/image", "unitas/internal/machine/process"},
 	"unitas/demo/shots":                {"unitas/client", "unitas/internal/browser"},
 	"unitas/internal/browser":          {},
 	"unitas/internal/service":          {"unitas/internal/...", "unitas/web"},
@@ -35,10 +35,11 @@ var allowed = map[string][]string{
 	"unitas/internal/image":            {},
 	"unitas/internal/pgserver":         {},
 	"unitas/internal/pgserver/pgtest":  {"unitas/internal/pgserver"},
-	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout"},
+	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout", "unitas/internal/fleet/words"},
 	"unitas/internal/fleet/health":     {},
 	"unitas/internal/fleet/placement":  {},
 	"unitas/internal/fleet/rollout":    {},
+	"unitas/internal/fleet/words":      {},
 	"unitas/internal/fleet/rehearse":   {"unitas/internal/fleet/..."},
 }
 

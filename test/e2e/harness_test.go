@@ -3,9 +3,7 @@
 package e2e
 
 import (
-	"archive/tar"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -24,6 +22,7 @@ import (
 	"time"
 
 	"unitas/client"
+	"unitas/internal/image"
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver/pgtest"
 )
@@ -124,17 +123,7 @@ func (s *service) up() {
 	if err := s.cmd.Start(); err != nil {
 		s.t.Fatal(err)
 	}
-	s.eventually("the service is ready", func() error {
-		res, err := http.Get("http://" + s.listen + "/readyz")
-		if err != nil {
-			return err
-		}
-		res.Body.Close()
-		if res.StatusCode != http.StatusOK {
-			return errors.New(res.Status)
-		}
-		return nil
-	})
+	s.eventually("the service is ready", func() error { return answers("http://" + s.listen + "/readyz") })
 }
 
 // stop ends the binary by the signal and returns how long it took.
@@ -191,27 +180,29 @@ func archive(t *testing.T, workload string) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return packed(t, "unitas.yaml", "start: [./timetable]\n", "timetable", string(raw))
+	return packed(t, image.File{Name: image.ManifestName, Content: []byte("start: [./timetable]\n")}, image.File{Name: "timetable", Content: raw})
 }
 
-// packed makes an archive of names and contents.
-func packed(t *testing.T, files ...string) []byte {
+func packed(t *testing.T, files ...image.File) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed)
-	w := tar.NewWriter(z)
-	for i := 0; i < len(files); i += 2 {
-		if err := w.WriteHeader(&tar.Header{Name: files[i], Mode: 0o755, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := io.WriteString(w, files[i+1]); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := errors.Join(w.Close(), z.Close()); err != nil {
+	if err := image.Pack(&b, files...); err != nil {
 		t.Fatal(err)
 	}
 	return b.Bytes()
+}
+
+// answers reports whether a GET of the URL is answered 200.
+func answers(url string) error {
+	res, err := http.Get(url)
+	if err != nil {
+		return err
+	}
+	res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return errors.New(res.Status)
+	}
+	return nil
 }
 
 // stock brings in two image versions, three template versions (the third never

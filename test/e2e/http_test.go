@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"unitas/client"
+	"unitas/internal/image"
 )
 
 // call makes one raw request and reads the whole answer.
@@ -136,7 +137,7 @@ func TestBadArchives(t *testing.T) {
 		"cut off":                            {good[:len(good)/2], "it was cut off"},
 		"no archive":                         {[]byte("hello"), "make one with: tar -czf"},
 		"empty":                              {nil, "make one with: tar -czf"},
-		"one that would leave its directory": {packed(t, "../../etc/cron.d/x", "x"), `entry "../../etc/cron.d/x" would leave the machine's directory`},
+		"one that would leave its directory": {packed(t, image.File{Name: "../../etc/cron.d/x", Content: []byte("x")}), `entry "../../etc/cron.d/x" would leave the machine's directory`},
 	} {
 		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(c.raw)))
 		var e *client.Error
@@ -195,7 +196,7 @@ func TestRevisionsAndRepeats(t *testing.T) {
 	key := []string{"Idempotency-Key", "k-1"}
 	status, _, first := s.call("POST", "/v1/checks", create, key...)
 	again, h, second := s.call("POST", "/v1/checks", create, key...)
-	if status != 201 || again != 201 || first != second || h.Get("Idempotency-Replayed") != "true" {
+	if status != 201 || again != 201 || first != second || h.Get("Answer-Repeated") != "true" {
 		t.Errorf("the same key gave %d and %d: %s %s", status, again, first, second)
 	}
 	if status, _, body := s.call("POST", "/v1/checks", `{"name":"other","kind":"tcp"}`, key...); status != 422 || !strings.Contains(body, "used for another request") {

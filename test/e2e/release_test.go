@@ -263,17 +263,7 @@ func TestStopAndStart(t *testing.T) {
 	if !slices.Equal(before, after) {
 		t.Errorf("the machines were %v and are %v", before, after)
 	}
-	s.eventually("requests are answered again", func() error {
-		res, err := http.Get("http://" + s.front + "/")
-		if err != nil {
-			return err
-		}
-		res.Body.Close()
-		if res.StatusCode != http.StatusOK {
-			return errors.New(res.Status)
-		}
-		return nil
-	})
+	s.eventually("requests are answered again", func() error { return answers("http://" + s.front + "/") })
 }
 
 // TestDatabaseStops takes PostgreSQL away for ten seconds in the middle of a

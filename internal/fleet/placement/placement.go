@@ -37,15 +37,3 @@ func Fullest(zones []Zone, has func(i int) bool) int {
 	}
 	return best
 }
-
-// Imbalance is the difference between the fullest and the emptiest zone.
-func Imbalance(zones []Zone) int {
-	if len(zones) == 0 {
-		return 0
-	}
-	lo, hi := zones[0].Count, zones[0].Count
-	for _, z := range zones {
-		lo, hi = min(lo, z.Count), max(hi, z.Count)
-	}
-	return hi - lo
-}

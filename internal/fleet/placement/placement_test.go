@@ -56,8 +56,20 @@ func TestEvenWithinOne(t *testing.T) {
 		} else if k := Fullest(zs, func(i int) bool { return zs[i].Count > 0 }); k >= 0 {
 			zs[k].Count--
 		}
-		if n := Imbalance(zs); n > 1 {
+		if n := imbalance(zs); n > 1 {
 			t.Fatalf("the zones differ by %d: %v", n, zs)
 		}
 	}
+}
+
+// imbalance is the difference between the fullest and the emptiest zone.
+func imbalance(zones []Zone) int {
+	if len(zones) == 0 {
+		return 0
+	}
+	lo, hi := zones[0].Count, zones[0].Count
+	for _, z := range zones {
+		lo, hi = min(lo, z.Count), max(hi, z.Count)
+	}
+	return hi - lo
 }

@@ -188,7 +188,7 @@ func (w *World) carryOut(s fleet.Step) {
 			if m := w.machines[s.Instance]; m != nil {
 				m.gone = true
 			}
-			w.fact(s.Instance, func(in *fleet.Instance) { in.Machine = fleet.Machine{State: fleet.MachineCleared} })
+			w.fact(s.Instance, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: fleet.MachineCleared}) })
 		})
 	}
 }
@@ -213,7 +213,7 @@ func (w *World) launch(in fleet.Instance) {
 			if state == fleet.MachineStopped {
 				m.gone = true
 			}
-			w.fact(in.ID, func(in *fleet.Instance) { in.Machine = fleet.Machine{State: state, Why: why} })
+			w.fact(in.ID, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: state, Why: why}) })
 		})
 	}
 	if m.Refused {
@@ -242,18 +242,20 @@ func (w *World) Answer(id string, good bool) {
 	if m == nil || m.gone {
 		return
 	}
+	in := w.Instance(id)
+	if in != nil && (in.State == fleet.Ordered || in.State == fleet.Booting) {
+		w.At(w.Now.Add(time.Millisecond), func() { w.Answer(id, good) }) // nobody asks it yet
+		return
+	}
 	w.fact(id, func(in *fleet.Instance) {
-		checks := w.View.Group.Checks
-		if c := w.View.Group.Heal.Check(); c != "" && len(checks) == 0 {
-			checks = []string{c}
-		}
-		in.Reports = nil
-		for _, c := range checks {
+		for _, c := range w.View.Group.AllChecks() {
 			r := health.Report{Check: c, Verdict: health.Healthy, Since: w.Now, Why: "passed 2 of 2: 200, 200"}
 			if !good {
 				r.Verdict, r.Why = health.Unhealthy, "failed 3 of 3: 503, 503, 503"
 			}
-			in.Reports = append(in.Reports, r)
+			if e, changed := in.HearVerdict(r); changed {
+				w.Journal = append(w.Journal, Line{w.Now, e})
+			}
 		}
 	})
 }
@@ -262,7 +264,7 @@ func (w *World) Answer(id string, good bool) {
 func (w *World) Vanish(id, why string) {
 	if m := w.machines[id]; m != nil && !m.gone {
 		m.gone = true
-		w.fact(id, func(in *fleet.Instance) { in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: why} })
+		w.fact(id, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: fleet.MachineStopped, Why: why}) })
 	}
 }
 

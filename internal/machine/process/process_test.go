@@ -1,14 +1,10 @@
 package process
 
 import (
-	"archive/tar"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -85,17 +81,7 @@ func (y *yard) launch(id, script string) machine.Spec {
 func (y *yard) spec(id, script string) machine.Spec {
 	y.t.Helper()
 	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	w := tar.NewWriter(z)
-	for _, f := range []struct{ name, content string }{{"unitas.yaml", "start: [./run]\n"}, {"run", "#!/bin/sh\n" + script}} {
-		if err := w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o755, Size: int64(len(f.content)), Typeflag: tar.TypeReg}); err != nil {
-			y.t.Fatal(err)
-		}
-		if _, err := io.WriteString(w, f.content); err != nil {
-			y.t.Fatal(err)
-		}
-	}
-	if err := errors.Join(w.Close(), z.Close()); err != nil {
+	if err := image.Pack(&b, image.File{Name: image.ManifestName, Content: []byte("start: [./run]\n")}, image.File{Name: "run", Content: []byte("#!/bin/sh\n" + script)}); err != nil {
 		y.t.Fatal(err)
 	}
 	a, err := y.Images.Put(context.Background(), &b)

@@ -5,9 +5,13 @@ export function span(seconds: number): string {
   if (seconds < 10) return `${Math.round(seconds * 10) / 10} s`
   const s = Math.floor(seconds)
   if (s < 60) return `${s} s`
-  if (s < 3600) return `${Math.floor(s / 60)} m ${s % 60} s`
-  if (s < 48 * 3600) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} m`
-  return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`
+  if (s < 3600) return pair(Math.floor(s / 60), 'm', s % 60, 's')
+  if (s < 48 * 3600) return pair(Math.floor(s / 3600), 'h', Math.floor((s % 3600) / 60), 'm')
+  return pair(Math.floor(s / 86400), 'd', Math.floor((s % 86400) / 3600), 'h')
+}
+
+function pair(large: number, unit: string, small: number, smallUnit: string): string {
+  return small === 0 ? `${large} ${unit}` : `${large} ${unit} ${small} ${smallUnit}`
 }
 
 export function secondsBetween(from: string, to: string | number): number {

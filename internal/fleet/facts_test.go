@@ -1,0 +1,68 @@
+package fleet_test
+
+import (
+	"testing"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+)
+
+// TestWhatIsHeardOfAMachine plays what a driver may say in any order: that it
+// ended is final.
+func TestWhatIsHeardOfAMachine(t *testing.T) {
+	const (
+		unknown, starting, running = fleet.MachineUnknown, fleet.MachineStarting, fleet.MachineRunning
+		stopped, cleared           = fleet.MachineStopped, fleet.MachineCleared
+	)
+	for _, c := range []struct {
+		heard []fleet.MachineState
+		want  fleet.MachineState
+	}{
+		{[]fleet.MachineState{starting, running}, running},
+		{[]fleet.MachineState{running, unknown}, running},
+		{[]fleet.MachineState{stopped, running}, stopped}, // it ended before its launch returned
+		{[]fleet.MachineState{running, stopped, cleared}, cleared},
+		{[]fleet.MachineState{cleared, stopped, running}, cleared},
+	} {
+		var in fleet.Instance
+		for _, s := range c.heard {
+			in.HearMachine(fleet.Machine{State: s})
+		}
+		if in.Machine.State != c.want {
+			t.Errorf("after %v the machine is %s, want %s", c.heard, in.Machine.State, c.want)
+		}
+	}
+}
+
+func TestNotReadyIsNotIll(t *testing.T) {
+	report := func(check string, v health.Verdict) health.Report {
+		return health.Report{Check: check, Verdict: v, Why: "failed 3 of 3: 503, 503, 503"}
+	}
+	in := fleet.Instance{ID: "timetable-001", State: fleet.Settling}
+	if e, changed := in.HearVerdict(report("sailings-up", health.Unhealthy)); changed {
+		t.Errorf("an instance that settles is journalled as ill: %+v", e)
+	}
+	if r := in.Report("sailings-up"); r.Verdict != health.Unknown || r.Why == "" {
+		t.Errorf("what came back is not kept: %+v", r)
+	}
+	in.State = fleet.Serving
+	if e, changed := in.HearVerdict(report("sailings-up", health.Unhealthy)); !changed || e.Kind != "verdict.unhealthy" || e.Because == "" {
+		t.Errorf("an instance that serves is not journalled as ill: %+v", e)
+	}
+	if in.Serves() || in.TakesRequests() {
+		t.Error("an ill instance takes requests")
+	}
+	before := in.Reports
+	in.HearVerdict(report("other", health.Healthy))
+	if len(in.Reports) != 2 || len(before) != 1 {
+		t.Errorf("two checks have %d reports, and the view before %d", len(in.Reports), len(before))
+	}
+	in.State = fleet.Draining
+	if _, changed := in.HearVerdict(report("sailings-up", health.Healthy)); changed {
+		t.Error("an instance on its way out is judged")
+	}
+	in = fleet.Instance{State: fleet.Serving, Machine: fleet.Machine{State: fleet.MachineStopped}}
+	if !in.Serves() || in.TakesRequests() {
+		t.Error("an instance whose machine ended is sent requests")
+	}
+}
