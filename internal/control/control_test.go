@@ -37,6 +37,8 @@ type yard struct {
 	// recorded is asked at every launch whether the instance has its record.
 	recorded func(id string) bool
 	early    []string
+	// stall, when set, holds launches, which then come to nothing.
+	stall chan struct{}
 }
 
 func newYard() *yard {
@@ -55,7 +57,13 @@ func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
 	}
 	y.mu.Lock()
 	defer y.mu.Unlock()
-	if _, there := y.machines[spec.ID]; there {
+	if stall := y.stall; stall != nil {
+		y.mu.Unlock()
+		<-stall
+		y.mu.Lock()
+		return nil
+	}
+	if y.machines[spec.ID] != fleet.MachineUnknown {
 		return nil
 	}
 	y.launches[spec.ID]++
@@ -341,6 +349,41 @@ func TestRestart(t *testing.T) {
 		t.Errorf("%d were lost: %+v", len(lost), lost)
 	}
 	b.eventually("the stray is swept", func() bool { return b.yard.count() == 3 })
+}
+
+// TestKilledWhileBooting loses a replica after it wrote that the machines were
+// accepted and before it started them: the next one starts them.
+func TestKilledWhileBooting(t *testing.T) {
+	b := newBench(t)
+	stall := make(chan struct{})
+	b.yard.stall = stall
+	b.start("one")
+	b.group(2)
+	var booting []store.Instance
+	b.eventually("both are booting", func() bool {
+		booting, _ = b.store.Instances(ctx, "berths", false, store.Page{Limit: 100})
+		return len(booting) == 2 && booting[0].State == fleet.Booting && booting[1].State == fleet.Booting
+	})
+	first := b.stop
+	if err := b.store.Renew(ctx, "one", -time.Second); err != nil {
+		t.Fatal(err)
+	}
+	b.yard.mu.Lock()
+	b.yard.stall = nil
+	b.yard.machines[booting[0].ID] = fleet.MachineUnknown // half unpacked; of the other there is nothing
+	b.yard.mu.Unlock()
+	b.start("two")
+	b.whole(2)
+	close(stall)
+	first()
+	for i, in := range b.serving() {
+		if in.ID != booting[i].ID {
+			t.Errorf("%s serves in the place of %s", in.ID, booting[i].ID)
+		}
+	}
+	if lost := b.journal("instance.lost"); len(lost) > 0 {
+		t.Errorf("machines were lost: %+v", lost)
+	}
 }
 
 // TestAnotherReplicaTakesOver kills a replica without a word: the next one

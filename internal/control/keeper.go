@@ -217,7 +217,7 @@ func (k *keeper) recall(in *store.Instance) {
 	switch {
 	case ok:
 		in.Machine = fleet.Machine{State: f.State, Why: f.Why}
-	case in.State != fleet.Ordered && in.State != fleet.Leaving && in.State != fleet.Lost:
+	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop:
 		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
 	}
 }

@@ -186,9 +186,9 @@ func (d *deciding) overdue(in *Instance) (because string, yes bool) {
 		return "", false
 	}
 	if in.State != Settling {
-		return fmt.Sprintf("its machine did not run within %s", words.Span(d.group.BootLimit())), true
+		return fmt.Sprintf("did not run within %s", words.Span(d.group.BootLimit())), true
 	}
-	because = fmt.Sprintf("not healthy within the settle time of %s", words.Span(d.group.Settle))
+	because = fmt.Sprintf("was not healthy within the settle time of %s", words.Span(d.group.Settle))
 	for _, check := range d.group.AllChecks() {
 		if r := in.Report(check); r.Verdict != health.Healthy {
 			why := r.Why

@@ -173,7 +173,7 @@ const (
 // whatever was done before. It is how a restarted service picks up its work.
 func (i *Instance) Owed() Act {
 	switch i.State {
-	case Ordered:
+	case Ordered, Booting: // that it was accepted does not say that it was begun
 		return Launch
 	case Serving:
 		return Open

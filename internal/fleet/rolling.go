@@ -22,7 +22,7 @@ func (d *deciding) judgeRollout() {
 		}
 		if because, yes := d.overdue(in); yes {
 			if d.deadline(in).After(d.ro.Resumed) {
-				d.hold(in.ID + " was " + because)
+				d.hold(in.ID + " " + because)
 				return
 			}
 			if !in.Pinned {
