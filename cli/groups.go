@@ -1,19 +1,16 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"unitas/client"
 )
@@ -177,6 +174,9 @@ func (v groupView) picture() string {
 	b.WriteString(versions(v.Summary) + "\n")
 	b.WriteString("  " + v.verdicts() + "\n\n")
 	b.WriteString(instanceTable(v.instances))
+	for _, advice := range v.Advice {
+		b.WriteString("\n" + waiting.paint("Advice: "+advice) + "\n")
+	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal,
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
@@ -218,9 +218,9 @@ func slips(zones []string, template string, instances []client.Instance) string 
 			}
 			t := plain
 			switch {
-			case in.State == client.Lost || (in.State == client.Serving && in.Verdict == client.Unhealthy):
+			case in.State == client.InstanceStateLost || (in.State == client.InstanceStateServing && in.Verdict == client.Unhealthy):
 				t = trouble
-			case in.State != client.Serving:
+			case in.State != client.InstanceStateServing:
 				t = waiting
 			case in.Version != template:
 				t = newer
@@ -282,16 +282,10 @@ func (a *app) groupDelete() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !yes {
-				if !term.IsTerminal(int(os.Stdin.Fd())) {
-					return misused("deleting %s stops %d instances; say so with --yes", g.Name, len(instances))
-				}
-				fmt.Fprintf(a.err, "This drains and stops %d instances of %s, takes them out of %s, and removes the group. Its journal stays.\nDelete %s? [y/N] ",
-					len(instances), g.Name, orWord(strings.Join(g.Pools, ", "), "no pool"), g.Name)
-				answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-				if !strings.EqualFold(strings.TrimSpace(answer), "y") && !strings.EqualFold(strings.TrimSpace(answer), "yes") {
-					return errors.New("nothing was deleted")
-				}
+			if err := a.confirm(yes, fmt.Sprintf("deleting %s stops %d instances", g.Name, len(instances)),
+				fmt.Sprintf("This drains and stops %d instances of %s, takes them out of %s, and removes the group. Its journal stays.\nDelete %s?",
+					len(instances), g.Name, orWord(strings.Join(g.Pools, ", "), "no pool"), g.Name)); err != nil {
+				return err
 			}
 			g, _, err = ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
 				return c.DeleteGroup(cmd.Context(), args[0], &client.DeleteGroupParams{IfMatch: &tag})

@@ -42,7 +42,7 @@ func (a *app) instanceCommand() *cobra.Command {
 			}
 			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
 		}}
-	return group("instance", "Instances: the machines that groups launched", listing, showing, logging)
+	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire())
 }
 
 func instancePicture(in client.Instance) string {
@@ -55,7 +55,7 @@ func instancePicture(in client.Instance) string {
 		pinned = "yes"
 	}
 	var b strings.Builder
-	b.WriteString(facts("instance", in.Id, "group", in.Group, "zone", in.Zone, "version", in.Version, "address", in.Address,
+	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "version", in.Version, "image", in.Image, "labels", pairs(in.Labels), "address", in.Address,
 		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
 		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {

@@ -94,7 +94,7 @@ A release in a few lines:
 		return nil
 	}
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.imageCommand(), a.templateCommand(), a.checkCommand(), a.poolCommand(), a.groupCommand(),
+	root.AddCommand(a.placesCommand(), a.imageCommand(), a.templateCommand(), a.checkCommand(), a.poolCommand(), a.groupCommand(),
 		a.instanceCommand(), a.rolloutCommand(), a.journalCommand())
 	return root
 }

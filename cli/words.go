@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"bufio"
+	"errors"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -153,4 +156,50 @@ func (t tone) paint(text string) string {
 		return text
 	}
 	return string(t) + text + "\x1b[0m"
+}
+
+// confirm asks once before something is destroyed. Where nobody can be asked,
+// --yes must be given.
+func (a *app) confirm(yes bool, what, question string) error {
+	if yes {
+		return nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return misused("%s; say so with --yes", what)
+	}
+	fmt.Fprint(a.err, question+" [y/N] ")
+	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
+		return errors.New("nothing was deleted")
+	}
+	return nil
+}
+
+// parseSize reads a size such as 256MiB, 1.5GiB or 1000000.
+func parseSize(text string) (int64, error) {
+	number := strings.TrimRight(text, "BKMGTkmgtib ")
+	unit := strings.ToLower(strings.TrimSpace(strings.TrimPrefix(text, number)))
+	factors := map[string]float64{"": 1, "b": 1, "k": 1 << 10, "kib": 1 << 10, "m": 1 << 20, "mib": 1 << 20, "g": 1 << 30, "gib": 1 << 30, "t": 1 << 40, "tib": 1 << 40}
+	f, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	factor, ok := factors[unit]
+	if err != nil || !ok || f < 0 {
+		return 0, fmt.Errorf("%q is not a size; give one such as 256MiB or 2GiB", text)
+	}
+	return int64(f * factor), nil
+}
+
+// sizeFlag is a size as a flag.
+type sizeFlag int64
+
+func (s *sizeFlag) String() string {
+	if *s == 0 {
+		return ""
+	}
+	return strings.ReplaceAll(size(int64(*s)), " ", "")
+}
+func (s *sizeFlag) Type() string { return "SIZE" }
+func (s *sizeFlag) Set(text string) error {
+	n, err := parseSize(text)
+	*s = sizeFlag(n)
+	return err
 }

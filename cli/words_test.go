@@ -52,10 +52,10 @@ func TestSize(t *testing.T) {
 }
 
 func TestReference(t *testing.T) {
-	if name, n, err := reference("timetable-web@12"); err != nil || name != "timetable-web" || n != 12 {
-		t.Errorf("%s %d %v", name, n, err)
+	if name, n, err := reference("timetable-web@12"); err != nil || name != "timetable-web" || n != "12" {
+		t.Errorf("%s %s %v", name, n, err)
 	}
-	for _, bad := range []string{"", "timetable", "@1", "timetable@", "timetable@0", "timetable@x"} {
+	for _, bad := range []string{"", "timetable", "@1", "timetable@", "timetable@a b", "a/b@1"} {
 		if _, _, err := reference(bad); err == nil {
 			t.Errorf("%q was taken for a version", bad)
 		}

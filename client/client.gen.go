@@ -35,24 +35,72 @@ func (e CheckKind) Valid() bool {
 	}
 }
 
+// Defines values for CopyState.
+const (
+	CopyStateCopying CopyState = "copying"
+	CopyStateDone    CopyState = "done"
+	CopyStateFailed  CopyState = "failed"
+	CopyStateStopped CopyState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the CopyState enum.
+func (e CopyState) Valid() bool {
+	switch e {
+	case CopyStateCopying:
+		return true
+	case CopyStateDone:
+		return true
+	case CopyStateFailed:
+		return true
+	case CopyStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImageOrigin.
+const (
+	ImageOriginBaked        ImageOrigin = "baked"
+	ImageOriginFromInstance ImageOrigin = "from-instance"
+	ImageOriginImported     ImageOrigin = "imported"
+	ImageOriginProvided     ImageOrigin = "provided"
+)
+
+// Valid indicates whether the value is a known member of the ImageOrigin enum.
+func (e ImageOrigin) Valid() bool {
+	switch e {
+	case ImageOriginBaked:
+		return true
+	case ImageOriginFromInstance:
+		return true
+	case ImageOriginImported:
+		return true
+	case ImageOriginProvided:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImageState.
 const (
-	Baking    ImageState = "baking"
-	Broken    ImageState = "broken"
-	Ready     ImageState = "ready"
-	Withdrawn ImageState = "withdrawn"
+	ImageStateBaking    ImageState = "baking"
+	ImageStateBroken    ImageState = "broken"
+	ImageStateReady     ImageState = "ready"
+	ImageStateWithdrawn ImageState = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the ImageState enum.
 func (e ImageState) Valid() bool {
 	switch e {
-	case Baking:
+	case ImageStateBaking:
 		return true
-	case Broken:
+	case ImageStateBroken:
 		return true
-	case Ready:
+	case ImageStateReady:
 		return true
-	case Withdrawn:
+	case ImageStateWithdrawn:
 		return true
 	default:
 		return false
@@ -61,34 +109,58 @@ func (e ImageState) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	Booting  InstanceState = "booting"
-	Draining InstanceState = "draining"
-	Gone     InstanceState = "gone"
-	Leaving  InstanceState = "leaving"
-	Lost     InstanceState = "lost"
-	Ordered  InstanceState = "ordered"
-	Serving  InstanceState = "serving"
-	Settling InstanceState = "settling"
+	InstanceStateBooting  InstanceState = "booting"
+	InstanceStateDraining InstanceState = "draining"
+	InstanceStateGone     InstanceState = "gone"
+	InstanceStateLeaving  InstanceState = "leaving"
+	InstanceStateLost     InstanceState = "lost"
+	InstanceStateOrdered  InstanceState = "ordered"
+	InstanceStateResting  InstanceState = "resting"
+	InstanceStateServing  InstanceState = "serving"
+	InstanceStateSettling InstanceState = "settling"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
-	case Booting:
+	case InstanceStateBooting:
 		return true
-	case Draining:
+	case InstanceStateDraining:
 		return true
-	case Gone:
+	case InstanceStateGone:
 		return true
-	case Leaving:
+	case InstanceStateLeaving:
 		return true
-	case Lost:
+	case InstanceStateLost:
 		return true
-	case Ordered:
+	case InstanceStateOrdered:
 		return true
-	case Serving:
+	case InstanceStateResting:
 		return true
-	case Settling:
+	case InstanceStateServing:
+		return true
+	case InstanceStateSettling:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LineChangeKind.
+const (
+	LineChangeKindGone LineChangeKind = "gone"
+	LineChangeKindNew  LineChangeKind = "new"
+	LineChangeKindSame LineChangeKind = "same"
+)
+
+// Valid indicates whether the value is a known member of the LineChangeKind enum.
+func (e LineChangeKind) Valid() bool {
+	switch e {
+	case LineChangeKindGone:
+		return true
+	case LineChangeKindNew:
+		return true
+	case LineChangeKindSame:
 		return true
 	default:
 		return false
@@ -107,6 +179,24 @@ func (e NewCheckKind) Valid() bool {
 	case NewCheckKindHttp:
 		return true
 	case NewCheckKindTcp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OpenPortProtocol.
+const (
+	OpenPortProtocolTcp OpenPortProtocol = "tcp"
+	OpenPortProtocolUdp OpenPortProtocol = "udp"
+)
+
+// Valid indicates whether the value is a known member of the OpenPortProtocol enum.
+func (e OpenPortProtocol) Valid() bool {
+	switch e {
+	case OpenPortProtocolTcp:
+		return true
+	case OpenPortProtocolUdp:
 		return true
 	default:
 		return false
@@ -167,6 +257,24 @@ func (e RolloutCommandCommand) Valid() bool {
 	}
 }
 
+// Defines values for TemplateState.
+const (
+	TemplateStateReady     TemplateState = "ready"
+	TemplateStateWithdrawn TemplateState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the TemplateState enum.
+func (e TemplateState) Valid() bool {
+	switch e {
+	case TemplateStateReady:
+		return true
+	case TemplateStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Verdict.
 const (
 	Healthy   Verdict = "healthy"
@@ -218,12 +326,74 @@ func (e WaveState) Valid() bool {
 	}
 }
 
+// Defines values for ListImagesParamsOrigin.
+const (
+	ListImagesParamsOriginBaked        ListImagesParamsOrigin = "baked"
+	ListImagesParamsOriginFromInstance ListImagesParamsOrigin = "from-instance"
+	ListImagesParamsOriginImported     ListImagesParamsOrigin = "imported"
+	ListImagesParamsOriginProvided     ListImagesParamsOrigin = "provided"
+)
+
+// Valid indicates whether the value is a known member of the ListImagesParamsOrigin enum.
+func (e ListImagesParamsOrigin) Valid() bool {
+	switch e {
+	case ListImagesParamsOriginBaked:
+		return true
+	case ListImagesParamsOriginFromInstance:
+		return true
+	case ListImagesParamsOriginImported:
+		return true
+	case ListImagesParamsOriginProvided:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListImagesParamsState.
+const (
+	ListImagesParamsStateBaking    ListImagesParamsState = "baking"
+	ListImagesParamsStateBroken    ListImagesParamsState = "broken"
+	ListImagesParamsStateReady     ListImagesParamsState = "ready"
+	ListImagesParamsStateWithdrawn ListImagesParamsState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the ListImagesParamsState enum.
+func (e ListImagesParamsState) Valid() bool {
+	switch e {
+	case ListImagesParamsStateBaking:
+		return true
+	case ListImagesParamsStateBroken:
+		return true
+	case ListImagesParamsStateReady:
+		return true
+	case ListImagesParamsStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Advice defines model for Advice.
+type Advice struct {
+	// Field The field that it is about
+	Field string `json:"field"`
+	Text  string `json:"text"`
+}
+
 // Answer defines model for Answer.
 type Answer struct {
 	At     time.Time `json:"at"`
 	Good   bool      `json:"good"`
 	TookMs float64   `json:"took_ms"`
 	Why    string    `json:"why"`
+}
+
+// Change defines model for Change.
+type Change struct {
+	Field string `json:"field"`
+	Now   string `json:"now"`
+	Was   string `json:"was"`
 }
 
 // Check defines model for Check.
@@ -249,11 +419,29 @@ type CheckList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	BeganAt    time.Time  `json:"began_at"`
+	BeganBy    string     `json:"began_by"`
+	DoneBytes  int64      `json:"done_bytes"`
+	EndedAt    *time.Time `json:"ended_at,omitempty"`
+	From       string     `json:"from"`
+	Region     string     `json:"region"`
+	State      CopyState  `json:"state"`
+	TotalBytes int64      `json:"total_bytes"`
+	Why        string     `json:"why"`
+}
+
+// CopyState defines model for Copy.State.
+type CopyState string
+
 // Environment Variables given to the workload
 type Environment map[string]string
 
 // Group defines model for Group.
 type Group struct {
+	// Advice What is allowed and will hurt
+	Advice       []string  `json:"advice"`
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
@@ -290,22 +478,61 @@ type GroupResize struct {
 
 // Image defines model for Image.
 type Image struct {
+	// Copies Only for a single version
+	Copies    *[]Copy   `json:"copies,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
 
-	// Digest sha256:…
-	Digest    string `json:"digest"`
-	Name      string `json:"name"`
-	SizeBytes int64  `json:"size_bytes"`
+	// Digest Of its manifest, sha256:…; empty while it is made and when it is broken
+	Digest string      `json:"digest"`
+	Labels Labels      `json:"labels"`
+	Marks  []string    `json:"marks"`
+	Name   string      `json:"name"`
+	Origin ImageOrigin `json:"origin"`
+
+	// Parent The version that it was made from
+	Parent *string `json:"parent,omitempty"`
+
+	// Places The regions that have it whole
+	Places    []ImagePlace `json:"places"`
+	Recipe    *string      `json:"recipe,omitempty"`
+	Revision  int64        `json:"revision"`
+	SizeBytes int64        `json:"size_bytes"`
+
+	// Source A file, a reference in a registry, or an instance
+	Source string `json:"source"`
 
 	// Start What the machine runs
-	Start   []string   `json:"start"`
-	State   ImageState `json:"state"`
-	Version int        `json:"version"`
+	Start []string   `json:"start"`
+	State ImageState `json:"state"`
+
+	// Step What its bake does now, or failed at
+	Step string `json:"step"`
+
+	// Successor What to use instead of a withdrawn one
+	Successor *string `json:"successor,omitempty"`
+	Users     *Users  `json:"users,omitempty"`
+	Version   int     `json:"version"`
+
+	// Why Why it is broken or withdrawn
+	Why string `json:"why"`
 }
+
+// ImageOrigin defines model for Image.Origin.
+type ImageOrigin string
 
 // ImageState defines model for Image.State.
 type ImageState string
+
+// ImageFromInstance defines model for ImageFromInstance.
+type ImageFromInstance struct {
+	// AtRest Drain and stop it first for a consistent picture and bring it back
+	AtRest   *bool  `json:"at_rest,omitempty"`
+	Instance string `json:"instance"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name *Name `json:"name,omitempty"`
+}
 
 // ImageList defines model for ImageList.
 type ImageList struct {
@@ -313,12 +540,45 @@ type ImageList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// ImagePlace defines model for ImagePlace.
+type ImagePlace struct {
+	CopiedFrom *string   `json:"copied_from,omitempty"`
+	Region     string    `json:"region"`
+	Since      time.Time `json:"since"`
+}
+
+// ImageReference defines model for ImageReference.
+type ImageReference struct {
+	Labels *Labels `json:"labels,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name `json:"name"`
+
+	// Password It is not kept
+	Password *string `json:"password,omitempty"`
+
+	// Reference Such as registry.example/ferries/timetable:7
+	//
+	// Example: registry.example/ferries/timetable:7
+	Reference string  `json:"reference"`
+	Region    *string `json:"region,omitempty"`
+
+	// User To sign in to the registry; it is not kept
+	User *string `json:"user,omitempty"`
+}
+
 // Instance defines model for Instance.
 type Instance struct {
-	Address   string     `json:"address"`
-	Group     string     `json:"group"`
-	Id        string     `json:"id"`
+	Address string `json:"address"`
+
+	// Group Empty for one that a person launched alone
+	Group string `json:"group"`
+	Id    string `json:"id"`
+
+	// Image What it was launched from instead of the image of its template; else empty
+	Image     string     `json:"image"`
 	InFlight  int        `json:"in_flight"`
+	Labels    Labels     `json:"labels"`
 	OrderedAt time.Time  `json:"ordered_at"`
 	Pinned    bool       `json:"pinned"`
 	Reports   []Report   `json:"reports"`
@@ -370,6 +630,46 @@ type JournalList struct {
 // Labels defines model for Labels.
 type Labels map[string]string
 
+// LineChange defines model for LineChange.
+type LineChange struct {
+	Kind LineChangeKind `json:"kind"`
+
+	// Now The line's number after
+	Now  *int   `json:"now,omitempty"`
+	Text string `json:"text"`
+
+	// Was The line's number before
+	Was *int `json:"was,omitempty"`
+}
+
+// LineChangeKind defines model for LineChange.Kind.
+type LineChangeKind string
+
+// MarkPlace defines model for MarkPlace.
+type MarkPlace struct {
+	Version int `json:"version"`
+}
+
+// Marks defines model for Marks.
+type Marks struct {
+	// History Newest first
+	History []struct {
+		At time.Time `json:"at"`
+		By string    `json:"by"`
+
+		// From Absent when it was new
+		From *int   `json:"from,omitempty"`
+		Mark string `json:"mark"`
+
+		// To Absent when it was taken away
+		To *int `json:"to,omitempty"`
+	} `json:"history"`
+	Items []struct {
+		Mark    string `json:"mark"`
+		Version int    `json:"version"`
+	} `json:"items"`
+}
+
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 type Name = string
 
@@ -397,6 +697,12 @@ type NewCheck struct {
 // NewCheckKind defines model for NewCheck.Kind.
 type NewCheckKind string
 
+// NewCopy defines model for NewCopy.
+type NewCopy struct {
+	// To The region
+	To string `json:"to"`
+}
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
@@ -416,13 +722,32 @@ type NewGroup struct {
 	SettleSeconds *float64  `json:"settle_seconds,omitempty"`
 	Size          int       `json:"size"`
 
-	// Template A version of an image or template, such as timetable-web@4
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
 	Template Ref `json:"template"`
 
 	// Zones Without it: all zones of the service
 	Zones *[]string `json:"zones,omitempty"`
+}
+
+// NewInstance defines model for NewInstance.
+type NewInstance struct {
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Image  *Ref    `json:"image,omitempty"`
+	Labels *Labels `json:"labels,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name `json:"name"`
+
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Template Ref     `json:"template"`
+	UserData *string `json:"user_data,omitempty"`
+	Zone     string  `json:"zone"`
 }
 
 // NewPool defines model for NewPool.
@@ -450,7 +775,7 @@ type NewRollout struct {
 	// SoakSeconds How long a wave must stay good
 	SoakSeconds *float64 `json:"soak_seconds,omitempty"`
 
-	// To A version of an image or template, such as timetable-web@4
+	// To A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
 	To Ref `json:"to"`
@@ -461,22 +786,63 @@ type NewRollout struct {
 
 // NewTemplate defines model for NewTemplate.
 type NewTemplate struct {
+	// Addresses How many network addresses an instance gets
+	Addresses *int `json:"addresses,omitempty"`
+
+	// Cpus Processors, also in parts
+	Cpus *float64 `json:"cpus,omitempty"`
+
+	// DiskBytes For the files of one instance
+	DiskBytes *int64 `json:"disk_bytes,omitempty"`
+
 	// Environment Variables given to the workload
 	Environment *Environment `json:"environment,omitempty"`
 
-	// Image A version of an image or template, such as timetable-web@4
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
-	Image  Ref     `json:"image"`
-	Labels *Labels `json:"labels,omitempty"`
+	Image Ref `json:"image"`
+
+	// Interruptible Whether its machine may be taken away at short notice for a lower price
+	Interruptible *bool   `json:"interruptible,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+	MemoryBytes   *int64  `json:"memory_bytes,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name    `json:"name"`
 	Note *string `json:"note,omitempty"`
 
 	// Port The port that the workload listens on
-	Port     *int    `json:"port,omitempty"`
+	Port *int `json:"port,omitempty"`
+
+	// Ports Ports that an instance opens, and to whom; without it the workload port
+	Ports *OpenPorts `json:"ports,omitempty"`
+
+	// PricePerHour For one instance, in the currency that you count in
+	PricePerHour *float64 `json:"price_per_hour,omitempty"`
+
+	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+}
+
+// OpenPort defines model for OpenPort.
+type OpenPort struct {
+	Port     int               `json:"port"`
+	Protocol *OpenPortProtocol `json:"protocol,omitempty"`
+
+	// Sources Address ranges that may come in, such as 10.0.0.0/8; without it those of this machine, 127.0.0.0/8
+	Sources *[]string `json:"sources,omitempty"`
+}
+
+// OpenPortProtocol defines model for OpenPort.Protocol.
+type OpenPortProtocol string
+
+// OpenPorts Ports that an instance opens, and to whom; without it the workload port
+type OpenPorts = []OpenPort
+
+// PlaceList defines model for PlaceList.
+type PlaceList struct {
+	Items []RegionPlace `json:"items"`
 }
 
 // Pool defines model for Pool.
@@ -519,10 +885,24 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
-// Ref A version of an image or template, such as timetable-web@4
+// Ref A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 //
 // Example: timetable-web@4
 type Ref = string
+
+// RegionPlace defines model for RegionPlace.
+type RegionPlace struct {
+	// Home Whether images come in here unless told otherwise
+	Home bool `json:"home"`
+
+	// ImageBytes Their sizes together; layers that they share count for each
+	ImageBytes int64 `json:"image_bytes"`
+
+	// Images Image versions that are here
+	Images int         `json:"images"`
+	Name   string      `json:"name"`
+	Zones  []ZonePlace `json:"zones"`
+}
 
 // Report defines model for Report.
 type Report struct {
@@ -634,19 +1014,65 @@ type Target struct {
 
 // Template defines model for Template.
 type Template struct {
+	Addresses int `json:"addresses"`
+
+	// Advice When it is made
+	Advice *[]Advice `json:"advice,omitempty"`
+
+	// Changes When it is made from another version
+	Changes   *[]Change `json:"changes,omitempty"`
+	Cpus      float64   `json:"cpus"`
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
+	DiskBytes int64     `json:"disk_bytes"`
 
 	// Environment Variables given to the workload
-	Environment Environment `json:"environment"`
-	Image       string      `json:"image"`
-	ImageDigest string      `json:"image_digest"`
-	Labels      Labels      `json:"labels"`
-	Name        string      `json:"name"`
-	Note        string      `json:"note"`
-	Port        int         `json:"port"`
-	UserData    string      `json:"user_data"`
-	Version     int         `json:"version"`
+	Environment   Environment `json:"environment"`
+	Image         string      `json:"image"`
+	ImageDigest   string      `json:"image_digest"`
+	Interruptible bool        `json:"interruptible"`
+	Labels        Labels      `json:"labels"`
+	Marks         []string    `json:"marks"`
+	MemoryBytes   int64       `json:"memory_bytes"`
+	Name          string      `json:"name"`
+	Note          string      `json:"note"`
+	Port          int         `json:"port"`
+	Ports         []OpenPort  `json:"ports"`
+	PricePerHour  float64     `json:"price_per_hour"`
+
+	// RevisedFrom The version that it was made from
+	RevisedFrom *int          `json:"revised_from,omitempty"`
+	Revision    int64         `json:"revision"`
+	State       TemplateState `json:"state"`
+	Successor   *string       `json:"successor,omitempty"`
+	UserData    string        `json:"user_data"`
+	Users       *Users        `json:"users,omitempty"`
+	Version     int           `json:"version"`
+
+	// Why Why it is withdrawn
+	Why string `json:"why"`
+}
+
+// TemplateState defines model for Template.State.
+type TemplateState string
+
+// TemplateDiff defines model for TemplateDiff.
+type TemplateDiff struct {
+	Changes []Change `json:"changes"`
+	From    string   `json:"from"`
+	To      string   `json:"to"`
+
+	// UserData All lines of both, empty when they are the same
+	UserData []LineChange `json:"user_data"`
+}
+
+// TemplateFromInstance defines model for TemplateFromInstance.
+type TemplateFromInstance struct {
+	Instance string `json:"instance"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name    `json:"name"`
+	Note *string `json:"note,omitempty"`
 }
 
 // TemplateList defines model for TemplateList.
@@ -657,19 +1083,54 @@ type TemplateList struct {
 
 // TemplateRevision defines model for TemplateRevision.
 type TemplateRevision struct {
+	// Addresses How many network addresses an instance gets
+	Addresses *int `json:"addresses,omitempty"`
+
+	// Cpus Processors, also in parts
+	Cpus *float64 `json:"cpus,omitempty"`
+
+	// DiskBytes For the files of one instance
+	DiskBytes *int64 `json:"disk_bytes,omitempty"`
+
 	// Environment Variables given to the workload
 	Environment *Environment `json:"environment,omitempty"`
 
-	// Image A version of an image or template, such as timetable-web@4
+	// From The version to start from; without it the latest
+	From *int `json:"from,omitempty"`
+
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
-	Image  *Ref    `json:"image,omitempty"`
-	Labels *Labels `json:"labels,omitempty"`
+	Image *Ref `json:"image,omitempty"`
+
+	// Interruptible Whether its machine may be taken away at short notice for a lower price
+	Interruptible *bool   `json:"interruptible,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+	MemoryBytes   *int64  `json:"memory_bytes,omitempty"`
 
 	// Note Why there is a new version
-	Note     string  `json:"note"`
-	Port     *int    `json:"port,omitempty"`
+	Note string `json:"note"`
+
+	// Port The port that the workload listens on
+	Port *int `json:"port,omitempty"`
+
+	// Ports Ports that an instance opens, and to whom; without it the workload port
+	Ports *OpenPorts `json:"ports,omitempty"`
+
+	// PricePerHour For one instance, in the currency that you count in
+	PricePerHour *float64 `json:"price_per_hour,omitempty"`
+
+	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+}
+
+// Users defines model for Users.
+type Users struct {
+	// Children Image versions that were made from it
+	Children  []string `json:"children"`
+	Groups    []string `json:"groups"`
+	Instances []string `json:"instances"`
+	Templates []string `json:"templates"`
 }
 
 // Verdict defines model for Verdict.
@@ -708,8 +1169,29 @@ type Wave struct {
 // WaveState defines model for Wave.State.
 type WaveState string
 
+// Withdrawal defines model for Withdrawal.
+type Withdrawal struct {
+	Reason string `json:"reason"`
+
+	// Successor A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Successor *Ref `json:"successor,omitempty"`
+}
+
+// ZonePlace defines model for ZonePlace.
+type ZonePlace struct {
+	// Instances That are not gone
+	Instances int    `json:"instances"`
+	Name      string `json:"name"`
+	Serving   int    `json:"serving"`
+}
+
 // After defines model for After.
 type After = string
+
+// DryRun defines model for DryRun.
+type DryRun = bool
 
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
@@ -717,14 +1199,20 @@ type IdempotencyKey = string
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// InstanceId defines model for InstanceId.
+type InstanceId = string
+
 // Limit defines model for Limit.
 type Limit = int
+
+// MarkName A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+type MarkName = Name
 
 // ObjectName defines model for ObjectName.
 type ObjectName = string
 
 // ObjectVersion defines model for ObjectVersion.
-type ObjectVersion = int
+type ObjectVersion = string
 
 // RolloutNumber defines model for RolloutNumber.
 type RolloutNumber = int64
@@ -789,6 +1277,20 @@ type ListImagesParams struct {
 	// Name Only versions of this image
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
 
+	// Text In the name or the source
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Label A label that they have, as NAME=VALUE
+	Label  *[]string               `form:"label,omitempty" json:"label,omitempty"`
+	Origin *ListImagesParamsOrigin `form:"origin,omitempty" json:"origin,omitempty"`
+	State  *ListImagesParamsState  `form:"state,omitempty" json:"state,omitempty"`
+
+	// NewerThanSeconds Made within this time
+	NewerThanSeconds *float64 `form:"newer_than_seconds,omitempty" json:"newer_than_seconds,omitempty"`
+
+	// OlderThanSeconds Made longer ago than this
+	OlderThanSeconds *float64 `form:"older_than_seconds,omitempty" json:"older_than_seconds,omitempty"`
+
 	// Limit How many to return at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -796,12 +1298,71 @@ type ListImagesParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// ListImagesParamsOrigin defines parameters for ListImages.
+type ListImagesParamsOrigin string
+
+// ListImagesParamsState defines parameters for ListImages.
+type ListImagesParamsState string
+
 // ImportImageParams defines parameters for ImportImage.
 type ImportImageParams struct {
 	Name Name `form:"name" json:"name"`
 
+	// Region Where it comes in; without it the first region
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Source What it came from, for people
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Label Labels of the version, as NAME=VALUE
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// BakeImageParams defines parameters for BakeImage.
+type BakeImageParams struct {
+	Name Name `form:"name" json:"name"`
+
+	// Region Where it is baked; without it the first region
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Source What it comes from, for people
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ImageFromInstanceParams defines parameters for ImageFromInstance.
+type ImageFromInstanceParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// FetchImageParams defines parameters for FetchImage.
+type FetchImageParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteImageParams defines parameters for DeleteImage.
+type DeleteImageParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetBakeLogParams defines parameters for GetBakeLog.
+type GetBakeLogParams struct {
+	// Follow Go on until it is made
+	Follow *bool `form:"follow,omitempty" json:"follow,omitempty"`
+}
+
+// WithdrawImageParams defines parameters for WithdrawImage.
+type WithdrawImageParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListInstancesParams defines parameters for ListInstances.
@@ -816,6 +1377,18 @@ type ListInstancesParams struct {
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// LaunchInstanceParams defines parameters for LaunchInstance.
+type LaunchInstanceParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RetireInstanceParams defines parameters for RetireInstance.
+type RetireInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListJournalParams defines parameters for ListJournal.
@@ -877,14 +1450,44 @@ type ListTemplatesParams struct {
 
 // CreateTemplateParams defines parameters for CreateTemplate.
 type CreateTemplateParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// TemplateFromInstanceParams defines parameters for TemplateFromInstance.
+type TemplateFromInstanceParams struct {
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ReviseTemplateParams defines parameters for ReviseTemplate.
 type ReviseTemplateParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteTemplateParams defines parameters for DeleteTemplate.
+type DeleteTemplateParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// DiffTemplatesParams defines parameters for DiffTemplates.
+type DiffTemplatesParams struct {
+	// To The other version
+	To Ref `form:"to" json:"to"`
+}
+
+// WithdrawTemplateParams defines parameters for WithdrawTemplate.
+type WithdrawTemplateParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // CreateCheckJSONRequestBody defines body for CreateCheck for application/json ContentType.
@@ -899,6 +1502,24 @@ type ResizeGroupJSONRequestBody = GroupResize
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
 
+// ImageFromInstanceJSONRequestBody defines body for ImageFromInstance for application/json ContentType.
+type ImageFromInstanceJSONRequestBody = ImageFromInstance
+
+// FetchImageJSONRequestBody defines body for FetchImage for application/json ContentType.
+type FetchImageJSONRequestBody = ImageReference
+
+// SetImageMarkJSONRequestBody defines body for SetImageMark for application/json ContentType.
+type SetImageMarkJSONRequestBody = MarkPlace
+
+// CopyImageJSONRequestBody defines body for CopyImage for application/json ContentType.
+type CopyImageJSONRequestBody = NewCopy
+
+// WithdrawImageJSONRequestBody defines body for WithdrawImage for application/json ContentType.
+type WithdrawImageJSONRequestBody = Withdrawal
+
+// LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
+type LaunchInstanceJSONRequestBody = NewInstance
+
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
 
@@ -908,8 +1529,17 @@ type TellRolloutJSONRequestBody = RolloutCommand
 // CreateTemplateJSONRequestBody defines body for CreateTemplate for application/json ContentType.
 type CreateTemplateJSONRequestBody = NewTemplate
 
+// TemplateFromInstanceJSONRequestBody defines body for TemplateFromInstance for application/json ContentType.
+type TemplateFromInstanceJSONRequestBody = TemplateFromInstance
+
 // ReviseTemplateJSONRequestBody defines body for ReviseTemplate for application/json ContentType.
 type ReviseTemplateJSONRequestBody = TemplateRevision
+
+// SetTemplateMarkJSONRequestBody defines body for SetTemplateMark for application/json ContentType.
+type SetTemplateMarkJSONRequestBody = MarkPlace
+
+// WithdrawTemplateJSONRequestBody defines body for WithdrawTemplate for application/json ContentType.
+type WithdrawTemplateJSONRequestBody = Withdrawal
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1079,37 +1709,173 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/images (the `ListImages` operationId).
 	ListImages(ctx context.Context, params *ListImagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ImportImageWithBody Bring in an archive as the next version of an image
+	// ImportImageWithBody Bring in an archive or an OCI image layout as the next version of an image
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/images (the `ImportImage` operationId).
 	ImportImageWithBody(ctx context.Context, params *ImportImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetImage One version of an image
+	// BakeImageWithBody Begin to bake the next version of an image from a recipe
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/images/bakes (the `BakeImage` operationId).
+	BakeImageWithBody(ctx context.Context, params *BakeImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImageFromInstanceWithBody Begin to make the next version of an image from the files of an instance
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+	ImageFromInstanceWithBody(ctx context.Context, params *ImageFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImageFromInstance Begin to make the next version of an image from the files of an instance
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+	ImageFromInstance(ctx context.Context, params *ImageFromInstanceParams, body ImageFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchImageWithBody Bring in an image from a registry that speaks the OCI distribution protocol
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+	FetchImageWithBody(ctx context.Context, params *FetchImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchImage Bring in an image from a registry that speaks the OCI distribution protocol
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+	FetchImage(ctx context.Context, params *FetchImageParams, body FetchImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListImageMarks The marks under a name, and where they were before
+	//
+	// Corresponds with GET /v1/images/{name}/marks (the `ListImageMarks` operationId).
+	ListImageMarks(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveImageMark Take a mark away
+	//
+	// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
+	RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetImageMarkWithBody Put a mark on a version, or move it there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+	SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetImageMark Put a mark on a version, or move it there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+	SetImageMark(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteImage Delete a version that nothing uses
+	//
+	// Corresponds with DELETE /v1/images/{name}/{version} (the `DeleteImage` operationId).
+	DeleteImage(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteImageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetImage One version with what uses it
 	//
 	// Corresponds with GET /v1/images/{name}/{version} (the `GetImage` operationId).
 	GetImage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBakeLog The log of how the version was made
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/bake-log (the `GetBakeLog` operationId).
+	GetBakeLog(ctx context.Context, name ObjectName, version ObjectVersion, params *GetBakeLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyImageWithBody Begin to bring the version to another region, or go on with it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+	CopyImageWithBody(ctx context.Context, name ObjectName, version ObjectVersion, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyImage Begin to bring the version to another region, or go on with it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+	CopyImage(ctx context.Context, name ObjectName, version ObjectVersion, body CopyImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopCopy Break a copy off; what is there stays for the next try
+	//
+	// Corresponds with DELETE /v1/images/{name}/{version}/copies/{region} (the `StopCopy` operationId).
+	StopCopy(ctx context.Context, name ObjectName, version ObjectVersion, region string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportImage The version as the tar of an OCI image layout
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/export (the `ExportImage` operationId).
+	ExportImage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetImageLineage The version's ancestors and all that was made from them
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/lineage (the `GetImageLineage` operationId).
+	GetImageLineage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawImageWithBody Stop new use of a version; what runs on it stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+	WithdrawImageWithBody(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawImage Stop new use of a version; what runs on it stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+	WithdrawImage(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInstances Instances, by group and number
 	//
 	// Corresponds with GET /v1/instances (the `ListInstances` operationId).
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LaunchInstanceWithBody Launch one instance outside any group
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+	LaunchInstanceWithBody(ctx context.Context, params *LaunchInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LaunchInstance Launch one instance outside any group
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+	LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireInstance Stop and remove an instance that was launched outside any group
+	//
+	// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
+	RetireInstance(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetInstance One instance with the last answers of its checks
 	//
 	// Corresponds with GET /v1/instances/{id} (the `GetInstance` operationId).
-	GetInstance(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetInstance(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBootLog What the machine of an instance has written
 	//
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
-	GetBootLog(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetBootLog(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal Journal entries, newest first
 	//
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPlaces Regions and their zones, with what runs there
+	//
+	// Corresponds with GET /v1/places (the `ListPlaces` operationId).
+	ListPlaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPools Pools by name
 	//
@@ -1183,24 +1949,86 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/templates (the `CreateTemplate` operationId).
 	CreateTemplate(ctx context.Context, params *CreateTemplateParams, body CreateTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReviseTemplateWithBody Make the next version of a template from its latest, changing only what is given
+	// TemplateFromInstanceWithBody Make a template that launches the like of an instance
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+	TemplateFromInstanceWithBody(ctx context.Context, params *TemplateFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TemplateFromInstance Make a template that launches the like of an instance
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+	TemplateFromInstance(ctx context.Context, params *TemplateFromInstanceParams, body TemplateFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReviseTemplateWithBody Make the next version of a template, changing only what is given
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/templates/{name} (the `ReviseTemplate` operationId).
 	ReviseTemplateWithBody(ctx context.Context, name ObjectName, params *ReviseTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReviseTemplate Make the next version of a template from its latest, changing only what is given
+	// ReviseTemplate Make the next version of a template, changing only what is given
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /v1/templates/{name} (the `ReviseTemplate` operationId).
 	ReviseTemplate(ctx context.Context, name ObjectName, params *ReviseTemplateParams, body ReviseTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetTemplate One version of a template
+	// ListTemplateMarks The marks under a name, and where they were before
+	//
+	// Corresponds with GET /v1/templates/{name}/marks (the `ListTemplateMarks` operationId).
+	ListTemplateMarks(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveTemplateMark Take a mark away
+	//
+	// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
+	RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTemplateMarkWithBody Put a mark on a version, or move it there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+	SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTemplateMark Put a mark on a version, or move it there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+	SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteTemplate Delete a version that nothing uses
+	//
+	// Corresponds with DELETE /v1/templates/{name}/{version} (the `DeleteTemplate` operationId).
+	DeleteTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTemplate One version with what uses it
 	//
 	// Corresponds with GET /v1/templates/{name}/{version} (the `GetTemplate` operationId).
 	GetTemplate(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiffTemplates What is different in another version
+	//
+	// Corresponds with GET /v1/templates/{name}/{version}/diff (the `DiffTemplates` operationId).
+	DiffTemplates(ctx context.Context, name ObjectName, version ObjectVersion, params *DiffTemplatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawTemplateWithBody Stop new use of a version; what runs on it stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+	WithdrawTemplateWithBody(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawTemplate Stop new use of a version; what runs on it stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+	WithdrawTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListChecks Health checks by name
@@ -1447,7 +2275,7 @@ func (c *Client) ListImages(ctx context.Context, params *ListImagesParams, reqEd
 	return c.Client.Do(req)
 }
 
-// ImportImageWithBody Bring in an archive as the next version of an image
+// ImportImageWithBody Bring in an archive or an OCI image layout as the next version of an image
 //
 // Takes any type of body and a specified content type.
 //
@@ -1464,11 +2292,303 @@ func (c *Client) ImportImageWithBody(ctx context.Context, params *ImportImagePar
 	return c.Client.Do(req)
 }
 
-// GetImage One version of an image
+// BakeImageWithBody Begin to bake the next version of an image from a recipe
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/images/bakes (the `BakeImage` operationId).
+func (c *Client) BakeImageWithBody(ctx context.Context, params *BakeImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBakeImageRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImageFromInstanceWithBody Begin to make the next version of an image from the files of an instance
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+func (c *Client) ImageFromInstanceWithBody(ctx context.Context, params *ImageFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImageFromInstanceRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImageFromInstance Begin to make the next version of an image from the files of an instance
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+func (c *Client) ImageFromInstance(ctx context.Context, params *ImageFromInstanceParams, body ImageFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImageFromInstanceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchImageWithBody Bring in an image from a registry that speaks the OCI distribution protocol
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+func (c *Client) FetchImageWithBody(ctx context.Context, params *FetchImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchImageRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchImage Bring in an image from a registry that speaks the OCI distribution protocol
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+func (c *Client) FetchImage(ctx context.Context, params *FetchImageParams, body FetchImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchImageRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListImageMarks The marks under a name, and where they were before
+//
+// Corresponds with GET /v1/images/{name}/marks (the `ListImageMarks` operationId).
+func (c *Client) ListImageMarks(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListImageMarksRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveImageMark Take a mark away
+//
+// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
+func (c *Client) RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveImageMarkRequest(c.Server, name, mark)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetImageMarkWithBody Put a mark on a version, or move it there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+func (c *Client) SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImageMarkRequestWithBody(c.Server, name, mark, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetImageMark Put a mark on a version, or move it there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+func (c *Client) SetImageMark(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImageMarkRequest(c.Server, name, mark, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteImage Delete a version that nothing uses
+//
+// Corresponds with DELETE /v1/images/{name}/{version} (the `DeleteImage` operationId).
+func (c *Client) DeleteImage(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteImageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteImageRequest(c.Server, name, version, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetImage One version with what uses it
 //
 // Corresponds with GET /v1/images/{name}/{version} (the `GetImage` operationId).
 func (c *Client) GetImage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetImageRequest(c.Server, name, version)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBakeLog The log of how the version was made
+//
+// Corresponds with GET /v1/images/{name}/{version}/bake-log (the `GetBakeLog` operationId).
+func (c *Client) GetBakeLog(ctx context.Context, name ObjectName, version ObjectVersion, params *GetBakeLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBakeLogRequest(c.Server, name, version, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyImageWithBody Begin to bring the version to another region, or go on with it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+func (c *Client) CopyImageWithBody(ctx context.Context, name ObjectName, version ObjectVersion, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyImageRequestWithBody(c.Server, name, version, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyImage Begin to bring the version to another region, or go on with it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+func (c *Client) CopyImage(ctx context.Context, name ObjectName, version ObjectVersion, body CopyImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyImageRequest(c.Server, name, version, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopCopy Break a copy off; what is there stays for the next try
+//
+// Corresponds with DELETE /v1/images/{name}/{version}/copies/{region} (the `StopCopy` operationId).
+func (c *Client) StopCopy(ctx context.Context, name ObjectName, version ObjectVersion, region string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopCopyRequest(c.Server, name, version, region)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportImage The version as the tar of an OCI image layout
+//
+// Corresponds with GET /v1/images/{name}/{version}/export (the `ExportImage` operationId).
+func (c *Client) ExportImage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportImageRequest(c.Server, name, version)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetImageLineage The version's ancestors and all that was made from them
+//
+// Corresponds with GET /v1/images/{name}/{version}/lineage (the `GetImageLineage` operationId).
+func (c *Client) GetImageLineage(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetImageLineageRequest(c.Server, name, version)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawImageWithBody Stop new use of a version; what runs on it stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+func (c *Client) WithdrawImageWithBody(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawImageRequestWithBody(c.Server, name, version, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawImage Stop new use of a version; what runs on it stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+func (c *Client) WithdrawImage(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawImageRequest(c.Server, name, version, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1494,10 +2614,59 @@ func (c *Client) ListInstances(ctx context.Context, params *ListInstancesParams,
 	return c.Client.Do(req)
 }
 
+// LaunchInstanceWithBody Launch one instance outside any group
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+func (c *Client) LaunchInstanceWithBody(ctx context.Context, params *LaunchInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLaunchInstanceRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LaunchInstance Launch one instance outside any group
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+func (c *Client) LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLaunchInstanceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireInstance Stop and remove an instance that was launched outside any group
+//
+// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
+func (c *Client) RetireInstance(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireInstanceRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetInstance One instance with the last answers of its checks
 //
 // Corresponds with GET /v1/instances/{id} (the `GetInstance` operationId).
-func (c *Client) GetInstance(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetInstance(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetInstanceRequest(c.Server, id)
 	if err != nil {
 		return nil, err
@@ -1512,7 +2681,7 @@ func (c *Client) GetInstance(ctx context.Context, id string, reqEditors ...Reque
 // GetBootLog What the machine of an instance has written
 //
 // Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
-func (c *Client) GetBootLog(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetBootLog(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBootLogRequest(c.Server, id)
 	if err != nil {
 		return nil, err
@@ -1529,6 +2698,21 @@ func (c *Client) GetBootLog(ctx context.Context, id string, reqEditors ...Reques
 // Corresponds with GET /v1/journal (the `ListJournal` operationId).
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPlaces Regions and their zones, with what runs there
+//
+// Corresponds with GET /v1/places (the `ListPlaces` operationId).
+func (c *Client) ListPlaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPlacesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1731,7 +2915,41 @@ func (c *Client) CreateTemplate(ctx context.Context, params *CreateTemplateParam
 	return c.Client.Do(req)
 }
 
-// ReviseTemplateWithBody Make the next version of a template from its latest, changing only what is given
+// TemplateFromInstanceWithBody Make a template that launches the like of an instance
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+func (c *Client) TemplateFromInstanceWithBody(ctx context.Context, params *TemplateFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTemplateFromInstanceRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TemplateFromInstance Make a template that launches the like of an instance
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+func (c *Client) TemplateFromInstance(ctx context.Context, params *TemplateFromInstanceParams, body TemplateFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTemplateFromInstanceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReviseTemplateWithBody Make the next version of a template, changing only what is given
 //
 // Takes any type of body and a specified content type.
 //
@@ -1748,7 +2966,7 @@ func (c *Client) ReviseTemplateWithBody(ctx context.Context, name ObjectName, pa
 	return c.Client.Do(req)
 }
 
-// ReviseTemplate Make the next version of a template from its latest, changing only what is given
+// ReviseTemplate Make the next version of a template, changing only what is given
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1765,11 +2983,139 @@ func (c *Client) ReviseTemplate(ctx context.Context, name ObjectName, params *Re
 	return c.Client.Do(req)
 }
 
-// GetTemplate One version of a template
+// ListTemplateMarks The marks under a name, and where they were before
+//
+// Corresponds with GET /v1/templates/{name}/marks (the `ListTemplateMarks` operationId).
+func (c *Client) ListTemplateMarks(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTemplateMarksRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveTemplateMark Take a mark away
+//
+// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
+func (c *Client) RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTemplateMarkRequest(c.Server, name, mark)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTemplateMarkWithBody Put a mark on a version, or move it there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+func (c *Client) SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTemplateMarkRequestWithBody(c.Server, name, mark, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTemplateMark Put a mark on a version, or move it there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+func (c *Client) SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTemplateMarkRequest(c.Server, name, mark, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteTemplate Delete a version that nothing uses
+//
+// Corresponds with DELETE /v1/templates/{name}/{version} (the `DeleteTemplate` operationId).
+func (c *Client) DeleteTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteTemplateRequest(c.Server, name, version, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTemplate One version with what uses it
 //
 // Corresponds with GET /v1/templates/{name}/{version} (the `GetTemplate` operationId).
 func (c *Client) GetTemplate(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, name, version)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiffTemplates What is different in another version
+//
+// Corresponds with GET /v1/templates/{name}/{version}/diff (the `DiffTemplates` operationId).
+func (c *Client) DiffTemplates(ctx context.Context, name ObjectName, version ObjectVersion, params *DiffTemplatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiffTemplatesRequest(c.Server, name, version, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawTemplateWithBody Stop new use of a version; what runs on it stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+func (c *Client) WithdrawTemplateWithBody(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawTemplateRequestWithBody(c.Server, name, version, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawTemplate Stop new use of a version; what runs on it stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+func (c *Client) WithdrawTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawTemplateRequest(c.Server, name, version, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2372,6 +3718,78 @@ func NewListImagesRequest(server string, params *ListImagesParams) (*http.Reques
 
 		}
 
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Origin != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "origin", *params.Origin, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.NewerThanSeconds != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newer_than_seconds", *params.NewerThanSeconds, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.OlderThanSeconds != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "older_than_seconds", *params.OlderThanSeconds, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -2446,6 +3864,42 @@ func NewImportImageRequestWithBody(server string, params *ImportImageParams, con
 			}
 		}
 
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2477,6 +3931,392 @@ func NewImportImageRequestWithBody(server string, params *ImportImageParams, con
 	return req, nil
 }
 
+// NewBakeImageRequestWithBody constructs an http.Request for the BakeImage method, with any body, and a specified content type
+func NewBakeImageRequestWithBody(server string, params *BakeImageParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/bakes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewImageFromInstanceRequest calls the generic ImageFromInstance builder with application/json body
+func NewImageFromInstanceRequest(server string, params *ImageFromInstanceParams, body ImageFromInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImageFromInstanceRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewImageFromInstanceRequestWithBody constructs an http.Request for the ImageFromInstance method, with any body, and a specified content type
+func NewImageFromInstanceRequestWithBody(server string, params *ImageFromInstanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/from-instance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewFetchImageRequest calls the generic FetchImage builder with application/json body
+func NewFetchImageRequest(server string, params *FetchImageParams, body FetchImageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFetchImageRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewFetchImageRequestWithBody constructs an http.Request for the FetchImage method, with any body, and a specified content type
+func NewFetchImageRequestWithBody(server string, params *FetchImageParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/references")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListImageMarksRequest constructs an http.Request for the ListImageMarks method
+func NewListImageMarksRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/marks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveImageMarkRequest constructs an http.Request for the RemoveImageMark method
+func NewRemoveImageMarkRequest(server string, name ObjectName, mark MarkName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "mark", mark, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/marks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetImageMarkRequest calls the generic SetImageMark builder with application/json body
+func NewSetImageMarkRequest(server string, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetImageMarkRequestWithBody(server, name, mark, "application/json", bodyReader)
+}
+
+// NewSetImageMarkRequestWithBody constructs an http.Request for the SetImageMark method, with any body, and a specified content type
+func NewSetImageMarkRequestWithBody(server string, name ObjectName, mark MarkName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "mark", mark, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/marks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteImageRequest constructs an http.Request for the DeleteImage method
+func NewDeleteImageRequest(server string, name ObjectName, version ObjectVersion, params *DeleteImageParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetImageRequest constructs an http.Request for the GetImage method
 func NewGetImageRequest(server string, name ObjectName, version ObjectVersion) (*http.Request, error) {
 	var err error
@@ -2490,7 +4330,7 @@ func NewGetImageRequest(server string, name ObjectName, version ObjectVersion) (
 
 	var pathParam1 string
 
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2513,6 +4353,327 @@ func NewGetImageRequest(server string, name ObjectName, version ObjectVersion) (
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetBakeLogRequest constructs an http.Request for the GetBakeLog method
+func NewGetBakeLogRequest(server string, name ObjectName, version ObjectVersion, params *GetBakeLogParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/bake-log", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Follow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "follow", *params.Follow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCopyImageRequest calls the generic CopyImage builder with application/json body
+func NewCopyImageRequest(server string, name ObjectName, version ObjectVersion, body CopyImageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCopyImageRequestWithBody(server, name, version, "application/json", bodyReader)
+}
+
+// NewCopyImageRequestWithBody constructs an http.Request for the CopyImage method, with any body, and a specified content type
+func NewCopyImageRequestWithBody(server string, name ObjectName, version ObjectVersion, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/copies", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopCopyRequest constructs an http.Request for the StopCopy method
+func NewStopCopyRequest(server string, name ObjectName, version ObjectVersion, region string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/copies/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportImageRequest constructs an http.Request for the ExportImage method
+func NewExportImageRequest(server string, name ObjectName, version ObjectVersion) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/export", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetImageLineageRequest constructs an http.Request for the GetImageLineage method
+func NewGetImageLineageRequest(server string, name ObjectName, version ObjectVersion) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/lineage", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWithdrawImageRequest calls the generic WithdrawImage builder with application/json body
+func NewWithdrawImageRequest(server string, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawImageRequestWithBody(server, name, version, params, "application/json", bodyReader)
+}
+
+// NewWithdrawImageRequestWithBody constructs an http.Request for the WithdrawImage method, with any body, and a specified content type
+func NewWithdrawImageRequestWithBody(server string, name ObjectName, version ObjectVersion, params *WithdrawImageParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/images/%s/%s/withdrawal", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -2608,8 +4769,112 @@ func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.
 	return req, nil
 }
 
+// NewLaunchInstanceRequest calls the generic LaunchInstance builder with application/json body
+func NewLaunchInstanceRequest(server string, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLaunchInstanceRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewLaunchInstanceRequestWithBody constructs an http.Request for the LaunchInstance method, with any body, and a specified content type
+func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRetireInstanceRequest constructs an http.Request for the RetireInstance method
+func NewRetireInstanceRequest(server string, id InstanceId, params *RetireInstanceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetInstanceRequest constructs an http.Request for the GetInstance method
-func NewGetInstanceRequest(server string, id string) (*http.Request, error) {
+func NewGetInstanceRequest(server string, id InstanceId) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2643,7 +4908,7 @@ func NewGetInstanceRequest(server string, id string) (*http.Request, error) {
 }
 
 // NewGetBootLogRequest constructs an http.Request for the GetBootLog method
-func NewGetBootLogRequest(server string, id string) (*http.Request, error) {
+func NewGetBootLogRequest(server string, id InstanceId) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2768,6 +5033,33 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListPlacesRequest constructs an http.Request for the ListPlaces method
+func NewListPlacesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/places")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3242,6 +5534,88 @@ func NewCreateTemplateRequestWithBody(server string, params *CreateTemplateParam
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTemplateFromInstanceRequest calls the generic TemplateFromInstance builder with application/json body
+func NewTemplateFromInstanceRequest(server string, params *TemplateFromInstanceParams, body TemplateFromInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTemplateFromInstanceRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewTemplateFromInstanceRequestWithBody constructs an http.Request for the TemplateFromInstance method, with any body, and a specified content type
+func NewTemplateFromInstanceRequestWithBody(server string, params *TemplateFromInstanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/from-instance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -3304,6 +5678,33 @@ func NewReviseTemplateRequestWithBody(server string, name ObjectName, params *Re
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -3329,6 +5730,191 @@ func NewReviseTemplateRequestWithBody(server string, name ObjectName, params *Re
 	return req, nil
 }
 
+// NewListTemplateMarksRequest constructs an http.Request for the ListTemplateMarks method
+func NewListTemplateMarksRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/marks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveTemplateMarkRequest constructs an http.Request for the RemoveTemplateMark method
+func NewRemoveTemplateMarkRequest(server string, name ObjectName, mark MarkName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "mark", mark, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/marks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetTemplateMarkRequest calls the generic SetTemplateMark builder with application/json body
+func NewSetTemplateMarkRequest(server string, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTemplateMarkRequestWithBody(server, name, mark, "application/json", bodyReader)
+}
+
+// NewSetTemplateMarkRequestWithBody constructs an http.Request for the SetTemplateMark method, with any body, and a specified content type
+func NewSetTemplateMarkRequestWithBody(server string, name ObjectName, mark MarkName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "mark", mark, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/marks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteTemplateRequest constructs an http.Request for the DeleteTemplate method
+func NewDeleteTemplateRequest(server string, name ObjectName, version ObjectVersion, params *DeleteTemplateParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
 func NewGetTemplateRequest(server string, name ObjectName, version ObjectVersion) (*http.Request, error) {
 	var err error
@@ -3342,7 +5928,7 @@ func NewGetTemplateRequest(server string, name ObjectName, version ObjectVersion
 
 	var pathParam1 string
 
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -3365,6 +5951,139 @@ func NewGetTemplateRequest(server string, name ObjectName, version ObjectVersion
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDiffTemplatesRequest constructs an http.Request for the DiffTemplates method
+func NewDiffTemplatesRequest(server string, name ObjectName, version ObjectVersion, params *DiffTemplatesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/%s/diff", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWithdrawTemplateRequest calls the generic WithdrawTemplate builder with application/json body
+func NewWithdrawTemplateRequest(server string, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawTemplateRequestWithBody(server, name, version, params, "application/json", bodyReader)
+}
+
+// NewWithdrawTemplateRequestWithBody constructs an http.Request for the WithdrawTemplate method, with any body, and a specified content type
+func NewWithdrawTemplateRequestWithBody(server string, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/templates/%s/%s/withdrawal", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -3522,19 +6241,145 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/images (the `ListImages` operationId).
 	ListImagesWithResponse(ctx context.Context, params *ListImagesParams, reqEditors ...RequestEditorFn) (*ListImagesResponse, error)
 
-	// ImportImageWithBodyWithResponse Bring in an archive as the next version of an image
+	// ImportImageWithBodyWithResponse Bring in an archive or an OCI image layout as the next version of an image
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/images (the `ImportImage` operationId).
 	ImportImageWithBodyWithResponse(ctx context.Context, params *ImportImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportImageResponse, error)
 
-	// GetImageWithResponse One version of an image
+	// BakeImageWithBodyWithResponse Begin to bake the next version of an image from a recipe
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/bakes (the `BakeImage` operationId).
+	BakeImageWithBodyWithResponse(ctx context.Context, params *BakeImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BakeImageResponse, error)
+
+	// ImageFromInstanceWithBodyWithResponse Begin to make the next version of an image from the files of an instance
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+	ImageFromInstanceWithBodyWithResponse(ctx context.Context, params *ImageFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImageFromInstanceResponse, error)
+
+	// ImageFromInstanceWithResponse Begin to make the next version of an image from the files of an instance
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+	ImageFromInstanceWithResponse(ctx context.Context, params *ImageFromInstanceParams, body ImageFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ImageFromInstanceResponse, error)
+
+	// FetchImageWithBodyWithResponse Bring in an image from a registry that speaks the OCI distribution protocol
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+	FetchImageWithBodyWithResponse(ctx context.Context, params *FetchImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchImageResponse, error)
+
+	// FetchImageWithResponse Bring in an image from a registry that speaks the OCI distribution protocol
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+	FetchImageWithResponse(ctx context.Context, params *FetchImageParams, body FetchImageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchImageResponse, error)
+
+	// ListImageMarksWithResponse The marks under a name, and where they were before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/images/{name}/marks (the `ListImageMarks` operationId).
+	ListImageMarksWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListImageMarksResponse, error)
+
+	// RemoveImageMarkWithResponse Take a mark away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
+	RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error)
+
+	// SetImageMarkWithBodyWithResponse Put a mark on a version, or move it there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+	SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
+
+	// SetImageMarkWithResponse Put a mark on a version, or move it there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+	SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
+
+	// DeleteImageWithResponse Delete a version that nothing uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/images/{name}/{version} (the `DeleteImage` operationId).
+	DeleteImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteImageParams, reqEditors ...RequestEditorFn) (*DeleteImageResponse, error)
+
+	// GetImageWithResponse One version with what uses it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/images/{name}/{version} (the `GetImage` operationId).
 	GetImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*GetImageResponse, error)
+
+	// GetBakeLogWithResponse The log of how the version was made
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/bake-log (the `GetBakeLog` operationId).
+	GetBakeLogWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *GetBakeLogParams, reqEditors ...RequestEditorFn) (*GetBakeLogResponse, error)
+
+	// CopyImageWithBodyWithResponse Begin to bring the version to another region, or go on with it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+	CopyImageWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyImageResponse, error)
+
+	// CopyImageWithResponse Begin to bring the version to another region, or go on with it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+	CopyImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, body CopyImageJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyImageResponse, error)
+
+	// StopCopyWithResponse Break a copy off; what is there stays for the next try
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/images/{name}/{version}/copies/{region} (the `StopCopy` operationId).
+	StopCopyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, region string, reqEditors ...RequestEditorFn) (*StopCopyResponse, error)
+
+	// ExportImageWithResponse The version as the tar of an OCI image layout
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/export (the `ExportImage` operationId).
+	ExportImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*ExportImageResponse, error)
+
+	// GetImageLineageWithResponse The version's ancestors and all that was made from them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/images/{name}/{version}/lineage (the `GetImageLineage` operationId).
+	GetImageLineageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*GetImageLineageResponse, error)
+
+	// WithdrawImageWithBodyWithResponse Stop new use of a version; what runs on it stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+	WithdrawImageWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error)
+
+	// WithdrawImageWithResponse Stop new use of a version; what runs on it stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+	WithdrawImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error)
 
 	// ListInstancesWithResponse Instances, by group and number
 	//
@@ -3543,19 +6388,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/instances (the `ListInstances` operationId).
 	ListInstancesWithResponse(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*ListInstancesResponse, error)
 
+	// LaunchInstanceWithBodyWithResponse Launch one instance outside any group
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+	LaunchInstanceWithBodyWithResponse(ctx context.Context, params *LaunchInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error)
+
+	// LaunchInstanceWithResponse Launch one instance outside any group
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+	LaunchInstanceWithResponse(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error)
+
+	// RetireInstanceWithResponse Stop and remove an instance that was launched outside any group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
+	RetireInstanceWithResponse(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*RetireInstanceResponse, error)
+
 	// GetInstanceWithResponse One instance with the last answers of its checks
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/instances/{id} (the `GetInstance` operationId).
-	GetInstanceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error)
+	GetInstanceWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error)
 
 	// GetBootLogWithResponse What the machine of an instance has written
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
-	GetBootLogWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error)
+	GetBootLogWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error)
 
 	// ListJournalWithResponse Journal entries, newest first
 	//
@@ -3563,6 +6429,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// ListPlacesWithResponse Regions and their zones, with what runs there
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/places (the `ListPlaces` operationId).
+	ListPlacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlacesResponse, error)
 
 	// ListPoolsWithResponse Pools by name
 	//
@@ -3648,26 +6521,96 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/templates (the `CreateTemplate` operationId).
 	CreateTemplateWithResponse(ctx context.Context, params *CreateTemplateParams, body CreateTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTemplateResponse, error)
 
-	// ReviseTemplateWithBodyWithResponse Make the next version of a template from its latest, changing only what is given
+	// TemplateFromInstanceWithBodyWithResponse Make a template that launches the like of an instance
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+	TemplateFromInstanceWithBodyWithResponse(ctx context.Context, params *TemplateFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TemplateFromInstanceResponse, error)
+
+	// TemplateFromInstanceWithResponse Make a template that launches the like of an instance
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+	TemplateFromInstanceWithResponse(ctx context.Context, params *TemplateFromInstanceParams, body TemplateFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*TemplateFromInstanceResponse, error)
+
+	// ReviseTemplateWithBodyWithResponse Make the next version of a template, changing only what is given
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/templates/{name} (the `ReviseTemplate` operationId).
 	ReviseTemplateWithBodyWithResponse(ctx context.Context, name ObjectName, params *ReviseTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReviseTemplateResponse, error)
 
-	// ReviseTemplateWithResponse Make the next version of a template from its latest, changing only what is given
+	// ReviseTemplateWithResponse Make the next version of a template, changing only what is given
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/templates/{name} (the `ReviseTemplate` operationId).
 	ReviseTemplateWithResponse(ctx context.Context, name ObjectName, params *ReviseTemplateParams, body ReviseTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*ReviseTemplateResponse, error)
 
-	// GetTemplateWithResponse One version of a template
+	// ListTemplateMarksWithResponse The marks under a name, and where they were before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/templates/{name}/marks (the `ListTemplateMarks` operationId).
+	ListTemplateMarksWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListTemplateMarksResponse, error)
+
+	// RemoveTemplateMarkWithResponse Take a mark away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
+	RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error)
+
+	// SetTemplateMarkWithBodyWithResponse Put a mark on a version, or move it there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+	SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
+
+	// SetTemplateMarkWithResponse Put a mark on a version, or move it there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+	SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
+
+	// DeleteTemplateWithResponse Delete a version that nothing uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/templates/{name}/{version} (the `DeleteTemplate` operationId).
+	DeleteTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteTemplateParams, reqEditors ...RequestEditorFn) (*DeleteTemplateResponse, error)
+
+	// GetTemplateWithResponse One version with what uses it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/templates/{name}/{version} (the `GetTemplate` operationId).
 	GetTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
+	// DiffTemplatesWithResponse What is different in another version
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/templates/{name}/{version}/diff (the `DiffTemplates` operationId).
+	DiffTemplatesWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DiffTemplatesParams, reqEditors ...RequestEditorFn) (*DiffTemplatesResponse, error)
+
+	// WithdrawTemplateWithBodyWithResponse Stop new use of a version; what runs on it stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+	WithdrawTemplateWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawTemplateResponse, error)
+
+	// WithdrawTemplateWithResponse Stop new use of a version; what runs on it stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+	WithdrawTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawTemplateResponse, error)
 }
 
 type ListChecksResponse struct {
@@ -4253,6 +7196,335 @@ func (r ImportImageResponse) ContentType() string {
 	return ""
 }
 
+type BakeImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r BakeImageResponse) GetJSON202() *Image {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BakeImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BakeImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BakeImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BakeImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BakeImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImageFromInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ImageFromInstanceResponse) GetJSON202() *Image {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImageFromInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImageFromInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImageFromInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImageFromInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImageFromInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r FetchImageResponse) GetJSON201() *Image {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListImageMarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListImageMarksResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListImageMarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListImageMarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListImageMarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListImageMarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListImageMarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveImageMarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveImageMarkResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveImageMarkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveImageMarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveImageMarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveImageMarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveImageMarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetImageMarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetImageMarkResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetImageMarkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetImageMarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetImageMarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetImageMarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetImageMarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetImageResponse200Headers the declared response headers of an HTTP 200 response for GetImage
 type GetImageResponse200Headers struct {
 	ETag *string
@@ -4308,6 +7580,280 @@ func (r GetImageResponse) ContentType() string {
 	return ""
 }
 
+type GetBakeLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBakeLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBakeLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBakeLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBakeLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBakeLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CopyImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CopyImageResponse) GetJSON202() *Image {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StopCopyResponse) GetJSON202() *Image {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetImageLineageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImageList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetImageLineageResponse) GetJSON200() *ImageList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetImageLineageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetImageLineageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetImageLineageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetImageLineageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetImageLineageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawImageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Image
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawImageResponse) GetJSON200() *Image {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawImageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawImageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawImageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawImageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListInstancesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4350,6 +7896,102 @@ func (r ListInstancesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListInstancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LaunchInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r LaunchInstanceResponse) GetJSON202() *Instance {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LaunchInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LaunchInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LaunchInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LaunchInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LaunchInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RetireInstanceResponse) GetJSON202() *Instance {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireInstanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4494,6 +8136,54 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPlacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlaceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPlacesResponse) GetJSON200() *PlaceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPlacesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPlacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPlacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPlacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPlacesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4901,10 +8591,17 @@ func (r ListTemplatesResponse) ContentType() string {
 type CreateTemplateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Template
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreateTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -4946,13 +8643,68 @@ func (r CreateTemplateResponse) ContentType() string {
 	return ""
 }
 
-type ReviseTemplateResponse struct {
+type TemplateFromInstanceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Template
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TemplateFromInstanceResponse) GetJSON201() *Template {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TemplateFromInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TemplateFromInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TemplateFromInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TemplateFromInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TemplateFromInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReviseTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Template
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReviseTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -4988,6 +8740,191 @@ func (r ReviseTemplateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReviseTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTemplateMarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTemplateMarksResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTemplateMarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTemplateMarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTemplateMarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTemplateMarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTemplateMarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveTemplateMarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveTemplateMarkResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTemplateMarkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTemplateMarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTemplateMarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTemplateMarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTemplateMarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTemplateMarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Marks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTemplateMarkResponse) GetJSON200() *Marks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTemplateMarkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTemplateMarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTemplateMarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTemplateMarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTemplateMarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteTemplateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5043,6 +8980,102 @@ func (r GetTemplateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DiffTemplatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TemplateDiff
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DiffTemplatesResponse) GetJSON200() *TemplateDiff {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DiffTemplatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DiffTemplatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiffTemplatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiffTemplatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiffTemplatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawTemplateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5247,7 +9280,7 @@ func (c *ClientWithResponses) ListImagesWithResponse(ctx context.Context, params
 	return ParseListImagesResponse(rsp)
 }
 
-// ImportImageWithBodyWithResponse Bring in an archive as the next version of an image
+// ImportImageWithBodyWithResponse Bring in an archive or an OCI image layout as the next version of an image
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5260,7 +9293,137 @@ func (c *ClientWithResponses) ImportImageWithBodyWithResponse(ctx context.Contex
 	return ParseImportImageResponse(rsp)
 }
 
-// GetImageWithResponse One version of an image
+// BakeImageWithBodyWithResponse Begin to bake the next version of an image from a recipe
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/bakes (the `BakeImage` operationId).
+func (c *ClientWithResponses) BakeImageWithBodyWithResponse(ctx context.Context, params *BakeImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BakeImageResponse, error) {
+	rsp, err := c.BakeImageWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBakeImageResponse(rsp)
+}
+
+// ImageFromInstanceWithBodyWithResponse Begin to make the next version of an image from the files of an instance
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+func (c *ClientWithResponses) ImageFromInstanceWithBodyWithResponse(ctx context.Context, params *ImageFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImageFromInstanceResponse, error) {
+	rsp, err := c.ImageFromInstanceWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImageFromInstanceResponse(rsp)
+}
+
+// ImageFromInstanceWithResponse Begin to make the next version of an image from the files of an instance
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/from-instance (the `ImageFromInstance` operationId).
+func (c *ClientWithResponses) ImageFromInstanceWithResponse(ctx context.Context, params *ImageFromInstanceParams, body ImageFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ImageFromInstanceResponse, error) {
+	rsp, err := c.ImageFromInstance(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImageFromInstanceResponse(rsp)
+}
+
+// FetchImageWithBodyWithResponse Bring in an image from a registry that speaks the OCI distribution protocol
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+func (c *ClientWithResponses) FetchImageWithBodyWithResponse(ctx context.Context, params *FetchImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchImageResponse, error) {
+	rsp, err := c.FetchImageWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchImageResponse(rsp)
+}
+
+// FetchImageWithResponse Bring in an image from a registry that speaks the OCI distribution protocol
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/references (the `FetchImage` operationId).
+func (c *ClientWithResponses) FetchImageWithResponse(ctx context.Context, params *FetchImageParams, body FetchImageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchImageResponse, error) {
+	rsp, err := c.FetchImage(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchImageResponse(rsp)
+}
+
+// ListImageMarksWithResponse The marks under a name, and where they were before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/images/{name}/marks (the `ListImageMarks` operationId).
+func (c *ClientWithResponses) ListImageMarksWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListImageMarksResponse, error) {
+	rsp, err := c.ListImageMarks(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListImageMarksResponse(rsp)
+}
+
+// RemoveImageMarkWithResponse Take a mark away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
+func (c *ClientWithResponses) RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error) {
+	rsp, err := c.RemoveImageMark(ctx, name, mark, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveImageMarkResponse(rsp)
+}
+
+// SetImageMarkWithBodyWithResponse Put a mark on a version, or move it there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+func (c *ClientWithResponses) SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
+	rsp, err := c.SetImageMarkWithBody(ctx, name, mark, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetImageMarkResponse(rsp)
+}
+
+// SetImageMarkWithResponse Put a mark on a version, or move it there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
+func (c *ClientWithResponses) SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
+	rsp, err := c.SetImageMark(ctx, name, mark, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetImageMarkResponse(rsp)
+}
+
+// DeleteImageWithResponse Delete a version that nothing uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/images/{name}/{version} (the `DeleteImage` operationId).
+func (c *ClientWithResponses) DeleteImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteImageParams, reqEditors ...RequestEditorFn) (*DeleteImageResponse, error) {
+	rsp, err := c.DeleteImage(ctx, name, version, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteImageResponse(rsp)
+}
+
+// GetImageWithResponse One version with what uses it
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -5271,6 +9434,110 @@ func (c *ClientWithResponses) GetImageWithResponse(ctx context.Context, name Obj
 		return nil, err
 	}
 	return ParseGetImageResponse(rsp)
+}
+
+// GetBakeLogWithResponse The log of how the version was made
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/images/{name}/{version}/bake-log (the `GetBakeLog` operationId).
+func (c *ClientWithResponses) GetBakeLogWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *GetBakeLogParams, reqEditors ...RequestEditorFn) (*GetBakeLogResponse, error) {
+	rsp, err := c.GetBakeLog(ctx, name, version, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBakeLogResponse(rsp)
+}
+
+// CopyImageWithBodyWithResponse Begin to bring the version to another region, or go on with it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+func (c *ClientWithResponses) CopyImageWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyImageResponse, error) {
+	rsp, err := c.CopyImageWithBody(ctx, name, version, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyImageResponse(rsp)
+}
+
+// CopyImageWithResponse Begin to bring the version to another region, or go on with it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/{name}/{version}/copies (the `CopyImage` operationId).
+func (c *ClientWithResponses) CopyImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, body CopyImageJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyImageResponse, error) {
+	rsp, err := c.CopyImage(ctx, name, version, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyImageResponse(rsp)
+}
+
+// StopCopyWithResponse Break a copy off; what is there stays for the next try
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/images/{name}/{version}/copies/{region} (the `StopCopy` operationId).
+func (c *ClientWithResponses) StopCopyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, region string, reqEditors ...RequestEditorFn) (*StopCopyResponse, error) {
+	rsp, err := c.StopCopy(ctx, name, version, region, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopCopyResponse(rsp)
+}
+
+// ExportImageWithResponse The version as the tar of an OCI image layout
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/images/{name}/{version}/export (the `ExportImage` operationId).
+func (c *ClientWithResponses) ExportImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*ExportImageResponse, error) {
+	rsp, err := c.ExportImage(ctx, name, version, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportImageResponse(rsp)
+}
+
+// GetImageLineageWithResponse The version's ancestors and all that was made from them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/images/{name}/{version}/lineage (the `GetImageLineage` operationId).
+func (c *ClientWithResponses) GetImageLineageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, reqEditors ...RequestEditorFn) (*GetImageLineageResponse, error) {
+	rsp, err := c.GetImageLineage(ctx, name, version, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetImageLineageResponse(rsp)
+}
+
+// WithdrawImageWithBodyWithResponse Stop new use of a version; what runs on it stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+func (c *ClientWithResponses) WithdrawImageWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error) {
+	rsp, err := c.WithdrawImageWithBody(ctx, name, version, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawImageResponse(rsp)
+}
+
+// WithdrawImageWithResponse Stop new use of a version; what runs on it stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
+func (c *ClientWithResponses) WithdrawImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error) {
+	rsp, err := c.WithdrawImage(ctx, name, version, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawImageResponse(rsp)
 }
 
 // ListInstancesWithResponse Instances, by group and number
@@ -5286,12 +9553,51 @@ func (c *ClientWithResponses) ListInstancesWithResponse(ctx context.Context, par
 	return ParseListInstancesResponse(rsp)
 }
 
+// LaunchInstanceWithBodyWithResponse Launch one instance outside any group
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+func (c *ClientWithResponses) LaunchInstanceWithBodyWithResponse(ctx context.Context, params *LaunchInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error) {
+	rsp, err := c.LaunchInstanceWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLaunchInstanceResponse(rsp)
+}
+
+// LaunchInstanceWithResponse Launch one instance outside any group
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
+func (c *ClientWithResponses) LaunchInstanceWithResponse(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error) {
+	rsp, err := c.LaunchInstance(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLaunchInstanceResponse(rsp)
+}
+
+// RetireInstanceWithResponse Stop and remove an instance that was launched outside any group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
+func (c *ClientWithResponses) RetireInstanceWithResponse(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*RetireInstanceResponse, error) {
+	rsp, err := c.RetireInstance(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireInstanceResponse(rsp)
+}
+
 // GetInstanceWithResponse One instance with the last answers of its checks
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /v1/instances/{id} (the `GetInstance` operationId).
-func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error) {
+func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error) {
 	rsp, err := c.GetInstance(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -5304,7 +9610,7 @@ func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, id st
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
-func (c *ClientWithResponses) GetBootLogWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error) {
+func (c *ClientWithResponses) GetBootLogWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error) {
 	rsp, err := c.GetBootLog(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -5323,6 +9629,19 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListJournalResponse(rsp)
+}
+
+// ListPlacesWithResponse Regions and their zones, with what runs there
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/places (the `ListPlaces` operationId).
+func (c *ClientWithResponses) ListPlacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlacesResponse, error) {
+	rsp, err := c.ListPlaces(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPlacesResponse(rsp)
 }
 
 // ListPoolsWithResponse Pools by name
@@ -5481,7 +9800,33 @@ func (c *ClientWithResponses) CreateTemplateWithResponse(ctx context.Context, pa
 	return ParseCreateTemplateResponse(rsp)
 }
 
-// ReviseTemplateWithBodyWithResponse Make the next version of a template from its latest, changing only what is given
+// TemplateFromInstanceWithBodyWithResponse Make a template that launches the like of an instance
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+func (c *ClientWithResponses) TemplateFromInstanceWithBodyWithResponse(ctx context.Context, params *TemplateFromInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TemplateFromInstanceResponse, error) {
+	rsp, err := c.TemplateFromInstanceWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTemplateFromInstanceResponse(rsp)
+}
+
+// TemplateFromInstanceWithResponse Make a template that launches the like of an instance
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/templates/from-instance (the `TemplateFromInstance` operationId).
+func (c *ClientWithResponses) TemplateFromInstanceWithResponse(ctx context.Context, params *TemplateFromInstanceParams, body TemplateFromInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*TemplateFromInstanceResponse, error) {
+	rsp, err := c.TemplateFromInstance(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTemplateFromInstanceResponse(rsp)
+}
+
+// ReviseTemplateWithBodyWithResponse Make the next version of a template, changing only what is given
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5494,7 +9839,7 @@ func (c *ClientWithResponses) ReviseTemplateWithBodyWithResponse(ctx context.Con
 	return ParseReviseTemplateResponse(rsp)
 }
 
-// ReviseTemplateWithResponse Make the next version of a template from its latest, changing only what is given
+// ReviseTemplateWithResponse Make the next version of a template, changing only what is given
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5507,7 +9852,72 @@ func (c *ClientWithResponses) ReviseTemplateWithResponse(ctx context.Context, na
 	return ParseReviseTemplateResponse(rsp)
 }
 
-// GetTemplateWithResponse One version of a template
+// ListTemplateMarksWithResponse The marks under a name, and where they were before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/templates/{name}/marks (the `ListTemplateMarks` operationId).
+func (c *ClientWithResponses) ListTemplateMarksWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListTemplateMarksResponse, error) {
+	rsp, err := c.ListTemplateMarks(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTemplateMarksResponse(rsp)
+}
+
+// RemoveTemplateMarkWithResponse Take a mark away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
+func (c *ClientWithResponses) RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error) {
+	rsp, err := c.RemoveTemplateMark(ctx, name, mark, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTemplateMarkResponse(rsp)
+}
+
+// SetTemplateMarkWithBodyWithResponse Put a mark on a version, or move it there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+func (c *ClientWithResponses) SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
+	rsp, err := c.SetTemplateMarkWithBody(ctx, name, mark, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTemplateMarkResponse(rsp)
+}
+
+// SetTemplateMarkWithResponse Put a mark on a version, or move it there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
+func (c *ClientWithResponses) SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
+	rsp, err := c.SetTemplateMark(ctx, name, mark, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTemplateMarkResponse(rsp)
+}
+
+// DeleteTemplateWithResponse Delete a version that nothing uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/templates/{name}/{version} (the `DeleteTemplate` operationId).
+func (c *ClientWithResponses) DeleteTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DeleteTemplateParams, reqEditors ...RequestEditorFn) (*DeleteTemplateResponse, error) {
+	rsp, err := c.DeleteTemplate(ctx, name, version, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteTemplateResponse(rsp)
+}
+
+// GetTemplateWithResponse One version with what uses it
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -5518,6 +9928,45 @@ func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseGetTemplateResponse(rsp)
+}
+
+// DiffTemplatesWithResponse What is different in another version
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/templates/{name}/{version}/diff (the `DiffTemplates` operationId).
+func (c *ClientWithResponses) DiffTemplatesWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *DiffTemplatesParams, reqEditors ...RequestEditorFn) (*DiffTemplatesResponse, error) {
+	rsp, err := c.DiffTemplates(ctx, name, version, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiffTemplatesResponse(rsp)
+}
+
+// WithdrawTemplateWithBodyWithResponse Stop new use of a version; what runs on it stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+func (c *ClientWithResponses) WithdrawTemplateWithBodyWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawTemplateResponse, error) {
+	rsp, err := c.WithdrawTemplateWithBody(ctx, name, version, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawTemplateResponse(rsp)
+}
+
+// WithdrawTemplateWithResponse Stop new use of a version; what runs on it stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
+func (c *ClientWithResponses) WithdrawTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawTemplateResponse, error) {
+	rsp, err := c.WithdrawTemplate(ctx, name, version, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawTemplateResponse(rsp)
 }
 
 // ParseListChecksResponse parses an HTTP response from a ListChecksWithResponse call
@@ -5935,6 +10384,233 @@ func ParseImportImageResponse(rsp *http.Response) (*ImportImageResponse, error) 
 	return response, nil
 }
 
+// ParseBakeImageResponse parses an HTTP response from a BakeImageWithResponse call
+func ParseBakeImageResponse(rsp *http.Response) (*BakeImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BakeImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImageFromInstanceResponse parses an HTTP response from a ImageFromInstanceWithResponse call
+func ParseImageFromInstanceResponse(rsp *http.Response) (*ImageFromInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImageFromInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchImageResponse parses an HTTP response from a FetchImageWithResponse call
+func ParseFetchImageResponse(rsp *http.Response) (*FetchImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListImageMarksResponse parses an HTTP response from a ListImageMarksWithResponse call
+func ParseListImageMarksResponse(rsp *http.Response) (*ListImageMarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListImageMarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveImageMarkResponse parses an HTTP response from a RemoveImageMarkWithResponse call
+func ParseRemoveImageMarkResponse(rsp *http.Response) (*RemoveImageMarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveImageMarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetImageMarkResponse parses an HTTP response from a SetImageMarkWithResponse call
+func ParseSetImageMarkResponse(rsp *http.Response) (*SetImageMarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetImageMarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteImageResponse parses an HTTP response from a DeleteImageWithResponse call
+func ParseDeleteImageResponse(rsp *http.Response) (*DeleteImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetImageResponse parses an HTTP response from a GetImageWithResponse call
 func ParseGetImageResponse(rsp *http.Response) (*GetImageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5981,6 +10657,190 @@ func ParseGetImageResponse(rsp *http.Response) (*GetImageResponse, error) {
 	return response, nil
 }
 
+// ParseGetBakeLogResponse parses an HTTP response from a GetBakeLogWithResponse call
+func ParseGetBakeLogResponse(rsp *http.Response) (*GetBakeLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBakeLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCopyImageResponse parses an HTTP response from a CopyImageWithResponse call
+func ParseCopyImageResponse(rsp *http.Response) (*CopyImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopCopyResponse parses an HTTP response from a StopCopyWithResponse call
+func ParseStopCopyResponse(rsp *http.Response) (*StopCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportImageResponse parses an HTTP response from a ExportImageWithResponse call
+func ParseExportImageResponse(rsp *http.Response) (*ExportImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetImageLineageResponse parses an HTTP response from a GetImageLineageWithResponse call
+func ParseGetImageLineageResponse(rsp *http.Response) (*GetImageLineageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetImageLineageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImageList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawImageResponse parses an HTTP response from a WithdrawImageWithResponse call
+func ParseWithdrawImageResponse(rsp *http.Response) (*WithdrawImageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawImageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListInstancesResponse parses an HTTP response from a ListInstancesWithResponse call
 func ParseListInstancesResponse(rsp *http.Response) (*ListInstancesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6001,6 +10861,72 @@ func ParseListInstancesResponse(rsp *http.Response) (*ListInstancesResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLaunchInstanceResponse parses an HTTP response from a LaunchInstanceWithResponse call
+func ParseLaunchInstanceResponse(rsp *http.Response) (*LaunchInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LaunchInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireInstanceResponse parses an HTTP response from a RetireInstanceWithResponse call
+func ParseRetireInstanceResponse(rsp *http.Response) (*RetireInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6102,6 +11028,39 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest JournalList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPlacesResponse parses an HTTP response from a ListPlacesWithResponse call
+func ParseListPlacesResponse(rsp *http.Response) (*ListPlacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPlacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlaceList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6423,6 +11382,46 @@ func ParseCreateTemplateResponse(rsp *http.Response) (*CreateTemplateResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTemplateFromInstanceResponse parses an HTTP response from a TemplateFromInstanceWithResponse call
+func ParseTemplateFromInstanceResponse(rsp *http.Response) (*TemplateFromInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TemplateFromInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Template
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -6456,12 +11455,147 @@ func ParseReviseTemplateResponse(rsp *http.Response) (*ReviseTemplateResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Template
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTemplateMarksResponse parses an HTTP response from a ListTemplateMarksWithResponse call
+func ParseListTemplateMarksResponse(rsp *http.Response) (*ListTemplateMarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTemplateMarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTemplateMarkResponse parses an HTTP response from a RemoveTemplateMarkWithResponse call
+func ParseRemoveTemplateMarkResponse(rsp *http.Response) (*RemoveTemplateMarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTemplateMarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTemplateMarkResponse parses an HTTP response from a SetTemplateMarkWithResponse call
+func ParseSetTemplateMarkResponse(rsp *http.Response) (*SetTemplateMarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTemplateMarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Marks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteTemplateResponse parses an HTTP response from a DeleteTemplateWithResponse call
+func ParseDeleteTemplateResponse(rsp *http.Response) (*DeleteTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6516,6 +11650,72 @@ func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) 
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDiffTemplatesResponse parses an HTTP response from a DiffTemplatesWithResponse call
+func ParseDiffTemplatesResponse(rsp *http.Response) (*DiffTemplatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiffTemplatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TemplateDiff
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawTemplateResponse parses an HTTP response from a WithdrawTemplateWithResponse call
+func ParseWithdrawTemplateResponse(rsp *http.Response) (*WithdrawTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -13,6 +13,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/cli"
+	"unitas/internal/image/bake"
+	"unitas/internal/places"
 	"unitas/internal/service"
 )
 
@@ -23,7 +25,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	root := cli.Root()
 	root.Version = version
-	root.AddCommand(serveCommand())
+	root.AddCommand(serveCommand(), confinedCommand())
 	status := cli.Execute(ctx, root)
 	stop()
 	os.Exit(status)
@@ -31,16 +33,24 @@ func main() {
 
 func serveCommand() *cobra.Command {
 	c := service.Config{Version: version}
-	var level, format string
+	var level, format, placesFile string
+	var zones []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service",
 		Long: `Runs the service: its HTTP interface, the console, and everything that keeps
 groups right. Without --database it starts a private PostgreSQL of its own in the
 data directory. The first bearer token is written to the file "token" there.
 
+--places names a YAML file with the regions, their zones, and where each keeps its
+images (below the data directory when the path is not absolute):
+
+  regions:
+    - {name: harbour, zones: [east-pier, mid-pier, west-pier]}
+    - {name: headland, zones: [north-slip, south-slip], images: images/headland}
+
 SIGTERM or Ctrl-C stops it within seconds; the instances go on running, and the
 service finds them again when it is started again.`,
-		Example: "  unitas serve\n  unitas serve --listen 127.0.0.1:7410 --data ./state --zones east-pier,mid-pier,west-pier",
+		Example: "  unitas serve\n  unitas serve --listen 127.0.0.1:7410 --data ./state --places places.yaml",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var l slog.Level
@@ -56,9 +66,15 @@ service finds them again when it is started again.`,
 			default:
 				return fmt.Errorf("--log-format %s: give text or json", format)
 			}
-			if len(c.Zones) > 128 {
-				return fmt.Errorf("--zones: there are %d; give at most 128", len(c.Zones))
+			var err error
+			if c.Places, err = readPlaces(placesFile, zones, c.Data); err != nil {
+				return err
 			}
+			self, err := os.Executable()
+			if err != nil {
+				return fmt.Errorf("find this program: %w", err)
+			}
+			c.Helper = []string{self, confined}
 			return service.Run(cmd.Context(), c)
 		},
 	}
@@ -66,8 +82,38 @@ service finds them again when it is started again.`,
 	flags.StringVar(&c.Listen, "listen", cli.DefaultListen, "the `ADDRESS:PORT` of the interface and the console")
 	flags.StringVar(&c.Data, "data", cli.DefaultData(), "the `DIRECTORY` for images, machines, the token and the private database")
 	flags.StringVar(&c.Database, "database", os.Getenv("UNITAS_DATABASE"), "the `URL` of a PostgreSQL database (UNITAS_DATABASE)")
-	flags.StringSliceVar(&c.Zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "the zones, in the order in which they are filled")
+	flags.StringVar(&placesFile, "places", os.Getenv("UNITAS_PLACES"), "the `FILE` that says which regions and zones there are (UNITAS_PLACES)")
+	flags.StringSliceVar(&zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "without --places: the zones of the one region, in the order in which they are filled")
 	flags.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&format, "log-format", "text", "text or json")
 	return cmd
+}
+
+// readPlaces reads where machines run: from a file, or one region with the zones.
+func readPlaces(file string, zones []string, data string) (places.Places, error) {
+	if file == "" {
+		p, err := places.New(places.Places{{Name: "harbour", Zones: zones}}, data)
+		if err != nil {
+			return nil, fmt.Errorf("--zones: %w", err)
+		}
+		return p, nil
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("--places: %w", err)
+	}
+	p, err := places.Parse(raw, data)
+	if err != nil {
+		return nil, fmt.Errorf("--places %s: %w", file, err)
+	}
+	return p, nil
+}
+
+// confined names the command with which this program starts itself to run a
+// command of a recipe.
+const confined = "confined-step"
+
+func confinedCommand() *cobra.Command {
+	return &cobra.Command{Use: confined, Hidden: true, Args: cobra.NoArgs, DisableFlagParsing: true,
+		Run: func(*cobra.Command, []string) { bake.Confined() }}
 }

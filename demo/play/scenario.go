@@ -102,7 +102,7 @@ func (d *demo) bringIn(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("pack the workload: %w", err)
 		}
-		i, _, err := client.Read[client.Image](d.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(raw)))
+		i, _, err := client.Read[client.Image](d.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", bytes.NewReader(raw)))
 		if err != nil {
 			return err
 		}

@@ -1,8 +1,10 @@
 package api
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -87,11 +89,26 @@ func ifMatch(header *string) (int64, error) {
 	return revision, nil
 }
 
-// parseRef reads NAME@N; the contract has checked its form.
-func parseRef(text string) fleet.Version {
-	name, n, _ := strings.Cut(text, "@")
-	number, _ := strconv.Atoi(n)
-	return fleet.Version{Name: name, N: number}
+// resolve finds the number behind NAME@N or NAME@MARK of an image or template;
+// the contract has checked the form. field is at fault when there is no such
+// mark, "" for a path.
+func (s *Server) resolve(ctx context.Context, kind, field, ref string) (fleet.Version, error) {
+	name, version, _ := strings.Cut(ref, "@")
+	v := fleet.Version{Name: name}
+	if n, err := strconv.Atoi(version); err == nil {
+		v.N = n
+		return v, nil
+	}
+	var err error
+	v.N, err = s.Store.Resolve(ctx, kind, name, version)
+	if errors.Is(err, store.ErrNotFound) {
+		text := fmt.Sprintf("the %s %s has no mark %q; see: unitas %s marks %s", kind, name, version, kind, name)
+		if field == "" {
+			return v, &problem{status: http.StatusNotFound, kind: "not-found", detail: "There is none: " + text}
+		}
+		return v, invalid("/"+field, "%s", text)
+	}
+	return v, err
 }
 
 func secondsOf(d time.Duration) float64 { return math.Round(d.Seconds()*1000) / 1000 }
@@ -110,21 +127,26 @@ func some[T any](p *T, otherwise T) T {
 	return *p
 }
 
+func notNil(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
+
+// text is nil for nothing.
+func text(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
 func optional(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil
 	}
 	return &t
-}
-
-func fromImage(i store.Image) contract.Image {
-	return contract.Image{Name: i.Name, Version: i.Version, State: contract.ImageState(i.State), Digest: i.Digest,
-		SizeBytes: i.SizeBytes, Start: i.Start, CreatedAt: i.CreatedAt.UTC(), CreatedBy: i.CreatedBy}
-}
-
-func fromTemplate(t store.Template) contract.Template {
-	return contract.Template{Name: t.Name, Version: t.Version, Image: t.ImageRef().String(), ImageDigest: t.ImageDigest, Port: t.Port,
-		UserData: t.UserData, Environment: t.Environment, Labels: t.Labels, Note: t.Note, CreatedAt: t.CreatedAt.UTC(), CreatedBy: t.CreatedBy}
 }
 
 func fromCheck(c store.Check) contract.Check {
@@ -155,7 +177,7 @@ func fromPicture(now time.Time, p control.Picture) contract.Group {
 	out := contract.Group{
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
-		Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		Advice: g.Advice, Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID
@@ -196,10 +218,15 @@ func fromInstance(in store.Instance) contract.Instance {
 			verdict = r.Verdict
 		}
 	}
+	group := in.Group
+	if group == in.ID { // launched alone
+		group = ""
+	}
 	return contract.Instance{
-		Id: in.ID, Group: in.Group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
+		Id: in.ID, Group: group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
 		Since: in.Since, Why: in.Why, Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
 		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: in.Slip(),
+		Image: in.Overrides.Image, Labels: notNil(in.Overrides.Labels),
 		Reports: each(in.Reports, func(r health.Report) contract.Report {
 			return contract.Report{Check: r.Check, Verdict: contract.Verdict(r.Verdict), Since: optional(r.Since.UTC()), Why: r.Why}
 		}),

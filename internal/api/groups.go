@@ -44,6 +44,9 @@ func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObj
 
 func (s *Server) group(ctx context.Context, name string) (contract.Group, error) {
 	p, err := s.Control.Picture(ctx, name)
+	if err == nil && p.Group.Alone {
+		err = store.ErrNotFound // it is an instance
+	}
 	if err != nil {
 		return contract.Group{}, err
 	}
@@ -53,10 +56,14 @@ func (s *Server) group(ctx context.Context, name string) (contract.Group, error)
 // CreateGroup makes a group.
 func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestObject) (contract.CreateGroupResponseObject, error) {
 	b := r.Body
+	v, err := s.resolve(ctx, "template", "template", b.Template)
+	if err != nil {
+		return nil, err
+	}
 	g := store.Group{
 		Group: fleet.Group{
-			Name: b.Name, Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: parseRef(b.Template),
-			Zones: some(b.Zones, s.Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))),
+			Name: b.Name, Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v,
+			Zones: some(b.Zones, s.Places.Home().Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))),
 			Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second),
 		},
 		Pools: some(b.Pools, []string{}),
@@ -81,14 +88,14 @@ func (s *Server) checkReferences(ctx context.Context, g store.Group) error {
 	fault := func(pointer, format string, args ...any) {
 		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
 	}
-	if _, err := s.Store.Template(ctx, g.Template); errors.Is(err, store.ErrNotFound) {
-		fault("/template", "there is no template %s; unitas template list shows those there are", g.Template)
-	} else if err != nil {
+	if why, err := s.launchable(ctx, g.Template, g.Zones); err != nil {
 		return err
+	} else if why != "" {
+		fault("/template", "%s", why)
 	}
 	for i, z := range g.Zones {
-		if !slices.Contains(s.Zones, z) {
-			fault("/zones/"+strconv.Itoa(i), "there is no zone %q; there are %s", z, strings.Join(s.Zones, ", "))
+		if !slices.Contains(s.Places.Zones(), z) {
+			fault("/zones/"+strconv.Itoa(i), "there is no zone %q; there are %s", z, strings.Join(s.Places.Zones(), ", "))
 		} else if slices.Index(g.Zones, z) != i {
 			fault("/zones/"+strconv.Itoa(i), "the zone %s is named twice", z)
 		}
@@ -125,6 +132,9 @@ func (s *Server) GetGroup(ctx context.Context, r contract.GetGroupRequestObject)
 // ResizeGroup changes the size.
 func (s *Server) ResizeGroup(ctx context.Context, r contract.ResizeGroupRequestObject) (contract.ResizeGroupResponseObject, error) {
 	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+		if g.Alone {
+			return g, fleet.Entry{}, store.ErrNotFound
+		}
 		return g.Resize(r.Body.Size, some(r.Body.Reason, ""))
 	})
 	if err != nil {
@@ -137,6 +147,9 @@ func (s *Server) ResizeGroup(ctx context.Context, r contract.ResizeGroupRequestO
 // DeleteGroup begins the end of a group.
 func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
 	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+		if g.Alone {
+			return g, fleet.Entry{}, store.ErrNotFound
+		}
 		return g.Delete()
 	})
 	if err != nil {
@@ -231,11 +244,18 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 	if err != nil {
 		return nil, invalid("/waves", "%s", err)
 	}
-	to := parseRef(r.Body.To)
-	if _, err := s.Store.Template(ctx, to); errors.Is(err, store.ErrNotFound) {
-		return nil, invalid("/to", "there is no template %s; unitas template list shows those there are", to)
-	} else if err != nil {
+	to, err := s.resolve(ctx, "template", "to", r.Body.To)
+	if err != nil {
 		return nil, err
+	}
+	g, err := s.Store.Group(ctx, r.Name)
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	if why, err := s.launchable(ctx, to, g.Zones); err != nil {
+		return nil, err
+	} else if why != "" {
+		return nil, invalid("/to", "%s", why)
 	}
 	ro, err := s.Store.StartRollout(ctx, time.Now().UTC(), actor(ctx), r.Name, fleet.Rollout{
 		To: to, Waves: waves, Above: some(r.Body.Above, 1), Below: some(r.Body.Below, 0), Soak: durationOf(r.Body.SoakSeconds, 30*time.Second),

@@ -53,6 +53,7 @@ var titles = map[string]string{
 	"not-found":             "There is no such thing",
 	"exists":                "It exists already",
 	"stale":                 "It changed meanwhile",
+	"in-use":                "It is in use",
 	"conflict":              "It is not possible now",
 	"unauthorized":          "The bearer token is missing or wrong",
 	"precondition-required": "The change does not say what it was made against",
@@ -83,6 +84,7 @@ func notFound(what, name string) *problem {
 func about(what, name string, err error) error {
 	var refusal *fleet.Refusal
 	var archive *image.Refused
+	var inUse *store.InUse
 	switch {
 	case err == nil:
 		return nil
@@ -90,8 +92,10 @@ func about(what, name string, err error) error {
 		return invalid("/"+refusal.Field, "%s", refusal.Text)
 	case errors.As(err, &refusal):
 		return &problem{status: http.StatusConflict, kind: "conflict", detail: refusal.Text}
+	case errors.As(err, &inUse):
+		return &problem{status: http.StatusConflict, kind: "in-use", detail: sentenceOf(inUse.Error())}
 	case errors.As(err, &archive):
-		return invalid("", "The archive is refused: %s.", archive)
+		return invalid("", "The image is refused: %s.", archive)
 	case errors.Is(err, store.ErrNotFound):
 		return notFound(what, name)
 	case errors.Is(err, store.ErrExists):
@@ -101,6 +105,11 @@ func about(what, name string, err error) error {
 			detail: fmt.Sprintf("The %s %s changed since it was read. Read it again, and repeat the change if it is still right.", what, name)}
 	}
 	return err
+}
+
+// sentenceOf begins a text with a capital and ends it with a full stop.
+func sentenceOf(text string) string {
+	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
 // answerError is the one place where errors become answers.

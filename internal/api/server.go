@@ -19,24 +19,25 @@ import (
 
 	"unitas/internal/api/contract"
 	"unitas/internal/balancer"
+	"unitas/internal/catalogue"
 	"unitas/internal/control"
-	"unitas/internal/image"
 	"unitas/internal/machine"
+	"unitas/internal/places"
 	"unitas/internal/store"
 )
 
 // Config is what the interface needs.
 type Config struct {
-	Store    *store.Store
-	Control  *control.Control
-	Images   *image.Store
-	Machines machine.Driver
-	Balancer balancer.Driver
-	Console  http.Handler // serves what is not /v1
-	Zones    []string
-	Version  string
-	Log      *slog.Logger
-	Metrics  *prometheus.Registry
+	Store     *store.Store
+	Control   *control.Control
+	Catalogue *catalogue.Catalogue
+	Places    places.Places
+	Machines  machine.Driver
+	Balancer  balancer.Driver
+	Console   http.Handler // serves what is not /v1
+	Version   string
+	Log       *slog.Logger
+	Metrics   *prometheus.Registry
 }
 
 // Server is the HTTP interface.

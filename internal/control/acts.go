@@ -3,6 +3,8 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strconv"
@@ -33,6 +35,10 @@ func (k *keeper) carryOut(ctx context.Context) (learnt bool) {
 			if in.Traffic.Closed && in.Traffic.InFlight == 0 {
 				learnt = true
 			}
+		case fleet.Rest:
+			if !k.busy[in.ID] && k.group.MayHalt(time.Now(), &in.Instance) {
+				k.rest(ctx, in.ID)
+			}
 		case fleet.Stop:
 			if in.Machine.State != fleet.MachineCleared && !k.busy[in.ID] {
 				k.stop(ctx, in.ID)
@@ -60,13 +66,10 @@ func (k *keeper) probe(in *store.Instance) {
 // showTargets tells the balancer which instances are targets. An instance is
 // closed the moment it is known to be ill; it is opened by decisions alone.
 func (k *keeper) showTargets() {
-	if len(k.group.Pools) == 0 {
-		return
-	}
 	var targets []balancer.Target
 	for i := range k.instances {
 		in := &k.instances[i]
-		if in.State != fleet.Serving && in.State != fleet.Draining {
+		if in.State != fleet.Serving && in.State != fleet.Draining && in.State != fleet.Resting {
 			continue
 		}
 		targets = append(targets, balancer.Target{
@@ -79,7 +82,7 @@ func (k *keeper) showTargets() {
 		k.shown = append([]balancer.Target{}, targets...)
 	}
 	for i := range k.instances {
-		if in := &k.instances[i]; in.State == fleet.Draining {
+		if in := &k.instances[i]; in.State == fleet.Draining || in.State == fleet.Resting {
 			in.Traffic = fleet.Traffic{Closed: true, InFlight: k.ctl.Balancer.InFlight(in.ID)}
 		}
 	}
@@ -123,10 +126,109 @@ func (k *keeper) launchAgain(id string) {
 }
 
 func (c *Control) launch(ctx context.Context, in store.Instance, t store.Template) error {
-	return c.Machines.Launch(ctx, machine.Spec{
-		ID: in.ID, Group: in.Group, Zone: in.Zone, Template: in.Version.String(), Digest: t.ImageDigest, Start: t.ImageStart,
-		Address: in.Address, Number: in.AddressNumber, Port: t.Port, UserData: t.UserData, Environment: t.Environment,
+	spec := machine.Spec{
+		ID: in.ID, Group: in.Group, Zone: in.Zone, Template: in.Version.String(), Image: t.ImageRef().String(), Digest: t.ImageDigest,
+		Start: t.ImageStart, Address: in.Address, Number: in.AddressNumber, Addresses: t.Addresses, Port: t.Port, CPUs: t.CPUs,
+		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Labels: maps.Clone(t.Labels), UserData: t.UserData,
+		Environment: maps.Clone(t.ImageEnvironment),
+	}
+	if spec.Environment == nil {
+		spec.Environment = map[string]string{}
+	}
+	maps.Copy(spec.Environment, t.Environment)
+	return c.Machines.Launch(ctx, c.override(spec, in.Overrides, t))
+}
+
+// override applies what a person wanted otherwise for one instance.
+func (c *Control) override(spec machine.Spec, o store.Overrides, t store.Template) machine.Spec {
+	if o.UserData != nil {
+		spec.UserData = *o.UserData
+	}
+	if o.Image != "" {
+		spec.Image, spec.Digest, spec.Start = o.Image, o.Digest, o.Start
+		spec.Environment = maps.Clone(o.Environment)
+		if spec.Environment == nil {
+			spec.Environment = map[string]string{}
+		}
+		maps.Copy(spec.Environment, t.Environment)
+	}
+	if len(o.Labels) > 0 {
+		if spec.Labels == nil {
+			spec.Labels = map[string]string{}
+		}
+		maps.Copy(spec.Labels, o.Labels)
+	}
+	return spec
+}
+
+// rest halts the machine of a resting instance, has its files looked at by
+// whoever asked for the rest, and wakes it. After a restart nobody asks any
+// more, and it is only woken.
+func (k *keeper) rest(ctx context.Context, id string) {
+	k.busy[id] = true
+	k.ctl.tasks.Go(func() {
+		look, asked := k.ctl.asked(id)
+		var err error
+		if asked {
+			if err = k.ctl.Machines.Halt(ctx, id, stopGrace); err == nil {
+				err = look.take()
+			}
+			look.done <- err
+		}
+		fact := machine.Fact{ID: id, State: fleet.MachineWoken}
+		if err := k.ctl.Machines.Wake(context.WithoutCancel(ctx), id); err != nil {
+			fact.State, fact.Why = fleet.MachineStopped, "it could not be woken: "+err.Error()
+		}
+		k.tell(func(k *keeper) {
+			delete(k.busy, id)
+			k.hear(fact)
+		})
 	})
+}
+
+// picture is what somebody wants to do with the files of an instance at rest.
+type picture struct {
+	take func() error
+	done chan error
+}
+
+func (c *Control) asked(id string) (picture, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	p, ok := c.pictures[id]
+	delete(c.pictures, id)
+	return p, ok
+}
+
+// AtRest drains an instance, halts its machine, has take look at its files and
+// brings it back. It returns when take is done.
+func (c *Control) AtRest(ctx context.Context, actor, id, group string, take func() error) error {
+	k := c.keeper(group)
+	if k == nil {
+		return &fleet.Refusal{Text: fmt.Sprintf("the group %s is kept by another service on this database; ask that one", group)}
+	}
+	p := picture{take: take, done: make(chan error, 1)}
+	c.mu.Lock()
+	_, twice := c.pictures[id]
+	if !twice {
+		c.pictures[id] = p
+	}
+	c.mu.Unlock()
+	if twice {
+		return &fleet.Refusal{Text: fmt.Sprintf("a picture of %s at rest is being taken already", id)}
+	}
+	if err := c.Store.RestInstance(ctx, time.Now().UTC(), actor, id); err != nil {
+		c.asked(id)
+		return err
+	}
+	k.reloadNow()
+	select {
+	case err := <-p.done:
+		return err
+	case <-ctx.Done():
+		c.asked(id)
+		return context.Cause(ctx)
+	}
 }
 
 func (k *keeper) stop(ctx context.Context, id string) {

@@ -62,6 +62,7 @@ type Control struct {
 	templates map[fleet.Version]store.Template
 	checks    map[string]health.Check
 	machines  map[string]machine.Fact // what was found at the start
+	pictures  map[string]picture      // of instances on their way to rest
 }
 
 // New makes a control; Run starts it.
@@ -73,7 +74,7 @@ func New(c Config) *Control {
 		Config: c, metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
 		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, pools: map[string]store.Pool{},
 		targets: map[string]map[string][]balancer.Target{}, templates: map[fleet.Version]store.Template{},
-		checks: map[string]health.Check{}, machines: map[string]machine.Fact{},
+		checks: map[string]health.Check{}, machines: map[string]machine.Fact{}, pictures: map[string]picture{},
 	}
 	ctl.prober = probe.New(ctl.verdictChanged)
 	c.Machines.Watch(ctl.machineSaid)

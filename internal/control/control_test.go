@@ -16,6 +16,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/template"
 	"unitas/internal/machine"
 	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/store"
@@ -104,7 +105,11 @@ func (y *yard) Watch(tell func(machine.Fact)) {
 	y.tell = tell
 }
 
-func (y *yard) BootLog(string, int64) ([]byte, error) { return nil, nil }
+func (y *yard) Halt(context.Context, string, time.Duration) error { return nil }
+func (y *yard) Wake(context.Context, string) error                { return nil }
+func (y *yard) Files(string, func(string) error) error            { return nil }
+func (y *yard) Memory(string) (int64, bool)                       { return 0, false }
+func (y *yard) BootLog(string, int64) ([]byte, error)             { return nil, nil }
 
 func (y *yard) end(id string) {
 	y.mu.Lock()
@@ -151,8 +156,7 @@ func newBench(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	for n := range 2 {
-		if _, err := s.AddTemplate(ctx, now, "ada", store.Template{Name: "berths-api", Image: "berths", ImageVersion: 1, Port: 8080,
-			Environment: map[string]string{}, Labels: map[string]string{}}, n > 0); err != nil {
+		if _, err := s.AddTemplate(ctx, now, "ada", store.Template{Name: "berths-api", Spec: template.Spec{Image: "berths", ImageVersion: 1, Port: 8080}}, n > 0); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -438,4 +442,79 @@ func TestDeletedGroupLeavesNothing(t *testing.T) {
 	if id := b.serving()[0].ID; id != "berths-004" {
 		t.Errorf("the next instance is %s", id)
 	}
+}
+
+// TestAtRest takes a picture of an instance at rest: it serves nobody meanwhile,
+// nothing takes its place, and it comes back. A restart in the middle brings it
+// back as well.
+func TestAtRest(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	id := b.serving()[0].ID
+	if err := b.ctl.AtRest(ctx, "ada", id, "berths", func() error {
+		if in, _ := b.store.Instance(ctx, id); in.State != fleet.Resting {
+			t.Errorf("its files are read while it is %s", in.State)
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	b.whole(2)
+	if now := b.serving(); now[0].ID != id || len(b.journal("instance.ordered")) != 2 {
+		t.Errorf("%v serve", now)
+	}
+	b.stop()
+	if err := b.store.RestInstance(ctx, time.Now().UTC(), "ada", id); err != nil {
+		t.Fatal(err)
+	}
+	b.start("one")
+	b.whole(2)
+	var refusal *fleet.Refusal
+	if err := b.ctl.AtRest(ctx, "ada", "berths-fff", "berths", func() error { return nil }); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("an instance that is not there: %v", err)
+	}
+	if err := b.ctl.AtRest(ctx, "ada", id, "tickets", func() error { return nil }); !errors.As(err, &refusal) {
+		t.Errorf("a group that is not kept here: %v", err)
+	}
+}
+
+// TestAlone launches one instance outside any group: it bears its own name,
+// nothing takes its place when its machine ends, and nothing of it stays.
+func TestAlone(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	alone := func() {
+		t.Helper()
+		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "trial", Size: 1, Min: 0, Max: 1, Alone: true,
+			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute}, Pools: []string{},
+			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}); err != nil {
+			t.Fatal(err)
+		}
+		b.ctl.GroupChanged("trial")
+		b.eventually("it serves", func() bool { in, _ := b.store.Instance(ctx, "trial"); return in.State == fleet.Serving })
+	}
+	over := func() {
+		t.Helper()
+		b.eventually("it is over", func() bool { _, err := b.store.Group(ctx, "trial"); return errors.Is(err, store.ErrNotFound) })
+		if b.yard.count() != 0 {
+			t.Error("its machine is there")
+		}
+	}
+	alone()
+	if in, _ := b.store.Instance(ctx, "trial"); in.Overrides.Labels["for"] != "ada" || in.Zone != "mid-pier" {
+		t.Errorf("it is %+v", in)
+	}
+	b.yard.end("trial")
+	over()
+	b.yard.mu.Lock()
+	delete(b.yard.launches, "trial")
+	b.yard.mu.Unlock()
+	alone() // the name is free again
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "trial", store.AnyRevision, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete() }); err != nil {
+		t.Fatal(err)
+	}
+	b.ctl.GroupChanged("trial")
+	over()
 }

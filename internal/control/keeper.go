@@ -217,7 +217,7 @@ func (k *keeper) recall(in *store.Instance) {
 	switch {
 	case ok:
 		in.Machine = fleet.Machine{State: f.State, Why: f.Why}
-	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop:
+	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop && in.Owed() != fleet.Rest:
 		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
 	}
 }
@@ -306,6 +306,11 @@ func (k *keeper) records(ctx context.Context, d *fleet.Decision) ([]store.Instan
 	}
 	if fresh == 0 {
 		return out, nil
+	}
+	for i := range out {
+		if out[i].Address == "" {
+			out[i].Overrides = k.group.Overrides
+		}
 	}
 	numbers, err := k.ctl.Store.NextAddresses(ctx, fresh)
 	if err != nil {

@@ -47,9 +47,26 @@ func (g *Group) Validate() error {
 	return nil
 }
 
+// ofGroup are the names that groups give their instances.
+var ofGroup = regexp.MustCompile(`-[0-9a-f]{3,}$`)
+
+// CheckInstanceName reports a name that an instance of its own cannot have.
+func CheckInstanceName(name string) error {
+	if err := CheckName("name", name); err != nil {
+		return err
+	}
+	if ofGroup.MatchString(name) {
+		return refuse("name", "%q ends like the name of a group's instance; choose one that does not end with - and three digits or letters a to f", name)
+	}
+	return nil
+}
+
 // Delete returns the group on its way out.
 func (g Group) Delete() (Group, Entry, error) {
 	g.Deleting = true
+	if g.Alone {
+		return g, Entry{Kind: "instance.retiring", Instance: g.Name, Because: "a person asked for it", Text: fmt.Sprintf("The instance %s is being retired.", g.Name)}, nil
+	}
 	return g, Entry{Kind: "group.deleting", Because: "a person asked for it", Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
 }
 
@@ -73,4 +90,20 @@ func (g Group) Resize(size int, reason string) (Group, Entry, error) {
 		Because: because,
 		Numbers: map[string]any{"from": from, "to": size, "min": g.Min, "max": g.Max},
 	}, nil
+}
+
+// RestInstance returns the instance on its way to rest, for a picture of its
+// files. It is a person's choice to serve with one fewer meanwhile.
+func (g Group) RestInstance(now time.Time, in Instance, busy bool) (Instance, Entry, error) {
+	switch {
+	case in.State != Serving:
+		return in, Entry{}, refuse("", "%s is %s; only an instance that serves can be put to rest", in.ID, in.State)
+	case busy:
+		return in, Entry{}, refuse("", "the group %s has a rollout under way; put %s to rest when it is over", g.Name, in.ID)
+	case g.Deleting:
+		return in, Entry{}, refuse("", "the group %s is being deleted", g.Name)
+	}
+	in.State, in.Since, in.Why = Resting, now, "a person asked for a picture of its files at rest"
+	return in, Entry{Kind: "instance.resting", Instance: in.ID, Because: in.Why,
+		Text: fmt.Sprintf("%s (%s, %s) is resting.", in.ID, in.Version, in.Zone)}, nil
 }

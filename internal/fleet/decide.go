@@ -77,6 +77,8 @@ func (d *deciding) observe() {
 			}
 		case Draining:
 			d.observeDraining(i)
+		case Resting:
+			d.observeResting(i)
 		case Leaving, Lost:
 			if in.Machine.State == MachineCleared {
 				d.move(i, Gone, "its machine is stopped and cleared", nil)
@@ -119,7 +121,9 @@ func (d *deciding) observeSettling(i int) {
 		d.lookAt(d.deadline(in))
 		return
 	}
-	in.Served = d.now
+	if in.Served.IsZero() {
+		in.Served = d.now
+	}
 	d.endSetback(in.Zone)
 	d.move(i, Serving, because, map[string]any{
 		"settled_seconds":     seconds(d.now.Sub(in.Up)),
@@ -157,6 +161,28 @@ func (d *deciding) observeDraining(i int) {
 	default:
 		d.lookAt(over)
 	}
+}
+
+// observeResting waits for the last requests, and takes the instance back once
+// its machine runs again.
+func (d *deciding) observeResting(i int) {
+	in := &d.ins[i]
+	switch in.Machine.State {
+	case MachineStopped:
+		d.lose(i)
+	case MachineWoken:
+		in.Machine.State = MachineRunning
+		in.Up, in.Reports = d.now, nil
+		d.move(i, Settling, "the picture of its files is taken and its machine runs again", map[string]any{"rested_seconds": seconds(d.now.Sub(in.Since))})
+	default:
+		d.lookAt(in.Since.Add(d.group.Drain))
+	}
+}
+
+// MayHalt reports whether nothing keeps the machine of a resting instance from
+// being halted: its last request is done, or its drain is over.
+func (g *Group) MayHalt(now time.Time, in *Instance) bool {
+	return in.Traffic.Closed && (in.Traffic.InFlight == 0 || !now.Before(in.Since.Add(g.Drain)))
 }
 
 // lose records that the machine of an instance vanished.
@@ -348,7 +374,8 @@ func (d *deciding) finish() Decision {
 			out.Steps = append(out.Steps, Step{Do: owed, Instance: in.ID, Why: in.Why})
 		}
 	}
-	if d.group.Deleting && !slices.ContainsFunc(d.ins, func(in Instance) bool { return in.State != Gone }) {
+	over := d.group.Deleting || (d.group.Alone && d.group.NextSerial > 0)
+	if over && !slices.ContainsFunc(d.ins, func(in Instance) bool { return in.State != Gone }) {
 		out.Finished = true
 	}
 	if d.groupChanged {

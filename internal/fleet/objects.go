@@ -36,6 +36,9 @@ type Group struct {
 	Deleting bool
 	// NextSerial numbers the next instance; it only grows.
 	NextSerial int
+	// Alone is a group that is one instance, launched by a person: it bears the
+	// group's name, nothing takes its place, and the group ends with it.
+	Alone bool
 	// Setbacks are the zones in which launches back off, in the order of Zones.
 	Setbacks []Setback
 }
@@ -82,6 +85,7 @@ const (
 	Booting  State = "booting"  // its machine was accepted and starts
 	Settling State = "settling" // its machine runs; it is not healthy yet
 	Serving  State = "serving"  // it was healthy and is a target of its pools
+	Resting  State = "resting"  // no requests; its machine halts for a picture of its files and comes back
 	Draining State = "draining" // no new requests; those in flight finish
 	Leaving  State = "leaving"  // its machine is being stopped
 	Gone     State = "gone"     // nothing of it is left but this record
@@ -91,7 +95,7 @@ const (
 // Counts reports whether an instance in this state counts for the group's
 // size: those on their way out do not.
 func (s State) Counts() bool {
-	return s == Ordered || s == Booting || s == Settling || s == Serving
+	return s == Ordered || s == Booting || s == Settling || s == Serving || s == Resting
 }
 
 // ComingUp reports whether the instance has still to become healthy.
@@ -131,6 +135,7 @@ const (
 	MachineRunning  MachineState = "running"
 	MachineRefused  MachineState = "refused" // the driver could not start it
 	MachineStopped  MachineState = "stopped" // it ended or vanished; leftovers may be there
+	MachineWoken    MachineState = "woken"   // it was halted on purpose, and runs again
 	MachineCleared  MachineState = "cleared" // stopped on request and nothing is left
 )
 
@@ -166,6 +171,7 @@ const (
 	Launch  Act = "launch" // ask the driver for its machine
 	Open    Act = "open"   // send it requests from every pool of the group
 	Close   Act = "close"  // send it no new requests; count those in flight
+	Rest    Act = "rest"   // send it no new requests; then halt its machine and wake it
 	Stop    Act = "stop"   // take it from its pools; stop and clear its machine
 )
 
@@ -179,6 +185,8 @@ func (i *Instance) Owed() Act {
 		return Open
 	case Draining:
 		return Close
+	case Resting:
+		return Rest
 	case Leaving, Lost:
 		return Stop
 	}

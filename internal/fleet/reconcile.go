@@ -52,6 +52,12 @@ func (d *deciding) reconcile() {
 		d.shed(d.tally(d.group.Template).counted, -1, "the group is being deleted", anyone)
 		return
 	}
+	if d.group.Alone {
+		if d.group.NextSerial == 0 {
+			d.order(1, d.group.Template, "a person launched it")
+		}
+		return
+	}
 	if d.ro == nil {
 		t := d.tally(d.group.Template)
 		d.shed(t.counted-size, size, fmt.Sprintf("the group has %d and its size is %d", t.counted, size), anyone)
@@ -150,7 +156,7 @@ func (d *deciding) order(n int, v Version, because string) int {
 		d.group.NextSerial++
 		d.groupChanged = true
 		d.ins = append(d.ins, Instance{
-			ID:      fmt.Sprintf("%s-%03x", d.group.Name, d.group.NextSerial),
+			ID:      d.group.instanceID(),
 			Serial:  d.group.NextSerial,
 			Zone:    zones[z].Name,
 			Version: v,
@@ -161,6 +167,14 @@ func (d *deciding) order(n int, v Version, because string) int {
 		d.lookAt(d.now.Add(d.group.BootLimit()))
 	}
 	return n
+}
+
+// instanceID names the instance with the newest serial.
+func (g *Group) instanceID() string {
+	if g.Alone {
+		return g.Name
+	}
+	return fmt.Sprintf("%s-%03x", g.Name, g.NextSerial)
 }
 
 func anyone(*Instance) bool { return true }

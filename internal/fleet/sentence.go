@@ -55,7 +55,7 @@ func Summarise(now time.Time, v View) Summary {
 			s.Serving++
 		case in.State == Serving:
 			s.Unwell++
-		case in.State.ComingUp():
+		case in.State.ComingUp(), in.State == Resting:
 			s.ComingUp++
 		case in.State != Gone:
 			s.GoingOut++
@@ -108,13 +108,15 @@ func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
 	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: in.Why}
 	switch in.State {
 	case Ordered, Booting, Settling:
-		w.For, w.Usual = now.Sub(in.Ordered), v.Usual
+		if in.Served.IsZero() || !in.Since.After(in.Served) { // one that rested comes up from less
+			w.For, w.Usual = now.Sub(in.Ordered), v.Usual
+		}
 		for _, r := range in.Reports {
 			w.Why = r.Check + " " + r.Why
 		}
 	case Draining:
 		w.Why = fmt.Sprintf("%s in flight", count(in.Traffic.InFlight, "request"))
-	case Leaving:
+	case Leaving, Resting:
 	default:
 		return w, false
 	}
@@ -232,7 +234,7 @@ func (i *Instance) Slip() string {
 		return fmt.Sprintf("!%d!", n)
 	case i.State == Serving:
 		return fmt.Sprintf("[%d]", n)
-	case i.State.ComingUp():
+	case i.State.ComingUp(), i.State == Resting:
 		return fmt.Sprintf("(%d)", n)
 	case i.State == Lost:
 		return fmt.Sprintf("~%d~", n)

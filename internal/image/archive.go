@@ -1,8 +1,10 @@
 // Package image keeps the artifacts that machines start from.
 //
-// An artifact is a gzip-compressed tar archive with a manifest, unitas.yaml,
-// at its root. It is stored once under the SHA-256 digest of its bytes, and
-// only after every entry was read to its end and found harmless.
+// An artifact is an OCI image: a manifest, a config that says what to start,
+// and layers, each a tar archive of files. Everything is a blob under the
+// SHA-256 digest of its bytes in an OCI image layout, one [Store] for each
+// region, and is an artifact only after every entry of every layer was read to
+// its end and found harmless.
 package image
 
 import (
@@ -11,31 +13,39 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"strings"
 
+	kgzip "github.com/klauspost/compress/gzip"
 	"sigs.k8s.io/yaml"
 )
 
 // ManifestName is the file at the root of an archive that says what to start.
 const ManifestName = "unitas.yaml"
 
-// Bounds of what an archive may unpack to.
-const (
-	maxUnpacked = 8 << 30
-	maxEntries  = 200_000
-	maxManifest = 64 << 10
-)
+// maxManifest bounds the files and blobs that are read into memory.
+const maxManifest = 4 << 20
 
-// Manifest says what a machine started from the archive runs.
+// Limits are the bounds of what an artifact may unpack to.
+type Limits struct {
+	Unpacked int64 // bytes
+	Entries  int
+	// Ratio of unpacked to packed bytes that is refused beyond RatioFrom bytes.
+	Ratio     int64
+	RatioFrom int64
+}
+
+// DefaultLimits let real machine images pass and bombs not.
+var DefaultLimits = Limits{Unpacked: 8 << 30, Entries: 200_000, Ratio: 200, RatioFrom: 64 << 20}
+
+// Manifest says what a machine started from an archive runs.
 type Manifest struct {
 	// Start is the program and its arguments. A program with a slash that does
 	// not begin with one is a file of the archive.
 	Start []string `json:"start"`
 }
 
-// Refused is an archive that cannot be used, with the entry at fault.
+// Refused is an artifact that cannot be used, with the entry at fault.
 type Refused struct {
 	Entry string
 	Why   string
@@ -48,16 +58,29 @@ func (r *Refused) Error() string {
 	return fmt.Sprintf("entry %q %s", r.Entry, r.Why)
 }
 
-// walk reads the archive to its end and calls visit for every harmless entry,
-// with the cleaned path.
-func walk(r io.Reader, visit func(name string, h *tar.Header, content io.Reader) error) error {
-	packed, err := gzip.NewReader(r)
-	if err != nil {
-		return &Refused{Why: "it is not a gzip-compressed tar archive; make one with: tar -czf FILE -C DIR ."}
-	}
-	archive := tar.NewReader(packed)
+func refused(format string, args ...any) error { return &Refused{Why: fmt.Sprintf(format, args...)} }
+
+// Marks of removed files in a layer, of the OCI image specification.
+const (
+	whiteout       = ".wh."
+	opaqueWhiteout = ".wh..wh..opq"
+)
+
+// walk reads the layers of one artifact and counts what they unpack to.
+type walk struct {
+	limits   Limits
+	foreign  bool // absolute links mean the root of the image, as in images of others
+	unpacked int64
+	entries  int
+}
+
+// visit is called for a harmless entry, with the cleaned path.
+type visit func(name string, h *tar.Header, content io.Reader) error
+
+// layer reads an uncompressed layer to its end.
+func (w *walk) layer(r io.Reader, see visit) error {
+	archive := tar.NewReader(r)
 	seen := map[string]bool{}
-	var unpacked int64
 	for {
 		h, err := archive.Next()
 		if err == io.EOF {
@@ -67,6 +90,9 @@ func walk(r io.Reader, visit func(name string, h *tar.Header, content io.Reader)
 			return damaged(err)
 		}
 		name := path.Clean(h.Name)
+		if h.Typeflag == tar.TypeSymlink && w.foreign && path.IsAbs(h.Linkname) {
+			h.Linkname = fromRoot(name, h.Linkname)
+		}
 		if why := harm(name, h); why != "" {
 			return &Refused{h.Name, why}
 		}
@@ -77,28 +103,53 @@ func walk(r io.Reader, visit func(name string, h *tar.Header, content io.Reader)
 			return &Refused{h.Name, "is in the archive twice"}
 		}
 		seen[name] = true
-		if unpacked += h.Size; unpacked > maxUnpacked {
-			return &Refused{h.Name, "makes the archive unpack to more than 8 GiB"}
+		if w.unpacked += h.Size; w.unpacked > w.limits.Unpacked {
+			return &Refused{h.Name, fmt.Sprintf("makes the archive unpack to more than %s", bytesWord(w.limits.Unpacked))}
 		}
-		if len(seen) > maxEntries {
-			return &Refused{h.Name, fmt.Sprintf("is one of more than %d entries", maxEntries)}
+		if w.entries++; w.entries > w.limits.Entries {
+			return &Refused{h.Name, fmt.Sprintf("is one of more than %d entries", w.limits.Entries)}
 		}
-		if err := visit(name, h, archive); err != nil {
+		if err := see(name, h, archive); err != nil {
 			return err
 		}
 	}
-	// The checksum at the end of the gzip stream is only looked at there.
-	if _, err := io.Copy(io.Discard, packed); err != nil {
+	// The checksum at the end of a gzip stream is only looked at there.
+	if _, err := io.Copy(io.Discard, r); err != nil {
 		return damaged(err)
 	}
 	return nil
 }
 
-func damaged(err error) error {
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return &Refused{Why: "the archive ends too early; it was cut off"}
+// fromRoot writes a link to a path from the image's root as one from the
+// directory of name.
+func fromRoot(name, target string) string {
+	up := strings.Repeat("../", strings.Count(name, "/"))
+	return up + strings.TrimPrefix(path.Clean(target), "/")
+}
+
+func bytesWord(n int64) string {
+	switch {
+	case n >= 1<<30 && n%(1<<30) == 0:
+		return fmt.Sprintf("%d GiB", n>>30)
+	case n >= 1<<20 && n%(1<<20) == 0:
+		return fmt.Sprintf("%d MiB", n>>20)
 	}
-	return &Refused{Why: "the archive is damaged: " + err.Error()}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// damaged gives a fault of the bytes the words of this package.
+func damaged(err error) error {
+	var r *Refused
+	switch {
+	case errors.As(err, &r):
+		return r
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return refused("the archive ends too early; it was cut off")
+	case errors.Is(err, gzip.ErrHeader), errors.Is(err, gzip.ErrChecksum), errors.Is(err, kgzip.ErrHeader), errors.Is(err, kgzip.ErrChecksum),
+		errors.Is(err, tar.ErrHeader), strings.Contains(err.Error(), "flate"), strings.Contains(err.Error(), "archive/tar"):
+		return refused("the archive is damaged: %v", err)
+	}
+	return err
 }
 
 // harm says what is wrong with an entry, or nothing.
@@ -106,7 +157,7 @@ func harm(name string, h *tar.Header) string {
 	switch {
 	case path.IsAbs(h.Name):
 		return "has an absolute path; paths must lie inside the archive"
-	case name == ".." || strings.HasPrefix(name, "../"):
+	case outside(name):
 		return "would leave the machine's directory"
 	case strings.ContainsRune(h.Name, 0):
 		return "has a zero byte in its name"
@@ -129,87 +180,58 @@ func harm(name string, h *tar.Header) string {
 
 func outside(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 
-// inspect reads an archive to its end and returns its manifest.
-func inspect(r io.Reader) (Manifest, error) {
-	var raw []byte
-	files := map[string]int64{} // mode by path
-	err := walk(r, func(name string, h *tar.Header, content io.Reader) error {
-		files[name] = h.Mode
-		if name != ManifestName {
-			return nil
-		}
-		var err error
-		raw, err = io.ReadAll(io.LimitReader(content, maxManifest))
-		if err != nil {
-			return damaged(err)
-		}
-		return nil
-	})
+// unzip reads a layer through gzip and refuses a bomb while it goes off.
+func (l Limits) unzip(r io.Reader) (io.Reader, error) {
+	packed := &counter{r: r}
+	z, err := kgzip.NewReader(packed)
 	if err != nil {
-		return Manifest{}, err
+		return nil, refused("it is not a gzip-compressed tar archive; make one with: tar -czf FILE -C DIR .")
 	}
-	if raw == nil {
-		return Manifest{}, &Refused{Why: "the archive has no " + ManifestName + " at its root; it says what to start, such as: start: [./timetable]"}
-	}
-	var m Manifest
-	if err := yaml.UnmarshalStrict(raw, &m); err != nil {
-		return Manifest{}, &Refused{ManifestName, "cannot be read: " + err.Error()}
-	}
-	if len(m.Start) == 0 || m.Start[0] == "" {
-		return Manifest{}, &Refused{ManifestName, "does not say what to start; give start: [./PROGRAM, ARGUMENT…]"}
-	}
-	if program := m.Start[0]; strings.Contains(program, "/") && !path.IsAbs(program) {
-		mode, ok := files[path.Clean(program)]
-		if !ok {
-			return Manifest{}, &Refused{ManifestName, fmt.Sprintf("starts %q, which is not in the archive", program)}
-		}
-		if mode&0o111 == 0 {
-			return Manifest{}, &Refused{program, "is what the manifest starts, and is not executable; chmod +x it"}
-		}
-	}
-	return m, nil
+	return &unzipped{z: z, packed: packed, limits: l}, nil
 }
 
-// unpack writes the entries of an archive below root, which confines every
-// path, whatever links say. Files belong to uid when it is not negative.
-func unpack(r io.Reader, root *os.Root, uid int) error {
-	own := func(name string) error {
-		if uid < 0 {
-			return nil
-		}
-		return root.Lchown(name, uid, uid)
+type counter struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+type unzipped struct {
+	z      io.Reader
+	packed *counter
+	limits Limits
+	n      int64
+}
+
+func (u *unzipped) Read(p []byte) (int, error) {
+	n, err := u.z.Read(p)
+	u.n += int64(n)
+	// Besides the files there are their headers: at most as much again and some.
+	if u.n > u.limits.Unpacked+int64(u.limits.Entries)*2048 {
+		return 0, refused("the archive unpacks to more than %s", bytesWord(u.limits.Unpacked))
 	}
-	return walk(r, func(name string, h *tar.Header, content io.Reader) error {
-		if dir := path.Dir(name); dir != "." {
-			if err := root.MkdirAll(dir, 0o755); err != nil {
-				return err
-			}
-			if err := own(dir); err != nil {
-				return err
-			}
-		}
-		mode := os.FileMode(h.Mode) & 0o777
-		switch h.Typeflag {
-		case tar.TypeDir:
-			if err := root.MkdirAll(name, mode|0o700); err != nil {
-				return err
-			}
-		case tar.TypeSymlink:
-			if err := root.Symlink(h.Linkname, name); err != nil {
-				return err
-			}
-		case tar.TypeLink:
-			return root.Link(path.Clean(h.Linkname), name)
-		default:
-			f, err := root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode|0o600)
-			if err != nil {
-				return err
-			}
-			_, err = io.Copy(f, content)
-			if err := errors.Join(err, f.Close()); err != nil {
-				return err
-			}
-		}
-		return own(name)
-	})
+	if u.n > u.limits.RatioFrom && u.n > u.limits.Ratio*u.packed.n {
+		return 0, refused("the archive unpacks to more than %d times its size; nothing real does", u.limits.Ratio)
+	}
+	return n, err
+}
+
+// readManifest reads the file that says what to start.
+func readManifest(raw []byte) (Manifest, error) {
+	var m Manifest
+	if raw == nil {
+		return m, refused("the archive has no %s at its root; it says what to start, such as: start: [./timetable]", ManifestName)
+	}
+	if err := yaml.UnmarshalStrict(raw, &m); err != nil {
+		return m, &Refused{ManifestName, "cannot be read: " + err.Error()}
+	}
+	if len(m.Start) == 0 || m.Start[0] == "" {
+		return m, &Refused{ManifestName, "does not say what to start; give start: [./PROGRAM, ARGUMENT…]"}
+	}
+	return m, nil
 }

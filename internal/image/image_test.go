@@ -7,11 +7,16 @@ import (
 	"context"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"testing/iotest"
 )
+
+var ctx = context.Background()
 
 const manifest = "start: [./timetable]\n"
 
@@ -59,26 +64,48 @@ func open(t *testing.T) (*Store, string) {
 	return s, dir
 }
 
-func TestPutAndUnpack(t *testing.T) {
-	s, dir := open(t)
-	raw := pack(t, tar.Header{Name: "etc/", Mode: 0o755, Typeflag: tar.TypeDir}, tar.Header{Name: "etc/sailings", Mode: 0o600, Typeflag: tar.TypeReg},
-		tar.Header{Name: "latest", Linkname: "etc/sailings", Typeflag: tar.TypeSymlink}, tar.Header{Name: "same", Linkname: "etc/sailings", Typeflag: tar.TypeLink})
-	a, err := s.Put(context.Background(), bytes.NewReader(raw))
+// bring imports and keeps an archive.
+func bring(t *testing.T, s *Store, raw []byte) Artifact {
+	t.Helper()
+	in := s.Begin()
+	defer in.Close()
+	a, err := in.Import(ctx, bytes.NewReader(raw))
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := s.Put(context.Background(), bytes.NewReader(raw))
-	if err != nil || again.Digest != a.Digest {
-		t.Fatalf("the same bytes are %s and then %s: %v", a.Digest, again.Digest, err)
+	in.Keep(a)
+	return a
+}
+
+// blobs are the files of a store besides its marker and index.
+func blobs(t *testing.T, dir string) []string {
+	t.Helper()
+	var found []string
+	_ = filepath.WalkDir(dir, func(p string, e os.DirEntry, _ error) error {
+		if name := e.Name(); !e.IsDir() && name != "oci-layout" && name != "index.json" {
+			found = append(found, p)
+		}
+		return nil
+	})
+	return found
+}
+
+func TestImportAndUnpack(t *testing.T) {
+	s, dir := open(t)
+	raw := pack(t, tar.Header{Name: "etc/", Mode: 0o755, Typeflag: tar.TypeDir}, tar.Header{Name: "etc/sailings", Mode: 0o600, Typeflag: tar.TypeReg},
+		tar.Header{Name: "latest", Linkname: "etc/sailings", Typeflag: tar.TypeSymlink}, tar.Header{Name: "same", Linkname: "etc/sailings", Typeflag: tar.TypeLink})
+	a := bring(t, s, raw)
+	if again := bring(t, s, raw); again.Digest != a.Digest {
+		t.Fatalf("the same bytes are %s and then %s", a.Digest, again.Digest)
 	}
-	if stored, _ := os.ReadDir(filepath.Join(dir, "sha256")); len(stored) != 1 {
-		t.Errorf("equal archives are stored %d times", len(stored))
+	if stored := blobs(t, dir); len(stored) != 3 {
+		t.Errorf("equal archives are stored as %v", stored)
 	}
-	if a.Size != int64(len(raw)) || len(a.Manifest.Start) != 1 || a.Manifest.Start[0] != "./timetable" {
+	if len(a.Start) != 1 || a.Start[0] != "./timetable" || !s.Has(a.Digest) {
 		t.Errorf("the artifact is %+v", a)
 	}
 	root := t.TempDir()
-	if err := s.Unpack(a.Digest, root, -1); err != nil {
+	if err := s.Unpack(a.Digest, root, -1, 0); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"etc/sailings", "latest", "same"} {
@@ -91,25 +118,39 @@ func TestPutAndUnpack(t *testing.T) {
 	}
 }
 
+func gzipped(t *testing.T, write func(w *tar.Writer)) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	w := tar.NewWriter(z)
+	write(w)
+	_, _ = w.Close(), z.Close()
+	return b.Bytes()
+}
+
 func TestArchivesThatAreRefused(t *testing.T) {
 	good := pack(t)
 	damaged := bytes.Clone(good)
 	damaged[len(damaged)-6] ^= 0xff
-	empty := func(manifest string) []byte {
-		var b bytes.Buffer
-		z := gzip.NewWriter(&b)
-		w := tar.NewWriter(z)
-		_ = w.WriteHeader(&tar.Header{Name: ManifestName, Size: int64(len(manifest)), Typeflag: tar.TypeReg})
-		_, _ = io.WriteString(w, manifest)
-		_, _ = w.Close(), z.Close()
-		return b.Bytes()
+	saying := func(manifest string) []byte {
+		return gzipped(t, func(w *tar.Writer) {
+			_ = w.WriteHeader(&tar.Header{Name: ManifestName, Size: int64(len(manifest)), Typeflag: tar.TypeReg})
+			_, _ = io.WriteString(w, manifest)
+		})
+	}
+	zeros := func(n int64) []byte {
+		return gzipped(t, func(w *tar.Writer) {
+			_ = w.WriteHeader(&tar.Header{Name: "zeros", Size: n, Typeflag: tar.TypeReg})
+			_, _ = io.CopyN(w, zero{}, n)
+		})
 	}
 	entry := func(h tar.Header) []byte { return pack(t, h) }
 	for _, c := range []struct {
 		name, says string
 		archive    []byte
 	}{
-		{"no archive at all", "not a gzip-compressed tar archive", []byte("hello")},
+		{"no archive at all", "neither a gzip-compressed tar archive", []byte("hello")},
+		{"nothing", "neither a gzip-compressed tar archive", nil},
 		{"cut off", "cut off", good[:len(good)-20]},
 		{"damaged", "damaged", damaged},
 		{"an absolute path", `"/etc/passwd" has an absolute path`, entry(tar.Header{Name: "/etc/passwd", Typeflag: tar.TypeReg})},
@@ -118,35 +159,219 @@ func TestArchivesThatAreRefused(t *testing.T) {
 		{"a link out", "links to", entry(tar.Header{Name: "l", Linkname: "../x", Typeflag: tar.TypeSymlink})},
 		{"an absolute link", "links to", entry(tar.Header{Name: "l", Linkname: "/etc/passwd", Typeflag: tar.TypeSymlink})},
 		{"a hard link out", "links to", entry(tar.Header{Name: "l", Linkname: "../x", Typeflag: tar.TypeLink})},
+		{"a hard link to nothing", "does not come before it", entry(tar.Header{Name: "l", Linkname: "later", Typeflag: tar.TypeLink})},
 		{"a device", "is a device", entry(tar.Header{Name: "d", Typeflag: tar.TypeBlock})},
 		{"twice", "twice", entry(workload)},
-		{"no manifest", "has no unitas.yaml", func() []byte {
+		{"a bomb", "more than 200 times its size", zeros(80 << 20)},
+		{"too much", `"much" makes the archive unpack to more than 8 GiB`, gzipped(t, func(w *tar.Writer) {
+			_ = w.WriteHeader(&tar.Header{Name: "much", Size: 9 << 30, Typeflag: tar.TypeReg})
+		})},
+		{"no manifest", "has no unitas.yaml", gzipped(t, func(*tar.Writer) {})},
+		{"a manifest with an unknown field", "unknown field", saying("begin: [x]\n")},
+		{"a manifest that starts nothing", "does not say what to start", saying("start: []\n")},
+		{"a manifest that starts what is not there", "not in the archive", saying("start: [./nope]\n")},
+		{"a plain tar", "no OCI image layout", func() []byte {
 			var b bytes.Buffer
-			z := gzip.NewWriter(&b)
-			w := tar.NewWriter(z)
-			_, _ = w.Close(), z.Close()
+			w := tar.NewWriter(&b)
+			_ = w.WriteHeader(&tar.Header{Name: "x", Typeflag: tar.TypeReg})
+			_ = w.Close()
 			return b.Bytes()
 		}()},
-		{"a manifest with an unknown field", "unknown field", empty("begin: [x]\n")},
-		{"a manifest that starts nothing", "does not say what to start", empty("start: []\n")},
-		{"a manifest that starts what is not there", "not in the archive", empty("start: [./nope]\n")},
 	} {
 		s, dir := open(t)
-		_, err := s.Put(context.Background(), bytes.NewReader(c.archive))
+		in := s.Begin()
+		_, err := in.Import(ctx, bytes.NewReader(c.archive))
+		in.Close()
 		var refused *Refused
 		if !errors.As(err, &refused) || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want a refusal that says %q", c.name, err, c.says)
 		}
-		left := 0
-		_ = filepath.WalkDir(dir, func(_ string, e os.DirEntry, _ error) error {
-			if !e.IsDir() {
-				left++
-			}
-			return nil
-		})
-		if left > 0 {
-			t.Errorf("%s: %d files are left behind", c.name, left)
+		if left := blobs(t, dir); len(left) > 0 {
+			t.Errorf("%s: left behind: %v", c.name, left)
 		}
+	}
+}
+
+type zero struct{}
+
+func (zero) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+// TestBrokenOffImport ends the upload in the middle, and in the middle of what
+// an equal one brought: nothing is left of the first, all of the other.
+func TestBrokenOffImport(t *testing.T) {
+	s, dir := open(t)
+	raw := pack(t)
+	in := s.Begin()
+	if _, err := in.Import(ctx, io.MultiReader(bytes.NewReader(raw[:len(raw)/2]), iotest.ErrReader(io.ErrUnexpectedEOF))); err == nil {
+		t.Error("half an upload was taken")
+	}
+	in.Close()
+	if left := blobs(t, dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	first, second := s.Begin(), s.Begin()
+	a, err := first.Import(ctx, bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := second.Import(ctx, bytes.NewReader(raw)); err != nil {
+		t.Fatal(err)
+	}
+	second.Keep(a)
+	second.Close()
+	first.Close() // not kept, but the other one's
+	if !s.Has(a.Digest) {
+		t.Error("what one intake kept went with the other that did not")
+	}
+}
+
+// TestExportImportsAgain takes an image to another store and back.
+func TestExportImportsAgain(t *testing.T) {
+	s, _ := open(t)
+	a := bring(t, s, pack(t, tar.Header{Name: "etc/sailings", Mode: 0o644, Typeflag: tar.TypeReg}))
+	var layout bytes.Buffer
+	if err := s.Export(ctx, &layout, a.Digest, "timetable@1"); err != nil {
+		t.Fatal(err)
+	}
+	other, _ := open(t)
+	if b := bring(t, other, layout.Bytes()); b.Digest != a.Digest || b.Size != a.Size || !slices.Equal(b.Start, a.Start) {
+		t.Errorf("%+v came back as %+v", a, b)
+	}
+	var zipped bytes.Buffer
+	z := gzip.NewWriter(&zipped)
+	_, _ = z.Write(layout.Bytes())
+	_ = z.Close()
+	third, _ := open(t)
+	if b := bring(t, third, zipped.Bytes()); b.Digest != a.Digest {
+		t.Errorf("compressed, %s came back as %s", a.Digest, b.Digest)
+	}
+	// Every byte of a layout is held against its digest.
+	for _, at := range []int{len(layout.Bytes()) / 3, len(layout.Bytes()) / 2} {
+		bad := bytes.Clone(layout.Bytes())
+		bad[at] ^= 1
+		fourth, dir := open(t)
+		in := fourth.Begin()
+		if b, err := in.Import(ctx, bytes.NewReader(bad)); err == nil && b.Digest != a.Digest {
+			t.Errorf("a damaged layout was taken as %s", b.Digest)
+		}
+		in.Close()
+		if left := blobs(t, dir); len(left) > 0 {
+			t.Errorf("left behind: %v", left)
+		}
+	}
+}
+
+// TestDerive makes a version from files: the same files give the same digest,
+// and what was changed, added and removed is so after unpacking.
+func TestDerive(t *testing.T) {
+	s, _ := open(t)
+	parent := bring(t, s, pack(t, tar.Header{Name: "etc/", Mode: 0o755, Typeflag: tar.TypeDir}, tar.Header{Name: "etc/old", Mode: 0o644, Typeflag: tar.TypeReg},
+		tar.Header{Name: "etc/kept", Mode: 0o644, Typeflag: tar.TypeReg}, tar.Header{Name: "var/log/a", Mode: 0o644, Typeflag: tar.TypeReg}))
+	derive := func() Artifact {
+		dir := t.TempDir()
+		if err := s.Unpack(parent.Digest, dir, -1, 0); err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(os.Remove(dir+"/etc/old"), os.WriteFile(dir+"/etc/kept", []byte("changed"), 0o644),
+			os.WriteFile(dir+"/new", []byte("new"), 0o755), os.Symlink("new", dir+"/link"), os.RemoveAll(dir+"/var/log"),
+			os.WriteFile(dir+"/trace.log", []byte(dir), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+		in := s.Begin()
+		defer in.Close()
+		a, err := in.Derive(ctx, parent, dir, OwnOfInstance, []string{"./new"}, map[string]string{"service": "timetable"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		in.Keep(a)
+		return a
+	}
+	a, b := derive(), derive()
+	if a.Digest != b.Digest {
+		t.Errorf("the same files are %s and %s", a.Digest, b.Digest)
+	}
+	if len(a.Layers) != 2 || a.Layers[0].Digest != parent.Layers[0].Digest || a.Labels["service"] != "timetable" || a.Start[0] != "./new" {
+		t.Errorf("the artifact is %+v", a)
+	}
+	root := t.TempDir()
+	if err := s.Unpack(a.Digest, root, -1, 0); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"etc/kept": "changed", "new": "new", "link": "new", "var/log/a": "x"} {
+		if got, _ := os.ReadFile(filepath.Join(root, name)); string(got) != want {
+			t.Errorf("%s holds %q", name, got)
+		}
+	}
+	for _, name := range []string{"etc/old", "trace.log"} {
+		if _, err := os.Lstat(filepath.Join(root, name)); !errors.Is(err, os.ErrNotExist) {
+			t.Errorf("%s is there: %v", name, err)
+		}
+	}
+}
+
+// TestCopyGoesOn breaks a copy off and starts it again: what was there is not
+// copied a second time, and only the whole counts.
+func TestCopyGoesOn(t *testing.T) {
+	from, _ := open(t)
+	a := bring(t, from, gzipped(t, func(w *tar.Writer) {
+		noise := make([]byte, 3<<20)
+		_, _ = rand.NewChaCha8([32]byte{}).Read(noise)
+		for name, content := range map[string][]byte{ManifestName: []byte("start: [sh]\n"), "noise": noise} {
+			_ = w.WriteHeader(&tar.Header{Name: name, Size: int64(len(content)), Mode: 0o644, Typeflag: tar.TypeReg})
+			_, _ = w.Write(content)
+		}
+	}))
+	to, dir := open(t)
+	broken, cancel := context.WithCancel(ctx)
+	in := to.Begin()
+	if _, err := in.Copy(broken, from, a.Digest, func(done int64) {
+		if done > 1<<20 {
+			cancel()
+		}
+	}); !errors.Is(err, context.Canceled) {
+		t.Fatalf("the copy was not broken off: %v", err)
+	}
+	in.Close()
+	if to.Has(a.Digest) {
+		t.Error("half a copy is there")
+	}
+	if _, err := Open(dir); err != nil { // a restart keeps the half
+		t.Fatal(err)
+	}
+	first := int64(-1)
+	in = to.Begin()
+	defer in.Close()
+	if _, err := in.Copy(ctx, from, a.Digest, func(done int64) {
+		if first < 0 {
+			first = done
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if first <= 1<<20 || !to.Has(a.Digest) {
+		t.Errorf("it began again at %d bytes", first)
+	}
+}
+
+func TestSweep(t *testing.T) {
+	s, dir := open(t)
+	kept := bring(t, s, pack(t))
+	gone := bring(t, s, pack(t, tar.Header{Name: "x", Mode: 0o644, Typeflag: tar.TypeReg}))
+	in := s.Begin()
+	open, err := in.Import(ctx, bytes.NewReader(pack(t, tar.Header{Name: "y", Mode: 0o644, Typeflag: tar.TypeReg})))
+	if err != nil {
+		t.Fatal(err)
+	}
+	freed, err := s.Sweep(ctx, 0, func(context.Context) ([]string, error) { return []string{kept.Digest}, nil })
+	if err != nil || freed == 0 {
+		t.Fatalf("%d bytes were freed: %v", freed, err)
+	}
+	if !s.Has(kept.Digest) || s.Has(gone.Digest) || !s.Has(open.Digest) {
+		t.Errorf("kept %v, gone %v, under way %v", s.Has(kept.Digest), !s.Has(gone.Digest), s.Has(open.Digest))
+	}
+	in.Close()
+	if left := blobs(t, dir); len(left) != 3 {
+		t.Errorf("there are %v", left)
 	}
 }
 
@@ -158,12 +383,7 @@ func TestLinksCannotLeadOut(t *testing.T) {
 	if err := os.Symlink(outside, filepath.Join(dir, "way")); err != nil {
 		t.Fatal(err)
 	}
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer root.Close()
-	if err := unpack(bytes.NewReader(pack(t, tar.Header{Name: "way/x", Typeflag: tar.TypeReg})), root, -1); err == nil {
+	if err := UnpackArchive(bytes.NewReader(pack(t, tar.Header{Name: "way/x", Typeflag: tar.TypeReg})), dir, DefaultLimits); err == nil {
 		t.Error("an entry was written through a link that leads out")
 	}
 	if left, _ := os.ReadDir(outside); len(left) > 0 {
@@ -185,15 +405,30 @@ func TestOpenClearsBrokenImports(t *testing.T) {
 	}
 }
 
-func FuzzInspect(f *testing.F) {
+// FuzzImport hands over bytes as an archive's content and as they are.
+func FuzzImport(f *testing.F) {
 	f.Add([]byte("hello"))
+	var layout bytes.Buffer
+	w := tar.NewWriter(&layout)
+	_ = w.WriteHeader(&tar.Header{Name: "oci-layout", Size: 2, Typeflag: tar.TypeReg})
+	_, _ = io.WriteString(w, "{}")
+	_ = w.Close()
+	f.Add(layout.Bytes())
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		s, dir := open(t)
 		var b bytes.Buffer
 		z := gzip.NewWriter(&b)
 		_, _ = z.Write(raw)
 		_ = z.Close()
-		if m, err := inspect(&b); err == nil && len(m.Start) == 0 {
-			t.Error("an archive that starts nothing was taken")
+		for _, upload := range [][]byte{raw, b.Bytes()} {
+			in := s.Begin()
+			if a, err := in.Import(ctx, bytes.NewReader(upload)); err == nil && len(a.Start) == 0 {
+				t.Error("an archive that starts nothing was taken")
+			}
+			in.Close()
+		}
+		if left := blobs(t, dir); len(left) > 0 {
+			t.Errorf("left behind: %v", left)
 		}
 	})
 }

@@ -4,33 +4,53 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"time"
+
+	"github.com/opencontainers/go-digest"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
-// Store is a directory of artifacts by digest.
+// Store is an OCI image layout: blobs by digest, and an index of manifests.
 type Store struct {
+	// Limits bound what is taken in; they are set before the store is used.
+	Limits Limits
+
 	dir string
+
+	mu     sync.Mutex
+	pins   map[digest.Digest]int  // blobs that an intake under way needs
+	fresh  map[digest.Digest]bool // blobs that no recorded artifact is known to use
+	doomed map[digest.Digest]bool // blobs that a sweep under way would remove
 }
 
-// Artifact is one stored archive.
+// Artifact is one image in a store.
 type Artifact struct {
-	Digest   string // sha256:… of the bytes as they came
-	Size     int64  // bytes
-	Manifest Manifest
+	Digest string // of the manifest, sha256:…
+	Size   int64  // bytes of manifest, config and layers
+	Layers []ocispec.Descriptor
+	// Start is the program and its arguments; Environment, as NAME=VALUE, and
+	// Labels are what the image gives every machine.
+	Start       []string
+	Environment []string
+	Labels      map[string]string
+
+	config ocispec.Descriptor
 }
 
 // Open opens or makes the store in dir and clears what broken imports left.
 func Open(dir string) (*Store, error) {
-	for _, d := range []string{dir, filepath.Join(dir, "sha256")} {
-		if err := os.MkdirAll(d, 0o755); err != nil {
-			return nil, fmt.Errorf("open the image store: %w", err)
-		}
+	if err := os.MkdirAll(filepath.Join(dir, "blobs", "sha256"), 0o755); err != nil {
+		return nil, fmt.Errorf("open the image store: %w", err)
 	}
+	s := &Store{Limits: DefaultLimits, dir: dir, pins: map[digest.Digest]int{}, fresh: map[digest.Digest]bool{}}
 	halves, err := filepath.Glob(filepath.Join(dir, "incoming-*"))
 	if err != nil {
 		return nil, err
@@ -40,60 +60,385 @@ func Open(dir string) (*Store, error) {
 			return nil, fmt.Errorf("clear a broken import: %w", err)
 		}
 	}
-	return &Store{dir: dir}, nil
+	layout := fmt.Sprintf(`{"imageLayoutVersion":%q}`, ocispec.ImageLayoutVersion)
+	if err := s.replace(ocispec.ImageLayoutFile, []byte(layout)); err != nil {
+		return nil, fmt.Errorf("open the image store: %w", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, ocispec.ImageIndexFile)); errors.Is(err, os.ErrNotExist) {
+		if err := s.writeIndex(nil); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
 }
 
-// Put stores an archive and returns what it is. A *Refused error names what is
-// wrong with it; nothing is kept then. Memory does not grow with the archive.
-func (s *Store) Put(ctx context.Context, r io.Reader) (Artifact, error) {
+func (s *Store) path(d digest.Digest) string {
+	return filepath.Join(s.dir, "blobs", d.Algorithm().String(), d.Encoded())
+}
+
+// replace writes a small file at once, so that no reader sees half of it.
+func (s *Store) replace(name string, raw []byte) error {
 	f, err := os.CreateTemp(s.dir, "incoming-*")
 	if err != nil {
-		return Artifact{}, fmt.Errorf("import: %w", err)
+		return err
 	}
 	defer os.Remove(f.Name())
-	defer f.Close()
-
-	hash := sha256.New()
-	size, err := io.Copy(io.MultiWriter(f, hash), r)
-	if err != nil {
-		return Artifact{}, fmt.Errorf("receive the archive: %w", err)
+	_, err = f.Write(raw)
+	if err := errors.Join(err, f.Chmod(0o644), f.Close()); err != nil {
+		return err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return Artifact{}, err
-	}
-	m, err := inspect(f)
-	if err != nil {
-		return Artifact{}, err
-	}
-	if err := errors.Join(ctx.Err(), f.Chmod(0o644), f.Sync()); err != nil {
-		return Artifact{}, err
-	}
-	digest := "sha256:" + hex.EncodeToString(hash.Sum(nil))
-	if err := os.Rename(f.Name(), s.path(digest)); err != nil {
-		return Artifact{}, fmt.Errorf("store the archive: %w", err)
-	}
-	return Artifact{Digest: digest, Size: size, Manifest: m}, nil
+	return os.Rename(f.Name(), filepath.Join(s.dir, name))
 }
 
-func (s *Store) path(digest string) string {
-	return filepath.Join(s.dir, "sha256", strings.TrimPrefix(digest, "sha256:")+".tar.gz")
+// Index writes the layout's index anew: the manifests of the recorded versions,
+// by reference such as timetable@3.
+func (s *Store) Index(manifests map[string]string) error { return s.writeIndex(manifests) }
+
+func (s *Store) writeIndex(manifests map[string]string) error {
+	index := ocispec.Index{MediaType: ocispec.MediaTypeImageIndex, Manifests: []ocispec.Descriptor{}}
+	index.SchemaVersion = 2
+	for _, ref := range sortedKeys(manifests) {
+		info, err := os.Stat(s.path(digest.Digest(manifests[ref])))
+		if err != nil {
+			continue // not in this region, or removed meanwhile
+		}
+		index.Manifests = append(index.Manifests, ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest,
+			Digest: digest.Digest(manifests[ref]), Size: info.Size(), Annotations: map[string]string{ocispec.AnnotationRefName: ref}})
+	}
+	raw, err := json.Marshal(index)
+	if err != nil {
+		return err
+	}
+	if err := s.replace(ocispec.ImageIndexFile, raw); err != nil {
+		return fmt.Errorf("write the index of the image store: %w", err)
+	}
+	return nil
+}
+
+// Has reports whether the artifact is in the store, whole.
+func (s *Store) Has(manifest string) bool {
+	a, err := s.read(digest.Digest(manifest))
+	if err != nil {
+		return false
+	}
+	for _, l := range a.blobs() {
+		if info, err := os.Stat(s.path(l.Digest)); err != nil || info.Size() != l.Size {
+			return false
+		}
+	}
+	return true
+}
+
+// blobs are all of an artifact, the manifest last.
+func (a *Artifact) blobs() []ocispec.Descriptor {
+	all := append([]ocispec.Descriptor{}, a.Layers...)
+	manifest := ocispec.Descriptor{Digest: digest.Digest(a.Digest), Size: a.Size - a.config.Size}
+	for _, l := range a.Layers {
+		manifest.Size -= l.Size
+	}
+	return append(all, a.config, manifest)
+}
+
+// small reads a blob that must fit into memory and match its digest.
+func (s *Store) small(d digest.Digest) ([]byte, error) {
+	if err := d.Validate(); err != nil || d.Algorithm() != digest.SHA256 {
+		return nil, refused("%q is not a sha256 digest", d)
+	}
+	f, err := os.Open(s.path(d))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, maxManifest+1))
+	switch {
+	case err != nil:
+		return nil, err
+	case len(raw) > maxManifest:
+		return nil, refused("the blob %s is longer than %d bytes", d, maxManifest)
+	case digest.FromBytes(raw) != d:
+		return nil, refused("the blob %s is damaged; its bytes have another digest", d)
+	}
+	return raw, nil
+}
+
+// read reads the manifest and config of an artifact, not its layers.
+func (s *Store) read(d digest.Digest) (Artifact, error) {
+	a := Artifact{Digest: d.String()}
+	raw, err := s.small(d)
+	if err != nil {
+		return a, err
+	}
+	var m ocispec.Manifest
+	if err := json.Unmarshal(raw, &m); err != nil {
+		return a, refused("the manifest cannot be read: %v", err)
+	}
+	if len(m.Layers) == 0 || m.Config.Digest == "" {
+		return a, refused("the manifest %s has no layers or no config", d)
+	}
+	a.Layers, a.config = m.Layers, m.Config
+	a.Size = int64(len(raw)) + m.Config.Size
+	for _, l := range m.Layers {
+		a.Size += l.Size
+	}
+	config, err := s.small(m.Config.Digest)
+	if err != nil {
+		return a, fmt.Errorf("read the config: %w", err)
+	}
+	var c ocispec.Image
+	if err := json.Unmarshal(config, &c); err != nil {
+		return a, refused("the config cannot be read: %v", err)
+	}
+	a.Start = append(append([]string{}, c.Config.Entrypoint...), c.Config.Cmd...)
+	a.Environment, a.Labels = c.Config.Env, c.Config.Labels
+	return a, nil
+}
+
+// Read returns an artifact of the store.
+func (s *Store) Read(manifest string) (Artifact, error) { return s.read(digest.Digest(manifest)) }
+
+// openLayer opens a layer and unpacks its compression.
+func (s *Store) openLayer(l ocispec.Descriptor) (io.ReadCloser, error) {
+	f, err := os.Open(s.path(l.Digest))
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case strings.HasSuffix(l.MediaType, "gzip"):
+		z, err := s.Limits.unzip(f)
+		if err != nil {
+			f.Close()
+			return nil, err
+		}
+		return struct {
+			io.Reader
+			io.Closer
+		}{z, f}, nil
+	case strings.HasSuffix(l.MediaType, ".tar"):
+		return f, nil
+	}
+	f.Close()
+	return nil, refused("the layer %s is of the type %s; layers must be tar or tar+gzip", l.Digest, l.MediaType)
+}
+
+// walk reads all layers of an artifact, bottom first.
+func (s *Store) walk(a Artifact, limits Limits, next func() visit) error {
+	w := walk{limits: limits, foreign: true}
+	for _, l := range a.Layers {
+		r, err := s.openLayer(l)
+		if err != nil {
+			return err
+		}
+		err = w.layer(r, next())
+		r.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Unpack writes the files of an artifact into dir, owned by uid when that is
-// not negative.
-func (s *Store) Unpack(digest, dir string, uid int) error {
-	f, err := os.Open(s.path(digest))
+// not negative. They may take most bytes, or as many as any when it is 0.
+func (s *Store) Unpack(manifest, dir string, uid int, most int64) error {
+	a, err := s.read(digest.Digest(manifest))
 	if err != nil {
-		return fmt.Errorf("unpack %s: %w", digest, err)
+		return fmt.Errorf("unpack %s: %w", manifest, err)
 	}
-	defer f.Close()
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	if err := unpack(f, root, uid); err != nil {
-		return fmt.Errorf("unpack %s: %w", digest, err)
+	u := unpacker{root, uid}
+	limits := s.Limits
+	if most > 0 {
+		limits.Unpacked = min(limits.Unpacked, most)
+	}
+	if err := s.walk(a, limits, u.layer); err != nil {
+		return fmt.Errorf("unpack %s: %w", manifest, err)
 	}
 	return nil
+}
+
+// Sweep removes the blobs that no artifact uses. used returns the digests of
+// the manifests that are recorded for this region; it is asked after the blobs
+// were listed, so that what is recorded meanwhile is not lost. Blobs younger
+// than grace are left alone. It returns how many bytes were freed.
+func (s *Store) Sweep(ctx context.Context, grace time.Duration, used func(context.Context) ([]string, error)) (freed int64, err error) {
+	entries, err := os.ReadDir(filepath.Join(s.dir, "blobs", "sha256"))
+	if err != nil {
+		return 0, fmt.Errorf("sweep the image store: %w", err)
+	}
+	s.mu.Lock()
+	s.doomed = map[digest.Digest]bool{}
+	for _, e := range entries {
+		if d := digest.NewDigestFromEncoded(digest.SHA256, e.Name()); s.pins[d] == 0 {
+			s.doomed[d] = true
+		}
+	}
+	s.mu.Unlock()
+	manifests, err := used(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("sweep the image store: %w", err)
+	}
+	for _, m := range manifests {
+		a, err := s.read(digest.Digest(m))
+		if errors.Is(err, os.ErrNotExist) {
+			continue // it is recorded here, and its files are gone: nothing more to lose
+		}
+		if err != nil {
+			return 0, fmt.Errorf("sweep the image store: %w", err)
+		}
+		s.mu.Lock()
+		for _, b := range a.blobs() {
+			delete(s.doomed, b.Digest)
+		}
+		s.mu.Unlock()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for d := range s.doomed {
+		info, err := os.Stat(s.path(d))
+		if err != nil || time.Since(info.ModTime()) < grace {
+			continue
+		}
+		if err := os.Remove(s.path(d)); err != nil {
+			return freed, fmt.Errorf("sweep the image store: %w", err)
+		}
+		delete(s.fresh, d)
+		freed += info.Size()
+	}
+	s.doomed = nil
+	return freed, s.sweepParts(24 * time.Hour)
+}
+
+// sweepParts removes halves of copies that nobody went on with.
+func (s *Store) sweepParts(grace time.Duration) error {
+	parts, err := filepath.Glob(filepath.Join(s.dir, "copying-*"))
+	for _, p := range parts {
+		if info, statErr := os.Stat(p); statErr == nil && time.Since(info.ModTime()) > grace {
+			err = errors.Join(err, os.Remove(p))
+		}
+	}
+	return err
+}
+
+// Intake takes in one artifact. What it stores stays only when it is kept.
+type Intake struct {
+	s      *Store
+	pinned map[digest.Digest]bool
+}
+
+// Begin opens an intake; Close must be called at its end.
+func (s *Store) Begin() *Intake { return &Intake{s: s, pinned: map[digest.Digest]bool{}} }
+
+func (in *Intake) pin(d digest.Digest) {
+	s := in.s
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.doomed, d)
+	if !in.pinned[d] {
+		in.pinned[d] = true
+		s.pins[d]++
+	}
+}
+
+// Keep says that the artifact is recorded; its blobs are not fresh any more.
+func (in *Intake) Keep(a Artifact) {
+	in.s.mu.Lock()
+	defer in.s.mu.Unlock()
+	for _, b := range a.blobs() {
+		delete(in.s.fresh, b.Digest)
+	}
+}
+
+// Close ends the intake. Blobs that it brought and nobody kept are removed.
+func (in *Intake) Close() {
+	s := in.s
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for d := range in.pinned {
+		if s.pins[d]--; s.pins[d] > 0 {
+			continue
+		}
+		delete(s.pins, d)
+		if s.fresh[d] {
+			delete(s.fresh, d)
+			_ = os.Remove(s.path(d))
+		}
+	}
+	in.pinned = map[digest.Digest]bool{}
+}
+
+// put stores a blob, streaming. A want that is not "" is what the bytes must
+// have as digest. extra, when set, is written the same bytes.
+func (in *Intake) put(ctx context.Context, r io.Reader, want digest.Digest, extra io.Writer) (digest.Digest, int64, error) {
+	s := in.s
+	if want != "" {
+		in.pin(want)
+		if info, err := os.Stat(s.path(want)); err == nil && extra == nil {
+			now := time.Now()
+			_ = os.Chtimes(s.path(want), now, now)
+			return want, info.Size(), nil
+		}
+	}
+	f, err := os.CreateTemp(s.dir, "incoming-*")
+	if err != nil {
+		return "", 0, fmt.Errorf("store a blob: %w", err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	hash := sha256.New()
+	writers := []io.Writer{f, hash}
+	if extra != nil {
+		writers = append(writers, extra)
+	}
+	size, err := io.CopyBuffer(io.MultiWriter(writers...), struct{ io.Reader }{&stopped{ctx, r}}, make([]byte, 256<<10))
+	if err != nil {
+		return "", 0, err
+	}
+	got := digest.Digest("sha256:" + hex.EncodeToString(hash.Sum(nil)))
+	if want != "" && got != want {
+		return "", 0, refused("the blob %s is damaged; its bytes have the digest %s", want, got)
+	}
+	return got, size, in.store(f, got)
+}
+
+// stopped reads until its context ends.
+type stopped struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (s *stopped) Read(p []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return s.r.Read(p)
+}
+
+// store puts a whole file at its place among the blobs.
+func (in *Intake) store(f *os.File, d digest.Digest) error {
+	if err := errors.Join(f.Chmod(0o644), f.Sync()); err != nil {
+		return fmt.Errorf("store a blob: %w", err)
+	}
+	in.pin(d)
+	in.s.mu.Lock()
+	defer in.s.mu.Unlock()
+	if _, err := os.Stat(in.s.path(d)); errors.Is(err, os.ErrNotExist) {
+		in.s.fresh[d] = true
+	}
+	if err := os.Rename(f.Name(), in.s.path(d)); err != nil {
+		return fmt.Errorf("store a blob: %w", err)
+	}
+	return nil
+}
+
+func (in *Intake) putJSON(ctx context.Context, mediaType string, v any) (ocispec.Descriptor, error) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return ocispec.Descriptor{}, err
+	}
+	d, n, err := in.put(ctx, strings.NewReader(string(raw)), "", nil)
+	return ocispec.Descriptor{MediaType: mediaType, Digest: d, Size: n}, err
 }

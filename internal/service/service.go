@@ -21,22 +21,26 @@ import (
 
 	"unitas/internal/api"
 	"unitas/internal/balancer/builtin"
+	"unitas/internal/catalogue"
 	"unitas/internal/control"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver"
+	"unitas/internal/places"
 	"unitas/internal/store"
 	"unitas/web"
 )
 
 // Config is what a person may set.
 type Config struct {
-	Listen   string   // address:port of the interface
-	Data     string   // directory for images, machines and the private database
-	Database string   // URL; "" starts a private PostgreSQL in Data
-	Zones    []string // in the order in which they are filled
-	Version  string
-	Log      *slog.Logger
+	Listen   string // address:port of the interface
+	Data     string // directory for images, machines and the private database
+	Database string // URL; "" starts a private PostgreSQL in Data
+	Places   places.Places
+	// Helper is how this program runs a command of a recipe confined.
+	Helper  []string
+	Version string
+	Log     *slog.Logger
 }
 
 // Run serves until the context ends, then stops within seconds and leaves the
@@ -79,6 +83,14 @@ func Run(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	return run(ctx, c, st, listener)
+}
+
+// bakeUser is who runs the commands of recipes: nobody else, when we may choose.
+func bakeUser() int {
+	if os.Geteuid() != 0 {
+		return -1
+	}
+	return 199_999
 }
 
 // lockData keeps two services from sharing a data directory.
@@ -128,17 +140,20 @@ func replica(dir string) (string, error) {
 }
 
 func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) error {
-	images, err := image.Open(filepath.Join(c.Data, "images"))
-	if err != nil {
-		return err
-	}
-	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Zones, Images: images, Log: c.Log})
-	if err != nil {
-		return err
-	}
 	name, err := replica(c.Data)
 	if err != nil {
 		return fmt.Errorf("name this replica: %w", err)
+	}
+	var cat *catalogue.Catalogue // opened below; no machine is launched before
+	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Places.Zones(), Log: c.Log,
+		Images: func(zone string) (*image.Store, error) { return cat.Of(zone) }})
+	if err != nil {
+		return err
+	}
+	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(c.Data, "bakes"),
+		BakeUser: bakeUser(), Helper: c.Helper, Replica: name, Log: c.Log})
+	if err != nil {
+		return err
 	}
 	console, err := web.Handler()
 	if err != nil {
@@ -149,22 +164,22 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	balancer := builtin.New(c.Log)
 	ctl := control.New(control.Config{Store: st, Machines: machines, Balancer: balancer, Replica: name, Log: c.Log, Metrics: metrics})
 	server, err := api.New(api.Config{
-		Store: st, Control: ctl, Images: images, Machines: machines, Balancer: balancer, Console: console,
-		Zones: c.Zones, Version: c.Version, Log: c.Log, Metrics: metrics,
+		Store: st, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
+		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics,
 	})
 	if err != nil {
 		return err
 	}
-	return serve(ctx, c, ctl, server, balancer, listener)
+	return serve(ctx, c, ctl, cat, server, balancer, listener)
 }
 
 // serve runs everything until the context ends or something fails, and then
 // stops in this order: the interface, the decisions, the traffic.
-func serve(ctx context.Context, c Config, ctl *control.Control, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
+func serve(ctx context.Context, c Config, ctl *control.Control, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
-	served, controlled := make(chan struct{}), make(chan struct{})
+	served, controlled, catalogued := make(chan struct{}), make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(served)
 		if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
@@ -177,8 +192,12 @@ func serve(ctx context.Context, c Config, ctl *control.Control, server *api.Serv
 			stop(err)
 		}
 	}()
+	go func() {
+		defer close(catalogued)
+		cat.Run(ctx)
+	}()
 	go server.RunEvents(ctx) // ends the event streams when the context ends
-	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Zones, "version", c.Version)
+	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Places.Zones(), "version", c.Version)
 
 	<-ctx.Done()
 	c.Log.Info("stopping; the instances go on running")
@@ -189,6 +208,7 @@ func serve(ctx context.Context, c Config, ctl *control.Control, server *api.Serv
 	}
 	<-served
 	<-controlled
+	<-catalogued
 	balancer.Close()
 	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
 		return cause

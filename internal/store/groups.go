@@ -18,10 +18,24 @@ import (
 type Group struct {
 	fleet.Group
 	Pools      []string
-	Revision   int64 // counts what people change
-	Generation int64 // counts every write
-	Epoch      int64 // of the lease; only grows
+	Overrides  Overrides // of a group that is one instance alone
+	Revision   int64     // counts what people change
+	Generation int64     // counts every write
+	Epoch      int64     // of the lease; only grows
 	CreatedAt  time.Time
+	// Advice tells what will hurt, though it is allowed.
+	Advice []string
+}
+
+// Overrides are what one instance is launched with instead of what its
+// template says; zero fields override nothing.
+type Overrides struct {
+	Image       string            `json:"image,omitempty"`  // such as timetable@3
+	Digest      string            `json:"digest,omitempty"` // and the next two: of that image
+	Start       []string          `json:"start,omitempty"`
+	Environment map[string]string `json:"environment,omitempty"`
+	UserData    *string           `json:"user_data,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"` // added to the template's
 }
 
 type groupRow struct {
@@ -41,40 +55,87 @@ type groupRow struct {
 	Epoch           int64
 	CreatedAt       time.Time
 	Checks          []string
+	Alone           bool
+	Overrides       Overrides
+	TemplateState   string
+	TemplateWhy     string
+	TemplateNext    string
+	ImageRef        string
+	ImageState      string
+	ImageWhy        string
+	ImageNext       string
 }
 
 // groupQuery brings the checks of the group's pools along.
-const groupQuery = `select name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
-	next_serial, setbacks, revision, generation, epoch, created_at,
-	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks
-	from groups g `
+const groupQuery = `select g.name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
+	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides,
+	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks,
+	t.state as template_state, t.why as template_why, t.successor as template_next, i.name || '@' || i.version as image_ref,
+	i.state as image_state, i.why as image_why, i.successor as image_next
+	from groups g join templates t on t.name = g.template and t.version = g.template_version
+	join images i on i.name = t.image and i.version = t.image_version `
 
 func (r groupRow) group() Group {
 	return Group{
 		Group: fleet.Group{
 			Name: r.Name, Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion},
 			Zones: r.Zones, Checks: r.Checks, Heal: fleet.Heal(r.Heal), Settle: fromMillis(r.SettleMs), Drain: fromMillis(r.DrainMs),
-			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks,
+			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks, Alone: r.Alone,
 		},
-		Pools: r.Pools, Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
+		Pools: r.Pools, Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
 	}
+}
+
+// advice warns of a template or image that is withdrawn and still launched.
+func (r groupRow) advice() []string {
+	all := []string{}
+	for _, one := range []struct{ what, ref, state, why, next string }{
+		{"template", fmt.Sprintf("%s@%d", r.Template, r.TemplateVersion), r.TemplateState, r.TemplateWhy, r.TemplateNext},
+		{"image", r.ImageRef, r.ImageState, r.ImageWhy, r.ImageNext},
+	} {
+		if one.state != Withdrawn {
+			continue
+		}
+		text := fmt.Sprintf("The %s %s that it launches is withdrawn: %s.", one.what, one.ref, one.why)
+		if one.next != "" {
+			text += fmt.Sprintf(" Use %s.", one.next)
+		}
+		all = append(all, text)
+	}
+	return all
 }
 
 // AddGroup records a group.
 func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group) (Group, error) {
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+		if g.Alone {
+			// Its name may have been that of an instance before.
+			var there bool
+			if err := tx.QueryRow(ctx, `with gone as (delete from instances where id = $1 and state = 'gone')
+				select exists (select 1 from instances where id = $1 and state <> 'gone')`, g.Name).Scan(&there); err != nil {
+				return err
+			}
+			if there {
+				return ErrExists
+			}
+		}
 		if _, err := tx.Exec(ctx, `insert into groups
-			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, coalesce((select next from serials where group_name = $1), 0), $12)`,
-			g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, g.Pools, string(g.Heal),
-			millis(g.Settle), millis(g.Drain), now); err != nil {
+			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
+				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14)`,
+			g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
+			millis(g.Settle), millis(g.Drain), now, g.Alone, g.Overrides); err != nil {
 			return err
 		}
-		row, err := one[groupRow](ctx, tx, groupQuery+`where name = $1`, g.Name)
+		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
 		if err != nil {
 			return err
 		}
 		g = row.group()
+		if g.Alone {
+			return tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Because: "a person launched it",
+				Text: fmt.Sprintf("The instance %s is to be launched from %s in %s.", g.Name, g.Template, g.Zones[0])})
+		}
 		return tx.Record(ctx, g.Name, fleet.Entry{
 			Kind: "group.created", Because: "a person created it",
 			Text:    fmt.Sprintf("The group %s is made with %d of %s, between %d and %d.", g.Name, g.Size, g.Template, g.Min, g.Max),
@@ -86,7 +147,7 @@ func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Gro
 
 // Groups lists groups by name.
 func (s *Store) Groups(ctx context.Context, p Page) ([]Group, error) {
-	rows, err := many[groupRow](ctx, s.pool, groupQuery+`where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
+	rows, err := many[groupRow](ctx, s.pool, groupQuery+`where g.name > $1 and not alone order by g.name limit $2`, nameCursor(p.After), p.Limit)
 	out := make([]Group, len(rows))
 	for i, r := range rows {
 		out[i] = r.group()
@@ -96,7 +157,7 @@ func (s *Store) Groups(ctx context.Context, p Page) ([]Group, error) {
 
 // Group reads one group.
 func (s *Store) Group(ctx context.Context, name string) (Group, error) {
-	row, err := one[groupRow](ctx, s.pool, groupQuery+`where name = $1`, name)
+	row, err := one[groupRow](ctx, s.pool, groupQuery+`where g.name = $1`, name)
 	return row.group(), err
 }
 
@@ -108,7 +169,7 @@ const AnyRevision int64 = -1
 func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name string, revision int64,
 	f func(tx *Tx, g fleet.Group) (fleet.Group, fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
-		row, err := one[groupRow](ctx, tx, groupQuery+`where name = $1 for update of g`, name)
+		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, name)
 		if err != nil {
 			return err
 		}
@@ -133,6 +194,7 @@ type Instance struct {
 	Group         string
 	Address       string
 	AddressNumber int64
+	Overrides     Overrides
 	Revision      int64
 }
 
@@ -152,11 +214,12 @@ type instanceRow struct {
 	OrderedAt       time.Time
 	UpAt, ServedAt  *time.Time
 	Reports         []health.Report
+	Overrides       Overrides
 	Revision        int64
 }
 
 const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, why, address, address_number,
-	pinned, ordered_at, up_at, served_at, reports, revision`
+	pinned, ordered_at, up_at, served_at, reports, overrides, revision`
 
 func (r instanceRow) instance() Instance {
 	return Instance{
@@ -165,7 +228,7 @@ func (r instanceRow) instance() Instance {
 			State: fleet.State(r.State), Since: r.Since.UTC(), Why: r.Why, Pinned: r.Pinned, Ordered: r.OrderedAt.UTC(),
 			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports,
 		},
-		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Revision: r.Revision,
+		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,
 	}
 }
 
@@ -194,6 +257,42 @@ func (s *Store) Instances(ctx context.Context, group string, gone bool, p Page) 
 func (s *Store) Instance(ctx context.Context, id string) (Instance, error) {
 	row, err := one[instanceRow](ctx, s.pool, `select `+instanceColumns+` from instances where id = $1`, id)
 	return row.instance(), err
+}
+
+// RestInstance puts an instance of a group to rest, as [fleet.Group.RestInstance] says.
+func (s *Store) RestInstance(ctx context.Context, now time.Time, actor, id string) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		var group string
+		err := tx.QueryRow(ctx, `update groups set generation = generation + 1
+			where name = (select group_name from instances where id = $1) returning name`, id).Scan(&group)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		g, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, group)
+		if err != nil {
+			return err
+		}
+		row, err := one[instanceRow](ctx, tx, `select `+instanceColumns+` from instances where id = $1`, id)
+		if err != nil {
+			return err
+		}
+		var busy bool
+		if err := tx.QueryRow(ctx, `select exists (select 1 from rollouts where group_name = $1 and ended_at is null)`, group).Scan(&busy); err != nil {
+			return err
+		}
+		in := row.instance()
+		var e fleet.Entry
+		if in.Instance, e, err = g.group().RestInstance(now, in.Instance, busy); err != nil {
+			return err
+		}
+		if err := tx.writeInstances(ctx, group, []Instance{in}); err != nil {
+			return err
+		}
+		return tx.Record(ctx, group, e)
+	})
 }
 
 // LivingInstances returns which of the ids belong to instances that are not gone.
@@ -298,7 +397,7 @@ func (s *Store) Rollout(ctx context.Context, number int64) (Rollout, error) {
 func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro fleet.Rollout) (Rollout, error) {
 	var out Rollout
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
-		row, err := one[groupRow](ctx, tx, groupQuery+`where name = $1 for update of g`, group)
+		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, group)
 		if err != nil {
 			return err
 		}

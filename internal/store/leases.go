@@ -49,7 +49,7 @@ type Loaded struct {
 func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
 	var l Loaded
 	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		row, err := one[groupRow](ctx, tx, groupQuery+`where name = $1`, name)
+		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, name)
 		if err != nil {
 			return err
 		}
@@ -120,8 +120,8 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 			}
 		}
 		if c.Finished {
-			if _, err := tx.Exec(ctx, `with g as (delete from groups where name = $1 returning name, next_serial)
-				insert into serials (group_name, next) select name, next_serial from g
+			if _, err := tx.Exec(ctx, `with g as (delete from groups where name = $1 returning name, next_serial, alone)
+				insert into serials (group_name, next) select name, next_serial from g where not alone
 				on conflict (group_name) do update set next = excluded.next`, c.Group); err != nil {
 				return err
 			}
@@ -134,12 +134,12 @@ func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instan
 	var batch pgx.Batch
 	for _, in := range changed {
 		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address,
-			address_number, pinned, ordered_at, up_at, served_at, reports)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+			address_number, pinned, ordered_at, up_at, served_at, reports, overrides)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 			on conflict (id) do update set state = excluded.state, since = excluded.since, why = excluded.why, up_at = excluded.up_at,
 			served_at = excluded.served_at, reports = excluded.reports, revision = instances.revision + 1`,
 			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Why, in.Address,
-			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports))
+			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides)
 	}
 	if batch.Len() == 0 {
 		return nil

@@ -11,6 +11,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/template"
 	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/store"
 )
@@ -44,7 +45,7 @@ func stocked(t *testing.T) *store.Store {
 	}
 	_, err := s.AddImage(ctx, noon, "ada", store.Image{Name: "timetable", State: "ready", Digest: "sha256:1", Start: []string{"./timetable"}})
 	must(err)
-	tmpl := store.Template{Name: "timetable-web", Image: "timetable", ImageVersion: 1, Port: 8080, Environment: map[string]string{}, Labels: map[string]string{}}
+	tmpl := store.Template{Name: "timetable-web", Spec: template.Spec{Image: "timetable", ImageVersion: 1, Port: 8080}}
 	_, err = s.AddTemplate(ctx, noon, "ada", tmpl, false)
 	must(err)
 	tmpl.Note = "summer"
@@ -89,7 +90,7 @@ func TestVersionsAreCountedOneByOne(t *testing.T) {
 		})
 	}
 	all.Wait()
-	images, err := s.Images(ctx, "", store.Page{Limit: 100})
+	images, err := s.Images(ctx, store.ImageQuery{Page: store.Page{Limit: 100}})
 	if err != nil || len(images) != 20 || images[0].Version != 20 || images[19].Version != 1 {
 		t.Errorf("%d images: %v", len(images), err)
 	}
@@ -107,12 +108,12 @@ func TestPagesByKey(t *testing.T) {
 	var seen []string
 	page := store.Page{Limit: 3}
 	for {
-		images, err := s.Images(ctx, "", page)
+		images, err := s.Images(ctx, store.ImageQuery{Page: page})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, i := range images {
-			seen = append(seen, i.Ref())
+			seen = append(seen, i.Ref().String())
 		}
 		if len(images) < page.Limit {
 			break
@@ -134,11 +135,11 @@ func TestRefusals(t *testing.T) {
 		do   func() error
 	}{
 		{"a template twice", store.ErrExists, func() error {
-			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "timetable-web", Image: "timetable", ImageVersion: 1}, false)
+			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "timetable-web", Spec: template.Spec{Image: "timetable", ImageVersion: 1}}, false)
 			return err
 		}},
 		{"a revision of nothing", store.ErrNotFound, func() error {
-			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "nope", Image: "timetable", ImageVersion: 1}, true)
+			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "nope", Spec: template.Spec{Image: "timetable", ImageVersion: 1}}, true)
 			return err
 		}},
 		{"a listener twice", store.ErrExists, func() error {

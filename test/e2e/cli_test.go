@@ -31,6 +31,11 @@ func TestCommandLine(t *testing.T) {
 			if err := os.WriteFile(filepath.Join(s.dir, "timetable-1.tar.gz"), archive(t, "timetable-1"), 0o600); err != nil {
 				t.Fatal(err)
 			}
+			for name, content := range samples {
+				if err := os.WriteFile(filepath.Join(s.dir, name), []byte(content), 0o755); err != nil {
+					t.Fatal(err)
+				}
+			}
 			raw, err := os.ReadFile(script)
 			if err != nil {
 				t.Fatal(err)
@@ -38,6 +43,16 @@ func TestCommandLine(t *testing.T) {
 			s.play(strings.Split(string(raw), "\n"))
 		})
 	}
+}
+
+// samples are the files that the scripts find in DIR.
+var samples = map[string]string{
+	"timetable": "#!/bin/sh\necho sailings of $UNITAS_INSTANCE, $SEASON\ntrap 'exit 0' TERM\nwhile :; do sleep 0.1; done\n",
+	"good.yaml": "parent: plain@1\nfiles: [{from: timetable, to: timetable}]\ncommands: ['echo 06:40 > sailings']\nstart: [./timetable]\nlabels: {service: timetable}\n",
+	"bad.yaml":  "parent: plain@1\ncommands: ['echo before', 'echo no sailings; exit 4']\n",
+	"odd.yaml":  "parent: plain@1\nfile: [x]\n",
+	"first.sh":  "#!/bin/sh\necho first boot of $UNITAS_INSTANCE\n",
+	"fails.sh":  "#!/bin/sh\necho cannot\nexit 9\n",
 }
 
 // TestJournalIsFollowed reads what the command prints while things happen, and

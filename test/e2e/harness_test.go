@@ -63,6 +63,12 @@ type service struct {
 	api      *client.Client
 }
 
+const places = `
+regions:
+  - {name: harbour, zones: [east-pier, mid-pier, west-pier]}
+  - {name: headland, zones: [north-slip, south-slip]}
+`
+
 func start(t *testing.T) *service { return startOn(t, pgtest.Database(t)) }
 
 func startOn(t *testing.T, database string) *service {
@@ -92,6 +98,9 @@ func startOn(t *testing.T, database string) *service {
 		s.log.Close()
 		os.RemoveAll(dir)
 	})
+	if err := os.WriteFile(filepath.Join(dir, "places.yaml"), []byte(places), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	s.up()
 	raw, err := os.ReadFile(filepath.Join(dir, "token"))
 	if err != nil {
@@ -117,7 +126,7 @@ func freeAddress(t *testing.T) string {
 // up starts the binary and waits until it is ready.
 func (s *service) up() {
 	s.t.Helper()
-	s.cmd = exec.Command(filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--database", s.database)
+	s.cmd = exec.Command(filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--database", s.database, "--places", filepath.Join(s.dir, "places.yaml"))
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := s.cmd.Start(); err != nil {
@@ -210,7 +219,7 @@ func answers(url string) error {
 func (s *service) stock() {
 	s.t.Helper()
 	for _, workload := range []string{"timetable-1", "timetable-2"} {
-		must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip",
+		must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream",
 			bytes.NewReader(archive(s.t, workload)))))
 	}
 	good := client.Environment{"WARM_UP": "100ms"}

@@ -135,17 +135,18 @@ func TestBadArchives(t *testing.T) {
 		says string
 	}{
 		"cut off":                            {good[:len(good)/2], "it was cut off"},
-		"no archive":                         {[]byte("hello"), "make one with: tar -czf"},
-		"empty":                              {nil, "make one with: tar -czf"},
+		"no archive":                         {[]byte("hello"), "make an archive with: tar -czf"},
+		"empty":                              {nil, "make an archive with: tar -czf"},
 		"one that would leave its directory": {packed(t, image.File{Name: "../../etc/cron.d/x", Content: []byte("x")}), `entry "../../etc/cron.d/x" would leave the machine's directory`},
 	} {
-		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/gzip", bytes.NewReader(c.raw)))
+		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", bytes.NewReader(c.raw)))
 		var e *client.Error
-		if !errors.As(err, &e) || e.Status != 422 || !strings.Contains(e.Error(), "The archive is refused: ") || !strings.Contains(e.Error(), c.says) {
+		if !errors.As(err, &e) || e.Status != 422 || !strings.Contains(e.Error(), "The image is refused: ") || !strings.Contains(e.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if images := must[client.ImageList](t)(client.Read[client.ImageList](s.api.ListImages(ctx, nil))); len(images.Items) != 0 {
+	name := "timetable"
+	if images := must[client.ImageList](t)(client.Read[client.ImageList](s.api.ListImages(ctx, &client.ListImagesParams{Name: &name}))); len(images.Items) != 0 {
 		t.Errorf("there are %+v", images.Items)
 	}
 }

@@ -117,7 +117,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 		s.eventually("the rollout moves "+moment, func() error {
 			now := s.rollout(r.Number)
 			for _, in := range s.instances() {
-				if in.Version == "timetable-web@2" && in.State != client.Serving && (moment == "at its beginning" || now.Wave > 1) {
+				if in.Version == "timetable-web@2" && in.State != client.InstanceStateServing && (moment == "at its beginning" || now.Wave > 1) {
 					return nil
 				}
 			}

@@ -40,24 +40,72 @@ func (e CheckKind) Valid() bool {
 	}
 }
 
+// Defines values for CopyState.
+const (
+	CopyStateCopying CopyState = "copying"
+	CopyStateDone    CopyState = "done"
+	CopyStateFailed  CopyState = "failed"
+	CopyStateStopped CopyState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the CopyState enum.
+func (e CopyState) Valid() bool {
+	switch e {
+	case CopyStateCopying:
+		return true
+	case CopyStateDone:
+		return true
+	case CopyStateFailed:
+		return true
+	case CopyStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImageOrigin.
+const (
+	ImageOriginBaked        ImageOrigin = "baked"
+	ImageOriginFromInstance ImageOrigin = "from-instance"
+	ImageOriginImported     ImageOrigin = "imported"
+	ImageOriginProvided     ImageOrigin = "provided"
+)
+
+// Valid indicates whether the value is a known member of the ImageOrigin enum.
+func (e ImageOrigin) Valid() bool {
+	switch e {
+	case ImageOriginBaked:
+		return true
+	case ImageOriginFromInstance:
+		return true
+	case ImageOriginImported:
+		return true
+	case ImageOriginProvided:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImageState.
 const (
-	Baking    ImageState = "baking"
-	Broken    ImageState = "broken"
-	Ready     ImageState = "ready"
-	Withdrawn ImageState = "withdrawn"
+	ImageStateBaking    ImageState = "baking"
+	ImageStateBroken    ImageState = "broken"
+	ImageStateReady     ImageState = "ready"
+	ImageStateWithdrawn ImageState = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the ImageState enum.
 func (e ImageState) Valid() bool {
 	switch e {
-	case Baking:
+	case ImageStateBaking:
 		return true
-	case Broken:
+	case ImageStateBroken:
 		return true
-	case Ready:
+	case ImageStateReady:
 		return true
-	case Withdrawn:
+	case ImageStateWithdrawn:
 		return true
 	default:
 		return false
@@ -66,34 +114,58 @@ func (e ImageState) Valid() bool {
 
 // Defines values for InstanceState.
 const (
-	Booting  InstanceState = "booting"
-	Draining InstanceState = "draining"
-	Gone     InstanceState = "gone"
-	Leaving  InstanceState = "leaving"
-	Lost     InstanceState = "lost"
-	Ordered  InstanceState = "ordered"
-	Serving  InstanceState = "serving"
-	Settling InstanceState = "settling"
+	InstanceStateBooting  InstanceState = "booting"
+	InstanceStateDraining InstanceState = "draining"
+	InstanceStateGone     InstanceState = "gone"
+	InstanceStateLeaving  InstanceState = "leaving"
+	InstanceStateLost     InstanceState = "lost"
+	InstanceStateOrdered  InstanceState = "ordered"
+	InstanceStateResting  InstanceState = "resting"
+	InstanceStateServing  InstanceState = "serving"
+	InstanceStateSettling InstanceState = "settling"
 )
 
 // Valid indicates whether the value is a known member of the InstanceState enum.
 func (e InstanceState) Valid() bool {
 	switch e {
-	case Booting:
+	case InstanceStateBooting:
 		return true
-	case Draining:
+	case InstanceStateDraining:
 		return true
-	case Gone:
+	case InstanceStateGone:
 		return true
-	case Leaving:
+	case InstanceStateLeaving:
 		return true
-	case Lost:
+	case InstanceStateLost:
 		return true
-	case Ordered:
+	case InstanceStateOrdered:
 		return true
-	case Serving:
+	case InstanceStateResting:
 		return true
-	case Settling:
+	case InstanceStateServing:
+		return true
+	case InstanceStateSettling:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LineChangeKind.
+const (
+	LineChangeKindGone LineChangeKind = "gone"
+	LineChangeKindNew  LineChangeKind = "new"
+	LineChangeKindSame LineChangeKind = "same"
+)
+
+// Valid indicates whether the value is a known member of the LineChangeKind enum.
+func (e LineChangeKind) Valid() bool {
+	switch e {
+	case LineChangeKindGone:
+		return true
+	case LineChangeKindNew:
+		return true
+	case LineChangeKindSame:
 		return true
 	default:
 		return false
@@ -112,6 +184,24 @@ func (e NewCheckKind) Valid() bool {
 	case NewCheckKindHttp:
 		return true
 	case NewCheckKindTcp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OpenPortProtocol.
+const (
+	OpenPortProtocolTcp OpenPortProtocol = "tcp"
+	OpenPortProtocolUdp OpenPortProtocol = "udp"
+)
+
+// Valid indicates whether the value is a known member of the OpenPortProtocol enum.
+func (e OpenPortProtocol) Valid() bool {
+	switch e {
+	case OpenPortProtocolTcp:
+		return true
+	case OpenPortProtocolUdp:
 		return true
 	default:
 		return false
@@ -172,6 +262,24 @@ func (e RolloutCommandCommand) Valid() bool {
 	}
 }
 
+// Defines values for TemplateState.
+const (
+	TemplateStateReady     TemplateState = "ready"
+	TemplateStateWithdrawn TemplateState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the TemplateState enum.
+func (e TemplateState) Valid() bool {
+	switch e {
+	case TemplateStateReady:
+		return true
+	case TemplateStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Verdict.
 const (
 	Healthy   Verdict = "healthy"
@@ -223,12 +331,74 @@ func (e WaveState) Valid() bool {
 	}
 }
 
+// Defines values for ListImagesParamsOrigin.
+const (
+	ListImagesParamsOriginBaked        ListImagesParamsOrigin = "baked"
+	ListImagesParamsOriginFromInstance ListImagesParamsOrigin = "from-instance"
+	ListImagesParamsOriginImported     ListImagesParamsOrigin = "imported"
+	ListImagesParamsOriginProvided     ListImagesParamsOrigin = "provided"
+)
+
+// Valid indicates whether the value is a known member of the ListImagesParamsOrigin enum.
+func (e ListImagesParamsOrigin) Valid() bool {
+	switch e {
+	case ListImagesParamsOriginBaked:
+		return true
+	case ListImagesParamsOriginFromInstance:
+		return true
+	case ListImagesParamsOriginImported:
+		return true
+	case ListImagesParamsOriginProvided:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListImagesParamsState.
+const (
+	ListImagesParamsStateBaking    ListImagesParamsState = "baking"
+	ListImagesParamsStateBroken    ListImagesParamsState = "broken"
+	ListImagesParamsStateReady     ListImagesParamsState = "ready"
+	ListImagesParamsStateWithdrawn ListImagesParamsState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the ListImagesParamsState enum.
+func (e ListImagesParamsState) Valid() bool {
+	switch e {
+	case ListImagesParamsStateBaking:
+		return true
+	case ListImagesParamsStateBroken:
+		return true
+	case ListImagesParamsStateReady:
+		return true
+	case ListImagesParamsStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Advice defines model for Advice.
+type Advice struct {
+	// Field The field that it is about
+	Field string `json:"field"`
+	Text  string `json:"text"`
+}
+
 // Answer defines model for Answer.
 type Answer struct {
 	At     time.Time `json:"at"`
 	Good   bool      `json:"good"`
 	TookMs float64   `json:"took_ms"`
 	Why    string    `json:"why"`
+}
+
+// Change defines model for Change.
+type Change struct {
+	Field string `json:"field"`
+	Now   string `json:"now"`
+	Was   string `json:"was"`
 }
 
 // Check defines model for Check.
@@ -254,11 +424,29 @@ type CheckList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	BeganAt    time.Time  `json:"began_at"`
+	BeganBy    string     `json:"began_by"`
+	DoneBytes  int64      `json:"done_bytes"`
+	EndedAt    *time.Time `json:"ended_at,omitempty"`
+	From       string     `json:"from"`
+	Region     string     `json:"region"`
+	State      CopyState  `json:"state"`
+	TotalBytes int64      `json:"total_bytes"`
+	Why        string     `json:"why"`
+}
+
+// CopyState defines model for Copy.State.
+type CopyState string
+
 // Environment Variables given to the workload
 type Environment map[string]string
 
 // Group defines model for Group.
 type Group struct {
+	// Advice What is allowed and will hurt
+	Advice       []string  `json:"advice"`
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
@@ -295,22 +483,61 @@ type GroupResize struct {
 
 // Image defines model for Image.
 type Image struct {
+	// Copies Only for a single version
+	Copies    *[]Copy   `json:"copies,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
 
-	// Digest sha256:…
-	Digest    string `json:"digest"`
-	Name      string `json:"name"`
-	SizeBytes int64  `json:"size_bytes"`
+	// Digest Of its manifest, sha256:…; empty while it is made and when it is broken
+	Digest string      `json:"digest"`
+	Labels Labels      `json:"labels"`
+	Marks  []string    `json:"marks"`
+	Name   string      `json:"name"`
+	Origin ImageOrigin `json:"origin"`
+
+	// Parent The version that it was made from
+	Parent *string `json:"parent,omitempty"`
+
+	// Places The regions that have it whole
+	Places    []ImagePlace `json:"places"`
+	Recipe    *string      `json:"recipe,omitempty"`
+	Revision  int64        `json:"revision"`
+	SizeBytes int64        `json:"size_bytes"`
+
+	// Source A file, a reference in a registry, or an instance
+	Source string `json:"source"`
 
 	// Start What the machine runs
-	Start   []string   `json:"start"`
-	State   ImageState `json:"state"`
-	Version int        `json:"version"`
+	Start []string   `json:"start"`
+	State ImageState `json:"state"`
+
+	// Step What its bake does now, or failed at
+	Step string `json:"step"`
+
+	// Successor What to use instead of a withdrawn one
+	Successor *string `json:"successor,omitempty"`
+	Users     *Users  `json:"users,omitempty"`
+	Version   int     `json:"version"`
+
+	// Why Why it is broken or withdrawn
+	Why string `json:"why"`
 }
+
+// ImageOrigin defines model for Image.Origin.
+type ImageOrigin string
 
 // ImageState defines model for Image.State.
 type ImageState string
+
+// ImageFromInstance defines model for ImageFromInstance.
+type ImageFromInstance struct {
+	// AtRest Drain and stop it first for a consistent picture and bring it back
+	AtRest   *bool  `json:"at_rest,omitempty"`
+	Instance string `json:"instance"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name *Name `json:"name,omitempty"`
+}
 
 // ImageList defines model for ImageList.
 type ImageList struct {
@@ -318,12 +545,45 @@ type ImageList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// ImagePlace defines model for ImagePlace.
+type ImagePlace struct {
+	CopiedFrom *string   `json:"copied_from,omitempty"`
+	Region     string    `json:"region"`
+	Since      time.Time `json:"since"`
+}
+
+// ImageReference defines model for ImageReference.
+type ImageReference struct {
+	Labels *Labels `json:"labels,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name `json:"name"`
+
+	// Password It is not kept
+	Password *string `json:"password,omitempty"`
+
+	// Reference Such as registry.example/ferries/timetable:7
+	//
+	// Example: registry.example/ferries/timetable:7
+	Reference string  `json:"reference"`
+	Region    *string `json:"region,omitempty"`
+
+	// User To sign in to the registry; it is not kept
+	User *string `json:"user,omitempty"`
+}
+
 // Instance defines model for Instance.
 type Instance struct {
-	Address   string     `json:"address"`
-	Group     string     `json:"group"`
-	Id        string     `json:"id"`
+	Address string `json:"address"`
+
+	// Group Empty for one that a person launched alone
+	Group string `json:"group"`
+	Id    string `json:"id"`
+
+	// Image What it was launched from instead of the image of its template; else empty
+	Image     string     `json:"image"`
 	InFlight  int        `json:"in_flight"`
+	Labels    Labels     `json:"labels"`
 	OrderedAt time.Time  `json:"ordered_at"`
 	Pinned    bool       `json:"pinned"`
 	Reports   []Report   `json:"reports"`
@@ -375,6 +635,46 @@ type JournalList struct {
 // Labels defines model for Labels.
 type Labels map[string]string
 
+// LineChange defines model for LineChange.
+type LineChange struct {
+	Kind LineChangeKind `json:"kind"`
+
+	// Now The line's number after
+	Now  *int   `json:"now,omitempty"`
+	Text string `json:"text"`
+
+	// Was The line's number before
+	Was *int `json:"was,omitempty"`
+}
+
+// LineChangeKind defines model for LineChange.Kind.
+type LineChangeKind string
+
+// MarkPlace defines model for MarkPlace.
+type MarkPlace struct {
+	Version int `json:"version"`
+}
+
+// Marks defines model for Marks.
+type Marks struct {
+	// History Newest first
+	History []struct {
+		At time.Time `json:"at"`
+		By string    `json:"by"`
+
+		// From Absent when it was new
+		From *int   `json:"from,omitempty"`
+		Mark string `json:"mark"`
+
+		// To Absent when it was taken away
+		To *int `json:"to,omitempty"`
+	} `json:"history"`
+	Items []struct {
+		Mark    string `json:"mark"`
+		Version int    `json:"version"`
+	} `json:"items"`
+}
+
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 type Name = string
 
@@ -402,6 +702,12 @@ type NewCheck struct {
 // NewCheckKind defines model for NewCheck.Kind.
 type NewCheckKind string
 
+// NewCopy defines model for NewCopy.
+type NewCopy struct {
+	// To The region
+	To string `json:"to"`
+}
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
@@ -421,13 +727,32 @@ type NewGroup struct {
 	SettleSeconds *float64  `json:"settle_seconds,omitempty"`
 	Size          int       `json:"size"`
 
-	// Template A version of an image or template, such as timetable-web@4
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
 	Template Ref `json:"template"`
 
 	// Zones Without it: all zones of the service
 	Zones *[]string `json:"zones,omitempty"`
+}
+
+// NewInstance defines model for NewInstance.
+type NewInstance struct {
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Image  *Ref    `json:"image,omitempty"`
+	Labels *Labels `json:"labels,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name `json:"name"`
+
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Template Ref     `json:"template"`
+	UserData *string `json:"user_data,omitempty"`
+	Zone     string  `json:"zone"`
 }
 
 // NewPool defines model for NewPool.
@@ -455,7 +780,7 @@ type NewRollout struct {
 	// SoakSeconds How long a wave must stay good
 	SoakSeconds *float64 `json:"soak_seconds,omitempty"`
 
-	// To A version of an image or template, such as timetable-web@4
+	// To A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
 	To Ref `json:"to"`
@@ -466,22 +791,63 @@ type NewRollout struct {
 
 // NewTemplate defines model for NewTemplate.
 type NewTemplate struct {
+	// Addresses How many network addresses an instance gets
+	Addresses *int `json:"addresses,omitempty"`
+
+	// Cpus Processors, also in parts
+	Cpus *float64 `json:"cpus,omitempty"`
+
+	// DiskBytes For the files of one instance
+	DiskBytes *int64 `json:"disk_bytes,omitempty"`
+
 	// Environment Variables given to the workload
 	Environment *Environment `json:"environment,omitempty"`
 
-	// Image A version of an image or template, such as timetable-web@4
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
-	Image  Ref     `json:"image"`
-	Labels *Labels `json:"labels,omitempty"`
+	Image Ref `json:"image"`
+
+	// Interruptible Whether its machine may be taken away at short notice for a lower price
+	Interruptible *bool   `json:"interruptible,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+	MemoryBytes   *int64  `json:"memory_bytes,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name    `json:"name"`
 	Note *string `json:"note,omitempty"`
 
 	// Port The port that the workload listens on
-	Port     *int    `json:"port,omitempty"`
+	Port *int `json:"port,omitempty"`
+
+	// Ports Ports that an instance opens, and to whom; without it the workload port
+	Ports *OpenPorts `json:"ports,omitempty"`
+
+	// PricePerHour For one instance, in the currency that you count in
+	PricePerHour *float64 `json:"price_per_hour,omitempty"`
+
+	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+}
+
+// OpenPort defines model for OpenPort.
+type OpenPort struct {
+	Port     int               `json:"port"`
+	Protocol *OpenPortProtocol `json:"protocol,omitempty"`
+
+	// Sources Address ranges that may come in, such as 10.0.0.0/8; without it those of this machine, 127.0.0.0/8
+	Sources *[]string `json:"sources,omitempty"`
+}
+
+// OpenPortProtocol defines model for OpenPort.Protocol.
+type OpenPortProtocol string
+
+// OpenPorts Ports that an instance opens, and to whom; without it the workload port
+type OpenPorts = []OpenPort
+
+// PlaceList defines model for PlaceList.
+type PlaceList struct {
+	Items []RegionPlace `json:"items"`
 }
 
 // Pool defines model for Pool.
@@ -524,10 +890,24 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
-// Ref A version of an image or template, such as timetable-web@4
+// Ref A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 //
 // Example: timetable-web@4
 type Ref = string
+
+// RegionPlace defines model for RegionPlace.
+type RegionPlace struct {
+	// Home Whether images come in here unless told otherwise
+	Home bool `json:"home"`
+
+	// ImageBytes Their sizes together; layers that they share count for each
+	ImageBytes int64 `json:"image_bytes"`
+
+	// Images Image versions that are here
+	Images int         `json:"images"`
+	Name   string      `json:"name"`
+	Zones  []ZonePlace `json:"zones"`
+}
 
 // Report defines model for Report.
 type Report struct {
@@ -639,19 +1019,65 @@ type Target struct {
 
 // Template defines model for Template.
 type Template struct {
+	Addresses int `json:"addresses"`
+
+	// Advice When it is made
+	Advice *[]Advice `json:"advice,omitempty"`
+
+	// Changes When it is made from another version
+	Changes   *[]Change `json:"changes,omitempty"`
+	Cpus      float64   `json:"cpus"`
 	CreatedAt time.Time `json:"created_at"`
 	CreatedBy string    `json:"created_by"`
+	DiskBytes int64     `json:"disk_bytes"`
 
 	// Environment Variables given to the workload
-	Environment Environment `json:"environment"`
-	Image       string      `json:"image"`
-	ImageDigest string      `json:"image_digest"`
-	Labels      Labels      `json:"labels"`
-	Name        string      `json:"name"`
-	Note        string      `json:"note"`
-	Port        int         `json:"port"`
-	UserData    string      `json:"user_data"`
-	Version     int         `json:"version"`
+	Environment   Environment `json:"environment"`
+	Image         string      `json:"image"`
+	ImageDigest   string      `json:"image_digest"`
+	Interruptible bool        `json:"interruptible"`
+	Labels        Labels      `json:"labels"`
+	Marks         []string    `json:"marks"`
+	MemoryBytes   int64       `json:"memory_bytes"`
+	Name          string      `json:"name"`
+	Note          string      `json:"note"`
+	Port          int         `json:"port"`
+	Ports         []OpenPort  `json:"ports"`
+	PricePerHour  float64     `json:"price_per_hour"`
+
+	// RevisedFrom The version that it was made from
+	RevisedFrom *int          `json:"revised_from,omitempty"`
+	Revision    int64         `json:"revision"`
+	State       TemplateState `json:"state"`
+	Successor   *string       `json:"successor,omitempty"`
+	UserData    string        `json:"user_data"`
+	Users       *Users        `json:"users,omitempty"`
+	Version     int           `json:"version"`
+
+	// Why Why it is withdrawn
+	Why string `json:"why"`
+}
+
+// TemplateState defines model for Template.State.
+type TemplateState string
+
+// TemplateDiff defines model for TemplateDiff.
+type TemplateDiff struct {
+	Changes []Change `json:"changes"`
+	From    string   `json:"from"`
+	To      string   `json:"to"`
+
+	// UserData All lines of both, empty when they are the same
+	UserData []LineChange `json:"user_data"`
+}
+
+// TemplateFromInstance defines model for TemplateFromInstance.
+type TemplateFromInstance struct {
+	Instance string `json:"instance"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name    `json:"name"`
+	Note *string `json:"note,omitempty"`
 }
 
 // TemplateList defines model for TemplateList.
@@ -662,19 +1088,54 @@ type TemplateList struct {
 
 // TemplateRevision defines model for TemplateRevision.
 type TemplateRevision struct {
+	// Addresses How many network addresses an instance gets
+	Addresses *int `json:"addresses,omitempty"`
+
+	// Cpus Processors, also in parts
+	Cpus *float64 `json:"cpus,omitempty"`
+
+	// DiskBytes For the files of one instance
+	DiskBytes *int64 `json:"disk_bytes,omitempty"`
+
 	// Environment Variables given to the workload
 	Environment *Environment `json:"environment,omitempty"`
 
-	// Image A version of an image or template, such as timetable-web@4
+	// From The version to start from; without it the latest
+	From *int `json:"from,omitempty"`
+
+	// Image A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
-	Image  *Ref    `json:"image,omitempty"`
-	Labels *Labels `json:"labels,omitempty"`
+	Image *Ref `json:"image,omitempty"`
+
+	// Interruptible Whether its machine may be taken away at short notice for a lower price
+	Interruptible *bool   `json:"interruptible,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+	MemoryBytes   *int64  `json:"memory_bytes,omitempty"`
 
 	// Note Why there is a new version
-	Note     string  `json:"note"`
-	Port     *int    `json:"port,omitempty"`
+	Note string `json:"note"`
+
+	// Port The port that the workload listens on
+	Port *int `json:"port,omitempty"`
+
+	// Ports Ports that an instance opens, and to whom; without it the workload port
+	Ports *OpenPorts `json:"ports,omitempty"`
+
+	// PricePerHour For one instance, in the currency that you count in
+	PricePerHour *float64 `json:"price_per_hour,omitempty"`
+
+	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+}
+
+// Users defines model for Users.
+type Users struct {
+	// Children Image versions that were made from it
+	Children  []string `json:"children"`
+	Groups    []string `json:"groups"`
+	Instances []string `json:"instances"`
+	Templates []string `json:"templates"`
 }
 
 // Verdict defines model for Verdict.
@@ -713,8 +1174,29 @@ type Wave struct {
 // WaveState defines model for Wave.State.
 type WaveState string
 
+// Withdrawal defines model for Withdrawal.
+type Withdrawal struct {
+	Reason string `json:"reason"`
+
+	// Successor A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Successor *Ref `json:"successor,omitempty"`
+}
+
+// ZonePlace defines model for ZonePlace.
+type ZonePlace struct {
+	// Instances That are not gone
+	Instances int    `json:"instances"`
+	Name      string `json:"name"`
+	Serving   int    `json:"serving"`
+}
+
 // After defines model for After.
 type After = string
+
+// DryRun defines model for DryRun.
+type DryRun = bool
 
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
@@ -722,14 +1204,20 @@ type IdempotencyKey = string
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// InstanceId defines model for InstanceId.
+type InstanceId = string
+
 // Limit defines model for Limit.
 type Limit = int
+
+// MarkName A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+type MarkName = Name
 
 // ObjectName defines model for ObjectName.
 type ObjectName = string
 
 // ObjectVersion defines model for ObjectVersion.
-type ObjectVersion = int
+type ObjectVersion = string
 
 // RolloutNumber defines model for RolloutNumber.
 type RolloutNumber = int64
@@ -794,6 +1282,20 @@ type ListImagesParams struct {
 	// Name Only versions of this image
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
 
+	// Text In the name or the source
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Label A label that they have, as NAME=VALUE
+	Label  *[]string               `form:"label,omitempty" json:"label,omitempty"`
+	Origin *ListImagesParamsOrigin `form:"origin,omitempty" json:"origin,omitempty"`
+	State  *ListImagesParamsState  `form:"state,omitempty" json:"state,omitempty"`
+
+	// NewerThanSeconds Made within this time
+	NewerThanSeconds *float64 `form:"newer_than_seconds,omitempty" json:"newer_than_seconds,omitempty"`
+
+	// OlderThanSeconds Made longer ago than this
+	OlderThanSeconds *float64 `form:"older_than_seconds,omitempty" json:"older_than_seconds,omitempty"`
+
 	// Limit How many to return at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -801,12 +1303,71 @@ type ListImagesParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// ListImagesParamsOrigin defines parameters for ListImages.
+type ListImagesParamsOrigin string
+
+// ListImagesParamsState defines parameters for ListImages.
+type ListImagesParamsState string
+
 // ImportImageParams defines parameters for ImportImage.
 type ImportImageParams struct {
 	Name Name `form:"name" json:"name"`
 
+	// Region Where it comes in; without it the first region
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Source What it came from, for people
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Label Labels of the version, as NAME=VALUE
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// BakeImageParams defines parameters for BakeImage.
+type BakeImageParams struct {
+	Name Name `form:"name" json:"name"`
+
+	// Region Where it is baked; without it the first region
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Source What it comes from, for people
+	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ImageFromInstanceParams defines parameters for ImageFromInstance.
+type ImageFromInstanceParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// FetchImageParams defines parameters for FetchImage.
+type FetchImageParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteImageParams defines parameters for DeleteImage.
+type DeleteImageParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// GetBakeLogParams defines parameters for GetBakeLog.
+type GetBakeLogParams struct {
+	// Follow Go on until it is made
+	Follow *bool `form:"follow,omitempty" json:"follow,omitempty"`
+}
+
+// WithdrawImageParams defines parameters for WithdrawImage.
+type WithdrawImageParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListInstancesParams defines parameters for ListInstances.
@@ -821,6 +1382,18 @@ type ListInstancesParams struct {
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// LaunchInstanceParams defines parameters for LaunchInstance.
+type LaunchInstanceParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RetireInstanceParams defines parameters for RetireInstance.
+type RetireInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListJournalParams defines parameters for ListJournal.
@@ -882,14 +1455,44 @@ type ListTemplatesParams struct {
 
 // CreateTemplateParams defines parameters for CreateTemplate.
 type CreateTemplateParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// TemplateFromInstanceParams defines parameters for TemplateFromInstance.
+type TemplateFromInstanceParams struct {
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ReviseTemplateParams defines parameters for ReviseTemplate.
 type ReviseTemplateParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteTemplateParams defines parameters for DeleteTemplate.
+type DeleteTemplateParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// DiffTemplatesParams defines parameters for DiffTemplates.
+type DiffTemplatesParams struct {
+	// To The other version
+	To Ref `form:"to" json:"to"`
+}
+
+// WithdrawTemplateParams defines parameters for WithdrawTemplate.
+type WithdrawTemplateParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // CreateCheckJSONRequestBody defines body for CreateCheck for application/json ContentType.
@@ -904,6 +1507,24 @@ type ResizeGroupJSONRequestBody = GroupResize
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
 
+// ImageFromInstanceJSONRequestBody defines body for ImageFromInstance for application/json ContentType.
+type ImageFromInstanceJSONRequestBody = ImageFromInstance
+
+// FetchImageJSONRequestBody defines body for FetchImage for application/json ContentType.
+type FetchImageJSONRequestBody = ImageReference
+
+// SetImageMarkJSONRequestBody defines body for SetImageMark for application/json ContentType.
+type SetImageMarkJSONRequestBody = MarkPlace
+
+// CopyImageJSONRequestBody defines body for CopyImage for application/json ContentType.
+type CopyImageJSONRequestBody = NewCopy
+
+// WithdrawImageJSONRequestBody defines body for WithdrawImage for application/json ContentType.
+type WithdrawImageJSONRequestBody = Withdrawal
+
+// LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
+type LaunchInstanceJSONRequestBody = NewInstance
+
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
 
@@ -913,8 +1534,17 @@ type TellRolloutJSONRequestBody = RolloutCommand
 // CreateTemplateJSONRequestBody defines body for CreateTemplate for application/json ContentType.
 type CreateTemplateJSONRequestBody = NewTemplate
 
+// TemplateFromInstanceJSONRequestBody defines body for TemplateFromInstance for application/json ContentType.
+type TemplateFromInstanceJSONRequestBody = TemplateFromInstance
+
 // ReviseTemplateJSONRequestBody defines body for ReviseTemplate for application/json ContentType.
 type ReviseTemplateJSONRequestBody = TemplateRevision
+
+// SetTemplateMarkJSONRequestBody defines body for SetTemplateMark for application/json ContentType.
+type SetTemplateMarkJSONRequestBody = MarkPlace
+
+// WithdrawTemplateJSONRequestBody defines body for WithdrawTemplate for application/json ContentType.
+type WithdrawTemplateJSONRequestBody = Withdrawal
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -951,24 +1581,72 @@ type ServerInterface interface {
 	// ListImages Image versions, by name and then newest first
 	// (GET /v1/images)
 	ListImages(ctx *echo.Context, params ListImagesParams) error
-	// ImportImage Bring in an archive as the next version of an image
+	// ImportImage Bring in an archive or an OCI image layout as the next version of an image
 	// (POST /v1/images)
 	ImportImage(ctx *echo.Context, params ImportImageParams) error
-	// GetImage One version of an image
+	// BakeImage Begin to bake the next version of an image from a recipe
+	// (POST /v1/images/bakes)
+	BakeImage(ctx *echo.Context, params BakeImageParams) error
+	// ImageFromInstance Begin to make the next version of an image from the files of an instance
+	// (POST /v1/images/from-instance)
+	ImageFromInstance(ctx *echo.Context, params ImageFromInstanceParams) error
+	// FetchImage Bring in an image from a registry that speaks the OCI distribution protocol
+	// (POST /v1/images/references)
+	FetchImage(ctx *echo.Context, params FetchImageParams) error
+	// ListImageMarks The marks under a name, and where they were before
+	// (GET /v1/images/{name}/marks)
+	ListImageMarks(ctx *echo.Context, name ObjectName) error
+	// RemoveImageMark Take a mark away
+	// (DELETE /v1/images/{name}/marks/{mark})
+	RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	// SetImageMark Put a mark on a version, or move it there
+	// (PUT /v1/images/{name}/marks/{mark})
+	SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	// DeleteImage Delete a version that nothing uses
+	// (DELETE /v1/images/{name}/{version})
+	DeleteImage(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteImageParams) error
+	// GetImage One version with what uses it
 	// (GET /v1/images/{name}/{version})
 	GetImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error
+	// GetBakeLog The log of how the version was made
+	// (GET /v1/images/{name}/{version}/bake-log)
+	GetBakeLog(ctx *echo.Context, name ObjectName, version ObjectVersion, params GetBakeLogParams) error
+	// CopyImage Begin to bring the version to another region, or go on with it
+	// (POST /v1/images/{name}/{version}/copies)
+	CopyImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error
+	// StopCopy Break a copy off; what is there stays for the next try
+	// (DELETE /v1/images/{name}/{version}/copies/{region})
+	StopCopy(ctx *echo.Context, name ObjectName, version ObjectVersion, region string) error
+	// ExportImage The version as the tar of an OCI image layout
+	// (GET /v1/images/{name}/{version}/export)
+	ExportImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error
+	// GetImageLineage The version's ancestors and all that was made from them
+	// (GET /v1/images/{name}/{version}/lineage)
+	GetImageLineage(ctx *echo.Context, name ObjectName, version ObjectVersion) error
+	// WithdrawImage Stop new use of a version; what runs on it stays
+	// (POST /v1/images/{name}/{version}/withdrawal)
+	WithdrawImage(ctx *echo.Context, name ObjectName, version ObjectVersion, params WithdrawImageParams) error
 	// ListInstances Instances, by group and number
 	// (GET /v1/instances)
 	ListInstances(ctx *echo.Context, params ListInstancesParams) error
+	// LaunchInstance Launch one instance outside any group
+	// (POST /v1/instances)
+	LaunchInstance(ctx *echo.Context, params LaunchInstanceParams) error
+	// RetireInstance Stop and remove an instance that was launched outside any group
+	// (DELETE /v1/instances/{id})
+	RetireInstance(ctx *echo.Context, id InstanceId, params RetireInstanceParams) error
 	// GetInstance One instance with the last answers of its checks
 	// (GET /v1/instances/{id})
-	GetInstance(ctx *echo.Context, id string) error
+	GetInstance(ctx *echo.Context, id InstanceId) error
 	// GetBootLog What the machine of an instance has written
 	// (GET /v1/instances/{id}/boot-log)
-	GetBootLog(ctx *echo.Context, id string) error
+	GetBootLog(ctx *echo.Context, id InstanceId) error
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
+	// ListPlaces Regions and their zones, with what runs there
+	// (GET /v1/places)
+	ListPlaces(ctx *echo.Context) error
 	// ListPools Pools by name
 	// (GET /v1/pools)
 	ListPools(ctx *echo.Context, params ListPoolsParams) error
@@ -996,12 +1674,33 @@ type ServerInterface interface {
 	// CreateTemplate Make version 1 of a template
 	// (POST /v1/templates)
 	CreateTemplate(ctx *echo.Context, params CreateTemplateParams) error
-	// ReviseTemplate Make the next version of a template from its latest, changing only what is given
+	// TemplateFromInstance Make a template that launches the like of an instance
+	// (POST /v1/templates/from-instance)
+	TemplateFromInstance(ctx *echo.Context, params TemplateFromInstanceParams) error
+	// ReviseTemplate Make the next version of a template, changing only what is given
 	// (POST /v1/templates/{name})
 	ReviseTemplate(ctx *echo.Context, name ObjectName, params ReviseTemplateParams) error
-	// GetTemplate One version of a template
+	// ListTemplateMarks The marks under a name, and where they were before
+	// (GET /v1/templates/{name}/marks)
+	ListTemplateMarks(ctx *echo.Context, name ObjectName) error
+	// RemoveTemplateMark Take a mark away
+	// (DELETE /v1/templates/{name}/marks/{mark})
+	RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	// SetTemplateMark Put a mark on a version, or move it there
+	// (PUT /v1/templates/{name}/marks/{mark})
+	SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	// DeleteTemplate Delete a version that nothing uses
+	// (DELETE /v1/templates/{name}/{version})
+	DeleteTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteTemplateParams) error
+	// GetTemplate One version with what uses it
 	// (GET /v1/templates/{name}/{version})
 	GetTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion) error
+	// DiffTemplates What is different in another version
+	// (GET /v1/templates/{name}/{version}/diff)
+	DiffTemplates(ctx *echo.Context, name ObjectName, version ObjectVersion, params DiffTemplatesParams) error
+	// WithdrawTemplate Stop new use of a version; what runs on it stays
+	// (POST /v1/templates/{name}/{version}/withdrawal)
+	WithdrawTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params WithdrawTemplateParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -1305,6 +2004,48 @@ func (w *ServerInterfaceWrapper) ListImages(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
 	}
 
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
+	// ------------- Optional query parameter "origin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "origin", ctx.QueryParams(), &params.Origin, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter origin: %s", err))
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "newer_than_seconds" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newer_than_seconds", ctx.QueryParams(), &params.NewerThanSeconds, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter newer_than_seconds: %s", err))
+	}
+
+	// ------------- Optional query parameter "older_than_seconds" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "older_than_seconds", ctx.QueryParams(), &params.OlderThanSeconds, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter older_than_seconds: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -1337,6 +2078,27 @@ func (w *ServerInterfaceWrapper) ImportImage(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
 	}
 
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", ctx.QueryParams(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", ctx.QueryParams(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter source: %s", err))
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
@@ -1359,6 +2121,221 @@ func (w *ServerInterfaceWrapper) ImportImage(ctx *echo.Context) error {
 	return err
 }
 
+// BakeImage converts echo context to params.
+func (w *ServerInterfaceWrapper) BakeImage(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BakeImageParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", ctx.QueryParams(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", ctx.QueryParams(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter source: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BakeImage(ctx, params)
+	return err
+}
+
+// ImageFromInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) ImageFromInstance(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImageFromInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImageFromInstance(ctx, params)
+	return err
+}
+
+// FetchImage converts echo context to params.
+func (w *ServerInterfaceWrapper) FetchImage(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FetchImageParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FetchImage(ctx, params)
+	return err
+}
+
+// ListImageMarks converts echo context to params.
+func (w *ServerInterfaceWrapper) ListImageMarks(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListImageMarks(ctx, name)
+	return err
+}
+
+// RemoveImageMark converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveImageMark(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "mark" -------------
+	var mark MarkName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mark", ctx.Param("mark"), &mark, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveImageMark(ctx, name, mark)
+	return err
+}
+
+// SetImageMark converts echo context to params.
+func (w *ServerInterfaceWrapper) SetImageMark(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "mark" -------------
+	var mark MarkName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mark", ctx.Param("mark"), &mark, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetImageMark(ctx, name, mark)
+	return err
+}
+
+// DeleteImage converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteImage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteImageParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteImage(ctx, name, version, params)
+	return err
+}
+
 // GetImage converts echo context to params.
 func (w *ServerInterfaceWrapper) GetImage(ctx *echo.Context) error {
 	var err error
@@ -1373,13 +2350,194 @@ func (w *ServerInterfaceWrapper) GetImage(ctx *echo.Context) error {
 	// ------------- Path parameter "version" -------------
 	var version ObjectVersion
 
-	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetImage(ctx, name, version)
+	return err
+}
+
+// GetBakeLog converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBakeLog(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetBakeLogParams
+	// ------------- Optional query parameter "follow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "follow", ctx.QueryParams(), &params.Follow, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter follow: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBakeLog(ctx, name, version, params)
+	return err
+}
+
+// CopyImage converts echo context to params.
+func (w *ServerInterfaceWrapper) CopyImage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CopyImage(ctx, name, version)
+	return err
+}
+
+// StopCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) StopCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// ------------- Path parameter "region" -------------
+	var region string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopCopy(ctx, name, version, region)
+	return err
+}
+
+// ExportImage converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportImage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportImage(ctx, name, version)
+	return err
+}
+
+// GetImageLineage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetImageLineage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetImageLineage(ctx, name, version)
+	return err
+}
+
+// WithdrawImage converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawImage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WithdrawImageParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawImage(ctx, name, version, params)
 	return err
 }
 
@@ -1422,11 +2580,76 @@ func (w *ServerInterfaceWrapper) ListInstances(ctx *echo.Context) error {
 	return err
 }
 
+// LaunchInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) LaunchInstance(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LaunchInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LaunchInstance(ctx, params)
+	return err
+}
+
+// RetireInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) RetireInstance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RetireInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RetireInstance(ctx, id, params)
+	return err
+}
+
 // GetInstance converts echo context to params.
 func (w *ServerInterfaceWrapper) GetInstance(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "id" -------------
-	var id string
+	var id InstanceId
 
 	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -1442,7 +2665,7 @@ func (w *ServerInterfaceWrapper) GetInstance(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetBootLog(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "id" -------------
-	var id string
+	var id InstanceId
 
 	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -1497,6 +2720,15 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListJournal(ctx, params)
+	return err
+}
+
+// ListPlaces converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPlaces(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPlaces(ctx)
 	return err
 }
 
@@ -1701,6 +2933,12 @@ func (w *ServerInterfaceWrapper) CreateTemplate(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CreateTemplateParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -1724,6 +2962,35 @@ func (w *ServerInterfaceWrapper) CreateTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// TemplateFromInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) TemplateFromInstance(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TemplateFromInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TemplateFromInstance(ctx, params)
+	return err
+}
+
 // ReviseTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) ReviseTemplate(ctx *echo.Context) error {
 	var err error
@@ -1737,6 +3004,12 @@ func (w *ServerInterfaceWrapper) ReviseTemplate(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ReviseTemplateParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -1760,6 +3033,114 @@ func (w *ServerInterfaceWrapper) ReviseTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// ListTemplateMarks converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTemplateMarks(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTemplateMarks(ctx, name)
+	return err
+}
+
+// RemoveTemplateMark converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveTemplateMark(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "mark" -------------
+	var mark MarkName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mark", ctx.Param("mark"), &mark, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveTemplateMark(ctx, name, mark)
+	return err
+}
+
+// SetTemplateMark converts echo context to params.
+func (w *ServerInterfaceWrapper) SetTemplateMark(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "mark" -------------
+	var mark MarkName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mark", ctx.Param("mark"), &mark, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetTemplateMark(ctx, name, mark)
+	return err
+}
+
+// DeleteTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteTemplateParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteTemplate(ctx, name, version, params)
+	return err
+}
+
 // GetTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
@@ -1774,13 +3155,90 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	// ------------- Path parameter "version" -------------
 	var version ObjectVersion
 
-	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetTemplate(ctx, name, version)
+	return err
+}
+
+// DiffTemplates converts echo context to params.
+func (w *ServerInterfaceWrapper) DiffTemplates(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DiffTemplatesParams
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DiffTemplates(ctx, name, version, params)
+	return err
+}
+
+// WithdrawTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version ObjectVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WithdrawTemplateParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawTemplate(ctx, name, version, params)
 	return err
 }
 
@@ -1832,13 +3290,34 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	}
 
 	router.GET(options.BaseURL+"/v1/service", wrapper.GetService, options.OperationMiddlewares["getService"]...)
+	router.GET(options.BaseURL+"/v1/places", wrapper.ListPlaces, options.OperationMiddlewares["listPlaces"]...)
 	router.GET(options.BaseURL+"/v1/images", wrapper.ListImages, options.OperationMiddlewares["listImages"]...)
 	router.POST(options.BaseURL+"/v1/images", wrapper.ImportImage, options.OperationMiddlewares["importImage"]...)
+	router.POST(options.BaseURL+"/v1/images/references", wrapper.FetchImage, options.OperationMiddlewares["fetchImage"]...)
+	router.POST(options.BaseURL+"/v1/images/bakes", wrapper.BakeImage, options.OperationMiddlewares["bakeImage"]...)
+	router.POST(options.BaseURL+"/v1/images/from-instance", wrapper.ImageFromInstance, options.OperationMiddlewares["imageFromInstance"]...)
+	router.DELETE(options.BaseURL+"/v1/images/:name/:version", wrapper.DeleteImage, options.OperationMiddlewares["deleteImage"]...)
 	router.GET(options.BaseURL+"/v1/images/:name/:version", wrapper.GetImage, options.OperationMiddlewares["getImage"]...)
+	router.POST(options.BaseURL+"/v1/images/:name/:version/withdrawal", wrapper.WithdrawImage, options.OperationMiddlewares["withdrawImage"]...)
+	router.GET(options.BaseURL+"/v1/images/:name/:version/export", wrapper.ExportImage, options.OperationMiddlewares["exportImage"]...)
+	router.GET(options.BaseURL+"/v1/images/:name/:version/bake-log", wrapper.GetBakeLog, options.OperationMiddlewares["getBakeLog"]...)
+	router.GET(options.BaseURL+"/v1/images/:name/:version/lineage", wrapper.GetImageLineage, options.OperationMiddlewares["getImageLineage"]...)
+	router.POST(options.BaseURL+"/v1/images/:name/:version/copies", wrapper.CopyImage, options.OperationMiddlewares["copyImage"]...)
+	router.DELETE(options.BaseURL+"/v1/images/:name/:version/copies/:region", wrapper.StopCopy, options.OperationMiddlewares["stopCopy"]...)
+	router.GET(options.BaseURL+"/v1/images/:name/marks", wrapper.ListImageMarks, options.OperationMiddlewares["listImageMarks"]...)
+	router.DELETE(options.BaseURL+"/v1/images/:name/marks/:mark", wrapper.RemoveImageMark, options.OperationMiddlewares["removeImageMark"]...)
+	router.PUT(options.BaseURL+"/v1/images/:name/marks/:mark", wrapper.SetImageMark, options.OperationMiddlewares["setImageMark"]...)
 	router.GET(options.BaseURL+"/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/v1/templates", wrapper.CreateTemplate, options.OperationMiddlewares["createTemplate"]...)
+	router.POST(options.BaseURL+"/v1/templates/from-instance", wrapper.TemplateFromInstance, options.OperationMiddlewares["templateFromInstance"]...)
 	router.POST(options.BaseURL+"/v1/templates/:name", wrapper.ReviseTemplate, options.OperationMiddlewares["reviseTemplate"]...)
+	router.DELETE(options.BaseURL+"/v1/templates/:name/:version", wrapper.DeleteTemplate, options.OperationMiddlewares["deleteTemplate"]...)
 	router.GET(options.BaseURL+"/v1/templates/:name/:version", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
+	router.POST(options.BaseURL+"/v1/templates/:name/:version/withdrawal", wrapper.WithdrawTemplate, options.OperationMiddlewares["withdrawTemplate"]...)
+	router.GET(options.BaseURL+"/v1/templates/:name/:version/diff", wrapper.DiffTemplates, options.OperationMiddlewares["diffTemplates"]...)
+	router.GET(options.BaseURL+"/v1/templates/:name/marks", wrapper.ListTemplateMarks, options.OperationMiddlewares["listTemplateMarks"]...)
+	router.DELETE(options.BaseURL+"/v1/templates/:name/marks/:mark", wrapper.RemoveTemplateMark, options.OperationMiddlewares["removeTemplateMark"]...)
+	router.PUT(options.BaseURL+"/v1/templates/:name/marks/:mark", wrapper.SetTemplateMark, options.OperationMiddlewares["setTemplateMark"]...)
 	router.GET(options.BaseURL+"/v1/checks", wrapper.ListChecks, options.OperationMiddlewares["listChecks"]...)
 	router.POST(options.BaseURL+"/v1/checks", wrapper.CreateCheck, options.OperationMiddlewares["createCheck"]...)
 	router.GET(options.BaseURL+"/v1/checks/:name", wrapper.GetCheck, options.OperationMiddlewares["getCheck"]...)
@@ -1852,6 +3331,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ResizeGroup, options.OperationMiddlewares["resizeGroup"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
+	router.POST(options.BaseURL+"/v1/instances", wrapper.LaunchInstance, options.OperationMiddlewares["launchInstance"]...)
+	router.DELETE(options.BaseURL+"/v1/instances/:id", wrapper.RetireInstance, options.OperationMiddlewares["retireInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id", wrapper.GetInstance, options.OperationMiddlewares["getInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
@@ -2389,6 +3870,281 @@ func (response ImportImagedefaultApplicationProblemPlusJSONResponse) VisitImport
 	return err
 }
 
+type BakeImageRequestObject struct {
+	Params BakeImageParams
+	Body   io.Reader
+}
+
+type BakeImageResponseObject interface {
+	VisitBakeImageResponse(w http.ResponseWriter) error
+}
+
+type BakeImage202JSONResponse Image
+
+func (response BakeImage202JSONResponse) VisitBakeImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BakeImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BakeImagedefaultApplicationProblemPlusJSONResponse) VisitBakeImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImageFromInstanceRequestObject struct {
+	Params ImageFromInstanceParams
+	Body   *ImageFromInstanceJSONRequestBody
+}
+
+type ImageFromInstanceResponseObject interface {
+	VisitImageFromInstanceResponse(w http.ResponseWriter) error
+}
+
+type ImageFromInstance202JSONResponse Image
+
+func (response ImageFromInstance202JSONResponse) VisitImageFromInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImageFromInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImageFromInstancedefaultApplicationProblemPlusJSONResponse) VisitImageFromInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchImageRequestObject struct {
+	Params FetchImageParams
+	Body   *FetchImageJSONRequestBody
+}
+
+type FetchImageResponseObject interface {
+	VisitFetchImageResponse(w http.ResponseWriter) error
+}
+
+type FetchImage201JSONResponse Image
+
+func (response FetchImage201JSONResponse) VisitFetchImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FetchImagedefaultApplicationProblemPlusJSONResponse) VisitFetchImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListImageMarksRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListImageMarksResponseObject interface {
+	VisitListImageMarksResponse(w http.ResponseWriter) error
+}
+
+type ListImageMarks200JSONResponse Marks
+
+func (response ListImageMarks200JSONResponse) VisitListImageMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListImageMarksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListImageMarksdefaultApplicationProblemPlusJSONResponse) VisitListImageMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveImageMarkRequestObject struct {
+	Name ObjectName `json:"name"`
+	Mark MarkName   `json:"mark"`
+}
+
+type RemoveImageMarkResponseObject interface {
+	VisitRemoveImageMarkResponse(w http.ResponseWriter) error
+}
+
+type RemoveImageMark200JSONResponse Marks
+
+func (response RemoveImageMark200JSONResponse) VisitRemoveImageMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveImageMarkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveImageMarkdefaultApplicationProblemPlusJSONResponse) VisitRemoveImageMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetImageMarkRequestObject struct {
+	Name ObjectName `json:"name"`
+	Mark MarkName   `json:"mark"`
+	Body *SetImageMarkJSONRequestBody
+}
+
+type SetImageMarkResponseObject interface {
+	VisitSetImageMarkResponse(w http.ResponseWriter) error
+}
+
+type SetImageMark200JSONResponse Marks
+
+func (response SetImageMark200JSONResponse) VisitSetImageMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetImageMarkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetImageMarkdefaultApplicationProblemPlusJSONResponse) VisitSetImageMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteImageRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  DeleteImageParams
+}
+
+type DeleteImageResponseObject interface {
+	VisitDeleteImageResponse(w http.ResponseWriter) error
+}
+
+type DeleteImage204Response struct {
+}
+
+func (response DeleteImage204Response) VisitDeleteImageResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteImagedefaultApplicationProblemPlusJSONResponse) VisitDeleteImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetImageRequestObject struct {
 	Name    ObjectName    `json:"name"`
 	Version ObjectVersion `json:"version"`
@@ -2439,6 +4195,254 @@ func (response GetImagedefaultApplicationProblemPlusJSONResponse) VisitGetImageR
 	return err
 }
 
+type GetBakeLogRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  GetBakeLogParams
+}
+
+type GetBakeLogResponseObject interface {
+	VisitGetBakeLogResponse(w http.ResponseWriter) error
+}
+
+type GetBakeLog200TextResponse string
+
+func (response GetBakeLog200TextResponse) VisitGetBakeLogResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetBakeLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBakeLogdefaultApplicationProblemPlusJSONResponse) VisitGetBakeLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyImageRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Body    *CopyImageJSONRequestBody
+}
+
+type CopyImageResponseObject interface {
+	VisitCopyImageResponse(w http.ResponseWriter) error
+}
+
+type CopyImage202JSONResponse Image
+
+func (response CopyImage202JSONResponse) VisitCopyImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyImagedefaultApplicationProblemPlusJSONResponse) VisitCopyImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopCopyRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Region  string        `json:"region"`
+}
+
+type StopCopyResponseObject interface {
+	VisitStopCopyResponse(w http.ResponseWriter) error
+}
+
+type StopCopy202JSONResponse Image
+
+func (response StopCopy202JSONResponse) VisitStopCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopCopydefaultApplicationProblemPlusJSONResponse) VisitStopCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportImageRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+}
+
+type ExportImageResponseObject interface {
+	VisitExportImageResponse(w http.ResponseWriter) error
+}
+
+type ExportImage200ApplicationxTarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportImage200ApplicationxTarResponse) VisitExportImageResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-tar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportImagedefaultApplicationProblemPlusJSONResponse) VisitExportImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetImageLineageRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+}
+
+type GetImageLineageResponseObject interface {
+	VisitGetImageLineageResponse(w http.ResponseWriter) error
+}
+
+type GetImageLineage200JSONResponse ImageList
+
+func (response GetImageLineage200JSONResponse) VisitGetImageLineageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetImageLineagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetImageLineagedefaultApplicationProblemPlusJSONResponse) VisitGetImageLineageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawImageRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  WithdrawImageParams
+	Body    *WithdrawImageJSONRequestBody
+}
+
+type WithdrawImageResponseObject interface {
+	VisitWithdrawImageResponse(w http.ResponseWriter) error
+}
+
+type WithdrawImage200JSONResponse Image
+
+func (response WithdrawImage200JSONResponse) VisitWithdrawImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawImagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawImagedefaultApplicationProblemPlusJSONResponse) VisitWithdrawImageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListInstancesRequestObject struct {
 	Params ListInstancesParams
 }
@@ -2478,8 +4482,88 @@ func (response ListInstancesdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type LaunchInstanceRequestObject struct {
+	Params LaunchInstanceParams
+	Body   *LaunchInstanceJSONRequestBody
+}
+
+type LaunchInstanceResponseObject interface {
+	VisitLaunchInstanceResponse(w http.ResponseWriter) error
+}
+
+type LaunchInstance202JSONResponse Instance
+
+func (response LaunchInstance202JSONResponse) VisitLaunchInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LaunchInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LaunchInstancedefaultApplicationProblemPlusJSONResponse) VisitLaunchInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireInstanceRequestObject struct {
+	Id     InstanceId `json:"id"`
+	Params RetireInstanceParams
+}
+
+type RetireInstanceResponseObject interface {
+	VisitRetireInstanceResponse(w http.ResponseWriter) error
+}
+
+type RetireInstance202JSONResponse Instance
+
+func (response RetireInstance202JSONResponse) VisitRetireInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetireInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetireInstancedefaultApplicationProblemPlusJSONResponse) VisitRetireInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetInstanceRequestObject struct {
-	Id string `json:"id"`
+	Id InstanceId `json:"id"`
 }
 
 type GetInstanceResponseObject interface {
@@ -2528,7 +4612,7 @@ func (response GetInstancedefaultApplicationProblemPlusJSONResponse) VisitGetIns
 }
 
 type GetBootLogRequestObject struct {
-	Id string `json:"id"`
+	Id InstanceId `json:"id"`
 }
 
 type GetBootLogResponseObject interface {
@@ -2591,6 +4675,44 @@ type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesRequestObject struct {
+}
+
+type ListPlacesResponseObject interface {
+	VisitListPlacesResponse(w http.ResponseWriter) error
+}
+
+type ListPlaces200JSONResponse PlaceList
+
+func (response ListPlaces200JSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlacesdefaultApplicationProblemPlusJSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2945,6 +5067,20 @@ type CreateTemplateResponseObject interface {
 	VisitCreateTemplateResponse(w http.ResponseWriter) error
 }
 
+type CreateTemplate200JSONResponse Template
+
+func (response CreateTemplate200JSONResponse) VisitCreateTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateTemplate201JSONResponse Template
 
 func (response CreateTemplate201JSONResponse) VisitCreateTemplateResponse(w http.ResponseWriter) error {
@@ -2976,6 +5112,46 @@ func (response CreateTemplatedefaultApplicationProblemPlusJSONResponse) VisitCre
 	return err
 }
 
+type TemplateFromInstanceRequestObject struct {
+	Params TemplateFromInstanceParams
+	Body   *TemplateFromInstanceJSONRequestBody
+}
+
+type TemplateFromInstanceResponseObject interface {
+	VisitTemplateFromInstanceResponse(w http.ResponseWriter) error
+}
+
+type TemplateFromInstance201JSONResponse Template
+
+func (response TemplateFromInstance201JSONResponse) VisitTemplateFromInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TemplateFromInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TemplateFromInstancedefaultApplicationProblemPlusJSONResponse) VisitTemplateFromInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReviseTemplateRequestObject struct {
 	Name   ObjectName `json:"name"`
 	Params ReviseTemplateParams
@@ -2984,6 +5160,20 @@ type ReviseTemplateRequestObject struct {
 
 type ReviseTemplateResponseObject interface {
 	VisitReviseTemplateResponse(w http.ResponseWriter) error
+}
+
+type ReviseTemplate200JSONResponse Template
+
+func (response ReviseTemplate200JSONResponse) VisitReviseTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type ReviseTemplate201JSONResponse Template
@@ -3006,6 +5196,161 @@ type ReviseTemplatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReviseTemplatedefaultApplicationProblemPlusJSONResponse) VisitReviseTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTemplateMarksRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListTemplateMarksResponseObject interface {
+	VisitListTemplateMarksResponse(w http.ResponseWriter) error
+}
+
+type ListTemplateMarks200JSONResponse Marks
+
+func (response ListTemplateMarks200JSONResponse) VisitListTemplateMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTemplateMarksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTemplateMarksdefaultApplicationProblemPlusJSONResponse) VisitListTemplateMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveTemplateMarkRequestObject struct {
+	Name ObjectName `json:"name"`
+	Mark MarkName   `json:"mark"`
+}
+
+type RemoveTemplateMarkResponseObject interface {
+	VisitRemoveTemplateMarkResponse(w http.ResponseWriter) error
+}
+
+type RemoveTemplateMark200JSONResponse Marks
+
+func (response RemoveTemplateMark200JSONResponse) VisitRemoveTemplateMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveTemplateMarkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveTemplateMarkdefaultApplicationProblemPlusJSONResponse) VisitRemoveTemplateMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTemplateMarkRequestObject struct {
+	Name ObjectName `json:"name"`
+	Mark MarkName   `json:"mark"`
+	Body *SetTemplateMarkJSONRequestBody
+}
+
+type SetTemplateMarkResponseObject interface {
+	VisitSetTemplateMarkResponse(w http.ResponseWriter) error
+}
+
+type SetTemplateMark200JSONResponse Marks
+
+func (response SetTemplateMark200JSONResponse) VisitSetTemplateMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTemplateMarkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetTemplateMarkdefaultApplicationProblemPlusJSONResponse) VisitSetTemplateMarkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteTemplateRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  DeleteTemplateParams
+}
+
+type DeleteTemplateResponseObject interface {
+	VisitDeleteTemplateResponse(w http.ResponseWriter) error
+}
+
+type DeleteTemplate204Response struct {
+}
+
+func (response DeleteTemplate204Response) VisitDeleteTemplateResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteTemplatedefaultApplicationProblemPlusJSONResponse) VisitDeleteTemplateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3067,6 +5412,89 @@ func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTem
 	return err
 }
 
+type DiffTemplatesRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  DiffTemplatesParams
+}
+
+type DiffTemplatesResponseObject interface {
+	VisitDiffTemplatesResponse(w http.ResponseWriter) error
+}
+
+type DiffTemplates200JSONResponse TemplateDiff
+
+func (response DiffTemplates200JSONResponse) VisitDiffTemplatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiffTemplatesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiffTemplatesdefaultApplicationProblemPlusJSONResponse) VisitDiffTemplatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawTemplateRequestObject struct {
+	Name    ObjectName    `json:"name"`
+	Version ObjectVersion `json:"version"`
+	Params  WithdrawTemplateParams
+	Body    *WithdrawTemplateJSONRequestBody
+}
+
+type WithdrawTemplateResponseObject interface {
+	VisitWithdrawTemplateResponse(w http.ResponseWriter) error
+}
+
+type WithdrawTemplate200JSONResponse Template
+
+func (response WithdrawTemplate200JSONResponse) VisitWithdrawTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawTemplatedefaultApplicationProblemPlusJSONResponse) VisitWithdrawTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListChecks Health checks by name
@@ -3102,15 +5530,60 @@ type StrictServerInterface interface {
 	// ListImages Image versions, by name and then newest first
 	// (GET /v1/images)
 	ListImages(ctx context.Context, request ListImagesRequestObject) (ListImagesResponseObject, error)
-	// ImportImage Bring in an archive as the next version of an image
+	// ImportImage Bring in an archive or an OCI image layout as the next version of an image
 	// (POST /v1/images)
 	ImportImage(ctx context.Context, request ImportImageRequestObject) (ImportImageResponseObject, error)
-	// GetImage One version of an image
+	// BakeImage Begin to bake the next version of an image from a recipe
+	// (POST /v1/images/bakes)
+	BakeImage(ctx context.Context, request BakeImageRequestObject) (BakeImageResponseObject, error)
+	// ImageFromInstance Begin to make the next version of an image from the files of an instance
+	// (POST /v1/images/from-instance)
+	ImageFromInstance(ctx context.Context, request ImageFromInstanceRequestObject) (ImageFromInstanceResponseObject, error)
+	// FetchImage Bring in an image from a registry that speaks the OCI distribution protocol
+	// (POST /v1/images/references)
+	FetchImage(ctx context.Context, request FetchImageRequestObject) (FetchImageResponseObject, error)
+	// ListImageMarks The marks under a name, and where they were before
+	// (GET /v1/images/{name}/marks)
+	ListImageMarks(ctx context.Context, request ListImageMarksRequestObject) (ListImageMarksResponseObject, error)
+	// RemoveImageMark Take a mark away
+	// (DELETE /v1/images/{name}/marks/{mark})
+	RemoveImageMark(ctx context.Context, request RemoveImageMarkRequestObject) (RemoveImageMarkResponseObject, error)
+	// SetImageMark Put a mark on a version, or move it there
+	// (PUT /v1/images/{name}/marks/{mark})
+	SetImageMark(ctx context.Context, request SetImageMarkRequestObject) (SetImageMarkResponseObject, error)
+	// DeleteImage Delete a version that nothing uses
+	// (DELETE /v1/images/{name}/{version})
+	DeleteImage(ctx context.Context, request DeleteImageRequestObject) (DeleteImageResponseObject, error)
+	// GetImage One version with what uses it
 	// (GET /v1/images/{name}/{version})
 	GetImage(ctx context.Context, request GetImageRequestObject) (GetImageResponseObject, error)
+	// GetBakeLog The log of how the version was made
+	// (GET /v1/images/{name}/{version}/bake-log)
+	GetBakeLog(ctx context.Context, request GetBakeLogRequestObject) (GetBakeLogResponseObject, error)
+	// CopyImage Begin to bring the version to another region, or go on with it
+	// (POST /v1/images/{name}/{version}/copies)
+	CopyImage(ctx context.Context, request CopyImageRequestObject) (CopyImageResponseObject, error)
+	// StopCopy Break a copy off; what is there stays for the next try
+	// (DELETE /v1/images/{name}/{version}/copies/{region})
+	StopCopy(ctx context.Context, request StopCopyRequestObject) (StopCopyResponseObject, error)
+	// ExportImage The version as the tar of an OCI image layout
+	// (GET /v1/images/{name}/{version}/export)
+	ExportImage(ctx context.Context, request ExportImageRequestObject) (ExportImageResponseObject, error)
+	// GetImageLineage The version's ancestors and all that was made from them
+	// (GET /v1/images/{name}/{version}/lineage)
+	GetImageLineage(ctx context.Context, request GetImageLineageRequestObject) (GetImageLineageResponseObject, error)
+	// WithdrawImage Stop new use of a version; what runs on it stays
+	// (POST /v1/images/{name}/{version}/withdrawal)
+	WithdrawImage(ctx context.Context, request WithdrawImageRequestObject) (WithdrawImageResponseObject, error)
 	// ListInstances Instances, by group and number
 	// (GET /v1/instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
+	// LaunchInstance Launch one instance outside any group
+	// (POST /v1/instances)
+	LaunchInstance(ctx context.Context, request LaunchInstanceRequestObject) (LaunchInstanceResponseObject, error)
+	// RetireInstance Stop and remove an instance that was launched outside any group
+	// (DELETE /v1/instances/{id})
+	RetireInstance(ctx context.Context, request RetireInstanceRequestObject) (RetireInstanceResponseObject, error)
 	// GetInstance One instance with the last answers of its checks
 	// (GET /v1/instances/{id})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
@@ -3120,6 +5593,9 @@ type StrictServerInterface interface {
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// ListPlaces Regions and their zones, with what runs there
+	// (GET /v1/places)
+	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
 	// ListPools Pools by name
 	// (GET /v1/pools)
 	ListPools(ctx context.Context, request ListPoolsRequestObject) (ListPoolsResponseObject, error)
@@ -3147,12 +5623,33 @@ type StrictServerInterface interface {
 	// CreateTemplate Make version 1 of a template
 	// (POST /v1/templates)
 	CreateTemplate(ctx context.Context, request CreateTemplateRequestObject) (CreateTemplateResponseObject, error)
-	// ReviseTemplate Make the next version of a template from its latest, changing only what is given
+	// TemplateFromInstance Make a template that launches the like of an instance
+	// (POST /v1/templates/from-instance)
+	TemplateFromInstance(ctx context.Context, request TemplateFromInstanceRequestObject) (TemplateFromInstanceResponseObject, error)
+	// ReviseTemplate Make the next version of a template, changing only what is given
 	// (POST /v1/templates/{name})
 	ReviseTemplate(ctx context.Context, request ReviseTemplateRequestObject) (ReviseTemplateResponseObject, error)
-	// GetTemplate One version of a template
+	// ListTemplateMarks The marks under a name, and where they were before
+	// (GET /v1/templates/{name}/marks)
+	ListTemplateMarks(ctx context.Context, request ListTemplateMarksRequestObject) (ListTemplateMarksResponseObject, error)
+	// RemoveTemplateMark Take a mark away
+	// (DELETE /v1/templates/{name}/marks/{mark})
+	RemoveTemplateMark(ctx context.Context, request RemoveTemplateMarkRequestObject) (RemoveTemplateMarkResponseObject, error)
+	// SetTemplateMark Put a mark on a version, or move it there
+	// (PUT /v1/templates/{name}/marks/{mark})
+	SetTemplateMark(ctx context.Context, request SetTemplateMarkRequestObject) (SetTemplateMarkResponseObject, error)
+	// DeleteTemplate Delete a version that nothing uses
+	// (DELETE /v1/templates/{name}/{version})
+	DeleteTemplate(ctx context.Context, request DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error)
+	// GetTemplate One version with what uses it
 	// (GET /v1/templates/{name}/{version})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// DiffTemplates What is different in another version
+	// (GET /v1/templates/{name}/{version}/diff)
+	DiffTemplates(ctx context.Context, request DiffTemplatesRequestObject) (DiffTemplatesResponseObject, error)
+	// WithdrawTemplate Stop new use of a version; what runs on it stays
+	// (POST /v1/templates/{name}/{version}/withdrawal)
+	WithdrawTemplate(ctx context.Context, request WithdrawTemplateRequestObject) (WithdrawTemplateResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -3564,6 +6061,256 @@ func (sh *strictHandler) ImportImage(ctx *echo.Context, params ImportImageParams
 	return nil
 }
 
+// BakeImage operation middleware
+func (sh *strictHandler) BakeImage(ctx *echo.Context, params BakeImageParams) error {
+	var request BakeImageRequestObject
+
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BakeImage(ctx.Request().Context(), request.(BakeImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BakeImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BakeImageResponseObject); ok {
+		return validResponse.VisitBakeImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImageFromInstance operation middleware
+func (sh *strictHandler) ImageFromInstance(ctx *echo.Context, params ImageFromInstanceParams) error {
+	var request ImageFromInstanceRequestObject
+
+	request.Params = params
+
+	var body ImageFromInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImageFromInstance(ctx.Request().Context(), request.(ImageFromInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImageFromInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImageFromInstanceResponseObject); ok {
+		return validResponse.VisitImageFromInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FetchImage operation middleware
+func (sh *strictHandler) FetchImage(ctx *echo.Context, params FetchImageParams) error {
+	var request FetchImageRequestObject
+
+	request.Params = params
+
+	var body FetchImageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchImage(ctx.Request().Context(), request.(FetchImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FetchImageResponseObject); ok {
+		return validResponse.VisitFetchImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListImageMarks operation middleware
+func (sh *strictHandler) ListImageMarks(ctx *echo.Context, name ObjectName) error {
+	var request ListImageMarksRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListImageMarks(ctx.Request().Context(), request.(ListImageMarksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListImageMarks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListImageMarksResponseObject); ok {
+		return validResponse.VisitListImageMarksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveImageMark operation middleware
+func (sh *strictHandler) RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+	var request RemoveImageMarkRequestObject
+
+	request.Name = name
+	request.Mark = mark
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveImageMark(ctx.Request().Context(), request.(RemoveImageMarkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveImageMark")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveImageMarkResponseObject); ok {
+		return validResponse.VisitRemoveImageMarkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetImageMark operation middleware
+func (sh *strictHandler) SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+	var request SetImageMarkRequestObject
+
+	request.Name = name
+	request.Mark = mark
+
+	var body SetImageMarkJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetImageMark(ctx.Request().Context(), request.(SetImageMarkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetImageMark")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetImageMarkResponseObject); ok {
+		return validResponse.VisitSetImageMarkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteImage operation middleware
+func (sh *strictHandler) DeleteImage(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteImageParams) error {
+	var request DeleteImageRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteImage(ctx.Request().Context(), request.(DeleteImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteImageResponseObject); ok {
+		return validResponse.VisitDeleteImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetImage operation middleware
 func (sh *strictHandler) GetImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error {
 	var request GetImageRequestObject
@@ -3584,6 +6331,211 @@ func (sh *strictHandler) GetImage(ctx *echo.Context, name ObjectName, version Ob
 		return err
 	} else if validResponse, ok := response.(GetImageResponseObject); ok {
 		return validResponse.VisitGetImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBakeLog operation middleware
+func (sh *strictHandler) GetBakeLog(ctx *echo.Context, name ObjectName, version ObjectVersion, params GetBakeLogParams) error {
+	var request GetBakeLogRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBakeLog(ctx.Request().Context(), request.(GetBakeLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBakeLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBakeLogResponseObject); ok {
+		return validResponse.VisitGetBakeLogResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CopyImage operation middleware
+func (sh *strictHandler) CopyImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error {
+	var request CopyImageRequestObject
+
+	request.Name = name
+	request.Version = version
+
+	var body CopyImageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyImage(ctx.Request().Context(), request.(CopyImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CopyImageResponseObject); ok {
+		return validResponse.VisitCopyImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopCopy operation middleware
+func (sh *strictHandler) StopCopy(ctx *echo.Context, name ObjectName, version ObjectVersion, region string) error {
+	var request StopCopyRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Region = region
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopCopy(ctx.Request().Context(), request.(StopCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopCopyResponseObject); ok {
+		return validResponse.VisitStopCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportImage operation middleware
+func (sh *strictHandler) ExportImage(ctx *echo.Context, name ObjectName, version ObjectVersion) error {
+	var request ExportImageRequestObject
+
+	request.Name = name
+	request.Version = version
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportImage(ctx.Request().Context(), request.(ExportImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportImageResponseObject); ok {
+		return validResponse.VisitExportImageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetImageLineage operation middleware
+func (sh *strictHandler) GetImageLineage(ctx *echo.Context, name ObjectName, version ObjectVersion) error {
+	var request GetImageLineageRequestObject
+
+	request.Name = name
+	request.Version = version
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetImageLineage(ctx.Request().Context(), request.(GetImageLineageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetImageLineage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetImageLineageResponseObject); ok {
+		return validResponse.VisitGetImageLineageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WithdrawImage operation middleware
+func (sh *strictHandler) WithdrawImage(ctx *echo.Context, name ObjectName, version ObjectVersion, params WithdrawImageParams) error {
+	var request WithdrawImageRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	var body WithdrawImageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawImage(ctx.Request().Context(), request.(WithdrawImageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawImage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WithdrawImageResponseObject); ok {
+		return validResponse.VisitWithdrawImageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3615,8 +6567,82 @@ func (sh *strictHandler) ListInstances(ctx *echo.Context, params ListInstancesPa
 	return nil
 }
 
+// LaunchInstance operation middleware
+func (sh *strictHandler) LaunchInstance(ctx *echo.Context, params LaunchInstanceParams) error {
+	var request LaunchInstanceRequestObject
+
+	request.Params = params
+
+	var body LaunchInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LaunchInstance(ctx.Request().Context(), request.(LaunchInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LaunchInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LaunchInstanceResponseObject); ok {
+		return validResponse.VisitLaunchInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RetireInstance operation middleware
+func (sh *strictHandler) RetireInstance(ctx *echo.Context, id InstanceId, params RetireInstanceParams) error {
+	var request RetireInstanceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetireInstance(ctx.Request().Context(), request.(RetireInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetireInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RetireInstanceResponseObject); ok {
+		return validResponse.VisitRetireInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetInstance operation middleware
-func (sh *strictHandler) GetInstance(ctx *echo.Context, id string) error {
+func (sh *strictHandler) GetInstance(ctx *echo.Context, id InstanceId) error {
 	var request GetInstanceRequestObject
 
 	request.Id = id
@@ -3641,7 +6667,7 @@ func (sh *strictHandler) GetInstance(ctx *echo.Context, id string) error {
 }
 
 // GetBootLog operation middleware
-func (sh *strictHandler) GetBootLog(ctx *echo.Context, id string) error {
+func (sh *strictHandler) GetBootLog(ctx *echo.Context, id InstanceId) error {
 	var request GetBootLogRequestObject
 
 	request.Id = id
@@ -3684,6 +6710,29 @@ func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams
 		return err
 	} else if validResponse, ok := response.(ListJournalResponseObject); ok {
 		return validResponse.VisitListJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPlaces operation middleware
+func (sh *strictHandler) ListPlaces(ctx *echo.Context) error {
+	var request ListPlacesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlaces(ctx.Request().Context(), request.(ListPlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlaces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPlacesResponseObject); ok {
+		return validResponse.VisitListPlacesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3983,6 +7032,54 @@ func (sh *strictHandler) CreateTemplate(ctx *echo.Context, params CreateTemplate
 	return nil
 }
 
+// TemplateFromInstance operation middleware
+func (sh *strictHandler) TemplateFromInstance(ctx *echo.Context, params TemplateFromInstanceParams) error {
+	var request TemplateFromInstanceRequestObject
+
+	request.Params = params
+
+	var body TemplateFromInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TemplateFromInstance(ctx.Request().Context(), request.(TemplateFromInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TemplateFromInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TemplateFromInstanceResponseObject); ok {
+		return validResponse.VisitTemplateFromInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ReviseTemplate operation middleware
 func (sh *strictHandler) ReviseTemplate(ctx *echo.Context, name ObjectName, params ReviseTemplateParams) error {
 	var request ReviseTemplateRequestObject
@@ -4032,6 +7129,133 @@ func (sh *strictHandler) ReviseTemplate(ctx *echo.Context, name ObjectName, para
 	return nil
 }
 
+// ListTemplateMarks operation middleware
+func (sh *strictHandler) ListTemplateMarks(ctx *echo.Context, name ObjectName) error {
+	var request ListTemplateMarksRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTemplateMarks(ctx.Request().Context(), request.(ListTemplateMarksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTemplateMarks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTemplateMarksResponseObject); ok {
+		return validResponse.VisitListTemplateMarksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveTemplateMark operation middleware
+func (sh *strictHandler) RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+	var request RemoveTemplateMarkRequestObject
+
+	request.Name = name
+	request.Mark = mark
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveTemplateMark(ctx.Request().Context(), request.(RemoveTemplateMarkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveTemplateMark")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveTemplateMarkResponseObject); ok {
+		return validResponse.VisitRemoveTemplateMarkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetTemplateMark operation middleware
+func (sh *strictHandler) SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+	var request SetTemplateMarkRequestObject
+
+	request.Name = name
+	request.Mark = mark
+
+	var body SetTemplateMarkJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetTemplateMark(ctx.Request().Context(), request.(SetTemplateMarkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetTemplateMark")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetTemplateMarkResponseObject); ok {
+		return validResponse.VisitSetTemplateMarkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteTemplate operation middleware
+func (sh *strictHandler) DeleteTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteTemplateParams) error {
+	var request DeleteTemplateRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteTemplate(ctx.Request().Context(), request.(DeleteTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteTemplateResponseObject); ok {
+		return validResponse.VisitDeleteTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetTemplate operation middleware
 func (sh *strictHandler) GetTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion) error {
 	var request GetTemplateRequestObject
@@ -4058,102 +7282,232 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, name ObjectName, version
 	return nil
 }
 
+// DiffTemplates operation middleware
+func (sh *strictHandler) DiffTemplates(ctx *echo.Context, name ObjectName, version ObjectVersion, params DiffTemplatesParams) error {
+	var request DiffTemplatesRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DiffTemplates(ctx.Request().Context(), request.(DiffTemplatesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DiffTemplates")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DiffTemplatesResponseObject); ok {
+		return validResponse.VisitDiffTemplatesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WithdrawTemplate operation middleware
+func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params WithdrawTemplateParams) error {
+	var request WithdrawTemplateRequestObject
+
+	request.Name = name
+	request.Version = version
+	request.Params = params
+
+	var body WithdrawTemplateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawTemplate(ctx.Request().Context(), request.(WithdrawTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WithdrawTemplateResponseObject); ok {
+		return validResponse.VisitWithdrawTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5D3rdts2mq+C4c6c0+7QtuTEmcb50UnTTJs2k/YkmfZH4k0h8pOImgQ0ACRZzXrOPs0+2D7JHnwAeAUp",
-	"0ZGd5swvSyKIy3e/4fP7KBHFUnDgWkXn76MllbQADRK/PZ5rkOZDCiqRbKmZ4NF59DoD8guHK/0LEXOi",
-	"MyBLugAyg7mQEMURM4P+uQK5jeKI0wKi84jiVHGkkgwKauYs6NVz4AudRedn09M40tulGai0ZHwRXV/H",
-	"0bMUiqXQwJPt97AN70PRAsglbMmG6YxxQklKt2TB1qBwZ/iccrUBSeiCMk4YVxpoarZOiYJE8JSI2a+Q",
-	"aL/1DGiKm3V7r+3jyGyk5xSnk0kcFYz779PgmeZ/pzrJwod5+pouiM6oxq0nGeULIBuqSEFTsNtXOiZC",
-	"kv8kcyHJJqMa1iAJ04QpwsWm9wjzI7tufe/d3T1nBdPdvX0rNqSgfEu0IBL0SnJCNSmE0j3YznGe+lop",
-	"zOkq19H5FKFEr1ixKvCbBZr7WoKMcQ0LkLirHxA7L3Dq93a9JdVZtRz+iSMJ/1wxCWl0ruUKhk9q5/wJ",
-	"pMIjBqddu6dDM+/Y+kuR52KlX6yKmeWk0O7tw6FV5kIWVNu5H9yPdkDs2kylloIrQDb+UYpZDoX5mAiu",
-	"gSOK6XKZs4QaFJ8s7Yg//6osMKqV/yhhHp1H/3FSyYkT+1Sd+HlxxSbF/GyIeANck40UDuTuNRQsyJAo",
-	"cKRYgtTM7pTqxmlTquFIM0RuC4VxtBAireF2JkQOlJsnWojLd4VqTiVWs7w2jwP6dRxtsm2YRCp0vDEb",
-	"q+Z1a9tXL8opnRC5jqMnGSSX3dMlEqiG9N2YU84py1VtfyWWY/wo1zR/Z4XYvue9ZBzhBtzQz5so03pp",
-	"xiXL2lmqDXDHdp0HS6ocfXW3hgQefElIHX5Fwpp5XuyQe3e4gZdY6VFnb+HUSQ2Eh9tZ7FmzA9vuiiUE",
-	"PJJqZ4jruO6lkOdM6S6VMA1F88MQD1pSuy6XoFLSLeINrvRuurZrhHb4lK+ZFLzw0iJNmeFtmv/Y2G1N",
-	"/92fPHwQIKCmYPiJSkZnOSjU0dxoFKPrNkJe5oIaRBT0qr4E6ovO7r6RYrU8DIelkIM2n4OyJJWU8ZEc",
-	"lgHNg9Rf0Ksw8ReMhx/0c58QeZNKOkPaFDGSw6RVXWFLxR7Wm385WwPx4+N9JlegdQ4j4arYbxAGk1oV",
-	"BZXbXczyyg0zwIFimVMdBu5KrZpitWsO5YIv0JSkPAFlAcEU8dMSnCLfEk0vgcylKIiQKUhD7wrk2iwU",
-	"73Pm3wSHUXgOCzkEnaUzS4Y1CPhFPFE5Au4gqc0MNdbpE30VZi76mPgQQtBKg1sQgjjxS/CEFxaCc5or",
-	"iFsHkECdLVX3c2qyrMKfn71hFNet4knQtKyfAKcIHeBZQRdwGDnp35ltg1SYsgWogLRQGT09e3D+f//z",
-	"v9EY68Kc6N1sq0HtKa6UpjKw/M/emypokjEORK64Id39xabSTkx4g2lGLz3N09Q4PTMpLsFQvvFBU0k3",
-	"PGhJrStnYwc6HdNW/ofdQwnkBnj80VuMV0NXL2Ecgvcshd0C7z1zwjXgJaSpBBXG3sIbBp0nLA3/zN/N",
-	"c7bIesxSlNojOWXJOIce30SCMTT3B+9LHB+kS5DrkRtTzMFzz+E5W4bVv1d8hCpCiWY5oAaEK31O3pxe",
-	"eBUXk89OPyeJKBhfkNUyJienJ0RwwrQiG7olYqVj8ofTP5AVNypHZ9uY/Ov0XyS3kYXuhjwrDhKk29sr",
-	"HGy0+XIUkNYgU5boXcv85IYFGbuaLexdWpW7B3cYg9iStHslJBUsWu1a1f7jkk9KimyQc530K7p0WB9i",
-	"yINIDc/ctyg4XrUFtzu8kdhCOLsFbRz/0dtlaOfYjzlQ9+PCgh9pMyTevxMryWn+lGtriLZkVqJFTyh1",
-	"CVIJTmZb1FNG9nu7Whu9gvG+t9GKM03V2yhEsmPIewYJXSkYKzxrwrjz0EcUutq9DHvtocDtYNVvZ9mg",
-	"WI96TyFB+5NIUFoRwR/hzwZqhCnCOAGaZMRp1g7N1JydfYIPe1FoGddDZnNhBksHbooKG9XxQxTtSOsQ",
-	"jNeg0ltgvud0BrnaM2JwehYKGLQCAGch/98Hg5vU8JjkYgPyKKEKSA5ag4wNGfDu7yomKVsYRSQkybbL",
-	"DLh6RB7cI0lGJU3MCB/jfkS4cEOIozawISNqZjIL/9cbevTbxWdfnpu/k6OHRxfvJ/GD6bX7evH5l38M",
-	"8eIL2JShwhG+RRkTLIPq99p88RVNXdYDaZ8SKTbG95xBIgqo9G1Ui8Wf7ojEhyOO5R7OQv5sOfm9B02X",
-	"5nh6uNDkEL0joTSileWGT9tA+0aIQajdCGY+FFouG51E7YX/ZmhQ6+U5MUwGSkOK+SzyzdPXjwglRtGv",
-	"lA0jnE4mZkunDx8aueYC0TWemk5O7zdI8yRoogrvLLldfTH5op6XeXB2du9s19ECMdgWP1oGQpbxtPMI",
-	"TyZWmjBNTolC9VYfQDaG0TALxhRRmZA2czhAXG3amkzHxH5DYuwFbMoQ4wjO7EQLKw6djGKPgahiRUjO",
-	"pe2Qk5jPY+/vluD1dgUlCYqcuDc82dKwJbbObULVRZJGBCvK+ObumXG70xYJFDTPkQTGLTpKPPhwagnd",
-	"NxdDQYKCXj2zD08nIdesHd0sp30wig6mA1HQccCoxzuH/c15I+zYjzKa5wSHeWsV7Wd0RPaFW8G4+zbd",
-	"L4xZi1n2hrxewOZHIfKRnJt4Pdy1z/GRpUZjZaagyCZjSUY0lQvQiixAEy3pfM6SEFvlTGkI0P9j654R",
-	"ylNi5HEVTTfjjemiVklmXOzp6V+OJ8eT4+n5F5PJJIojuKLFMjfLdB41VMHkg7RmGAfuOLEDWQ8KXlYG",
-	"9Qgs0JlYQ7NcIO6rRaiC74WQYPDDUYQYGEogBd2SWUdS7WKTGeRi09jApHcDzl+sbWQOG5B77mTnVpSg",
-	"l72qpCchQcmGroEUK6WN0bD19sGAxPniwf2dqkeLPcWGWb0nYTKn0rpguMOFAHVOaC2PVMulSGPyZFSC",
-	"9eFyqlAPTCeTPx2TugiaxuRs8qcYn9TFTs36+ezN9OjhxRtjhL+fxPev/9t+nMb3rj97+/YYv/358y//",
-	"9PkfezTijcSVFn188bomh0cwBjSzsUOoqCdujc3uMwB7oC8vnbehwc7FG6lhudCwVzqkxzQNxE2MzCyr",
-	"pXwG2YlPRQSPxhq0KwXyXUp1u7LLvPwg3uXuW/Fo4R3CvtdKPYqnN+EytlxkJfdOmlSqqUdrubx4E/hv",
-	"oy2otxHaapts21Batg5NE7FEHbF/wsd5PgHp8YrxBOoWBsGEB6T7pZrHFpZYpb53QOU1jt83D9tSnv15",
-	"0wr81ZZqQKphuo/UDhEtQpK9hShRrSKt5UCBpizvSeNtqLLlZGgybZDzBUlFiM5ASiGbB+1bKSCB0Bft",
-	"7uK7Vz+8ID/ap75yZc4gTwnj+GUm0m3H47IFsq6uNtolRvzisd9hCH6hHOWqpxZLM53DQKazw26aznJ4",
-	"RATH3a8kP7ex53NXJXjO+JrmLI0Nox/NxYqnMYErprSKDWvmEJNE8HnOEh2TFacrnQnJfoM0JkuJBg2q",
-	"vSN/bBy0piw3C8c2EMCxAmEYVPjUH7AEQgheRr8FooUulYJuMScouRF5TkdXBrgRtwiWow3M/nq/YYF3",
-	"n42JC/61YZ98cR00Q1wSsJtUsLGqsNuCZpPeANfbmHDYgNL4m8FsvsX6YUoU44u8yufVjaghueDqNwOU",
-	"2K/ORiYfx6fh9irk9HK3ypL1FXHWPJgeJ2XAfeg+Ap6O1eVSFCPTNDnM9ciiqlE5mpG6VAHX0Jc1GpuM",
-	"brlD+9SLWTNhXIrcvdNT5dIpBimESw+a/dlPGeSp1eyGZmxC0eYO7U9ouNAZ5ebXNBjZtg5XN5lM19CT",
-	"Q5SgsNqarlH6rriG1AaMp0HUlJ7aXvz+s1k4wO17sVyZB/OJbCRsPGRfDtvuzh04dhzn2atFCw0bqoby",
-	"Bi5rtDjA609EUVCbghgTOqreKhMXAklgKUUCUBFDENd7V4q1JZlbduA8hzABvRi8BSvwlQsYdnbIrRDd",
-	"W1H0Vl/0hDGfWWvNVmQy7sN5GWwJlcaky3PE2g1rLqsKDV9YaQ4UhEBVt9qhKcYX7xpivsa9C2GeOu0U",
-	"cOtaaqBl98zESpPMx4wMJFz6myjN8hxrVtV+5al1CR+4nGWY25vAyP0IbSFtQX1HuLoCjO5c9BJ8hNXd",
-	"cgo473wDeR5EtvMbYzJb6UbuszuLw93+/OGuED0xIjcoIinTYwQt2+1LlkCv16y448c10qnTSe1kfk8h",
-	"gnTe7KiSu3rMoUVpaCZCSs6uroxhzYV2+dV9nfehipTBur3BgpUCUka5uyLU3PIP8yrmOJ1MJj4fvB87",
-	"YNQj4LyCzuwtPcwXcNiQmiffLRJcPnx4C5sbiLAY00ELs0HUw+bDDBK8OumyHPvGWrRktvSxLQ0oJnxT",
-	"liIVYFm88eIpFwgbu4p5vt9K/VK/rX4q18bbH1VdXCWpXbyqWRLXDbZUR6xTUYmxIEvVIr63XoV9gDhx",
-	"l9PMk3dVfXfX67hh2LgbHBQaRl4ba4RsD1lybeHROn15TaxatgnzEhjuMOOKsj2pHMJuK8nuFgw3P/fL",
-	"mjv46SczHPG1ZffWpfGYIhRFd0UjbYN98PJ3RcV3mZQwhwqh8KcqvOKdlhW/5GLD3f0fayBVxlLIdWnY",
-	"PgEbFr3Qnhtbla33AcK9QoVfrJo5dGo0rzobnQs5MrIwaF3csEq9fefsUFeXawrQO9v1A/cHwH520YYm",
-	"sGawoHxcHAvdqXE3KKhS4wM3zciMMXL9PZ1lTpOeMI1dylgHbA38aBUuNdSlXdx2LsqstfUpawKCoMmj",
-	"XLFoOAQTsJmVsZM21F2Q3RkEdyGS0kqzcOjiE3kuWUmmt68MDXpsUmmjf0iYaIfan8oJsAgTr/gzPhfd",
-	"DX8PsFQkFzQ9mtHcACO1vh4WBvlrV6wNKBttNyZgeWfSeyg2qWu8BJJkQgHHYLXOoDh+y79eSexZoNBV",
-	"d1Qc23LJquKblxmYRxi8V5oWS/vKy789Iffu3XtoBv3j9ZNHWKphH+GFquO3/Ckmj8rRD++f/YW45Ic6",
-	"Jo99Z46ESslcnxEfg/LIq3fsMCv5BhyunDMHzK8YneJ9pPvT0+O3vMxnnEf/wKxLzSg5j6bHk+OJdzTo",
-	"kkXn0b3jyfE9d3EdUXqynp5glBu/Oao1HIxge5Ziew6ln9ghcaPly5uw0KqGnNgOIdfxzoG2d8z1RasX",
-	"xelkMtCHYlz/ieoSfaADhTsf/u4KCcKzldur9bOo3SiOvkUFaKvAFJlt7R0CVOcqAFtr4j1xaYZxwG01",
-	"vLHAQyfkK5FuDwa3suz8uilMtFzBdQdf08PiK4SrssruAOj6O3qWrlbbz3od19ji5L3B4HUvdyxA3wx9",
-	"tT41t0/3w3CMXQcgXPvpa7pozt5WKdcfDvcfOLSgDWvfVSqoOp/SJCM4hmTUClGzLfLLr/aKyi8xocR9",
-	"JsC13BKqUKEaYzh20QPC0mPydA1y66WymYxy+8bxW/6YJDnD+IZRKokoQJEZTS6txnhOlT56ajZx9Oxr",
-	"G53ZuFBFwYxh0ChXxxoULYEWZAYLxrHlkhXaTRLaGFH/1J6/Q0WtmA7Pt3bNRPAEJKo/pogPVoTaK/ln",
-	"Aw2O3of7QDXOOzjDbgLWcKUtko8sUHbQWByMEOOLH05+r0CuQR5hEswSHhoNYChDZ4y7vlqWRlRJo9ZQ",
-	"GVSU39ghn7KirBotBNDgzvfhKLATeQ0Zu2pPw2WGaVXVe2NIcX7jSPv3qjhdq4m7VZy1RbsstPDNLw6j",
-	"OHG6R4iyymY3lnBOVzzJIDVujcCruw0eqmlVbAsCXQzb32+G4bpu3c1TvstegKtO7xArrbvuB0DS15Iy",
-	"jqpPabHEOxiNJjQOf+7Wo4RCrIHYlFKfrfPh+Lh10TVM+h/H1rEIDoo33+CxCWqJbWTunvoPLwbrXXH2",
-	"koSTT0sSPrGGpL+TVuOrsMw7celzW2UaVG5YivKy7JB1q9i/M11YlobcrTZsLNulAlkVrHwgHXxlbHzb",
-	"83SZU1eDHhK3xuYpE5mtaFZJMhjwGjY1n9kh+3gMZazMdx4r81UBf8E3ARtyFz4hc7bqXRQgAXxYgucA",
-	"VNCcMPb2rQ1dGi3ramvnTCrdb96yYimkxXAXwQNI628Ku88FvtuTFovfbHOgQJPaGeNUbgOR6w6yHhMz",
-	"zZHZmgTjbhNNJaEyydgarHKlpKCczQ2EP7N16MdbWuSf++i6FEIfR3cpf1zHq7D0qScIDyCBpL1gSCgv",
-	"oeJiJRyudKiAvSVvvIp674YOhr16qPOg6qnZePn25UQfoqrU4cewHgcR5zXMsK4oR+0lTfYKGbWqgjKx",
-	"IToTCmzsxDiBC8GRAl2tWXAlW+scaP3tigHa9U6fmvapt8EKKaASMQfQPX4uVDvW1jB6p9bVokExJ+9Z",
-	"OszhVTI4RDTNxuQsHdVU/S6A3sfNtST3x2Dnsh9emYbEGj3fS0bMUVW5rFwYayczIfRRLhZD6PtKCP1c",
-	"LD4O9jDeu8wp4zcI9CI8Ts8ekO/ZV74i2JyYmBN/OBI6bT6dYPV4yfDqINMaKoPc5RYGpaxrl3VAGRt6",
-	"sV6iMfbdqu3yTf9dwKclfuu90AK09pRryQ4ie7+rpZ6YkcBNO98RUdk4ppeEfnRNlT/d9EF5mzgAb3u6",
-	"D4c2zrNvdh2vJf9+cwT21vTdBkWqNUONEuwt7sMkCMxsZAYZ4ymh5b3/JkPskWK/EQ7vKuq8E5ofx8xA",
-	"0JchZ98WwEO+HoXslUYv/aDDabRPSJLV78UF0FsC58PR5afqURseVyfvrSk/yCo3jRs3//nQXQB2V0z2",
-	"47BNGRHuA/6Ju0s5EMDXkOcHwsPHT+C0rrvecQ7nzuL334ocW07gJVwrN4Uk9iouNvdskoWqrqP2ceKr",
-	"ssXdrUHHL9FXMOMfH8plYqpsq8OUa6zCksy19mNYnFWCyCc3hnXM63LUjTIZtSZ//wbJjMadnxDS29XR",
-	"B0B9Z84bZzWsPf66wtjv1SavrkPdrV3eXLfLz9104WHsdB9gnto0pa620eLkmqkeRjFWtt8cxb/L5HXn",
-	"Atu/CVUEE0fVatgvxLgWSBk6tuWSjC9sy6CNa8hrL6b0UdJ+qaY7oqc7zDbtwunvJ+FUlwa1a0EIfX8h",
-	"6M2FARb+jxmHl5XMsXn59cX1/wcAAP//",
+	"7H39cty29eiroNt0fklLSStZUmx5Oq3jOKlTx/HYTjJzbdfBkthdVCTAAqBWG1ed+zT3we6T3MEBQIIk",
+	"yCWl1cruzV+WlyQ+zjk43+fgwyTmWc4ZYUpOzj5McixwRhQR8L9Hc0WE/iMhMhY0V5Szydnk9ZKgXxi5",
+	"VL8gPkdqSVCOFwTNyJwLMokmVL/0r4KI9SSaMJyRydkEw1DRRMZLkmE9ZoYvnxG2UMvJ2cnhUTRR61y/",
+	"KJWgbDG5uoomX4v1y4K15/+BpWukSJqi1RIrtOJFmqAZQRlOSIRWVC1RvMRsQWSEcHJBY4IwSxBOU0SE",
+	"4EJ2rDER6/eiYLVVJmSOi1RNzuY4laRc5YzzlGAGy3yakCznirB4/XeyDoNL4oygc7KG1VGGMErwGi3o",
+	"BZEAQHiOmVwRgfACU4Yok4rgREMYI0lizhLEZ/8ksXKrXxKcAEzt8r117OmFdAD7aDqNJhll7v+HIdA/",
+	"nX+PVbwMb+bJa7xASoNeL92AGq2wBASY5UsVIS7QH9GcC8ASuSACUYWoRIyvOrcw3zPz+msPrI5JhVlM",
+	"nib6OYyUY7WsxqHJJJoI8q+CCpJMzpQoSP+Iz2hGVXu3f+MrlGG2RoojQVQhGMIKZVyqDhJKYZwgAR0C",
+	"3PElzYoM/mfQYP9bIoEyRRZEwKq+x+L8OQwc3GWGxXnvPj8TZD45m/z+oDrkB+apPIBx9SQ/AFH1TAP/",
+	"jAOnGfMnIiTAsQnWR4gV2YwITSIY2W0EZr6wA/RNnmOliNDf/uPzv5y9Odx78O7NdO/Buw/T6P7Vv9/g",
+	"vV/f6d/x3q/TvQd7+ufTwyv733df/OWLzyYh+n/J05QX6jksswsu5mHf4uZcZFgZrJ4eTzYg/EoPJXPO",
+	"JAH2+0LwWUoy/WfMmSIMKBTneUpjrEF5kJs3/vRPacA8DPVuXJixjpmfgaESptBKcAsL+xkIBOCmAHbB",
+	"cyIUNSudU5ImYWYBjwy3MMcfz3ih2kCPJopcqjA5VQB+Y6eyb78rh7Gs8SqaPAIu2l4jVjWMJFiRPUWB",
+	"tFtLWXCeeEspuX00UZyfv89kfShezFJvHEsYV9FktVxv3hEGaNhx7dzm09D2HgO77UFBazOa34Z+Xxmc",
+	"DgO3ftkMFV4Uic/ba4oFwYok78eAfo5p6q+rPB4R/CkucPreiMOhSDinDABDmD54byZLpXL9Xpx7e/HA",
+	"ZTlh60GOpT2Y7aUBZwh+xIUKfyLIBXXsscUn2q9rePFCjdp7A5eWkQM87Moix9NasG3PWELAIcnbQ+Tj",
+	"upNCnlGp2lRCFcnqf/QxL0NqV+UUWAi8BrwNYh9mjuAKeb5uL25GFpiNImDzxWwdJIeEM/J+tlZEDkQ7",
+	"YcnYAyR4FpxbkIUlt9YjqbAi/hmJeb7Wz8yKLcaJJhupeJ6TJHh0FFc4HbW9QQzSLtxuza22Bsz63Gbc",
+	"qEKeh5UQ6p+wCyo4y5yETRKqJRhOX9RowVOij6cPTgMAqIu/n7CgeJYSCYo+00qkVphXXJynHGtgZvjS",
+	"nwJUxNbqvhW8yAPyrJTFARGu5Wya8hVJwPRZ0TRFywIOfHnK2uhrnKjrsO+EpETpv4PSMxGYspHse0lw",
+	"Glxuhi/DnDWjLPygm7VzntZZ0EbgjGTfwiiUYR3JacPGmE7pBUHu/WjI4JIolZKRcJX0VxIGkyyyDIv1",
+	"Jk78yr4GqluWp5aFtCBXyKIus9s2VsrZAixebdVJAwgqkRsWwRDa6MfnBGkugLhIiNAnShJxYTjVgD3/",
+	"yhkZheewBAXQGTozZOhBwE3iiMoScAtJzcPgHZ3Ine0uAVuh6F0Xv9iGqDWM5xZELQz8kjgKDPNb63Cp",
+	"b0AQbE0d333ksU1PptnRaya3b3NPgza3vwMYIrSBpxkO6eAxz+1fAYfVHIxdSdkiJaiybIcpPVo32RKH",
+	"dt90aSh0QWSAT/0wR1RJlGFG50SqCMklPjo5Pfu///v/PEQky9UarZY0JdbKM64gLXqWhNnfZoKfExZa",
+	"U4pnJN0IhWfmLWD94nwkv+7k/VzQhREYTvnJBb+gCWg7NNNqMvw5w+fwr2Y/e45XBdWgHAurSbRZvUV8",
+	"aRCXbjOr27QHS3Ecoik9mFGMpBlsiS8A+KslB+Y3iLCAkF/oKcIyLqY56VAmR4k/fZJGKYaSFyKk3TxC",
+	"c5qSCGEkyJwIwmKCwJ+qYSGVWIPfEbNSmoRgKhUWqkNz0hI4w/GSMoJEweQojamlR8/wueHoguAEVFJ3",
+	"BlZULROBVyxIQlKRvEu1UxJpWkQJJ+BMhR0b/RzhoGdFFnFMpOSia88cFZLUXc7l+pAxAAJi3UYJ+ujr",
+	"R3jpKipdeUGFw1oBzZWta3xD77ICWrRB+FhJXfHZ0mgw/K1Gko4iSmZQ0l/JmsqD6JiPxZEzNboEtcdt",
+	"OwXJN4JnzqU9Uh5i9V6U7LoeqahD82utbABD1gacBuycCqmsVIo5k1QqwhTKaawKYXj3TINWvzvD8fkk",
+	"Cij01Ft2pydlkBu6pjm0uWsDZNtQb4wQvwX1xmOqYRUheX8tI51aQA+R810mtBmkc9UvHVMdSYdjBfhw",
+	"0jBepxUXAf/yUxtPUuic5Mro4hssdOFvsD7aqyJeIixLSbJPLnGWp+RgToSgRB5oSCtt0J99OYkm9unk",
+	"bDLwg6bG2huD66UEzXoDGgFHki605HOeBrewh2XkLQSpo4D6HOamFfCCBOTxgqarIhFEhkXownk36pt5",
+	"Ahql5k6cEaPgYJQTITlDKS5YvNTSLu2QTTTsCadObQ+KVdDFyrHByvQkooYnfK//o2Wws/geIpJKYlTg",
+	"4FrY+3lKF8sON/DYkwOG70iVP6eMkY6AhiBawx3ONV/C+0Hlh4iLkQsbxdKiiUxpHtaEncTQ5xcjpe0Q",
+	"jTNyqc7Qm6N3zksQoc+PvkAxz7RcK/IIHRwdIM4Anyu8RrxQEfrd0e9QwbTVrpbrCP3n6D8oNRHfbr9p",
+	"r5yxa3sFL+vjm48C0gURCY3Vpml+sq8FlS0v6rMM232/6qO0WehpC8gcWfuJr2OZ8+XpTE7pMnh2upLb",
+	"UFQyhpJEa/Ttn52KUC0Z9HGgrWgHjpvdhoJQowjPXLCb13YC59YXBH4j96fzdWmlz/rntWJn/kwJto8X",
+	"BjNAtiHz4jteCIbTJ0yJQMwDx4p3pP1YDjxbAz/UYsHxRqV1dDBF3k4KRhWWbychah4XSolxIUm/3Agw",
+	"3B6d1AUD28pqGeofYJ2al2W3kmQSATrMy4TEYCsgjUWJOHsIP2uoaSlNGSI4XiIrdFvU47mSh8QNB9Fq",
+	"mcsAx85GCA0d2CEqbFTbD9G2Ja1tHMEald7CMXxWit4BEZ+jk5A62QjgnITiN88oI11R+2ZsWhqc2/PL",
+	"yCocojYR/fbxTCkj/yNdPMHl3A0mijInYNPIZarfBgeqJaTOXI3vsTgvDaUR5oYn4DakUPmrcV91rUS2",
+	"8bOkUnER8E48JysirRHtu4iun3PS4Y91lmLDDTaTkKRjnatac9XEEsI1pFcFnVd80LgKnxOG8AqvN+Pb",
+	"pnKZiGvY49E8xG2WkDeOYMfyezxK4VX1ob836mNWFpXEEBrA5c81vZUpXxGxF2NJUEqUIiLSvJ61f5cR",
+	"SuhCK6JcoOU6XxImH6LTeyheYoFj/YbLPXyIGLevICtSiEnpqHLhNia+fRaiwedkVabyjDiOZc5O6YO6",
+	"1xR+X+HE5rdK66/lK22mzkjMM1Lp2xMvR/JoQ4ZkOCOoXMNJKCRYDn7vtB4M2j/cXurQUK8GqS/4qAm0",
+	"bznvhdq1YOZSlcppJweT5sTfaBpUKj9D+hwQqUhi8qq/ffL6IcJI6/WFNDby0XSql3T04IFWXmz2mic4",
+	"D6dHxzXSPAiaqFzUvZj3p/f9fNnTk5N7J5u2FsiRapxHc4CMMW9p5yHsjBfgAjhCEnRY/wXDDZVNq5BL",
+	"LoxY7SGuJm1ND8fkZgX5C1m5BKURBzPE4qvA0UavoeJdaylzUkYsppX8UXGL6aij2pMkUhG1jeG0SJvP",
+	"55EL8JSodoYMRjGwv6gz26Sh0peUc2bS+G1iwIiQc5musnlkWO5hgxwznKZAjuMmHcWqXHZMCd037/qi",
+	"Yhm+fGoeHk1DbqJmsko57OkoOjjsSWoZBww/faXf9zWvZZF0owynKYLXnHkMpntMJsPhllFm/3c4LCvF",
+	"S0HpTFx4TlbXjDSVvtMBALrNaMBIXBWSiPcJVs0qGC1PQgbdMDdYG+LwXQfEX3CejoR27LSwNu+GR+b8",
+	"JySmCZFotaTxEiksFkRJtCAKKYHncxoHcy0g0BeQjcYXB4E/LY2rdDT9vlZcpQ2QHB59uT/dn+4fnt2f",
+	"Tqe1UEjrUU0RmEZbDBJaHNjtRBZkHSh4WflMxkRXZ/yC1It4oq4KoSp7LeMCIhYMmLaGoSAow2s0a8mG",
+	"TYxpRlJn6tsFTDsXYJ2D3kLmZEXEwJVsXIrk+LxTeHdk9GG0whcEZYVUWmVcO+2wh8ffPz3eKOyNVjPg",
+	"8OvZOzIO51gYLxuscMGJPEPYS8T0khEhbWuJBTFuuhRLkLyH0+kf9pHP9A8jdDL9QwRPaj4Br0SpVqB0",
+	"fPVv8+dhdO/q87dv9+F/f/riL3/44rMOHeRaAqJbj3vtcdMxB8Pwiob90n04GFErLs5R+Z2foaMZlqzR",
+	"wCY9P86LDTO/ENxkvMgI4VRybT3l2IQPeqgPClE32IQJledVKpNX3vflvS+PD+9rY6dtTCmohEqNPsAZ",
+	"8dOT2kVi5cE8PDq5/+DBg+np/eOjUz1yBZfp8f2TL0/DJQO1bPa+c+Invvvx0QFnC6wjUeSKahhuzD/5",
+	"eUk0+7E5hCa9ynAiz8GEsDL2FWJc0ZjY7BTwlaBcUD+bywthjs4eJBkX6wAOj07vH987OT457UXKlycP",
+	"jg7vn06Pj48PT4ehZIyCw7gigxJcO0zmQNBGQ7Ss13XlB1awS8TZZKyhXYaM+zb0Q07YC3hRf6Gx9z4n",
+	"4v2SF6JfpH1jo/7ujESQ0qBVn0IIwuK12cyaFyjmBVMIMrZ6jjUIuE1SpaYp1hf0sgAwxUQTqMmbmnGu",
+	"1XxkXjMLmpEFZdI4Sn7/O5OIiH4fp7xI9mLO5nRhnq0EVeS9YQda2xIFi7OG1ySsn4ZVIHNsQxzeoWAk",
+	"e3eUNZIoBFc85g07XMW51hCtA838r0jC/jOTdCe7dVMBVf0G2pp7gBeMMk81nYL6OT24X3PrqCWXpCwr",
+	"KK1/p61OD+778tpHw3GvGD6ZbpC8AMk+zAQ2Cz/blBdPSvKcMC3NWIIUR6slzxpb9I62re0bFGUraaS2",
+	"M19ZL013CNVsI7L3EvxPHXnHg+N3zq7qMJ06M9/HlqMWYnDacmVcddhdtjSqjvG3kzWRbyfAMVbLdc3s",
+	"cnlbGv2TMeWq1nMbILBXVNOT55VAkP5KkmHVRmMLV41ZOpg2XsP7Q0txGuZfdyJuBf5qSR6QPEx3kdo2",
+	"CB9I9hZC2V6rgIbTlShM046ctxWWps7fVmqYVPCEh+jMdk7pDtRVMwU0FdAW26v47tUPz9EL89QlLZqG",
+	"AVbiz3iybnlpTccZ26hmoxPbTR65FQ6JSpoARzhjT1GVkp5ygNZxgxTQh6DS8DkqBDszCTJntn3DGWUX",
+	"OKVJpA/63pwXLIkQuaRSyUgfzZRESOsPKY1VhAqGC7Xkgv5KkgjlAkxykOx7btvw0gWmqZ44MoEMBkVo",
+	"G/z9+qnbYAmEELy0ERCIdrrqFj4H0WXSJUVVxzdbgwHQ7P5Rye8yY3ZvRWZ/PYaPaz9JC0xVlU1SaUiX",
+	"SqSBIUzlTuWTaow5Mk761211FdFAq6ReO9OAZ8HUVGs2aVBKp+8gcOQULNU6keJpgrh+a0Vl2ECCr317",
+	"p2EhUAEOIj3WAuZ7iFK8JkKWVsPaeECsvq3NMoKhTc8AAWDWHsjeBvKwJOMUHkFgc5NoTPluu6yzjwf/",
+	"L87IMNXDyhhATVXXafdTB2v4kDhFuuE9MRHdjkQbLBVSK8LUOkLMZJno3zT/aFYRek6EQTu3rVFChYSd",
+	"StPIFN3xyaqDWgA46V6ljnb1R/E8vR3O3B436632X+jOWEzJXI2s3h6Vrji2WI8wRboSKMembDfcxkMK",
+	"040yOi6R3H7TkUTVqsvLuM2U1eszfy1NoxtBLjTN+L0vzE8gVfAMM/1rV/+LjqS6C9KRTiuIybfCFyDj",
+	"C6Zc6cFhuF+G82gPOu8/64kDp33QkStTQl26t6tQ5Z2J3WZ1dsORPXHueDVooaapeyiv4dKjxZ6z/phn",
+	"GTaJOmNCbNVXZXoPBxLIBY8JqYghiOvBlehNTman7dnPVixsywZvwdZ4ZUPZrRXatNTBgqKzRqEjwP7U",
+	"2ASm9QNlLuyptROtN8xpalrUXLO5Q1XH4CR9V7urV1WDjBZNUbZ4X2Pz3uldcP3USqeA86AhBpqpmbxQ",
+	"aOlia1DfZZCMpKJpCn50OawPhs/hA80q9eF2hhacfoA2F6YtVIu52qqE9lj4nLhItO362N50wVYkTYPI",
+	"tt6JCM0KVcsQbI/itMjB58P2JnysWW6QRWKqxjBautljUQLdL+Sw24880vHpxNuZW1OIIK3PZFThne/Z",
+	"alAaqIkkQSeXl9oCY1zZLMShLqK+4ozearje2o2MJBQz232v1Z2ijM0eTqdTlzU57DiAb63b9lIQodTK",
+	"OPL8RW0zK3/w4BYW1+PH06qD4nqBIIehUpvE0ErWZoMM9egpQUmwgaOpjExoAlQA/Xegly4Di9POop8P",
+	"m6mb63eVgFf6R1UsVnFq6xWt14m1XXrVFn0qKjEWPFJeZLwn+N3eYndfrrIRSoaT4TabGS5os0E0ZONM",
+	"Rp90GBvbecYUroSmt0H4ASR8K21q/Cj8oEZ6N46Kh+uJ31cdcwLcrhEk30Lwenzrm2a8e0iBW5erxUWn",
+	"RzS6HFdf7IejmhtpB5EH8c8LKr2WC9fuyXMDg7ppfrpuMBuawPhtW4JNAMp49R12Z7lBTxZXL1w7R2Vn",
+	"UmAwDeqtHfzIY8WOzFpE0jyEPuDqXMGrWwYqr6zcla2xMH1frtnqxQmUr+l8Hopalsz8hny50//U4Z3o",
+	"yXt4lKZQ+AdZSzOullHZ6QtS0K3h5RrYD5UpXkHkJp3Z9zk4EPlL7gP0DdrqbKmtzeBknm7lBybr2+U2",
+	"nAWlrnML3gI39kuPZV4/03C32YV3lFH4aSYPDpCv3CQagFxtJa9oIgH2v6Hk72Y5ip9KTuKW8w8tG2rL",
+	"cJMTTiXCYN9Wsnlkt6IqGfFTyT78LePwOhmHmpBCbP5Hp2821RqaJiLkXQlFf1emPsGZrHRcu2rwE4w0",
+	"jco0/3GfuYSGm/QStsv1B/PXE1WwC8H7pyrO6oyKgp0zDmp45SmtvKYhA6PmBA04syEc1dEjunL63sDL",
+	"U7EbN1k1cmjX4GdtX33BxcgQY69+d82mTs0u19u6HsQT9s4e8TfcHQn/2YYdb3qhgYmrjGs4hqUcH8Gt",
+	"28grTJVrdpSnOO6I15qpJtEEeuzvFeHMYlU6yJtRhrLMxzB8Twgi22zV9FYIx2IDNpN0LgRY0Eaj2MZK",
+	"S3etgUMQn9bQxunWmmZvEOo1B8RGfavVchJmDe2kysBpGy4+Qw44o7W9ybhCi1rnvyGeqx6O1ZFW7/Hi",
+	"bqYEI8eFoGr9SkPDnTIsTHoGgAiUQ/NTOQD0koArmCibB+r0/05ILpHWlfZmONULSUwwDswAp6/SJgGb",
+	"pDvIEndZdwEhGy+5JAx0WbUk2f5b9nUh4E4pCSC23MXepld1p2JlIuZDSMyTCme5+eTlN4/RvXv3HuiX",
+	"fnz9+KFNKdOPQKvdf8ueQA5p+faD45Mvkc2BlPvokbtKLsbQPtO2sDRmY80vZ6+Y0zO5G+NsV4qUGD1O",
+	"lgErdHx4tP+WlWmNZ5MfIfnSc0SdTQ73p/tTFwnCOZ2cTe7tT/fv2ftxAKUHF4cHkIYE/7PcRJMugO1p",
+	"Are/SfXYvBLVrlJ8Ez4+1SsH5gK6q2jji+ZOxqt3jbvCjqbTnnvCxt0PVt3VE7ghzO4Pfrc1HuHRyuV5",
+	"9415d0tM/gaKiSlnlmi2Nv3OQL2XAdga79pjmwc2DriNGxoN8CBK9BVP1luDW9k956rOUZQoyFULX4fb",
+	"xVcIV2W5+BbQ9T2E/mzLGTfqVeQdi4MPGoNXnadjQdT10OfdUHj7dN8Px8heWQlzP3mNF/XRm6L+6uZw",
+	"/4GRBrTJhbutNajSPMHxEsE7aIkNE9XLQr/807TT+yVCGNm/EWFKrBGWoOhoUzSy4V1Ek3305IKItePK",
+	"ejDMzBf7b9kjFKcUAtBaqMQ8IxLahBuJ8QxLtfdEL2Lv6dcmfL6y0ZWMaoWt5f6RShCcOYuW8ZVh2nUS",
+	"WmlW/8Tsv0VFgTs3VmZtLCYCxB+VyEWTQ7d3umc9V1t+CF9cWttv7wibCViRS2WQvGeAsoHGomAKD3x4",
+	"c/J7RcQFEXuQpWgIz2R/a8pQS8rsRbDON+9otLLFOwXlt87+/XQFZXXTTgANdn83R4EZyEnIyLYt0KdM",
+	"H1pZ3cLUJzi/taT9sQpOe9fQbgWnN2n7CC3c7UfbEZww3ENAWaWza0246mauwOPXOEOeVIULokgbw+b3",
+	"62HYl62bz5S7Fjpwqo52iJVGy+4tIKlxPQZO0/p1ZBZ/tnmjIBmHy3bA7dih69wcH7fOuvpJ/250HYPg",
+	"IHtzN5LXQS3gHrHdU//22aB/LdogTjj9tDihifmX7ey8cxXmeQc2v9n2JAgJN4gnvizvSrxV7O9MFpa5",
+	"+7uVhrVpAz0jq4qCG9LBV1rHN1fqw6VKtttmm91qnafMNG14s0qSqcoLO1XNp65ib7PFUPrKXLOIMkcp",
+	"YC+46yD7zIVgCYOpZDaR/fKmqdAMtvV6NcPGe1sCLYjxjKReJecSio2wRM8fff/kzz89evbjk47Z4cva",
+	"9KGeVm/+8ed3f/rz/h8HtKxqBsQ+BKetLuEq593O1XxdE5bVTK35rnd/WxsL3+OEgFADDyo1hc5dVEVW",
+	"RLxXS+xfDlotLRB17g4yd6wk5WxBBMILbtrD6SV1rIanyVZX8wmZd9VNYwGWWI9fb4Er1geMnL1nXPla",
+	"62R+y/lOc88ci6eWazUYXg8Tq8uZaKi0sp0ZA6k1AuoRjGOIspa/xyQ1lI2IQyurLi0bzmDdXU5QBaH5",
+	"QQT+ipzwPO06cCUHDrLZk0Fs1mTyuKIpi8U74LInQS57W6oNjxUJe6lKvjCjDIvAxVjtE/UILX6l+Z5e",
+	"IqTxJUhhgbCIl/TCME9oF2Hun0Wfmx4a+2ucpV+4UK3gXJXtQvTXphHFD4+f2rhYitdwx5M3iSlw2p/s",
+	"UtWyVw+GFS0/D2sLypa5w1EbtyUszQ2pTagg6y1m5FKFOnk0NK6DGdQbdqrm+vFHw4aouTM12TkbAvZ3",
+	"q3zots62Poy7ONPmkmE4x/4xdnLPZr662gwNKolmRNJEI3bIsT3azbGtV5EAvblapS2ZS3Drb98JtZVe",
+	"FqTN81rXjjvPLW1dSfuReo3bd+cOMph3TA42ZSLbOjVkw6ihljzu34vdoI7ybs8elj4nKl528PSPiCaq",
+	"S2x37EG5I7HeOPvmzlfDh2RO8LkR61rcJ/oRnRV6Wajs19mgBOt8KwsN+90q39uqqI/TzW1WF8CIfXBj",
+	"PLyGsy3OJSpYok1qG6QzDfWIqY5am6Qre2taD7gPPuh/eoM9JvZQgv6WnZ56ijvEUgVduMvORlxuijIT",
+	"kNPjmmvNtC1dhJzLRN0RnLfPGKub9nYcWdgtbl9oM8agljOEK0OcC2RjdqbkpeMUfrAfDIi3Xk8OjiML",
+	"8/ZPpdS4SYD2uOv+dLOdZBtRVBipAruRQYybRJFCL6UnYHoHAL117+EG7fCOYqwOPaY2SONI4wZOYP+p",
+	"AJt/L+WLviS/r/A5ecYXOz8azbvzNAcomKJpo+tGwPKe89S2KCtB37zOoFniNzSRK08xZdfI4NJA3o56",
+	"kvKF1v2XfOX7Jsts6o04j3lO+6yCmOfruzq7t5PEy/P1R2lLllkRFiXb9C0IapuKedW6LvZqPGAgRBdw",
+	"rOxCBpLOwQczQK9QlYrnAPhdsw3gB3ApZtvj1+2N3JzW+enThiD4HGE94Brx+fxh2WbZFA1LhdfSlZAY",
+	"LwRc1L2BJsilqxUOChDz+KPXBS73FBY3do+ahr/r7aRV+NTgEr87QyAb0ZRSRmylfa/C9sy+99+lt3VF",
+	"fX8qw7M8TWrR2O0h738kgkQYBbVSLIFsROX69Vfl0WppR+lD46pWNBgW4O6dT8Ci2b6896oqd2wZDzIQ",
+	"tpDBr3gOzsdC2pQ7O7bl58K0GoAugpqjVyTll2J2OwG9KskBYb5BJRaNNodGc+WSVD3iF5wRzeRs88zg",
+	"TKZCdIRG/4llp1jAdyaolIjZQm6KGwvSUkxunuZMVSl7mLOY3PaPPZDkX4q7a7W/Nm+bDVS3P1UZ71vJ",
+	"xX0GmKk1PUG8UBBWxWzdSMstWcHBB5pscE8rKsj1MW4/fJp8NOUI10HRdhQ64NzQrsXUG/hdrUp9oCwf",
+	"CWCvx9e2DQTtgrttgvodedBKPJT18dDd1zb2hQtktSlma6WDp+hgxrna6EvjXF3HlzYOTTdzVOmNH52c",
+	"or/Tr1z+m97aljxYP7vOUa7jQT2MDWWpK0GVIlVKuK1u7dVbvrPvbE9rCX3oN28Z+60oyxoCNmbZFqyn",
+	"U9YnptBYjHTpM0+YEttxbHznFT9TrdPUM2stEUFpQr/u+8K8coswqW5cDEDETn9zgJiLqaRLuaICwQ0I",
+	"kRcgACuhHjnLOU83wAfe+JQrfMt7/0Lgh91tIWapxxnaAAMuEPx49Whzv+Fus26qOUPNB819i9up4dWj",
+	"oRlZUpYgXN7QWT8QA7pgXAuHu8qY2QjNu1G4APSlj9td4Okg7xcKdnKjl+6l7Yn8T4iT+XcLBdBbAmcL",
+	"0sQO1SFXHa4OPhjvQe9RuW5pp/3uufVP7ACwm8om7+bYlEWbXcA/sPdR9cR3FUnTLeHh7t29jSvDduzy",
+	"3VmJ7d94CpfDwkVmhm9ygcx1Zgi3yEJWV3p1nUR369ctQsdN0dXTxj3elk1JZXkBNpU2Y5PGS6P8Igr9",
+	"k0oQ1Vq+dsqY114v12sUG7tJblBv/AmJpFoL+xDSmw0MtxFna4557UJLo4+/rjA2jjN+LdYvC/ZxNR6o",
+	"7gHYLVuszxu6qJwXaYJmxCYsRVu1H/pm13yn3XlgO/aEi9UfmqicqpbR4DhDK3dU6OKLj9RWDF7SsWPD",
+	"8a4QX+HauPGtC9+kbKT0nHSV6lQUURmZYVIwlx5dmzmNi+l/dKysdefIb/xsB2QdrEUrZ4tMj0DKFuYi",
+	"c5dLZrpkd1H4gCokt93fCpGuW4gUBvrgWiQfAb+VI91qOdLdgfq3iqSdVSS1juOIoqQdSfz/r+qS7gam",
+	"7+5IP/kUqpO6T8hBYm9XDCJTP+zx0Oy0PknDuXUjb6gDHL92VxRzK8cuCAnutOwgJg10V46/Hc+d5g12",
+	"UGVK4OuAHEAmY9KiPw2e+t+UGT2UP91JcrR34QsQgbvq5c07jQgJ/dINeRQinZxNDiZX767+XwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

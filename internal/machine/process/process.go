@@ -6,8 +6,9 @@
 //
 //	machine.json   the spec, and the process with its start time
 //	root/          the unpacked archive; the process starts here
-//	run/           what the machine is told: instance.json, user-data
-//	boot.log       all that it writes
+//	run/           what the machine is told: instance.json, user-data, and how
+//	               its user data ended
+//	boot.log       all that it writes; it outlives the machine for a while
 //
 // A process is known by its pid together with its start time, so a reused pid
 // fools nobody, and by a mark in its environment, so that one whose record was
@@ -25,6 +26,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -38,7 +40,7 @@ import (
 type Config struct {
 	Dir    string   // for the machines' directories
 	Zones  []string // in their fixed order; each gets a range of addresses
-	Images *image.Store
+	Images func(zone string) (*image.Store, error)
 	Log    *slog.Logger
 }
 
@@ -56,11 +58,13 @@ type Driver struct {
 type record struct {
 	machine.Spec
 	Process *identity `json:"process,omitempty"`
+	Halted  bool      `json:"halted,omitempty"` // on purpose, to be woken
 }
 
 // running is a machine whose process was seen alive.
 type running struct {
 	id    identity
+	quiet bool          // its end is asked for and nobody need hear of it
 	ended chan struct{} // closed when the process is dead and its group swept
 }
 
@@ -98,7 +102,8 @@ func enterable(dir string) error {
 }
 
 const (
-	firstNet   = 64 // zones have 127.64.0.0/16, 127.65.0.0/16, …
+	firstNet   = 64  // zones have 127.64.0.0/16, 127.65.0.0/16, …
+	furtherNet = 192 // second and further addresses have 127.192.0.0/16, …
 	hostsInNet = 254 * 256
 	firstUser  = 200_000 // machines have users of their own from here on
 )
@@ -111,6 +116,17 @@ func (d *Driver) Address(zone string, number int64) (string, error) {
 	}
 	n := number % hostsInNet
 	return fmt.Sprintf("127.%d.%d.%d", firstNet+z, n/254, n%254+1), nil
+}
+
+// addresses are all of a machine: its own first, then others that no machine
+// of any zone has.
+func addresses(spec machine.Spec) []string {
+	all := []string{spec.Address}
+	n := spec.Number % hostsInNet
+	for k := 1; k < spec.Addresses; k++ {
+		all = append(all, fmt.Sprintf("127.%d.%d.%d", furtherNet+k-1, n/254, n%254+1))
+	}
+	return all
 }
 
 func (d *Driver) user(spec machine.Spec) int {
@@ -139,7 +155,7 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 	if r, err := d.find(spec.ID); err != nil || r != nil {
 		return err
 	}
-	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil {
+	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil && !rec.Halted {
 		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
 		return nil // it was launched before, and has ended since
 	}
@@ -167,17 +183,26 @@ func (d *Driver) prepare(spec machine.Spec) error {
 		}
 	}
 	told, err := json.MarshalIndent(map[string]any{
-		"instance": spec.ID, "group": spec.Group, "zone": spec.Zone, "template": spec.Template, "address": spec.Address, "port": spec.Port,
+		"instance": spec.ID, "group": spec.Group, "zone": spec.Zone, "template": spec.Template, "image": spec.Image,
+		"addresses": addresses(spec), "port": spec.Port, "cpus": spec.CPUs, "memory_bytes": spec.MemoryBytes, "labels": spec.Labels,
 	}, "", "  ")
 	if err != nil {
 		return err
 	}
-	return errors.Join(
+	if err := errors.Join(
 		os.WriteFile(filepath.Join(dir, "run", "instance.json"), told, 0o644),
-		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o644),
-		d.write(record{Spec: spec}),
-		d.Images.Unpack(spec.Digest, filepath.Join(dir, "root"), user),
-	)
+		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o755),
+		d.write(record{Spec: spec})); err != nil {
+		return err
+	}
+	images, err := d.Images(spec.Zone)
+	if err != nil {
+		return err
+	}
+	if err := images.Unpack(spec.Digest, filepath.Join(dir, "root"), user, spec.DiskBytes); err != nil {
+		return err
+	}
+	return d.firstBoot(spec, user)
 }
 
 func (d *Driver) start(spec machine.Spec) error {
@@ -219,9 +244,10 @@ func (d *Driver) start(spec machine.Spec) error {
 func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
 	root := filepath.Join(d.dir(spec.ID), "root")
 	for attempt := 0; ; attempt++ {
-		cmd := exec.Command(spec.Start[0], spec.Start[1:]...)
-		if filepath.Base(spec.Start[0]) != spec.Start[0] && !filepath.IsAbs(spec.Start[0]) {
-			cmd.Path, cmd.Err = filepath.Join(root, spec.Start[0]), nil
+		start := d.command(spec)
+		cmd := exec.Command(start[0], start[1:]...)
+		if filepath.Base(start[0]) != start[0] && !filepath.IsAbs(start[0]) {
+			cmd.Path, cmd.Err = filepath.Join(root, start[0]), nil
 		}
 		cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
 		cmd.Env = d.environment(spec)
@@ -246,6 +272,8 @@ func (d *Driver) environment(spec machine.Spec) []string {
 		mark + dir,
 		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
 		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
+		"UNITAS_ADDRESSES=" + strings.Join(addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,
+		fmt.Sprintf("UNITAS_CPUS=%g", spec.CPUs), fmt.Sprintf("UNITAS_MEMORY_BYTES=%d", spec.MemoryBytes),
 		"UNITAS_USER_DATA=" + filepath.Join(dir, "run", "user-data"),
 	}
 	names := make([]string, 0, len(spec.Environment))
@@ -274,8 +302,15 @@ func (d *Driver) end(id string, r *running, why string) {
 	if d.machines[id] == r {
 		delete(d.machines, id)
 	}
+	quiet := r.quiet
 	close(r.ended)
 	d.mu.Unlock()
+	if quiet {
+		return
+	}
+	if status, failed := d.failedFirstBoot(id); failed {
+		why = fmt.Sprintf("its user data failed with status %d, so its workload was not started", status)
+	}
 	d.say(machine.Fact{ID: id, State: fleet.MachineStopped, Why: why})
 }
 
@@ -335,13 +370,26 @@ func (d *Driver) adopt(id string, process identity) (*running, error) {
 	return r, nil
 }
 
-// Stop ends the machine and clears its directory.
+// Stop ends the machine and clears its directory. Its boot log is kept for a
+// while.
 func (d *Driver) Stop(ctx context.Context, id string, grace time.Duration) error {
+	if err := d.quit(ctx, id, grace, false); err != nil {
+		return err
+	}
+	d.keepLog(id)
+	return os.RemoveAll(d.dir(id))
+}
+
+// quit ends the processes of a machine; quietly, without telling the watcher.
+func (d *Driver) quit(ctx context.Context, id string, grace time.Duration, quiet bool) error {
 	r, err := d.find(id)
 	if err != nil {
 		return err
 	}
 	if r != nil {
+		d.mu.Lock()
+		r.quiet = quiet
+		d.mu.Unlock()
 		_ = syscall.Kill(-r.id.PID, syscall.SIGTERM)
 		timer := time.NewTimer(grace)
 		defer timer.Stop()
@@ -359,7 +407,67 @@ func (d *Driver) Stop(ctx context.Context, id string, grace time.Duration) error
 		}
 	}
 	killMarked(d.dir(id))
-	return os.RemoveAll(d.dir(id))
+	return nil
+}
+
+// Halt ends the machine and keeps its files. That it is meant is written first,
+// so that a restarted service does not take it for lost.
+func (d *Driver) Halt(ctx context.Context, id string, grace time.Duration) error {
+	rec, err := d.read(id)
+	if err != nil {
+		return err
+	}
+	if rec.Process == nil {
+		if rec.Process = oldestMarked(d.dir(id)); rec.Process == nil {
+			return fmt.Errorf("%s was never started", id)
+		}
+	}
+	rec.Halted = true
+	if err := d.write(rec); err != nil {
+		return err
+	}
+	return d.quit(ctx, id, grace, true)
+}
+
+// Wake starts a machine again that was halted.
+func (d *Driver) Wake(_ context.Context, id string) error {
+	rec, err := d.read(id)
+	if err != nil {
+		return err
+	}
+	if r, err := d.find(id); err != nil || r != nil {
+		return err
+	}
+	return d.start(rec.Spec)
+}
+
+// Files has do look at the machine's files.
+func (d *Driver) Files(id string, do func(dir string) error) error {
+	if filepath.Base(id) != id {
+		return os.ErrNotExist
+	}
+	return do(filepath.Join(d.dir(id), "root"))
+}
+
+// Memory is the peak of the resident set of the machine's first process, from
+// VmHWM of /proc/PID/status.
+func (d *Driver) Memory(id string) (int64, bool) {
+	d.mu.Lock()
+	r := d.machines[id]
+	d.mu.Unlock()
+	if r == nil {
+		return 0, false
+	}
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", r.id.PID))
+	if err != nil {
+		return 0, false
+	}
+	_, rest, ok := strings.Cut(string(raw), "VmHWM:")
+	var kib int64
+	if n, err := fmt.Sscanf(rest, "%d kB", &kib); !ok || n != 1 || err != nil {
+		return 0, false
+	}
+	return kib << 10, true
 }
 
 // List returns a fact for every machine that has a directory.
@@ -377,8 +485,8 @@ func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 		f := machine.Fact{ID: e.Name(), State: fleet.MachineRunning}
 		if r == nil {
 			f.State, f.Why = fleet.MachineStopped, "its process was not found"
-			if rec, err := d.read(e.Name()); err != nil || rec.Process == nil {
-				f.State = fleet.MachineUnknown // it was never started
+			if rec, err := d.read(e.Name()); err != nil || rec.Process == nil || rec.Halted {
+				f.State = fleet.MachineUnknown // it was never started, or is to be woken
 			}
 		}
 		facts = append(facts, f)
@@ -392,6 +500,9 @@ func (d *Driver) BootLog(id string, max int64) ([]byte, error) {
 		return nil, os.ErrNotExist
 	}
 	f, err := os.Open(d.bootLog(id))
+	if errors.Is(err, os.ErrNotExist) {
+		f, err = os.Open(d.keptLog(id))
+	}
 	if err != nil {
 		return nil, err
 	}

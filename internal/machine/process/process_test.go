@@ -57,7 +57,7 @@ func (y *yard) reopen(dir string) {
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	y.Driver, err = New(Config{Dir: filepath.Join(dir, "machines"), Zones: []string{"east-pier", "mid-pier"}, Images: images, Log: slog.New(slog.DiscardHandler)})
+	y.Driver, err = New(Config{Dir: filepath.Join(dir, "machines"), Zones: []string{"east-pier", "mid-pier"}, Images: func(string) (*image.Store, error) { return images, nil }, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		y.t.Fatal(err)
 	}
@@ -84,12 +84,16 @@ func (y *yard) spec(id, script string) machine.Spec {
 	if err := image.Pack(&b, image.File{Name: image.ManifestName, Content: []byte("start: [./run]\n")}, image.File{Name: "run", Content: []byte("#!/bin/sh\n" + script)}); err != nil {
 		y.t.Fatal(err)
 	}
-	a, err := y.Images.Put(context.Background(), &b)
+	images, _ := y.Images("mid-pier")
+	in := images.Begin()
+	defer in.Close()
+	a, err := in.Import(context.Background(), &b)
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	return machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Manifest.Start,
-		Address: "127.65.0.9", Number: 8, Port: 8080, UserData: "hello", Environment: map[string]string{"SEASON": "summer"}}
+	in.Keep(a)
+	return machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Start,
+		Address: "127.65.0.9", Number: 8, Port: 8080, UserData: "#!/bin/sh\necho hello\n", Environment: map[string]string{"SEASON": "summer"}}
 }
 
 // log waits until the boot log has the text.
@@ -324,5 +328,112 @@ func TestAddressesByZone(t *testing.T) {
 	}
 	if _, err := y.Address("moon", 1); err == nil {
 		t.Error("there is an address on the moon")
+	}
+}
+
+// TestUserDataRunsOnce: before the workload, as the instance's user, under a
+// heading of its own; a machine that is halted and woken does not run it again.
+func TestUserDataRunsOnce(t *testing.T) {
+	y := newYard(t)
+	spec := y.spec("timetable-001", "trap 'exit 0' TERM\ncat etc/sailings made\necho the workload runs\nwhile :; do sleep 0.05; done\n")
+	spec.UserData = "#cloud-config\nwrite_files:\n- {path: /etc/sailings, content: '06:40 Saltmere', permissions: '0640'}\nruncmd:\n- [sh, -c, 'id -u > made; echo made by user data']\n"
+	y.ids = append(y.ids, spec.ID)
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	log := y.log(spec.ID, "the workload runs")
+	for _, want := range []string{"── user data: files\n/etc/sailings, 14 bytes, mode 0640\n── user data\nmade by user data\n── user data ended with status 0 after ", "── workload: ./run\n06:40 Saltmere"} {
+		if !strings.Contains(log, want) {
+			t.Errorf("the boot log does not say %q:\n%s", want, log)
+		}
+	}
+	if os.Geteuid() == 0 && !strings.Contains(log, fmt.Sprint(y.user(spec))+"\n") {
+		t.Errorf("the user data ran as somebody else:\n%s", log)
+	}
+	if err := y.Halt(context.Background(), spec.ID, 5*time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if facts, _ := y.List(context.Background()); len(facts) != 1 || facts[0].State != fleet.MachineUnknown {
+		t.Errorf("a halted machine is listed as %+v", facts)
+	}
+	if err := y.Files(spec.ID, func(dir string) error { _, err := os.Stat(filepath.Join(dir, "made")); return err }); err != nil {
+		t.Error(err)
+	}
+	if err := y.Wake(context.Background(), spec.ID); err != nil {
+		t.Fatal(err)
+	}
+	y.eventuallyLog(spec.ID, "the workload runs", 2)
+	log = y.log(spec.ID, "the workload runs")
+	if n := strings.Count(log, "made by user data"); n != 1 {
+		t.Errorf("the user data ran %d times:\n%s", n, log)
+	}
+	if peak, known := y.Memory(spec.ID); !known || peak < 100<<10 {
+		t.Errorf("its memory is %d, %v", peak, known)
+	}
+	select {
+	case f := <-y.facts:
+		t.Errorf("the driver says %+v", f)
+	default:
+	}
+}
+
+// TestUserDataThatFails is told apart from a workload that fails, and its boot
+// log outlives the machine.
+func TestUserDataThatFails(t *testing.T) {
+	y := newYard(t)
+	spec := y.spec("timetable-001", "echo the workload runs\n")
+	spec.UserData = "#!/bin/sh\necho no sailings\nexit 7\n"
+	y.ids = append(y.ids, spec.ID)
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	if f := y.fact(); f.State != fleet.MachineStopped || f.Why != "its user data failed with status 7, so its workload was not started" {
+		t.Errorf("the driver says %+v", f)
+	}
+	if err := y.Stop(context.Background(), spec.ID, 0); err != nil {
+		t.Fatal(err)
+	}
+	log := y.log(spec.ID, "status 7")
+	if !strings.Contains(log, "── user data\nno sailings\n── user data ended with status 7 after ") || strings.Contains(log, "the workload runs") {
+		t.Errorf("the boot log says\n%s", log)
+	}
+	spec.ID, spec.UserData = "timetable-002", "#include\n"
+	y.ids = append(y.ids, spec.ID)
+	if err := y.Launch(context.Background(), spec); err == nil || !strings.Contains(err.Error(), "line 1") {
+		t.Errorf("user data that nobody understands was taken: %v", err)
+	}
+}
+
+// TestDiskAndAddresses: files that do not fit refuse the launch, and further
+// addresses are told.
+func TestDiskAndAddresses(t *testing.T) {
+	y := newYard(t)
+	spec := y.spec("timetable-001", "echo $UNITAS_ADDRESSES; exec sleep 100\n")
+	spec.DiskBytes, spec.Addresses = 10, 3
+	y.ids = append(y.ids, spec.ID)
+	if err := y.Launch(context.Background(), spec); err == nil || !strings.Contains(err.Error(), "more than 10 bytes") {
+		t.Errorf("it was launched on too small a disk: %v", err)
+	}
+	spec.DiskBytes = 1 << 20
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	y.log(spec.ID, "127.65.0.9,127.192.0.9,127.193.0.9")
+}
+
+func (y *yard) eventuallyLog(id, text string, times int) {
+	y.t.Helper()
+	limit := time.After(20 * time.Second)
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		if raw, _ := y.BootLog(id, 1<<20); strings.Count(string(raw), text) >= times {
+			return
+		}
+		select {
+		case <-limit:
+			y.t.Fatalf("the boot log of %s does not say %q %d times", id, text, times)
+		case <-tick.C:
+		}
 	}
 }

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Regions and their zones, with what runs there */
+        get: operations["listPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/images": {
         parameters: {
             query?: never;
@@ -31,8 +48,59 @@ export interface paths {
         /** Image versions, by name and then newest first */
         get: operations["listImages"];
         put?: never;
-        /** Bring in an archive as the next version of an image */
+        /** Bring in an archive or an OCI image layout as the next version of an image */
         post: operations["importImage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring in an image from a registry that speaks the OCI distribution protocol */
+        post: operations["fetchImage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/bakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to bake the next version of an image from a recipe */
+        post: operations["bakeImage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/from-instance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to make the next version of an image from the files of an instance */
+        post: operations["imageFromInstance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -46,11 +114,149 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One version of an image */
+        /** One version with what uses it */
         get: operations["getImage"];
         put?: never;
         post?: never;
+        /** Delete a version that nothing uses */
+        delete: operations["deleteImage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop new use of a version; what runs on it stays */
+        post: operations["withdrawImage"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The version as the tar of an OCI image layout */
+        get: operations["exportImage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/bake-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The log of how the version was made */
+        get: operations["getBakeLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/lineage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The version's ancestors and all that was made from them */
+        get: operations["getImageLineage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to bring the version to another region, or go on with it */
+        post: operations["copyImage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/{version}/copies/{region}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Break a copy off; what is there stays for the next try */
+        delete: operations["stopCopy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The marks under a name, and where they were before */
+        get: operations["listImageMarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/images/{name}/marks/{mark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a mark on a version, or move it there */
+        put: operations["setImageMark"];
+        post?: never;
+        /** Take a mark away */
+        delete: operations["removeImageMark"];
         options?: never;
         head?: never;
         patch?: never;
@@ -74,6 +280,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/templates/from-instance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a template that launches the like of an instance */
+        post: operations["templateFromInstance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/templates/{name}": {
         parameters: {
             query?: never;
@@ -83,7 +306,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make the next version of a template from its latest, changing only what is given */
+        /** Make the next version of a template, changing only what is given */
         post: operations["reviseTemplate"];
         delete?: never;
         options?: never;
@@ -98,11 +321,81 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One version of a template */
+        /** One version with what uses it */
         get: operations["getTemplate"];
         put?: never;
         post?: never;
+        /** Delete a version that nothing uses */
+        delete: operations["deleteTemplate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/templates/{name}/{version}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop new use of a version; what runs on it stays */
+        post: operations["withdrawTemplate"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/templates/{name}/{version}/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is different in another version */
+        get: operations["diffTemplates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/templates/{name}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The marks under a name, and where they were before */
+        get: operations["listTemplateMarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/templates/{name}/marks/{mark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a mark on a version, or move it there */
+        put: operations["setTemplateMark"];
+        post?: never;
+        /** Take a mark away */
+        delete: operations["removeTemplateMark"];
         options?: never;
         head?: never;
         patch?: never;
@@ -242,7 +535,8 @@ export interface paths {
         /** Instances, by group and number */
         get: operations["listInstances"];
         put?: never;
-        post?: never;
+        /** Launch one instance outside any group */
+        post: operations["launchInstance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -260,7 +554,8 @@ export interface paths {
         get: operations["getInstance"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Stop and remove an instance that was launched outside any group */
+        delete: operations["retireInstance"];
         options?: never;
         head?: never;
         patch?: never;
@@ -379,7 +674,7 @@ export interface components {
         /** @description A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end */
         Name: string;
         /**
-         * @description A version of an image or template, such as timetable-web@4
+         * @description A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
          * @example timetable-web@4
          */
         Ref: string;
@@ -403,17 +698,90 @@ export interface components {
             /** @description In the order in which they are filled */
             zones: string[];
         };
+        ZonePlace: {
+            name: string;
+            /** @description That are not gone */
+            instances: number;
+            serving: number;
+        };
+        RegionPlace: {
+            name: string;
+            /** @description Whether images come in here unless told otherwise */
+            home: boolean;
+            zones: components["schemas"]["ZonePlace"][];
+            /** @description Image versions that are here */
+            images: number;
+            /**
+             * Format: int64
+             * @description Their sizes together; layers that they share count for each
+             */
+            image_bytes: number;
+        };
+        PlaceList: {
+            items: components["schemas"]["RegionPlace"][];
+        };
+        Users: {
+            groups: string[];
+            templates: string[];
+            instances: string[];
+            /** @description Image versions that were made from it */
+            children: string[];
+        };
+        ImagePlace: {
+            region: string;
+            /** Format: date-time */
+            since: string;
+            copied_from?: string;
+        };
+        Copy: {
+            region: string;
+            from: string;
+            /** @enum {string} */
+            state: "copying" | "done" | "failed" | "stopped";
+            /** Format: int64 */
+            done_bytes: number;
+            /** Format: int64 */
+            total_bytes: number;
+            why: string;
+            /** Format: date-time */
+            began_at: string;
+            began_by: string;
+            /** Format: date-time */
+            ended_at?: string;
+        };
         Image: {
             name: string;
             version: number;
             /** @enum {string} */
             state: "baking" | "ready" | "broken" | "withdrawn";
-            /** @description sha256:… */
+            /** @description Of its manifest, sha256:…; empty while it is made and when it is broken */
             digest: string;
             /** Format: int64 */
             size_bytes: number;
             /** @description What the machine runs */
             start: string[];
+            /** @enum {string} */
+            origin: "provided" | "imported" | "baked" | "from-instance";
+            /** @description A file, a reference in a registry, or an instance */
+            source: string;
+            /** @description The version that it was made from */
+            parent?: string;
+            labels: components["schemas"]["Labels"];
+            /** @description The regions that have it whole */
+            places: components["schemas"]["ImagePlace"][];
+            /** @description Only for a single version */
+            copies?: components["schemas"]["Copy"][];
+            marks: string[];
+            recipe?: string;
+            /** @description What its bake does now, or failed at */
+            step: string;
+            /** @description Why it is broken or withdrawn */
+            why: string;
+            /** @description What to use instead of a withdrawn one */
+            successor?: string;
+            users?: components["schemas"]["Users"];
+            /** Format: int64 */
+            revision: number;
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -422,6 +790,57 @@ export interface components {
             items: components["schemas"]["Image"][];
             next?: string;
         };
+        ImageReference: {
+            name: components["schemas"]["Name"];
+            /**
+             * @description Such as registry.example/ferries/timetable:7
+             * @example registry.example/ferries/timetable:7
+             */
+            reference: string;
+            region?: string;
+            labels?: components["schemas"]["Labels"];
+            /** @description To sign in to the registry; it is not kept */
+            user?: string;
+            /** @description It is not kept */
+            password?: string;
+        };
+        ImageFromInstance: {
+            instance: string;
+            name?: components["schemas"]["Name"];
+            /**
+             * @description Drain and stop it first for a consistent picture and bring it back
+             * @default false
+             */
+            at_rest: boolean;
+        };
+        NewCopy: {
+            /** @description The region */
+            to: string;
+        };
+        Withdrawal: {
+            reason: string;
+            successor?: components["schemas"]["Ref"];
+        };
+        MarkPlace: {
+            version: number;
+        };
+        Marks: {
+            items: {
+                mark: string;
+                version: number;
+            }[];
+            /** @description Newest first */
+            history: {
+                mark: string;
+                /** @description Absent when it was new */
+                from?: number;
+                /** @description Absent when it was taken away */
+                to?: number;
+                /** Format: date-time */
+                at: string;
+                by: string;
+            }[];
+        };
         /** @description Variables given to the workload */
         Environment: {
             [key: string]: string;
@@ -429,6 +848,18 @@ export interface components {
         Labels: {
             [key: string]: string;
         };
+        OpenPort: {
+            port: number;
+            /**
+             * @default tcp
+             * @enum {string}
+             */
+            protocol: "tcp" | "udp";
+            /** @description Address ranges that may come in, such as 10.0.0.0/8; without it those of this machine, 127.0.0.0/8 */
+            sources?: string[];
+        };
+        /** @description Ports that an instance opens, and to whom; without it the workload port */
+        OpenPorts: components["schemas"]["OpenPort"][];
         NewTemplate: {
             name: components["schemas"]["Name"];
             image: components["schemas"]["Ref"];
@@ -437,19 +868,111 @@ export interface components {
              * @default 8080
              */
             port: number;
+            /**
+             * Format: double
+             * @description Processors, also in parts
+             * @default 1
+             */
+            cpus: number;
+            /**
+             * Format: int64
+             * @default 268435456
+             */
+            memory_bytes: number;
+            /**
+             * Format: int64
+             * @description For the files of one instance
+             * @default 1073741824
+             */
+            disk_bytes: number;
+            /**
+             * @description How many network addresses an instance gets
+             * @default 1
+             */
+            addresses: number;
+            ports?: components["schemas"]["OpenPorts"];
+            /**
+             * Format: double
+             * @description For one instance, in the currency that you count in
+             * @default 0
+             */
+            price_per_hour: number;
+            /**
+             * @description Whether its machine may be taken away at short notice for a lower price
+             * @default false
+             */
+            interruptible: boolean;
+            /** @description Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd */
             user_data?: string;
             environment?: components["schemas"]["Environment"];
             labels?: components["schemas"]["Labels"];
             note?: string;
         };
         TemplateRevision: {
+            /** @description The version to start from; without it the latest */
+            from?: number;
             image?: components["schemas"]["Ref"];
+            /** @description The port that the workload listens on */
             port?: number;
+            /**
+             * Format: double
+             * @description Processors, also in parts
+             */
+            cpus?: number;
+            /** Format: int64 */
+            memory_bytes?: number;
+            /**
+             * Format: int64
+             * @description For the files of one instance
+             */
+            disk_bytes?: number;
+            /** @description How many network addresses an instance gets */
+            addresses?: number;
+            ports?: components["schemas"]["OpenPorts"];
+            /**
+             * Format: double
+             * @description For one instance, in the currency that you count in
+             */
+            price_per_hour?: number;
+            /** @description Whether its machine may be taken away at short notice for a lower price */
+            interruptible?: boolean;
+            /** @description Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd */
             user_data?: string;
             environment?: components["schemas"]["Environment"];
             labels?: components["schemas"]["Labels"];
             /** @description Why there is a new version */
             note: string;
+        };
+        TemplateFromInstance: {
+            instance: string;
+            name: components["schemas"]["Name"];
+            note?: string;
+        };
+        Advice: {
+            /** @description The field that it is about */
+            field: string;
+            text: string;
+        };
+        Change: {
+            field: string;
+            was: string;
+            now: string;
+        };
+        LineChange: {
+            /** @enum {string} */
+            kind: "same" | "gone" | "new";
+            /** @description The line's number before */
+            was?: number;
+            /** @description The line's number after */
+            now?: number;
+            text: string;
+        };
+        TemplateDiff: {
+            from: string;
+            to: string;
+            changes: components["schemas"]["Change"][];
+            /** @description All lines of both, empty when they are the same */
+            user_data: components["schemas"]["LineChange"][];
         };
         Template: {
             name: string;
@@ -457,10 +980,36 @@ export interface components {
             image: string;
             image_digest: string;
             port: number;
+            /** Format: double */
+            cpus: number;
+            /** Format: int64 */
+            memory_bytes: number;
+            /** Format: int64 */
+            disk_bytes: number;
+            addresses: number;
+            ports: components["schemas"]["OpenPort"][];
+            /** Format: double */
+            price_per_hour: number;
+            interruptible: boolean;
             user_data: string;
             environment: components["schemas"]["Environment"];
             labels: components["schemas"]["Labels"];
             note: string;
+            /** @description The version that it was made from */
+            revised_from?: number;
+            /** @enum {string} */
+            state: "ready" | "withdrawn";
+            /** @description Why it is withdrawn */
+            why: string;
+            successor?: string;
+            marks: string[];
+            users?: components["schemas"]["Users"];
+            /** @description When it is made */
+            advice?: components["schemas"]["Advice"][];
+            /** @description When it is made from another version */
+            changes?: components["schemas"]["Change"][];
+            /** Format: int64 */
+            revision: number;
             /** Format: date-time */
             created_at: string;
             created_by: string;
@@ -468,6 +1017,14 @@ export interface components {
         TemplateList: {
             items: components["schemas"]["Template"][];
             next?: string;
+        };
+        NewInstance: {
+            name: components["schemas"]["Name"];
+            template: components["schemas"]["Ref"];
+            zone: string;
+            image?: components["schemas"]["Ref"];
+            user_data?: string;
+            labels?: components["schemas"]["Labels"];
         };
         NewCheck: {
             name: components["schemas"]["Name"];
@@ -666,6 +1223,8 @@ export interface components {
             /** Format: double */
             drain_seconds: number;
             deleting: boolean;
+            /** @description What is allowed and will hurt */
+            advice: string[];
             /** Format: int64 */
             revision: number;
             /** Format: date-time */
@@ -687,7 +1246,7 @@ export interface components {
             next?: string;
         };
         /** @enum {string} */
-        InstanceState: "ordered" | "booting" | "settling" | "serving" | "draining" | "leaving" | "gone" | "lost";
+        InstanceState: "ordered" | "booting" | "settling" | "serving" | "resting" | "draining" | "leaving" | "gone" | "lost";
         /** @enum {string} */
         Verdict: "unknown" | "healthy" | "unhealthy";
         Answer: {
@@ -709,9 +1268,13 @@ export interface components {
         };
         Instance: {
             id: string;
+            /** @description Empty for one that a person launched alone */
             group: string;
             zone: string;
             version: string;
+            /** @description What it was launched from instead of the image of its template; else empty */
+            image: string;
+            labels: components["schemas"]["Labels"];
             state: components["schemas"]["InstanceState"];
             /** Format: date-time */
             since: string;
@@ -852,7 +1415,12 @@ export interface components {
         /** @description The ETag that the change was made against, or * for whatever it is now */
         IfMatch: string;
         ObjectName: string;
-        ObjectVersion: number;
+        /** @description A number or a mark */
+        ObjectVersion: string;
+        MarkName: components["schemas"]["Name"];
+        /** @description Only tell what would be made, with changes, advice and all errors */
+        DryRun: boolean;
+        InstanceId: string;
         RolloutNumber: number;
     };
     requestBodies: never;
@@ -882,11 +1450,42 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listPlaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Places */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listImages: {
         parameters: {
             query?: {
                 /** @description Only versions of this image */
                 name?: string;
+                /** @description In the name or the source */
+                text?: string;
+                /** @description A label that they have, as NAME=VALUE */
+                label?: string[];
+                origin?: "provided" | "imported" | "baked" | "from-instance";
+                state?: "baking" | "ready" | "broken" | "withdrawn";
+                /** @description Made within this time */
+                newer_than_seconds?: number;
+                /** @description Made longer ago than this */
+                older_than_seconds?: number;
                 /** @description How many to return at most */
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
@@ -914,6 +1513,12 @@ export interface operations {
         parameters: {
             query: {
                 name: components["schemas"]["Name"];
+                /** @description Where it comes in; without it the first region */
+                region?: string;
+                /** @description What it came from, for people */
+                source?: string;
+                /** @description Labels of the version, as NAME=VALUE */
+                label?: string[];
             };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
@@ -922,15 +1527,106 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        /** @description A gzip-compressed tar archive with a manifest (unitas.yaml) at its root. */
+        /** @description A gzip-compressed tar archive with a manifest (unitas.yaml) at its root, or the tar of an OCI image layout, compressed or not. */
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The new version */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchImage: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImageReference"];
+            };
+        };
+        responses: {
+            /** @description The new version */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    bakeImage: {
+        parameters: {
+            query: {
+                name: components["schemas"]["Name"];
+                /** @description Where it is baked; without it the first region */
+                region?: string;
+                /** @description What it comes from, for people */
+                source?: string;
+            };
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A gzip-compressed tar archive with recipe.yaml at its root and the files that it names beside it. */
         requestBody: {
             content: {
                 "application/gzip": string;
             };
         };
         responses: {
-            /** @description The new version */
-            201: {
+            /** @description The version that is baking */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    imageFromInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImageFromInstance"];
+            };
+        };
+        responses: {
+            /** @description The version in the making */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -947,6 +1643,7 @@ export interface operations {
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
                 version: components["parameters"]["ObjectVersion"];
             };
             cookie?: never;
@@ -961,6 +1658,272 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteImage: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawImage: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Withdrawal"];
+            };
+        };
+        responses: {
+            /** @description The version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportImage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The layout */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBakeLog: {
+        parameters: {
+            query?: {
+                /** @description Go on until it is made */
+                follow?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getImageLineage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Versions, oldest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copyImage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCopy"];
+            };
+        };
+        responses: {
+            /** @description The version with its copies */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+                region: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The version with its copies */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listImageMarks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Marks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setImageMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                mark: components["parameters"]["MarkName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkPlace"];
+            };
+        };
+        responses: {
+            /** @description The marks after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeImageMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                mark: components["parameters"]["MarkName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The marks after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -996,7 +1959,10 @@ export interface operations {
     };
     createTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -1007,6 +1973,43 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewTemplate"];
+            };
+        };
+        responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description The template version */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    templateFromInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateFromInstance"];
             };
         };
         responses: {
@@ -1024,7 +2027,10 @@ export interface operations {
     };
     reviseTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -1040,6 +2046,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
             /** @description The template version */
             201: {
                 headers: {
@@ -1058,6 +2073,7 @@ export interface operations {
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
                 version: components["parameters"]["ObjectVersion"];
             };
             cookie?: never;
@@ -1072,6 +2088,167 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteTemplate: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawTemplate: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Withdrawal"];
+            };
+        };
+        responses: {
+            /** @description The version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diffTemplates: {
+        parameters: {
+            query: {
+                /** @description The other version */
+                to: components["schemas"]["Ref"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                /** @description A number or a mark */
+                version: components["parameters"]["ObjectVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateDiff"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTemplateMarks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Marks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setTemplateMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                mark: components["parameters"]["MarkName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkPlace"];
+            };
+        };
+        responses: {
+            /** @description The marks after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeTemplateMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                mark: components["parameters"]["MarkName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The marks after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1426,12 +2603,40 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    launchInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstance"];
+            };
+        };
+        responses: {
+            /** @description The instance on its way up */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getInstance: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: string;
+                id: components["parameters"]["InstanceId"];
             };
             cookie?: never;
         };
@@ -1450,12 +2655,38 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    retireInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["InstanceId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The instance on its way out */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getBootLog: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: string;
+                id: components["parameters"]["InstanceId"];
             };
             cookie?: never;
         };

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unitas/client"
+	"unitas/internal/fleet/words"
+)
+
+func (a *app) instanceLaunch() *cobra.Command {
+	var name, template, zone, image, file, text string
+	var labels map[string]string
+	var wait bool
+	cmd := &cobra.Command{
+		Use: "launch --name NAME --template NAME@N --zone ZONE", Short: "Launch one instance outside any group", Args: exactly(),
+		Long: `Launches one instance outside any group, and prints its boot log while it comes up.
+Nothing takes its place when its machine ends, and no pool sends it requests.`,
+		Example: `  unitas instance launch --name trial --template timetable-web@2 --zone mid-pier
+  unitas instance launch --name trial --template timetable-web@2 --zone mid-pier --image timetable@5 --user-data try.sh --label for=ada`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			data, err := userData(cmd, file, text)
+			if err != nil {
+				return err
+			}
+			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
+				return c.LaunchInstance(cmd.Context(), &client.LaunchInstanceParams{IdempotencyKey: freshKey()}, client.NewInstance{Name: name, Template: template,
+					Zone: zone, Image: given(cmd, "image", image), UserData: data, Labels: given(cmd, "label", client.Labels(labels))})
+			})
+			if err != nil {
+				return err
+			}
+			if !wait {
+				return a.print(in, func() string { return fmt.Sprintf("%s is %s in %s.\n", in.Id, in.State, in.Zone) })
+			}
+			return a.watchBoot(cmd.Context(), in)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&name, "name", "", "the instance's `NAME`")
+	flags.StringVar(&template, "template", "", "the template version, `NAME@N`")
+	flags.StringVar(&zone, "zone", "", "the `ZONE`")
+	flags.StringVar(&image, "image", "", "another image than the template's, `NAME@N`")
+	flags.StringVar(&file, "user-data", "", "a `FILE` with other user data than the template's; - reads standard input")
+	flags.StringVar(&text, "user-data-text", "", "the other user data itself, as `TEXT`")
+	flags.StringToStringVar(&labels, "label", nil, "labels besides the template's, `NAME=VALUE,…`")
+	flags.BoolVar(&wait, "wait", true, "print its boot log until it serves")
+	for _, must := range []string{"name", "template", "zone"} {
+		_ = cmd.MarkFlagRequired(must)
+	}
+	cmd.MarkFlagsMutuallyExclusive("user-data", "user-data-text")
+	return cmd
+}
+
+// watchBoot prints what the machine writes until it serves or is gone.
+func (a *app) watchBoot(ctx context.Context, in client.Instance) error {
+	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	printed := 0
+	for {
+		now, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, in.Id) })
+		if err != nil && (ctx.Err() != nil || refused(err)) {
+			return err
+		}
+		log, _, logErr := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(ctx, in.Id) })
+		if logErr == nil && len(log) > printed {
+			fmt.Fprint(a.err, log[printed:])
+			printed = len(log)
+		}
+		switch {
+		case err != nil:
+		case now.State == client.InstanceStateServing:
+			return a.print(now, func() string {
+				return fmt.Sprintf("%s runs in %s on %s, %s after it was ordered. Remove it with: unitas instance retire %s\n", now.Id, now.Zone, now.Address,
+					words.Span(now.ServedAt.Sub(now.OrderedAt)), now.Id)
+			})
+		case now.State == client.InstanceStateGone || now.State == client.InstanceStateLost || now.State == client.InstanceStateLeaving:
+			return badEnd{fmt.Sprintf("%s did not come up: %s; its boot log: unitas instance boot-log %s", in.Id, a.whyNot(ctx, now), in.Id)}
+		}
+		select {
+		case <-ctx.Done():
+			fmt.Fprintf(a.err, "it goes on; see it with: unitas instance show %s\n", in.Id)
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+// whyNot finds what ended an instance; the last state only says that it is over.
+func (a *app) whyNot(ctx context.Context, in client.Instance) string {
+	l, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) {
+		return c.ListJournal(ctx, &client.ListJournalParams{Instance: &in.Id})
+	})
+	if err == nil {
+		for _, e := range l.Items {
+			if e.Kind == "instance.lost" || e.Kind == "instance.leaving" {
+				return e.Because
+			}
+		}
+	}
+	return in.Why
+}
+
+func (a *app) instanceRetire() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Stop and remove an instance that a person launched", Args: exactly("INSTANCE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			if in.Group != "" {
+				return errors.New(strings.TrimSpace(fmt.Sprintf("%s belongs to the group %s, which would launch another in its place; resize the group instead", in.Id, in.Group)))
+			}
+			if err := a.confirm(yes, "retiring "+in.Id+" stops its machine", fmt.Sprintf("This stops the machine of %s in %s and removes its files. Its journal stays.\nRetire it?", in.Id, in.Zone)); err != nil {
+				return err
+			}
+			whatever := "*"
+			in, _, err = ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
+				return c.RetireInstance(cmd.Context(), args[0], &client.RetireInstanceParams{IfMatch: &whatever})
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(in, func() string { return in.Id + " is being retired.\n" })
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}

@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/template"
+	"unitas/internal/store"
+	"unitas/internal/userdata"
+)
+
+// LaunchInstance launches one instance outside any group.
+func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRequestObject) (contract.LaunchInstanceResponseObject, error) {
+	b := r.Body
+	var refusal *fleet.Refusal
+	if err := fleet.CheckInstanceName(b.Name); errors.As(err, &refusal) {
+		return nil, about("instance", b.Name, err)
+	}
+	v, err := s.resolve(ctx, "template", "template", b.Template)
+	if err != nil {
+		return nil, err
+	}
+	var faults []fieldFault
+	if !slices.Contains(s.Places.Zones(), b.Zone) {
+		faults = append(faults, fieldFault{"/zone", fmt.Sprintf("there is no zone %q; there are %s", b.Zone, strings.Join(s.Places.Zones(), ", "))})
+	}
+	o := store.Overrides{UserData: b.UserData, Labels: some(b.Labels, nil)}
+	zones := []string{b.Zone}
+	if b.Image != nil {
+		i, wrong, err := s.usableImage(ctx, "/image", *b.Image)
+		if err != nil {
+			return nil, err
+		}
+		faults = append(faults, wrong...)
+		if why := s.absent(i.Ref(), i.Places, zones); len(wrong) == 0 && why != "" {
+			faults = append(faults, fieldFault{"/image", why})
+		}
+		o.Image, o.Digest, o.Start, o.Environment = i.Ref().String(), i.Digest, i.Start, i.Environment
+		zones = nil // the template's image is not needed there
+	}
+	if why, err := s.launchable(ctx, v, zones); err != nil {
+		return nil, err
+	} else if why != "" {
+		faults = append(faults, fieldFault{"/template", why})
+	}
+	if _, err := userdata.Parse(some(b.UserData, "")); err != nil {
+		faults = append(faults, fieldFault{"/user_data", err.Error()})
+	}
+	labels := template.Spec{Labels: o.Labels}
+	for _, f := range labels.Validate() {
+		faults = append(faults, fieldFault{"/" + f.Field, f.Text})
+	}
+	if len(faults) > 0 {
+		return nil, invalidFields(faults)
+	}
+	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Pools: []string{}, Overrides: o, Group: fleet.Group{
+		Name: b.Name, Size: 1, Max: 1, Alone: true, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute}}); err != nil {
+		return nil, about("group or instance", b.Name, err)
+	}
+	s.Control.GroupChanged(b.Name)
+	// Its record is written by the next decision, within a tenth of a second.
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		in, err := s.Store.Instance(ctx, b.Name)
+		if err == nil {
+			return contract.LaunchInstance202JSONResponse(fromInstance(in)), nil
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// RetireInstance stops an instance that is alone.
+func (s *Server) RetireInstance(ctx context.Context, r contract.RetireInstanceRequestObject) (contract.RetireInstanceResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	if in.Group != in.ID {
+		return nil, &problem{status: 409, kind: "conflict",
+			detail: fmt.Sprintf("The instance %s belongs to the group %s, which would launch another in its place; resize the group instead.", in.ID, in.Group)}
+	}
+	match, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if match != store.AnyRevision && match != in.Revision {
+		return nil, about("instance", r.Id, store.ErrStale)
+	}
+	whatever := "*"
+	if err := s.changeGroup(ctx, in.Group, &whatever, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete() }); err != nil {
+		return nil, err
+	}
+	return contract.RetireInstance202JSONResponse(fromInstance(in)), nil
+}
