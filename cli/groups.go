@@ -63,7 +63,7 @@ func (a *app) groupCreate() *cobra.Command {
 	flags.IntVar(&count, "size", 0, "how many instances there should be now")
 	flags.IntVar(&least, "min", 0, "the least size (without it: 1)")
 	flags.IntVar(&most, "max", 0, "the greatest size (without it: the size)")
-	flags.StringSliceVar(&zones, "zones", nil, "the zones, filled evenly in this order (without it: all)")
+	flags.StringSliceVar(&zones, "zones", nil, "the zones, filled evenly in this order (without it: those of the first region)")
 	flags.StringSliceVar(&pools, "pool", nil, "the `POOL` that sends it traffic; may be given again")
 	flags.StringVar(&heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), or a check's `NAME`")
 	flags.DurationVar(&settle, "settle", time.Minute, "how long after boot an instance may take to become healthy")

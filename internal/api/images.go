@@ -98,15 +98,16 @@ func (s *Server) image(ctx context.Context, name, version string) (store.Image, 
 
 // whole is a version with its users and copies.
 func (s *Server) whole(ctx context.Context, v fleet.Version) (contract.Image, error) {
+	// The copies first: one that is done by then is among the places.
+	copies, err := s.Store.Copies(ctx, v, "")
+	if err != nil {
+		return contract.Image{}, err
+	}
 	i, err := s.Store.Image(ctx, v)
 	if err != nil {
 		return contract.Image{}, about("image", v.String(), err)
 	}
 	users, err := s.Store.ImageUsers(ctx, v)
-	if err != nil {
-		return contract.Image{}, err
-	}
-	copies, err := s.Store.Copies(ctx, v, "")
 	if err != nil {
 		return contract.Image{}, err
 	}

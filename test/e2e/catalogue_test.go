@@ -1,0 +1,181 @@
+package e2e
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"unitas/client"
+	"unitas/internal/image"
+)
+
+// image reads a version.
+func (s *service) image(name, version string) client.Image {
+	s.t.Helper()
+	return must[client.Image](s.t)(client.Read[client.Image](s.api.GetImage(ctx, name, version)))
+}
+
+func (s *service) importImage(name string, raw []byte) client.Image {
+	s.t.Helper()
+	return must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: name}, "application/octet-stream", bytes.NewReader(raw))))
+}
+
+// noise packs an image with n bytes that do not compress.
+func noise(t *testing.T, n int) []byte {
+	t.Helper()
+	content := make([]byte, n)
+	_, _ = rand.NewChaCha8([32]byte{byte(n)}).Read(content)
+	return packed(t, image.File{Name: image.ManifestName, Content: []byte("start: [sh]\n")}, image.File{Name: "noise", Content: content})
+}
+
+// halves are files of unfinished work below the data directory.
+func (s *service) halves() []string {
+	var found []string
+	for _, pattern := range []string{"images/*/incoming-*", "bakes/scratch/*"} {
+		names, _ := filepath.Glob(filepath.Join(s.dir, pattern))
+		found = append(found, names...)
+	}
+	return found
+}
+
+// TestKilledDuringUpload kills the service in the middle of an upload: nothing
+// of it is there afterwards.
+func TestKilledDuringUpload(t *testing.T) {
+	s := start(t)
+	raw := noise(t, 8<<20)
+	pr, pw := io.Pipe()
+	sent := make(chan error, 1)
+	go func() {
+		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", pr))
+		pr.Close()
+		sent <- err
+	}()
+	if _, err := pw.Write(raw[:len(raw)/2]); err != nil {
+		t.Fatal(err)
+	}
+	s.eventually("half of it has arrived", func() error {
+		if len(s.halves()) == 0 {
+			return errors.New("nothing has")
+		}
+		return nil
+	})
+	s.stop(syscall.SIGKILL)
+	pw.CloseWithError(io.ErrUnexpectedEOF)
+	if err := <-sent; err == nil {
+		t.Error("the upload was answered")
+	}
+	s.up()
+	if left := s.halves(); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	name := "timetable"
+	if l := must[client.ImageList](t)(client.Read[client.ImageList](s.api.ListImages(ctx, &client.ListImagesParams{Name: &name}))); len(l.Items) > 0 {
+		t.Errorf("there are %+v", l.Items)
+	}
+	if i := s.importImage("timetable", raw); i.State != client.ImageStateReady || i.Version != 1 {
+		t.Errorf("after it, %+v", i)
+	}
+}
+
+// TestKilledDuringBake kills the service while a command of a recipe runs: the
+// command ends with it, and the version is broken.
+func TestKilledDuringBake(t *testing.T) {
+	s := start(t)
+	mark := fmt.Sprintf("3%d.5", rand.IntN(1e9)) // a time to sleep that nobody else does
+	recipe := filepath.Join(s.dir, "slow.yaml")
+	if err := os.WriteFile(recipe, []byte("parent: plain@1\ncommands: ['(sleep "+mark+" &) ; sleep "+mark+"']\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	bake := exec.Command(filepath.Join(bin, "unitas"), "image", "bake", "timetable", "--recipe", recipe)
+	bake.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token)
+	if err := bake.Start(); err != nil {
+		t.Fatal(err)
+	}
+	sleepers := func() int {
+		out, _ := exec.Command("pgrep", "-fc", "^sleep "+mark).Output()
+		n := 0
+		fmt.Sscan(string(out), &n)
+		return n
+	}
+	s.eventually("the command runs", func() error {
+		if n := sleepers(); n != 2 {
+			return fmt.Errorf("%d processes", n)
+		}
+		return nil
+	})
+	if i := s.image("timetable", "1"); i.State != client.ImageStateBaking || !strings.HasPrefix(i.Step, "command 1 of 1") {
+		t.Errorf("meanwhile it is %s at %q", i.State, i.Step)
+	}
+	s.stop(syscall.SIGKILL)
+	_ = bake.Wait()
+	s.eventually("the command ends with the service", func() error {
+		if n := sleepers(); n != 0 {
+			return fmt.Errorf("%d processes", n)
+		}
+		return nil
+	})
+	s.up()
+	i := s.image("timetable", "1")
+	if i.State != client.ImageStateBroken || !strings.Contains(i.Why, "the service stopped") || i.Digest != "" {
+		t.Errorf("after it, it is %+v", i)
+	}
+	if left := s.halves(); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// TestKilledDuringCopy kills the service at random moments of a copy: a version
+// is in the region only when it is whole there, and the copy can be gone on with.
+func TestKilledDuringCopy(t *testing.T) {
+	s := start(t)
+	for round := range 4 {
+		name := fmt.Sprintf("timetable-%c", 'a'+round)
+		i := s.importImage(name, noise(t, 24<<20+round))
+		if _, _, err := client.Read[client.Image](s.api.CopyImage(ctx, name, "1", client.NewCopy{To: "headland"})); err != nil {
+			t.Fatal(err)
+		}
+		moment := time.NewTimer(time.Duration(rand.IntN(60)) * time.Millisecond)
+		<-moment.C
+		s.stop(syscall.SIGKILL)
+		s.up()
+		there := func() bool {
+			now := s.image(name, "1")
+			blobs, _ := os.ReadDir(filepath.Join(s.dir, "images", "headland", "blobs", "sha256"))
+			var size int64
+			for _, b := range blobs {
+				if info, err := b.Info(); err == nil {
+					size += info.Size()
+				}
+			}
+			in := len(now.Places) == 2
+			if in && size < i.SizeBytes*int64(round+1)-1<<20 {
+				t.Errorf("%s is said to be in headland, which holds %d bytes", name, size)
+			}
+			if state := (*now.Copies)[0].State; in != (state == client.CopyStateDone) || (!in && state != client.CopyStateStopped) {
+				t.Errorf("%s is in %v, and its copy is %s", name, now.Places, state)
+			}
+			return in
+		}
+		if there() {
+			continue
+		}
+		if _, _, err := client.Read[client.Image](s.api.CopyImage(ctx, name, "1", client.NewCopy{To: "headland"})); err != nil {
+			t.Fatal(err)
+		}
+		s.eventually(name+" is copied", func() error {
+			if len(s.image(name, "1").Places) != 2 {
+				return errors.New("not yet")
+			}
+			return nil
+		})
+	}
+}
