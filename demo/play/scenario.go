@@ -1,12 +1,13 @@
 package main
 
 import (
-	"bytes"
 	"context"
+	_ "embed" // the recipe
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -95,37 +96,64 @@ func (d *demo) scenario(ctx context.Context) error {
 	return nil
 }
 
-// bringIn imports two image versions and makes three template versions.
-func (d *demo) bringIn(ctx context.Context) error {
-	for v := 1; v <= 2; v++ {
-		raw, err := archive(filepath.Join(d.workloads, fmt.Sprintf("timetable-%d", v)))
-		if err != nil {
-			return fmt.Errorf("pack the workload: %w", err)
-		}
-		i, _, err := client.Read[client.Image](d.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", bytes.NewReader(raw)))
-		if err != nil {
-			return err
-		}
-		say("image %s@%d is ready, %.1f MiB, %s", i.Name, i.Version, float64(i.SizeBytes)/(1<<20), i.Digest[:19])
+// recipe is what the demo bakes its image from.
+//
+//go:embed recipe.yaml
+var recipe []byte
+
+// command runs the command line as a person would and shows what it prints.
+func (d *demo) command(ctx context.Context, args ...string) error {
+	fmt.Printf("\n  $ unitas %s\n", strings.Join(args, " "))
+	cmd := exec.CommandContext(ctx, d.unitas, args...)
+	cmd.Env = append(os.Environ(), "UNITAS_SERVER="+d.url, "UNITAS_TOKEN="+d.token)
+	raw, err := cmd.CombinedOutput()
+	for line := range strings.Lines(string(raw)) {
+		fmt.Print("  " + line)
 	}
-	env := client.Environment{"WARM_UP": warmUp.String()}
-	t, _, err := client.Read[client.Template](d.api.CreateTemplate(ctx, nil, client.NewTemplate{Name: "timetable-web", Image: "timetable@1", Environment: &env}))
+	fmt.Println()
 	if err != nil {
-		return err
-	}
-	say("template %s@%d launches %s", t.Name, t.Version, t.Image)
-	second := "timetable@2"
-	broken := client.Environment{"WARM_UP": warmUp.String(), "SAILINGS_FILE": "/srv/sailings-autumn.csv"}
-	for _, r := range []client.TemplateRevision{
-		{Image: &second, Note: "the summer sailings"},
-		{Environment: &broken, Note: "reads the autumn sailings from a file"},
-	} {
-		if t, _, err = client.Read[client.Template](d.api.ReviseTemplate(ctx, "timetable-web", nil, r)); err != nil {
-			return err
-		}
-		say("template %s@%d launches %s: %s", t.Name, t.Version, t.Image, t.Note)
+		return fmt.Errorf("unitas %s: %w", strings.Join(args, " "), err)
 	}
 	return nil
+}
+
+// bringIn bakes two image versions from a recipe and makes three template
+// versions.
+func (d *demo) bringIn(ctx context.Context) error {
+	for v := 1; v <= 2; v++ {
+		dir := filepath.Join(d.service.data, fmt.Sprintf("recipe-%d", v))
+		raw, err := os.ReadFile(filepath.Join(d.workloads, fmt.Sprintf("timetable-%d", v)))
+		if err == nil {
+			err = errors.Join(os.MkdirAll(dir, 0o755), os.WriteFile(filepath.Join(dir, "timetable"), raw, 0o755),
+				os.WriteFile(filepath.Join(dir, "recipe.yaml"), recipe, 0o644))
+		}
+		if err != nil {
+			return fmt.Errorf("lay the recipe out: %w", err)
+		}
+		if err := d.command(ctx, "image", "bake", "timetable", "--recipe", filepath.Join(dir, "recipe.yaml")); err != nil {
+			return err
+		}
+	}
+	if err := d.command(ctx, "image", "mark", "timetable@2", "stable"); err != nil {
+		return err
+	}
+	if err := d.command(ctx, "image", "copy", "timetable@stable", "--to", "headland"); err != nil {
+		return err
+	}
+	for season, text := range map[string]string{"spring": "from 1 March", "summer": "from 1 June, with the night boat"} {
+		script := "#!/bin/sh\n# Runs once, at first boot.\necho \"the " + season + " sailings, " + text + "\" | tee season\n"
+		if err := os.WriteFile(filepath.Join(d.service.data, season+".sh"), []byte(script), 0o644); err != nil {
+			return err
+		}
+	}
+	return errors.Join(
+		d.command(ctx, "template", "create", "timetable-web", "--image", "timetable@1", "--memory", "64MiB", "--environment", "WARM_UP="+warmUp.String(),
+			"--label", "service=timetable", "--user-data", filepath.Join(d.service.data, "spring.sh"), "--price-per-hour", "0.04", "--note", "the spring sailings"),
+		d.command(ctx, "template", "revise", "timetable-web", "--image", "timetable@stable", "--memory", "96MiB", "--user-data", filepath.Join(d.service.data, "summer.sh"),
+			"--note", "the summer sailings"),
+		d.command(ctx, "template", "diff", "timetable-web@1", "timetable-web@2"),
+		d.command(ctx, "template", "revise", "timetable-web", "--environment", "WARM_UP="+warmUp.String()+",SAILINGS_FILE=/srv/sailings-autumn.csv",
+			"--note", "reads the autumn sailings from a file"))
 }
 
 func (d *demo) makeGroup(ctx context.Context) error {

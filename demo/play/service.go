@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"unitas/client"
-	"unitas/internal/image"
 	"unitas/internal/machine/process"
 )
 
@@ -46,8 +45,12 @@ func startService(ctx context.Context, o options) (*service, error) {
 	}
 	defer log.Close()
 	s := &service{data: o.data, url: "http://" + listen, front: front, exited: make(chan struct{})}
+	places := filepath.Join(o.data, "places.yaml")
+	if err := os.WriteFile(places, []byte("regions:\n- {name: harbour, zones: [east-pier, mid-pier, west-pier]}\n- {name: headland, zones: [north-slip, south-slip]}\n"), 0o644); err != nil {
+		return nil, err
+	}
 	say("starting the service on %s, with a private PostgreSQL on loopback", s.url)
-	s.cmd = exec.Command(o.unitas, "serve", "--data", o.data, "--listen", listen, "--zones", "east-pier,mid-pier,west-pier")
+	s.cmd = exec.Command(o.unitas, "serve", "--data", o.data, "--listen", listen, "--places", places)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // Ctrl-C is for the demo, which ends it in order
 	if err := s.cmd.Start(); err != nil {
@@ -162,17 +165,6 @@ func killMachines(data string) error {
 		}
 	}
 	return nil
-}
-
-// archive packs a workload as an image.
-func archive(program string) ([]byte, error) {
-	raw, err := os.ReadFile(program)
-	if err != nil {
-		return nil, err
-	}
-	var b bytes.Buffer
-	err = image.Pack(&b, image.File{Name: image.ManifestName, Content: []byte("start: [./timetable]\n")}, image.File{Name: "timetable", Content: raw})
-	return b.Bytes(), err
 }
 
 // poll looks until it is so, an error, or the time is up.

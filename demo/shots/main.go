@@ -124,6 +124,31 @@ func (s *shots) console() error {
 		func() error { return browser.SignIn(tab, s.url, s.token) },
 		func() error { return browser.Until(tab, `document.querySelectorAll('.slip').length >= 6`) },
 		func() error { return s.take(tab, "console-groups") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/images")) },
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 3`)
+		},
+		func() error { return s.take(tab, "console-images") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/images/timetable/2")) },
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('.lineage rect').length >= 3 && document.querySelector('.log')?.textContent.includes('ready')`)
+		},
+		func() error { return s.take(tab, "console-image") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/templates/timetable-web")) },
+		func() error {
+			return browser.Until(tab, `document.querySelector('.line li.runs') && document.querySelectorAll('.ant-select').length === 2`)
+		},
+		func() error { return s.take(tab, "console-template") },
+		func() error {
+			return chromedp.Do(tab, chromedp.Navigate(s.url+"/templates/timetable-web/revise"), chromedp.WaitVisible("#note"))
+		},
+		func() error { return s.take(tab, "console-template-form") },
+		func() error {
+			return chromedp.Do(tab, chromedp.SendKeys("#note", "the night boat"), chromedp.SendKeys("#labels", "season=winter\n"))
+		},
+		func() error { return browser.Button(tab, "Review") },
+		func() error { return chromedp.Do(tab, chromedp.WaitVisible("[data-testid=review]")) },
+		func() error { return s.take(tab, "console-template-review") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
 		func() error { return browser.Until(tab, `document.querySelectorAll('.journal li').length > 5`) },
 		func() error { return s.take(tab, "console-group") },
@@ -228,6 +253,8 @@ func (s *shots) terminal() error {
 		{"cli-group-show", "bin/unitas group show timetable", nil, 2 * time.Second},
 		{"cli-instance-show", "bin/unitas instance show " + instance, nil, 2 * time.Second},
 		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.release("the night sailings", false) }, 11500 * time.Millisecond},
+		{"cli-image-show", "bin/unitas image list; bin/unitas image show timetable@stable; bin/unitas image lineage timetable@stable", nil, 2 * time.Second},
+		{"cli-template-diff", "bin/unitas template list timetable-web; bin/unitas template diff timetable-web@1 timetable-web@2", nil, 2 * time.Second},
 		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
 		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
 		{"demo", "cat " + transcriptFile, nil, 2 * time.Second},

@@ -4,12 +4,17 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { Button, ConfigProvider } from 'antd'
 import { StrictMode, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter, Link, Route, Routes } from 'react-router'
+import { BrowserRouter, Link, NavLink, Route, Routes } from 'react-router'
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
 import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
+import { Image } from './pages/Image'
+import { Images } from './pages/Images'
 import { SignIn } from './pages/SignIn'
+import { Template } from './pages/Template'
+import { TemplateForm } from './pages/TemplateForm'
+import { Templates } from './pages/Templates'
 import { ModeContext, useChosenMode } from './parts/mode'
 import { themeOf } from './theme'
 
@@ -52,7 +57,11 @@ function Console() {
                 Unitas
               </Link>
               <nav>
-                <Link to="/">Groups</Link>
+                <NavLink to="/" end>
+                  Groups
+                </NavLink>
+                <NavLink to="/templates">Templates</NavLink>
+                <NavLink to="/images">Images</NavLink>
               </nav>
               <span className="space" />
               <ConnectionWord connection={connection} />
@@ -66,6 +75,12 @@ function Console() {
             <Routes>
               <Route path="/" element={<Groups />} />
               <Route path="/groups/:name" element={<Group />} />
+              <Route path="/images" element={<Images />} />
+              <Route path="/images/:name/:version" element={<Image />} />
+              <Route path="/templates" element={<Templates />} />
+              <Route path="/templates/new" element={<TemplateForm />} />
+              <Route path="/templates/:name" element={<Template />} />
+              <Route path="/templates/:name/revise" element={<TemplateForm />} />
               <Route path="*" element={<NoPage />} />
             </Routes>
           </BrowserRouter>

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/fleet/words"
 	"unitas/internal/image"
 )
 
@@ -48,7 +49,7 @@ func (j Job) Run(ctx context.Context, in *image.Intake) (a image.Artifact, err e
 	if err != nil {
 		return a, err
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the time limit of %s is over", limit))
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the time limit of %s is over", words.Span(limit)))
 	defer cancel()
 	begun := time.Now()
 	defer func() {
@@ -56,7 +57,7 @@ func (j Job) Run(ctx context.Context, in *image.Intake) (a image.Artifact, err e
 		var f *Failed
 		switch {
 		case err == nil:
-			fmt.Fprintf(j.Log, "── ready: %s after %s\n", a.Digest, time.Since(begun).Round(time.Millisecond))
+			fmt.Fprintf(j.Log, "── ready: %s after %s\n", a.Digest, words.Span(time.Since(begun)))
 		case errors.As(err, &f):
 			fmt.Fprintf(j.Log, "── failed at %s: %s\n", f.Step, f.Why)
 		default:
@@ -103,7 +104,7 @@ func (s *steps) step(name string, do func() error) error {
 	begun := time.Now()
 	err := do()
 	if err == nil && s.ctx.Err() == nil {
-		fmt.Fprintf(s.Log, "   done in %s\n", time.Since(begun).Round(time.Millisecond))
+		fmt.Fprintf(s.Log, "   done in %s\n", words.Span(time.Since(begun)))
 		return nil
 	}
 	why := ""

@@ -180,7 +180,7 @@ func TestFailedBakesNameTheStep(t *testing.T) {
 		{"parent: plain@1\ncommands: [\"true\", \"exit 3\"]", "command 2 of 2: exit 3", "it ended with status 3"},
 		{"parent: plain@1\ncommands: [[./nothing]]", "command 1 of 1: ./nothing", "could not be confined"},
 		{"parent: plain@1\nfiles: [{from: none, to: x}]", "file 1 of 1: x", "no such file"},
-		{"parent: plain@1\ntime_limit: 300ms\ncommands: [sleep 100]", "command 1 of 1: sleep 100", "the time limit of 300ms is over"},
+		{"parent: plain@1\ntime_limit: 300ms\ncommands: [sleep 100]", "command 1 of 1: sleep 100", "the time limit of 300 ms is over"},
 		{"parent: plain@1\nstart: [./nothing]", "packing", "not in the archive"},
 		{"parent: plain@1\ncommands: [ln -s /etc way]", "packing", "links to \"/etc\" outside"},
 	} {

@@ -8,6 +8,15 @@ export type Rollout = Schemas['Rollout']
 export type Wave = Schemas['Wave']
 export type Pool = Schemas['Pool']
 export type Template = Schemas['Template']
+export type NewTemplate = Schemas['NewTemplate']
+export type TemplateRevision = Schemas['TemplateRevision']
+export type TemplateDiff = Schemas['TemplateDiff']
+export type Change = Schemas['Change']
+export type Advice = Schemas['Advice']
+export type Image = Schemas['Image']
+export type Copy = Schemas['Copy']
+export type Users = Schemas['Users']
+export type Marks = Schemas['Marks']
 export type JournalEntry = Schemas['JournalEntry']
 export type NewRollout = Schemas['NewRollout']
 export type Problem = Schemas['Problem']
@@ -63,6 +72,7 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
     })
   }
   if (answer.response.ok && answer.data !== undefined) return answer.data
+  if (answer.response.status === 204) return undefined as T
   if (isProblem(answer.error)) throw new Refused(answer.error)
   throw new Refused({
     type: 'unknown',

@@ -43,6 +43,11 @@ export function Group() {
         {g.summary.sentence}
       </p>
       <Trouble error={group.error ?? instances.error} />
+      {g.advice.map((text) => (
+        <p key={text} className="waiting">
+          ▲ {text}
+        </p>
+      ))}
       <ZoneRows group={g} instances={live} now={now} />
       <Legend group={g} instances={live} />
       <h2>Release</h2>
@@ -63,7 +68,9 @@ function Settings({ group }: { group: GroupOf }) {
   return (
     <dl className="facts">
       <dt>Template</dt>
-      <dd>{group.template}</dd>
+      <dd>
+        <Link to={`/templates/${group.template.split('@')[0]}`}>{group.template}</Link>
+      </dd>
       <dt>Size</dt>
       <dd>
         {group.size}, between {group.min} and {group.max}

@@ -29,3 +29,26 @@ export function exact(at: string): string {
 export function versionNumber(version: string): number {
   return Number(version.split('@')[1] ?? 0)
 }
+
+/** Writes bytes with a binary unit. */
+export function size(bytes: number): string {
+  const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
+  let unit = 0
+  let n = bytes
+  while (n >= 1024 && unit < units.length - 1) {
+    n /= 1024
+    unit++
+  }
+  return unit === 0 ? `${bytes} B` : `${n.toFixed(1).replace(/\.0$/, '')} ${units[unit]}`
+}
+
+/** Counts with its noun: 1 group, 2 groups. */
+export function count(n: number, noun: string): string {
+  return n === 1 ? `1 ${noun}` : `${n} ${noun}s`
+}
+
+/** Joins with commas and a last and. */
+export function list(words: string[]): string {
+  if (words.length < 2) return words.join('')
+  return `${words.slice(0, -1).join(', ')} and ${words[words.length - 1]}`
+}

@@ -1,0 +1,93 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"unitas/client"
+	"unitas/internal/browser"
+)
+
+// TestConsoleImagesAndTemplates looks at an image, copies it, marks it, makes
+// the next version of a template by the form with all errors shown at once, and
+// compares two, with nothing that the page's security policy had to stop.
+func TestConsoleImagesAndTemplates(t *testing.T) {
+	s := start(t)
+	for name, content := range samples {
+		if err := os.WriteFile(filepath.Join(s.dir, name), []byte(content), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.play([]string{"$ unitas image bake timetable --recipe DIR/good.yaml", "$ unitas image bake timetable --recipe DIR/bad.yaml", "exit 3",
+		"$ unitas template create web --image timetable@1 --user-data DIR/first.sh --note spring"})
+	tab, stop, err := browser.Start(t.Context(), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	step := func(what string, err error) {
+		t.Helper()
+		if err != nil {
+			shown, _ := chromedp.Run(tab, chromedp.Evaluate[string](`document.body.innerText`))
+			t.Fatalf("%s: %v; the page shows:\n%s", what, err, shown)
+		}
+	}
+	says := func(text string) string { return fmt.Sprintf(`document.body.innerText.includes(%q)`, text) }
+	retype := func(selector, text string) {
+		t.Helper()
+		step("type into "+selector, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+			const e = document.querySelector(%q)
+			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q)
+			e.dispatchEvent(new Event('input', { bubbles: true }))
+		})()`, selector, text))))
+	}
+	url := "http://" + s.listen
+	step("sign in", browser.SignIn(tab, url, s.token))
+	step("note what the policy stops", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](
+		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
+	step("to the images", chromedp.Do(tab, chromedp.Click(`a[href="/images"]`)))
+	step("the catalogue", browser.Until(tab, says("3 versions of 2 images, 1 broken.")))
+	step("search", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label="Search names and sources"]`, "plain")))
+	step("found", browser.Until(tab, says("1 version of 1 image, all ready.")))
+	retype(`input[aria-label="Search names and sources"]`, "good")
+	step("by the source", browser.Until(tab, `document.querySelector('a[href="/images/timetable/1"]') !== null`))
+	step("to the image", chromedp.Do(tab, chromedp.Click(`a[href="/images/timetable/1"]`)))
+	step("its sentence", browser.Until(tab, says("Ready in harbour. Nothing runs on it.")))
+	step("its lineage", browser.Until(tab, `document.querySelectorAll('.lineage [role=treeitem]').length === 3`))
+	step("its log", browser.Until(tab, says("command 1 of 1: echo 06:40 > sailings")))
+	step("copy", browser.Button(tab, "Copy here"))
+	step("it is copied", browser.Until(tab, says("Ready in harbour and headland.")))
+	step("mark", browser.Button(tab, "Mark…"))
+	step("the mark", chromedp.Do(tab, chromedp.WaitVisible("#mark"), chromedp.SendKeys("#mark", "stable")))
+	step("put it", browser.Button(tab, "Put it here"))
+	step("it is marked", browser.Until(tab, `document.querySelector('h1 .mark')?.textContent === 'stable'`))
+
+	step("to the templates", chromedp.Do(tab, chromedp.Click(`a[href="/templates"]`)))
+	step("the list", browser.Until(tab, says("1 template in 1 version.")))
+	step("to the template", chromedp.Do(tab, chromedp.Click(`a[href="/templates/web"]`)))
+	step("the next version", browser.Button(tab, "Make the next version"))
+	step("the form", chromedp.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.SendKeys("#labels", "a b=c\n"),
+		chromedp.SendKeys("#environment", "UNITAS_X=1\n")))
+	step("review", browser.Button(tab, "Review"))
+	step("all errors at once", browser.Until(tab, says(`"a b" is not the name of a label`)+" && "+says(`"UNITAS_X" is not the name of a variable`)))
+	retype("#labels", "season=summer")
+	retype("#environment", "SEASON=summer")
+	retype("#user_data", "#!/bin/sh\necho other")
+	step("review again", browser.Button(tab, "Review"))
+	step("the review", browser.Until(tab, says("web@2 would launch timetable@1, with 3 changes from web@1.")))
+	if l := must[client.TemplateList](t)(client.Read[client.TemplateList](s.api.ListTemplates(ctx, nil))); len(l.Items) != 1 {
+		t.Error("the review made a version")
+	}
+	step("make it", browser.Button(tab, "Make web@2"))
+	step("the line of versions", browser.Until(tab, `document.querySelectorAll('.line li').length === 2`))
+	step("compared side by side", browser.Until(tab, `document.querySelector('.diff .gone')?.textContent.includes('first boot of') && document.querySelector('.diff .new')?.textContent.includes('echo other')`))
+	stopped, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.stopped`))
+	step("violations", err)
+	if len(stopped) != 0 {
+		t.Errorf("the security policy stopped %q", stopped)
+	}
+}

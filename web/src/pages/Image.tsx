@@ -1,0 +1,328 @@
+import { Button, Form, Input, Modal, Popconfirm, Progress, Skeleton } from 'antd'
+import { useEffect, useRef, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { useBakeLog, useImage, useImageChange, useLineage, usePlaces } from '../api/catalogue'
+import { Refused, type Copy, type Image as ImageOf } from '../api/client'
+import { Ago } from '../parts/Ago'
+import { Lineage } from '../parts/Lineage'
+import { Marks } from '../parts/Marks'
+import { useNow } from '../parts/now'
+import { Trouble } from '../parts/Trouble'
+import { UsersOf } from '../parts/UsersOf'
+import { count, list, secondsBetween, size, span } from '../parts/words'
+
+/** One image version: what it is, where it is, who uses it, where it comes from. */
+export function Image() {
+  const { name = '', version = '' } = useParams()
+  const image = useImage(name, version)
+  const i = image.data
+  if (image.error instanceof Refused && image.error.problem.status === 404) {
+    return (
+      <main className="page">
+        <p className="sentence">
+          There is no image {name}@{version}.
+        </p>
+        <Link to="/images">All images</Link>
+      </main>
+    )
+  }
+  if (!i) {
+    return (
+      <main className="page">
+        <Trouble error={image.error} />
+        <Skeleton active paragraph={{ rows: 10 }} />
+      </main>
+    )
+  }
+  return (
+    <main className="page">
+      <h1>
+        {i.name}@{i.version}
+        <Marks marks={i.marks} />
+      </h1>
+      <p className="sentence" data-testid="sentence" aria-live="polite">
+        {sentence(i)}
+      </p>
+      <Trouble error={image.error} />
+      <Acts image={i} />
+      <h2>Places</h2>
+      <Places image={i} />
+      <h2>Used by</h2>
+      <UsersOf users={i.users} />
+      <h2>Lineage</h2>
+      <Ancestors image={i} />
+      <Making image={i} />
+      <h2>Facts</h2>
+      <Facts image={i} />
+    </main>
+  )
+}
+
+function sentence(i: ImageOf): string {
+  switch (i.state) {
+    case 'baking':
+      return `Being made: ${i.step}.`
+    case 'broken':
+      return `Broken at ${i.step}: ${i.why}.`
+    case 'withdrawn':
+      return `Withdrawn: ${i.why}.${i.successor ? ` Use ${i.successor} instead.` : ''} ${uses(i)}`
+    default:
+      return `Ready in ${list(i.places.map((p) => p.region))}. ${uses(i)}`
+  }
+}
+
+function uses(i: ImageOf): string {
+  const u = i.users
+  const parts = [
+    u && u.groups.length > 0 ? count(u.groups.length, 'group') : '',
+    u && u.instances.length > 0 ? count(u.instances.length, 'instance') : '',
+  ].filter(Boolean)
+  if (parts.length === 0) return 'Nothing runs on it.'
+  const one = u?.groups.length === 1 && u.instances.length === 0
+  return `${list(parts)} ${one ? 'runs' : 'run'} on it.`
+}
+
+function Acts({ image }: { image: ImageOf }) {
+  const change = useImageChange(image.name, image.version)
+  const navigate = useNavigate()
+  const [asking, setAsking] = useState<'withdraw' | 'mark' | null>(null)
+  const ref = `${image.name}@${image.version}`
+  return (
+    <>
+      <div className="row">
+        {(image.state === 'ready' || image.state === 'withdrawn') && (
+          <Button onClick={() => setAsking('mark')}>Mark…</Button>
+        )}
+        {image.state === 'ready' && <Button onClick={() => setAsking('withdraw')}>Withdraw…</Button>}
+        {image.state !== 'baking' && (
+          <Popconfirm
+            title={`Delete ${ref}?`}
+            description={`It goes for good, ${image.digest ? size(image.size_bytes) : 'with its log'}. Layers that others share stay, and so does its journal.`}
+            okText="Delete"
+            okButtonProps={{ danger: true }}
+            onConfirm={() =>
+              change.mutate(
+                { do: 'delete', match: `"${image.revision}"` },
+                { onSuccess: () => void navigate('/images') },
+              )
+            }
+          >
+            <Button danger>Delete…</Button>
+          </Popconfirm>
+        )}
+      </div>
+      <Trouble error={change.error} />
+      {asking === 'withdraw' && <Withdraw image={image} onClose={() => setAsking(null)} />}
+      {asking === 'mark' && (
+        <Modal open title={`Put a mark on ${ref}`} footer={null} onCancel={() => setAsking(null)}>
+          <Form<{ mark: string }>
+            layout="vertical"
+            requiredMark={false}
+            onFinish={({ mark }) => change.mutate({ do: 'mark', mark }, { onSuccess: () => setAsking(null) })}
+          >
+            <Form.Item
+              name="mark"
+              label="Mark"
+              extra={`It moves here from whichever version of ${image.name} has it now.`}
+              rules={[{ required: true, message: 'Give a name, such as stable.' }]}
+            >
+              <Input placeholder="stable" />
+            </Form.Item>
+            <Button type="primary" htmlType="submit" loading={change.isPending}>
+              Put it here
+            </Button>
+          </Form>
+        </Modal>
+      )}
+    </>
+  )
+}
+
+function Withdraw({ image, onClose }: { image: ImageOf; onClose: () => void }) {
+  const change = useImageChange(image.name, image.version)
+  const ref = `${image.name}@${image.version}`
+  return (
+    <Modal open title={`Withdraw ${ref}`} footer={null} onCancel={onClose}>
+      <p>
+        New use is refused from now on, for good. {uses(image)} What runs stays, and its groups show an
+        advice.
+      </p>
+      <Form<{ reason: string; successor?: string }>
+        layout="vertical"
+        requiredMark={false}
+        onFinish={({ reason, successor }) =>
+          change.mutate(
+            { do: 'withdraw', match: `"${image.revision}"`, reason, successor: successor ?? '' },
+            { onSuccess: onClose },
+          )
+        }
+      >
+        <Form.Item
+          name="reason"
+          label="Reason"
+          extra="Whoever wants to use it is told."
+          rules={[{ required: true, message: 'Say why.' }]}
+        >
+          <Input />
+        </Form.Item>
+        <Form.Item name="successor" label="Use instead" extra="A version such as timetable@4, or nothing.">
+          <Input />
+        </Form.Item>
+        <Trouble error={change.error} />
+        <Button type="primary" danger htmlType="submit" loading={change.isPending}>
+          Withdraw it
+        </Button>
+      </Form>
+    </Modal>
+  )
+}
+
+function Places({ image }: { image: ImageOf }) {
+  const places = usePlaces()
+  const change = useImageChange(image.name, image.version)
+  const now = useNow()
+  return (
+    <>
+      <dl className="facts">
+        {(places.data ?? []).map((r) => {
+          const here = image.places.find((p) => p.region === r.name)
+          const copy = image.copies?.find((c) => c.region === r.name)
+          return (
+            <Place key={r.name} region={r.name} zones={r.zones.map((z) => z.name)}>
+              {here ? (
+                <>
+                  whole, {here.copied_from ? `copied from ${here.copied_from}` : 'it came in here'}{' '}
+                  <Ago at={here.since} now={now} />
+                </>
+              ) : copy?.state === 'copying' ? (
+                <Copying copy={copy} now={now} onStop={() => change.mutate({ do: 'stop', region: r.name })} />
+              ) : (
+                <span className="row">
+                  <span className="quiet">not here; nothing can launch it here</span>
+                  {copy && copy.state !== 'done' && (
+                    <span className="waiting">
+                      the last copy is {copy.state} at {size(copy.done_bytes)} of {size(copy.total_bytes)}:{' '}
+                      {copy.why}
+                    </span>
+                  )}
+                  {image.digest && (
+                    <Button
+                      size="small"
+                      loading={change.isPending}
+                      onClick={() => change.mutate({ do: 'copy', region: r.name })}
+                    >
+                      {copy && copy.state !== 'done' ? 'Go on copying here' : 'Copy here'}
+                    </Button>
+                  )}
+                </span>
+              )}
+            </Place>
+          )
+        })}
+      </dl>
+      <Trouble error={change.error ?? places.error} />
+    </>
+  )
+}
+
+function Place({ region, zones, children }: { region: string; zones: string[]; children: React.ReactNode }) {
+  return (
+    <>
+      <dt title={`zones ${list(zones)}`}>{region}</dt>
+      <dd>{children}</dd>
+    </>
+  )
+}
+
+function Copying({ copy, now, onStop }: { copy: Copy; now: number; onStop: () => void }) {
+  const took = Math.max(secondsBetween(copy.began_at, now), 0.1)
+  const rate = copy.done_bytes / took
+  const left = rate > 0 ? (copy.total_bytes - copy.done_bytes) / rate : 0
+  const percent = copy.total_bytes > 0 ? Math.floor((100 * copy.done_bytes) / copy.total_bytes) : 0
+  return (
+    <span className="row">
+      <Progress percent={percent} size={[180, 8]} aria-label="copied" />
+      <span>
+        {size(copy.done_bytes)} of {size(copy.total_bytes)}, {size(Math.round(rate))}/s
+        {rate > 0 && `, about ${span(left)} left`}
+      </span>
+      <Button size="small" onClick={onStop}>
+        Break off
+      </Button>
+    </span>
+  )
+}
+
+function Ancestors({ image }: { image: ImageOf }) {
+  const lineage = useLineage(image.name, String(image.version))
+  if (!lineage.data) return <Skeleton active paragraph={{ rows: 2 }} />
+  return (
+    <>
+      <Trouble error={lineage.error} />
+      <Lineage images={lineage.data} at={`${image.name}@${image.version}`} />
+    </>
+  )
+}
+
+/** The recipe and the log, of a version that was made here. */
+function Making({ image }: { image: ImageOf }) {
+  const log = useBakeLog(image)
+  const end = useRef<HTMLPreElement>(null)
+  useEffect(() => {
+    if (image.state === 'baking' && end.current) end.current.scrollTop = end.current.scrollHeight
+  }, [image.state, log.data])
+  if (image.origin !== 'baked' && image.origin !== 'from-instance') return null
+  return (
+    <>
+      <h2>Bake log</h2>
+      {log.data === null || log.data === undefined ? (
+        <p className="quiet">There is no log of it at this service.</p>
+      ) : (
+        <pre className="log" ref={end} tabIndex={0} aria-label="bake log">
+          {log.data}
+        </pre>
+      )}
+      {image.recipe && (
+        <>
+          <h2>Recipe</h2>
+          <pre className="log" tabIndex={0}>
+            {image.recipe}
+          </pre>
+        </>
+      )}
+    </>
+  )
+}
+
+function Facts({ image }: { image: ImageOf }) {
+  const now = useNow()
+  return (
+    <dl className="facts">
+      <dt>Origin</dt>
+      <dd>
+        {image.origin}
+        {image.source && ` (${image.source})`}
+      </dd>
+      <dt>Starts</dt>
+      <dd>
+        <code>{image.start.join(' ') || '—'}</code>
+      </dd>
+      <dt>Size</dt>
+      <dd>{image.digest ? size(image.size_bytes) : '—'}</dd>
+      <dt>Digest</dt>
+      <dd>
+        <code>{image.digest || '—'}</code>
+      </dd>
+      <dt>Labels</dt>
+      <dd>
+        {Object.entries(image.labels)
+          .map(([k, v]) => `${k}=${v}`)
+          .join(', ') || 'none'}
+      </dd>
+      <dt>Made</dt>
+      <dd>
+        <Ago at={image.created_at} now={now} /> by {image.created_by}
+      </dd>
+    </dl>
+  )
+}

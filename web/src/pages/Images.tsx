@@ -1,0 +1,106 @@
+import { Button, Input, Select, Table } from 'antd'
+import { useDeferredValue, useState } from 'react'
+import { Link } from 'react-router'
+import type { Image } from '../api/client'
+import { useImages } from '../api/catalogue'
+import { Ago } from '../parts/Ago'
+import { Marks } from '../parts/Marks'
+import { useNow } from '../parts/now'
+import { StateWord } from '../parts/StateWord'
+import { Trouble } from '../parts/Trouble'
+import { count, list, size } from '../parts/words'
+
+const states = ['baking', 'ready', 'broken', 'withdrawn'] as const
+const origins = ['provided', 'imported', 'baked', 'from-instance'] as const
+
+/** The catalogue of image versions, with search. */
+export function Images() {
+  const [text, setText] = useState('')
+  const [state, setState] = useState<Image['state'] | ''>('')
+  const [origin, setOrigin] = useState<Image['origin'] | ''>('')
+  const [limit, setLimit] = useState(100)
+  const images = useImages({ text: useDeferredValue(text), state, origin, limit })
+  const now = useNow()
+  const items = images.data?.items ?? []
+  const searched = text !== '' || state !== '' || origin !== ''
+  return (
+    <main className="page">
+      <p className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</p>
+      <div className="filters">
+        <Input
+          className="wide"
+          allowClear
+          placeholder="Search names and sources"
+          aria-label="Search names and sources"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+        <Select
+          className="choice"
+          aria-label="State"
+          value={state}
+          onChange={setState}
+          options={[{ value: '', label: 'Any state' }, ...states.map((s) => ({ value: s, label: s }))]}
+        />
+        <Select
+          className="choice"
+          aria-label="Origin"
+          value={origin}
+          onChange={setOrigin}
+          options={[{ value: '', label: 'Any origin' }, ...origins.map((s) => ({ value: s, label: s }))]}
+        />
+      </div>
+      <Trouble error={images.error} />
+      <Table<Image>
+        size="small"
+        rowKey={(i) => `${i.name}@${i.version}`}
+        loading={images.isPending}
+        pagination={false}
+        dataSource={items}
+        locale={{
+          emptyText: searched ? (
+            'No image fits this search.'
+          ) : (
+            <>
+              Here every image version has a line. Bring one in with{' '}
+              <code>unitas image import NAME --from FILE</code>.
+            </>
+          ),
+        }}
+        columns={[
+          {
+            title: 'Image',
+            render: (_, i) => (
+              <>
+                <Link to={`/images/${i.name}/${i.version}`}>
+                  {i.name}@{i.version}
+                </Link>
+                <Marks marks={i.marks} />
+              </>
+            ),
+          },
+          { title: 'State', render: (_, i) => <StateWord state={i.state} /> },
+          { title: 'Origin', render: (_, i) => (i.parent ? `${i.origin} on ${i.parent}` : i.origin) },
+          { title: 'In', render: (_, i) => i.places.map((p) => p.region).join(', ') },
+          { title: 'Size', align: 'right', render: (_, i) => (i.digest ? size(i.size_bytes) : '—') },
+          { title: 'Made', render: (_, i) => <Ago at={i.created_at} now={now} /> },
+          { title: 'By', dataIndex: 'created_by' },
+        ]}
+      />
+      {images.data?.next && limit < 1000 && (
+        <Button onClick={() => setLimit(Math.min(limit * 3, 1000))}>Show more</Button>
+      )}
+    </main>
+  )
+}
+
+function headline(items: Image[], more: boolean): string {
+  const names = new Set(items.map((i) => i.name)).size
+  const parts = states
+    .map((s) => [s, items.filter((i) => i.state === s).length] as const)
+    .filter(([s, n]) => n > 0 && s !== 'ready')
+    .map(([s, n]) => `${n} ${s}`)
+  if (items.length === 0) return 'No images.'
+  const all = `${more ? 'The first ' : ''}${count(items.length, 'version')} of ${count(names, 'image')}`
+  return parts.length ? `${all}, ${list(parts)}.` : `${all}, all ready.`
+}
