@@ -727,7 +727,7 @@ type NewGroup struct {
 	// Example: timetable-web@4
 	Template Ref `json:"template"`
 
-	// Zones Without it: all zones of the service
+	// Zones Without it: the zones of the first region
 	Zones *[]string `json:"zones,omitempty"`
 }
 

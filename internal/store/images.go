@@ -304,8 +304,8 @@ func (s *Store) Images(ctx context.Context, q ImageQuery) ([]Image, error) {
 		where = append(where, condition)
 	}
 	if after != "" {
-		// The row comparison walks the index; the rest of the name comes after it.
-		narrow("(name > ? or (name = ? and version < ?))", after, after, version)
+		// The first condition is where the index is entered.
+		narrow("name >= ? and (name > ? or version < ?)", after, after, version)
 	}
 	if q.Name != "" {
 		narrow("name = ?", q.Name)

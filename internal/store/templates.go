@@ -97,7 +97,7 @@ func (s *Store) AddTemplate(ctx context.Context, now time.Time, actor string, t 
 func (s *Store) Templates(ctx context.Context, name string, p Page) ([]Template, error) {
 	after, version := versionCursor(p.After)
 	return many[Template](ctx, s.pool, templateQuery+`
-		where ($1 = '' or t.name = $1) and (t.name > $2 or (t.name = $2 and t.version < $3))
+		where ($1 = '' or t.name = $1) and t.name >= $2 and (t.name > $2 or t.version < $3)
 		order by t.name, t.version desc limit $4`, name, after, version, p.Limit)
 }
 

@@ -1154,7 +1154,7 @@ export interface components {
             min?: number;
             /** @description Without it: the size */
             max?: number;
-            /** @description Without it: all zones of the service */
+            /** @description Without it: the zones of the first region */
             zones?: string[];
             /** @default [] */
             pools: string[];
