@@ -4,6 +4,8 @@ import (
 	"archive/tar"
 	"compress/gzip"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -159,13 +161,35 @@ func (a *app) upload(cmd *cobra.Command, name, source, region string, labels map
 	for k, v := range labels {
 		pairs = append(pairs, k+"="+v)
 	}
+	digest, err := digestOf(content)
+	if err != nil {
+		return client.Image{}, err
+	}
 	source = filepath.Base(source)
 	image, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
 		return c.ImportImageWithBody(cmd.Context(), &client.ImportImageParams{Name: name, Region: given(cmd, "region", region), Source: &source,
-			Label: given(cmd, "label", sorted(pairs)), IdempotencyKey: freshKey()}, "application/octet-stream", body)
+			Label: given(cmd, "label", sorted(pairs)), ContentDigest: digest, IdempotencyKey: freshKey()}, "application/octet-stream", body)
 	})
 	body.end()
 	return image, err
+}
+
+// digestOf reads a file once beforehand, so that the service can hold what
+// arrives against it; nil for what can be read only once.
+func digestOf(content io.Reader) (*string, error) {
+	f, ok := content.(*os.File)
+	if !ok {
+		return nil, nil
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return nil, fmt.Errorf("--from: %w", err)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil, fmt.Errorf("--from: %w", err)
+	}
+	text := "sha-256=:" + base64.StdEncoding.EncodeToString(h.Sum(nil)) + ":"
+	return &text, nil
 }
 
 // packed is what write writes, as it is read.

@@ -881,7 +881,7 @@ type Problem struct {
 	Status int    `json:"status"`
 	Title  string `json:"title"`
 
-	// Type Stable; one of urn:unitas:problem:invalid, not-found, exists, stale, conflict, unauthorized, precondition-required, unavailable, internal
+	// Type Stable; one of urn:unitas:problem:invalid, not-found, exists, in-use, stale, conflict, unauthorized, precondition-required, unavailable, internal
 	Type string `json:"type"`
 }
 
@@ -1316,6 +1316,9 @@ type ImportImageParams struct {
 
 	// Label Labels of the version, as NAME=VALUE
 	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+
+	// ContentDigest The digest of the body (RFC 9530), held against what arrives
+	ContentDigest *string `json:"Content-Digest,omitempty"`
 
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
@@ -3915,15 +3918,26 @@ func NewImportImageRequestWithBody(server string, params *ImportImageParams, con
 
 	if params != nil {
 
-		if params.IdempotencyKey != nil {
+		if params.ContentDigest != nil {
 			var headerParam0 string
 
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Content-Digest", *params.ContentDigest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
 			if err != nil {
 				return nil, err
 			}
 
-			req.Header.Set("Idempotency-Key", headerParam0)
+			req.Header.Set("Content-Digest", headerParam0)
+		}
+
+		if params.IdempotencyKey != nil {
+			var headerParam1 string
+
+			headerParam1, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam1)
 		}
 
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -138,11 +139,24 @@ func (s *Server) GetImage(ctx context.Context, r contract.GetImageRequestObject)
 // ImportImage stores an archive or layout and records it as the next version.
 func (s *Server) ImportImage(ctx context.Context, r contract.ImportImageRequestObject) (contract.ImportImageResponseObject, error) {
 	i, err := s.Catalogue.Import(ctx, catalogue.Upload{Name: r.Params.Name, Region: some(r.Params.Region, ""), Source: some(r.Params.Source, ""),
-		Actor: actor(ctx), Labels: labelsOf(r.Params.Label)}, r.Body)
+		Actor: actor(ctx), Labels: labelsOf(r.Params.Label), SHA256: sha256Of(r.Params.ContentDigest)}, r.Body)
 	if err != nil {
 		return nil, about("image", r.Params.Name, err)
 	}
 	return contract.ImportImage201JSONResponse(fromImage(i)), nil
+}
+
+// sha256Of reads a Content-Digest; the contract has checked its form.
+func sha256Of(header *string) []byte {
+	if header == nil {
+		return nil
+	}
+	encoded := strings.TrimSuffix(strings.TrimPrefix(*header, "sha-256=:"), ":")
+	sum, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil {
+		return []byte{} // matches nothing
+	}
+	return sum
 }
 
 // FetchImage brings in an image from a registry.

@@ -56,7 +56,7 @@ func (s *Server) repeats(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // fingerprintOf tells requests apart. A JSON body was read and checked before;
-// of an upload only the length is known.
+// of an upload the length is known, and its digest when it was sent along.
 func fingerprintOf(r *http.Request) ([]byte, error) {
 	h := sha256.New()
 	_, _ = io.WriteString(h, r.Method+" "+r.URL.RequestURI()+"\n")
@@ -68,7 +68,7 @@ func fingerprintOf(r *http.Request) ([]byte, error) {
 		r.Body = io.NopCloser(bytes.NewReader(raw))
 		_, _ = h.Write(raw)
 	} else {
-		fmt.Fprint(h, r.ContentLength)
+		fmt.Fprint(h, r.ContentLength, r.Header.Get("Content-Digest"))
 	}
 	return h.Sum(nil), nil
 }

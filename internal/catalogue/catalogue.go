@@ -5,7 +5,9 @@
 package catalogue
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -271,12 +273,30 @@ func (c *Catalogue) MissingIn(places map[string]store.Place, zones []string) []s
 // Upload is an image that comes in.
 type Upload struct {
 	Name, Region, Source, Actor string
-	Labels                      map[string]string
+	// SHA256 is what the bytes that arrive must have, or nil.
+	SHA256 []byte
+	Labels map[string]string
 }
 
 // Import takes in an archive or an OCI layout.
 func (c *Catalogue) Import(ctx context.Context, u Upload, r io.Reader) (store.Image, error) {
-	return c.takeIn(ctx, u, func(in *image.Intake) (image.Artifact, error) { return in.Import(ctx, r) })
+	return c.takeIn(ctx, u, func(in *image.Intake) (image.Artifact, error) {
+		arrived := sha256.New()
+		if u.SHA256 != nil {
+			r = io.TeeReader(r, arrived)
+		}
+		a, err := in.Import(ctx, r)
+		if err != nil || u.SHA256 == nil {
+			return a, err
+		}
+		if _, err := io.Copy(io.Discard, r); err != nil { // a layout may end before its file
+			return a, err
+		}
+		if !bytes.Equal(arrived.Sum(nil), u.SHA256) {
+			return a, &image.Refused{Why: "what arrived is not what was sent: its digest is another than the Content-Digest says"}
+		}
+		return a, nil
+	})
 }
 
 // Fetch takes in an image from a registry.

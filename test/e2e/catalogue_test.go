@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -177,5 +179,63 @@ func TestKilledDuringCopy(t *testing.T) {
 			}
 			return nil
 		})
+	}
+}
+
+// TestCatalogueOverHTTP asks as programs do: with revisions, dry runs, digests.
+func TestCatalogueOverHTTP(t *testing.T) {
+	s := start(t)
+	raw := noise(t, 1<<20)
+	sum := sha256.Sum256(raw)
+	good := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
+	sum[0] ^= 1
+	bad := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
+	upload := func(digest string) (int, string) {
+		status, _, body := s.call("POST", "/v1/images?name=timetable", string(raw), "Content-Type", "application/octet-stream", "Content-Digest", digest)
+		return status, body
+	}
+	if status, body := upload(bad); status != 422 || !strings.Contains(body, "what arrived is not what was sent") {
+		t.Errorf("a wrong digest: %d %s", status, body)
+	}
+	if blobs, _ := filepath.Glob(filepath.Join(s.dir, "images", "harbour", "blobs", "sha256", "*")); len(blobs) != 3 { // those of plain
+		t.Errorf("left behind: %v", blobs)
+	}
+	if status, body := upload(good); status != 201 {
+		t.Errorf("a right digest: %d %s", status, body)
+	}
+	path := "/v1/images/timetable/1"
+	_, h, _ := s.call("GET", path, "")
+	tag := h.Get("ETag")
+	if status, _, body := s.call("POST", path+"/withdrawal", `{"reason":"x"}`); status != 428 {
+		t.Errorf("without a revision: %d %s", status, body)
+	}
+	if status, _, body := s.call("POST", path+"/withdrawal", `{"reason":"x"}`, "If-Match", `"77"`); status != 412 {
+		t.Errorf("with a stale revision: %d %s", status, body)
+	}
+	if status, _, body := s.call("POST", "/v1/templates?dry_run=true", `{"name":"web","image":"timetable@1"}`); status != 200 || !strings.Contains(body, `"advice":[]`) {
+		t.Errorf("a dry run: %d %s", status, body)
+	}
+	if status, _, body := s.call("POST", "/v1/templates", `{"name":"web","image":"timetable@1"}`); status != 201 {
+		t.Errorf("a template: %d %s", status, body)
+	}
+	if status, _, body := s.call("DELETE", path, "", "If-Match", tag); status != 409 || !strings.Contains(body, "urn:unitas:problem:in-use") || !strings.Contains(body, "template web@1") {
+		t.Errorf("a deletion of what is used: %d %s", status, body)
+	}
+	if status, _, body := s.call("DELETE", "/v1/templates/web/1", "", "If-Match", "*"); status != 204 || body != "" {
+		t.Errorf("a deletion of a template: %d %s", status, body)
+	}
+	if status, _, body := s.call("DELETE", path, "", "If-Match", tag); status != 204 {
+		t.Errorf("a deletion: %d %s", status, body)
+	}
+	if status, _, _ := s.call("GET", path, ""); status != 404 {
+		t.Errorf("after it: %d", status)
+	}
+	for _, c := range []struct{ path, says string }{
+		{"/v1/images/timetable/0", "version"}, {"/v1/images/timetable/shaky", "has no mark"}, {"/v1/images?label=x", "label"},
+		{"/v1/images?state=rotten", "not one of"}, {"/v1/images/plain/1/bake-log", "not made by this service"},
+	} {
+		if status, _, body := s.call("GET", c.path, ""); status < 400 || status >= 500 || !strings.Contains(body, c.says) {
+			t.Errorf("%s: %d %s", c.path, status, body)
+		}
 	}
 }

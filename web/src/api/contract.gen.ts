@@ -679,7 +679,7 @@ export interface components {
          */
         Ref: string;
         Problem: {
-            /** @description Stable; one of urn:unitas:problem:invalid, not-found, exists, stale, conflict, unauthorized, precondition-required, unavailable, internal */
+            /** @description Stable; one of urn:unitas:problem:invalid, not-found, exists, in-use, stale, conflict, unauthorized, precondition-required, unavailable, internal */
             type: string;
             title: string;
             status: number;
@@ -1521,6 +1521,8 @@ export interface operations {
                 label?: string[];
             };
             header?: {
+                /** @description The digest of the body (RFC 9530), held against what arrives */
+                "Content-Digest"?: string;
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
