@@ -214,7 +214,7 @@ func reasonOf(e *openapi3.SchemaError) string {
 			return fmt.Sprintf("%q is not a name: %s", e.Value, fleet.NamingRule)
 		}
 		if strings.Contains(e.Schema.Pattern, "@") {
-			return fmt.Sprintf("%q is not a version; give NAME@NUMBER, such as timetable-web@4", e.Value)
+			return fmt.Sprintf("%q is not a version; give NAME@NUMBER or NAME@MARK, such as timetable-web@4", e.Value)
 		}
 		if e.Schema.Pattern == "^/" {
 			return fmt.Sprintf("%q does not begin with /", e.Value)

@@ -66,19 +66,34 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	step("put it", browser.Button(tab, "Put it here"))
 	step("it is marked", browser.Until(tab, `document.querySelector('h1 .mark')?.textContent === 'stable'`))
 
+	step("withdraw", browser.Button(tab, "Withdraw…"))
+	step("the form of it", chromedp.Do(tab, chromedp.WaitVisible("#reason"), chromedp.SendKeys("#reason", "a hole")))
+	step("withdraw it", browser.Button(tab, "Withdraw it"))
+	step("it is withdrawn", browser.Until(tab, says("Withdrawn: a hole.")))
+	step("to the images again", chromedp.Do(tab, chromedp.Click(`a[href="/images"]`)))
+	step("bake one", browser.Button(tab, "Bake one…"))
+	step("the recipe", chromedp.Do(tab, chromedp.WaitVisible("#recipe"), chromedp.SendKeys("#name", "berths")))
+	retype("#recipe", "parent: plain@1\ncommands: ['echo which ship lies where > berths']\n")
+	step("bake it", browser.Button(tab, "Bake it"))
+	step("it is baked", browser.Until(tab, says("Ready in harbour.")+" && "+says("which ship lies where")))
+	if i := s.image("berths", "1"); i.State != client.ImageStateReady || *i.Parent != "plain@1" {
+		t.Errorf("the console baked %+v", i)
+	}
+
 	step("to the templates", chromedp.Do(tab, chromedp.Click(`a[href="/templates"]`)))
 	step("the list", browser.Until(tab, says("1 template in 1 version.")))
 	step("to the template", chromedp.Do(tab, chromedp.Click(`a[href="/templates/web"]`)))
 	step("the next version", browser.Button(tab, "Make the next version"))
 	step("the form", chromedp.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.SendKeys("#labels", "a b=c\n"),
 		chromedp.SendKeys("#environment", "UNITAS_X=1\n")))
+	retype("#image", "berths@1")
 	step("review", browser.Button(tab, "Review"))
 	step("all errors at once", browser.Until(tab, says(`"a b" is not the name of a label`)+" && "+says(`"UNITAS_X" is not the name of a variable`)))
 	retype("#labels", "season=summer")
 	retype("#environment", "SEASON=summer")
 	retype("#user_data", "#!/bin/sh\necho other")
 	step("review again", browser.Button(tab, "Review"))
-	step("the review", browser.Until(tab, says("web@2 would launch timetable@1, with 3 changes from web@1.")))
+	step("the review", browser.Until(tab, says("web@2 would launch berths@1, with 4 changes from web@1.")))
 	if l := must[client.TemplateList](t)(client.Read[client.TemplateList](s.api.ListTemplates(ctx, nil))); len(l.Items) != 1 {
 		t.Error("the review made a version")
 	}

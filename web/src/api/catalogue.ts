@@ -1,10 +1,21 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, take, type Image, type NewTemplate, type TemplateRevision } from './client'
+import {
+  api,
+  take,
+  token,
+  Refused,
+  type Image,
+  type NewTemplate,
+  type Problem,
+  type TemplateRevision,
+} from './client'
 
 export interface ImageSearch {
   text: string
   state: Image['state'] | ''
   origin: Image['origin'] | ''
+  /** '' for any, or how long ago at most, or at least with a minus, in days. */
+  age: number | ''
   limit: number
 }
 
@@ -20,7 +31,16 @@ export function useImages(search: ImageSearch) {
           params: {
             query: {
               limit: search.limit,
-              ...(search.text ? { text: search.text } : {}),
+              ...(search.text.includes('=')
+                ? { label: [search.text] }
+                : search.text
+                  ? { text: search.text }
+                  : {}),
+              ...(search.age === ''
+                ? {}
+                : search.age > 0
+                  ? { newer_than_seconds: search.age * 86400 }
+                  : { older_than_seconds: -search.age * 86400 }),
               ...(search.state ? { state: search.state } : {}),
               ...(search.origin ? { origin: search.origin } : {}),
             },
@@ -82,50 +102,89 @@ export function usePlaces() {
   })
 }
 
-/** A change of one image version; everything live is read again after it. */
-export function useImageChange(name: string, version: number) {
+/** Brings a version to a region, or breaks that off. */
+export function useCopy(name: string, version: number) {
   const client = useQueryClient()
   const at = path(name, String(version))
   return useMutation({
-    mutationFn: async (change: ImageChange) => {
-      const match = { ...at.params, header: { 'If-Match': change.match ?? '*' } }
-      switch (change.do) {
-        case 'copy':
-          return take(api.POST('/v1/images/{name}/{version}/copies', { ...at, body: { to: change.region } }))
-        case 'stop':
-          return take(
+    mutationFn: ({ region, stop }: { region: string; stop: boolean }) =>
+      stop
+        ? take(
             api.DELETE('/v1/images/{name}/{version}/copies/{region}', {
-              params: { path: { ...at.params.path, region: change.region } },
+              params: { path: { ...at.params.path, region } },
             }),
           )
-        case 'withdraw':
-          return take(
-            api.POST('/v1/images/{name}/{version}/withdrawal', {
-              params: match,
-              body: { reason: change.reason, ...(change.successor ? { successor: change.successor } : {}) },
-            }),
-          )
-        case 'delete':
-          return take(api.DELETE('/v1/images/{name}/{version}', { params: match }))
-        case 'mark':
-          return take(
-            api.PUT('/v1/images/{name}/marks/{mark}', {
-              params: { path: { name, mark: change.mark } },
-              body: { version },
-            }),
-          )
+        : take(api.POST('/v1/images/{name}/{version}/copies', { ...at, body: { to: region } })),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
+
+export type Kind = 'image' | 'template'
+
+export type VersionChange =
+  | { do: 'withdraw'; match: string; reason: string; successor: string }
+  | { do: 'delete'; match: string }
+  | { do: 'mark'; mark: string }
+
+/** A change of one version of an image or template; everything live is read again after it. */
+export function useVersionChange(kind: Kind, name: string, version: number) {
+  const client = useQueryClient()
+  return useMutation<unknown, Error, VersionChange>({
+    mutationFn: (change) => {
+      const at = { name, version: String(version) }
+      if (change.do === 'mark') {
+        const put = { params: { path: { name, mark: change.mark } }, body: { version } }
+        return kind === 'image'
+          ? take(api.PUT('/v1/images/{name}/marks/{mark}', put))
+          : take(api.PUT('/v1/templates/{name}/marks/{mark}', put))
       }
+      const params = { path: at, header: { 'If-Match': change.match } }
+      if (change.do === 'delete') {
+        return kind === 'image'
+          ? take(api.DELETE('/v1/images/{name}/{version}', { params }))
+          : take(api.DELETE('/v1/templates/{name}/{version}', { params }))
+      }
+      const body = {
+        reason: change.reason,
+        ...(change.successor ? { successor: change.successor } : {}),
+      }
+      return kind === 'image'
+        ? take(api.POST('/v1/images/{name}/{version}/withdrawal', { params, body }))
+        : take(api.POST('/v1/templates/{name}/{version}/withdrawal', { params, body }))
     },
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
   })
 }
 
-type ImageChange = { match?: string } & (
-  | { do: 'copy' | 'stop'; region: string }
-  | { do: 'withdraw'; reason: string; successor: string }
-  | { do: 'delete' }
-  | { do: 'mark'; mark: string }
-)
+/** Begins to make a version from the files of an instance. */
+export function useImageFromInstance() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (body: { instance: string; at_rest: boolean }) =>
+      take(
+        api.POST('/v1/images/from-instance', {
+          params: { header: { 'Idempotency-Key': crypto.randomUUID() } },
+          body,
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
+
+/** Has the service fetch an image from a registry. */
+export function useFetchImage() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (body: { name: string; reference: string; region?: string }) =>
+      take(
+        api.POST('/v1/images/references', {
+          params: { header: { 'Idempotency-Key': crypto.randomUUID() } },
+          body,
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
 
 /** The latest versions of all templates, or all versions of one. */
 export function useTemplates(name?: string) {
@@ -179,4 +238,51 @@ function without<T extends object, K extends keyof T>(from: T, key: K): Omit<T, 
   const rest = { ...from }
   Reflect.deleteProperty(rest, key)
   return rest
+}
+
+/** Sends an image file or a recipe, telling how many of its bytes have gone. */
+export function send(
+  where: 'images' | 'images/bakes',
+  query: Record<string, string>,
+  content: Blob,
+  progress: (sent: number) => void,
+): Promise<Image> {
+  return new Promise((resolve, reject) => {
+    const r = new XMLHttpRequest()
+    r.open('POST', `/v1/${where}?${new URLSearchParams(query).toString()}`)
+    r.setRequestHeader('Authorization', `Bearer ${token.get() ?? ''}`)
+    r.setRequestHeader('Content-Type', where === 'images' ? 'application/octet-stream' : 'application/gzip')
+    r.upload.onprogress = (e) => progress(e.loaded)
+    r.onerror = () => reject(new Error('The upload broke off; nothing of it was kept. Try again.'))
+    r.onload = () => {
+      const answer: unknown = JSON.parse(r.responseText)
+      if (r.status < 300) resolve(answer as Image)
+      else reject(new Refused(answer as Problem))
+    }
+    r.send(content)
+  })
+}
+
+/** Packs files as a compressed tar archive (POSIX ustar). */
+export async function packed(files: { name: string; content: Blob }[]): Promise<Blob> {
+  const parts: BlobPart[] = []
+  for (const { name, content } of files) {
+    const head = new Uint8Array(512)
+    const put = (at: number, text: string) => head.set(new TextEncoder().encode(text), at)
+    put(0, name)
+    put(100, '0000755\0')
+    put(108, '0000000\0')
+    put(116, '0000000\0')
+    put(124, content.size.toString(8).padStart(11, '0') + '\0')
+    put(136, '00000000000\0')
+    put(148, ' '.repeat(8))
+    put(156, '0')
+    put(257, 'ustar\x0000')
+    const sum = head.reduce((n, b) => n + b, 0)
+    put(148, sum.toString(8).padStart(6, '0') + '\0 ')
+    parts.push(head, content, new Uint8Array((512 - (content.size % 512)) % 512))
+  }
+  parts.push(new Uint8Array(1024))
+  const zipped = new Blob(parts).stream().pipeThrough(new CompressionStream('gzip'))
+  return new Response(zipped).blob()
 }

@@ -1,7 +1,7 @@
-import { Button, Form, Input, Modal, Popconfirm, Progress, Skeleton } from 'antd'
-import { useEffect, useRef, useState } from 'react'
+import { Button, Progress, Skeleton } from 'antd'
+import { useEffect, useRef } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { useBakeLog, useImage, useImageChange, useLineage, usePlaces } from '../api/catalogue'
+import { useBakeLog, useImage, useCopy, useLineage, usePlaces } from '../api/catalogue'
 import { Refused, type Copy, type Image as ImageOf } from '../api/client'
 import { Ago } from '../parts/Ago'
 import { Lineage } from '../parts/Lineage'
@@ -9,12 +9,14 @@ import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
 import { UsersOf } from '../parts/UsersOf'
+import { VersionActs } from '../parts/VersionActs'
 import { count, list, secondsBetween, size, span } from '../parts/words'
 
 /** One image version: what it is, where it is, who uses it, where it comes from. */
 export function Image() {
   const { name = '', version = '' } = useParams()
   const image = useImage(name, version)
+  const navigate = useNavigate()
   const i = image.data
   if (image.error instanceof Refused && image.error.problem.status === 404) {
     return (
@@ -44,7 +46,13 @@ export function Image() {
         {sentence(i)}
       </p>
       <Trouble error={image.error} />
-      <Acts image={i} />
+      <VersionActs
+        kind="image"
+        version={i}
+        meanwhile={uses(i)}
+        goes={`It goes for good, ${i.digest ? size(i.size_bytes) : 'with its log'}. Layers that others share stay, and so does its journal.`}
+        onDeleted={() => void navigate('/images')}
+      />
       <h2>Places</h2>
       <Places image={i} />
       <h2>Used by</h2>
@@ -82,104 +90,9 @@ function uses(i: ImageOf): string {
   return `${list(parts)} ${one ? 'runs' : 'run'} on it.`
 }
 
-function Acts({ image }: { image: ImageOf }) {
-  const change = useImageChange(image.name, image.version)
-  const navigate = useNavigate()
-  const [asking, setAsking] = useState<'withdraw' | 'mark' | null>(null)
-  const ref = `${image.name}@${image.version}`
-  return (
-    <>
-      <div className="row">
-        {(image.state === 'ready' || image.state === 'withdrawn') && (
-          <Button onClick={() => setAsking('mark')}>Mark…</Button>
-        )}
-        {image.state === 'ready' && <Button onClick={() => setAsking('withdraw')}>Withdraw…</Button>}
-        {image.state !== 'baking' && (
-          <Popconfirm
-            title={`Delete ${ref}?`}
-            description={`It goes for good, ${image.digest ? size(image.size_bytes) : 'with its log'}. Layers that others share stay, and so does its journal.`}
-            okText="Delete"
-            okButtonProps={{ danger: true }}
-            onConfirm={() =>
-              change.mutate(
-                { do: 'delete', match: `"${image.revision}"` },
-                { onSuccess: () => void navigate('/images') },
-              )
-            }
-          >
-            <Button danger>Delete…</Button>
-          </Popconfirm>
-        )}
-      </div>
-      <Trouble error={change.error} />
-      {asking === 'withdraw' && <Withdraw image={image} onClose={() => setAsking(null)} />}
-      {asking === 'mark' && (
-        <Modal open title={`Put a mark on ${ref}`} footer={null} onCancel={() => setAsking(null)}>
-          <Form<{ mark: string }>
-            layout="vertical"
-            requiredMark={false}
-            onFinish={({ mark }) => change.mutate({ do: 'mark', mark }, { onSuccess: () => setAsking(null) })}
-          >
-            <Form.Item
-              name="mark"
-              label="Mark"
-              extra={`It moves here from whichever version of ${image.name} has it now.`}
-              rules={[{ required: true, message: 'Give a name, such as stable.' }]}
-            >
-              <Input placeholder="stable" />
-            </Form.Item>
-            <Button type="primary" htmlType="submit" loading={change.isPending}>
-              Put it here
-            </Button>
-          </Form>
-        </Modal>
-      )}
-    </>
-  )
-}
-
-function Withdraw({ image, onClose }: { image: ImageOf; onClose: () => void }) {
-  const change = useImageChange(image.name, image.version)
-  const ref = `${image.name}@${image.version}`
-  return (
-    <Modal open title={`Withdraw ${ref}`} footer={null} onCancel={onClose}>
-      <p>
-        New use is refused from now on, for good. {uses(image)} What runs stays, and its groups show an
-        advice.
-      </p>
-      <Form<{ reason: string; successor?: string }>
-        layout="vertical"
-        requiredMark={false}
-        onFinish={({ reason, successor }) =>
-          change.mutate(
-            { do: 'withdraw', match: `"${image.revision}"`, reason, successor: successor ?? '' },
-            { onSuccess: onClose },
-          )
-        }
-      >
-        <Form.Item
-          name="reason"
-          label="Reason"
-          extra="Whoever wants to use it is told."
-          rules={[{ required: true, message: 'Say why.' }]}
-        >
-          <Input />
-        </Form.Item>
-        <Form.Item name="successor" label="Use instead" extra="A version such as timetable@4, or nothing.">
-          <Input />
-        </Form.Item>
-        <Trouble error={change.error} />
-        <Button type="primary" danger htmlType="submit" loading={change.isPending}>
-          Withdraw it
-        </Button>
-      </Form>
-    </Modal>
-  )
-}
-
 function Places({ image }: { image: ImageOf }) {
   const places = usePlaces()
-  const change = useImageChange(image.name, image.version)
+  const change = useCopy(image.name, image.version)
   const now = useNow()
   return (
     <>
@@ -195,7 +108,7 @@ function Places({ image }: { image: ImageOf }) {
                   <Ago at={here.since} now={now} />
                 </>
               ) : copy?.state === 'copying' ? (
-                <Copying copy={copy} now={now} onStop={() => change.mutate({ do: 'stop', region: r.name })} />
+                <Copying copy={copy} now={now} onStop={() => change.mutate({ region: r.name, stop: true })} />
               ) : (
                 <span className="row">
                   <span className="quiet">not here; nothing can launch it here</span>
@@ -209,7 +122,7 @@ function Places({ image }: { image: ImageOf }) {
                     <Button
                       size="small"
                       loading={change.isPending}
-                      onClick={() => change.mutate({ do: 'copy', region: r.name })}
+                      onClick={() => change.mutate({ region: r.name, stop: false })}
                     >
                       {copy && copy.state !== 'done' ? 'Go on copying here' : 'Copy here'}
                     </Button>

@@ -9,6 +9,7 @@ import { useNow } from '../parts/now'
 import { StateWord } from '../parts/StateWord'
 import { Trouble } from '../parts/Trouble'
 import { count, list, size } from '../parts/words'
+import { BakeImage, BringImage } from './BringImage'
 
 const states = ['baking', 'ready', 'broken', 'withdrawn'] as const
 const origins = ['provided', 'imported', 'baked', 'from-instance'] as const
@@ -18,19 +19,30 @@ export function Images() {
   const [text, setText] = useState('')
   const [state, setState] = useState<Image['state'] | ''>('')
   const [origin, setOrigin] = useState<Image['origin'] | ''>('')
+  const [age, setAge] = useState<number | ''>('')
+  const [bringing, setBringing] = useState<'import' | 'bake' | null>(null)
   const [limit, setLimit] = useState(100)
-  const images = useImages({ text: useDeferredValue(text), state, origin, limit })
+  const images = useImages({ text: useDeferredValue(text), state, origin, age, limit })
   const now = useNow()
   const items = images.data?.items ?? []
-  const searched = text !== '' || state !== '' || origin !== ''
+  const searched = text !== '' || state !== '' || origin !== '' || age !== ''
   return (
     <main className="page">
-      <p className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</p>
+      <div className="row">
+        <p className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</p>
+        <span style={{ flex: 1 }} />
+        <Button onClick={() => setBringing('bake')}>Bake one…</Button>
+        <Button type="primary" onClick={() => setBringing('import')}>
+          Bring one in…
+        </Button>
+      </div>
+      {bringing === 'import' && <BringImage onClose={() => setBringing(null)} />}
+      {bringing === 'bake' && <BakeImage onClose={() => setBringing(null)} />}
       <div className="filters">
         <Input
           className="wide"
           allowClear
-          placeholder="Search names and sources"
+          placeholder="A name, a source, or a label such as service=timetable"
           aria-label="Search names and sources"
           value={text}
           onChange={(e) => setText(e.target.value)}
@@ -48,6 +60,19 @@ export function Images() {
           value={origin}
           onChange={setOrigin}
           options={[{ value: '', label: 'Any origin' }, ...origins.map((s) => ({ value: s, label: s }))]}
+        />
+        <Select<number | ''>
+          className="choice"
+          aria-label="Age"
+          value={age}
+          onChange={setAge}
+          options={[
+            { value: '', label: 'Any age' },
+            { value: 1, label: 'the last day' },
+            { value: 7, label: 'the last week' },
+            { value: -30, label: 'over 30 days' },
+            { value: -180, label: 'over 180 days' },
+          ]}
         />
       </div>
       <Trouble error={images.error} />

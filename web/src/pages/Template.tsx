@@ -1,7 +1,7 @@
 import { Button, Select, Skeleton } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import type { Instance, Template as TemplateOf } from '../api/client'
+import type { Group, Instance, Template as TemplateOf } from '../api/client'
 import { useTemplateDiff, useTemplates } from '../api/catalogue'
 import { useGroups, useInstances } from '../api/queries'
 import { Ago } from '../parts/Ago'
@@ -9,6 +9,7 @@ import { Changes, LineDiff } from '../parts/Changes'
 import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
+import { VersionActs } from '../parts/VersionActs'
 import { count, list, size } from '../parts/words'
 
 /** One template: its line of versions, any two compared, and what the latest says. */
@@ -51,7 +52,7 @@ export function Template() {
           `The ${its.length === 1 ? 'group' : 'groups'} ${list(its.map((g) => g.name))} ${its.length === 1 ? 'launches' : 'launch'} it.`}
       </p>
       <Trouble error={templates.error} />
-      <Line versions={versions} instances={instances.data ?? []} />
+      <Line versions={versions} instances={instances.data ?? []} groups={its} />
       {versions.length > 1 && (
         <Compare key={versions.length} name={name} numbers={versions.map((t) => t.version)} />
       )}
@@ -64,12 +65,14 @@ export function Template() {
 }
 
 /** The versions from the first to the latest, with notes and what runs on each. */
-function Line({ versions, instances }: { versions: TemplateOf[]; instances: Instance[] }) {
+function Line(props: { versions: TemplateOf[]; instances: Instance[]; groups: Group[] }) {
+  const { versions, instances, groups } = props
   const now = useNow()
   return (
     <ol className="line" aria-label="versions">
       {versions.toReversed().map((t) => {
         const running = instances.filter((i) => i.version === `${t.name}@${t.version}`).length
+        const launching = groups.filter((g) => g.template === `${t.name}@${t.version}`)
         return (
           <li key={t.version} className={running > 0 ? 'runs' : ''}>
             <span className="stop">{t.version}</span>
@@ -90,7 +93,25 @@ function Line({ versions, instances }: { versions: TemplateOf[]; instances: Inst
             )}
             <div>
               {running > 0 ? count(running, 'instance') : <span className="quiet">nothing runs on it</span>}
+              {launching.length > 0 && (
+                <>
+                  , launched by{' '}
+                  {launching.map((g, k) => (
+                    <span key={g.name}>
+                      {k > 0 && ', '}
+                      <Link to={`/groups/${g.name}`}>{g.name}</Link>
+                    </span>
+                  ))}
+                </>
+              )}
             </div>
+            <VersionActs
+              kind="template"
+              version={t}
+              meanwhile={running > 0 ? `${count(running, 'instance')} run on it.` : 'Nothing runs on it.'}
+              goes="It goes for good. Its image and its journal stay."
+              onDeleted={() => undefined}
+            />
           </li>
         )
       })}

@@ -124,7 +124,7 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
 
 /** Every field with what it means. */
 function Questions(props: { isNew: boolean; versions: Template[]; onFrom: (t: Template) => void }) {
-  const images = useImages({ text: '', state: 'ready', origin: '', limit: 200 })
+  const images = useImages({ text: '', state: 'ready', origin: '', age: '', limit: 200 })
   const refs = (images.data?.items ?? []).flatMap((i) => [
     `${i.name}@${i.version}`,
     ...i.marks.map((m) => `${i.name}@${m}`),
