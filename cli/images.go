@@ -521,13 +521,10 @@ func imagePicture(i client.Image) string {
 	if i.Digest != "" {
 		sizeText = size(i.SizeBytes)
 	}
-	text := facts("image", fmt.Sprintf("%s@%d", i.Name, i.Version), "state", state, "use instead", or(i.Successor, ""), "marks", strings.Join(i.Marks, ", "),
+	return facts("image", fmt.Sprintf("%s@%d", i.Name, i.Version), "state", state, "use instead", or(i.Successor, ""), "marks", strings.Join(i.Marks, ", "),
 		"origin", origin, "parent", or(i.Parent, ""), "starts", strings.Join(i.Start, " "), "size", sizeText, "digest", i.Digest, "labels", pairs(i.Labels),
-		"in", strings.Join(places, "\n"), "copies", copiesText(i), "used by", usersText(i.Users), "made", moment(i.CreatedAt)+" by "+i.CreatedBy)
-	if i.Recipe != nil {
-		text += facts("recipe", *i.Recipe)
-	}
-	return text
+		"in", strings.Join(places, "\n"), "copies", copiesText(i), "used by", usersText(i.Users), "made", moment(i.CreatedAt)+" by "+i.CreatedBy,
+		"recipe", or(i.Recipe, ""))
 }
 
 func copiesText(i client.Image) string {

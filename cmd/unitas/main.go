@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -66,8 +67,11 @@ service finds them again when it is started again.`,
 			default:
 				return fmt.Errorf("--log-format %s: give text or json", format)
 			}
-			var err error
-			if c.Places, err = readPlaces(placesFile, zones, c.Data); err != nil {
+			data, err := filepath.Abs(c.Data)
+			if err != nil {
+				return err
+			}
+			if c.Places, err = readPlaces(placesFile, zones, data); err != nil {
 				return err
 			}
 			self, err := os.Executable()

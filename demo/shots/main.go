@@ -142,7 +142,6 @@ func (s *shots) console() error {
 		func() error {
 			return chromedp.Do(tab, chromedp.Navigate(s.url+"/templates/timetable-web/revise"), chromedp.WaitVisible("#note"))
 		},
-		func() error { return s.take(tab, "console-template-form") },
 		func() error {
 			return chromedp.Do(tab, chromedp.SendKeys("#note", "the night boat"), chromedp.SendKeys("#labels", "season=winter\n"))
 		},
@@ -253,8 +252,8 @@ func (s *shots) terminal() error {
 		{"cli-group-show", "bin/unitas group show timetable", nil, 2 * time.Second},
 		{"cli-instance-show", "bin/unitas instance show " + instance, nil, 2 * time.Second},
 		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.release("the night sailings", false) }, 11500 * time.Millisecond},
-		{"cli-image-show", "bin/unitas image list; bin/unitas image show timetable@stable; bin/unitas image lineage timetable@stable", nil, 2 * time.Second},
-		{"cli-template-diff", "bin/unitas template list timetable-web; bin/unitas template diff timetable-web@1 timetable-web@2", nil, 2 * time.Second},
+		{"cli-image-show", "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", nil, 2 * time.Second},
+		{"cli-template-diff", "bin/unitas template list timetable-web; echo; bin/unitas template diff timetable-web@1 timetable-web@2", nil, 2 * time.Second},
 		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
 		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
 		{"demo", "cat " + transcriptFile, nil, 2 * time.Second},

@@ -21,6 +21,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/image"
+	"unitas/internal/image/bake"
 	"unitas/internal/machine"
 	"unitas/internal/places"
 	"unitas/internal/store"
@@ -69,7 +70,8 @@ func Open(ctx context.Context, c Config) (*Catalogue, error) {
 		}
 		cat.stores[r.Name] = s
 	}
-	if err := os.RemoveAll(cat.scratch()); err != nil {
+	bake.KillStragglers(cat.scratch())
+	if err := bake.RemoveAll(cat.scratch()); err != nil {
 		return nil, fmt.Errorf("clear what bakes left: %w", err)
 	}
 	for _, d := range []string{c.Dir, cat.scratch(), filepath.Join(c.Dir, "logs")} {

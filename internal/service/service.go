@@ -46,6 +46,9 @@ type Config struct {
 // Run serves until the context ends, then stops within seconds and leaves the
 // instances running.
 func Run(ctx context.Context, c Config) (err error) {
+	if c.Data, err = filepath.Abs(c.Data); err != nil {
+		return err
+	}
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return fmt.Errorf("make the data directory: %w", err)
 	}

@@ -102,10 +102,13 @@ func TestKilledDuringBake(t *testing.T) {
 	if err := bake.Start(); err != nil {
 		t.Fatal(err)
 	}
-	sleepers := func() int {
-		out, _ := exec.Command("pgrep", "-fc", "^sleep "+mark).Output()
-		n := 0
-		fmt.Sscan(string(out), &n)
+	sleepers := func() (n int) {
+		lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+		for _, file := range lines {
+			if raw, _ := os.ReadFile(file); string(raw) == "sleep\x00"+mark+"\x00" {
+				n++
+			}
+		}
 		return n
 	}
 	s.eventually("the command runs", func() error {

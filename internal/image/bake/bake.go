@@ -53,7 +53,7 @@ func (j Job) Run(ctx context.Context, in *image.Intake) (a image.Artifact, err e
 	defer cancel()
 	begun := time.Now()
 	defer func() {
-		err = errors.Join(err, removeAll(j.Dir))
+		err = errors.Join(err, RemoveAll(j.Dir))
 		var f *Failed
 		switch {
 		case err == nil:
@@ -80,8 +80,8 @@ func (j Job) Run(ctx context.Context, in *image.Intake) (a image.Artifact, err e
 	return a, nil
 }
 
-// removeAll removes a tree whose directories may not be written.
-func removeAll(dir string) error {
+// RemoveAll removes a tree whose directories may not be written.
+func RemoveAll(dir string) error {
 	_ = filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
 		if err == nil && e.IsDir() {
 			_ = os.Chmod(p, 0o700)

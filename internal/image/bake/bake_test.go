@@ -5,8 +5,10 @@ import (
 	"context"
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -171,6 +173,23 @@ commands:
 	}
 	if left, _ := os.ReadDir(outside); len(left) > 0 {
 		t.Error("a command wrote outside")
+	}
+}
+
+// TestStragglersAreKilled: where there are no namespaces, what a command leaves
+// behind is found by its mark.
+func TestStragglersAreKilled(t *testing.T) {
+	dir := t.TempDir()
+	cmd := exec.Command("sleep", "1000")
+	cmd.Env = []string{"TMPDIR=" + filepath.Join(dir, "timetable@1", "tmp")}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	KillStragglers(filepath.Join(dir, "timetable@11"))
+	KillStragglers(dir)
+	var exit *exec.ExitError
+	if err := cmd.Wait(); !errors.As(err, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL {
+		t.Errorf("it ended with %v", err)
 	}
 }
 

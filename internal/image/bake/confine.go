@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -40,6 +41,7 @@ func (s *steps) command(c Command) error {
 	cmd, err := s.start(told, true)
 	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSPC) {
 		cmd, err = s.start(told, false) // no namespaces here
+		defer KillStragglers(s.tmp)
 	}
 	if err != nil {
 		return fmt.Errorf("could not start: %w", err)
@@ -81,6 +83,27 @@ func (s *steps) start(told []byte, namespaces bool) (*exec.Cmd, error) {
 		}
 	}
 	return cmd, cmd.Start()
+}
+
+// KillStragglers kills whatever a command that ran below dir has left behind. It
+// is known by where it was told to put temporary files.
+func KillStragglers(dir string) {
+	environments, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range environments {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		for variable := range bytes.SplitSeq(raw, []byte{0}) {
+			place, ok := strings.CutPrefix(string(variable), "TMPDIR=")
+			if !ok || (place != dir && !strings.HasPrefix(place, dir+"/")) {
+				continue
+			}
+			if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+	}
 }
 
 // cannotConfine is the status of a helper that did not run its command.
