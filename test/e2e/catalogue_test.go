@@ -242,3 +242,44 @@ func TestCatalogueOverHTTP(t *testing.T) {
 		}
 	}
 }
+
+// TestImageFromServingInstance makes images from an instance of a group under
+// traffic: while it serves, and at rest. No request fails, the group is never
+// short of more than the one that rests, and what runs from the image is the like.
+func TestImageFromServingInstance(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	tr := s.traffic()
+	id := s.instances()[0].Id
+	picture := func(atRest bool) client.Image {
+		t.Helper()
+		i := must[client.Image](t)(client.Read[client.Image](s.api.ImageFromInstance(ctx, nil, client.ImageFromInstance{Instance: id, AtRest: &atRest})))
+		s.eventually("the image is ready", func() error {
+			if i = s.image(i.Name, fmt.Sprint(i.Version)); i.State != client.ImageStateReady {
+				return fmt.Errorf("it is %s: %s", i.State, i.Why)
+			}
+			return nil
+		})
+		return i
+	}
+	live := picture(false)
+	if in := s.instances()[0]; in.State != client.InstanceStateServing || len(s.journal("instance.resting")) != 0 {
+		t.Errorf("%s is %s", in.Id, in.State)
+	}
+	rest := picture(true)
+	s.whole(4)
+	tr.mustBeWhole(t)
+	if n := tr.lowest.Load(); n < 3 {
+		t.Errorf("only %d of 4 served at one time", n)
+	}
+	if live.Digest != rest.Digest || *rest.Parent != "timetable@1" || rest.Source != id {
+		t.Errorf("the workload writes nothing, and the images are %+v and %+v", live, rest)
+	}
+	if got := len(s.journal("instance.ordered")); got != 4 {
+		t.Errorf("%d instances were ordered; nothing should take the place of one that rests", got)
+	}
+	if settled := s.journal("instance.settling"); !strings.Contains(settled[0].Because, "its machine runs again") {
+		t.Errorf("it came back because %s", settled[0].Because)
+	}
+}
