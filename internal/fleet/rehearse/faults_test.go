@@ -114,7 +114,7 @@ func (p *plan) upTo(d time.Duration) time.Duration {
 // mishap is one thing that happens to the group from outside.
 func (p *plan) mishap() {
 	v := &p.w.View
-	switch p.r.IntN(8) {
+	switch p.r.IntN(9) {
 	case 0: // a zone goes and comes back
 		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
 		p.zoneLost[zone] = true
@@ -136,6 +136,10 @@ func (p *plan) mishap() {
 		if len(v.Instances) > 0 {
 			in := &v.Instances[p.r.IntN(len(v.Instances))]
 			in.Pinned = !in.Pinned
+		}
+	case 8:
+		if len(v.Instances) > 0 {
+			p.w.Rest(v.Instances[p.r.IntN(len(v.Instances))].ID, p.upTo(10*time.Second))
 		}
 	case 4, 5, 6:
 		p.startRollout()

@@ -268,6 +268,31 @@ func (w *World) Vanish(id, why string) {
 	}
 }
 
+// Rest has a person put an instance to rest, when that may be: it finishes its
+// requests, its machine halts for the time, and is woken.
+func (w *World) Rest(id string, halted time.Duration) {
+	in := w.Instance(id)
+	if in == nil {
+		return
+	}
+	rests, e, err := w.View.Group.RestInstance(w.Now, *in, w.View.Rollout != nil)
+	if err != nil {
+		return
+	}
+	*in = rests
+	in.Traffic = fleet.Traffic{Closed: true, InFlight: 1}
+	w.Journal = append(w.Journal, Line{w.Now, e})
+	m := w.machines[id]
+	w.At(w.Now.Add(min(m.Finish, w.View.Group.Drain)+halted), func() {
+		if in := w.Instance(id); in != nil && in.State == fleet.Resting && !m.gone {
+			in.HearMachine(fleet.Machine{State: fleet.MachineWoken})
+			if m.Well >= 0 {
+				w.At(w.Now.Add(m.Well), func() { w.Answer(id, true) })
+			}
+		}
+	})
+}
+
 type event struct {
 	at      time.Time
 	ordinal int
