@@ -27,7 +27,12 @@ func refused(err error) bool {
 
 func (a *app) groupCommand() *cobra.Command {
 	return group("group", "Groups: identical instances kept at a size",
-		a.groupCreate(), a.groupList(), a.groupShow(), a.groupResize(), a.groupDelete())
+		a.groupCreate(), a.groupList(), a.groupShow(), a.groupResize(), a.groupSet(),
+		a.groupTell("freeze", "Stop all that happens to a group by itself", "Stops healing, launching, shedding and rollouts of a group, until it is thawed. Its\ninstances and their traffic go on, and are counted.", true,
+			func(g client.Group) string { return g.Name + " is frozen; thaw it with: unitas group thaw " + g.Name }),
+		a.groupTell("thaw", "Start what was frozen again", "", false, func(g client.Group) string { return g.Name + " is thawed." }),
+		a.groupTell("heal", "Let what is unhealthy now be replaced, whatever the heal-limit", "", false,
+			func(g client.Group) string { return "What is unhealthy in " + g.Name + " now is being replaced." }), a.groupDelete())
 }
 
 func (a *app) groupCreate() *cobra.Command {
@@ -174,11 +179,18 @@ func (v groupView) picture() string {
 	b.WriteString(versions(v.Summary) + "\n")
 	b.WriteString("  " + v.verdicts() + "\n\n")
 	b.WriteString(instanceTable(v.instances))
+	if v.Frozen != "" {
+		b.WriteString("\n" + waiting.paint(fmt.Sprintf("Frozen by %s %s: %s. Nothing happens to it by itself.", or(v.FrozenBy, "somebody"), ago(*v.FrozenAt), v.Frozen)) + "\n")
+	}
+	if v.HealingStoppedAt != nil {
+		b.WriteString("\n" + trouble.paint(fmt.Sprintf("Healing stopped %s: more than %d %% are unhealthy at once. Look for a fault outside; then: unitas group heal %s", ago(*v.HealingStoppedAt), v.HealLimitPercent, v.Name)) + "\n")
+	}
 	for _, advice := range v.Advice {
 		b.WriteString("\n" + waiting.paint("Advice: "+advice) + "\n")
 	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
-		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal,
+		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first",
+		"labels", pairs(v.Labels), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
 }
@@ -229,7 +241,7 @@ func slips(zones []string, template string, instances []client.Instance) string 
 		}
 		b.WriteString("\n")
 	}
-	b.WriteString(faint.paint("  [n] serving  (n) coming up  /n/ on its way out  !n! unhealthy  ~n~ lost; n is the template version") + "\n")
+	b.WriteString(faint.paint("  [n] serving  (n) coming up  /n/ on its way out  |n| parked  !n! unhealthy  ~n~ lost; n is the template version") + "\n")
 	return b.String()
 }
 
@@ -250,23 +262,97 @@ func (a *app) groupResize() *cobra.Command {
 	cmd := &cobra.Command{Use: "resize NAME --size N", Short: "Change the size of a group", Args: exactly("NAME"),
 		Example: "  unitas group resize timetable --size 8 --reason \"bank holiday\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			before, tag, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), args[0]) })
-			if err != nil {
-				return err
-			}
-			g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-				return c.ResizeGroup(cmd.Context(), args[0], &client.ResizeGroupParams{IfMatch: &tag}, client.GroupResize{Size: to, Reason: given(cmd, "reason", reason)})
-			})
-			if err != nil {
-				return err
-			}
-			return a.print(g, func() string {
-				return fmt.Sprintf("%s goes from %d to %d, between %d and %d. Watch it with: unitas group show %s --watch\n", g.Name, before.Size, g.Size, g.Min, g.Max, g.Name)
-			})
+			return a.changeGroup(cmd, args[0], client.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false)
 		}}
 	cmd.Flags().IntVar(&to, "size", 0, "how many instances there should be")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	_ = cmd.MarkFlagRequired("size")
+	return cmd
+}
+
+func (a *app) groupSet() *cobra.Command {
+	var c struct {
+		size, least, most, healLimit int
+		template, shed, heal, reason string
+		zones, pools                 []string
+		settle, drain                time.Duration
+		pinNew, dryRun               bool
+		labels                       map[string]string
+	}
+	cmd := &cobra.Command{Use: "set NAME", Short: "Change settings of a group, only those that are given", Args: exactly("NAME"),
+		Long: `Changes settings of a group, only those that are given, and says what that makes
+happen first. --dry-run changes nothing and only says it. A template version that is
+set here is for new launches only; a rollout replaces what runs.`,
+		Example: "  unitas group set timetable --max 12 --heal-limit 50 --dry-run\n  unitas group set timetable --template timetable-web@3 --reason \"new ones only\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.changeGroup(cmd, args[0], client.GroupChange{Size: given(cmd, "size", c.size), Min: given(cmd, "min", c.least), Max: given(cmd, "max", c.most),
+				Template: given(cmd, "template", c.template), Zones: given(cmd, "zones", c.zones), Pools: given(cmd, "pool", c.pools),
+				Shed: given(cmd, "shed", client.Shed(c.shed)), Heal: given(cmd, "heal", c.heal), HealLimitPercent: given(cmd, "heal-limit", c.healLimit),
+				PinNew: given(cmd, "pin-new", c.pinNew), Labels: given(cmd, "label", client.Labels(c.labels)),
+				SettleSeconds: given(cmd, "settle", c.settle.Seconds()), DrainSeconds: given(cmd, "drain", c.drain.Seconds()), Reason: given(cmd, "reason", c.reason)}, c.dryRun)
+		}}
+	flags := cmd.Flags()
+	flags.IntVar(&c.size, "size", 0, "how many instances there should be")
+	flags.IntVar(&c.least, "min", 0, "the least size")
+	flags.IntVar(&c.most, "max", 0, "the most size")
+	flags.StringVar(&c.template, "template", "", "the template version for new launches, `NAME@N`")
+	flags.StringSliceVar(&c.zones, "zones", nil, "the zones, filled evenly in this order")
+	flags.StringSliceVar(&c.pools, "pool", nil, "the pools that send it requests")
+	flags.StringVar(&c.shed, "shed", "", "who goes first when it shrinks: outdated, oldest or newest")
+	flags.StringVar(&c.heal, "heal", "", "off, machine, or the name of a check")
+	flags.IntVar(&c.healLimit, "heal-limit", 0, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
+	flags.BoolVar(&c.pinNew, "pin-new", false, "pin every new instance")
+	flags.StringToStringVar(&c.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	flags.DurationVar(&c.settle, "settle", 0, "how long after boot an instance may take to become healthy")
+	flags.DurationVar(&c.drain, "drain", 0, "how long an instance may finish its requests")
+	flags.StringVar(&c.reason, "reason", "", "why; it is kept in the journal")
+	flags.BoolVar(&c.dryRun, "dry-run", false, "only say what would happen")
+	return cmd
+}
+
+// changeGroup makes one change against the group as it was read.
+func (a *app) changeGroup(cmd *cobra.Command, name string, change client.GroupChange, dry bool) error {
+	before, tag, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
+	if err != nil {
+		return err
+	}
+	g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
+		return c.ChangeGroup(cmd.Context(), name, &client.ChangeGroupParams{IfMatch: &tag, DryRun: &dry}, change)
+	})
+	if err != nil {
+		return err
+	}
+	return a.print(g, func() string {
+		effects := strings.Join(*g.Effects, ", ")
+		switch {
+		case dry:
+			return fmt.Sprintf("It would make this happen first: %s.\nNothing was changed; leave out --dry-run to change it.\n", effects)
+		case before.Size != g.Size:
+			return fmt.Sprintf("%s goes from %d to %d, between %d and %d: %s. Watch it with: unitas group show %s --watch\n", g.Name, before.Size, g.Size, g.Min, g.Max, effects, g.Name)
+		}
+		return fmt.Sprintf("%s is changed (size %d, between %d and %d): %s.\n", g.Name, g.Size, g.Min, g.Max, effects)
+	})
+}
+
+// groupTell is a command that is told to a group.
+func (a *app) groupTell(word, short, long string, reasoned bool, done func(client.Group) string) *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{Use: word + " NAME", Short: short, Long: long, Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			whatever := "*"
+			g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
+				return c.TellGroup(cmd.Context(), args[0], &client.TellGroupParams{IfMatch: &whatever},
+					client.GroupCommand{Command: client.GroupCommandCommand(word), Reason: given(cmd, "reason", reason)})
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(g, func() string { return done(g) + "\n" })
+		}}
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	if reasoned {
+		_ = cmd.MarkFlagRequired("reason")
+	}
 	return cmd
 }
 

@@ -42,7 +42,11 @@ func (a *app) instanceCommand() *cobra.Command {
 			}
 			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
 		}}
-	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire())
+	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(),
+		a.instanceTell("pin", "Protect an instance from removal, by healing, shedding and rollouts alike", "pinned; nothing removes it"),
+		a.instanceTell("unpin", "Let an instance be removed again", "not pinned any more"),
+		a.instanceTell("park", "Take an instance out of traffic and keep it running; the group launches another", "parked; bring it back with: unitas instance unpark"),
+		a.instanceTell("unpark", "Bring a parked instance back; once it serves the group sheds one", "coming back"))
 }
 
 func instancePicture(in client.Instance) string {

@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -110,27 +108,49 @@ func (a *app) whyNot(ctx context.Context, in client.Instance) string {
 
 func (a *app) instanceRetire() *cobra.Command {
 	var yes bool
-	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Stop and remove an instance that a person launched", Args: exactly("INSTANCE"),
+	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Drain, stop and remove an instance; its group launches another", Args: exactly("INSTANCE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
+			then := "Nothing takes its place."
 			if in.Group != "" {
-				return errors.New(strings.TrimSpace(fmt.Sprintf("%s belongs to the group %s, which would launch another in its place; resize the group instead", in.Id, in.Group)))
+				then = fmt.Sprintf("The group %s launches another.", in.Group)
 			}
-			if err := a.confirm(yes, "retiring "+in.Id+" stops its machine", fmt.Sprintf("This stops the machine of %s in %s and removes its files. Its journal stays.\nRetire it?", in.Id, in.Zone)); err != nil {
+			if err := a.confirm(yes, "retiring "+in.Id+" stops its machine",
+				fmt.Sprintf("This drains and stops the machine of %s in %s and removes its files. %s Its journal stays.\nRetire it?", in.Id, in.Zone, then)); err != nil {
 				return err
 			}
-			whatever := "*"
-			in, _, err = ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
-				return c.RetireInstance(cmd.Context(), args[0], &client.RetireInstanceParams{IfMatch: &whatever})
-			})
+			in, err = a.tellInstance(cmd.Context(), args[0], client.Retire, nil)
 			if err != nil {
 				return err
 			}
 			return a.print(in, func() string { return in.Id + " is being retired.\n" })
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+func (a *app) tellInstance(ctx context.Context, id string, command client.InstanceCommandCommand, reason *string) (client.Instance, error) {
+	whatever := "*"
+	in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
+		return c.TellInstance(ctx, id, &client.TellInstanceParams{IfMatch: &whatever}, client.InstanceCommand{Command: command, Reason: reason})
+	})
+	return in, err
+}
+
+// instanceTell is a command that is told to an instance.
+func (a *app) instanceTell(word, short, done string) *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{Use: word + " INSTANCE", Short: short, Args: exactly("INSTANCE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in, err := a.tellInstance(cmd.Context(), args[0], client.InstanceCommandCommand(word), given(cmd, "reason", reason))
+			if err != nil {
+				return err
+			}
+			return a.print(in, func() string { return fmt.Sprintf("%s is %s\n", in.Id, done) })
+		}}
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	return cmd
 }

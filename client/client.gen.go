@@ -59,6 +59,27 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for GroupCommandCommand.
+const (
+	Freeze GroupCommandCommand = "freeze"
+	Heal   GroupCommandCommand = "heal"
+	Thaw   GroupCommandCommand = "thaw"
+)
+
+// Valid indicates whether the value is a known member of the GroupCommandCommand enum.
+func (e GroupCommandCommand) Valid() bool {
+	switch e {
+	case Freeze:
+		return true
+	case Heal:
+		return true
+	case Thaw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImageOrigin.
 const (
 	ImageOriginBaked        ImageOrigin = "baked"
@@ -107,6 +128,33 @@ func (e ImageState) Valid() bool {
 	}
 }
 
+// Defines values for InstanceCommandCommand.
+const (
+	Park   InstanceCommandCommand = "park"
+	Pin    InstanceCommandCommand = "pin"
+	Retire InstanceCommandCommand = "retire"
+	Unpark InstanceCommandCommand = "unpark"
+	Unpin  InstanceCommandCommand = "unpin"
+)
+
+// Valid indicates whether the value is a known member of the InstanceCommandCommand enum.
+func (e InstanceCommandCommand) Valid() bool {
+	switch e {
+	case Park:
+		return true
+	case Pin:
+		return true
+	case Retire:
+		return true
+	case Unpark:
+		return true
+	case Unpin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceState.
 const (
 	InstanceStateBooting  InstanceState = "booting"
@@ -115,6 +163,7 @@ const (
 	InstanceStateLeaving  InstanceState = "leaving"
 	InstanceStateLost     InstanceState = "lost"
 	InstanceStateOrdered  InstanceState = "ordered"
+	InstanceStateParked   InstanceState = "parked"
 	InstanceStateResting  InstanceState = "resting"
 	InstanceStateServing  InstanceState = "serving"
 	InstanceStateSettling InstanceState = "settling"
@@ -134,6 +183,8 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateLost:
 		return true
 	case InstanceStateOrdered:
+		return true
+	case InstanceStateParked:
 		return true
 	case InstanceStateResting:
 		return true
@@ -251,6 +302,27 @@ func (e RolloutCommandCommand) Valid() bool {
 	case Proceed:
 		return true
 	case Revert:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Shed.
+const (
+	Newest   Shed = "newest"
+	Oldest   Shed = "oldest"
+	Outdated Shed = "outdated"
+)
+
+// Valid indicates whether the value is a known member of the Shed enum.
+func (e Shed) Valid() bool {
+	switch e {
+	case Newest:
+		return true
+	case Oldest:
+		return true
+	case Outdated:
 		return true
 	default:
 		return false
@@ -445,35 +517,82 @@ type Group struct {
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
-	Heal         string    `json:"heal"`
-	Max          int       `json:"max"`
-	Min          int       `json:"min"`
-	Name         string    `json:"name"`
-	Pools        []string  `json:"pools"`
-	Revision     int64     `json:"revision"`
+
+	// Effects What a change makes happen first
+	Effects *[]string `json:"effects,omitempty"`
+
+	// Frozen Why nothing happens to it by itself; empty when it is not frozen
+	Frozen           string     `json:"frozen"`
+	FrozenAt         *time.Time `json:"frozen_at,omitempty"`
+	FrozenBy         *string    `json:"frozen_by,omitempty"`
+	Heal             string     `json:"heal"`
+	HealLimitPercent int        `json:"heal_limit_percent"`
+
+	// HealingStoppedAt Since when healing waits for a person
+	HealingStoppedAt *time.Time `json:"healing_stopped_at,omitempty"`
+	Labels           Labels     `json:"labels"`
+	Max              int        `json:"max"`
+	Min              int        `json:"min"`
+	Name             string     `json:"name"`
+	PinNew           bool       `json:"pin_new"`
+	Pools            []string   `json:"pools"`
+	Revision         int64      `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
 	SettleSeconds float64 `json:"settle_seconds"`
-	Size          int     `json:"size"`
-	Summary       Summary `json:"summary"`
-	Template      string  `json:"template"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed     Shed    `json:"shed"`
+	Size     int     `json:"size"`
+	Summary  Summary `json:"summary"`
+	Template string  `json:"template"`
 
 	// UsualSeconds How long instances of this template usually take from order to serving
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
 	Zones        []string `json:"zones"`
 }
 
+// GroupChange defines model for GroupChange.
+type GroupChange struct {
+	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
+	Heal             *string   `json:"heal,omitempty"`
+	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
+	Labels           *Labels   `json:"labels,omitempty"`
+	Max              *int      `json:"max,omitempty"`
+	Min              *int      `json:"min,omitempty"`
+	PinNew           *bool     `json:"pin_new,omitempty"`
+	Pools            *[]string `json:"pools,omitempty"`
+	Reason           *string   `json:"reason,omitempty"`
+	SettleSeconds    *float64  `json:"settle_seconds,omitempty"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed *Shed `json:"shed,omitempty"`
+	Size *int  `json:"size,omitempty"`
+
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Template *Ref      `json:"template,omitempty"`
+	Zones    *[]string `json:"zones,omitempty"`
+}
+
+// GroupCommand defines model for GroupCommand.
+type GroupCommand struct {
+	// Command heal: what is unhealthy now may be replaced whatever the limit
+	Command GroupCommandCommand `json:"command"`
+
+	// Reason freeze needs one
+	Reason *string `json:"reason,omitempty"`
+}
+
+// GroupCommandCommand heal: what is unhealthy now may be replaced whatever the limit
+type GroupCommandCommand string
+
 // GroupList defines model for GroupList.
 type GroupList struct {
 	Items []Group `json:"items"`
 	Next  *string `json:"next,omitempty"`
-}
-
-// GroupResize defines model for GroupResize.
-type GroupResize struct {
-	Reason *string `json:"reason,omitempty"`
-	Size   int     `json:"size"`
 }
 
 // Image defines model for Image.
@@ -585,7 +704,7 @@ type Instance struct {
 	ServedAt  *time.Time `json:"served_at,omitempty"`
 	Since     time.Time  `json:"since"`
 
-	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, !2! unhealthy, ~2~ lost
+	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
 	Slip    string        `json:"slip"`
 	State   InstanceState `json:"state"`
 	UpAt    *time.Time    `json:"up_at,omitempty"`
@@ -594,6 +713,15 @@ type Instance struct {
 	Why     string        `json:"why"`
 	Zone    string        `json:"zone"`
 }
+
+// InstanceCommand defines model for InstanceCommand.
+type InstanceCommand struct {
+	Command InstanceCommandCommand `json:"command"`
+	Reason  *string                `json:"reason,omitempty"`
+}
+
+// InstanceCommandCommand defines model for InstanceCommand.Command.
+type InstanceCommandCommand string
 
 // InstanceList defines model for InstanceList.
 type InstanceList struct {
@@ -710,6 +838,10 @@ type NewGroup struct {
 	// Heal off, machine, or the name of a check
 	Heal *string `json:"heal,omitempty"`
 
+	// HealLimitPercent Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed
+	HealLimitPercent *int    `json:"heal_limit_percent,omitempty"`
+	Labels           *Labels `json:"labels,omitempty"`
+
 	// Max Without it: the size
 	Max *int `json:"max,omitempty"`
 
@@ -717,10 +849,16 @@ type NewGroup struct {
 	Min *int `json:"min,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
-	Name          Name      `json:"name"`
+	Name Name `json:"name"`
+
+	// PinNew Pin every new instance
+	PinNew        *bool     `json:"pin_new,omitempty"`
 	Pools         *[]string `json:"pools,omitempty"`
 	SettleSeconds *float64  `json:"settle_seconds,omitempty"`
-	Size          int       `json:"size"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed *Shed `json:"shed,omitempty"`
+	Size int   `json:"size"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -964,6 +1102,9 @@ type Service struct {
 	// Zones In the order in which they are filled
 	Zones []string `json:"zones"`
 }
+
+// Shed Who goes first when the group shrinks, after balance between zones
+type Shed string
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -1260,8 +1401,17 @@ type DeleteGroupParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// ResizeGroupParams defines parameters for ResizeGroup.
-type ResizeGroupParams struct {
+// ChangeGroupParams defines parameters for ChangeGroup.
+type ChangeGroupParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TellGroupParams defines parameters for TellGroup.
+type TellGroupParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1394,6 +1544,12 @@ type RetireInstanceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// TellInstanceParams defines parameters for TellInstance.
+type TellInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	Group    *string `form:"group,omitempty" json:"group,omitempty"`
@@ -1499,8 +1655,11 @@ type CreateCheckJSONRequestBody = NewCheck
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
-// ResizeGroupJSONRequestBody defines body for ResizeGroup for application/json ContentType.
-type ResizeGroupJSONRequestBody = GroupResize
+// ChangeGroupJSONRequestBody defines body for ChangeGroup for application/json ContentType.
+type ChangeGroupJSONRequestBody = GroupChange
+
+// TellGroupJSONRequestBody defines body for TellGroup for application/json ContentType.
+type TellGroupJSONRequestBody = GroupCommand
 
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
@@ -1522,6 +1681,9 @@ type WithdrawImageJSONRequestBody = Withdrawal
 
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = NewInstance
+
+// TellInstanceJSONRequestBody defines body for TellInstance for application/json ContentType.
+type TellInstanceJSONRequestBody = InstanceCommand
 
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
@@ -1679,19 +1841,33 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/groups/{name} (the `GetGroup` operationId).
 	GetGroup(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResizeGroupWithBody Change the size of a group
+	// ChangeGroupWithBody Change settings of a group, only those that are given
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-	ResizeGroupWithBody(ctx context.Context, name ObjectName, params *ResizeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+	ChangeGroupWithBody(ctx context.Context, name ObjectName, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResizeGroup Change the size of a group
+	// ChangeGroup Change settings of a group, only those that are given
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-	ResizeGroup(ctx context.Context, name ObjectName, params *ResizeGroupParams, body ResizeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+	ChangeGroup(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellGroupWithBody Freeze or thaw a group, or permit healing past its limit
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+	TellGroupWithBody(ctx context.Context, name ObjectName, params *TellGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellGroup Freeze or thaw a group, or permit healing past its limit
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+	TellGroup(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRolloutWithBody Begin to replace the instances of a group by another template version
 	//
@@ -1869,6 +2045,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
 	GetBootLog(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellInstanceWithBody Pin, unpin, park, unpark or retire an instance
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+	TellInstanceWithBody(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellInstance Pin, unpin, park, unpark or retire an instance
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+	TellInstance(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal Journal entries, newest first
 	//
@@ -2195,13 +2385,13 @@ func (c *Client) GetGroup(ctx context.Context, name ObjectName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// ResizeGroupWithBody Change the size of a group
+// ChangeGroupWithBody Change settings of a group, only those that are given
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-func (c *Client) ResizeGroupWithBody(ctx context.Context, name ObjectName, params *ResizeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewResizeGroupRequestWithBody(c.Server, name, params, contentType, body)
+// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+func (c *Client) ChangeGroupWithBody(ctx context.Context, name ObjectName, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGroupRequestWithBody(c.Server, name, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2212,13 +2402,47 @@ func (c *Client) ResizeGroupWithBody(ctx context.Context, name ObjectName, param
 	return c.Client.Do(req)
 }
 
-// ResizeGroup Change the size of a group
+// ChangeGroup Change settings of a group, only those that are given
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-func (c *Client) ResizeGroup(ctx context.Context, name ObjectName, params *ResizeGroupParams, body ResizeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewResizeGroupRequest(c.Server, name, params, body)
+// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+func (c *Client) ChangeGroup(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGroupRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellGroupWithBody Freeze or thaw a group, or permit healing past its limit
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+func (c *Client) TellGroupWithBody(ctx context.Context, name ObjectName, params *TellGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellGroupRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellGroup Freeze or thaw a group, or permit healing past its limit
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+func (c *Client) TellGroup(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellGroupRequest(c.Server, name, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2686,6 +2910,40 @@ func (c *Client) GetInstance(ctx context.Context, id InstanceId, reqEditors ...R
 // Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
 func (c *Client) GetBootLog(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBootLogRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellInstanceWithBody Pin, unpin, park, unpark or retire an instance
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+func (c *Client) TellInstanceWithBody(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstanceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellInstance Pin, unpin, park, unpark or retire an instance
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+func (c *Client) TellInstance(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstanceRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3557,19 +3815,19 @@ func NewGetGroupRequest(server string, name ObjectName) (*http.Request, error) {
 	return req, nil
 }
 
-// NewResizeGroupRequest calls the generic ResizeGroup builder with application/json body
-func NewResizeGroupRequest(server string, name ObjectName, params *ResizeGroupParams, body ResizeGroupJSONRequestBody) (*http.Request, error) {
+// NewChangeGroupRequest calls the generic ChangeGroup builder with application/json body
+func NewChangeGroupRequest(server string, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewResizeGroupRequestWithBody(server, name, params, "application/json", bodyReader)
+	return NewChangeGroupRequestWithBody(server, name, params, "application/json", bodyReader)
 }
 
-// NewResizeGroupRequestWithBody constructs an http.Request for the ResizeGroup method, with any body, and a specified content type
-func NewResizeGroupRequestWithBody(server string, name ObjectName, params *ResizeGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewChangeGroupRequestWithBody constructs an http.Request for the ChangeGroup method, with any body, and a specified content type
+func NewChangeGroupRequestWithBody(server string, name ObjectName, params *ChangeGroupParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3594,7 +3852,96 @@ func NewResizeGroupRequestWithBody(server string, name ObjectName, params *Resiz
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTellGroupRequest calls the generic TellGroup builder with application/json body
+func NewTellGroupRequest(server string, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTellGroupRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewTellGroupRequestWithBody constructs an http.Request for the TellGroup method, with any body, and a specified content type
+func NewTellGroupRequestWithBody(server string, name ObjectName, params *TellGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/commands", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -4955,6 +5302,68 @@ func NewGetBootLogRequest(server string, id InstanceId) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTellInstanceRequest calls the generic TellInstance builder with application/json body
+func NewTellInstanceRequest(server string, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTellInstanceRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewTellInstanceRequestWithBody constructs an http.Request for the TellInstance method, with any body, and a specified content type
+func NewTellInstanceRequestWithBody(server string, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/commands", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -6220,19 +6629,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/groups/{name} (the `GetGroup` operationId).
 	GetGroupWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetGroupResponse, error)
 
-	// ResizeGroupWithBodyWithResponse Change the size of a group
+	// ChangeGroupWithBodyWithResponse Change settings of a group, only those that are given
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-	ResizeGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *ResizeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResizeGroupResponse, error)
+	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+	ChangeGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error)
 
-	// ResizeGroupWithResponse Change the size of a group
+	// ChangeGroupWithResponse Change settings of a group, only those that are given
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-	ResizeGroupWithResponse(ctx context.Context, name ObjectName, params *ResizeGroupParams, body ResizeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ResizeGroupResponse, error)
+	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+	ChangeGroupWithResponse(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error)
+
+	// TellGroupWithBodyWithResponse Freeze or thaw a group, or permit healing past its limit
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+	TellGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellGroupResponse, error)
+
+	// TellGroupWithResponse Freeze or thaw a group, or permit healing past its limit
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+	TellGroupWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*TellGroupResponse, error)
 
 	// StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 	//
@@ -6436,6 +6859,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
 	GetBootLogWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error)
+
+	// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark or retire an instance
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+	TellInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error)
+
+	// TellInstanceWithResponse Pin, unpin, park, unpark or retire an instance
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+	TellInstanceWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error)
 
 	// ListJournalWithResponse Journal entries, newest first
 	//
@@ -7018,7 +7455,7 @@ func (r GetGroupResponse) ContentType() string {
 	return ""
 }
 
-type ResizeGroupResponse struct {
+type ChangeGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -7028,22 +7465,22 @@ type ResizeGroupResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ResizeGroupResponse) GetJSON200() *Group {
+func (r ChangeGroupResponse) GetJSON200() *Group {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ResizeGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ChangeGroupResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ResizeGroupResponse) GetBody() []byte {
+func (r ChangeGroupResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ResizeGroupResponse) Status() string {
+func (r ChangeGroupResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -7051,7 +7488,7 @@ func (r ResizeGroupResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ResizeGroupResponse) StatusCode() int {
+func (r ChangeGroupResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -7059,7 +7496,55 @@ func (r ResizeGroupResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ResizeGroupResponse) ContentType() string {
+func (r ChangeGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TellGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TellGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TellGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TellGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TellGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TellGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TellGroupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8102,6 +8587,54 @@ func (r GetBootLogResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBootLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TellInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TellInstanceResponse) GetJSON200() *Instance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TellInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TellInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TellInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TellInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TellInstanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9229,30 +9762,56 @@ func (c *ClientWithResponses) GetGroupWithResponse(ctx context.Context, name Obj
 	return ParseGetGroupResponse(rsp)
 }
 
-// ResizeGroupWithBodyWithResponse Change the size of a group
+// ChangeGroupWithBodyWithResponse Change settings of a group, only those that are given
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-func (c *ClientWithResponses) ResizeGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *ResizeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResizeGroupResponse, error) {
-	rsp, err := c.ResizeGroupWithBody(ctx, name, params, contentType, body, reqEditors...)
+// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+func (c *ClientWithResponses) ChangeGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error) {
+	rsp, err := c.ChangeGroupWithBody(ctx, name, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseResizeGroupResponse(rsp)
+	return ParseChangeGroupResponse(rsp)
 }
 
-// ResizeGroupWithResponse Change the size of a group
+// ChangeGroupWithResponse Change settings of a group, only those that are given
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /v1/groups/{name} (the `ResizeGroup` operationId).
-func (c *ClientWithResponses) ResizeGroupWithResponse(ctx context.Context, name ObjectName, params *ResizeGroupParams, body ResizeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ResizeGroupResponse, error) {
-	rsp, err := c.ResizeGroup(ctx, name, params, body, reqEditors...)
+// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
+func (c *ClientWithResponses) ChangeGroupWithResponse(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error) {
+	rsp, err := c.ChangeGroup(ctx, name, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseResizeGroupResponse(rsp)
+	return ParseChangeGroupResponse(rsp)
+}
+
+// TellGroupWithBodyWithResponse Freeze or thaw a group, or permit healing past its limit
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+func (c *ClientWithResponses) TellGroupWithBodyWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellGroupResponse, error) {
+	rsp, err := c.TellGroupWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellGroupResponse(rsp)
+}
+
+// TellGroupWithResponse Freeze or thaw a group, or permit healing past its limit
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
+func (c *ClientWithResponses) TellGroupWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*TellGroupResponse, error) {
+	rsp, err := c.TellGroup(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellGroupResponse(rsp)
 }
 
 // StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
@@ -9630,6 +10189,32 @@ func (c *ClientWithResponses) GetBootLogWithResponse(ctx context.Context, id Ins
 		return nil, err
 	}
 	return ParseGetBootLogResponse(rsp)
+}
+
+// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark or retire an instance
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+func (c *ClientWithResponses) TellInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error) {
+	rsp, err := c.TellInstanceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellInstanceResponse(rsp)
+}
+
+// TellInstanceWithResponse Pin, unpin, park, unpark or retire an instance
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
+func (c *ClientWithResponses) TellInstanceWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error) {
+	rsp, err := c.TellInstance(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellInstanceResponse(rsp)
 }
 
 // ListJournalWithResponse Journal entries, newest first
@@ -10266,15 +10851,48 @@ func ParseGetGroupResponse(rsp *http.Response) (*GetGroupResponse, error) {
 	return response, nil
 }
 
-// ParseResizeGroupResponse parses an HTTP response from a ResizeGroupWithResponse call
-func ParseResizeGroupResponse(rsp *http.Response) (*ResizeGroupResponse, error) {
+// ParseChangeGroupResponse parses an HTTP response from a ChangeGroupWithResponse call
+func ParseChangeGroupResponse(rsp *http.Response) (*ChangeGroupResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ResizeGroupResponse{
+	response := &ChangeGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTellGroupResponse parses an HTTP response from a TellGroupWithResponse call
+func ParseTellGroupResponse(rsp *http.Response) (*TellGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TellGroupResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -11014,6 +11632,39 @@ func ParseGetBootLogResponse(rsp *http.Response) (*GetBootLogResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTellInstanceResponse parses an HTTP response from a TellInstanceWithResponse call
+func ParseTellInstanceResponse(rsp *http.Response) (*TellInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TellInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -176,7 +176,8 @@ func fromPicture(now time.Time, p control.Picture) contract.Group {
 	s := fleet.Summarise(now, p.View())
 	out := contract.Group{
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
-		Heal: string(g.Heal), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
+		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
+		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
 		Advice: g.Advice, Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {

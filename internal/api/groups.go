@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"unitas/internal/api/contract"
+	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
@@ -65,8 +67,9 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 			Name: b.Name, Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v,
 			Zones: some(b.Zones, s.Places.Home().Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))),
 			Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second),
+			HealLimit: some(b.HealLimitPercent, 30), Shed: fleet.Shed(some(b.Shed, contract.Shed(fleet.ShedOutdated))), PinNew: some(b.PinNew, false),
+			Labels: some(b.Labels, map[string]string{}), Pools: some(b.Pools, []string{}),
 		},
-		Pools: some(b.Pools, []string{}),
 	}
 	if err := g.Validate(); err != nil {
 		return nil, about("group", b.Name, err)
@@ -129,28 +132,123 @@ func (s *Server) GetGroup(ctx context.Context, r contract.GetGroupRequestObject)
 	return contract.GetGroup200JSONResponse{Body: g, Headers: contract.GetGroup200ResponseHeaders{ETag: etag(g.Revision)}}, nil
 }
 
-// ResizeGroup changes the size.
-func (s *Server) ResizeGroup(ctx context.Context, r contract.ResizeGroupRequestObject) (contract.ResizeGroupResponseObject, error) {
-	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
-		if g.Alone {
-			return g, fleet.Entry{}, store.ErrNotFound
+// ChangeGroup changes settings, and tells what the change makes happen; with a
+// dry run it only tells.
+func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestObject) (contract.ChangeGroupResponseObject, error) {
+	b := r.Body
+	p, err := s.Control.Picture(ctx, r.Name)
+	if err == nil && p.Group.Alone {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	var version *fleet.Version
+	if b.Template != nil {
+		v, err := s.resolve(ctx, "template", "template", *b.Template)
+		if err != nil {
+			return nil, err
 		}
-		return g.Resize(r.Body.Size, some(r.Body.Reason, ""))
+		version = &v
+	}
+	change := func(g *store.Group) (e fleet.Entry, err error) {
+		g.Group, e, err = g.Change(func(f *fleet.Group) {
+			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
+			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
+			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
+			f.HealLimit, f.PinNew, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.Labels, f.Labels)
+			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
+			f.Pools = some(b.Pools, f.Pools)
+		}, some(b.Reason, ""))
+		return e, err
+	}
+	after := p.Group
+	if _, err := change(&after); err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	if p.Rollout != nil && after.Template != p.Group.Template {
+		return nil, invalid("/template", "the group %s has a rollout under way, which decides what is launched", r.Name)
+	}
+	if err := s.checkReferences(ctx, after); err != nil {
+		return nil, err
+	}
+	effects := effectsOf(p, after)
+	if !some(r.Params.DryRun, false) {
+		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, change); err != nil {
+			return nil, err
+		}
+	}
+	out, err := s.group(ctx, r.Name)
+	out.Effects = &effects
+	return contract.ChangeGroup200JSONResponse(out), err
+}
+
+// effectsOf has the core decide on the group as it would be, and tells what it
+// would do first.
+func effectsOf(p control.Picture, after store.Group) []string {
+	p.Group = after
+	d := fleet.Decide(time.Now().UTC(), p.View())
+	counts := map[string]int{}
+	for _, in := range d.Changed {
+		switch in.State {
+		case fleet.Ordered:
+			counts["launched, on "+in.Version.String()]++
+		case fleet.Draining, fleet.Leaving:
+			counts["drained and stopped, from "+in.Version.String()]++
+		}
+	}
+	effects := []string{}
+	for _, what := range slices.Sorted(maps.Keys(counts)) {
+		verb := "instances are"
+		if counts[what] == 1 {
+			verb = "instance is"
+		}
+		effects = append(effects, fmt.Sprintf("%d %s %s", counts[what], verb, what))
+	}
+	switch {
+	case after.Frozen != "":
+		effects = []string{"nothing now: the group is frozen"}
+	case len(effects) == 0:
+		effects = append(effects, "no instance is launched or stopped")
+	}
+	return effects
+}
+
+// TellGroup freezes, thaws, or permits healing.
+func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObject) (contract.TellGroupResponseObject, error) {
+	reason := some(r.Body.Reason, "")
+	if r.Body.Command == contract.Freeze && reason == "" {
+		return nil, invalid("/reason", "say why the group is frozen; everybody who looks at it is told")
+	}
+	now := time.Now().UTC()
+	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
+		switch {
+		case g.Alone:
+			err = store.ErrNotFound
+		case r.Body.Command == contract.Freeze:
+			g.Group, e, err = g.Freeze(reason)
+		case r.Body.Command == contract.Thaw:
+			g.Group, e, err = g.Thaw(reason)
+		default:
+			g.Group, e, err = g.HealAnyway(now, reason)
+		}
+		return e, err
 	})
 	if err != nil {
 		return nil, err
 	}
 	out, err := s.group(ctx, r.Name)
-	return contract.ResizeGroup200JSONResponse(out), err
+	return contract.TellGroup200JSONResponse(out), err
 }
 
 // DeleteGroup begins the end of a group.
 func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
-	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
 		if g.Alone {
-			return g, fleet.Entry{}, store.ErrNotFound
+			return e, store.ErrNotFound
 		}
-		return g.Delete()
+		g.Group, e, err = g.Delete()
+		return e, err
 	})
 	if err != nil {
 		return nil, err
@@ -163,7 +261,7 @@ func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestO
 }
 
 func (s *Server) changeGroup(ctx context.Context, name string, match *string,
-	f func(*store.Tx, fleet.Group) (fleet.Group, fleet.Entry, error)) error {
+	f func(*store.Group) (fleet.Entry, error)) error {
 	revision, err := ifMatch(match)
 	if err != nil {
 		return err

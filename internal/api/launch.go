@@ -59,7 +59,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 	if len(faults) > 0 {
 		return nil, invalidFields(faults)
 	}
-	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Pools: []string{}, Overrides: o, Group: fleet.Group{
+	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
 		Name: b.Name, Size: 1, Max: 1, Alone: true, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute}}); err != nil {
 		return nil, about("group or instance", b.Name, err)
 	}
@@ -85,24 +85,47 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 
 // RetireInstance stops an instance that is alone.
 func (s *Server) RetireInstance(ctx context.Context, r contract.RetireInstanceRequestObject) (contract.RetireInstanceResponseObject, error) {
-	in, err := s.Store.Instance(ctx, r.Id)
+	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.CommandRetire, "")
+	return contract.RetireInstance202JSONResponse(in), err
+}
+
+// TellInstance gives a person's command to an instance.
+func (s *Server) TellInstance(ctx context.Context, r contract.TellInstanceRequestObject) (contract.TellInstanceResponseObject, error) {
+	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
+	return contract.TellInstance200JSONResponse(in), err
+}
+
+// tellInstance carries a command out. One that is alone is retired by ending
+// the group that it is.
+func (s *Server) tellInstance(ctx context.Context, id string, match *string, c fleet.InstanceCommand, reason string) (contract.Instance, error) {
+	revision, err := ifMatch(match)
 	if err != nil {
-		return nil, about("instance", r.Id, err)
+		return contract.Instance{}, err
 	}
-	if in.Group != in.ID {
-		return nil, &problem{status: 409, kind: "conflict",
-			detail: fmt.Sprintf("The instance %s belongs to the group %s, which would launch another in its place; resize the group instead.", in.ID, in.Group)}
-	}
-	match, err := ifMatch(r.Params.IfMatch)
+	in, err := s.Store.Instance(ctx, id)
 	if err != nil {
-		return nil, err
+		return contract.Instance{}, about("instance", id, err)
 	}
-	if match != store.AnyRevision && match != in.Revision {
-		return nil, about("instance", r.Id, store.ErrStale)
+	if c == fleet.CommandRetire && in.Group == in.ID {
+		if revision != store.AnyRevision && revision != in.Revision {
+			return contract.Instance{}, about("instance", id, store.ErrStale)
+		}
+		whatever := "*"
+		err := s.changeGroup(ctx, in.Group, &whatever, func(g *store.Group) (e fleet.Entry, err error) {
+			g.Group, e, err = g.Delete()
+			return e, err
+		})
+		return fromInstance(in), err
 	}
-	whatever := "*"
-	if err := s.changeGroup(ctx, in.Group, &whatever, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete() }); err != nil {
-		return nil, err
+	now := time.Now().UTC()
+	if err := s.Store.ChangeInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
+		return g.TellInstance(now, in, c, reason)
+	}); err != nil {
+		return contract.Instance{}, about("instance", id, err)
 	}
-	return contract.RetireInstance202JSONResponse(fromInstance(in)), nil
+	s.Control.GroupChanged(in.Group)
+	if in, err = s.Store.Instance(ctx, id); err != nil {
+		return contract.Instance{}, err
+	}
+	return fromInstance(in), nil
 }

@@ -70,7 +70,9 @@ func invalid(pointer, format string, args ...any) *problem {
 func invalidFields(faults []fieldFault) *problem {
 	texts := make([]string, len(faults))
 	for i, f := range faults {
-		texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
+		if texts[i] = f.detail; strings.Trim(f.pointer, "/") != "" {
+			texts[i] = strings.TrimPrefix(f.pointer, "/") + ": " + f.detail
+		}
 	}
 	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: strings.Join(texts, "; "), fields: faults}
 }

@@ -225,6 +225,8 @@ func reasonOf(e *openapi3.SchemaError) string {
 			words[i] = fmt.Sprint(w)
 		}
 		return fmt.Sprintf("%v is not one of %s", e.Value, strings.Join(words, ", "))
+	case "minProperties":
+		return "nothing is given; name at least one field"
 	case "minimum":
 		return fmt.Sprintf("is %v; give %v or more", e.Value, *e.Schema.Min)
 	case "maximum":

@@ -69,7 +69,7 @@ func (k *keeper) showTargets() {
 	var targets []balancer.Target
 	for i := range k.instances {
 		in := &k.instances[i]
-		if in.State != fleet.Serving && in.State != fleet.Draining && in.State != fleet.Resting {
+		if in.State != fleet.Serving && in.State != fleet.Draining && in.State != fleet.Resting && in.State != fleet.Parked {
 			continue
 		}
 		targets = append(targets, balancer.Target{
@@ -82,7 +82,7 @@ func (k *keeper) showTargets() {
 		k.shown = append([]balancer.Target{}, targets...)
 	}
 	for i := range k.instances {
-		if in := &k.instances[i]; in.State == fleet.Draining || in.State == fleet.Resting {
+		if in := &k.instances[i]; in.State == fleet.Draining || in.State == fleet.Resting || in.State == fleet.Parked {
 			in.Traffic = fleet.Traffic{Closed: true, InFlight: k.ctl.Balancer.InFlight(in.ID)}
 		}
 	}
@@ -217,7 +217,10 @@ func (c *Control) AtRest(ctx context.Context, actor, id, group string, take func
 	if twice {
 		return &fleet.Refusal{Text: fmt.Sprintf("a picture of %s at rest is being taken already", id)}
 	}
-	if err := c.Store.RestInstance(ctx, time.Now().UTC(), actor, id); err != nil {
+	now := time.Now().UTC()
+	if err := c.Store.ChangeInstance(ctx, now, actor, id, store.AnyRevision, func(g fleet.Group, in fleet.Instance, rolling bool) (fleet.Instance, fleet.Entry, error) {
+		return g.RestInstance(now, in, rolling)
+	}); err != nil {
 		c.asked(id)
 		return err
 	}

@@ -199,7 +199,7 @@ func (b *bench) group(size int) {
 	b.t.Helper()
 	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20,
 		Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine,
-		Settle: time.Minute, Drain: time.Second}, Pools: []string{}}); err != nil {
+		Settle: time.Minute, Drain: time.Second}}); err != nil {
 		b.t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")
@@ -261,8 +261,9 @@ func TestGroupLives(t *testing.T) {
 	if e := b.journal("instance.lost"); len(e) != 1 || !strings.Contains(e[0].Because, "killed by signal 9") {
 		t.Errorf("the journal says %+v", e)
 	}
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
-		return g.Resize(7, "")
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+		g.Group, e, err = g.Change(func(g *fleet.Group) { g.Size = 7 }, "")
+		return e, err
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -426,9 +427,9 @@ func TestDeletedGroupLeavesNothing(t *testing.T) {
 	b.start("one")
 	b.group(3)
 	b.whole(3)
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(g *store.Group) (fleet.Entry, error) {
 		g.Deleting = true
-		return g, fleet.Entry{Kind: "group.deleting", Because: "a person asked for it"}, nil
+		return fleet.Entry{Kind: "group.deleting", Because: "a person asked for it"}, nil
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -466,7 +467,9 @@ func TestAtRest(t *testing.T) {
 		t.Errorf("%v serve", now)
 	}
 	b.stop()
-	if err := b.store.RestInstance(ctx, time.Now().UTC(), "ada", id); err != nil {
+	if err := b.store.ChangeInstance(ctx, time.Now().UTC(), "ada", id, store.AnyRevision, func(g fleet.Group, in fleet.Instance, rolling bool) (fleet.Instance, fleet.Entry, error) {
+		return g.RestInstance(time.Now().UTC(), in, rolling)
+	}); err != nil {
 		t.Fatal(err)
 	}
 	b.start("one")
@@ -488,7 +491,7 @@ func TestAlone(t *testing.T) {
 	alone := func() {
 		t.Helper()
 		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "trial", Size: 1, Min: 0, Max: 1, Alone: true,
-			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute}, Pools: []string{},
+			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute},
 			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}); err != nil {
 			t.Fatal(err)
 		}
@@ -512,7 +515,10 @@ func TestAlone(t *testing.T) {
 	delete(b.yard.launches, "trial")
 	b.yard.mu.Unlock()
 	alone() // the name is free again
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "trial", store.AnyRevision, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete() }); err != nil {
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "trial", store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+		g.Group, e, err = g.Delete()
+		return e, err
+	}); err != nil {
 		t.Fatal(err)
 	}
 	b.ctl.GroupChanged("trial")

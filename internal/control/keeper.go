@@ -183,9 +183,28 @@ func (k *keeper) load(ctx context.Context) error {
 	for i := range l.Instances {
 		k.recall(&l.Instances[i])
 	}
+	k.leave(l.Group, checks)
 	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
 	k.loaded, k.stale = true, false
 	return nil
+}
+
+// leave takes the group out of pools that are not its own any more, and has
+// its instances asked anew when it is judged by other checks.
+func (k *keeper) leave(next store.Group, checks []health.Check) {
+	left := slices.DeleteFunc(slices.Clone(k.group.Pools), func(p string) bool { return slices.Contains(next.Pools, p) })
+	if len(left) > 0 {
+		k.ctl.setTargets(k.name, left, nil)
+	}
+	if !slices.Equal(k.group.Pools, next.Pools) {
+		k.shown = nil
+	}
+	if k.loaded && !slices.Equal(k.checks, checks) {
+		for id := range k.watched {
+			k.ctl.prober.Forget(id)
+		}
+		clear(k.watched)
+	}
 }
 
 // readTemplates reads all that the group may launch or send requests to, so
@@ -209,7 +228,10 @@ func (k *keeper) readTemplates(ctx context.Context, l store.Loaded) error {
 // recall adds to a record read again what is known of the instance.
 func (k *keeper) recall(in *store.Instance) {
 	if had := k.find(in.ID); had != nil {
-		in.Machine, in.Traffic, in.Reports = had.Machine, had.Traffic, had.Reports
+		in.Machine = had.Machine
+		if in.State == had.State { // a person may have moved it; it is judged anew then
+			in.Traffic, in.Reports = had.Traffic, had.Reports
+		}
 		return
 	}
 	k.ctl.own(k, in.ID)

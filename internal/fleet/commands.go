@@ -3,7 +3,10 @@ package fleet
 import (
 	"fmt"
 	"regexp"
+	"strings"
 	"time"
+
+	"unitas/internal/fleet/words"
 )
 
 // NamePattern is the naming rule of every object.
@@ -41,6 +44,10 @@ func (g *Group) Validate() error {
 		return refuse("zones", "name at least one zone")
 	case g.Settle < time.Second || g.Settle > time.Hour:
 		return refuse("settle", "settle is %s; give 1s to 1h", g.Settle)
+	case g.HealLimit < 0 || g.HealLimit > 100:
+		return refuse("heal-limit", "heal-limit is %d %%; give 1 to 100", g.HealLimit)
+	case g.Shed != "" && g.Shed != ShedOutdated && g.Shed != ShedOldest && g.Shed != ShedNewest:
+		return refuse("shed", "shed is %q; give outdated, oldest or newest", g.Shed)
 	case g.Drain < 0 || g.Drain > time.Hour:
 		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
 	}
@@ -63,6 +70,9 @@ func CheckInstanceName(name string) error {
 
 // Delete returns the group on its way out.
 func (g Group) Delete() (Group, Entry, error) {
+	if g.Frozen != "" {
+		return g, Entry{}, g.isFrozen()
+	}
 	g.Deleting = true
 	if g.Alone {
 		return g, Entry{Kind: "instance.retiring", Instance: g.Name, Because: "a person asked for it", Text: fmt.Sprintf("The instance %s is being retired.", g.Name)}, nil
@@ -70,26 +80,149 @@ func (g Group) Delete() (Group, Entry, error) {
 	return g, Entry{Kind: "group.deleting", Because: "a person asked for it", Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
 }
 
-// Resize returns the group with another size.
-func (g Group) Resize(size int, reason string) (Group, Entry, error) {
+func (g *Group) isFrozen() error {
+	return refuse("", "the group %s is frozen (%s); thaw it first with: unitas group thaw %s", g.Name, g.Frozen, g.Name)
+}
+
+// Change returns the group with other settings, which change says; the parts of
+// a group that are no settings are as before.
+func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) {
 	if g.Deleting {
 		return g, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	}
-	from := g.Size
-	g.Size = size
+	was := g
+	change(&g)
 	if err := g.Validate(); err != nil {
-		return g, Entry{}, err
+		return was, Entry{}, err
 	}
 	because := "a person asked for it"
 	if reason != "" {
 		because += ": " + reason
 	}
-	return g, Entry{
-		Kind:    "group.resized",
-		Text:    fmt.Sprintf("The size of %s goes from %d to %d (between %d and %d).", g.Name, from, size, g.Min, g.Max),
-		Because: because,
-		Numbers: map[string]any{"from": from, "to": size, "min": g.Min, "max": g.Max},
-	}, nil
+	differences := was.differences(g)
+	if len(differences) == 0 {
+		return was, Entry{}, refuse("", "nothing would change: the group %s has these settings already", g.Name)
+	}
+	kind, numbers := "group.changed", map[string]any(nil)
+	if was.Size != g.Size {
+		kind, numbers = "group.resized", map[string]any{"from": was.Size, "to": g.Size, "min": g.Min, "max": g.Max}
+	}
+	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, ", ")), Because: because, Numbers: numbers}, nil
+}
+
+// differences are the settings that are different in b, in words.
+func (g *Group) differences(b Group) []string {
+	var all []string
+	differs := func(what string, was, now any) {
+		if fmt.Sprint(was) != fmt.Sprint(now) {
+			all = append(all, fmt.Sprintf("%s %v, was %v", what, now, was))
+		}
+	}
+	differs("size", g.Size, b.Size)
+	differs("min", g.Min, b.Min)
+	differs("max", g.Max, b.Max)
+	differs("template for new launches", g.Template, b.Template)
+	differs("zones", strings.Join(g.Zones, " "), strings.Join(b.Zones, " "))
+	differs("pools", strings.Join(g.Pools, " "), strings.Join(b.Pools, " "))
+	differs("shed", g.Shed, b.Shed)
+	differs("heal", g.Heal, b.Heal)
+	differs("heal-limit", fmt.Sprintf("%d %%", g.HealLimit), fmt.Sprintf("%d %%", b.HealLimit))
+	differs("settle", words.Span(g.Settle), words.Span(b.Settle))
+	differs("drain", words.Span(g.Drain), words.Span(b.Drain))
+	differs("pin-new", g.PinNew, b.PinNew)
+	differs("labels", g.Labels, b.Labels)
+	return all
+}
+
+// Freeze stops all that happens to the group by itself, but for counting.
+func (g Group) Freeze(reason string) (Group, Entry, error) {
+	switch {
+	case g.Frozen != "":
+		return g, Entry{}, refuse("", "the group %s is frozen already: %s", g.Name, g.Frozen)
+	case g.Deleting:
+		return g, Entry{}, refuse("", "the group %s is being deleted", g.Name)
+	}
+	g.Frozen = reason
+	return g, Entry{Kind: "group.frozen", Text: fmt.Sprintf("The group %s is frozen: nothing happens to it by itself.", g.Name), Because: reason}, nil
+}
+
+// Thaw starts it again.
+func (g Group) Thaw(reason string) (Group, Entry, error) {
+	if g.Frozen == "" {
+		return g, Entry{}, refuse("", "the group %s is not frozen", g.Name)
+	}
+	because := "a person asked for it"
+	if reason != "" {
+		because += ": " + reason
+	}
+	g.Frozen = ""
+	return g, Entry{Kind: "group.thawed", Text: fmt.Sprintf("The group %s is thawed.", g.Name), Because: because}, nil
+}
+
+// HealAnyway permits what is unhealthy now to be healed whatever the limit.
+func (g Group) HealAnyway(now time.Time, reason string) (Group, Entry, error) {
+	if g.HealStopped.IsZero() {
+		return g, Entry{}, refuse("", "healing of the group %s is not stopped", g.Name)
+	}
+	because := "a person asked for it"
+	if reason != "" {
+		because += ": " + reason
+	}
+	g.HealPermit = now
+	return g, Entry{Kind: "group.healing-permitted", Text: fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit.", g.Name), Because: because}, nil
+}
+
+// InstanceCommand is what a person may tell one instance of a group.
+type InstanceCommand string
+
+// The commands. Park takes out of traffic and keeps; pin protects from removal;
+// retire removes properly, and the group launches another.
+const (
+	CommandPin    InstanceCommand = "pin"
+	CommandUnpin  InstanceCommand = "unpin"
+	CommandPark   InstanceCommand = "park"
+	CommandUnpark InstanceCommand = "unpark"
+	CommandRetire InstanceCommand = "retire"
+)
+
+// TellInstance returns the instance after a person's command.
+func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reason string) (Instance, Entry, error) {
+	because := "a person asked for it"
+	if reason != "" {
+		because += ": " + reason
+	}
+	move := func(to State) (Instance, Entry, error) {
+		in.State, in.Since, in.Why = to, now, because
+		return in, Entry{Kind: "instance." + string(to), Instance: in.ID, Because: because,
+			Text: fmt.Sprintf("%s (%s, %s) is %s.", in.ID, in.Version, in.Zone, to)}, nil
+	}
+	note := func(kind, text string) (Instance, Entry, error) {
+		return in, Entry{Kind: "instance." + kind, Instance: in.ID, Because: because, Text: fmt.Sprintf("%s is %s.", in.ID, text)}, nil
+	}
+	switch {
+	case g.Alone && c != CommandPin && c != CommandUnpin:
+		return in, Entry{}, refuse("", "%s belongs to no group; retire it as it is", in.ID)
+	case c == CommandPin && in.Pinned, c == CommandUnpin && !in.Pinned:
+		return in, Entry{}, refuse("", "%s is %sed already", in.ID, map[InstanceCommand]string{CommandPin: "pinn", CommandUnpin: "unpinn"}[c])
+	case c == CommandPin:
+		in.Pinned = true
+		return note("pinned", "pinned: nothing removes it")
+	case c == CommandUnpin:
+		in.Pinned = false
+		return note("unpinned", "not pinned any more")
+	case c == CommandPark && in.State == Serving:
+		return move(Parked)
+	case c == CommandUnpark && in.State == Parked:
+		in.Up, in.Reports = now, nil
+		return move(Settling)
+	case c == CommandRetire && in.Pinned:
+		return in, Entry{}, refuse("", "%s is pinned; unpin it first", in.ID)
+	case c == CommandRetire && in.State == Serving && len(g.Checks) > 0:
+		return move(Draining)
+	case c == CommandRetire && (in.State.Counts() || in.State == Parked):
+		return move(Leaving)
+	}
+	return in, Entry{}, refuse("", "%s is %s; it cannot be told to %s now", in.ID, in.State, c)
 }
 
 // RestInstance returns the instance on its way to rest, for a picture of its

@@ -16,10 +16,13 @@ import (
 //
 // It never takes the serving instances below size - below by its own choice,
 // never lets more than size + above count, and never picks a pinned instance
-// for removal.
+// for removal. To a frozen group nothing happens but what facts bring about.
 func Decide(now time.Time, view View) Decision {
 	d := begin(now, view)
 	d.observe()
+	if d.group.Frozen != "" {
+		return d.finish()
+	}
 	d.judgeRollout()
 	d.heal()
 	for {
@@ -71,7 +74,7 @@ func (d *deciding) observe() {
 			d.observeBoot(i)
 		case Settling:
 			d.observeSettling(i)
-		case Serving:
+		case Serving, Parked:
 			if in.Machine.State == MachineStopped {
 				d.lose(i)
 			}
@@ -125,6 +128,10 @@ func (d *deciding) observeSettling(i int) {
 		in.Served = d.now
 	}
 	d.endSetback(in.Zone)
+	if d.group.Owing > 0 {
+		d.group.Owing--
+		d.groupChanged = true
+	}
 	d.move(i, Serving, because, map[string]any{
 		"settled_seconds":     seconds(d.now.Sub(in.Up)),
 		"since_order_seconds": seconds(d.now.Sub(in.Ordered)),
@@ -228,15 +235,17 @@ func (d *deciding) overdue(in *Instance) (because string, yes bool) {
 	return because, true
 }
 
-// heal sends away what is ill: reconcile orders one new for each.
+// heal sends away what is ill: reconcile orders one new for each. What never
+// came up goes whatever the limit, which is for what a check finds ill.
 func (d *deciding) heal() {
 	check := d.group.Heal.Check()
+	var ill []int
 	for i := range d.ins {
 		in := &d.ins[i]
-		if in.Pinned || d.group.Heal == HealOff {
+		if d.group.Heal == HealOff {
 			continue
 		}
-		if because, yes := d.overdue(in); yes && !d.ofRollout(in) {
+		if because, yes := d.overdue(in); yes && !in.Pinned && !d.ofRollout(in) {
 			if in.State == Settling && check == "" {
 				continue // the machine runs, and that is all that was asked of it
 			}
@@ -244,13 +253,62 @@ func (d *deciding) heal() {
 			d.retire(i, because, nil)
 			continue
 		}
-		if check == "" || in.State != Serving {
-			continue
-		}
-		if r := in.Report(check); r.Verdict == health.Unhealthy {
-			d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since))})
+		if check != "" && in.State == Serving && in.Report(check).Verdict == health.Unhealthy {
+			ill = append(ill, i)
 		}
 	}
+	if check == "" {
+		return
+	}
+	d.healIll(check, ill)
+}
+
+// healIll replaces what the check finds ill, unless that would be too much of
+// the group at once: then the fault is likelier outside of it.
+func (d *deciding) healIll(check string, ill []int) {
+	if len(ill) == 0 && d.group.Owing > 0 && d.tally(d.group.Template).serving >= d.group.Size {
+		d.group.Owing = 0 // the group is whole again, in whatever way
+		d.groupChanged = true
+	}
+	unwell, limit := len(ill)+d.group.Owing, d.group.healsAtOnce()
+	d.noteHealing(check, unwell, limit)
+	for _, i := range ill {
+		in := &d.ins[i]
+		r := in.Report(check)
+		if in.Pinned || (unwell > limit && r.Since.After(d.group.HealPermit)) {
+			continue
+		}
+		d.group.Owing++
+		d.groupChanged = true
+		d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since)), "unwell": unwell, "heal_limit": limit})
+	}
+}
+
+// healsAtOnce is how many instances a check may have replaced at once.
+func (g *Group) healsAtOnce() int {
+	if g.HealLimit == 0 {
+		return max(g.Size, 1)
+	}
+	return max(g.Size*g.HealLimit/100, 1)
+}
+
+// noteHealing records that healing stops at the limit, and that it goes on.
+func (d *deciding) noteHealing(check string, unwell, limit int) {
+	stopped := unwell > limit
+	if stopped == !d.group.HealStopped.IsZero() {
+		return
+	}
+	e := Entry{Kind: "group.healing-stopped", Text: fmt.Sprintf("Healing of %s stops and asks for a person.", d.group.Name),
+		Because: fmt.Sprintf("%s finds %d of %d unhealthy or being replaced, and the limit is %d at once; the fault is likelier outside", check, unwell, d.group.Size, limit),
+		Numbers: map[string]any{"unwell": unwell, "heal_limit": limit, "heal_limit_percent": d.group.HealLimit, "size": d.group.Size}}
+	d.group.HealStopped = d.now
+	if !stopped {
+		d.group.HealStopped = time.Time{}
+		e.Kind, e.Text = "group.healing-resumed", fmt.Sprintf("Healing of %s goes on.", d.group.Name)
+		e.Because = fmt.Sprintf("%s finds %d of %d unhealthy or being replaced, within the limit of %d at once", check, unwell, d.group.Size, limit)
+	}
+	d.groupChanged = true
+	d.entry(e)
 }
 
 // ofRollout reports whether a failed instance is the live rollout's business:

@@ -23,10 +23,30 @@ type Group struct {
 	Template       Version
 	// Zones in the fixed order in which they are shown and filled.
 	Zones []string
+	// Pools send requests to its instances.
+	Pools []string
 	// Checks are those of the group's pools: all must find an instance healthy
 	// before it serves.
 	Checks []string
 	Heal   Heal
+	// HealLimit is the share of the size, in percent, of instances that the healing
+	// check finds unhealthy, or that are being replaced for it, above which healing
+	// stops and asks for a person; at least one is always healed. 0 is as 100.
+	HealLimit int
+	// Shed says who goes first when the group shrinks; balance between zones comes
+	// before it.
+	Shed Shed
+	// PinNew pins every new instance.
+	PinNew bool
+	Labels map[string]string
+	// Frozen says why nothing automatic happens to the group; "" when it does.
+	Frozen string
+	// Owing is how many instances were healed by a check and not made good yet.
+	Owing int
+	// HealStopped is since when healing waits for a person; zero when it does not.
+	HealStopped time.Time
+	// HealPermit lets what turned unhealthy before it be healed whatever the limit.
+	HealPermit time.Time
 	// Settle is how long after boot an instance may take to become healthy.
 	Settle time.Duration
 	// Drain is how long an instance may finish its requests.
@@ -61,6 +81,17 @@ func (h Heal) Check() string {
 	return string(h)
 }
 
+// Shed is an order of removal.
+type Shed string
+
+// The orders: those on an outdated version first and then the oldest, the oldest
+// first, or the newest first. The zero value is ShedOutdated.
+const (
+	ShedOutdated Shed = "outdated"
+	ShedOldest   Shed = "oldest"
+	ShedNewest   Shed = "newest"
+)
+
 // Setback is the back-off of launches in one zone. An instance that serves
 // ends it.
 type Setback struct {
@@ -86,6 +117,7 @@ const (
 	Settling State = "settling" // its machine runs; it is not healthy yet
 	Serving  State = "serving"  // it was healthy and is a target of its pools
 	Resting  State = "resting"  // no requests; its machine halts for a picture of its files and comes back
+	Parked   State = "parked"   // kept running by a person; no requests, not counted
 	Draining State = "draining" // no new requests; those in flight finish
 	Leaving  State = "leaving"  // its machine is being stopped
 	Gone     State = "gone"     // nothing of it is left but this record

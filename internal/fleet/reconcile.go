@@ -161,6 +161,7 @@ func (d *deciding) order(n int, v Version, because string) int {
 			Zone:    zones[z].Name,
 			Version: v,
 			Ordered: d.now,
+			Pinned:  d.group.PinNew,
 		})
 		d.isTouched = append(d.isTouched, false)
 		d.move(len(d.ins)-1, Ordered, because, map[string]any{"size": d.group.Size, "zone_count": zones[z].Count})
@@ -219,19 +220,24 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 	}
 }
 
+// shedOrder puts those that serve nobody yet first, and then goes by the
+// group's order. One that served and settles again is not fresh.
 func (d *deciding) shedOrder(a, b int) int {
 	x, y := &d.ins[a], &d.ins[b]
 	rank := func(in *Instance) int {
 		switch {
-		case !in.Serves():
+		case !in.Serves() && (in.Served.IsZero() || in.State == Serving):
 			return 0
-		case in.Version != d.group.Template:
+		case in.Version != d.group.Template && (d.group.Shed == ShedOutdated || d.group.Shed == ""):
 			return 1
 		}
 		return 2
 	}
 	if r := rank(x) - rank(y); r != 0 {
 		return r
+	}
+	if d.group.Shed == ShedNewest {
+		return y.Serial - x.Serial
 	}
 	return x.Serial - y.Serial
 }

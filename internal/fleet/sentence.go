@@ -19,6 +19,7 @@ type Summary struct {
 	Unwell   int // in service, but a check finds them ill
 	ComingUp int // ordered, booting or settling
 	GoingOut int // draining, leaving or lost
+	Parked   int // kept running by a person, and not counted
 	// Versions of the instances that count, newest last.
 	Versions []VersionCount
 	// Waits are what the group waits for now, longest wait first.
@@ -57,6 +58,8 @@ func Summarise(now time.Time, v View) Summary {
 			s.Unwell++
 		case in.State.ComingUp(), in.State == Resting:
 			s.ComingUp++
+		case in.State == Parked:
+			s.Parked++
 		case in.State != Gone:
 			s.GoingOut++
 		}
@@ -141,6 +144,9 @@ func groupSentence(v View, s *Summary) string {
 		return fmt.Sprintf("Being deleted: %s still to go%s.", count(remaining, "instance"), waiting(s))
 	}
 	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, g.Min, g.Max)
+	if g.Frozen != "" {
+		text = fmt.Sprintf("Frozen (%s): %s", g.Frozen, text)
+	}
 	switch len(s.Versions) {
 	case 0:
 	case 1:
@@ -155,6 +161,12 @@ func groupSentence(v View, s *Summary) string {
 	}
 	if s.ComingUp > 0 {
 		text += fmt.Sprintf("; %d coming up", s.ComingUp)
+	}
+	if s.Parked > 0 {
+		text += fmt.Sprintf("; %d parked", s.Parked)
+	}
+	if !g.HealStopped.IsZero() {
+		text += "; healing stopped and asks for a person"
 	}
 	missing := g.Size - s.Serving - s.Unwell - s.ComingUp
 	if missing > 0 && len(g.Setbacks) > 0 {
@@ -179,6 +191,9 @@ func waiting(s *Summary) string {
 func rolloutSentence(now time.Time, v View, s *Summary) string {
 	g, r := v.Group, v.Rollout
 	to := s.on(r.To)
+	if g.Frozen != "" && !r.State.Ended() {
+		return fmt.Sprintf("Frozen (%s) in wave %d of %d: %d of %d on %s.", g.Frozen, r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To)
+	}
 	switch r.State {
 	case Moving:
 		return fmt.Sprintf("Wave %d of %d: %d of %d on %s%s.", r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, waiting(s))
@@ -236,6 +251,8 @@ func (i *Instance) Slip() string {
 		return fmt.Sprintf("[%d]", n)
 	case i.State.ComingUp(), i.State == Resting:
 		return fmt.Sprintf("(%d)", n)
+	case i.State == Parked:
+		return fmt.Sprintf("|%d|", n)
 	case i.State == Lost:
 		return fmt.Sprintf("~%d~", n)
 	}

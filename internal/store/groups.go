@@ -17,11 +17,12 @@ import (
 // Group is the record of a group with its bookkeeping.
 type Group struct {
 	fleet.Group
-	Pools      []string
 	Overrides  Overrides // of a group that is one instance alone
-	Revision   int64     // counts what people change
-	Generation int64     // counts every write
-	Epoch      int64     // of the lease; only grows
+	FrozenBy   string    // and since when; both empty when it is not
+	FrozenAt   time.Time
+	Revision   int64 // counts what people change
+	Generation int64 // counts every write
+	Epoch      int64 // of the lease; only grows
 	CreatedAt  time.Time
 	// Advice tells what will hurt, though it is allowed.
 	Advice []string
@@ -57,6 +58,16 @@ type groupRow struct {
 	Checks          []string
 	Alone           bool
 	Overrides       Overrides
+	Shed            string
+	HealLimit       int
+	PinNew          bool
+	Labels          map[string]string
+	Frozen          string
+	FrozenBy        string
+	FrozenAt        *time.Time
+	Owing           int
+	HealStoppedAt   *time.Time
+	HealPermitAt    *time.Time
 	TemplateState   string
 	TemplateWhy     string
 	TemplateNext    string
@@ -68,7 +79,8 @@ type groupRow struct {
 
 // groupQuery brings the checks of the group's pools along.
 const groupQuery = `select g.name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
-	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides,
+	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
+	frozen, frozen_by, frozen_at, owing, heal_stopped_at, heal_permit_at,
 	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks,
 	t.state as template_state, t.why as template_why, t.successor as template_next, i.name || '@' || i.version as image_ref,
 	i.state as image_state, i.why as image_why, i.successor as image_next
@@ -79,10 +91,13 @@ func (r groupRow) group() Group {
 	return Group{
 		Group: fleet.Group{
 			Name: r.Name, Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion},
-			Zones: r.Zones, Checks: r.Checks, Heal: fleet.Heal(r.Heal), Settle: fromMillis(r.SettleMs), Drain: fromMillis(r.DrainMs),
-			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks, Alone: r.Alone,
+			Zones: r.Zones, Pools: r.Pools, Checks: r.Checks, Heal: fleet.Heal(r.Heal), Settle: fromMillis(r.SettleMs), Drain: fromMillis(r.DrainMs),
+			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks, Alone: r.Alone, Shed: fleet.Shed(r.Shed),
+			HealLimit: r.HealLimit, PinNew: r.PinNew, Labels: r.Labels, Frozen: r.Frozen, Owing: r.Owing, HealStopped: value(r.HealStoppedAt),
+			HealPermit: value(r.HealPermitAt),
 		},
-		Pools: r.Pools, Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
+		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),
+		Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
 	}
 }
 
@@ -120,11 +135,13 @@ func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Gro
 			}
 		}
 		if _, err := tx.Exec(ctx, `insert into groups
-			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides)
+			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides,
+				shed, heal_limit, pin_new, labels)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
-				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14)`,
+				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14, $15, $16, $17, $18)`,
 			g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
-			millis(g.Settle), millis(g.Drain), now, g.Alone, g.Overrides); err != nil {
+			millis(g.Settle), millis(g.Drain), now, g.Alone, g.Overrides, firstOf(string(g.Shed), string(fleet.ShedOutdated)), g.HealLimit, g.PinNew,
+			notNilMap(g.Labels)); err != nil {
 			return err
 		}
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
@@ -167,7 +184,7 @@ const AnyRevision int64 = -1
 // ChangeGroup lets f change the settings of a group that is at the revision
 // (ErrStale otherwise) and records the entry that f returns.
 func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name string, revision int64,
-	f func(tx *Tx, g fleet.Group) (fleet.Group, fleet.Entry, error)) error {
+	f func(g *Group) (fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, name)
 		if err != nil {
@@ -176,12 +193,24 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 		if revision != AnyRevision && row.Revision != revision {
 			return ErrStale
 		}
-		g, e, err := f(tx, row.group().Group)
+		was := row.group()
+		g := was
+		e, err := f(&g)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update groups set size = $2, min = $3, max = $4, deleting = $5,
-			revision = revision + 1, generation = generation + 1 where name = $1`, name, g.Size, g.Min, g.Max, g.Deleting); err != nil {
+		if (g.Frozen == "") != (was.Frozen == "") {
+			g.FrozenBy, g.FrozenAt = actor, now
+			if g.Frozen == "" {
+				g.FrozenBy, g.FrozenAt = "", time.Time{}
+			}
+		}
+		if _, err := tx.Exec(ctx, `update groups set size = $2, min = $3, max = $4, deleting = $5, template = $6, template_version = $7,
+			zones = $8, pools = $9, heal = $10, settle_ms = $11, drain_ms = $12, shed = $13, heal_limit = $14, pin_new = $15, labels = $16,
+			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, revision = revision + 1, generation = generation + 1 where name = $1`,
+			name, g.Size, g.Min, g.Max, g.Deleting, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal), millis(g.Settle),
+			millis(g.Drain), string(g.Shed), g.HealLimit, g.PinNew, notNilMap(g.Labels), g.Frozen, g.FrozenBy, pointer(g.FrozenAt),
+			pointer(g.HealPermit)); err != nil {
 			return err
 		}
 		return tx.Record(ctx, name, e)
@@ -259,9 +288,12 @@ func (s *Store) Instance(ctx context.Context, id string) (Instance, error) {
 	return row.instance(), err
 }
 
-// RestInstance puts an instance of a group to rest, as [fleet.Group.RestInstance] says.
-func (s *Store) RestInstance(ctx context.Context, now time.Time, actor, id string) error {
+// ChangeInstance lets f change an instance that is at the revision (ErrStale
+// otherwise). rolling tells whether its group has a rollout under way.
+func (s *Store) ChangeInstance(ctx context.Context, now time.Time, actor, id string, revision int64,
+	f func(g fleet.Group, in fleet.Instance, rolling bool) (fleet.Instance, fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		// The group's row first, as every change of a group takes it.
 		var group string
 		err := tx.QueryRow(ctx, `update groups set generation = generation + 1
 			where name = (select group_name from instances where id = $1) returning name`, id).Scan(&group)
@@ -279,13 +311,16 @@ func (s *Store) RestInstance(ctx context.Context, now time.Time, actor, id strin
 		if err != nil {
 			return err
 		}
-		var busy bool
-		if err := tx.QueryRow(ctx, `select exists (select 1 from rollouts where group_name = $1 and ended_at is null)`, group).Scan(&busy); err != nil {
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		var rolling bool
+		if err := tx.QueryRow(ctx, `select exists (select 1 from rollouts where group_name = $1 and ended_at is null)`, group).Scan(&rolling); err != nil {
 			return err
 		}
 		in := row.instance()
 		var e fleet.Entry
-		if in.Instance, e, err = g.group().RestInstance(now, in.Instance, busy); err != nil {
+		if in.Instance, e, err = f(g.group().Group, in.Instance, rolling); err != nil {
 			return err
 		}
 		if err := tx.writeInstances(ctx, group, []Instance{in}); err != nil {

@@ -109,8 +109,8 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 		}
 		if g := c.Settings; g != nil {
 			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
-				revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
-				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N); err != nil {
+				owing = $6, heal_stopped_at = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, g.Owing, pointer(g.HealStopped)); err != nil {
 				return err
 			}
 		}
@@ -137,7 +137,7 @@ func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instan
 			address_number, pinned, ordered_at, up_at, served_at, reports, overrides)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 			on conflict (id) do update set state = excluded.state, since = excluded.since, why = excluded.why, up_at = excluded.up_at,
-			served_at = excluded.served_at, reports = excluded.reports, revision = instances.revision + 1`,
+			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, revision = instances.revision + 1`,
 			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Why, in.Address,
 			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides)
 	}

@@ -57,7 +57,7 @@ func stocked(t *testing.T) *store.Store {
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
 		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
-			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second}, Pools: []string{"front"}})
+			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}})
 	must(err)
 	return s
 }
@@ -147,9 +147,9 @@ func TestRefusals(t *testing.T) {
 			return err
 		}},
 		{"a stale change", store.ErrStale, func() error {
-			return s.ChangeGroup(ctx, noon, "ada", "timetable", 7, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return s.ChangeGroup(ctx, noon, "ada", "timetable", 7, func(*store.Group) (fleet.Entry, error) {
 				t.Error("a stale change was made")
-				return g, fleet.Entry{}, nil
+				return fleet.Entry{}, nil
 			})
 		}},
 		{"a group that is not there", store.ErrNotFound, func() error { _, err := s.Group(ctx, "nope"); return err }},

@@ -61,7 +61,8 @@ func TestRelease(t *testing.T) {
 	if err != nil || g.Template != "timetable-web@2" {
 		t.Fatalf("the group is on %s: %v", g.Template, err)
 	}
-	must[client.Group](t)(client.Read[client.Group](s.api.ResizeGroup(ctx, "timetable", &client.ResizeGroupParams{IfMatch: &etag}, client.GroupResize{Size: 2})))
+	two := 2
+	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &etag}, client.GroupChange{Size: &two})))
 	s.whole(2)
 	whatever := "*"
 	must[client.Group](t)(client.Read[client.Group](s.api.DeleteGroup(ctx, "timetable", &client.DeleteGroupParams{IfMatch: &whatever})))

@@ -64,6 +64,27 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for GroupCommandCommand.
+const (
+	Freeze GroupCommandCommand = "freeze"
+	Heal   GroupCommandCommand = "heal"
+	Thaw   GroupCommandCommand = "thaw"
+)
+
+// Valid indicates whether the value is a known member of the GroupCommandCommand enum.
+func (e GroupCommandCommand) Valid() bool {
+	switch e {
+	case Freeze:
+		return true
+	case Heal:
+		return true
+	case Thaw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImageOrigin.
 const (
 	ImageOriginBaked        ImageOrigin = "baked"
@@ -112,6 +133,33 @@ func (e ImageState) Valid() bool {
 	}
 }
 
+// Defines values for InstanceCommandCommand.
+const (
+	Park   InstanceCommandCommand = "park"
+	Pin    InstanceCommandCommand = "pin"
+	Retire InstanceCommandCommand = "retire"
+	Unpark InstanceCommandCommand = "unpark"
+	Unpin  InstanceCommandCommand = "unpin"
+)
+
+// Valid indicates whether the value is a known member of the InstanceCommandCommand enum.
+func (e InstanceCommandCommand) Valid() bool {
+	switch e {
+	case Park:
+		return true
+	case Pin:
+		return true
+	case Retire:
+		return true
+	case Unpark:
+		return true
+	case Unpin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceState.
 const (
 	InstanceStateBooting  InstanceState = "booting"
@@ -120,6 +168,7 @@ const (
 	InstanceStateLeaving  InstanceState = "leaving"
 	InstanceStateLost     InstanceState = "lost"
 	InstanceStateOrdered  InstanceState = "ordered"
+	InstanceStateParked   InstanceState = "parked"
 	InstanceStateResting  InstanceState = "resting"
 	InstanceStateServing  InstanceState = "serving"
 	InstanceStateSettling InstanceState = "settling"
@@ -139,6 +188,8 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateLost:
 		return true
 	case InstanceStateOrdered:
+		return true
+	case InstanceStateParked:
 		return true
 	case InstanceStateResting:
 		return true
@@ -256,6 +307,27 @@ func (e RolloutCommandCommand) Valid() bool {
 	case Proceed:
 		return true
 	case Revert:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Shed.
+const (
+	Newest   Shed = "newest"
+	Oldest   Shed = "oldest"
+	Outdated Shed = "outdated"
+)
+
+// Valid indicates whether the value is a known member of the Shed enum.
+func (e Shed) Valid() bool {
+	switch e {
+	case Newest:
+		return true
+	case Oldest:
+		return true
+	case Outdated:
 		return true
 	default:
 		return false
@@ -450,35 +522,82 @@ type Group struct {
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
-	Heal         string    `json:"heal"`
-	Max          int       `json:"max"`
-	Min          int       `json:"min"`
-	Name         string    `json:"name"`
-	Pools        []string  `json:"pools"`
-	Revision     int64     `json:"revision"`
+
+	// Effects What a change makes happen first
+	Effects *[]string `json:"effects,omitempty"`
+
+	// Frozen Why nothing happens to it by itself; empty when it is not frozen
+	Frozen           string     `json:"frozen"`
+	FrozenAt         *time.Time `json:"frozen_at,omitempty"`
+	FrozenBy         *string    `json:"frozen_by,omitempty"`
+	Heal             string     `json:"heal"`
+	HealLimitPercent int        `json:"heal_limit_percent"`
+
+	// HealingStoppedAt Since when healing waits for a person
+	HealingStoppedAt *time.Time `json:"healing_stopped_at,omitempty"`
+	Labels           Labels     `json:"labels"`
+	Max              int        `json:"max"`
+	Min              int        `json:"min"`
+	Name             string     `json:"name"`
+	PinNew           bool       `json:"pin_new"`
+	Pools            []string   `json:"pools"`
+	Revision         int64      `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
 	SettleSeconds float64 `json:"settle_seconds"`
-	Size          int     `json:"size"`
-	Summary       Summary `json:"summary"`
-	Template      string  `json:"template"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed     Shed    `json:"shed"`
+	Size     int     `json:"size"`
+	Summary  Summary `json:"summary"`
+	Template string  `json:"template"`
 
 	// UsualSeconds How long instances of this template usually take from order to serving
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
 	Zones        []string `json:"zones"`
 }
 
+// GroupChange defines model for GroupChange.
+type GroupChange struct {
+	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
+	Heal             *string   `json:"heal,omitempty"`
+	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
+	Labels           *Labels   `json:"labels,omitempty"`
+	Max              *int      `json:"max,omitempty"`
+	Min              *int      `json:"min,omitempty"`
+	PinNew           *bool     `json:"pin_new,omitempty"`
+	Pools            *[]string `json:"pools,omitempty"`
+	Reason           *string   `json:"reason,omitempty"`
+	SettleSeconds    *float64  `json:"settle_seconds,omitempty"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed *Shed `json:"shed,omitempty"`
+	Size *int  `json:"size,omitempty"`
+
+	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
+	//
+	// Example: timetable-web@4
+	Template *Ref      `json:"template,omitempty"`
+	Zones    *[]string `json:"zones,omitempty"`
+}
+
+// GroupCommand defines model for GroupCommand.
+type GroupCommand struct {
+	// Command heal: what is unhealthy now may be replaced whatever the limit
+	Command GroupCommandCommand `json:"command"`
+
+	// Reason freeze needs one
+	Reason *string `json:"reason,omitempty"`
+}
+
+// GroupCommandCommand heal: what is unhealthy now may be replaced whatever the limit
+type GroupCommandCommand string
+
 // GroupList defines model for GroupList.
 type GroupList struct {
 	Items []Group `json:"items"`
 	Next  *string `json:"next,omitempty"`
-}
-
-// GroupResize defines model for GroupResize.
-type GroupResize struct {
-	Reason *string `json:"reason,omitempty"`
-	Size   int     `json:"size"`
 }
 
 // Image defines model for Image.
@@ -590,7 +709,7 @@ type Instance struct {
 	ServedAt  *time.Time `json:"served_at,omitempty"`
 	Since     time.Time  `json:"since"`
 
-	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, !2! unhealthy, ~2~ lost
+	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
 	Slip    string        `json:"slip"`
 	State   InstanceState `json:"state"`
 	UpAt    *time.Time    `json:"up_at,omitempty"`
@@ -599,6 +718,15 @@ type Instance struct {
 	Why     string        `json:"why"`
 	Zone    string        `json:"zone"`
 }
+
+// InstanceCommand defines model for InstanceCommand.
+type InstanceCommand struct {
+	Command InstanceCommandCommand `json:"command"`
+	Reason  *string                `json:"reason,omitempty"`
+}
+
+// InstanceCommandCommand defines model for InstanceCommand.Command.
+type InstanceCommandCommand string
 
 // InstanceList defines model for InstanceList.
 type InstanceList struct {
@@ -715,6 +843,10 @@ type NewGroup struct {
 	// Heal off, machine, or the name of a check
 	Heal *string `json:"heal,omitempty"`
 
+	// HealLimitPercent Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed
+	HealLimitPercent *int    `json:"heal_limit_percent,omitempty"`
+	Labels           *Labels `json:"labels,omitempty"`
+
 	// Max Without it: the size
 	Max *int `json:"max,omitempty"`
 
@@ -722,10 +854,16 @@ type NewGroup struct {
 	Min *int `json:"min,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
-	Name          Name      `json:"name"`
+	Name Name `json:"name"`
+
+	// PinNew Pin every new instance
+	PinNew        *bool     `json:"pin_new,omitempty"`
 	Pools         *[]string `json:"pools,omitempty"`
 	SettleSeconds *float64  `json:"settle_seconds,omitempty"`
-	Size          int       `json:"size"`
+
+	// Shed Who goes first when the group shrinks, after balance between zones
+	Shed *Shed `json:"shed,omitempty"`
+	Size int   `json:"size"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -969,6 +1107,9 @@ type Service struct {
 	// Zones In the order in which they are filled
 	Zones []string `json:"zones"`
 }
+
+// Shed Who goes first when the group shrinks, after balance between zones
+type Shed string
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -1265,8 +1406,17 @@ type DeleteGroupParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// ResizeGroupParams defines parameters for ResizeGroup.
-type ResizeGroupParams struct {
+// ChangeGroupParams defines parameters for ChangeGroup.
+type ChangeGroupParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TellGroupParams defines parameters for TellGroup.
+type TellGroupParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1399,6 +1549,12 @@ type RetireInstanceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// TellInstanceParams defines parameters for TellInstance.
+type TellInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	Group    *string `form:"group,omitempty" json:"group,omitempty"`
@@ -1504,8 +1660,11 @@ type CreateCheckJSONRequestBody = NewCheck
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
-// ResizeGroupJSONRequestBody defines body for ResizeGroup for application/json ContentType.
-type ResizeGroupJSONRequestBody = GroupResize
+// ChangeGroupJSONRequestBody defines body for ChangeGroup for application/json ContentType.
+type ChangeGroupJSONRequestBody = GroupChange
+
+// TellGroupJSONRequestBody defines body for TellGroup for application/json ContentType.
+type TellGroupJSONRequestBody = GroupCommand
 
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
@@ -1527,6 +1686,9 @@ type WithdrawImageJSONRequestBody = Withdrawal
 
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = NewInstance
+
+// TellInstanceJSONRequestBody defines body for TellInstance for application/json ContentType.
+type TellInstanceJSONRequestBody = InstanceCommand
 
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
@@ -1575,9 +1737,12 @@ type ServerInterface interface {
 	// GetGroup One group with its summary
 	// (GET /v1/groups/{name})
 	GetGroup(ctx *echo.Context, name ObjectName) error
-	// ResizeGroup Change the size of a group
+	// ChangeGroup Change settings of a group, only those that are given
 	// (PATCH /v1/groups/{name})
-	ResizeGroup(ctx *echo.Context, name ObjectName, params ResizeGroupParams) error
+	ChangeGroup(ctx *echo.Context, name ObjectName, params ChangeGroupParams) error
+	// TellGroup Freeze or thaw a group, or permit healing past its limit
+	// (POST /v1/groups/{name}/commands)
+	TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx *echo.Context, name ObjectName, params StartRolloutParams) error
@@ -1644,6 +1809,9 @@ type ServerInterface interface {
 	// GetBootLog What the machine of an instance has written
 	// (GET /v1/instances/{id}/boot-log)
 	GetBootLog(ctx *echo.Context, id InstanceId) error
+	// TellInstance Pin, unpin, park, unpark or retire an instance
+	// (POST /v1/instances/{id}/commands)
+	TellInstance(ctx *echo.Context, id InstanceId, params TellInstanceParams) error
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
@@ -1922,8 +2090,8 @@ func (w *ServerInterfaceWrapper) GetGroup(ctx *echo.Context) error {
 	return err
 }
 
-// ResizeGroup converts echo context to params.
-func (w *ServerInterfaceWrapper) ResizeGroup(ctx *echo.Context) error {
+// ChangeGroup converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeGroup(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "name" -------------
 	var name ObjectName
@@ -1934,7 +2102,13 @@ func (w *ServerInterfaceWrapper) ResizeGroup(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ResizeGroupParams
+	var params ChangeGroupParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1954,7 +2128,43 @@ func (w *ServerInterfaceWrapper) ResizeGroup(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ResizeGroup(ctx, name, params)
+	err = w.Handler.ChangeGroup(ctx, name, params)
+	return err
+}
+
+// TellGroup converts echo context to params.
+func (w *ServerInterfaceWrapper) TellGroup(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TellGroupParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TellGroup(ctx, name, params)
 	return err
 }
 
@@ -2695,6 +2905,42 @@ func (w *ServerInterfaceWrapper) GetBootLog(ctx *echo.Context) error {
 	return err
 }
 
+// TellInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) TellInstance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TellInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TellInstance(ctx, id, params)
+	return err
+}
+
 // ListJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	var err error
@@ -3346,12 +3592,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/v1/groups", wrapper.CreateGroup, options.OperationMiddlewares["createGroup"]...)
 	router.DELETE(options.BaseURL+"/v1/groups/:name", wrapper.DeleteGroup, options.OperationMiddlewares["deleteGroup"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
-	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ResizeGroup, options.OperationMiddlewares["resizeGroup"]...)
+	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ChangeGroup, options.OperationMiddlewares["changeGroup"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/commands", wrapper.TellGroup, options.OperationMiddlewares["tellGroup"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
 	router.POST(options.BaseURL+"/v1/instances", wrapper.LaunchInstance, options.OperationMiddlewares["launchInstance"]...)
 	router.DELETE(options.BaseURL+"/v1/instances/:id", wrapper.RetireInstance, options.OperationMiddlewares["retireInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id", wrapper.GetInstance, options.OperationMiddlewares["getInstance"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/commands", wrapper.TellInstance, options.OperationMiddlewares["tellInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
@@ -3727,19 +3975,19 @@ func (response GetGroupdefaultApplicationProblemPlusJSONResponse) VisitGetGroupR
 	return err
 }
 
-type ResizeGroupRequestObject struct {
+type ChangeGroupRequestObject struct {
 	Name   ObjectName `json:"name"`
-	Params ResizeGroupParams
-	Body   *ResizeGroupJSONRequestBody
+	Params ChangeGroupParams
+	Body   *ChangeGroupJSONRequestBody
 }
 
-type ResizeGroupResponseObject interface {
-	VisitResizeGroupResponse(w http.ResponseWriter) error
+type ChangeGroupResponseObject interface {
+	VisitChangeGroupResponse(w http.ResponseWriter) error
 }
 
-type ResizeGroup200JSONResponse Group
+type ChangeGroup200JSONResponse Group
 
-func (response ResizeGroup200JSONResponse) VisitResizeGroupResponse(w http.ResponseWriter) error {
+func (response ChangeGroup200JSONResponse) VisitChangeGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -3751,12 +3999,53 @@ func (response ResizeGroup200JSONResponse) VisitResizeGroupResponse(w http.Respo
 	return err
 }
 
-type ResizeGroupdefaultApplicationProblemPlusJSONResponse struct {
+type ChangeGroupdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ResizeGroupdefaultApplicationProblemPlusJSONResponse) VisitResizeGroupResponse(w http.ResponseWriter) error {
+func (response ChangeGroupdefaultApplicationProblemPlusJSONResponse) VisitChangeGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TellGroupRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params TellGroupParams
+	Body   *TellGroupJSONRequestBody
+}
+
+type TellGroupResponseObject interface {
+	VisitTellGroupResponse(w http.ResponseWriter) error
+}
+
+type TellGroup200JSONResponse Group
+
+func (response TellGroup200JSONResponse) VisitTellGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TellGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TellGroupdefaultApplicationProblemPlusJSONResponse) VisitTellGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4665,6 +4954,47 @@ func (response GetBootLogdefaultApplicationProblemPlusJSONResponse) VisitGetBoot
 	return err
 }
 
+type TellInstanceRequestObject struct {
+	Id     InstanceId `json:"id"`
+	Params TellInstanceParams
+	Body   *TellInstanceJSONRequestBody
+}
+
+type TellInstanceResponseObject interface {
+	VisitTellInstanceResponse(w http.ResponseWriter) error
+}
+
+type TellInstance200JSONResponse Instance
+
+func (response TellInstance200JSONResponse) VisitTellInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TellInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TellInstancedefaultApplicationProblemPlusJSONResponse) VisitTellInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListJournalRequestObject struct {
 	Params ListJournalParams
 }
@@ -5539,9 +5869,12 @@ type StrictServerInterface interface {
 	// GetGroup One group with its summary
 	// (GET /v1/groups/{name})
 	GetGroup(ctx context.Context, request GetGroupRequestObject) (GetGroupResponseObject, error)
-	// ResizeGroup Change the size of a group
+	// ChangeGroup Change settings of a group, only those that are given
 	// (PATCH /v1/groups/{name})
-	ResizeGroup(ctx context.Context, request ResizeGroupRequestObject) (ResizeGroupResponseObject, error)
+	ChangeGroup(ctx context.Context, request ChangeGroupRequestObject) (ChangeGroupResponseObject, error)
+	// TellGroup Freeze or thaw a group, or permit healing past its limit
+	// (POST /v1/groups/{name}/commands)
+	TellGroup(ctx context.Context, request TellGroupRequestObject) (TellGroupResponseObject, error)
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx context.Context, request StartRolloutRequestObject) (StartRolloutResponseObject, error)
@@ -5608,6 +5941,9 @@ type StrictServerInterface interface {
 	// GetBootLog What the machine of an instance has written
 	// (GET /v1/instances/{id}/boot-log)
 	GetBootLog(ctx context.Context, request GetBootLogRequestObject) (GetBootLogResponseObject, error)
+	// TellInstance Pin, unpin, park, unpark or retire an instance
+	// (POST /v1/instances/{id}/commands)
+	TellInstance(ctx context.Context, request TellInstanceRequestObject) (TellInstanceResponseObject, error)
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -5929,14 +6265,14 @@ func (sh *strictHandler) GetGroup(ctx *echo.Context, name ObjectName) error {
 	return nil
 }
 
-// ResizeGroup operation middleware
-func (sh *strictHandler) ResizeGroup(ctx *echo.Context, name ObjectName, params ResizeGroupParams) error {
-	var request ResizeGroupRequestObject
+// ChangeGroup operation middleware
+func (sh *strictHandler) ChangeGroup(ctx *echo.Context, name ObjectName, params ChangeGroupParams) error {
+	var request ChangeGroupRequestObject
 
 	request.Name = name
 	request.Params = params
 
-	var body ResizeGroupJSONRequestBody
+	var body ChangeGroupJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -5960,18 +6296,67 @@ func (sh *strictHandler) ResizeGroup(ctx *echo.Context, name ObjectName, params 
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ResizeGroup(ctx.Request().Context(), request.(ResizeGroupRequestObject))
+		return sh.ssi.ChangeGroup(ctx.Request().Context(), request.(ChangeGroupRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ResizeGroup")
+		handler = middleware(handler, "ChangeGroup")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(ResizeGroupResponseObject); ok {
-		return validResponse.VisitResizeGroupResponse(ctx.Response())
+	} else if validResponse, ok := response.(ChangeGroupResponseObject); ok {
+		return validResponse.VisitChangeGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TellGroup operation middleware
+func (sh *strictHandler) TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error {
+	var request TellGroupRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body TellGroupJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TellGroup(ctx.Request().Context(), request.(TellGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TellGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TellGroupResponseObject); ok {
+		return validResponse.VisitTellGroupResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6709,6 +7094,55 @@ func (sh *strictHandler) GetBootLog(ctx *echo.Context, id InstanceId) error {
 	return nil
 }
 
+// TellInstance operation middleware
+func (sh *strictHandler) TellInstance(ctx *echo.Context, id InstanceId, params TellInstanceParams) error {
+	var request TellInstanceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body TellInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TellInstance(ctx.Request().Context(), request.(TellInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TellInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TellInstanceResponseObject); ok {
+		return validResponse.VisitTellInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams) error {
 	var request ListJournalRequestObject
@@ -7382,152 +7816,160 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3tctw2luirYHoytckOJbVkSbHlSs06jifjGcdx2U5StbbXQZPobozYABcA1e54tXWf5j7YfZJbOPgg",
-	"SIJsUmpJ9m5+WW6S+Djn4Hyfg4+TlK8KzghTcnL2cVJggVdEEQH/ezRXROg/MiJTQQtFOZucTV4vCfqV",
-	"kQ/qV8TnSC0JKvCCoBmZc0EmyYTql/6zJGIzSSYMr8jkbIJhqGQi0yVZYT3mCn94RthCLSdnJ4dHyURt",
-	"Cv2iVIKyxeTyMpl8JzYvS9ae/0eWb5AieY7WS6zQmpd5hmYErXBGErSmaonSJWYLIhOEswuaEoRZhnCe",
-	"IyIEF7JjjZnYvBclq60yI3Nc5mpyNse5JH6VM85zghks82lGVgVXhKWbf5BNHFwSrwg6JxtYHWUIowxv",
-	"0IJeEAkAhOeYyTURCC8wZYgyqQjONIQxkiTlLEN89k+SKrf6JcEZwNQuP1jHnl5IB7CPptNksqLM/f8w",
-	"Bvqn8x+wSpfxzTx5jRdIadDrpRtQozWWgACzfKkSxAX6VzTnArBELohAVCEqEePrzi3M98y84dojq2NS",
-	"YZaSp5l+DiMVWC2rcWg2SSaC/GdJBckmZ0qUpH/EZ3RFVXu3f+NrtMJsgxRHgqhSMIQVWnGpOkgoh3Gi",
-	"BHQIcMcf6Kpcwf8MGux/PRIoU2RBBKzqByzOn8PA0V2usDjv3ecXgswnZ5M/HlSH/MA8lQcwrp7kRyCq",
-	"nmngn3HgNGP+TIQEODbB+gixcjUjQpMIRnYbkZkv7AB9kxdYKSL0t//x5V/O3hzuPXj3Zrr34N3HaXL/",
-	"8r/e4L3f3unf8d5v070He/rn08NL+993X/3lqy8mMfp/yfOcl+o5LLMLLuZh3+LmXKywMlg9PZ5sQfil",
-	"HkoWnEkC7PeF4LOcrPSfKWeKMKBQXBQ5TbEG5UFh3vjzP6UB8zDUu3FhxjpmfgGGSphCa8EtLOxnIBCA",
-	"mwLYBS+IUNSsdE5JnsWZBTwy3MIcfzzjpWoDPZko8kHFyakC8Bs7lX37nR/GssbLZPIIuGh7jVjVMJJh",
-	"RfYUBdJuLWXBeRYsxXP7ZKI4P3+/kvWheDnLg3EsYVwmk/Vys31HGKBhx7Vzm09j23sM7LYHBa3NaH4b",
-	"+31tcDoM3PplM1R8USQ9b68pFQQrkr0fA/o5pnm4Ln88EvhTXOD8vRGHQ5FwThkAhjB98N5MlkoV+r20",
-	"CPYSgMtywtaDAkt7MNtLA84Q/YgLFf9EkAvq2GOLT7Rf1/DipRq19wYuLSMHeNiVJY6ntWDbntFDwCEp",
-	"2EMS4rqTQp5RqdpUQhVZ1f/oY16G1C79FFgIvAG8DWIfZo7oCnmxaS9uRhaYjSJg88VsEyWHjDPyfrZR",
-	"RA5EO2HZ2AMk+Co6tyALS26tR1JhRcIzkvJio5+ZFVuME002UvGiIFn06CiucD5qe4MYpF243ZpbbQ2Y",
-	"9bnNuEmFvAArMdQ/YRdUcLZyEjbLqJZgOH9Ro4VAiT6ePjiNAKAu/n7GguJZTiQo+kwrkVphXnNxnnOs",
-	"gbnCH8IpQEVsre57wcsiIs+8LI6IcC1n85yvSQamz5rmOVqWcOD9KWujr3GirsK+M5ITpf+OSs9MYMpG",
-	"su8lwXl0uSv8Ic5ZV5TFH3Szds7zOgvaCpyR7FsYhTKuIzlt2BjTOb0gyL2fDBlcEqVyMhKukv5G4mCS",
-	"5WqFxWYbJ35lXwPVbVXkloW0IFfKsi6z2zZWztkCLF5t1UkDCCqRGxbBENrox+cEaS6AuMiI0CdKEnFh",
-	"ONWAPf/GGRmF57gEBdAZOjNkGEDATeKIyhJwC0nNwxAcncSd7S4BW6HoXRe/2IWoNYznBkQtDPySOAqM",
-	"81vrcKlvQBBsTZ3QfRSwzUCm2dFrJndoc0+jNne4AxgitoGnKxzTwVNe2L8iDqs5GLuSskVOUGXZDlN6",
-	"tG6yIw7tvunSUOiCyAif+nGOqJJohRmdE6kSJJf46OT07P/9n//7EJFVoTZovaQ5sVaecQVp0bMkzP42",
-	"E/ycsNiacjwj+VYoPDNvAesX5yP5dSfv54IujMBwyk8h+AXNQNuhK60mw58zfA7/avaz53hVVA0qsLCa",
-	"RJvVW8R7g9i7zaxu0x4sx2mMpvRgRjGSZrAlvgDgr5ccmN8gwgJCfqGniMu4lBakQ5kcJf70SRqlGEpe",
-	"iph28wjNaU4ShJEgcyIISwkCf6qGhVRiA35HzLw0icFUKixUh+akJfAKp0vKCBIlk6M0ppYePcPnhqML",
-	"gjNQSd0ZWFO1zAResygJSUWKLtVOSaRpEWWcgDMVdmz0c4SjnhVZpimRkouuPXNUSlJ3Ofv1IWMARMS6",
-	"jRL00ddP8NJl4l15UYXDWgHNlW1qfEPvsgJaskX4WEld8VlvNBj+ViNJRxGeGXj686zJH0THfCyOnKnR",
-	"JagDbtspSP4q+Mq5tEfKQ6zeC8+u65GKOjS/08oGMGRtwGnAzqmQykqllDNJpSJMoYKmqhSGd880aPW7",
-	"M5yeT5KIQk+DZXd6Uga5oWuaQ5u7NkC2C/XGCPEbUG8CphpXEbL3VzLSqQX0EDnfZUKbQTpX/dIx1ZF0",
-	"OFaADycN43VacxHxLz+18SSFzkmhjC6+xUIX4Qbro70q0yXC0kuSffIBr4qcHMyJEJTIAw1ppQ36s68n",
-	"ycQ+nZxNBn7Q1Fh7Y3C9lKBZb0Qj4EjShZZ8ztPgFvbQR95ikDqKqM9xbloBL0pAAS9ouioyQWRchC6c",
-	"d6O+mSegUWruxBkxCg5GBRGSM5TjkqVLLe3yDtlE455w6tT2qFgFXcyPDVZmIBE1POF7/R8tg53F9xCR",
-	"XBKjAkfXwt7Pc7pYdriBx54cMHxHqvwFZYx0BDQE0RrucK75Et6PKj9EXIxc2CiWlkxkTou4Juwkhj6/",
-	"GClth2ickQ/qDL05eue8BAn68ugrlPKVlmtlkaCDowPEGeBzjTeIlypBfzj6AyqZttrVcpOg/z76b5Sb",
-	"iG+337RXzti1vYKX9fEtRgHpgoiMpmrbND/b16LKVhD1Wcbtvt/0Udou9LQFZI6s/STUscz5CnQmp3QZ",
-	"PDtdyW0o8YzBk2iNvsOzUxGqJYM+DrQT7cBxs5tQEGoUEZgLdvPaTuDc+oLAb+T+dL4urfRZ/7xW7Myf",
-	"OcH28cJgBsg2Zl78nZeC4fwJUyIS88Cp4h1pP5YDzzbAD7VYcLxRaR0dTJG3k5JRheXbSYyax4VSUlxK",
-	"0i83Igy3Ryd1wcC2supD/QOsU/Oy7FaSTCJAh3mZkRRsBaSxKBFnD+FnDTUtpSlDBKdLZIVui3oCV/KQ",
-	"uOEgWvW5DHDsbITQ0IEdosJGtf0YbVvS2sURrFHpDRzDZ170Doj4HJ3E1MlGAOckFr95Rhnpito3Y9PS",
-	"4NyeX0bW8RC1iei3j2dOGfkX6eIJLuduMFH4nIBtI/tUvy0OVEtInbkaP2Bx7g2lEeZGIOC2pFCFq3Ff",
-	"da1EtvGzpFJxEfFOPCdrIq0RHbqIrp5z0uGPdZZiww02k5CkY52rWnPVxBLDNaRXRZ1XfNC4Cp8ThvAa",
-	"b7bj26ZymYhr3OPRPMRtllA0jmDH8ns8SvFV9aG/N+pjVpZ4YogN4PLnmt7KnK+J2EuxJCgnShGRaF7P",
-	"2r/LBGV0oRVRLtByUywJkw/R6T2ULrHAqX7D5R4+RIzbV5AVKcSkdFS5cFsT376I0eBzsvapPCOOo8/Z",
-	"8T6oe03h9y3ObH6rtP5avtZm6oykfEUqfXsS5EgebcmQjGcE+TWcxEKCfvB7p/Vg0P7h7lKHhno1SH3B",
-	"R02gfc95L9SuBDOXquSnnRxMmhP/VdOgUsUZ0ueASEUyk1f9/ZPXDxFGWq8vpbGRj6ZTvaSjBw+08mKz",
-	"1wLBeTg9Oq6R5kHUROWi7sW8P70f5suenpzcO9m2tUiOVOM8mgNkjHlLOw9hZ7wEF8ARkqDDhi8Ybqhs",
-	"WoVccmHEag9xNWlrejgmNyvKX8jaJSiNOJgxFl8FjrZ6DRXvWovPSRmxmFbyR8UtpqOOak+SSEXUNobT",
-	"Im0+nycuwONR7QwZjFJgf0lntklDpfeUc2bS+G1iwIiQs09X2T4yLPewQY4rnOdAjuMmHcWqXHaMh+6b",
-	"d31RsRX+8NQ8PJrG3ETNZBU/7OkoOjjsSWoZB4wwfaXf9zWvZZH0owxec+axibb4czcUeCvK7P8Oh6Wm",
-	"BHkondkLz8n6iuEm70AdAKWbDAmMRFgpiXifYdUshdFCJWbVDfOFtSEO33VA/AXn+Uhop04VazNweGSY",
-	"QEZSmhGJ1kuaLpHCYkGURAuikBJ4PqdpNOECon0RAWkcchD90yK5yknT72vtVdooyeHR1/vT/en+4dn9",
-	"6XRai4e0HtW0gWmyw0ihxYHdTmJB1oGCl5XjZEyIdcYvSL2SJ+kqE6pS2FZcQNiCAefWMBQErfAGzVoC",
-	"Yht3mpHc2ft2AdPOBVgPYbCQOVkTMXAlW5ciOT7vlOAdaX0YrfEFQatSKq03bpyK2MPo758eb5X4RrUZ",
-	"cPj17B1ph3MsjKsNVrjgRJ4hHGRjBhmJkLu1xIIYX12OJYjfw+n0T/so5PyHCTqZ/imBJzXHQFCnVKtS",
-	"Or78L/PnYXLv8su3b/fhf3/+6i9/+uqLDkXkSgKiW5l7HXDTMQfD8IqGEdN9OBhRay7Okf8uTNPRDEvW",
-	"aGCbsp8W5ZaZXwhu0l5kgnAuuTahCmxiCD3UB9WoWwzDjMrzKp8pqPH7+t7Xx4f3tcXTtqiMHpAbpYAz",
-	"EuYotSvF/ME8PDq5/+DBg+np/eOjUz1yBZfp8f2Tr0/jdQO1lPa+cxJmv4dB0gFnC0wkURaKahhuTUL5",
-	"ZUk0+7GJhCbHynCiwMuEsDJGFmJc0ZTYFBVwmKBC0DClK4hjjk4hJCsuNhEcHp3eP753cnxy2ouUr08e",
-	"HB3eP50eHx8fng5DyRgFh3FFBmW5dtjNkciNhqgv2nU1CFawS8TZZKy17ePGfRv6sSDsBbyov9DYe18Q",
-	"8X7JS9Ev0v5qQ//ujCSQ16BVn1IIwtKN2cyGlyjlJVMI0rZ6jjUIuG1SpaYp1hf0sgQwpUQTqFHnZ5wr",
-	"LTHMa2ZBM7KgTBpvyR//YLIR0R/TnJfZXsrZnC7Ms7Wgirw37EBrW6Jk6arhOonrp3EVyBzbGId3KBjJ",
-	"3h1ljSQKwRVPecMYV2mhNUTrRTP/K7O4E81k3slu3VRAab+BtuYe4AqjLFBNp6B+Tg/u13w7askl8bUF",
-	"3gXgtNXpwf1QXodoOO4VwyfTLZIXINmHmchm4Web9xJISV4QpqUZy5DiaL3kq8YWg6NtC/wGhdo8jdR2",
-	"Firr3n6HeM0uwnsvwRjuSD4eHMRzdlWH6dSZ/j62JrUUg3OXK+Oqw+6y9VF1jL+dbIh8OwGOsV5uamaX",
-	"S97S6J+MqVm17tsIgb2imp7AtaRthpQgyIEl2bCSo7HVq8YsHUwbr+H9ofU4DfOvOxu3An+1pABIAaa7",
-	"SG0XhA8kewPx7KBfQMPzShSmeUfi2xpLU+xvyzVMPnjGY3Rm26d0R+uqmSKaCmiL7VX8/dWPz9EL89Rl",
-	"LpquAVbiz3i2ablqTdsZ261mqyfbTZ64FQ4JTZooRzxtT1GVk56agNZxgzzQh6DS8DkqBTszWTJntofD",
-	"GWUXOKdZog/63pyXLEsQ+UClklr12SslSfQRzUmCtB6R01QlqGS4VEsu6G8kS1AhwDQHCb/ntg8vXWCa",
-	"6wUkJqrBoCJti/NfP3Ub9cCIwU0bA5HQpyt14XMQYSZ3UlRFfbMNGALNViCVHPfps3trMvu3Y/i49pO0",
-	"QFVVDSWVhoSpRBoYwpTxVL6pxpgjg6b/tqsWIxpolfRrpx3wVTRP1ZpPGpTS6T0IHDoly7VupHieIa7f",
-	"WlMZN5Tg69DuaVgKVICjSI+1gPkeohxviJDeetgYT4jVu7V5RjD07BkgCMzaI6ncQB6WZJziIwhsbpKM",
-	"qeVt13j28eJ/54wMU0GsrAHUVEWedj91sMYPiVOoG14UE97tyLrBUiG1JkxtEsRMyon+TfORZklh4EwY",
-	"tHPbJyVWVdipPI3M1x2fuTqoH4CT8lUeaVezlMDj2+HU7XG33mgzhu70xZzM1chS7lG5i2Mr9whTpCub",
-	"cmz+dsN9PKRK3Sil47LK7TcdGVWtIr0Vt2mzen3mr6XpeiPIhaaZsBGG+QmkCp5hpn/taobRkWF3QTpy",
-	"awUxyVf4AmR8yZSrQziMN89wnu1B5/0XPXHktA86cj4/1OV+u3JV3pnlbVZnN5zYE+eOV4MWahp7gPIa",
-	"LgNa7Dnrj/lqhU3WzphQW/WVz/XhQAKF4CkhFTFEcT24LL3Jyey0PfvZiaVt2eAN2ByvjPHYXqHNUR0s",
-	"KDoLFjqi7U+NbWD6QFDmwp9aO9F6w5zmpl/NFTs9VEUNTtJ39b56VXXLaNEUZYv3NTYfnN4F10+tdIo4",
-	"ERpioJmnyUuFli7GBsVeBslIKprn4E+Xw5pihBw+0rlSH25ncMHpB2hzYXpEtZirLVFoj4XPiYtI2xaQ",
-	"7U2XbE3yPIps66VI0KxUtXTB9ihOixx8Pmyjwsea5UZZJKZqDKOl2z0XHuhhVYfdfhKQTkgnwc7cmmIE",
-	"aX0no6rwQg9Xg9JATSQZOvnwQVtgjCubkjjUVdRXqdFbGtdbyLEiGcXMtuJrtarwMdrD6XTqUiiHHQfw",
-	"sXXbXgoilVoZR4HfqG1mFQ8e3MDievx5WnVQXC8Q5DCUbZMU+srarJChnj0lKIl2czRlkhnNgAqgGQ80",
-	"1mVgcdpZ9PNhM3Vz/a568Er/qCrHKk5tvaP1orG2a6/aYkhFHmPRIxVEyHuC4O0tdjfp8l1RVjgbbrOZ",
-	"4aI2G0RFts5k9EmHsbFtaEwVS2x6G4wfQMI30rMmjMYP6qp37eh4vLj4fdU+J8LtGsHyHQSxx/fBaca9",
-	"h1S7dblaXJR6RNfLccXGYViquZF2MHkQ/7ygMui/cOUGPdcwqJvmp2sNs6UjTNjDJdoRwMet77BVyzUa",
-	"tLji4do58m1KgcE0qLd28JOAFTsyaxFJ8xCGgKtzhaCIGai8snLXtuDCNIG5Yt8XJ1C+o/N5LHrpmfk1",
-	"+XKn/6nDO9GT//Aoz6EKELKXZlwtE9/2C/LRreHlutkPlSlBdeQ2nTn0OTgQhUvuA/Q1euzsqMfN4KSe",
-	"buUHJuvb5S6cBV7XuQFvgRv7ZcAyr55xeLtZhneUWfh5JhEOkK/cJByAXG0lsWgiAfa/pf7vermKn0tu",
-	"4o7zEC0bastwkxtOJcJg31ayeWTroiop8XPJQvw98/AqmYeakGJs/ienbzbVGppnIuZdiUV/16ZOwZms",
-	"dFzvavATjDSNfLr/uM9cQsN1Ggvb5YaDhetJKtjF4P1zFWd1RkXJzhkHNbzylFZe05iBUXOCRpzZEI7q",
-	"aBhdOX2v4eWp2I2brBo5tmvws7bvweBiZIixV7+7YoenZsvrXd0VEgh7Z4+EG+6OhP9iw47Xvd3AxFXG",
-	"dR/DUo6P4NZt5DWmynU+KnKcdsRrzVSTZAIN9/fKeIax8g7yZpTBl/sYhh8IQWQ7r5pGC/FYbMRmks6F",
-	"AAvaahTbWKl31xo4RPFpDW2c76yD9hahXnNAbNW3Wv0nYdbYTqoMnLbhEjLkiDNa25uMK7SotQEc4rnq",
-	"4Vgd6fUBL+5mSjByWgqqNq80NNwpw8KkZwCIQDk0P/kBoLEE3MdE2TxStP8PQgqJtK60N8O5XkhmgnFg",
-	"Bjh9lTYJ2CTdQba4y7qLCNl0ySVhoMuqJVntv2XflQIumJIAYstd7NV6Vasq5hMyH0JinlR4VZhPXv71",
-	"Mbp3794D/dJPrx8/tCll+hFotftv2RPIJfVvPzg++RrZXEi5jx65e+VSDL00bT9LYzbW/HL2vjk9k7s+",
-	"zraoyInR46QPWKHjw6P9t8ynNZ5NfoIkzMARdTY53J/uT10kCBd0cja5tz/dv2cvywGUHlwcHkAaEvzP",
-	"chNNugC2pxlcBSfVY/NKUrtX8U38+FSvHJjb6C6TrS+aCxov3zUuDjuaTnsuDRt3WVh1cU/kujC7P/jd",
-	"1nrER/PLCy4fCy6amPwNFBNT1izRbGOan4F6LyOwNd61xzYPbBxwG9c1GuBBlOhbnm12BjffSueyzlGU",
-	"KMllC1+Hu8VXDFe+bHwH6PoBQn+2/4wb9TIJjsXBR43By87TsSDqaugLriu8ebrvh2Ni76+EuZ+8xov6",
-	"6E1Rf3l9uP/ISAPa5MJd3RpVaZ7gdIngHbTEhonqZaFf/2l66/2aIIzs34gwJTYIS1B0tCma2PAuotk+",
-	"enJBxMZxZT0YZuaL/bfsEUpzCgFoLVRSviISeoYbifEMS7X3RC9i7+l3Jny+ttGVFdUKW8v9I5UgeOUs",
-	"WsbXhmnXSWitWf0Ts/8WFUUu4FibtbGUCBB/VCIXTY5d5eme9dxz+TF+i2ltv70jbCdgRT4og+Q9A5Qt",
-	"NJZEU3jgw+uT3ysiLojYgyxFQ3gm+1tThlpSZm+Fdb55R6OVLd4pKL939u/nKyira3ciaLD7uz4KzEBO",
-	"Qia2fYE+ZfrQyupKpj7B+b0l7U9VcNqLh25XcAaTto/Qwl2FtBvBCcM9BJRVOrvWhKvW5go8fo0zFEhV",
-	"uC2KtDFsfr8ahkPZuv1MuTuiI6fq6Bax0ujfvQMkNe7KwHlev5vM4s92chRkxeHmHXA7dug618fHjbOu",
-	"ftK/G13HIDjK3tz15HVQC7hU7Papf/dsMLwjbRAnnH5enNDE/H1vu+BcxXnegc1vtr0JYsIN4okv/cWJ",
-	"N4r9W5OFPnf/dqVhbdpIA8mqouCadPCt1vHN/fpww5Jtvdlmt1rn8ZmmDW+WJ5mqvLBT1XzqKva2Wwze",
-	"V+aaRvgcpYi94O6G7DMXoiUMpqLZRPb9tVOxGWwf9mqGrZe4RPoR4xnJg0rOJRQbYYmeP/rhyTc/P3r2",
-	"05OO2eHL2vSx3lZv/uObd3/+Zv9fB7SuagbEPkanrW7k8vPu5p6+rgl9NVNrvqtd5tbGwg84IyDUwINK",
-	"TaFzF1WRNRHv1RKHN4VWS4tEnbuDzB0ryTlbEIHwgps2cXpJHavhebbT1XxG5l117ViEJdbj1zvgivUB",
-	"E2fvGVe+1jpZ2H++09wzx+Kp5VoNhtfDxOpyJhkqrWyHxkhqjYB6BOMYoqzl72l2R42srLrBbDiDdRc7",
-	"QRWE5gcJ+CsKwou868B5DhxlsyeD2KzJ5HFFUxaLd8BlT6Jcti3NTbKtW++MZxv0JcRkTu5Nv0rQkuSZ",
-	"D7OsTeBN0AviuUTTAfbYHLi97/xdi343wSbkEu8dnZx+c/bm0d6/m24Jfz549/H43uU3Z19MomC+Ka2M",
-	"p4rEHWyepc0owyJywVebGTxCi99osaeXCBmIGVJYICzSJb0wfB86XZh7dNGXpg3I/gav8q9clFlwrnzH",
-	"E/216aHx4+OnNqSX4w3cVRVMYmqz9ie3qSXaKxTjOmKYQrYDPdHcRantcg9Lc9NrEyrIOroZ+aBiTUga",
-	"yuLBDEolO60K/fiT4aDU3P2a3ToHBc59oyz0ps62Poy3cabNZclwjsNj7ES2Tdp1ZSUaVBLNiKSZRuyQ",
-	"Y3t0O8e2XgAD9ObKrHZk6cHtxX0n1BapWZA2z2tdse88t7R1te4n6vBu3wE8yNa/ZXKw2R6rnVPDahg1",
-	"1PLew/u9G9Th7yjtYelzotJlB0//hGiiuoz3lp0/dyTWG2ff3F1r+JAsCD43Yl2L+0w/orNSLwv5lqMN",
-	"SrB+Q18j2e8R+sEWdH2aHnqzughG7INr4+E1nG1xLlHJMiIQtvFF0xOQmMKujckXs7e/9YD74KP+pzdO",
-	"ZcImHvQ37K/VU9whlirowp18Nlh0XZSZWKIe11zPdplMijLmFyfqjuC8e8ZY3Rh4y0GR28XtC23GGNRy",
-	"hnDlQ+AC2XCjqdbpOIUf7QcDQsVXk4PjyMK8/bOXGteJLR933QNvtpPtIgAMI1VgNzKIcZPjUuql9MR6",
-	"7wCgN+743KId3lF42KHHlDVpHGncwAnsPxVg8+/lfNGXn/gtPifP+OLWj0bzDkDNAUqmaN5oGBKxvOc8",
-	"t93VPOibNzI0qxOH5qAVOabsCslnGsi7UU9yvtC6/5KvQ7eqTwTfivOUF7TPKkh5sbmrs3sz+ce82HyS",
-	"tqRP6LAo2aVvQVDbDy0oNHZhY+MBAyG6gGNlFzKQdA4+mgF6hapUvADA3zbbAH4Al3u2PX7d3sjtGamf",
-	"P20Igs8R1gNuEJ/PH/oO0abeWSq8ka76xXgh4MLxLTRBPrgy56gAMY8/eV3gw57C4truUdOreLObjJCQ",
-	"GlzOemcIZCuacsqIbRLQq7A9s+/9z9LbugLWP/vIMs+zWiB5d8j7F4kgh0dBmRfLIJFSuSsHqsputbSj",
-	"9KFxXat3jAtw985nYNHsXt4HBaG3bBkPMhB2UHygeAHOx1LabEE7tuXnwnRJgAaImqNXJBVWkXY7AYMC",
-	"zwFhvkHVIY0OjUZz5ZJU7e0XnBHN5Gzfz+hMprh1hEb/mSXWWMB35tZ4xOwgrcaNBRk1Jq1Qc6aqCj/O",
-	"WUxa/qceSArv9b1ttb82b5sNVBdYVcn6O0kjfgaYqfVrQbxUEFbFbNPIKPas4OAjzba4pxUV5OoYtx8+",
-	"zT6ZSoqroGg3Ch1wbug0Y0olwoZcXh/wlS8R7PX42naBoNvgbtugfkceNI8HX9oPjYltT2K4A1ebYrbM",
-	"O3qKDmacq62+NM7VVXxp49B0PUeV3vjRySn6B/22SoXjakcerF9c0yvXrKEexoaK2rWgSpEqm90W5vbq",
-	"LX+37+xOa4l9GPadGfut8BUZERvTdzTrafL1mSk0FiNd+swTpsRuHBt/D+q2qdZp6knBloigqqJf931h",
-	"XrlBmFSXRkYgYqe/PkDMnVrSpVxRgeDyhiQIEICVUI+cFZznW+ADb3zOxcn+6sIY+GF3O4hZ6nGG9u6A",
-	"OxA/XT3aXNF4u1k31ZyxvonmysjdlB/r0dCMLCnLEPaXjNYPxIAGHlfC4W1lzGyF5t0oXAB67+N2d5A6",
-	"yIc1jp3c6KV7aXci/zPiZOG1SBH0euDsQJrYoTrkqsPVwUfjPeg9KletSrXfPbf+iVsA7LaKz7s5Nr7e",
-	"tAv4B/YqrZ74riJ5viM83L27t3Hb2S27fG+tOvhvPId7beEONsM3uUDmJjaEW2Qhq9vIuk6iu7DsBqHj",
-	"puhqx+Me78qmpNLf4U2lzdik6dIov4hC6ycPolq32k4Z8zpoQ3uFOmk3yTVKpT8jkVTrvh9DerP34i7i",
-	"bM0xr1wjavTx1xXGxnHG78TmZck+rZ4J1RUGt8sW6/PG7lrnZZ6hGbEJS8lO7Ye+2TXfaTdN2I094WL1",
-	"hyYqp6plNDjO0ModFbuz4xO1FaP3i9yy4XhXiK9wbdz41oVvUjZyek66SnUqiqiMzDgpmPuarsycxsX0",
-	"PzlW1rou5Xd+dgtkHa1F87Mlpr0hZQtzB7vLJTMNvrsofEAVktvu74VIVy1EigN9cC1SiIDfy5FutBzp",
-	"7kD9e0XSrVUktY7jiKKkW5L4/6vqku4Gpu/uSD/5HKqTuk/IQWYvhowiUz/s8dDcan2ShnPrMuFY8zp+",
-	"5a4o5kKR2yAkuI6zg5g00F05/m48d5o32EGVKYGvA3IAmYxJi/48eOr/pMzoofzpTpKjg7tqgAjcLTVv",
-	"3mlESGj1bsijFPnkbHIwuXx3+f8DAAD//w==",
+	"7H3rctw2muirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgya/7saIDXABUO22R1vnac6DnSc5hQ8A",
+	"ryCblFoteza/dCGJy4fvfsOHSSxWmeDAtZqcf5hkVNIVaJD41+O5Bml+SUDFkmWaCT45n7xcAvk7h3f6",
+	"70TMiV4CyegCyAzmQsIkmjDz0n/nIDeTaMLpCibnE4pDRRMVL2FFzZgr+u4Z8IVeTs7Pjk+iid5k5kWl",
+	"JeOLydVVNPlGbl7kvD3/jzzdEA1pStZLqsla5GlCZkBWNIGIrJleknhJ+QJURGhyyWIglCeEpikBKYVU",
+	"HWtM5OatzHltlQnMaZ7qyfmcpgqKVc6ESIFyXObTBFaZ0MDjzd9gEwaXoisgF7DB1TFOKEnohizYJSgE",
+	"ID6nXK1BErqgjBPGlQaaGAhToiAWPCFi9g+ItV/9EmiCMHXLr6zjwCykA9gn02k0WTHu/z4Ogf7p/Huq",
+	"42V4M09e0gXRBvRm6RbUZE0VHoBdvtIREZL8O5kLiacElyAJ04QpwsW6cwvzAztvde2B1XGlKY/haWKe",
+	"40gZ1ctyHJZMoomE/86ZhGRyrmUO/SM+Yyum27v9i1iTFeUbogWRoHPJCdVkJZTuQKEUxwki0DHCnb5j",
+	"q3yFf9ljcH8Wh8C4hgVIXNX3VF78gAMHd7mi8qJ3n3+QMJ+cT35/VBL5kX2qjnBcM8mPiFQ90+CPceC0",
+	"Y/4CUiEcm2B9THi+moE0KEKJ20Zg5ks3QN/kGdUapPn2vz778/mr44OHb15NDx6++TCNHlz98xU9eP/G",
+	"/J8evJ8ePDww/75/fOX+fPP5nz//wySE/y9Emopc/4DL7IKLfdi3uLmQK6rtqd4/nWw58CszlMoEV4Ds",
+	"97kUsxRW5tdYcA0cMZRmWcpiakB5lNk3/vQPZcE87Oj9uDhj/WR+RYYKXJO1FA4W7jMUCMhNEexSZCA1",
+	"syudM0iTMLPAR5ZbWPKnM5HrNtCjiYZ3OoxOJYBfuanc22+KYRxrvIomj5GLttdIde1EEqrhQDNE7dZS",
+	"FkIklaUU3D6aaCEu3q5UfSiRz9LKOA4xrqLJernZviOK0HDjurntp6HtfY3stucIWpsx/Db0/7U902Hg",
+	"Ni/bocKLgviivaZYAtWQvB0D+jllaXVdBXlE+Ku8pOlbKw6HHsIF4wgY4IbwXk2WWmfmvTir7KUCLscJ",
+	"Ww8yqhxhtpeGnCH4kZA6/ImES+bZY4tPtF838BK5HrX3xlk6Ro7wcCuLPE9rwbY9YwEBf0iVPUTVs+7E",
+	"kGdM6TaWMA2r+i99zMui2lUxBZWSbvDcBrEPO0dwhSLbtBc3gwXloxDYfjHbBNEhERzezjYa1MBjB56M",
+	"JSApVsG5JSwcurUeKU01VGkkFtnGPLMrdicOBm2UFlkGSZB0tNA0HbW9QQzSLdxtza+2Bsz63HbcqDy8",
+	"yqmEjv4Jv2RS8JWXsEnCjASj6fMaLlSU6NPpw/sBANTF3y9UMjpLQaGiz40SaRTmtZAXqaAGmCv6rjoF",
+	"qoit1X0nRZ4F5FkhiwMi3MjZNBVrSND0WbM0JcscCb6gsvbxNSjqOuw7gRS0+T0oPRNJGR/JvmE+h9ha",
+	"p4GNUm9/rOgFKLKkWQaczJlU4/Y6l+I98NAkG8KFsdkWbnBlzpFpMtsQphWk80cEVpnekPUSeGHiaOJG",
+	"DFPoe+Bjidp80sFVlkDTzgdv0SZ5m4GMHX63ydC8x/jirSNut7Q6JH5iPAa7Sfc6WVOmFZp4lGQglSXS",
+	"QRtK6QzSrcz+mX3rCiklvPQV4+EH3XKc8bcc1mEMzYRI68JoK+qMFOTSmhZhbdnbRdatkrJLIP79aMjg",
+	"CrROYSSFqSUk207iJ/OOeZe9hzC8Vb5aUbnZOpB7DRX+VZY6wdOCcq7yuqbXtsxTwRfoJ6E8BmWBxhTx",
+	"wxIcIt0QTS/AkOOKCJmANPSrQF5a+TYAPu8Fh1E4Eda7EHQWYS0+VyDgJ/EI6Gg6SMHuwEpELqipYGMt",
+	"RGiy3gqjjrwk6VLnyqN90yWdSqMkLDud82zFeE3cRQ2RNkA8FA6Ue/drDpRp4NxGssWqb6bfUr82+6q5",
+	"f8LLb7O2cR/dlLut6Lun9uHJNMTrqHM1VN23FbWlolMOYEVdp3m8Iy41DnRVftQ3ywuYD2QLdWCuGHd/",
+	"HQc4RgdlidWKWvu1l7Qahnf5VZ1tGsw/t25zpkjOzd8aVZw1WdENmQGRkKU0hqR021pRZB2b3kCYSwBk",
+	"Z3pJ155dhWyCEmPqK7EDEA6QKGJtjC0o1eCqfo+dTGkX1qbVvW/B2ny6oiEvTiwyzwvbIQ+raCnGFymQ",
+	"0jc6zGw21u2OdHz/TZeNyxagAvrNj3OjMJMV5WwOSkdELenJ2f3z//d//m+pQrMUnA5tgwnGeCn16pkU",
+	"F2GdejxDlhcj9bxOhVJItrCs2lNHJsUlS1BIs1UmpMZfZ/QCfxpV5MDrLUGiyah0QqmtIrqDL1yqReDF",
+	"WcftwQw5q/Bg1rRWdrAlvUTgr5cCufMgxEJEfm6mCOvGMcugwx0xSm02LH2Ua0GJXIbs48dkzlKICCUS",
+	"5iDBWDUYkTOwUFpuMHJFeaFZhmCqNJW6wyQ17HJF4yXjQGTO1Sg7tOWJmdELq6VJoAk6NTwNrJleJpKu",
+	"eRCFlIasyzmgFTG4SBIBGI7DHVsPD6FB37zK4xiUErJrz4LkCupBy2J9jr0HVHwXZ+7Dr5/xpauoCAYF",
+	"jQ/nR2rb7lW+YXZZAm2bfHFae8lnC7eT5W81lPQYUTCDAv8qyrkjRM983Bl5Z1WX8l3htp2C5FspVj4o",
+	"OlJVoPqtLNh1PdZdh+Y3RjlHhqy0yAxg0cvipFIsuGJKA9ckY7HOpeXdMwNa9JbQ+GISBVRSVll2py9+",
+	"UCCzJnjb3LUBsl1oB1aI35Z2YJlqWEVI3l7LzcscoIfI+S4nrB2kc9UvPFMdiYdjBfhw1LBxi7WQAX34",
+	"aeGuu4BM13XQDh+vrG6w4SLL4yWhqpAkh/COrrIUjuYgJQN1ZCCt6SyF8y+MLm2fTs4nAz9oKsi9WRy9",
+	"mGBYb0AjEESxhZF83lftF/ao4thsQ+pku7ZeJBF44AURqMILms7uRIIKi9CF94/XN/MENUrDnQQHq+B4",
+	"LyVJac7jpZF2aYdsYuFYKvNqe1Csoi5WjI0ep4pENPDE780fRgZ7e/MRgVSBVYGDa+Fv5ylbLDuct2Mp",
+	"B51gI1X+jHEOHSFxCUbDHc41X+D7QeUH5OXIhY1iadFEpSwLa8JeYhj6pUQbO8ScGbzT5+TVyRvvMYzI",
+	"Zyefk1isjFzLs4gcnRwRwfE813RDRK4j8s+Tf5KMygtIIvK7k9+VdnZE/ufkf0hq84e6o3C9Mset8yd8",
+	"2ZByNgpglyATFutt0/ziXgsqXpUcgmXYBnxvyGq7ADTWkCVf90lV37K0VtGfvAJmz9zrTX5DUcEkCnSt",
+	"4XqVjkqkdSjRx41u7IIprELUC3Nuf2Y27SnnmU/j0kzCFh/K7lwkfnc70YM8374NVaiG7xVouqM1FpEQ",
+	"zpONPkf/q/fwG/XW/mZp0jvD7f9SoO69hUVApM7QKfxV5JLT9AnXMpAoQGMtOnJlndCZbVAEGEnoxYE2",
+	"ZglaX68nOWeaqteTENGOyz+Iaa6gX1QGZEyPGu4zaNr6eZEfN8Agty+rbjqy2XMdFnUCMZpHxBynIoI/",
+	"wn8bqBnFhHECNF4Sp2e00KgSdRuSbDMIaYsEQOQuLq3G4oEbojyNcvshJHeotQtarGHpLdDjs0LbGJAm",
+	"cXIW0qAbWQ9noaSHZ4xDV6pbM6FL2TN39MthHc7rsmlwbfJMGYd/Uz706hPVByNFkUi3beQiPz6Q6VuF",
+	"vUOkzgTH76m8KGzDERKpIse35B1XV+O/6lqJap/PkiktZMAh8wOsQel2dsb1EzU7XNDeOG54/mYKM1ud",
+	"P9ko6zZ8Ggi9GZkc9NeJQeNqegGc0DXdbD9vl/9s05TCTp4mEbdZQtYgwY7l9zjRwqvqO/7eoLddWVQg",
+	"Q2gAn3TedNCmYg3yIKYKSApag4wMr+ft/6uIJGxhdG8hyXKTLYGrR+T+PRIvqaSxecMn7D8iXLhXiBMp",
+	"YPMgywTyrdnifwjh4A+wLvJfR5BjkehauN3uNYXfVzRxRSHKuajF2ljmM4jFCkqzohpJPdkauw6l0RZr",
+	"OIvGBN0Pj3eXbzvUkQP1BZ80gfadEL1QuxbMfH5vMe3kaNKc+FuDg1pn58TQASgNiS1G+u7Jy0eEEmO+",
+	"5Mq6BU6mU7Okk4cPjfLiUr4rgvN4enJaQ82joFUuZN1x+2D6oFpkcv/s7N7Ztq0FEosb9GgJyPovHO48",
+	"wp2JHL0eJ0ShDlt9wXJD7QLNaimkFas9yNXErenxmITmIH+Btc/qHUGYIRZfxsq2Okq16FpLkcg5YjGt",
+	"lJiSW0yjHeXHlEjtwlYt1BbzeeRjWsVRe0OGkhjZXzQ00aa2haYoFZdg07jUksrCUFLsPUSVfAWqieAx",
+	"REUqotIiU7bMT13UcxIfmbdToEqjJxBTY9d0o/BbSCbRPjJ/GlZNQTznxfYa6xicHrR9ZDyx4wZFrmia",
+	"IkWOm3QUty5TkfpDS8+N9XYJcmP0sUDcNZTBVIz46k107XSmdo5SMez9UeT1aSUs9aMMvuYJz8b4Cta3",
+	"m1SnAA+vZEIiLDpY6DWDnIXbfgCUbjMQNfLAcgXybUJ1s4TXyPWQYT3M69qGOH7XAfHnQqRjXZ9eG27L",
+	"UHxkmVACMUtAkfWSxUuiqVyAVmQBmmhJ53MWB9N8MMYc0FGs6xcFgNGKygxq874xIJSLzR2ffHE4PZwe",
+	"Hp8/mE6ntShc61FNIZtGO4xPuzNw24kcyDqO4EXpuxoT2DeitF6BHHWVN5dJ1CshMVjGUXIYGEpwmYGT",
+	"7vLlIHeaQSrqzH/auQDnra0sZA5rTD0cspKtS1GCXnQqUR2J5ZSs6SWQVa60Ud03XkvvEQoP7p9uVbqs",
+	"djmA+M3sHYnvcyqttxNXuBCgzgmt1A5UcuIxY9BoUtZdmhotiClyPJ3+8ZBUOf9xRM6mf4zwSc03U6mv",
+	"rlVXn1790/56HN27+uz160P860+f//mPnwfN5OsKiG59+mWFm44hDMsrGnZkN3Fw0GshL0jxXTU5zDAs",
+	"VcOBbQpknOVbZn4uhU22UhGhqRLGis2ojVb1YB920dhimydMXZRZdJXeBF/c++L0+IExOttGrdUDUqsU",
+	"oApdamjtCveCMI9Pzh48fPhwev/B6cl9M3IJl+npg7Mv7ofrHWuleH10Uq3aq4bmB9AWWqkyzzQzMNyq",
+	"n/66BMN+XPqqzexz2dKlo89YGWjnEi40i8HZIOizIplkHQrtaHsCVkJuAmd4cv/B6b2z07P7vYfyxdnD",
+	"k+MH96enp6fH94cdyRgFhwsNg6oDOlwXgeCZgWjRbMTXTjrBrojgk7EOjyJboW9DP2bAn+OL5gtzesaC",
+	"fbsUuewXad+6hBNPIxFm0xjVJ5cSeLyxm9mInMQi55ow3k/WKOC2SZWaplhf0IscwRSDQVCrzs+E0EZi",
+	"2NfsgmawYFxZh9Xvf2dzYMnv41TkyUEs+Jwt7LO1ZBreWnZgtC2Z83jV8F6F9dOwCmTJNsTh/RGMZO8e",
+	"s0YihRRaxKLhD9FxVql5sH/lSdiPafM9VbduKrElkYW24R7ojWS8oppOUf2cHj2oudf0UigoqtsKL4zX",
+	"VqdHD6ryunoMp71i+Gy6RfIiJPtOJrBZ/LfLtqpISZEBN9KMJ0QLsl6KVWOLFdJ2jQkGRTsLHKntrKqs",
+	"F7Y+hsx2EWF9gcZwR8r74Diqt6s6TKfOoouxvTRyOThjvjSuOuwuV9ddP/HXkw2o1xPkGOvlpmZ2+ZRB",
+	"c/yTMb02nAdddZUho2vL2AwxEMy8hmRYgezYrhvWLB2MGy/x/aEVoQ3zrzsHvAR/uaQKkCon3YVqu0B8",
+	"RNlbSCmo9DlqOL9BU5Z2pFuuqbJNilyRkK1CSEQIz1zbt+6AaTlTQFNBbbG9ir/+9OMP5Ll96vNlbbcj",
+	"J/FnItm0vOW2XZ7rsrc1mOAnj/wKh0SHbaApnCyqmU6hpxKlRW6YffwIVRoxJ7nk5zZR6dz1njpn/JKm",
+	"LIkMoR/MRc6TiMA7prQyqs9BriAyJJpCRIwekbJYRyTnNNdLIdl7SCKSSTTNUcIf+O3jS5eUpWYBkQ0s",
+	"cayJ3hJ/MU/9RgtghOBmjIFA9NkXWIk5ijCbsSvLsnLb+KHVwqyU40XS9sEaZv9xih/X/qUcUHVZ8c9U",
+	"UZVpgCFt8Vjpm2qMOTJu/R+7ao1mgFZKv3bmh1gFs6Od+WRAqbzeQ9Chk/PU6EZapAkR5q01U2FDCb+u",
+	"2j0NS4FJdBSZsRY43yOS0g1IVVgPGxdTsnq3Mc+AYq/BAYLArj1QQIDo4VDGKz4ScHOTaExbinY5cR8v",
+	"/k/BYZgK4mQNHk3ZZsDtpw7WMJF4hbrhRbER9o7EJ6o00WvgehMRbrN+zP8MH2kWslacCYN27vq7hWpZ",
+	"O5WnkVni43OkB/Ux8lK+zFjuavJW8fh2OHV73K232kSqO4M0hbke2XhkVPro2HpR4Bq6ElrHVg003MdD",
+	"eqpYpXRcLYP7piOprVUauhIuc9msz/62tN36JFwanKk28LL/QqlCZ5Sb/3Y18epIcryEjvRmCTb/jV6i",
+	"jM+59tUvx+GmX96zPYjefzUTB6h9EMkVKbq+ysAXSYvOegK7OrfhyFGcJ68GLtQ09sqR186ygos9tL6z",
+	"KoOlQBTIpIgBSmTYW2GB289OLG3HBm/B5vjJGo/tFbo04cGCorM0piPa/tTaBrYTEeM+/Gm0E6M3zFlq",
+	"c1Ku2WuoLJ/xkr6rZ+dPLj2hqasJDCg5T6HLGQGC9EPUUjJ+oSKbJU1mNEXvzgz0GoATP2VRopFrAz4s",
+	"xEkTWzRttYEgNv5UdpBqYTnji7c1wVPhJwthnjp5GXBrNARTK+Mo12Tpo35Y9GjRjijN0hQ9/GpYo6iq",
+	"zAn0ADfsxpuAFp7m/IW03Tbb/XNsAUt7LHoBPkbummm3N53zNaRpEP2c3yQis1zXckjbo3i9djDFupbP",
+	"XxshEGTalOkxrJ9t96UUQK/W/LjtRxXUqeJJZWd+TSEScd6cUdWoVZ9bA9NQcYWEnL17Z2xCLrTLUx3q",
+	"vOor3+ktEe2t7llBwih3TY1bLVuKqPHxdDr1ebXDyAG9ft3WoMbYKaZ8VTxZgZSvhw9vYXE9HkajzNge",
+	"j6gZYPsCiLFDv8tTGepr1JJBsC+2LRdOWIJYgA3qMHeRow3sZjHPh83ULYe6+iKUGlFZNVnKDuevrRdM",
+	"tp2N5RarWFScWJCkKjH7nrB8e4vd7U6L7kArmgy3Iu1wQSsS4zRbZ7Iarj+xse2YbGlTaHqXHjAAhW+l",
+	"d1M1P2BQf+Ibx+vDRfZvyzZSAW7XCN/vIKw+vh9UMxI/pASyy/nj4+Yj+oePK7qvBsqaG2mHtwfxz0um",
+	"Kn1Irt2o6gYmftMg9i2StnRGqvYyCnbGKCLpd9iy6AaNinzhfI2OiobvyGAa2Fsj/KjCij2atZCkSYRV",
+	"wNW5QqWAH7G8tLvXrgrHNkO6Zv8jL1C+YfN5KJ5aMPMb8uVOj1iHv6QnI+NxmmJpKOZTzYReRtUO0oUp",
+	"6O8FGipTKiWz23TmqhfEg6i65D5A36DX1I56PQ1OM+pWfnCyvl3uwn1R6Dq34L/wY7+osMzr50DuN+/x",
+	"jnIdP820xgHyVdgUCJSrrbQagyTI/rcUhd4se/JTyZbccWakY0NtGW6z1ZkiFO3bUjaPbOFVpkl+KnmR",
+	"v+VCXicX0iBSiM3/7PXNplrD0kSGvCuhePTaVk54k5WNuxkD/QQjTaOiAGHcZz7F4ibN9t1yq4NV1xOV",
+	"sAvB+5cy8uuNipxfcIFqeOkpLb2mIQOj5gQNOLMxQNZxiULp9L2Bl6dkN36ycuTQrtHP2r5RTMiRQc9e",
+	"/e6a3c2a10Ds6ta1irD39kh1w92x+V9dIPSm90TZSM+4LnxUqfEx5bqNvKZM+75YWUrjjgiynWoSTfDq",
+	"ooM8nPOsCwd5M8pQFCBZhl8RgsR1ILbdN8LR4YDNpLwLARe01Sh20dvCXWvhEDxPZ2jTsWWO3cHTLUK9",
+	"5oDYqm+1+rDirKGdlDlBbcOlypADzmhjb3KhyaLWDnOI56qHY3Uk/Fd4cTdTwpHjXDK9+clAw1MZlTZh",
+	"BEGEyqH9VzEAdhvBmy0Znwc6OfwNIFPE6EoHLnyZ2GAcmgFeX2VNBLZpgJi/7vMAA0I2XgoFHHVZvYTV",
+	"4Wv+TS7xqk6FIHbcxV1SXPYv40WK6CNMFVSarjL7yYtvvyb37t17aF76+eXXj1ySm3mEWu3ha/4Es1uL",
+	"tx+enn1BXHamOiSP/Q1ZMcWesq6vqzUba345d3OvmclfxOv6lqRQtE7wQazT45PD17xItDyf/IxpoRVH",
+	"1Pnk+HB6OPWRIJqxyfnk3uH08J67dhCP9Ojy+AgTo/Avx00M6iLYniZ4qa7SX9tXotoN1a/C5FO+cmTv",
+	"9b2Ktr5or7q+etO4gvVkOu25fnXctavlFYiBi1fd/vD/rvokPFqxvMo1rpXLlyZ/QcXEFlorMtvYjnio",
+	"3qsAbK137WuXmTYOuI2Lry3wMEr0lUg2O4Nb0V/pqs5RtMzhqnVex7s9r9BZFYXsOziu7zH055oS+VGv",
+	"ogpZHH0wJ3jVSR0L0Nc7vsrFz7eP9/1wjNxN4Dj3k5d0UR+9Keqvbg73Hzk0oA2X/hL8oErzhMZLgu+Q",
+	"JbVM1CyL/P0ftuHi3yNCifudANdyQ6hCRceYopEL7xKWHJIn2OrEcWUzGOX2i8PX/DGJU4YBaCNUYrEC",
+	"hb3zrcR4RpU+eGIWcfD0Gxs+X7voyooZha3l/lFaAl15i5aLtWXadRRaG1b/xO6/hUWBi2jWdm08Boni",
+	"jynio8mhS9H9s54bwz+E74Ov7bd3hO0IrOGdtod8YIGyBceiYAoPfnhz9PsJ5CXIA8ybtIhn89ENZtjL",
+	"Ju35O9+8x9HSFu8UlN95+/fTFZTl7U2BY3D7u/kR2IG8hIxcQwVDZYZoVXlNYZ/g/M6h9scqON39VfsV",
+	"nJVJ2yS08Ddq7UZw4nCP8MhKnd1owmWLf9sqrEFDFamKNyFC+4Tt/693wlXZup2mns5R2Q5R1ckeT6XR",
+	"x34Hh9S4M4amaf2+Tnd+rr2nhJXAG6jQ7dih69z8PG6ddfWj/t3oOvaAg+wNUa/N31D07AP7v5GbFzkf",
+	"Tye7Z5jVu0wH8cx9Io5zGqx9yCdw7/UOKNbunijQmvFFnUixdst2Iyjq3Kw3Lshbj1yVgOvKEBKiGtJ0",
+	"/wz2thDHFUV8dJizA7T41t7WiX4tuq6ghCQZyBXTRSPODDtMaeVuDA1jhsuw78EMjGi/KK6+vlXk2Js2",
+	"VtSz7Fcfq00b6GtbVtncEEu+MlYm0cLfIes6ArcFvtG6i1znhj+1QJmy5LbT2Hnqq1i326yFt9Y3Uimy",
+	"5AIWq7+xu89gDZb12Cp/m1tSXAAYmsFdD1HOsPU6rUCbdDqDtFLdvMQCPKrID4+/f/LlL4+f/fykY3b8",
+	"sjZ9qN/bq//68s2fvjz89wHt3Joh2Q/Bacu7EYt5d3NjateERYVfa77rXavZPoXvaQIomNGHz2zxfxdW",
+	"wRrkW72k1XvYy6UF8h660xw6VpIKvgBJ6ELY1olmSR2rEWmy09V8Qg6G8gLIAEusZ1DsgCvWB4y8x8EG",
+	"k4zdw6vXYnQ6HCxZPHVcq8HwephYXc5EQ6WV61oaSO6SWBFjXZOMtzyOzY7BgZWVd0kOZ7D+ij2swzH8",
+	"IEKPWQYiS7sIruDAQTZ7NojN2lwyX7bnTvEOuOxZkMu2pblN9/brnYlkQz7DqODZvennEVlCmhSBvrXV",
+	"4iW7hIJLNF2wX1uCO/imuPW22E1lE2pJD07O7n95/urxwX/aDiJ/Onrz4fTe1Zfnf5gEwXxbWpmINYRd",
+	"vAVLmzFOZeCqxTYzeEwW71l2YJaIObAJ0VQSKuMlu7R8H7u/2BvNyWe2Nc7hhq7Sz32egxRCF12AzNe2",
+	"r8yPXz91QeWUbvDWwMoktjrwcLJPLdFdZhvWEatJjDvQE+2twNzAwcPS3rndhApxoRYO73SoMU9DWTya",
+	"YbFup1VhHn80HJTZW7iTvXNQ5Ny3ykJvi7YNMe6Dpu219UjHVTL2ItuljfvCJgMqRWagWGIOdgjZnuyH",
+	"bOslWIhvvtBvR5Ye3iPfR6GuTNKBtEmvdcW+k25Z65LzjzTk0r6NfZCtv2d0cPlGq51jw2oYNtQqLypF",
+	"JU3sKG6L7mHpc9DxsoOnf0Q4UV6Lvmfnzx2J9Qbt21vELR9SGdALK9aNuE/MIzbLzbJI0Ya3gQnOb1hU",
+	"6fZ7hL53JYUfZ4zIri5wIu7Bjc/hJdK2vFAk5wlIQl2E2/bJBFtauLEZi+5Syh5wH30wP3ojpTZwV4D+",
+	"lv21Zoo7PKUSurYJDtuF5/SljWabce2tkVfRJMtDfnHQdwTn3TPG8iLTPYdM9nu2z40ZY49WcEJLH4KQ",
+	"xAW8bb1YBxV+cB8MSFa4nhwchxb27V8KqXGT7IbTQOkAKqp2O8kuUhBwpBLsVgZxYbOscrOUnmyDOwDo",
+	"rTs+t2iHd5Sg4I+nDHKbsyGVEGIHVaDNf5CKRV+G7Ff0Ap6Jxd5Jo3k1qeEAOdcsbbSsCVjec5G6joMF",
+	"6Ju3lDTrY4dmQWYpZfwa6Y8GyLtRT1KxMLr/UqyrbtWiFGHrmcciY31WQSyyzV3R7u1kwIts81HakkVK",
+	"kTuSXfoWJHMd+Sql7j5sbD1gKEQXSFZuIQNR5+iDHaBXqCotMgT8vtkG8gO8c7jt8ev2Rm7Pif70cUMC",
+	"vSDUDLghYj5/VHRNtxX3StON8vVX1guh5WYrTsA7X2gfFCD28UevC7w70FTe2D1q+3dvdpMRUsUGXzXR",
+	"GQLZekwp4+DaVPQqbM/ce/9aeltXwPqXIrJsm6yWgeTdHd6/KYI5PBoLDXmCqbzaX8NR9hbQSzdK3zGu",
+	"axW3YQHu3/kELJrdy/tKSfKeLeNBBsIOyl+0yND5mCt3hbgb2/Fzaft0YAtOw9FLlKrWMXc7ASslxgPC",
+	"fIPqkxo9Qq3mWk+FFRwMk3OdZ4Mz2fLqERr9J5ZY4wDfmVtTHMwO0mr8WJhRY9MKDWcq+0CEOYstDPnY",
+	"A0nVu673rfbX5m2zgfJSt7JcZCdJxs/wZGodg4jINYZVKd/4ZOYmKzj6wJIt7mnNJFz/xN2HT5OPppbn",
+	"Oke0G4UOOTf2OrLFOtWWcIU+UNReBU6vx9e2iwPaB3fbBvU78qAV51A0l8DW2K4rNt4LbUwx12ggSEVH",
+	"MyH0Vl+aEPo6vrRxx3QzR5XZ+MnZffI39lWZCif0jjxYv/oaHN8upB7GxprutWRaV0pjGoAeVhtzJzzr",
+	"FiLgbjV3VCEzmG53EOthPCI5z8yPDC+Fy3mGkR9JrBgK5ju4vgG9Su1f3Tu7U2lDH1bbYo39VhblOgEH",
+	"RNFwsacH4Sem7boT6VJ2n3Atd+P1+mulrQQzCm89Y9whEZbc9BtGz+0rtwiT8pbdAETc9DcHiL2EUPl8",
+	"PCbt1TPVEkk0Ieth1UyIdAt88I1PuXdCcddrCPy4ux0wOTPO0NZCeGnsx2tk2Ttt95uSVc4Zautq79jd",
+	"TXcEMxqZwZLxhNDiVuY6QQzoL3StM9xXOtVWaN6NNo6gLwIg/tJmD/lqAWwnN3rhX9qdyP+EOFn1HrnA",
+	"8RbA2YE0cUN1yFV/VkcfrGupl1SuW7LsvvvBOa/2ANht5cB3QzZFMXIX8AdaTjs6h7u3nRrXQ+7ZdNpb",
+	"6fhfRIoXgeOllZZvosl0CVIT2kILVV7f2EWJ/obHW4SOn6KrW5h/vCuHA1N+TNuKM3G3R6LySxh2pitA",
+	"VGum3SljXla6ZF+jiN5PcoM6+k9IJNUuBwkderM17C6CsM0xr11AbPXxl+WJjeOMI9r07E17L29Y2S9b",
+	"rM8bKLNbizxNyAxcNlu0U/uhb3bDd9odNXZjT/hEjmMbstXlMhocZ2hZlw5dKfSR2orB64/2bDje1cGX",
+	"Z21jPC6+Y/N5UnYBXXVcJUaURmYYFex1ctdmTrfWcWy/yFXc5vQbP9sDWgcLFYvZItthjfGFbXzmEw3r",
+	"Hc+aGD6gRM1v97cqtetWqYWBPrhQrXoAv9Wq3Wqt2t2B+rdytb2Vq7XIcUTF2p4k/v+qorW7gembO9JP",
+	"PoXStW4KOUrcvbXBwzQPezw0ey1eM3Bu3XUe6mwort0yx953tA9EwtuCO5DJAN33atiN587wBjeotv0R",
+	"6oAcgCZjcuY/DZ76r5Q2P5Q/3UnmfOUqLUQCf4nWqzfmIBTeRGHRI5fp5HxyNLl6c/X/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"flag"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -56,6 +57,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 		Name: "timetable", Size: size, Min: 0, Max: 12, Template: fleet.Version{Name: "timetable-web", N: 1},
 		Zones: zoneNames[:1+p.r.IntN(4)], Checks: []string{"sailings-up"}, Heal: heal,
 		Settle: time.Duration(5+p.r.IntN(20)) * time.Second, Drain: time.Duration(p.r.IntN(10)) * time.Second,
+		HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)],
 	}
 	if p.r.IntN(3) == 0 {
 		p.badVersion = 2
@@ -114,7 +116,7 @@ func (p *plan) upTo(d time.Duration) time.Duration {
 // mishap is one thing that happens to the group from outside.
 func (p *plan) mishap() {
 	v := &p.w.View
-	switch p.r.IntN(9) {
+	switch p.r.IntN(11) {
 	case 0: // a zone goes and comes back
 		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
 		p.zoneLost[zone] = true
@@ -129,13 +131,28 @@ func (p *plan) mishap() {
 			p.w.Vanish(v.Instances[p.r.IntN(len(v.Instances))].ID, "killed by signal 9")
 		}
 	case 2:
-		if g, _, err := v.Group.Resize(p.r.IntN(13), ""); err == nil {
+		if g, _, err := v.Group.Change(func(g *fleet.Group) { g.Size = p.r.IntN(13) }, ""); err == nil {
 			v.Group = g
 		}
 	case 3:
 		if len(v.Instances) > 0 {
-			in := &v.Instances[p.r.IntN(len(v.Instances))]
-			in.Pinned = !in.Pinned
+			p.w.Tell(v.Instances[p.r.IntN(len(v.Instances))].ID, []fleet.InstanceCommand{fleet.CommandPin, fleet.CommandUnpin, fleet.CommandPark,
+				fleet.CommandUnpark, fleet.CommandRetire}[p.r.IntN(5)])
+		}
+	case 9: // settings change at any time
+		if g, _, err := v.Group.Change(func(g *fleet.Group) {
+			g.HealLimit, g.Shed = 1+p.r.IntN(100), []fleet.Shed{fleet.ShedOutdated, fleet.ShedOldest, fleet.ShedNewest}[p.r.IntN(3)]
+			g.Settle, g.Drain = time.Duration(5+p.r.IntN(20))*time.Second, p.upTo(10*time.Second)
+			if v.Rollout == nil && p.r.IntN(4) == 0 {
+				g.Template.N = 3 - g.Template.N // for new launches only
+			}
+		}, ""); err == nil {
+			v.Group = g
+		}
+	case 10: // nobody is to touch it for a while
+		if g, _, err := v.Group.Freeze("a person looks at it"); err == nil {
+			v.Group = g
+			p.w.At(p.w.Now.Add(p.upTo(3*time.Minute)), p.thaw)
 		}
 	case 8:
 		if len(v.Instances) > 0 {
@@ -145,6 +162,12 @@ func (p *plan) mishap() {
 		p.startRollout()
 	case 7:
 		p.tell([]fleet.Command{fleet.CommandHold, fleet.CommandProceed, fleet.CommandRevert}[p.r.IntN(3)])
+	}
+}
+
+func (p *plan) thaw() {
+	if g, _, err := p.w.View.Group.Thaw(""); err == nil {
+		p.w.View.Group = g
 	}
 }
 
@@ -182,9 +205,11 @@ func (p *plan) recover() {
 	p.calm = true
 	clear(p.zoneLost)
 	v := &p.w.View
+	p.thaw()
 	p.tell(fleet.CommandRevert)
 	for i := range v.Instances {
 		v.Instances[i].Pinned = false
+		p.w.Tell(v.Instances[i].ID, fleet.CommandUnpark)
 	}
 	if v.Group.Heal.Check() == "" {
 		return // nobody replaces what never became healthy
@@ -225,6 +250,7 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		entries[e.Instance+" "+e.Kind] = e.Because
 	}
 
+	healed := 0
 	chosen := 0 // serving ones that were sent away
 	for _, in := range d.Changed {
 		old, known := was[in.ID]
@@ -237,9 +263,18 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		if known && old.Pinned && (in.State == fleet.Draining || in.State == fleet.Leaving) && old.State.Counts() && old.Machine.State != fleet.MachineRefused {
 			p.fail("4: %s is pinned and was sent away: %s", in.ID, in.Why)
 		}
+		if r := old.Report("sailings-up"); known && old.State == fleet.Serving && strings.HasPrefix(in.Why, "sailings-up failed") && !in.State.Counts() && r.Since.After(g.HealPermit) {
+			healed++
+		}
+		if before.Group.Frozen != "" && (!known || (in.State == fleet.Draining && old.State != in.State)) {
+			p.fail("%s became %s in a frozen group", in.ID, in.State)
+		}
 		p.mustTakeTrafficRightly(old, in)
 	}
-	serving, counted, pinned := 0, 0, 0
+	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && g.Owing > limit {
+		p.fail("9: %d healed and %d are being made good, the limit is %d", healed, g.Owing, limit)
+	}
+	serving, counted, pinned, back := 0, 0, 0, 0
 	for i := range after.Instances {
 		in := &after.Instances[i]
 		if in.Serves() {
@@ -247,6 +282,9 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		}
 		if in.State.Counts() {
 			counted++
+			if in.State == fleet.Resting || (in.State == fleet.Settling && !in.Served.IsZero()) {
+				back++ // a person let it come back; another goes once it serves
+			}
 			if in.Pinned {
 				pinned++
 			}
@@ -255,6 +293,10 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 	if chosen > 0 && serving < g.Size-below {
 		p.fail("1: %d sent away by choice, %d serve, size %d below %d", chosen, serving, g.Size, below)
 	}
+	if before.Group.Frozen != "" {
+		return // the size may have been changed meanwhile, and nothing follows it yet
+	}
+	counted -= back
 	if limit := max(g.Size+above, pinned); counted > limit && (counted > pinned+g.Size+above || pinned == 0) {
 		p.fail("2: %d instances, size %d above %d pinned %d", counted, g.Size, above, pinned)
 	}

@@ -118,7 +118,17 @@ func (s *scenario) play(line string) string {
 	case "zone":
 		s.zone(words[1], words[2])
 	case "resize":
-		err = s.resize(words[1])
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return g.Change(func(g *fleet.Group) { g.Size = number(words[1]) }, "")
+		})
+	case "freeze":
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Freeze(strings.Join(words[1:], " ")) })
+	case "thaw":
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Thaw("") })
+	case "heal":
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.HealAnyway(s.w.Now, "") })
+	case "instance": // instance park timetable-003
+		s.w.Tell(words[2], fleet.InstanceCommand(words[1]))
 	case "rollout":
 		err = s.rollout(words[1], args)
 	case "tell":
@@ -142,7 +152,7 @@ func (s *scenario) group(name string, args map[string]string) {
 	g := fleet.Group{
 		Name: name, Size: number(args["size"]), Min: number(args["min"]), Max: number(args["max"]),
 		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: []string{"sailings-up"},
-		Heal: fleet.Heal(args["heal"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
+		Heal: fleet.Heal(args["heal"]), HealLimit: number(args["heal-limit"]), Shed: fleet.Shed(args["shed"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
 	}
 	s.w = New(epoch, fleet.View{Group: g}, func(in fleet.Instance) Behaviour {
 		b, ok := s.fate[in.Version.String()]
@@ -166,8 +176,9 @@ func (s *scenario) zone(name, what string) {
 	}
 }
 
-func (s *scenario) resize(to string) error {
-	g, e, err := s.w.View.Group.Resize(number(to), "")
+// change is a person's change of the group.
+func (s *scenario) change(f func(fleet.Group) (fleet.Group, fleet.Entry, error)) error {
+	g, e, err := f(s.w.View.Group)
 	if err == nil {
 		s.w.View.Group = g
 		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})

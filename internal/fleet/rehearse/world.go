@@ -293,6 +293,28 @@ func (w *World) Rest(id string, halted time.Duration) {
 	})
 }
 
+// Tell has a person tell an instance something, when that may be.
+func (w *World) Tell(id string, c fleet.InstanceCommand) {
+	in := w.Instance(id)
+	if in == nil {
+		return
+	}
+	told, e, err := w.View.Group.TellInstance(w.Now, *in, c, "")
+	if err != nil {
+		return
+	}
+	owed := in.Owed()
+	*in = told
+	w.Journal = append(w.Journal, Line{w.Now, e})
+	if in.Owed() != owed && in.Owed() != fleet.Nothing {
+		in.Traffic = fleet.Traffic{}
+		w.carryOut(fleet.Step{Do: in.Owed(), Instance: id, Why: e.Because})
+	}
+	if m := w.machines[id]; c == fleet.CommandUnpark && m.Well >= 0 {
+		w.At(w.Now.Add(m.Well), func() { w.Answer(id, true) })
+	}
+}
+
 type event struct {
 	at      time.Time
 	ordinal int

@@ -504,8 +504,25 @@ export interface paths {
         delete: operations["deleteGroup"];
         options?: never;
         head?: never;
-        /** Change the size of a group */
-        patch: operations["resizeGroup"];
+        /** Change settings of a group, only those that are given */
+        patch: operations["changeGroup"];
+        trace?: never;
+    };
+    "/v1/groups/{name}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Freeze or thaw a group, or permit healing past its limit */
+        post: operations["tellGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/v1/groups/{name}/rollouts": {
@@ -556,6 +573,23 @@ export interface paths {
         post?: never;
         /** Stop and remove an instance that was launched outside any group */
         delete: operations["retireInstance"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pin, unpin, park, unpark or retire an instance */
+        post: operations["tellInstance"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1164,6 +1198,18 @@ export interface components {
              */
             heal: string;
             /**
+             * @description Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed
+             * @default 30
+             */
+            heal_limit_percent: number;
+            shed?: components["schemas"]["Shed"];
+            /**
+             * @description Pin every new instance
+             * @default false
+             */
+            pin_new: boolean;
+            labels?: components["schemas"]["Labels"];
+            /**
              * Format: double
              * @default 60
              */
@@ -1174,8 +1220,41 @@ export interface components {
              */
             drain_seconds: number;
         };
-        GroupResize: {
-            size: number;
+        GroupChange: {
+            size?: number;
+            min?: number;
+            max?: number;
+            template?: components["schemas"]["Ref"];
+            zones?: string[];
+            pools?: string[];
+            shed?: components["schemas"]["Shed"];
+            heal?: string;
+            heal_limit_percent?: number;
+            pin_new?: boolean;
+            labels?: components["schemas"]["Labels"];
+            /** Format: double */
+            settle_seconds?: number;
+            /** Format: double */
+            drain_seconds?: number;
+            reason?: string;
+        };
+        /**
+         * @description Who goes first when the group shrinks, after balance between zones
+         * @enum {string}
+         */
+        Shed: "outdated" | "oldest" | "newest";
+        GroupCommand: {
+            /**
+             * @description heal: what is unhealthy now may be replaced whatever the limit
+             * @enum {string}
+             */
+            command: "freeze" | "thaw" | "heal";
+            /** @description freeze needs one */
+            reason?: string;
+        };
+        InstanceCommand: {
+            /** @enum {string} */
+            command: "pin" | "unpin" | "park" | "unpark" | "retire";
             reason?: string;
         };
         VersionCount: {
@@ -1218,6 +1297,22 @@ export interface components {
             zones: string[];
             pools: string[];
             heal: string;
+            heal_limit_percent: number;
+            /**
+             * Format: date-time
+             * @description Since when healing waits for a person
+             */
+            healing_stopped_at?: string;
+            shed: components["schemas"]["Shed"];
+            pin_new: boolean;
+            labels: components["schemas"]["Labels"];
+            /** @description Why nothing happens to it by itself; empty when it is not frozen */
+            frozen: string;
+            frozen_by?: string;
+            /** Format: date-time */
+            frozen_at?: string;
+            /** @description What a change makes happen first */
+            effects?: string[];
             /** Format: double */
             settle_seconds: number;
             /** Format: double */
@@ -1246,7 +1341,7 @@ export interface components {
             next?: string;
         };
         /** @enum {string} */
-        InstanceState: "ordered" | "booting" | "settling" | "serving" | "resting" | "draining" | "leaving" | "gone" | "lost";
+        InstanceState: "ordered" | "booting" | "settling" | "serving" | "resting" | "parked" | "draining" | "leaving" | "gone" | "lost";
         /** @enum {string} */
         Verdict: "unknown" | "healthy" | "unhealthy";
         Answer: {
@@ -1290,7 +1385,7 @@ export interface components {
             served_at?: string;
             in_flight: number;
             reports: components["schemas"]["Report"][];
-            /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, !2! unhealthy, ~2~ lost */
+            /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
         };
         InstanceList: {
@@ -2516,7 +2611,40 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    resizeGroup: {
+    changeGroup: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupChange"];
+            };
+        };
+        responses: {
+            /** @description The group, with what the change makes happen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tellGroup: {
         parameters: {
             query?: never;
             header?: {
@@ -2530,7 +2658,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["GroupResize"];
+                "application/json": components["schemas"]["GroupCommand"];
             };
         };
         responses: {
@@ -2673,6 +2801,36 @@ export interface operations {
         responses: {
             /** @description The instance on its way out */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tellInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["InstanceId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstanceCommand"];
+            };
+        };
+        responses: {
+            /** @description The instance */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -100,3 +100,35 @@ export function useTellRollout(rollout: Rollout) {
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
   })
 }
+
+/** Freezes or thaws a group, or permits healing past its limit. */
+export function useTellGroup(name: string) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (body: { command: 'freeze' | 'thaw' | 'heal'; reason?: string }) =>
+      take(
+        api.POST('/v1/groups/{name}/commands', {
+          params: { path: { name }, header: { 'If-Match': '*' } },
+          body,
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
+
+export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire'
+
+/** Gives a person's command to one instance. */
+export function useTellInstance() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ id, command }: { id: string; command: InstanceAct }) =>
+      take(
+        api.POST('/v1/instances/{id}/commands', {
+          params: { path: { id }, header: { 'If-Match': '*' } },
+          body: { command },
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}

@@ -1,7 +1,9 @@
-import { Skeleton } from 'antd'
+import { Button, Form, Input, Modal, Popconfirm, Skeleton } from 'antd'
+import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { Refused, type Group as GroupOf } from '../api/client'
-import { useGroup, useInstances, useRollout } from '../api/queries'
+import { useGroup, useInstances, useRollout, useTellGroup } from '../api/queries'
+import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
@@ -43,6 +45,7 @@ export function Group() {
         {g.summary.sentence}
       </p>
       <Trouble error={group.error ?? instances.error} />
+      <Condition group={g} now={now} />
       {g.advice.map((text) => (
         <p key={text} className="waiting">
           ▲ {text}
@@ -64,6 +67,74 @@ export function Group() {
   )
 }
 
+/** What keeps the group from looking after itself, and the way out. */
+function Condition({ group: g, now }: { group: GroupOf; now: number }) {
+  const tell = useTellGroup(g.name)
+  const [freezing, setFreezing] = useState(false)
+  return (
+    <>
+      {g.frozen !== '' && (
+        <p className="waiting row">
+          ❚❚ Frozen by {g.frozen_by} {g.frozen_at && <Ago at={g.frozen_at} now={now} />}: {g.frozen}. Nothing
+          happens to it by itself.
+          <Button size="small" loading={tell.isPending} onClick={() => tell.mutate({ command: 'thaw' })}>
+            Thaw
+          </Button>
+        </p>
+      )}
+      {g.healing_stopped_at && (
+        <p className="trouble row">
+          ▲ Healing stopped <Ago at={g.healing_stopped_at} now={now} />: more than {g.heal_limit_percent} %
+          are unhealthy at once. The fault is likelier outside.
+          <Popconfirm
+            title="Replace what is unhealthy now?"
+            description="All of it at once, whatever the limit."
+            okText="Replace it"
+            onConfirm={() => tell.mutate({ command: 'heal' })}
+          >
+            <Button size="small">Heal anyway…</Button>
+          </Popconfirm>
+        </p>
+      )}
+      {g.frozen === '' && !g.deleting && (
+        <div className="row" style={{ marginBottom: 12 }}>
+          <Button size="small" onClick={() => setFreezing(true)}>
+            Freeze…
+          </Button>
+        </div>
+      )}
+      <Trouble error={tell.error} />
+      {freezing && (
+        <Modal open title={`Freeze ${g.name}`} footer={null} onCancel={() => setFreezing(false)}>
+          <p>
+            Healing, launching, shedding and rollouts stop until it is thawed. Its instances and their traffic
+            go on, and are counted.
+          </p>
+          <Form<{ reason: string }>
+            layout="vertical"
+            requiredMark={false}
+            onFinish={({ reason }) =>
+              tell.mutate({ command: 'freeze', reason }, { onSuccess: () => setFreezing(false) })
+            }
+          >
+            <Form.Item
+              name="reason"
+              label="Reason"
+              extra="Everybody who looks at the group is told."
+              rules={[{ required: true, message: 'Say why.' }]}
+            >
+              <Input />
+            </Form.Item>
+            <Button type="primary" htmlType="submit" loading={tell.isPending}>
+              Freeze it
+            </Button>
+          </Form>
+        </Modal>
+      )}
+    </>
+  )
+}
+
 function Settings({ group }: { group: GroupOf }) {
   return (
     <dl className="facts">
@@ -81,6 +152,16 @@ function Settings({ group }: { group: GroupOf }) {
       <dd>{group.pools.join(', ') || 'none: it gets no traffic through Unitas'}</dd>
       <dt>Heals by</dt>
       <dd>{healing(group.heal)}</dd>
+      <dt>Heal limit</dt>
+      <dd>{group.heal_limit_percent} % of the size at once; past it healing stops and asks for a person</dd>
+      <dt>Sheds</dt>
+      <dd>{group.shed} first, after balance between zones</dd>
+      <dt>Labels</dt>
+      <dd>
+        {Object.entries(group.labels)
+          .map(([k, v]) => `${k}=${v}`)
+          .join(', ') || 'none'}
+      </dd>
       <dt>Settle</dt>
       <dd>{span(group.settle_seconds)} after boot to become healthy</dd>
       <dt>Drain</dt>

@@ -83,7 +83,7 @@ export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) 
         width={width - 3}
         height={height - 3}
         rx="5"
-        fill={serving ? fill : leaving || lost ? 'transparent' : fill}
+        fill={leaving || lost || state === 'parked' ? 'transparent' : fill}
         fillOpacity={progress === undefined ? 1 : 0.45}
         stroke={unwell || lost ? 'var(--trouble)' : serving ? fill : 'var(--quiet)'}
         strokeWidth={unwell ? 2.5 : 1.5}
@@ -133,7 +133,7 @@ function Mark({
   verdict: Instance['verdict']
   ink: string
 }) {
-  if (state === 'draining' || state === 'leaving' || state === 'lost' || state === 'gone') return null
+  if (['draining', 'leaving', 'lost', 'gone', 'parked', 'resting'].includes(state)) return null
   switch (verdict) {
     case 'healthy':
       return <circle cx="36.5" cy="8.5" r="2.8" fill={ink} />
