@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -57,22 +58,21 @@ func orNone(rows [][]string, none string) string {
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	var kind, path string
-	var port, passes, fails int
-	var interval, timeout time.Duration
+	var kind string
+	var f checkFlags
 	creating := &cobra.Command{
 		Use: "create NAME", Short: "Make a health check", Args: exactly("NAME"),
-		Long: `Makes a health check. An http check is good when the answer's status is 200 to
-299 and all of it came within the timeout; a redirect is not good. A tcp check is
-good when the connection is taken.`,
-		Example: "  unitas check create sailings-up --kind http --path /up --interval 2s --passes 2 --fails 3",
+		Long: `Makes a health check. An http or https check is good when the answer's status is
+among the good ones, the text is in it when one is given, and all of it came within
+the timeout; a redirect is not followed. A tcp check is good when the connection is
+taken, a grpc check when the gRPC health protocol answers SERVING.`,
+		Example: `  unitas check create sailings-up --kind http --path /up --interval 2s --passes 2 --fails 3
+  unitas check create berths-safe --kind https --host berths.saltmere.example --no-verify --text "all berths" --statuses 200-299,404`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := client.NewCheck{Name: args[0], Kind: client.NewCheckKind(kind), Port: &port, Passes: &passes, Fails: &fails,
-				Path: given(cmd, "path", path)}
-			seconds := interval.Seconds()
-			body.IntervalSeconds = &seconds
-			limit := timeout.Seconds()
-			body.TimeoutSeconds = given(cmd, "timeout", limit)
+			interval := f.interval.Seconds()
+			body := client.NewCheck{Name: args[0], Kind: client.NewCheckKind(kind), Port: &f.port, Passes: &f.passes, Fails: &f.fails, Path: given(cmd, "path", f.path),
+				Host: given(cmd, "host", f.host), Statuses: given(cmd, "statuses", f.statuses), Text: given(cmd, "text", f.text), Service: given(cmd, "service", f.service),
+				Verify: given(cmd, "no-verify", !f.lenient), IntervalSeconds: &interval, TimeoutSeconds: given(cmd, "timeout", f.timeout.Seconds())}
 			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreateCheck(cmd.Context(), &client.CreateCheckParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -82,14 +82,35 @@ good when the connection is taken.`,
 			return a.print(check, func() string { return fmt.Sprintf("%s asks %s.\n", check.Name, question(check)) })
 		},
 	}
-	flags := creating.Flags()
-	flags.StringVar(&kind, "kind", "http", "http or tcp")
-	flags.IntVar(&port, "port", 8080, "the `PORT` that is asked")
-	flags.StringVar(&path, "path", "/", "the `PATH` that an http check gets")
-	flags.DurationVar(&interval, "interval", 5*time.Second, "time between two questions")
-	flags.DurationVar(&timeout, "timeout", 2*time.Second, "time for a whole answer; at most the interval")
-	flags.IntVar(&passes, "passes", 2, "good answers in a row to become healthy")
-	flags.IntVar(&fails, "fails", 3, "bad answers in a row to become unhealthy")
+	creating.Flags().StringVar(&kind, "kind", "http", "http, https, tcp or grpc")
+	f.add(creating)
+	var reason string
+	var to checkFlags
+	setting := &cobra.Command{
+		Use: "set NAME", Short: "Change a health check for all that use it, only what is given", Args: exactly("NAME"),
+		Example: "  unitas check set sailings-up --fails 5 --reason \"the night boat answers late\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, tag, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			body := client.CheckChange{Port: given(cmd, "port", to.port), Passes: given(cmd, "passes", to.passes), Fails: given(cmd, "fails", to.fails),
+				Path: given(cmd, "path", to.path), Host: given(cmd, "host", to.host), Statuses: given(cmd, "statuses", to.statuses), Text: given(cmd, "text", to.text),
+				Service: given(cmd, "service", to.service), Verify: given(cmd, "no-verify", !to.lenient), IntervalSeconds: given(cmd, "interval", to.interval.Seconds()),
+				TimeoutSeconds: given(cmd, "timeout", to.timeout.Seconds()), Reason: given(cmd, "reason", reason)}
+			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
+				return c.ChangeCheck(cmd.Context(), args[0], &client.ChangeCheckParams{IfMatch: &tag}, body)
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(check, func() string {
+				return fmt.Sprintf("%s asks %s from now on; it judges %s.\n", check.Name, question(check), judged(check))
+			})
+		},
+	}
+	to.add(setting)
+	setting.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	listing := &cobra.Command{Use: "list", Short: "List health checks", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			checks, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
@@ -114,17 +135,65 @@ good when the connection is taken.`,
 				return err
 			}
 			return a.print(c, func() string {
-				return facts("check", c.Name, "asks", question(c), "healthy after", fmt.Sprintf("%d good answers in a row", c.Passes),
-					"unhealthy after", fmt.Sprintf("%d bad answers in a row", c.Fails), "made", moment(c.CreatedAt))
+				return facts("check", c.Name, "asks", question(c), "good statuses", map[bool]string{true: c.Statuses}[webKind(c)], "wants the text", c.Text,
+					"host header", c.Host, "certificate", map[bool]string{true: "is not verified"}[c.Kind == client.CheckKindHttps && !c.Verify],
+					"healthy after", fmt.Sprintf("%d good answers in a row", c.Passes), "unhealthy after", fmt.Sprintf("%d bad answers in a row", c.Fails),
+					"judges", judged(c), "made", moment(c.CreatedAt))
 			})
 		}}
-	return group("check", "Health checks: how instances are asked whether they are well", creating, listing, showing)
+	return group("check", "Health checks: how instances are asked whether they are well", creating, setting, listing, showing)
+}
+
+// checkFlags are what a check may be told besides its kind.
+type checkFlags struct {
+	path, host, statuses, text, service string
+	port, passes, fails                 int
+	interval, timeout                   time.Duration
+	lenient                             bool
+}
+
+func (f *checkFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.IntVar(&f.port, "port", 8080, "the `PORT` that is asked")
+	flags.StringVar(&f.path, "path", "/", "the `PATH` that an http or https check gets")
+	flags.StringVar(&f.host, "host", "", "the host header that it sends; without it the address")
+	flags.StringVar(&f.statuses, "statuses", "200-299", "the statuses that are good, `RANGE,…`")
+	flags.StringVar(&f.text, "text", "", "a `TEXT` that must be in the body")
+	flags.StringVar(&f.service, "service", "", "the service that a grpc check asks after; without it the whole server")
+	flags.BoolVar(&f.lenient, "no-verify", false, "let an https check take any certificate")
+	flags.DurationVar(&f.interval, "interval", 5*time.Second, "time between two questions")
+	flags.DurationVar(&f.timeout, "timeout", 2*time.Second, "time for a whole answer; at most the interval")
+	flags.IntVar(&f.passes, "passes", 2, "good answers in a row to become healthy")
+	flags.IntVar(&f.fails, "fails", 3, "bad answers in a row to become unhealthy")
+}
+
+func webKind(c client.Check) bool {
+	return c.Kind == client.CheckKindHttp || c.Kind == client.CheckKindHttps
+}
+
+// judged names who a check judges.
+func judged(c client.Check) string {
+	var all []string
+	if c.Groups != nil {
+		for _, g := range *c.Groups {
+			all = append(all, "the group "+g)
+		}
+	}
+	if c.Pools != nil {
+		for _, p := range *c.Pools {
+			all = append(all, "the pool "+p)
+		}
+	}
+	return orWord(strings.Join(all, ", "), "nobody yet")
 }
 
 func question(c client.Check) string {
-	what := fmt.Sprintf("tcp port %d", c.Port)
-	if c.Kind == client.CheckKindHttp {
-		what = fmt.Sprintf("http port %d for %s", c.Port, c.Path)
+	what := fmt.Sprintf("%s port %d", c.Kind, c.Port)
+	switch {
+	case webKind(c):
+		what += " for " + c.Path
+	case c.Service != "":
+		what += " after " + c.Service
 	}
 	return fmt.Sprintf("%s every %s, for up to %s", what, spanOf(c.IntervalSeconds), spanOf(c.TimeoutSeconds))
 }

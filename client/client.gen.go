@@ -19,14 +19,20 @@ import (
 
 // Defines values for CheckKind.
 const (
-	CheckKindHttp CheckKind = "http"
-	CheckKindTcp  CheckKind = "tcp"
+	CheckKindGrpc  CheckKind = "grpc"
+	CheckKindHttp  CheckKind = "http"
+	CheckKindHttps CheckKind = "https"
+	CheckKindTcp   CheckKind = "tcp"
 )
 
 // Valid indicates whether the value is a known member of the CheckKind enum.
 func (e CheckKind) Valid() bool {
 	switch e {
+	case CheckKindGrpc:
+		return true
 	case CheckKindHttp:
+		return true
+	case CheckKindHttps:
 		return true
 	case CheckKindTcp:
 		return true
@@ -220,14 +226,20 @@ func (e LineChangeKind) Valid() bool {
 
 // Defines values for NewCheckKind.
 const (
-	NewCheckKindHttp NewCheckKind = "http"
-	NewCheckKindTcp  NewCheckKind = "tcp"
+	NewCheckKindGrpc  NewCheckKind = "grpc"
+	NewCheckKindHttp  NewCheckKind = "http"
+	NewCheckKindHttps NewCheckKind = "https"
+	NewCheckKindTcp   NewCheckKind = "tcp"
 )
 
 // Valid indicates whether the value is a known member of the NewCheckKind enum.
 func (e NewCheckKind) Valid() bool {
 	switch e {
+	case NewCheckKindGrpc:
+		return true
 	case NewCheckKindHttp:
+		return true
+	case NewCheckKindHttps:
 		return true
 	case NewCheckKindTcp:
 		return true
@@ -470,20 +482,47 @@ type Change struct {
 
 // Check defines model for Check.
 type Check struct {
-	CreatedAt       time.Time `json:"created_at"`
-	Fails           int       `json:"fails"`
+	CreatedAt time.Time `json:"created_at"`
+	Fails     int       `json:"fails"`
+
+	// Groups Whose instances it judges; only for a single check
+	Groups          *[]string `json:"groups,omitempty"`
+	Host            string    `json:"host"`
 	IntervalSeconds float64   `json:"interval_seconds"`
 	Kind            CheckKind `json:"kind"`
 	Name            string    `json:"name"`
 	Passes          int       `json:"passes"`
 	Path            string    `json:"path"`
-	Port            int       `json:"port"`
-	Revision        int64     `json:"revision"`
-	TimeoutSeconds  float64   `json:"timeout_seconds"`
+
+	// Pools That it judges targets for; only for a single check
+	Pools          *[]string `json:"pools,omitempty"`
+	Port           int       `json:"port"`
+	Revision       int64     `json:"revision"`
+	Service        string    `json:"service"`
+	Statuses       string    `json:"statuses"`
+	Text           string    `json:"text"`
+	TimeoutSeconds float64   `json:"timeout_seconds"`
+	Verify         bool      `json:"verify"`
 }
 
 // CheckKind defines model for Check.Kind.
 type CheckKind string
+
+// CheckChange defines model for CheckChange.
+type CheckChange struct {
+	Fails           *int     `json:"fails,omitempty"`
+	Host            *string  `json:"host,omitempty"`
+	IntervalSeconds *float64 `json:"interval_seconds,omitempty"`
+	Passes          *int     `json:"passes,omitempty"`
+	Path            *string  `json:"path,omitempty"`
+	Port            *int     `json:"port,omitempty"`
+	Reason          *string  `json:"reason,omitempty"`
+	Service         *string  `json:"service,omitempty"`
+	Statuses        *string  `json:"statuses,omitempty"`
+	Text            *string  `json:"text,omitempty"`
+	TimeoutSeconds  *float64 `json:"timeout_seconds,omitempty"`
+	Verify          *bool    `json:"verify,omitempty"`
+}
 
 // CheckList defines model for CheckList.
 type CheckList struct {
@@ -804,7 +843,10 @@ type Name = string
 // NewCheck defines model for NewCheck.
 type NewCheck struct {
 	// Fails Bad answers in a row to become unhealthy
-	Fails           *int         `json:"fails,omitempty"`
+	Fails *int `json:"fails,omitempty"`
+
+	// Host For http and https: the host header; without it the address
+	Host            *string      `json:"host,omitempty"`
 	IntervalSeconds *float64     `json:"interval_seconds,omitempty"`
 	Kind            NewCheckKind `json:"kind"`
 
@@ -814,12 +856,24 @@ type NewCheck struct {
 	// Passes Good answers in a row to become healthy
 	Passes *int `json:"passes,omitempty"`
 
-	// Path For http: requested with GET; a status from 200 to 299 is good
+	// Path For http and https: requested with GET
 	Path *string `json:"path,omitempty"`
 	Port *int    `json:"port,omitempty"`
 
+	// Service For grpc: the service that is asked after; without it the whole server
+	Service *string `json:"service,omitempty"`
+
+	// Statuses For http and https: the statuses that are good, such as 200-299,404
+	Statuses *string `json:"statuses,omitempty"`
+
+	// Text For http and https: must be in the first MiB of the body
+	Text *string `json:"text,omitempty"`
+
 	// TimeoutSeconds At most the interval; without it 2 s, or the interval when that is shorter
 	TimeoutSeconds *float64 `json:"timeout_seconds,omitempty"`
+
+	// Verify For https: whether the certificate must be one that this machine trusts
+	Verify *bool `json:"verify,omitempty"`
 }
 
 // NewCheckKind defines model for NewCheck.Kind.
@@ -1373,6 +1427,12 @@ type CreateCheckParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ChangeCheckParams defines parameters for ChangeCheck.
+type ChangeCheckParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // WatchEventsParams defines parameters for WatchEvents.
 type WatchEventsParams struct {
 	// Group Only what concerns this group
@@ -1652,6 +1712,9 @@ type WithdrawTemplateParams struct {
 // CreateCheckJSONRequestBody defines body for CreateCheck for application/json ContentType.
 type CreateCheckJSONRequestBody = NewCheck
 
+// ChangeCheckJSONRequestBody defines body for ChangeCheck for application/json ContentType.
+type ChangeCheckJSONRequestBody = CheckChange
+
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
@@ -1803,6 +1866,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/checks/{name} (the `GetCheck` operationId).
 	GetCheck(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCheckWithBody Change a check, only what is given; it applies at once to all that use it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+	ChangeCheckWithBody(ctx context.Context, name ObjectName, params *ChangeCheckParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCheck Change a check, only what is given; it applies at once to all that use it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+	ChangeCheck(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WatchEvents Server-sent events for everything that changes
 	//
@@ -2278,6 +2355,40 @@ func (c *Client) CreateCheck(ctx context.Context, params *CreateCheckParams, bod
 // Corresponds with GET /v1/checks/{name} (the `GetCheck` operationId).
 func (c *Client) GetCheck(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCheckRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCheckWithBody Change a check, only what is given; it applies at once to all that use it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+func (c *Client) ChangeCheckWithBody(ctx context.Context, name ObjectName, params *ChangeCheckParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCheckRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCheck Change a check, only what is given; it applies at once to all that use it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+func (c *Client) ChangeCheck(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCheckRequest(c.Server, name, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3537,6 +3648,68 @@ func NewGetCheckRequest(server string, name ObjectName) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeCheckRequest calls the generic ChangeCheck builder with application/json body
+func NewChangeCheckRequest(server string, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCheckRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewChangeCheckRequestWithBody constructs an http.Request for the ChangeCheck method, with any body, and a specified content type
+func NewChangeCheckRequestWithBody(server string, name ObjectName, params *ChangeCheckParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/checks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -6584,6 +6757,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/checks/{name} (the `GetCheck` operationId).
 	GetCheckWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetCheckResponse, error)
 
+	// ChangeCheckWithBodyWithResponse Change a check, only what is given; it applies at once to all that use it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+	ChangeCheckWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeCheckParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCheckResponse, error)
+
+	// ChangeCheckWithResponse Change a check, only what is given; it applies at once to all that use it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+	ChangeCheckWithResponse(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCheckResponse, error)
+
 	// WatchEventsWithResponse Server-sent events for everything that changes
 	//
 	// Each event has the type `journal`, a journal entry as its data, and an id. Every change has an entry.
@@ -7209,6 +7396,54 @@ func (r GetCheckResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCheckResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeCheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Check
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeCheckResponse) GetJSON200() *Check {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeCheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeCheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeCheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeCheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeCheckResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9681,6 +9916,32 @@ func (c *ClientWithResponses) GetCheckWithResponse(ctx context.Context, name Obj
 	return ParseGetCheckResponse(rsp)
 }
 
+// ChangeCheckWithBodyWithResponse Change a check, only what is given; it applies at once to all that use it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+func (c *ClientWithResponses) ChangeCheckWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeCheckParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCheckResponse, error) {
+	rsp, err := c.ChangeCheckWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCheckResponse(rsp)
+}
+
+// ChangeCheckWithResponse Change a check, only what is given; it applies at once to all that use it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
+func (c *ClientWithResponses) ChangeCheckWithResponse(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCheckResponse, error) {
+	rsp, err := c.ChangeCheck(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCheckResponse(rsp)
+}
+
 // WatchEventsWithResponse Server-sent events for everything that changes
 //
 // Each event has the type `journal`, a journal entry as its data, and an id. Every change has an entry.
@@ -10675,6 +10936,39 @@ func ParseGetCheckResponse(rsp *http.Response) (*GetCheckResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangeCheckResponse parses an HTTP response from a ChangeCheckWithResponse call
+func ParseChangeCheckResponse(rsp *http.Response) (*ChangeCheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeCheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Check
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -39,13 +39,13 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 	check := health.Check{
 		Name: b.Name, Kind: health.Kind(b.Kind), Port: some(b.Port, 8080), Path: some(b.Path, "/"), Interval: interval,
 		Timeout: durationOf(b.TimeoutSeconds, min(2*time.Second, interval)), Passes: some(b.Passes, 2), Fails: some(b.Fails, 3),
+		Host: some(b.Host, ""), Statuses: some(b.Statuses, "200-299"), Text: some(b.Text, ""), Service: some(b.Service, ""), Verify: some(b.Verify, true),
 	}
-	switch {
-	case b.Name == "off" || b.Name == "machine":
+	if b.Name == "off" || b.Name == "machine" {
 		return nil, invalid("/name", "%q says how a group heals and cannot name a check; choose another name", b.Name)
-	case check.Timeout > check.Interval:
-		return nil, invalid("/timeout_seconds", "the timeout of %s is longer than the interval of %s; give at most the interval",
-			words.Span(check.Timeout), words.Span(check.Interval))
+	}
+	if err := goodCheck(check); err != nil {
+		return nil, err
 	}
 	c, err := s.Store.AddCheck(ctx, time.Now().UTC(), actor(ctx), check)
 	if err != nil {
@@ -54,13 +54,59 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 	return contract.CreateCheck201JSONResponse(fromCheck(c)), nil
 }
 
+// goodCheck reports what no field says alone.
+func goodCheck(c health.Check) error {
+	if c.Timeout > c.Interval {
+		return invalid("/timeout_seconds", "the timeout of %s is longer than the interval of %s; give at most the interval",
+			words.Span(c.Timeout), words.Span(c.Interval))
+	}
+	if _, err := health.ParseStatuses(c.Statuses); err != nil {
+		return invalid("/statuses", "%s", err)
+	}
+	return nil
+}
+
+// ChangeCheck changes a check for all that use it.
+func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestObject) (contract.ChangeCheckResponseObject, error) {
+	b := r.Body
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	because := "a person asked for it"
+	if b.Reason != nil {
+		because += ": " + *b.Reason
+	}
+	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *health.Check) (string, error) {
+		c.Port, c.Path, c.Host, c.Statuses = some(b.Port, c.Port), some(b.Path, c.Path), some(b.Host, c.Host), some(b.Statuses, c.Statuses)
+		c.Text, c.Service, c.Verify = some(b.Text, c.Text), some(b.Service, c.Service), some(b.Verify, c.Verify)
+		c.Interval, c.Timeout = durationOf(b.IntervalSeconds, c.Interval), durationOf(b.TimeoutSeconds, c.Timeout)
+		c.Passes, c.Fails = some(b.Passes, c.Passes), some(b.Fails, c.Fails)
+		return because, goodCheck(*c)
+	})
+	if err != nil {
+		return nil, about("check", r.Name, err)
+	}
+	s.Control.CheckChanged(r.Name)
+	out, err := s.checkWithUsers(ctx, c)
+	return contract.ChangeCheck200JSONResponse(out), err
+}
+
+func (s *Server) checkWithUsers(ctx context.Context, c store.Check) (contract.Check, error) {
+	pools, groups, err := s.Store.CheckUsers(ctx, c.Name)
+	out := fromCheck(c)
+	out.Pools, out.Groups = &pools, &groups
+	return out, err
+}
+
 // GetCheck reads one check.
 func (s *Server) GetCheck(ctx context.Context, r contract.GetCheckRequestObject) (contract.GetCheckResponseObject, error) {
 	c, err := s.Store.Check(ctx, r.Name)
 	if err != nil {
 		return nil, about("check", r.Name, err)
 	}
-	return contract.GetCheck200JSONResponse{Body: fromCheck(c), Headers: contract.GetCheck200ResponseHeaders{ETag: etag(c.Revision)}}, nil
+	out, err := s.checkWithUsers(ctx, c)
+	return contract.GetCheck200JSONResponse{Body: out, Headers: contract.GetCheck200ResponseHeaders{ETag: etag(c.Revision)}}, err
 }
 
 // ListPools lists pools.

@@ -152,7 +152,7 @@ func optional(t time.Time) *time.Time {
 func fromCheck(c store.Check) contract.Check {
 	return contract.Check{Name: c.Name, Kind: contract.CheckKind(c.Kind), Port: c.Port, Path: c.Path,
 		IntervalSeconds: secondsOf(c.Interval), TimeoutSeconds: secondsOf(c.Timeout), Passes: c.Passes, Fails: c.Fails,
-		Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
+		Host: c.Host, Statuses: c.Statuses, Text: c.Text, Service: c.Service, Verify: c.Verify, Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
 }
 
 func fromPool(p store.Pool, s balancer.Stats) contract.Pool {

@@ -351,7 +351,7 @@ func (c *Control) template(ctx context.Context, v fleet.Version) (store.Template
 	return t, err
 }
 
-// check reads a check, which never changes either.
+// check reads a check; CheckChanged forgets it.
 func (c *Control) check(ctx context.Context, name string) (health.Check, error) {
 	c.mu.Lock()
 	check, ok := c.checks[name]
@@ -366,6 +366,17 @@ func (c *Control) check(ctx context.Context, name string) (health.Check, error) 
 		c.mu.Unlock()
 	}
 	return row.Check, err
+}
+
+// CheckChanged tells the control that a check asks otherwise from now on.
+func (c *Control) CheckChanged(name string) {
+	c.mu.Lock()
+	delete(c.checks, name)
+	keepers := slices.Collect(maps.Values(c.keepers))
+	c.mu.Unlock()
+	for _, k := range keepers {
+		k.reloadNow()
+	}
 }
 
 // Picture is one group as it is known now.

@@ -10,6 +10,10 @@ import (
 	"testing"
 	"time"
 
+	"google.golang.org/grpc"
+	grpchealth "google.golang.org/grpc/health"
+	"google.golang.org/grpc/health/grpc_health_v1"
+
 	"unitas/internal/fleet/health"
 )
 
@@ -184,4 +188,73 @@ func BenchmarkProbes(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "probes/s")
+}
+
+// TestWhatIsGood asks with every setting that says what a good answer is.
+func TestWhatIsGood(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/up", func(w http.ResponseWriter, r *http.Request) {
+		if r.Host == "berths.saltmere.example" {
+			w.WriteHeader(http.StatusNotFound)
+		}
+		fmt.Fprint(w, "all berths are free")
+	})
+	plain, sealed := httptest.NewServer(mux), httptest.NewTLSServer(mux)
+	defer plain.Close()
+	defer sealed.Close()
+	a := newAsker()
+	defer a.close()
+	for _, c := range []struct {
+		name   string
+		server *httptest.Server
+		check  health.Check
+		good   bool
+		why    string
+	}{
+		{"the text is there", plain, health.Check{Text: "free"}, true, "200"},
+		{"the text is not there", plain, health.Check{Text: "taken"}, false, `200, without the text "taken"`},
+		{"the status is no good one", plain, health.Check{Statuses: "201-299"}, false, "200"},
+		{"another host, and its status is good", plain, health.Check{Host: "berths.saltmere.example", Statuses: "200,404"}, true, "404"},
+		{"a certificate that nobody trusts", sealed, health.Check{Verify: true}, false, "its certificate is not trusted: certificate signed by unknown authority"},
+		{"one that need not be trusted", sealed, health.Check{}, true, "200"},
+	} {
+		c.check.Kind, c.check.Path, c.check.Timeout = health.HTTP, "/up", 5*time.Second
+		if c.server == sealed {
+			c.check.Kind = health.HTTPS
+		}
+		host, port, _ := net.SplitHostPort(c.server.Listener.Addr().String())
+		_, _ = fmt.Sscan(port, &c.check.Port)
+		if got := a.once(host, c.check); got.Good != c.good || got.Why != c.why {
+			t.Errorf("%s: %v, %q", c.name, got.Good, got.Why)
+		}
+	}
+}
+
+// TestGRPC asks a server that speaks the gRPC health protocol.
+func TestGRPC(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server, state := grpc.NewServer(), grpchealth.NewServer()
+	grpc_health_v1.RegisterHealthServer(server, state)
+	state.SetServingStatus("berths", grpc_health_v1.HealthCheckResponse_NOT_SERVING)
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	a := newAsker()
+	defer a.close()
+	host, c := checkOf(t, listener.Addr().String(), health.GRPC)
+	for service, want := range map[string]string{"": "SERVING", "berths": "NOT_SERVING", "tickets": "NotFound: unknown service"} {
+		c.Service = service
+		if got := a.once(host, c); got.Good != (want == "SERVING") || got.Why != want {
+			t.Errorf("%q: %v, %q", service, got.Good, got.Why)
+		}
+	}
+	server.Stop()
+	if err := <-served; err != nil {
+		t.Error(err)
+	}
+	if got := a.once(host, c); got.Good || got.Why != "connection refused" {
+		t.Errorf("nobody listens: %v, %q", got.Good, got.Why)
+	}
 }

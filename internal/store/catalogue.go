@@ -23,6 +23,9 @@ type checkRow struct {
 	Path                  string
 	IntervalMs, TimeoutMs int64
 	Passes, Fails         int
+	Host, Statuses        string
+	BodyText, Service     string
+	Verify                bool
 	Revision              int64
 	CreatedAt             time.Time
 }
@@ -30,27 +33,65 @@ type checkRow struct {
 func (r checkRow) check() Check {
 	return Check{
 		Check: health.Check{Name: r.Name, Kind: health.Kind(r.Kind), Port: r.Port, Path: r.Path,
-			Interval: fromMillis(r.IntervalMs), Timeout: fromMillis(r.TimeoutMs), Passes: r.Passes, Fails: r.Fails},
+			Interval: fromMillis(r.IntervalMs), Timeout: fromMillis(r.TimeoutMs), Passes: r.Passes, Fails: r.Fails,
+			Host: r.Host, Statuses: r.Statuses, Text: r.BodyText, Service: r.Service, Verify: r.Verify},
 		Revision: r.Revision, CreatedAt: r.CreatedAt,
 	}
 }
 
-const checkColumns = `name, kind, port, path, interval_ms, timeout_ms, passes, fails, revision, created_at`
+const checkColumns = `name, kind, port, path, interval_ms, timeout_ms, passes, fails, host, statuses, body_text, service, verify, revision, created_at`
 
 // AddCheck records a check.
 func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c health.Check) (Check, error) {
 	var row checkRow
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		var err error
-		row, err = one[checkRow](ctx, tx, `insert into checks (name, kind, port, path, interval_ms, timeout_ms, passes, fails, created_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning `+checkColumns,
-			c.Name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, now)
+		row, err = one[checkRow](ctx, tx, `insert into checks (name, kind, port, path, interval_ms, timeout_ms, passes, fails, created_at,
+				host, statuses, body_text, service, verify)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) returning `+checkColumns,
+			c.Name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, now,
+			c.Host, firstOf(c.Statuses, "200-299"), c.Text, c.Service, c.Verify)
 		if err != nil {
 			return err
 		}
 		return tx.Record(ctx, "", fleet.Entry{Kind: "check.created", Text: fmt.Sprintf("The check %s is made.", c.Name), Because: "a person created it"})
 	})
 	return row.check(), err
+}
+
+// ChangeCheck lets f change a check that is at the revision (ErrStale
+// otherwise); it applies to all that use it.
+func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*health.Check) (why string, err error)) (Check, error) {
+	var row checkRow
+	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
+		if row, err = one[checkRow](ctx, tx, `select `+checkColumns+` from checks where name = $1 for update`, name); err != nil {
+			return err
+		}
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		c := row.check().Check
+		why, err := f(&c)
+		if err != nil {
+			return err
+		}
+		row, err = one[checkRow](ctx, tx, `update checks set kind = $2, port = $3, path = $4, interval_ms = $5, timeout_ms = $6, passes = $7, fails = $8,
+			host = $9, statuses = $10, body_text = $11, service = $12, verify = $13, revision = revision + 1 where name = $1 returning `+checkColumns,
+			name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, c.Host, c.Statuses, c.Text, c.Service, c.Verify)
+		if err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise.", name), Because: why})
+	})
+	return row.check(), err
+}
+
+// CheckUsers returns the pools and groups that a check judges.
+func (s *Store) CheckUsers(ctx context.Context, name string) (pools, groups []string, err error) {
+	err = s.pool.QueryRow(ctx, `select coalesce((select array_agg(name order by name) from pools where "check" = $1), '{}'),
+		coalesce((select array_agg(name order by name) from groups g where heal = $1
+			or exists (select 1 from pools p where p."check" = $1 and p.name = any(g.pools))), '{}')`, name).Scan(&pools, &groups)
+	return pools, groups, err
 }
 
 // Checks lists checks by name.

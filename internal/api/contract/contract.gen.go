@@ -24,14 +24,20 @@ import (
 
 // Defines values for CheckKind.
 const (
-	CheckKindHttp CheckKind = "http"
-	CheckKindTcp  CheckKind = "tcp"
+	CheckKindGrpc  CheckKind = "grpc"
+	CheckKindHttp  CheckKind = "http"
+	CheckKindHttps CheckKind = "https"
+	CheckKindTcp   CheckKind = "tcp"
 )
 
 // Valid indicates whether the value is a known member of the CheckKind enum.
 func (e CheckKind) Valid() bool {
 	switch e {
+	case CheckKindGrpc:
+		return true
 	case CheckKindHttp:
+		return true
+	case CheckKindHttps:
 		return true
 	case CheckKindTcp:
 		return true
@@ -225,14 +231,20 @@ func (e LineChangeKind) Valid() bool {
 
 // Defines values for NewCheckKind.
 const (
-	NewCheckKindHttp NewCheckKind = "http"
-	NewCheckKindTcp  NewCheckKind = "tcp"
+	NewCheckKindGrpc  NewCheckKind = "grpc"
+	NewCheckKindHttp  NewCheckKind = "http"
+	NewCheckKindHttps NewCheckKind = "https"
+	NewCheckKindTcp   NewCheckKind = "tcp"
 )
 
 // Valid indicates whether the value is a known member of the NewCheckKind enum.
 func (e NewCheckKind) Valid() bool {
 	switch e {
+	case NewCheckKindGrpc:
+		return true
 	case NewCheckKindHttp:
+		return true
+	case NewCheckKindHttps:
 		return true
 	case NewCheckKindTcp:
 		return true
@@ -475,20 +487,47 @@ type Change struct {
 
 // Check defines model for Check.
 type Check struct {
-	CreatedAt       time.Time `json:"created_at"`
-	Fails           int       `json:"fails"`
+	CreatedAt time.Time `json:"created_at"`
+	Fails     int       `json:"fails"`
+
+	// Groups Whose instances it judges; only for a single check
+	Groups          *[]string `json:"groups,omitempty"`
+	Host            string    `json:"host"`
 	IntervalSeconds float64   `json:"interval_seconds"`
 	Kind            CheckKind `json:"kind"`
 	Name            string    `json:"name"`
 	Passes          int       `json:"passes"`
 	Path            string    `json:"path"`
-	Port            int       `json:"port"`
-	Revision        int64     `json:"revision"`
-	TimeoutSeconds  float64   `json:"timeout_seconds"`
+
+	// Pools That it judges targets for; only for a single check
+	Pools          *[]string `json:"pools,omitempty"`
+	Port           int       `json:"port"`
+	Revision       int64     `json:"revision"`
+	Service        string    `json:"service"`
+	Statuses       string    `json:"statuses"`
+	Text           string    `json:"text"`
+	TimeoutSeconds float64   `json:"timeout_seconds"`
+	Verify         bool      `json:"verify"`
 }
 
 // CheckKind defines model for Check.Kind.
 type CheckKind string
+
+// CheckChange defines model for CheckChange.
+type CheckChange struct {
+	Fails           *int     `json:"fails,omitempty"`
+	Host            *string  `json:"host,omitempty"`
+	IntervalSeconds *float64 `json:"interval_seconds,omitempty"`
+	Passes          *int     `json:"passes,omitempty"`
+	Path            *string  `json:"path,omitempty"`
+	Port            *int     `json:"port,omitempty"`
+	Reason          *string  `json:"reason,omitempty"`
+	Service         *string  `json:"service,omitempty"`
+	Statuses        *string  `json:"statuses,omitempty"`
+	Text            *string  `json:"text,omitempty"`
+	TimeoutSeconds  *float64 `json:"timeout_seconds,omitempty"`
+	Verify          *bool    `json:"verify,omitempty"`
+}
 
 // CheckList defines model for CheckList.
 type CheckList struct {
@@ -809,7 +848,10 @@ type Name = string
 // NewCheck defines model for NewCheck.
 type NewCheck struct {
 	// Fails Bad answers in a row to become unhealthy
-	Fails           *int         `json:"fails,omitempty"`
+	Fails *int `json:"fails,omitempty"`
+
+	// Host For http and https: the host header; without it the address
+	Host            *string      `json:"host,omitempty"`
 	IntervalSeconds *float64     `json:"interval_seconds,omitempty"`
 	Kind            NewCheckKind `json:"kind"`
 
@@ -819,12 +861,24 @@ type NewCheck struct {
 	// Passes Good answers in a row to become healthy
 	Passes *int `json:"passes,omitempty"`
 
-	// Path For http: requested with GET; a status from 200 to 299 is good
+	// Path For http and https: requested with GET
 	Path *string `json:"path,omitempty"`
 	Port *int    `json:"port,omitempty"`
 
+	// Service For grpc: the service that is asked after; without it the whole server
+	Service *string `json:"service,omitempty"`
+
+	// Statuses For http and https: the statuses that are good, such as 200-299,404
+	Statuses *string `json:"statuses,omitempty"`
+
+	// Text For http and https: must be in the first MiB of the body
+	Text *string `json:"text,omitempty"`
+
 	// TimeoutSeconds At most the interval; without it 2 s, or the interval when that is shorter
 	TimeoutSeconds *float64 `json:"timeout_seconds,omitempty"`
+
+	// Verify For https: whether the certificate must be one that this machine trusts
+	Verify *bool `json:"verify,omitempty"`
 }
 
 // NewCheckKind defines model for NewCheck.Kind.
@@ -1378,6 +1432,12 @@ type CreateCheckParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ChangeCheckParams defines parameters for ChangeCheck.
+type ChangeCheckParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // WatchEventsParams defines parameters for WatchEvents.
 type WatchEventsParams struct {
 	// Group Only what concerns this group
@@ -1657,6 +1717,9 @@ type WithdrawTemplateParams struct {
 // CreateCheckJSONRequestBody defines body for CreateCheck for application/json ContentType.
 type CreateCheckJSONRequestBody = NewCheck
 
+// ChangeCheckJSONRequestBody defines body for ChangeCheck for application/json ContentType.
+type ChangeCheckJSONRequestBody = CheckChange
+
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
@@ -1722,6 +1785,9 @@ type ServerInterface interface {
 	// GetCheck One check
 	// (GET /v1/checks/{name})
 	GetCheck(ctx *echo.Context, name ObjectName) error
+	// ChangeCheck Change a check, only what is given; it applies at once to all that use it
+	// (PATCH /v1/checks/{name})
+	ChangeCheck(ctx *echo.Context, name ObjectName, params ChangeCheckParams) error
 	// WatchEvents Server-sent events for everything that changes
 	// (GET /v1/events)
 	WatchEvents(ctx *echo.Context, params WatchEventsParams) error
@@ -1946,6 +2012,42 @@ func (w *ServerInterfaceWrapper) GetCheck(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCheck(ctx, name)
+	return err
+}
+
+// ChangeCheck converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeCheck(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeCheckParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeCheck(ctx, name, params)
 	return err
 }
 
@@ -3585,6 +3687,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/checks", wrapper.ListChecks, options.OperationMiddlewares["listChecks"]...)
 	router.POST(options.BaseURL+"/v1/checks", wrapper.CreateCheck, options.OperationMiddlewares["createCheck"]...)
 	router.GET(options.BaseURL+"/v1/checks/:name", wrapper.GetCheck, options.OperationMiddlewares["getCheck"]...)
+	router.PATCH(options.BaseURL+"/v1/checks/:name", wrapper.ChangeCheck, options.OperationMiddlewares["changeCheck"]...)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.CreatePool, options.OperationMiddlewares["createPool"]...)
 	router.GET(options.BaseURL+"/v1/pools/:name", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
@@ -3728,6 +3831,47 @@ type GetCheckdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCheckdefaultApplicationProblemPlusJSONResponse) VisitGetCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCheckRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params ChangeCheckParams
+	Body   *ChangeCheckJSONRequestBody
+}
+
+type ChangeCheckResponseObject interface {
+	VisitChangeCheckResponse(w http.ResponseWriter) error
+}
+
+type ChangeCheck200JSONResponse Check
+
+func (response ChangeCheck200JSONResponse) VisitChangeCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeCheckdefaultApplicationProblemPlusJSONResponse) VisitChangeCheckResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5854,6 +5998,9 @@ type StrictServerInterface interface {
 	// GetCheck One check
 	// (GET /v1/checks/{name})
 	GetCheck(ctx context.Context, request GetCheckRequestObject) (GetCheckResponseObject, error)
+	// ChangeCheck Change a check, only what is given; it applies at once to all that use it
+	// (PATCH /v1/checks/{name})
+	ChangeCheck(ctx context.Context, request ChangeCheckRequestObject) (ChangeCheckResponseObject, error)
 	// WatchEvents Server-sent events for everything that changes
 	// (GET /v1/events)
 	WatchEvents(ctx context.Context, request WatchEventsRequestObject) (WatchEventsResponseObject, error)
@@ -6110,6 +6257,55 @@ func (sh *strictHandler) GetCheck(ctx *echo.Context, name ObjectName) error {
 		return err
 	} else if validResponse, ok := response.(GetCheckResponseObject); ok {
 		return validResponse.VisitGetCheckResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeCheck operation middleware
+func (sh *strictHandler) ChangeCheck(ctx *echo.Context, name ObjectName, params ChangeCheckParams) error {
+	var request ChangeCheckRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body ChangeCheckJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCheck(ctx.Request().Context(), request.(ChangeCheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeCheckResponseObject); ok {
+		return validResponse.VisitChangeCheckResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7816,160 +8012,166 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rctw2muirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgya/7saIDXABUO22R1vnac6DnSc5hQ8A",
-	"ryCblFoteza/dCGJy4fvfsOHSSxWmeDAtZqcf5hkVNIVaJD41+O5Bml+SUDFkmWaCT45n7xcAvk7h3f6",
-	"70TMiV4CyegCyAzmQsIkmjDz0n/nIDeTaMLpCibnE4pDRRMVL2FFzZgr+u4Z8IVeTs7Pjk+iid5k5kWl",
-	"JeOLydVVNPlGbl7kvD3/jzzdEA1pStZLqsla5GlCZkBWNIGIrJleknhJ+QJURGhyyWIglCeEpikBKYVU",
-	"HWtM5OatzHltlQnMaZ7qyfmcpgqKVc6ESIFyXObTBFaZ0MDjzd9gEwaXoisgF7DB1TFOKEnohizYJSgE",
-	"ID6nXK1BErqgjBPGlQaaGAhToiAWPCFi9g+ItV/9EmiCMHXLr6zjwCykA9gn02k0WTHu/z4Ogf7p/Huq",
-	"42V4M09e0gXRBvRm6RbUZE0VHoBdvtIREZL8O5kLiacElyAJ04QpwsW6cwvzAztvde2B1XGlKY/haWKe",
-	"40gZ1ctyHJZMoomE/86ZhGRyrmUO/SM+Yyum27v9i1iTFeUbogWRoHPJCdVkJZTuQKEUxwki0DHCnb5j",
-	"q3yFf9ljcH8Wh8C4hgVIXNX3VF78gAMHd7mi8qJ3n3+QMJ+cT35/VBL5kX2qjnBcM8mPiFQ90+CPceC0",
-	"Y/4CUiEcm2B9THi+moE0KEKJ20Zg5ks3QN/kGdUapPn2vz778/mr44OHb15NDx6++TCNHlz98xU9eP/G",
-	"/J8evJ8ePDww/75/fOX+fPP5nz//wySE/y9Emopc/4DL7IKLfdi3uLmQK6rtqd4/nWw58CszlMoEV4Ds",
-	"97kUsxRW5tdYcA0cMZRmWcpiakB5lNk3/vQPZcE87Oj9uDhj/WR+RYYKXJO1FA4W7jMUCMhNEexSZCA1",
-	"syudM0iTMLPAR5ZbWPKnM5HrNtCjiYZ3OoxOJYBfuanc22+KYRxrvIomj5GLttdIde1EEqrhQDNE7dZS",
-	"FkIklaUU3D6aaCEu3q5UfSiRz9LKOA4xrqLJernZviOK0HDjurntp6HtfY3stucIWpsx/Db0/7U902Hg",
-	"Ni/bocKLgviivaZYAtWQvB0D+jllaXVdBXlE+Ku8pOlbKw6HHsIF4wgY4IbwXk2WWmfmvTir7KUCLscJ",
-	"Ww8yqhxhtpeGnCH4kZA6/ImES+bZY4tPtF838BK5HrX3xlk6Ro7wcCuLPE9rwbY9YwEBf0iVPUTVs+7E",
-	"kGdM6TaWMA2r+i99zMui2lUxBZWSbvDcBrEPO0dwhSLbtBc3gwXloxDYfjHbBNEhERzezjYa1MBjB56M",
-	"JSApVsG5JSwcurUeKU01VGkkFtnGPLMrdicOBm2UFlkGSZB0tNA0HbW9QQzSLdxtza+2Bsz63HbcqDy8",
-	"yqmEjv4Jv2RS8JWXsEnCjASj6fMaLlSU6NPpw/sBANTF3y9UMjpLQaGiz40SaRTmtZAXqaAGmCv6rjoF",
-	"qoit1X0nRZ4F5FkhiwMi3MjZNBVrSND0WbM0JcscCb6gsvbxNSjqOuw7gRS0+T0oPRNJGR/JvmE+h9ha",
-	"p4GNUm9/rOgFKLKkWQaczJlU4/Y6l+I98NAkG8KFsdkWbnBlzpFpMtsQphWk80cEVpnekPUSeGHiaOJG",
-	"DFPoe+Bjidp80sFVlkDTzgdv0SZ5m4GMHX63ydC8x/jirSNut7Q6JH5iPAa7Sfc6WVOmFZp4lGQglSXS",
-	"QRtK6QzSrcz+mX3rCiklvPQV4+EH3XKc8bcc1mEMzYRI68JoK+qMFOTSmhZhbdnbRdatkrJLIP79aMjg",
-	"CrROYSSFqSUk207iJ/OOeZe9hzC8Vb5aUbnZOpB7DRX+VZY6wdOCcq7yuqbXtsxTwRfoJ6E8BmWBxhTx",
-	"wxIcIt0QTS/AkOOKCJmANPSrQF5a+TYAPu8Fh1E4Eda7EHQWYS0+VyDgJ/EI6Gg6SMHuwEpELqipYGMt",
-	"RGiy3gqjjrwk6VLnyqN90yWdSqMkLDud82zFeE3cRQ2RNkA8FA6Ue/drDpRp4NxGssWqb6bfUr82+6q5",
-	"f8LLb7O2cR/dlLut6Lun9uHJNMTrqHM1VN23FbWlolMOYEVdp3m8Iy41DnRVftQ3ywuYD2QLdWCuGHd/",
-	"HQc4RgdlidWKWvu1l7Qahnf5VZ1tGsw/t25zpkjOzd8aVZw1WdENmQGRkKU0hqR021pRZB2b3kCYSwBk",
-	"Z3pJ155dhWyCEmPqK7EDEA6QKGJtjC0o1eCqfo+dTGkX1qbVvW/B2ny6oiEvTiwyzwvbIQ+raCnGFymQ",
-	"0jc6zGw21u2OdHz/TZeNyxagAvrNj3OjMJMV5WwOSkdELenJ2f3z//d//m+pQrMUnA5tgwnGeCn16pkU",
-	"F2GdejxDlhcj9bxOhVJItrCs2lNHJsUlS1BIs1UmpMZfZ/QCfxpV5MDrLUGiyah0QqmtIrqDL1yqReDF",
-	"WcftwQw5q/Bg1rRWdrAlvUTgr5cCufMgxEJEfm6mCOvGMcugwx0xSm02LH2Ua0GJXIbs48dkzlKICCUS",
-	"5iDBWDUYkTOwUFpuMHJFeaFZhmCqNJW6wyQ17HJF4yXjQGTO1Sg7tOWJmdELq6VJoAk6NTwNrJleJpKu",
-	"eRCFlIasyzmgFTG4SBIBGI7DHVsPD6FB37zK4xiUErJrz4LkCupBy2J9jr0HVHwXZ+7Dr5/xpauoCAYF",
-	"jQ/nR2rb7lW+YXZZAm2bfHFae8lnC7eT5W81lPQYUTCDAv8qyrkjRM983Bl5Z1WX8l3htp2C5FspVj4o",
-	"OlJVoPqtLNh1PdZdh+Y3RjlHhqy0yAxg0cvipFIsuGJKA9ckY7HOpeXdMwNa9JbQ+GISBVRSVll2py9+",
-	"UCCzJnjb3LUBsl1oB1aI35Z2YJlqWEVI3l7LzcscoIfI+S4nrB2kc9UvPFMdiYdjBfhw1LBxi7WQAX34",
-	"aeGuu4BM13XQDh+vrG6w4SLL4yWhqpAkh/COrrIUjuYgJQN1ZCCt6SyF8y+MLm2fTs4nAz9oKsi9WRy9",
-	"mGBYb0AjEESxhZF83lftF/ao4thsQ+pku7ZeJBF44AURqMILms7uRIIKi9CF94/XN/MENUrDnQQHq+B4",
-	"LyVJac7jpZF2aYdsYuFYKvNqe1Csoi5WjI0ep4pENPDE780fRgZ7e/MRgVSBVYGDa+Fv5ylbLDuct2Mp",
-	"B51gI1X+jHEOHSFxCUbDHc41X+D7QeUH5OXIhY1iadFEpSwLa8JeYhj6pUQbO8ScGbzT5+TVyRvvMYzI",
-	"Zyefk1isjFzLs4gcnRwRwfE813RDRK4j8s+Tf5KMygtIIvK7k9+VdnZE/ufkf0hq84e6o3C9Mset8yd8",
-	"2ZByNgpglyATFutt0/ziXgsqXpUcgmXYBnxvyGq7ADTWkCVf90lV37K0VtGfvAJmz9zrTX5DUcEkCnSt",
-	"4XqVjkqkdSjRx41u7IIprELUC3Nuf2Y27SnnmU/j0kzCFh/K7lwkfnc70YM8374NVaiG7xVouqM1FpEQ",
-	"zpONPkf/q/fwG/XW/mZp0jvD7f9SoO69hUVApM7QKfxV5JLT9AnXMpAoQGMtOnJlndCZbVAEGEnoxYE2",
-	"ZglaX68nOWeaqteTENGOyz+Iaa6gX1QGZEyPGu4zaNr6eZEfN8Agty+rbjqy2XMdFnUCMZpHxBynIoI/",
-	"wn8bqBnFhHECNF4Sp2e00KgSdRuSbDMIaYsEQOQuLq3G4oEbojyNcvshJHeotQtarGHpLdDjs0LbGJAm",
-	"cXIW0qAbWQ9noaSHZ4xDV6pbM6FL2TN39MthHc7rsmlwbfJMGYd/Uz706hPVByNFkUi3beQiPz6Q6VuF",
-	"vUOkzgTH76m8KGzDERKpIse35B1XV+O/6lqJap/PkiktZMAh8wOsQel2dsb1EzU7XNDeOG54/mYKM1ud",
-	"P9ko6zZ8Ggi9GZkc9NeJQeNqegGc0DXdbD9vl/9s05TCTp4mEbdZQtYgwY7l9zjRwqvqO/7eoLddWVQg",
-	"Q2gAn3TedNCmYg3yIKYKSApag4wMr+ft/6uIJGxhdG8hyXKTLYGrR+T+PRIvqaSxecMn7D8iXLhXiBMp",
-	"YPMgywTyrdnifwjh4A+wLvJfR5BjkehauN3uNYXfVzRxRSHKuajF2ljmM4jFCkqzohpJPdkauw6l0RZr",
-	"OIvGBN0Pj3eXbzvUkQP1BZ80gfadEL1QuxbMfH5vMe3kaNKc+FuDg1pn58TQASgNiS1G+u7Jy0eEEmO+",
-	"5Mq6BU6mU7Okk4cPjfLiUr4rgvN4enJaQ82joFUuZN1x+2D6oFpkcv/s7N7Ztq0FEosb9GgJyPovHO48",
-	"wp2JHL0eJ0ShDlt9wXJD7QLNaimkFas9yNXErenxmITmIH+Btc/qHUGYIRZfxsq2Okq16FpLkcg5YjGt",
-	"lJiSW0yjHeXHlEjtwlYt1BbzeeRjWsVRe0OGkhjZXzQ00aa2haYoFZdg07jUksrCUFLsPUSVfAWqieAx",
-	"REUqotIiU7bMT13UcxIfmbdToEqjJxBTY9d0o/BbSCbRPjJ/GlZNQTznxfYa6xicHrR9ZDyx4wZFrmia",
-	"IkWOm3QUty5TkfpDS8+N9XYJcmP0sUDcNZTBVIz46k107XSmdo5SMez9UeT1aSUs9aMMvuYJz8b4Cta3",
-	"m1SnAA+vZEIiLDpY6DWDnIXbfgCUbjMQNfLAcgXybUJ1s4TXyPWQYT3M69qGOH7XAfHnQqRjXZ9eG27L",
-	"UHxkmVACMUtAkfWSxUuiqVyAVmQBmmhJ53MWB9N8MMYc0FGs6xcFgNGKygxq874xIJSLzR2ffHE4PZwe",
-	"Hp8/mE6ntShc61FNIZtGO4xPuzNw24kcyDqO4EXpuxoT2DeitF6BHHWVN5dJ1CshMVjGUXIYGEpwmYGT",
-	"7vLlIHeaQSrqzH/auQDnra0sZA5rTD0cspKtS1GCXnQqUR2J5ZSs6SWQVa60Ud03XkvvEQoP7p9uVbqs",
-	"djmA+M3sHYnvcyqttxNXuBCgzgmt1A5UcuIxY9BoUtZdmhotiClyPJ3+8ZBUOf9xRM6mf4zwSc03U6mv",
-	"rlVXn1790/56HN27+uz160P860+f//mPnwfN5OsKiG59+mWFm44hDMsrGnZkN3Fw0GshL0jxXTU5zDAs",
-	"VcOBbQpknOVbZn4uhU22UhGhqRLGis2ojVb1YB920dhimydMXZRZdJXeBF/c++L0+IExOttGrdUDUqsU",
-	"oApdamjtCveCMI9Pzh48fPhwev/B6cl9M3IJl+npg7Mv7ofrHWuleH10Uq3aq4bmB9AWWqkyzzQzMNyq",
-	"n/66BMN+XPqqzexz2dKlo89YGWjnEi40i8HZIOizIplkHQrtaHsCVkJuAmd4cv/B6b2z07P7vYfyxdnD",
-	"k+MH96enp6fH94cdyRgFhwsNg6oDOlwXgeCZgWjRbMTXTjrBrojgk7EOjyJboW9DP2bAn+OL5gtzesaC",
-	"fbsUuewXad+6hBNPIxFm0xjVJ5cSeLyxm9mInMQi55ow3k/WKOC2SZWaplhf0IscwRSDQVCrzs+E0EZi",
-	"2NfsgmawYFxZh9Xvf2dzYMnv41TkyUEs+Jwt7LO1ZBreWnZgtC2Z83jV8F6F9dOwCmTJNsTh/RGMZO8e",
-	"s0YihRRaxKLhD9FxVql5sH/lSdiPafM9VbduKrElkYW24R7ojWS8oppOUf2cHj2oudf0UigoqtsKL4zX",
-	"VqdHD6ryunoMp71i+Gy6RfIiJPtOJrBZ/LfLtqpISZEBN9KMJ0QLsl6KVWOLFdJ2jQkGRTsLHKntrKqs",
-	"F7Y+hsx2EWF9gcZwR8r74Diqt6s6TKfOoouxvTRyOThjvjSuOuwuV9ddP/HXkw2o1xPkGOvlpmZ2+ZRB",
-	"c/yTMb02nAdddZUho2vL2AwxEMy8hmRYgezYrhvWLB2MGy/x/aEVoQ3zrzsHvAR/uaQKkCon3YVqu0B8",
-	"RNlbSCmo9DlqOL9BU5Z2pFuuqbJNilyRkK1CSEQIz1zbt+6AaTlTQFNBbbG9ir/+9OMP5Ll96vNlbbcj",
-	"J/FnItm0vOW2XZ7rsrc1mOAnj/wKh0SHbaApnCyqmU6hpxKlRW6YffwIVRoxJ7nk5zZR6dz1njpn/JKm",
-	"LIkMoR/MRc6TiMA7prQyqs9BriAyJJpCRIwekbJYRyTnNNdLIdl7SCKSSTTNUcIf+O3jS5eUpWYBkQ0s",
-	"cayJ3hJ/MU/9RgtghOBmjIFA9NkXWIk5ijCbsSvLsnLb+KHVwqyU40XS9sEaZv9xih/X/qUcUHVZ8c9U",
-	"UZVpgCFt8Vjpm2qMOTJu/R+7ao1mgFZKv3bmh1gFs6Od+WRAqbzeQ9Chk/PU6EZapAkR5q01U2FDCb+u",
-	"2j0NS4FJdBSZsRY43yOS0g1IVVgPGxdTsnq3Mc+AYq/BAYLArj1QQIDo4VDGKz4ScHOTaExbinY5cR8v",
-	"/k/BYZgK4mQNHk3ZZsDtpw7WMJF4hbrhRbER9o7EJ6o00WvgehMRbrN+zP8MH2kWslacCYN27vq7hWpZ",
-	"O5WnkVni43OkB/Ux8lK+zFjuavJW8fh2OHV73K232kSqO4M0hbke2XhkVPro2HpR4Bq6ElrHVg003MdD",
-	"eqpYpXRcLYP7piOprVUauhIuc9msz/62tN36JFwanKk28LL/QqlCZ5Sb/3Y18epIcryEjvRmCTb/jV6i",
-	"jM+59tUvx+GmX96zPYjefzUTB6h9EMkVKbq+ysAXSYvOegK7OrfhyFGcJ68GLtQ09sqR186ygos9tL6z",
-	"KoOlQBTIpIgBSmTYW2GB289OLG3HBm/B5vjJGo/tFbo04cGCorM0piPa/tTaBrYTEeM+/Gm0E6M3zFlq",
-	"c1Ku2WuoLJ/xkr6rZ+dPLj2hqasJDCg5T6HLGQGC9EPUUjJ+oSKbJU1mNEXvzgz0GoATP2VRopFrAz4s",
-	"xEkTWzRttYEgNv5UdpBqYTnji7c1wVPhJwthnjp5GXBrNARTK+Mo12Tpo35Y9GjRjijN0hQ9/GpYo6iq",
-	"zAn0ADfsxpuAFp7m/IW03Tbb/XNsAUt7LHoBPkbummm3N53zNaRpEP2c3yQis1zXckjbo3i9djDFupbP",
-	"XxshEGTalOkxrJ9t96UUQK/W/LjtRxXUqeJJZWd+TSEScd6cUdWoVZ9bA9NQcYWEnL17Z2xCLrTLUx3q",
-	"vOor3+ktEe2t7llBwih3TY1bLVuKqPHxdDr1ebXDyAG9ft3WoMbYKaZ8VTxZgZSvhw9vYXE9HkajzNge",
-	"j6gZYPsCiLFDv8tTGepr1JJBsC+2LRdOWIJYgA3qMHeRow3sZjHPh83ULYe6+iKUGlFZNVnKDuevrRdM",
-	"tp2N5RarWFScWJCkKjH7nrB8e4vd7U6L7kArmgy3Iu1wQSsS4zRbZ7Iarj+xse2YbGlTaHqXHjAAhW+l",
-	"d1M1P2BQf+Ibx+vDRfZvyzZSAW7XCN/vIKw+vh9UMxI/pASyy/nj4+Yj+oePK7qvBsqaG2mHtwfxz0um",
-	"Kn1Irt2o6gYmftMg9i2StnRGqvYyCnbGKCLpd9iy6AaNinzhfI2OiobvyGAa2Fsj/KjCij2atZCkSYRV",
-	"wNW5QqWAH7G8tLvXrgrHNkO6Zv8jL1C+YfN5KJ5aMPMb8uVOj1iHv6QnI+NxmmJpKOZTzYReRtUO0oUp",
-	"6O8FGipTKiWz23TmqhfEg6i65D5A36DX1I56PQ1OM+pWfnCyvl3uwn1R6Dq34L/wY7+osMzr50DuN+/x",
-	"jnIdP820xgHyVdgUCJSrrbQagyTI/rcUhd4se/JTyZbccWakY0NtGW6z1ZkiFO3bUjaPbOFVpkl+KnmR",
-	"v+VCXicX0iBSiM3/7PXNplrD0kSGvCuhePTaVk54k5WNuxkD/QQjTaOiAGHcZz7F4ibN9t1yq4NV1xOV",
-	"sAvB+5cy8uuNipxfcIFqeOkpLb2mIQOj5gQNOLMxQNZxiULp9L2Bl6dkN36ycuTQrtHP2r5RTMiRQc9e",
-	"/e6a3c2a10Ds6ta1irD39kh1w92x+V9dIPSm90TZSM+4LnxUqfEx5bqNvKZM+75YWUrjjgiynWoSTfDq",
-	"ooM8nPOsCwd5M8pQFCBZhl8RgsR1ILbdN8LR4YDNpLwLARe01Sh20dvCXWvhEDxPZ2jTsWWO3cHTLUK9",
-	"5oDYqm+1+rDirKGdlDlBbcOlypADzmhjb3KhyaLWDnOI56qHY3Uk/Fd4cTdTwpHjXDK9+clAw1MZlTZh",
-	"BEGEyqH9VzEAdhvBmy0Znwc6OfwNIFPE6EoHLnyZ2GAcmgFeX2VNBLZpgJi/7vMAA0I2XgoFHHVZvYTV",
-	"4Wv+TS7xqk6FIHbcxV1SXPYv40WK6CNMFVSarjL7yYtvvyb37t17aF76+eXXj1ySm3mEWu3ha/4Es1uL",
-	"tx+enn1BXHamOiSP/Q1ZMcWesq6vqzUba345d3OvmclfxOv6lqRQtE7wQazT45PD17xItDyf/IxpoRVH",
-	"1Pnk+HB6OPWRIJqxyfnk3uH08J67dhCP9Ojy+AgTo/Avx00M6iLYniZ4qa7SX9tXotoN1a/C5FO+cmTv",
-	"9b2Ktr5or7q+etO4gvVkOu25fnXctavlFYiBi1fd/vD/rvokPFqxvMo1rpXLlyZ/QcXEFlorMtvYjnio",
-	"3qsAbK137WuXmTYOuI2Lry3wMEr0lUg2O4Nb0V/pqs5RtMzhqnVex7s9r9BZFYXsOziu7zH055oS+VGv",
-	"ogpZHH0wJ3jVSR0L0Nc7vsrFz7eP9/1wjNxN4Dj3k5d0UR+9Keqvbg73Hzk0oA2X/hL8oErzhMZLgu+Q",
-	"JbVM1CyL/P0ftuHi3yNCifudANdyQ6hCRceYopEL7xKWHJIn2OrEcWUzGOX2i8PX/DGJU4YBaCNUYrEC",
-	"hb3zrcR4RpU+eGIWcfD0Gxs+X7voyooZha3l/lFaAl15i5aLtWXadRRaG1b/xO6/hUWBi2jWdm08Boni",
-	"jynio8mhS9H9s54bwz+E74Ov7bd3hO0IrOGdtod8YIGyBceiYAoPfnhz9PsJ5CXIA8ybtIhn89ENZtjL",
-	"Ju35O9+8x9HSFu8UlN95+/fTFZTl7U2BY3D7u/kR2IG8hIxcQwVDZYZoVXlNYZ/g/M6h9scqON39VfsV",
-	"nJVJ2yS08Ddq7UZw4nCP8MhKnd1owmWLf9sqrEFDFamKNyFC+4Tt/693wlXZup2mns5R2Q5R1ckeT6XR",
-	"x34Hh9S4M4amaf2+Tnd+rr2nhJXAG6jQ7dih69z8PG6ddfWj/t3oOvaAg+wNUa/N31D07AP7v5GbFzkf",
-	"Tye7Z5jVu0wH8cx9Io5zGqx9yCdw7/UOKNbunijQmvFFnUixdst2Iyjq3Kw3Lshbj1yVgOvKEBKiGtJ0",
-	"/wz2thDHFUV8dJizA7T41t7WiX4tuq6ghCQZyBXTRSPODDtMaeVuDA1jhsuw78EMjGi/KK6+vlXk2Js2",
-	"VtSz7Fcfq00b6GtbVtncEEu+MlYm0cLfIes6ArcFvtG6i1znhj+1QJmy5LbT2Hnqq1i326yFt9Y3Uimy",
-	"5AIWq7+xu89gDZb12Cp/m1tSXAAYmsFdD1HOsPU6rUCbdDqDtFLdvMQCPKrID4+/f/LlL4+f/fykY3b8",
-	"sjZ9qN/bq//68s2fvjz89wHt3Joh2Q/Bacu7EYt5d3NjateERYVfa77rXavZPoXvaQIomNGHz2zxfxdW",
-	"wRrkW72k1XvYy6UF8h660xw6VpIKvgBJ6ELY1olmSR2rEWmy09V8Qg6G8gLIAEusZ1DsgCvWB4y8x8EG",
-	"k4zdw6vXYnQ6HCxZPHVcq8HwephYXc5EQ6WV61oaSO6SWBFjXZOMtzyOzY7BgZWVd0kOZ7D+ij2swzH8",
-	"IEKPWQYiS7sIruDAQTZ7NojN2lwyX7bnTvEOuOxZkMu2pblN9/brnYlkQz7DqODZvennEVlCmhSBvrXV",
-	"4iW7hIJLNF2wX1uCO/imuPW22E1lE2pJD07O7n95/urxwX/aDiJ/Onrz4fTe1Zfnf5gEwXxbWpmINYRd",
-	"vAVLmzFOZeCqxTYzeEwW71l2YJaIObAJ0VQSKuMlu7R8H7u/2BvNyWe2Nc7hhq7Sz32egxRCF12AzNe2",
-	"r8yPXz91QeWUbvDWwMoktjrwcLJPLdFdZhvWEatJjDvQE+2twNzAwcPS3rndhApxoRYO73SoMU9DWTya",
-	"YbFup1VhHn80HJTZW7iTvXNQ5Ny3ykJvi7YNMe6Dpu219UjHVTL2ItuljfvCJgMqRWagWGIOdgjZnuyH",
-	"bOslWIhvvtBvR5Ye3iPfR6GuTNKBtEmvdcW+k25Z65LzjzTk0r6NfZCtv2d0cPlGq51jw2oYNtQqLypF",
-	"JU3sKG6L7mHpc9DxsoOnf0Q4UV6Lvmfnzx2J9Qbt21vELR9SGdALK9aNuE/MIzbLzbJI0Ya3gQnOb1hU",
-	"6fZ7hL53JYUfZ4zIri5wIu7Bjc/hJdK2vFAk5wlIQl2E2/bJBFtauLEZi+5Syh5wH30wP3ojpTZwV4D+",
-	"lv21Zoo7PKUSurYJDtuF5/SljWabce2tkVfRJMtDfnHQdwTn3TPG8iLTPYdM9nu2z40ZY49WcEJLH4KQ",
-	"xAW8bb1YBxV+cB8MSFa4nhwchxb27V8KqXGT7IbTQOkAKqp2O8kuUhBwpBLsVgZxYbOscrOUnmyDOwDo",
-	"rTs+t2iHd5Sg4I+nDHKbsyGVEGIHVaDNf5CKRV+G7Ff0Ap6Jxd5Jo3k1qeEAOdcsbbSsCVjec5G6joMF",
-	"6Ju3lDTrY4dmQWYpZfwa6Y8GyLtRT1KxMLr/UqyrbtWiFGHrmcciY31WQSyyzV3R7u1kwIts81HakkVK",
-	"kTuSXfoWJHMd+Sql7j5sbD1gKEQXSFZuIQNR5+iDHaBXqCotMgT8vtkG8gO8c7jt8ev2Rm7Pif70cUMC",
-	"vSDUDLghYj5/VHRNtxX3StON8vVX1guh5WYrTsA7X2gfFCD28UevC7w70FTe2D1q+3dvdpMRUsUGXzXR",
-	"GQLZekwp4+DaVPQqbM/ce/9aeltXwPqXIrJsm6yWgeTdHd6/KYI5PBoLDXmCqbzaX8NR9hbQSzdK3zGu",
-	"axW3YQHu3/kELJrdy/tKSfKeLeNBBsIOyl+0yND5mCt3hbgb2/Fzaft0YAtOw9FLlKrWMXc7ASslxgPC",
-	"fIPqkxo9Qq3mWk+FFRwMk3OdZ4Mz2fLqERr9J5ZY4wDfmVtTHMwO0mr8WJhRY9MKDWcq+0CEOYstDPnY",
-	"A0nVu673rfbX5m2zgfJSt7JcZCdJxs/wZGodg4jINYZVKd/4ZOYmKzj6wJIt7mnNJFz/xN2HT5OPppbn",
-	"Oke0G4UOOTf2OrLFOtWWcIU+UNReBU6vx9e2iwPaB3fbBvU78qAV51A0l8DW2K4rNt4LbUwx12ggSEVH",
-	"MyH0Vl+aEPo6vrRxx3QzR5XZ+MnZffI39lWZCif0jjxYv/oaHN8upB7GxprutWRaV0pjGoAeVhtzJzzr",
-	"FiLgbjV3VCEzmG53EOthPCI5z8yPDC+Fy3mGkR9JrBgK5ju4vgG9Su1f3Tu7U2lDH1bbYo39VhblOgEH",
-	"RNFwsacH4Sem7boT6VJ2n3Atd+P1+mulrQQzCm89Y9whEZbc9BtGz+0rtwiT8pbdAETc9DcHiL2EUPl8",
-	"PCbt1TPVEkk0Ieth1UyIdAt88I1PuXdCcddrCPy4ux0wOTPO0NZCeGnsx2tk2Ttt95uSVc4Zautq79jd",
-	"TXcEMxqZwZLxhNDiVuY6QQzoL3StM9xXOtVWaN6NNo6gLwIg/tJmD/lqAWwnN3rhX9qdyP+EOFn1HrnA",
-	"8RbA2YE0cUN1yFV/VkcfrGupl1SuW7LsvvvBOa/2ANht5cB3QzZFMXIX8AdaTjs6h7u3nRrXQ+7ZdNpb",
-	"6fhfRIoXgeOllZZvosl0CVIT2kILVV7f2EWJ/obHW4SOn6KrW5h/vCuHA1N+TNuKM3G3R6LySxh2pitA",
-	"VGum3SljXla6ZF+jiN5PcoM6+k9IJNUuBwkderM17C6CsM0xr11AbPXxl+WJjeOMI9r07E17L29Y2S9b",
-	"rM8bKLNbizxNyAxcNlu0U/uhb3bDd9odNXZjT/hEjmMbstXlMhocZ2hZlw5dKfSR2orB64/2bDje1cGX",
-	"Z21jPC6+Y/N5UnYBXXVcJUaURmYYFex1ctdmTrfWcWy/yFXc5vQbP9sDWgcLFYvZItthjfGFbXzmEw3r",
-	"Hc+aGD6gRM1v97cqtetWqYWBPrhQrXoAv9Wq3Wqt2t2B+rdytb2Vq7XIcUTF2p4k/v+qorW7gembO9JP",
-	"PoXStW4KOUrcvbXBwzQPezw0ey1eM3Bu3XUe6mwort0yx953tA9EwtuCO5DJAN33atiN587wBjeotv0R",
-	"6oAcgCZjcuY/DZ76r5Q2P5Q/3UnmfOUqLUQCf4nWqzfmIBTeRGHRI5fp5HxyNLl6c/X/AwAA//8=",
+	"7H3rctw2muirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgybR3RixAQ4Aqt32aOs8zXmw8ySn8OFC",
+	"kATZpNRq2bv5JXU3icuH737Dh0nKVwVnhCk5Of8wKbDAK6KIgE+P54oI/U9GZCpooShnk/PJyyVBf2fk",
+	"nfo74nOklgQVeEHQjMy5IJNkQvVD/yyJ2EySCcMrMjmfYBgqmch0SVZYj7nC754RtlDLyfnZ8UkyUZtC",
+	"PyiVoGwxubpKJt+IzYuStef/keUbpEieo/USK7TmZZ6hGUErnJEEralaonSJ2YLIBOHskqYEYZYhnOeI",
+	"CMGF7FhjJjZvRclqq8zIHJe5mpzPcS6JX+WM85xgBst8mpFVwRVh6eZvZBMHl8Qrgi7IBlZHGcIowxu0",
+	"oJdEAgDhd8zkmgiEF5gyRJlUBGcawhhJknKWIT77B0mVW/2S4AxgapcfrONAL6QD2CfTaTJZUeY+H8dA",
+	"/3T+PVbpMr6ZJy/xAikNer10A2q0xhIOwCxfqgRxgf4dzbmAUyKXRCCqEJWI8XXnFuYHZt5w7ZHVMakw",
+	"S8nTTP8OIxVYLatxaDZJJoL8s6SCZJNzJUrSP+IzuqKqvdu/8DVaYbZBiiNBVCkYwgqtuFQdKJTDOFEE",
+	"Oga443d0Va7gkzkG+9EfAmWKLIiAVX2PxcUPMHB0lyssLnr3+QdB5pPzye+PKiI/Mr/KIxhXT/IjIFXP",
+	"NPBnHDjNmL8QIQGOTbA+RqxczYjQKIKR3UZk5ks7QN/kBVaKCP3uf3325/NXxwcP37yaHjx882GaPLj6",
+	"1yt88P6N/h4fvJ8ePDzQX98/vrIf33z+58//MInh/wue57xUP8Ayu+Bifuxb3JyLFVbmVO+fTrYc+JUe",
+	"ShacSQLs97ngs5ys9L8pZ4owwFBcFDlNsQblUWGe+NM/pAHzsKN348KM9ZP5FRgqYQqtBbewsK+BQABu",
+	"CmAXvCBCUbPSOSV5FmcW8JPhFob88YyXqg30ZKLIOxVHpwrAr+xU9uk3fhjLGq+SyWPgou01YlU7kQwr",
+	"cqAooHZrKQvOs2ApntsnE8X5xduVrA/Fy1kejGMR4yqZrJeb7TvCAA07rp3bvBrb3tfAbnuOoLUZzW9j",
+	"36/NmQ4Dt37YDBVfFEkv2mtKBcGKZG/HgH6OaR6uy5NHMlkIXhayjWa/LrkkIDC1UJAaz/5RZgsiHyGu",
+	"VYU5sBlJ2SLX4kovNZlQRVYyChf7BRYCb/TnpWb3sQf10sQlzt8a8TwUKS4og4MiTDOCV5OlUsUkgT8a",
+	"xirVnxaiSANQB6dpGXXrhwJLyzfakAPGFX2J81zGCNeQqwEjUlgsiJIakLsBacGFiq9UkEvqhEaLe7Yf",
+	"l0Q4jtSaVCqsyjpItjKbZKLxkpdq5JleEkHnmxjLaNCTFaaAAxYOiZMrS6NX+HXbVVa79PNEcK+9co8S",
+	"jqgC6CYhbXZSdMVrcJZRjRs4fx5QuNWJV5SF3x4nTdbkSNprPydbdJ+K6ELF9execl0i9DPfu1/Tu6aH",
+	"x5HTrEhpxIodjQUrPp6enCahhnIU43iOGPxc98/O7p1tm04QbIV+aEjpzbUJoSKSph3QSzRbH3ZE1Nry",
+	"9aiqAkDjjKbHY0kujs/PqEGqOnp6tuX/6VOejKiL8DQ2SH0xc0Qpjheb9uJmZIHZKAFq3phtotwt44y8",
+	"nW0UkQMZLGHZWAEu+Co6tyALy9ijWEdCmZjyYqN/Myu2HIxkwB15UZAsKhsVVzgftb1BCppduN2aW20N",
+	"mPW5zbhJdXjBqcSO/gm7pIKzldPwo8y2Rman04f3IwCoS/FfsKB4lhMJjgamjVhtsK+5uMg5zgzF1Th3",
+	"QOXV6r7TaldEn/a2QMSE0Hp+nvM1ycD1sqZ5jpYlCLvhWsJ11MeM5ETp/6PaeyYwZSNFO5nPSapkx0ax",
+	"83+s8AWRaImLgjA0p0KO2+tc8PeExSbZIMbVkrKFHVzqc6QKzTaIKkny+SNEVoXaoPWSMO9iUciOGKfQ",
+	"94SNJWr9SgdXWRKcd/7wFnwibwsiUovfEWlPcE7Z4q0lbru0OiR+oiwlZpP2cbTG1GilCKOCCGmIdNCG",
+	"cjwj+VZm/8w8dQWUEl/6irL4D92KOmVvGVnHMdQr5MNRZ6TKLIxrI26tO7+Mcevm9JIg93wyTB9XKicj",
+	"KUwuSbbtJH7Sz+hn6XsSh7csVyssNlsHso+B+rIqcit4WlAuZVlXKtuewZyzRWB2AtCoRG5YBEPkG6Tw",
+	"BdHkuEJcZERo+gWVDOTbAPi854yMwom4zQGgMwhr8DmAgJvEIaCl6SgF2wOrENlTk2djLURost6AUSdO",
+	"knSZJ9XRvumSTjsyVAaIh05DInJuI9li6Bvepv1fk33V3M/x5bdZ27iXbsrdVvjdU/PjyTTG60ZYPdtZ",
+	"UddpHu+IS40DXciP+mZ5QeYD2UIdmCvK7KfjCMfooCy+WmHjr+olrYbjr3qrzjY15p+bsB2VqGT6swIV",
+	"Z41WeINmBAlS5DglWRU2MqLIBFacgTAXhAA7U0u8duwqZhNUGFNfiRkAMUIyiYyNsQWlGlzV7bGTKe3C",
+	"2jS69y1Ym09XOOZFTnnheGE75Fpz+lWxmWFms7Zud6Tju3e6bFy6IDKi3/w41wozWmFG50SqBMklPjm7",
+	"f/7//s//rVRomhOrQ5tgpjZeKr16JvhFXKcez5DFxUg9r1Oh5IIuDKt21FEIfkkzENJ0VXCh4N8ZvoC/",
+	"WhU5cHpLlGgKLKxQaquI9uB9SMcHfq113B5Mk7OMD2ZMa2kGW+JLAP56yYE7D0IsQOTneoq4bpzSgnS4",
+	"I8Z5mun7cZ4TyUsRs48foznNSYIwEmROBNFWDWQEaFhIJTYQOcfMa5aTuJtOqA6TVLPLFU6XlBEkSiZH",
+	"2aEtT8wMXxgtTRCcgVPD0cCaqmUm8JpFUUgqUnQ5B5REGhdRxgmkA8COjYcH4WhsUJZpSqTkomvPHJU2",
+	"BuSTJvz6LHuPqPg2z6UPv36Gh4y/Udb9V20/Utt2D/mG3mUFtG3yxWrtFZ/1bifD32oo6TDCMwOPf4Fy",
+	"bgnRMR97Rs5Z1aV8B9y2U5B8K/jKJWWMVBWweis8u67n2tSh+Y1WzoEhS8ULDVjwsliplHImqVSEKVTQ",
+	"VJXC8O6ZBi14SzCEqNoqKQ2W3RlsG5RIURO8be7aANkutAMjxG9LOzBMNa4iZG+v5ealFtBD5HyXE9YM",
+	"0rnqF46pjsTDsQJ8OGqYeNKai4g+/NS76y5Ioeo6aIePV4QbbLjIynSJsPSS5JC8w6siJ0dzIgQl8khD",
+	"WuFZTs6/0Lq0+XVyPhn4QlNB7s0i68UEzXojGgFHki605HO+arewR4Fjsw2pk+3auk9icsCLIlDAC5rO",
+	"7kwQGRehC+cfr2/mCWiUmjtxRoyC47yUKMclS5da2uUdsonGczmoU9ujYhV0MT82eJwCiajhCe/rD1oG",
+	"O3vzESK5JEYFjq6FvZ3ndLHscN6OpRxwgo1U+QvKGOlIyRFEa7jDueYLeD6q/BBxOXJho1haMpE5LeKa",
+	"sJMYmn4xUtoO0WdG3qlz9OrkjfMYJuizk89RyldarpVFgo5OjhBncJ5rvEG8VAn618m/UIHFBckS9LuT",
+	"31V2doL+++S/UW7yDLqjcL0yx67zJ3hYk3IxCmCXRGQ0Vdum+cU+FlW8ghymZdwGfK/JarsAzCaOfO0r",
+	"ob5laC3Qn5wCZs7c6U1uQ4lnEh5da7ge0lGFtBYl+rjRjV0w3ioEvbBk5m9h0i5LVrg0UkUF2eJD2Z2L",
+	"xO1uJ3qQ49u3oQrV8D2Apj1abRFxbj3Z4HN0/zoPv1ZvzX+GJp0z3HyXE2yfWxgEBOqMncJfeSkYzp8w",
+	"JSKJAjhVvCNX3wqd2QZEgJaEThwobZaA9fV6UjKqsHw9iRHtuPyDFJeS9IvKiIzpUcNdxlxbP/f5uQMM",
+	"cvOw7KYjk73bYVFnJAXzCOnjlIizR/C1hppWTChDBKdLZPWMFhoFUbcBSx2WCusTkIG72JQygwc+dcyd",
+	"RrX9GJJb1NoFLdaw9Bbo8ZnXNgakSZycxTToRtbDWSzp4RllpCvVtpnAKc2ZW/plZB1P3DRpuG3yzCkj",
+	"/yZd6NUVygxGCp/Iu21kX58TqTQIYW8RqTPB+nssLrxtOEIiBXJ8S91DuBr3VtdKZPt8llQqLiIOmR/I",
+	"mkjVzs64fqJ4hwvaGccNz99MQma99SdrZd2ETyOhNy2To/46PmhchS8IQ3iNN9vP29ZfmDSluJOnScRt",
+	"llA0SLBj+T1OtPiq+o6/N+htVpZ4ZIgN4Ipemg7anK+JOEixJCgnShGRaF7P2t/LBGV0oXVvLtByUywJ",
+	"k4/Q/XsoXWKBU/2EKxh6hBi3jyArUojJAa7SQ7dWq/whhoM/kLXPvx9Bjj4r17vd7jWF31c4s0Vp0rqo",
+	"+Vpb5jOS8hWpzIowkjo8tbc+17cagkoV4LaDXPhzAJJ+Gpk6sUfgPeUlmLr6t0rhvlaasN/4WXLjlOHd",
+	"JPUPdSaR+vpPmgf3Hee9J3etc3MJzn7aydEkGXCKmiqJVCQzpZnfPXlZP7BxWdJ+9gfTB2FB3aCk6SAT",
+	"ur1ufToG5+xjNsQlEZYXJDOSuYWDEKyCN0Bsj0qwriB5Mp0enDx8OAiesEI7ivUrCYIWnGcJktYDaMdL",
+	"TqenQxblVIvtk69KqdAMIlYKqruEVOh7+pWzKGY828SOd0hGeIMNG75p3FaWemvQP0ESTJfwASME3bnJ",
+	"JRdGm9pdsrk/s5i14CAmz/VC1NImL6Sa685pihXxAPROQcgZc/E6JUoJXoERZSRRyUbWLp98hEiIKRdV",
+	"lHari17xrrX4FOIRi2klY1VyaprsKDOrIkB7AC0C5PN54k7HY5szobEvfRqY4lXbQlOJ45fEIINcaoK2",
+	"BCXpe5IEmTJYIc5SkvgkWKl4IU2Bu7yoZ8M+0k/nBEsF6AZJ2Wu8kfAuySbJPnLOGva0p99zv73GOgYn",
+	"pm0fGU7suMEUVjjPHa8eMekoGV0lwfUHNZ9ThsglERttCUQi/rHcOT/iqzfJtRPp2tlxftj7o8jr00qV",
+	"60cZeMwRnhFtnvXtJskuwsODHFyARQcLvWZ43QeMBkDpNkOgIw+slES8zbBqNq/QWl7MpTPM39+GOLzX",
+	"AfHnnOdjne7ODmvLUPjJMKGMpDQjEq2XNF364toFUUgJPJ/TNJpgBtkNETXJ2EAgALSOXOXu6+e16ep0",
+	"wuOTLw6nh9PD4/MH0+m0Fv9t/VTT36bJDjMj7BnY7SQWZB1H8KLymo5JKdGitN57I+lq7FGl76+4AI2M",
+	"geTQMBTE5qROuht3RLnTjOS8zvynnQuwcYJgIXOyBr1xyEq2LkVyfNGpRHWUNGC0xpdWU5UKb5BtSdAj",
+	"FB7cP92qdBntcgDx69k7Si7mWBg/O6xwwYk8RzioWgmqMSBXVWtSxlGfay2ISnQ8nf7xEIWc/zhBZ9M/",
+	"JvBLzSsYdBap9RU5vfqX+fc4uXf12evXh/DpT5//+Y+fRx001xUQ3fr0y4CbjiEMwysaxmc3cTCi1lxc",
+	"IP9emJaoGZas4cA2BTItyi0zPxfcpPnJBOFccm1mFtjESXuwD/pHbXHQZFReVPmbQVeeL+59cXr8QNuo",
+	"bVvO6AG5UQpAha40tHZvF0+YxydnDx4+fDi9/+D05L4euYLL9PTB2Rf345W2tSLQPjoJ60XDpJABtAWG",
+	"sigLRTUMt+qnv1or1iROGxvV5ulXLmZtZYCpjRhXNCXWBgFvKSoE7VBoR9sTZMXFJnKGJ/cfnN47Oz27",
+	"33soX5w9PDl+cH96enp6fH/YkYxRcBhXZFBdSocjKxK21RD1bbZc1a4V7BJxNhnr/vJ5Mn0b+rEg7Dk8",
+	"qN/Qp6ct2LdLXop+kfatTXVyNJI4J1FaCkFYujGb2fASpbxkClHWT9Yg4LZJlZqmWF/QixLAlBKNoEad",
+	"n3GutMQwj5kFzciCMmmck7//ncm+Rr9Pc15mBylnc7owv60FVeStYQda2xIlS1dZXVmK66dxFciQbYzD",
+	"uyMYyd6v10iiEFzxlDf8IcZh7bzZ5lOZFfFUb8g0lt26qYBmfAbamnuAD5qyQDWdgvo5PXrQ8K9ySXxd",
+	"pffCOG11evQglNfhMZz2iuGz6RbJC5DsO5nIZuFr648NpCQvCNPSjGVIcbRe8lXbhexI27aDGRRn9zhS",
+	"21morHtbH4K1u4jtvwBjuKPYYnAE39lVHaZTZ7nP2C5SpRhcq1EZVx12l+0oUD/x15MNka8nwDHWy03N",
+	"7HLJqvr4J2PaONloiewqgA/jE5DzT7Jhpdkj612sWToYN17C80NrkRvmX3f1QQX+akkBkIKT7kK1XSA+",
+	"oOwtJLMEHf4azm+iMM07En3XWJr2fLY8zdS/ZDyGZ7bhaXeovpopoqmAtthexV9/+vEH9Nz86jK1TZ8/",
+	"K/FnPNu0vOWmUaztL7s1mOAmT9wKh+QlmLBYPE1ZUZWTnhqoFrlB3vsjUGn4HJWCnZsUuXPbdfGcskuc",
+	"0yzRhH4w5yXLEkTeUamkVn0OSkkSTaI5SZDWI3KaqgSVDJdqyQV9T7IEFQJMc5DwB2778NAlprleQGJi",
+	"Wwyq8bfEX/SvbqMeGDG4aWMgkvfgSvv4HESYyRUXVUMD03Kk1byzkuO+XOBgTWb/cQov176SFqiq6jVB",
+	"pa8H1sAQpmyx8k01xhyZMfEfu2oKqoFWSb92zhFfRfPyrfmkQSmd3oPAoVOyXOtGiucZ4vqpNZVxQwne",
+	"Du2ehqVABTiK9FgLmO8RyvGGCOmth42NKRm9W5tnBEOX3QGCwKw9UroC6GFRJghE681NkjENUdqF7H28",
+	"+D85I8NUECtr4GiqBhd2P3WwxonEKdQNL4rJq+hIucNSIbUmTG0SxEy+mf4u1jcxcCYM2rntbBqrou5U",
+	"nkbWJ4zPzh/UQctJ+SpXvqu9aeDx7XDq9rhbb7V9WXfuck7mY/tFjkpcHt0TkynSlUo9tl6l4T4e0s3H",
+	"KKXjqmjsOx3plK2i5BW3OfN6fea/pelTK8ilxpmwdZz5CqQKnmGmv+1qH9eRXntJOhLrBTGZl/gSZHzJ",
+	"lKu7Oo63m3Oe7UH0/queOELtg0jOJ4e7+hZXns87K1nM6uyGE0txjrwauFDT2IMjr51lgIs9tL6z+pYl",
+	"BxQoBE8JqZBhbyUtdj87sbQtG7wFm+OnKgeuvkKboD5YUHQWZXVE258a28D0wKLMhT+1dqL1hjnNTU7K",
+	"NbtcVYVbTtJ3dav+yaYntLpIQ0DJegptzghBQD9ILgVlFzIxWYBohnPw7syIWhPCkJvSFweVSoMPSsDy",
+	"zJTrG20gio0/Vb3LWlhO2eJtTfCEHbG5/tXKy4hboyGYWhlHpUJLF/WDcluDdkgqmufg4ZfDWpSFMidy",
+	"+4VmN84ENPDU589FJidd/WpjDpeX+IK4GLm9RqK96ZKtSZ5H0c/6TRI0K1Ute7k9itNrB1Osvezgay0E",
+	"okwbUzWG9dPtvhQP9LDazG4/CVAnxJNgZ25NMRKx3pxRddChz62BaaC4kgydvXunbULGlc1OHuq86isc",
+	"6y1O7q0rW5GMYmbb+beaBfmo8fF0OnXZ1MPIAbx+3daggtgppHwFnqxIytfDh7ewuB4Po1ZmTHdR0Ayg",
+	"cQZJ4W4am6cy1NeoBCVZd2P5jGaABdAaEXIXGTfpsjCL/n3YTN1yqKsjR6URVeUDleyw/tp6qW7b2Vht",
+	"McQif2JRkgpi9j1h+fYWuxvt+r5UK5wNtyLNcFErEuI0W2cyGq47sbGNwExRXWx6mx4wAIVvpWtYmB8w",
+	"qDP2jeP18fYOb6sGZvEyljB8v4Ow+vhOZM1I/JDi2y7nj4ubd8bJe8LYowNlrXsoWuHtQfzzksqgA861",
+	"W6TdwMRvGsSuOdeWnlxhF61oTxYfSb/DZlk3aJHlWjbU6MhfswEMpoG9NcJPAlbs0KyFJE0iDAFX5wpB",
+	"6wjA8sruXtvaK9OG65qdt5xA+YbO57F4qmfmN+TLnR6xDn9JT0bG4zyHomTIp5pxtUzC3uXeFHQ34g2V",
+	"KUGx9jadOfSCOBCFS+4D9A26nO2oy9jgNKNu5Qcm69vlLtwXXte5Bf+FG/tFwDKvnwO537zHO8p1/DTT",
+	"GgfIV25SIECuttJqNJIA++8/nRtmT34q2ZI7zoy0bKgtw022OpUIg31byeaRzeOqNMlPJS/yt1zI6+RC",
+	"akSKsfmfnb7ZVGtonomYdyUWj16byglnstJxd7JU9w0Of8cXIIx7zaVY3OSaB7vccLBwPUkFuxi8f6ki",
+	"v86oKNkF46CGV57SymsaMzBqTtCIMxsCZB3Xd1RO3xt4eSp24yarRo7tGvys7bs0uRgZ9OzV767ZV695",
+	"Acmu7hsNhL2zR8INd8fmf7WB0JveUGYiPeP6P2Ipx8eU6zbyGlPlOrIVOU47IshmqkkygUuzDsp4zrPy",
+	"DvJmlMEXIBmGHwhBZHtfm74v8ehwxGaSzoUAC9pqFNvorXfXGjhEz9Ma2nhsmWN38HSLUK85ILbqW60O",
+	"wDBrbCdVTlDbcAkZcsQZre1NxhVa1BqxDvFc9XCsjoT/gBd3MyUYOS0FVZufNDQclWFhEkYARKAcmq/8",
+	"ANByBu50pmwe6eTwN0IKibSudGDDl5kJxoEZ4PRV2kRgkwYI+esuDzAiZNMll4SBLquWZHX4mn1TCrik",
+	"WgKILXex1/NXnfOYTxF9BKmCUuFVYV558e3X6N69ew/1Qz+//PqRTXLTP4FWe/iaPYHsVv/0w9OzL5DN",
+	"zpSH6LG7my3F0M3YdhQ2ZmPNL2fvrNczuSvoH2nNSOGc+NYJLoh1enxy+Jr5RMvzyc+QFho4os4nx4fT",
+	"w6mLBOGCTs4n9w6nh/fsZa9wpEeXx0eQGAWfLDfRqAtge5rBdfJSfW0ege6RJndWTs5fxcmneuTI3Gh/",
+	"lWx98DE0nLt607h8/GQ67bl4fNyF49Xlm5Erx+3+4HtbfRIfzS8vuMA8uPZr8hdQTEyhtUSzjenFCOq9",
+	"jMDWeNe+tplp44D7NCOrgiutyP+NbCzwIEr0Fc82O4Ob7+x1VecoSpTkqnVex7s9r9hZ+UL2HRzX9xD6",
+	"s62o3KhXSUAWRx/0CV51UseCqOsd34/Aao1L7dbxvh+OoFtn1tR58hIv6qM3Rf3VzeH+IwvOsNCsLkIb",
+	"wDdvDtzt3OfpHLjtrZFQeI/1ICqaflpUZLbmOhElJsvY5dODwgit82EXRLruQUhxhPPcyG+4OEV52iOX",
+	"euKA6Bpt7XG6RPAMWmIjUjWSor//wzR+/XuCMLL/I8KU2CAsQe3NsMKJDfYjmh2iJ9D4xspoPRhm5o3D",
+	"1+wxSnMK6Qh6iSlfEQl3eBj94RmW6uCJXsTB029MMsXaxtpWVKvvLWegVILglfNvML42IryO9muNik/M",
+	"/ltoH7kQa23WxlIiQBnSILe5BVQ/9M+SiI3zuZ/7vINu8k4+mBcNT6jerO23d4Tt7EyRd8oc8oEByhaO",
+	"k0QTuuDFm6PvT9A37wCyaA3imeoEjRnm0ltz/jZS43C08sx0qk3fOW/Ip6s2VbfIRY7B7u/mR2AGcvpS",
+	"YttraCrTRCur61L71KjvLGp/rGqUvUdvv2pUMGmbhBbuZr/dqFEw3CM4ssqC03ZRddWIYf0NGgp0LLiR",
+	"lbRP2Hx/vRO+iTJQO5WTPZ5K4z6NHRxS4+4qLXpr9wbb87NthgVZ8Usjk5NOzffm53HrrKsf9e9G8zUH",
+	"HGVvfarwPrD/G7F5UbKPQWkO71Tes9K8HXGsC2ntAoCR+/d3p1dLohRlizqRgo5telNU7XfBNxvlrUe2",
+	"ZsT26IgJUUXyfP8M9rYQx5bIfHSYswO0+NbcGgxeTrwOUEKggogVVb4tawH9xpS0NxfHMcPWW/RgBuQ3",
+	"vPBX8N8qcuxNG/PVTfvVx2rTRrocVzVXN8SSr7SVqW1se5e1bVHdFvha6/aZ7w3vukeZqgC709h56mqa",
+	"t9us3nfv2ur4nMmIxWoDF70Ga7TIy/R8MJlG/iLS2Az2mppqhq3X+kWua8Azkge17ksox8QS/fD4+ydf",
+	"/vL42c9POmaHN2vTx7r/vfqvL9/86cvDfx/Q3K8ZoP8Qnba6o9XPu5ubm7sm9PWerfmud71v+xS+xxkB",
+	"wQwRHWpaQXRhFVkT8VYtMQuCztXSIlkw3UkvHSvJOVsQgfCCm0aaekkdq+F5ttPVfEIOhuoi2ghLrOfT",
+	"7IAr1gdMnMfBhBa13cPC63k6HQ6GLJ5artVgeD1MrC5nkqHSyvawjaT6CaiPMq5Jyloex2b/6MjKqjtt",
+	"hzNYd9UnVGVpfpCAx6wgvMi7CM5z4CibPRvEZk1moSvitKd4B1z2LMpl29LcJP+H11KgzyBGfHZv+nmC",
+	"liTPfNh3bbR4QS+J5xJNF+zXhuAOvvG3b/vdBJuQS3xwcnb/y/NXjw/+0/ST+dPRmw+n966+PP/DJArm",
+	"29LKeKpI3MXrWdqMMiwiV762mcFjtHhPiwO9RMiIzpDCAmGRLuml4fvQC4jRuQb6Z6ZR0uEGr/LPXdaL",
+	"4Fz5nlD6bdNl6Mevn9oUgxxv4PbSYBJTK3o42aeWaC/VjuuIYUrrDvREczs503BwsDR3/zehgmyohZF3",
+	"KtamqaEsHs2gdLvTqtA/fzQclEoE+s3eOShw7ltlobdF25oY90HTgqS0IEDHIRk7kW2LCFyZmwaVRDMi",
+	"aaYPdgjZnuyHbOsFeYBvruxzR5beDFoT9FCoLZq1IG3Sa12x76RbeLpWhvSRhlyethY6yNbfMzrY7LPV",
+	"zrFhNQwbanU4QYlREzv8rfU9LH1OVLrs4OkfEU688Bfw79n5c0divUH7CyqVsMUfsiD4woh1Le4z/ROd",
+	"lXpZyDdlbmCC9Rv6mu1+j9D3tsD044wRmdVFTsT+cONzeAm0LS4kKllGBMI2wm26phJTaLox+av2ctwe",
+	"cB990H96I6UmcOdBf8v+Wj3FHZ5SBV3TEonuwnP60kSz9bjm9tqrZFKUMb84UXcE590zxupC5T2HTPZ7",
+	"ts+1GWOOljOEKx8CF8gGvE31YAcVfrAvDEhWuJ4cHIcW5ulfvNS4SXbDaaSQBBRVs51sFykIMFIFdiOD",
+	"GDdZVnAjaU+2wR0A9NYdn1u0wztKUHDHUwW54Z7XIITYQRVg8x/kfNGXL/0VviDP+GLvpNG8nlhzgJIp",
+	"mjcaGEUs7znPbf9JD/rmnTWty1IHZkEWOabsGumPGsi7UU9yvtC6/5KvQ7eqL0zZeuYpL2ifVZDyYnNX",
+	"tHs79RC82HyUtqRPKbJHskvfgqC2P2PQ+MCFjY0HDIToAsjKLmQg6hx9MAP0ClWpeAGA3zfbAH4A9463",
+	"PX7d3sjtOdGfPm4Igi8Q1gNuEJ/PH/mcf9N/QSq8ka4az3ghlNhsxQnyzrVdiAoQ8/NHrwu8O1BY3Ng9",
+	"arq5b3aTERJig6ua6AyBbD2mnDJim5b0KmzP7HP/s/S2roD1Lz6ybFruVoHk3R3ev0kEOTwKyk5ZVlXR",
+	"1Hq8QQ3s1mNc1+qv4wLcPfMJWDS7l/dBgfqeLeNBBsIOyl8UL8D5WEp7obwd2/JzYbq2QENWzdErlAqr",
+	"2rudgEHB+YAw36D6pEbHWKO51lNhOSOaydk+xNGZTLH9CI3+E0ussYDvzK3xB7ODtBo3FmTUmLRCzZmq",
+	"riBxzmIKQz72QFJ48/m+1f7avG02UF3xV5WL7CTJ+BmcTK1/FOKlgrAqZhuXzNxkBUcfaLbFPa2oINc/",
+	"cfvi0+yjqeW5zhHtRqEDzg2dr0yxTtgg0OsDvvYqcno9vrZdHNA+uNs2qN+RB82fg281Ao3SbY90uCVc",
+	"m2K27USUio5mnKutvjTO1XV8aeOO6WaOKr3xk7P76G/0qyoVjqsdebB+dTU4rnlMPYwNNd1rQZUKSmMa",
+	"gB5WG3MnPOsWIuB2NXdUITOYbncQ66EsQSUr9J8CrggsWQGRH4GMGIrmO9i+Ab1K7V/tM7tTaWMvhk3S",
+	"xr4rfLlOxAHh22/2dKT8xLRdeyJdyu4TpsRuvF5/DdpKUK3w1jPGLRJByU2/YfTcPHKLMKnuXI5AxE5/",
+	"c4CYKymly8ejwlxEFJZIgglZD6sWnOdb4ANPfMq9E/zNvzHww+52wOT0OEMbTcEVwh+vkWVuON5vSlY1",
+	"Z6zJr7lxeTfdEfRoaEaWlGUI+zu66wQxoNvUtc5wX+lUW6F5N9o4gN4HQNwV3g7yYQFsJzd64R7ancj/",
+	"hDhZeKtg5Hg9cHYgTexQHXLVndXRB+Na6iWV65Ys2/d+sM6rPQB2Wznw3ZCNL0buAv5Ay2lH53D3tlPj",
+	"stA9m057Kx3/C8/hWni4wtTwTTCZLolQCLfQQlaXeXZRorvv8xah46bo6hbmft6Vw4FKN6ZpzJrZu0RB",
+	"+UUUOtN5ENVaq3fKmJdBz/RrFNG7SW5QR/8JiaTaVTGxQ282Ct5FELY55rULiI0+/rI6sXGccUSbnr1p",
+	"79V9O/tli/V5I2V2a17mGZoRm82W7NR+6Jtd8512R43d2BMukePYhGxVtYwGxxla1qViF0x9pLZi9DKs",
+	"PRuOd3Xw1VmbGI+N75h8npxekK46rgojKiMzjgrmcsFrM6db6zi2X+Tyd3v9xs/2gNbRQkU/W2I6rFG2",
+	"iDQX7sTwASVqbru/Valdt0otDvTBhWrhAfxWq3artWp3B+rfytX2Vq7WIscRFWt7kvj/q4rW7gamb+5I",
+	"P/kUSte6KeQos7cYRw9T/9jjodlr8ZqGc+vm+1hnQ37tljnm9qt9IBLcHd2BTBrorlfDbjx3mjfYQZXp",
+	"j1AH5AA0GZMz/2nw1P9JafND+dOdZM4HF6sBErgr1V690Qch4SYKgx6lyCfnk6PJ1Zur/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

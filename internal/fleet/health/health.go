@@ -7,6 +7,7 @@ package health
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -26,8 +27,10 @@ type Kind string
 
 // The kinds of check that are built.
 const (
-	HTTP Kind = "http"
-	TCP  Kind = "tcp"
+	HTTP  Kind = "http"
+	HTTPS Kind = "https"
+	TCP   Kind = "tcp"
+	GRPC  Kind = "grpc" // the gRPC health protocol
 )
 
 // Check says how an instance is asked whether it is well.
@@ -36,9 +39,20 @@ type Check struct {
 	Kind Kind
 	// Port on the instance, 1 to 65535.
 	Port int
-	// Path is requested by an http check and begins with "/". Only the
-	// statuses 200 to 299 are good; a redirect is not followed and not good.
+	// Path is requested by an http or https check and begins with "/". A redirect
+	// is not followed.
 	Path string
+	// Host is the host header that such a check sends; "" for the address.
+	Host string
+	// Statuses that are good, such as "200-299,404"; "" for 200 to 299.
+	Statuses string
+	// Text must be in the first MiB of the body; "" asks for none.
+	Text string
+	// Service is what a grpc check asks after; "" for the whole server.
+	Service string
+	// Verify is set when an https check wants a certificate that this machine
+	// trusts for the host.
+	Verify bool
 	// Interval between two questions to one instance, at least 100 ms.
 	Interval time.Duration
 	// Timeout for the whole answer, body included; at most Interval.
@@ -47,6 +61,40 @@ type Check struct {
 	Passes int
 	// Fails is how many bad answers in a row make an instance unhealthy, 1 to 20.
 	Fails int
+}
+
+// GoodStatus reports whether a status is one of the check's.
+func (c Check) GoodStatus(status int) bool {
+	ranges, err := ParseStatuses(c.Statuses)
+	if err != nil {
+		return false
+	}
+	for _, r := range ranges {
+		if status >= r[0] && status <= r[1] {
+			return true
+		}
+	}
+	return false
+}
+
+// ParseStatuses reads ranges of statuses, such as "200-299,404"; "" is 200 to 299.
+func ParseStatuses(text string) (ranges [][2]int, err error) {
+	if text == "" {
+		return [][2]int{{200, 299}}, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		low, high, ranged := strings.Cut(strings.TrimSpace(part), "-")
+		if !ranged {
+			high = low
+		}
+		a, errA := strconv.Atoi(low)
+		b, errB := strconv.Atoi(high)
+		if errA != nil || errB != nil || a < 100 || b > 599 || a > b {
+			return nil, fmt.Errorf("%q is not a range of statuses from 100 to 599, such as 200-299", strings.TrimSpace(part))
+		}
+		ranges = append(ranges, [2]int{a, b})
+	}
+	return ranges, nil
 }
 
 // Answer is one answer, or the lack of one, to one question of a check.

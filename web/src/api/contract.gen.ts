@@ -433,7 +433,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a check, only what is given; it applies at once to all that use it */
+        patch: operations["changeCheck"];
         trace?: never;
     };
     "/v1/pools": {
@@ -1063,14 +1064,30 @@ export interface components {
         NewCheck: {
             name: components["schemas"]["Name"];
             /** @enum {string} */
-            kind: "http" | "tcp";
+            kind: "http" | "https" | "tcp" | "grpc";
             /** @default 8080 */
             port: number;
             /**
-             * @description For http: requested with GET; a status from 200 to 299 is good
+             * @description For http and https: requested with GET
              * @default /
              */
             path: string;
+            /** @description For http and https: the host header; without it the address */
+            host?: string;
+            /**
+             * @description For http and https: the statuses that are good, such as 200-299,404
+             * @default 200-299
+             */
+            statuses: string;
+            /** @description For http and https: must be in the first MiB of the body */
+            text?: string;
+            /** @description For grpc: the service that is asked after; without it the whole server */
+            service?: string;
+            /**
+             * @description For https: whether the certificate must be one that this machine trusts
+             * @default true
+             */
+            verify: boolean;
             /**
              * Format: double
              * @default 5
@@ -1092,12 +1109,37 @@ export interface components {
              */
             fails: number;
         };
+        CheckChange: {
+            port?: number;
+            path?: string;
+            host?: string;
+            statuses?: string;
+            text?: string;
+            service?: string;
+            verify?: boolean;
+            /** Format: double */
+            interval_seconds?: number;
+            /** Format: double */
+            timeout_seconds?: number;
+            passes?: number;
+            fails?: number;
+            reason?: string;
+        };
         Check: {
             name: string;
             /** @enum {string} */
-            kind: "http" | "tcp";
+            kind: "http" | "https" | "tcp" | "grpc";
             port: number;
             path: string;
+            host: string;
+            statuses: string;
+            text: string;
+            service: string;
+            verify: boolean;
+            /** @description That it judges targets for; only for a single check */
+            pools?: string[];
+            /** @description Whose instances it judges; only for a single check */
+            groups?: string[];
             /** Format: double */
             interval_seconds: number;
             /** Format: double */
@@ -2420,6 +2462,36 @@ export interface operations {
             200: {
                 headers: {
                     ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeCheck: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckChange"];
+            };
+        };
+        responses: {
+            /** @description The check */
+            200: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content: {
