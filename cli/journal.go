@@ -55,6 +55,64 @@ func (a *app) journalCommand() *cobra.Command {
 	return cmd
 }
 
+func (a *app) whyCommand() *cobra.Command {
+	return &cobra.Command{Use: "why INSTANCE|GROUP", Short: "What led to the present state of an instance or a group, with the numbers", Args: exactly("INSTANCE|GROUP"),
+		Long: `Prints the entries of the journal that led to the present state, oldest first: of an
+instance all of its life, of a group the last twenty that concern it as a whole.`,
+		Example: "  unitas why timetable-003\n  unitas why timetable",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name, limit := args[0], 1000
+			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), name) })
+			params, now := client.ListJournalParams{Instance: &name, Limit: &limit}, ""
+			switch {
+			case err == nil:
+				now = fmt.Sprintf("%s is %s, because %s.", in.Id, in.State, in.Why)
+			case client.Is(err, "not-found"):
+				g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
+				if client.Is(err, "not-found") {
+					return fmt.Errorf("there is neither an instance nor a group %s", name)
+				}
+				if err != nil {
+					return err
+				}
+				params, now = client.ListJournalParams{Group: &name, Limit: &limit}, g.Summary.Sentence
+			default:
+				return err
+			}
+			l, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
+			if err != nil {
+				return err
+			}
+			chain := l.Items
+			if params.Group != nil {
+				chain = ofWhole(chain)
+			}
+			slices.Reverse(chain)
+			return a.print(chain, func() string {
+				var b strings.Builder
+				for _, e := range chain {
+					b.WriteString(line(e))
+				}
+				return b.String() + "\nNow: " + now + "\n"
+			})
+		}}
+}
+
+// ofWhole keeps, newest first, what concerns a group as a whole: changes, its
+// rollout, back-offs, healing that stopped, and losses; the last twenty.
+func ofWhole(entries []client.JournalEntry) []client.JournalEntry {
+	var out []client.JournalEntry
+	for _, e := range entries {
+		if e.Instance == nil || e.Kind == "instance.lost" || e.Kind == "verdict.unhealthy" || e.Actor != "unitas" {
+			out = append(out, e)
+		}
+		if len(out) == 20 {
+			break
+		}
+	}
+	return out
+}
+
 // followJournal prints the past and then each entry as it is written, once.
 func (a *app) followJournal(ctx context.Context, p client.ListJournalParams, past func() ([]client.JournalEntry, error)) error {
 	c, err := a.connect()

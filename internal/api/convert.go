@@ -178,7 +178,7 @@ func fromPicture(now time.Time, p control.Picture) contract.Group {
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
-		Advice: g.Advice, Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		Advice: append(g.Advice, g.Advise(p.Usual)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID

@@ -25,23 +25,13 @@ func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObj
 	if err != nil {
 		return nil, err
 	}
-	groups, err := s.Store.Groups(ctx, p)
+	all, err := s.Control.Pictures(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	groups, next := cut(groups, p, func(g store.Group) store.Cursor { return store.Cursor{g.Name} })
-	out := contract.ListGroups200JSONResponse{Items: []contract.Group{}, Next: next}
-	for _, g := range groups {
-		one, err := s.group(ctx, g.Name)
-		if errors.Is(err, store.ErrNotFound) {
-			continue // deleted meanwhile
-		}
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, one)
-	}
-	return out, nil
+	all, next := cut(all, p, func(p control.Picture) store.Cursor { return store.Cursor{p.Group.Name} })
+	now := time.Now().UTC()
+	return contract.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group { return fromPicture(now, p) })}, nil
 }
 
 func (s *Server) group(ctx context.Context, name string) (contract.Group, error) {

@@ -407,12 +407,26 @@ func (c *Control) Picture(ctx context.Context, name string) (Picture, error) {
 	if err != nil {
 		return Picture{}, err
 	}
-	p := Picture{Group: loaded.Group, Instances: loaded.Instances, Rollout: loaded.Rollout}
-	if k := c.keeper(name); k != nil {
+	return c.picture(loaded), nil
+}
+
+// Pictures returns a page of groups by name, each as [Control.Picture] does.
+func (c *Control) Pictures(ctx context.Context, page store.Page) ([]Picture, error) {
+	all, err := c.Store.LoadAll(ctx, page)
+	pictures := make([]Picture, len(all))
+	for i, l := range all {
+		pictures[i] = c.picture(l)
+	}
+	return pictures, err
+}
+
+func (c *Control) picture(l store.Loaded) Picture {
+	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
+	if k := c.keeper(l.Group.Name); k != nil {
 		_, p.Usual = k.facts()
 	}
 	c.AddFacts(p.Instances)
-	return p, nil
+	return p
 }
 
 // AddFacts adds to records of instances what is known of them besides: what

@@ -54,6 +54,24 @@ func (g *Group) Validate() error {
 	return nil
 }
 
+// Advise tells what of the settings is allowed and will hurt. usual is how long
+// instances usually take from order to serving; 0 when that is not known.
+func (g *Group) Advise(usual time.Duration) []string {
+	var all []string
+	largest := func(n int) int { return (n + len(g.Zones) - 1) / len(g.Zones) } // evenly spread
+	switch {
+	case g.Size > 1 && len(g.Zones) == 1:
+		all = append(all, fmt.Sprintf("All instances are in %s: the group cannot survive its loss.", g.Zones[0]))
+	case g.Size > 0 && g.Size-largest(g.Size) < g.Min:
+		all = append(all, fmt.Sprintf("It cannot survive the loss of its largest zone at this size: %d of %d would be left, below the min of %d.",
+			g.Size-largest(g.Size), g.Size, g.Min))
+	}
+	if usual > g.Settle {
+		all = append(all, fmt.Sprintf("Settle is %s, and its instances usually take %s: they would be replaced before they are ready.", words.Span(g.Settle), words.Span(usual)))
+	}
+	return all
+}
+
 // ofGroup are the names that groups give their instances.
 var ofGroup = regexp.MustCompile(`-[0-9a-f]{3,}$`)
 

@@ -162,16 +162,6 @@ func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Gro
 	return g, err
 }
 
-// Groups lists groups by name.
-func (s *Store) Groups(ctx context.Context, p Page) ([]Group, error) {
-	rows, err := many[groupRow](ctx, s.pool, groupQuery+`where g.name > $1 and not alone order by g.name limit $2`, nameCursor(p.After), p.Limit)
-	out := make([]Group, len(rows))
-	for i, r := range rows {
-		out[i] = r.group()
-	}
-	return out, err
-}
-
 // Group reads one group.
 func (s *Store) Group(ctx context.Context, name string) (Group, error) {
 	row, err := one[groupRow](ctx, s.pool, groupQuery+`where g.name = $1`, name)

@@ -70,6 +70,40 @@ func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
 	return l, err
 }
 
+// LoadAll reads groups by name, with their instances and live rollouts, at one
+// moment and in three queries however many there are.
+func (s *Store) LoadAll(ctx context.Context, p Page) ([]Loaded, error) {
+	var all []Loaded
+	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		rows, err := many[groupRow](ctx, tx, groupQuery+`where g.name > $1 and not alone order by g.name limit $2`, nameCursor(p.After), p.Limit)
+		if err != nil {
+			return err
+		}
+		at := map[string]int{}
+		names := make([]string, len(rows))
+		for i, r := range rows {
+			all = append(all, Loaded{Group: r.group()})
+			at[r.Name], names[i] = i, r.Name
+		}
+		ins, err := instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
+			where group_name = any($1) and state <> 'gone' order by group_name, serial`, names))
+		if err != nil {
+			return err
+		}
+		for _, in := range ins {
+			l := &all[at[in.Group]]
+			l.Instances = append(l.Instances, in)
+		}
+		live, err := many[rolloutRow](ctx, tx, `select `+rolloutColumns+` from rollouts where group_name = any($1) and ended_at is null`, names)
+		for _, row := range live {
+			r := row.rollout()
+			all[at[r.Group]].Rollout = &r
+		}
+		return err
+	})
+	return all, err
+}
+
 // NextAddresses draws n address numbers that were not drawn before.
 func (s *Store) NextAddresses(ctx context.Context, n int) ([]int64, error) {
 	rows, err := s.pool.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
