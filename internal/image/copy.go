@@ -41,7 +41,7 @@ func (in *Intake) Copy(ctx context.Context, from *Store, manifest string, progre
 		}
 		done += b.Size
 	}
-	return a, nil
+	return in.synced(a, nil)
 }
 
 func (in *Intake) copyBlob(ctx context.Context, from *Store, b ocispec.Descriptor, progress func(int64)) error {
@@ -133,7 +133,7 @@ func (in *Intake) Fetch(ctx context.Context, reference string, c Credentials) (A
 	if err := in.fetchBlobs(ctx, repo, raw); err != nil {
 		return Artifact{}, err
 	}
-	return in.check(ctx, d.Digest)
+	return in.synced(in.check(ctx, d.Digest))
 }
 
 // putSmall stores a manifest and returns it.

@@ -63,7 +63,11 @@ func (in *Intake) Derive(ctx context.Context, parent Artifact, dir string, skip 
 	if len(c.Labels) == 0 {
 		c.Labels = nil
 	}
-	return in.compose(ctx, append(slices.Clone(parent.Layers), layer), append(slices.Clone(config.RootFS.DiffIDs), diff), c)
+	diffs := config.RootFS.DiffIDs
+	if len(diffs) > 0 { // the parent is an ordinary OCI image, and so is the child
+		diffs = append(slices.Clone(diffs), diff)
+	}
+	return in.synced(in.compose(ctx, append(slices.Clone(parent.Layers), layer), diffs, c))
 }
 
 // difference stores the layer that makes the tree before into the files of dir.

@@ -325,8 +325,9 @@ func (s *Store) sweepParts(grace time.Duration) error {
 
 // Intake takes in one artifact. What it stores stays only when it is kept.
 type Intake struct {
-	s      *Store
-	pinned map[digest.Digest]bool
+	s       *Store
+	pinned  map[digest.Digest]bool
+	written []digest.Digest // and not yet known to be on the disk
 }
 
 // Begin opens an intake; Close must be called at its end.
@@ -419,9 +420,10 @@ func (s *stopped) Read(p []byte) (int, error) {
 
 // store puts a whole file at its place among the blobs.
 func (in *Intake) store(f *os.File, d digest.Digest) error {
-	if err := errors.Join(f.Chmod(0o644), f.Sync()); err != nil {
+	if err := f.Chmod(0o644); err != nil {
 		return fmt.Errorf("store a blob: %w", err)
 	}
+	in.written = append(in.written, d)
 	in.pin(d)
 	in.s.mu.Lock()
 	defer in.s.mu.Unlock()
@@ -432,6 +434,36 @@ func (in *Intake) store(f *os.File, d digest.Digest) error {
 		return fmt.Errorf("store a blob: %w", err)
 	}
 	return nil
+}
+
+// sync waits until what was written is on the disk: all of it at once, since
+// the disk takes as long for many files as for one.
+func (in *Intake) sync() error {
+	faults := make([]error, len(in.written))
+	var all sync.WaitGroup
+	for i, d := range in.written {
+		all.Go(func() {
+			f, err := os.Open(in.s.path(d))
+			if err == nil {
+				err = errors.Join(f.Sync(), f.Close())
+			}
+			faults[i] = err
+		})
+	}
+	all.Wait()
+	in.written = nil
+	if err := errors.Join(faults...); err != nil {
+		return fmt.Errorf("store a blob: %w", err)
+	}
+	return nil
+}
+
+// synced is an artifact that is wanted on the disk before it is handed over.
+func (in *Intake) synced(a Artifact, err error) (Artifact, error) {
+	if err == nil {
+		err = in.sync()
+	}
+	return a, err
 }
 
 func (in *Intake) putJSON(ctx context.Context, mediaType string, v any) (ocispec.Descriptor, error) {
