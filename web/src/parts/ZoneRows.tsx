@@ -66,6 +66,11 @@ export function Legend({ group, instances }: { group: Group; instances: Instance
       <span>
         <Tile label="" fill={tone.fill} ink={tone.ink} state="draining" verdict="healthy" /> on its way out
       </span>
+      {instances.some((i) => i.state === 'parked') && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="parked" verdict="unknown" /> parked
+        </span>
+      )}
     </div>
   )
 }
