@@ -80,7 +80,7 @@ func TestBadInput(t *testing.T) {
 		{"a variable of the service's own", "POST", "/v1/templates", `{"name":"b","image":"timetable@1","environment":{"UNITAS_ZONE":"x"}}`, 422, "/environment/UNITAS_ZONE", "not the name of a variable"},
 		{"a revision without a note", "POST", "/v1/templates/timetable-web", `{"image":"timetable@2"}`, 422, "/note", "is missing"},
 		{"a timeout over the interval", "POST", "/v1/checks", `{"name":"c","kind":"http","interval_seconds":1,"timeout_seconds":2}`, 422, "/timeout_seconds", "longer than the interval"},
-		{"a kind of check that is none", "POST", "/v1/checks", `{"name":"c","kind":"icmp"}`, 422, "/kind", "not one of http, tcp"},
+		{"a kind of check that is none", "POST", "/v1/checks", `{"name":"c","kind":"icmp"}`, 422, "/kind", "not one of http, https, tcp, grpc"},
 		{"an address that is none", "POST", "/v1/pools", `{"name":"p","listen":"harbour:80","check":"sailings-up"}`, 422, "/listen", "127.0.0.1:8000"},
 		{"several at once", "POST", "/v1/checks", `{"name":"X","kind":"icmp","port":0}`, 422, "/port", "give 1 or more"},
 		{"a key twice", "POST", "/v1/checks", `{"name":"c","name":"d","kind":"tcp"}`, 400, "", "/name is given twice"},
