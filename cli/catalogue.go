@@ -2,45 +2,15 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"unitas/client"
-	"unitas/internal/fleet/words"
 )
-
-// progress shows how far an upload is, on standard error of a terminal.
-type progress struct {
-	io.Reader
-	a           *app
-	total, done int64
-	begun, said time.Time
-}
-
-func (p *progress) Read(b []byte) (int, error) {
-	n, err := p.Reader.Read(b)
-	p.done += int64(n)
-	if now := time.Now(); now.Sub(p.said) > 200*time.Millisecond && term.IsTerminal(int(os.Stderr.Fd())) {
-		p.said = now
-		rate := float64(p.done) / max(now.Sub(p.begun).Seconds(), 0.001)
-		left := time.Duration(float64(p.total-p.done) / max(rate, 1) * float64(time.Second))
-		fmt.Fprintf(p.a.err, "\r%s of %s, %s/s, %s left\x1b[K", size(p.done), size(p.total), size(int64(rate)), words.Span(left))
-	}
-	return n, err
-}
-
-func (p *progress) end() {
-	if !p.said.IsZero() {
-		fmt.Fprint(p.a.err, "\r\x1b[K")
-	}
-}
 
 func short(digest string) string {
 	if len(digest) > 19 {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -181,6 +182,11 @@ func unwrapURL(err error) error {
 
 // list reads all pages of a list.
 func list[L, T any](a *app, call func(c *client.Client, after *string) (*http.Response, error), items func(L) ([]T, *string)) ([]T, error) {
+	return listUpTo(a, math.MaxInt, call, items)
+}
+
+// listUpTo reads pages until there are enough.
+func listUpTo[L, T any](a *app, most int, call func(c *client.Client, after *string) (*http.Response, error), items func(L) ([]T, *string)) ([]T, error) {
 	all := []T{}
 	var after *string
 	for {
@@ -190,6 +196,9 @@ func list[L, T any](a *app, call func(c *client.Client, after *string) (*http.Re
 		}
 		part, next := items(page)
 		all = append(all, part...)
+		if len(all) >= most {
+			return all[:most], nil
+		}
 		if next == nil {
 			return all, nil
 		}

@@ -13,7 +13,7 @@ import (
 
 // What images and templates have in common: marks, withdrawal, deletion.
 
-func (a *app) readMarks(cmd *cobra.Command, call func(c *client.Client) (*http.Response, error)) (client.Marks, error) {
+func (a *app) readMarks(call func(c *client.Client) (*http.Response, error)) (client.Marks, error) {
 	m, _, err := ask[client.Marks](a, call)
 	return m, err
 }
@@ -34,7 +34,7 @@ NAME@MARK; what is recorded then is the number.`,
 					return err
 				}
 			}
-			m, err := a.readMarks(cmd, func(c *client.Client) (*http.Response, error) {
+			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
 					return c.SetImageMark(cmd.Context(), name, args[1], client.MarkPlace{Version: n})
 				}
@@ -59,7 +59,7 @@ func (a *app) numberOf(cmd *cobra.Command, kind, name, version string) (int, err
 func (a *app) unmarkCommand(kind string) *cobra.Command {
 	return &cobra.Command{Use: "unmark NAME MARK", Short: "Take a mark away", Args: exactly("NAME", "MARK"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := a.readMarks(cmd, func(c *client.Client) (*http.Response, error) {
+			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
 					return c.RemoveImageMark(cmd.Context(), args[0], args[1])
 				}
@@ -75,7 +75,7 @@ func (a *app) unmarkCommand(kind string) *cobra.Command {
 func (a *app) marksCommand(kind string) *cobra.Command {
 	return &cobra.Command{Use: "marks NAME", Short: "List the marks under a name, and where they were", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := a.readMarks(cmd, func(c *client.Client) (*http.Response, error) {
+			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
 					return c.ListImageMarks(cmd.Context(), args[0])
 				}

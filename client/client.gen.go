@@ -812,6 +812,25 @@ type LineChange struct {
 // LineChangeKind defines model for LineChange.Kind.
 type LineChangeKind string
 
+// Mark defines model for Mark.
+type Mark struct {
+	Mark    string `json:"mark"`
+	Version int    `json:"version"`
+}
+
+// MarkMove defines model for MarkMove.
+type MarkMove struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// From Absent when it was new
+	From *int   `json:"from,omitempty"`
+	Mark string `json:"mark"`
+
+	// To Absent when it was taken away
+	To *int `json:"to,omitempty"`
+}
+
 // MarkPlace defines model for MarkPlace.
 type MarkPlace struct {
 	Version int `json:"version"`
@@ -820,21 +839,8 @@ type MarkPlace struct {
 // Marks defines model for Marks.
 type Marks struct {
 	// History Newest first
-	History []struct {
-		At time.Time `json:"at"`
-		By string    `json:"by"`
-
-		// From Absent when it was new
-		From *int   `json:"from,omitempty"`
-		Mark string `json:"mark"`
-
-		// To Absent when it was taken away
-		To *int `json:"to,omitempty"`
-	} `json:"history"`
-	Items []struct {
-		Mark    string `json:"mark"`
-		Version int    `json:"version"`
-	} `json:"items"`
+	History []MarkMove `json:"history"`
+	Items   []Mark     `json:"items"`
 }
 
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
@@ -1598,12 +1604,6 @@ type LaunchInstanceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
-// RetireInstanceParams defines parameters for RetireInstance.
-type RetireInstanceParams struct {
-	// IfMatch The ETag that the change was made against, or * for whatever it is now
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // TellInstanceParams defines parameters for TellInstance.
 type TellInstanceParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -2107,11 +2107,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 	LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RetireInstance Stop and remove an instance that was launched outside any group
-	//
-	// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
-	RetireInstance(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetInstance One instance with the last answers of its checks
 	//
@@ -2976,21 +2971,6 @@ func (c *Client) LaunchInstanceWithBody(ctx context.Context, params *LaunchInsta
 // Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 func (c *Client) LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLaunchInstanceRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RetireInstance Stop and remove an instance that was launched outside any group
-//
-// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
-func (c *Client) RetireInstance(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRetireInstanceRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5358,55 +5338,6 @@ func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParam
 	return req, nil
 }
 
-// NewRetireInstanceRequest constructs an http.Request for the RetireInstance method
-func NewRetireInstanceRequest(server string, id InstanceId, params *RetireInstanceParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/v1/instances/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
 // NewGetInstanceRequest constructs an http.Request for the GetInstance method
 func NewGetInstanceRequest(server string, id InstanceId) (*http.Request, error) {
 	var err error
@@ -7025,13 +6956,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 	LaunchInstanceWithResponse(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error)
-
-	// RetireInstanceWithResponse Stop and remove an instance that was launched outside any group
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
-	RetireInstanceWithResponse(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*RetireInstanceResponse, error)
 
 	// GetInstanceWithResponse One instance with the last answers of its checks
 	//
@@ -8678,54 +8602,6 @@ func (r LaunchInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LaunchInstanceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type RetireInstanceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON202 the response for an HTTP 202 `application/json` response
-	JSON202 *Instance
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON202 returns the response for an HTTP 202 `application/json` response
-func (r RetireInstanceResponse) GetJSON202() *Instance {
-	return r.JSON202
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RetireInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RetireInstanceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RetireInstanceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RetireInstanceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RetireInstanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10413,19 +10289,6 @@ func (c *ClientWithResponses) LaunchInstanceWithResponse(ctx context.Context, pa
 	return ParseLaunchInstanceResponse(rsp)
 }
 
-// RetireInstanceWithResponse Stop and remove an instance that was launched outside any group
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /v1/instances/{id} (the `RetireInstance` operationId).
-func (c *ClientWithResponses) RetireInstanceWithResponse(ctx context.Context, id InstanceId, params *RetireInstanceParams, reqEditors ...RequestEditorFn) (*RetireInstanceResponse, error) {
-	rsp, err := c.RetireInstance(ctx, id, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRetireInstanceResponse(rsp)
-}
-
 // GetInstanceWithResponse One instance with the last answers of its checks
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11809,39 +11672,6 @@ func ParseLaunchInstanceResponse(rsp *http.Response) (*LaunchInstanceResponse, e
 	}
 
 	response := &LaunchInstanceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
-		var dest Instance
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON202 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseRetireInstanceResponse parses an HTTP response from a RetireInstanceWithResponse call
-func ParseRetireInstanceResponse(rsp *http.Response) (*RetireInstanceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RetireInstanceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

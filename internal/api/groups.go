@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -64,7 +63,7 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 	if err := g.Validate(); err != nil {
 		return nil, about("group", b.Name, err)
 	}
-	if err := s.checkReferences(ctx, g); err != nil {
+	if err := s.checkReferences(ctx, store.Group{}, g); err != nil {
 		return nil, err
 	}
 	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g); err != nil {
@@ -75,16 +74,19 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 	return contract.CreateGroup201JSONResponse(out), err
 }
 
-// checkReferences reports everything that a group names and that is not there.
-func (s *Server) checkReferences(ctx context.Context, g store.Group) error {
+// checkReferences reports everything that a group names and that is not there,
+// or may not be used anew. What it launched and where before is not new use.
+func (s *Server) checkReferences(ctx context.Context, was, g store.Group) error {
 	var faults []fieldFault
 	fault := func(pointer, format string, args ...any) {
 		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
 	}
-	if why, err := s.launchable(ctx, g.Template, g.Zones); err != nil {
-		return err
-	} else if why != "" {
-		fault("/template", "%s", why)
+	if g.Template != was.Template || !slices.Equal(g.Zones, was.Zones) {
+		if why, err := s.launchable(ctx, g.Template, g.Zones); err != nil {
+			return err
+		} else if why != "" {
+			fault("/template", "%s", why)
+		}
 	}
 	for i, z := range g.Zones {
 		if !slices.Contains(s.Places.Zones(), z) {
@@ -159,10 +161,11 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 	if p.Rollout != nil && after.Template != p.Group.Template {
 		return nil, invalid("/template", "the group %s has a rollout under way, which decides what is launched", r.Name)
 	}
-	if err := s.checkReferences(ctx, after); err != nil {
+	if err := s.checkReferences(ctx, p.Group, after); err != nil {
 		return nil, err
 	}
-	effects := effectsOf(p, after)
+	p.Group = after
+	effects := fleet.Effects(time.Now().UTC(), p.View())
 	if !some(r.Params.DryRun, false) {
 		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, change); err != nil {
 			return nil, err
@@ -171,37 +174,6 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 	out, err := s.group(ctx, r.Name)
 	out.Effects = &effects
 	return contract.ChangeGroup200JSONResponse(out), err
-}
-
-// effectsOf has the core decide on the group as it would be, and tells what it
-// would do first.
-func effectsOf(p control.Picture, after store.Group) []string {
-	p.Group = after
-	d := fleet.Decide(time.Now().UTC(), p.View())
-	counts := map[string]int{}
-	for _, in := range d.Changed {
-		switch in.State {
-		case fleet.Ordered:
-			counts["launched, on "+in.Version.String()]++
-		case fleet.Draining, fleet.Leaving:
-			counts["drained and stopped, from "+in.Version.String()]++
-		}
-	}
-	effects := []string{}
-	for _, what := range slices.Sorted(maps.Keys(counts)) {
-		verb := "instances are"
-		if counts[what] == 1 {
-			verb = "instance is"
-		}
-		effects = append(effects, fmt.Sprintf("%d %s %s", counts[what], verb, what))
-	}
-	switch {
-	case after.Frozen != "":
-		effects = []string{"nothing now: the group is frozen"}
-	case len(effects) == 0:
-		effects = append(effects, "no instance is launched or stopped")
-	}
-	return effects
 }
 
 // TellGroup freezes, thaws, or permits healing.

@@ -83,12 +83,6 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 	}
 }
 
-// RetireInstance stops an instance that is alone.
-func (s *Server) RetireInstance(ctx context.Context, r contract.RetireInstanceRequestObject) (contract.RetireInstanceResponseObject, error) {
-	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.CommandRetire, "")
-	return contract.RetireInstance202JSONResponse(in), err
-}
-
 // TellInstance gives a person's command to an instance.
 func (s *Server) TellInstance(ctx context.Context, r contract.TellInstanceRequestObject) (contract.TellInstanceResponseObject, error) {
 	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))

@@ -381,24 +381,6 @@ func lineDiff(a, b string) []contract.LineChange {
 	return out
 }
 
-// ListTemplateMarks lists marks.
-func (s *Server) ListTemplateMarks(ctx context.Context, r contract.ListTemplateMarksRequestObject) (contract.ListTemplateMarksResponseObject, error) {
-	out, err := s.marks(ctx, "template", r.Name)
-	return contract.ListTemplateMarks200JSONResponse(out), err
-}
-
-// SetTemplateMark moves a mark.
-func (s *Server) SetTemplateMark(ctx context.Context, r contract.SetTemplateMarkRequestObject) (contract.SetTemplateMarkResponseObject, error) {
-	out, err := s.setMark(ctx, "template", r.Name, r.Mark, r.Body.Version)
-	return contract.SetTemplateMark200JSONResponse(out), err
-}
-
-// RemoveTemplateMark takes a mark away.
-func (s *Server) RemoveTemplateMark(ctx context.Context, r contract.RemoveTemplateMarkRequestObject) (contract.RemoveTemplateMarkResponseObject, error) {
-	out, err := s.setMark(ctx, "template", r.Name, r.Mark, 0)
-	return contract.RemoveTemplateMark200JSONResponse(out), err
-}
-
 // launchable says why a template cannot be launched anew in the zones, or "".
 func (s *Server) launchable(ctx context.Context, v fleet.Version, zones []string) (why string, err error) {
 	t, err := s.Store.Template(ctx, v)

@@ -1,8 +1,10 @@
 package fleet
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -132,8 +134,9 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 func (g *Group) differences(b Group) []string {
 	var all []string
 	differs := func(what string, was, now any) {
-		if fmt.Sprint(was) != fmt.Sprint(now) {
-			all = append(all, fmt.Sprintf("%s %v, was %v", what, now, was))
+		a, b := cmp.Or(fmt.Sprint(was), "none"), cmp.Or(fmt.Sprint(now), "none")
+		if a != b {
+			all = append(all, fmt.Sprintf("%s %s, was %s", what, b, a))
 		}
 	}
 	differs("size", g.Size, b.Size)
@@ -148,8 +151,18 @@ func (g *Group) differences(b Group) []string {
 	differs("settle", words.Span(g.Settle), words.Span(b.Settle))
 	differs("drain", words.Span(g.Drain), words.Span(b.Drain))
 	differs("pin-new", g.PinNew, b.PinNew)
-	differs("labels", g.Labels, b.Labels)
+	differs("labels", pairs(g.Labels), pairs(b.Labels))
 	return all
+}
+
+// pairs writes labels as people give them.
+func pairs(labels map[string]string) string {
+	var all []string
+	for name, value := range labels {
+		all = append(all, name+"="+value)
+	}
+	slices.Sort(all)
+	return strings.Join(all, ",")
 }
 
 // Freeze stops all that happens to the group by itself, but for counting.

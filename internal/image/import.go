@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -139,7 +140,7 @@ func (in *Intake) layout(ctx context.Context, r io.Reader) (Artifact, error) {
 			continue
 		}
 		if why := harm(name, h); why != "" || h.Typeflag != tar.TypeReg {
-			return Artifact{}, &Refused{h.Name, firstOf(why, "is not a file; a layout has files and directories only")}
+			return Artifact{}, &Refused{h.Name, cmp.Or(why, "is not a file; a layout has files and directories only")}
 		}
 		encoded, isBlob := strings.CutPrefix(name, "blobs/sha256/")
 		switch {
@@ -169,15 +170,6 @@ func (in *Intake) layout(ctx context.Context, r io.Reader) (Artifact, error) {
 		return Artifact{}, err
 	}
 	return in.check(ctx, d)
-}
-
-func firstOf(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }
 
 // choose returns the manifest of an index that this machine can run.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -50,7 +51,7 @@ func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c hea
 				host, statuses, body_text, service, verify)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) returning `+checkColumns,
 			c.Name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, now,
-			c.Host, firstOf(c.Statuses, "200-299"), c.Text, c.Service, c.Verify)
+			c.Host, cmp.Or(c.Statuses, "200-299"), c.Text, c.Service, c.Verify)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -10,12 +11,12 @@ import (
 	"unitas/internal/fleet"
 )
 
-// The states of an image version; a template version is ready or withdrawn.
+// The states of an image version, as the core names them.
 const (
-	Baking    = "baking"
-	Ready     = "ready"
-	Broken    = "broken"
-	Withdrawn = "withdrawn"
+	Baking    = fleet.VersionBaking
+	Ready     = fleet.VersionReady
+	Broken    = fleet.VersionBroken
+	Withdrawn = fleet.VersionWithdrawn
 )
 
 // Where an image version came from.
@@ -65,18 +66,8 @@ func (i Image) Ref() fleet.Version { return fleet.Version{Name: i.Name, N: i.Ver
 func (i Image) ParentRef() fleet.Version { return fleet.Version{Name: i.Parent, N: i.ParentVersion} }
 
 // Usable refuses new use of a version that is not ready.
-func (i Image) Usable() error { return usable("image", i.Ref(), i.State, i.Why, i.Successor) }
-
-func usable(what string, v fleet.Version, state, why, successor string) error {
-	switch {
-	case state == Ready:
-		return nil
-	case state == Withdrawn && successor != "":
-		return &fleet.Refusal{Text: fmt.Sprintf("the %s %s is withdrawn (%s); use %s", what, v, why, successor)}
-	case state == Withdrawn:
-		return &fleet.Refusal{Text: fmt.Sprintf("the %s %s is withdrawn (%s); choose another", what, v, why)}
-	}
-	return &fleet.Refusal{Text: fmt.Sprintf("the %s %s is %s; only a ready one can be used", what, v, state)}
+func (i Image) Usable() error {
+	return fleet.Standing{What: "image", Version: i.Ref(), State: i.State, Why: i.Why, Successor: i.Successor}.Usable()
 }
 
 const imageQuery = `select name, version, state, digest, size_bytes, start, created_at, created_by, origin, source, parent, parent_version,
@@ -102,7 +93,7 @@ func (s *Store) AddImage(ctx context.Context, now time.Time, actor string, i Ima
 		if _, err := tx.Exec(ctx, `insert into images (name, version, state, digest, size_bytes, start, created_at, created_by, origin, source,
 			parent, parent_version, labels, environment, recipe, step, places, replica)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)`,
-			i.Name, n, i.State, i.Digest, i.SizeBytes, notNil(i.Start), now, actor, firstOf(i.Origin, Imported), i.Source, i.Parent, i.ParentVersion,
+			i.Name, n, i.State, i.Digest, i.SizeBytes, notNil(i.Start), now, actor, cmp.Or(i.Origin, Imported), i.Source, i.Parent, i.ParentVersion,
 			notNilMap(i.Labels), notNilMap(i.Environment), i.Recipe, i.Step, notNilMap(i.Places), i.Replica); err != nil {
 			return err
 		}
@@ -112,13 +103,6 @@ func (s *Store) AddImage(ctx context.Context, now time.Time, actor string, i Ima
 		return tx.Record(ctx, "", i.entry())
 	})
 	return i, err
-}
-
-func firstOf(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func notNilMap[K comparable, V any](m map[K]V) map[K]V {
@@ -385,87 +369,4 @@ func (s *Store) Lineage(ctx context.Context, v fleet.Version) ([]Image, error) {
 			union select i.name, i.version, down.depth + 1 from images i join down on i.parent = down.name and i.parent_version = down.version
 			where down.depth < 100)
 		`+imageQuery+`where (name, version) in (select name, version from down) order by created_at, name, version limit 500`, v.Name, v.N)
-}
-
-// Copy is the bringing of an image version to another region.
-type Copy struct {
-	Name       string
-	Version    int
-	Region     string
-	FromRegion string
-	State      string // copying, done, failed or stopped
-	DoneBytes  int64
-	TotalBytes int64
-	Why        string
-	Actor      string
-	Replica    string
-	BeganAt    time.Time
-	EndedAt    *time.Time
-}
-
-// The states of a copy.
-const (
-	Copying     = "copying"
-	CopyDone    = "done"
-	CopyFailed  = "failed"
-	CopyStopped = "stopped"
-)
-
-const copyColumns = `name, version, region, from_region, state, done_bytes, total_bytes, why, actor, replica, began_at, ended_at`
-
-// BeginCopy records a copy; ErrExists when the same one is under way.
-func (s *Store) BeginCopy(ctx context.Context, now time.Time, actor string, c Copy) error {
-	v := fleet.Version{Name: c.Name, N: c.Version}
-	return s.Change(ctx, now, actor, func(tx *Tx) error {
-		tag, err := tx.Exec(ctx, `insert into copies (`+copyColumns+`) values ($1, $2, $3, $4, 'copying', 0, $5, '', $6, $7, $8, null)
-			on conflict (name, version, region) do update set from_region = excluded.from_region, state = 'copying', done_bytes = 0, why = '',
-			actor = excluded.actor, replica = excluded.replica, began_at = excluded.began_at, ended_at = null
-			where copies.state <> 'copying'`, c.Name, c.Version, c.Region, c.FromRegion, c.TotalBytes, actor, c.Replica, now)
-		if err != nil {
-			return err
-		}
-		if tag.RowsAffected() == 0 {
-			return ErrExists
-		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "image.copying", Because: "a person asked for it",
-			Text: fmt.Sprintf("The image %s is being copied from %s to %s.", v, c.FromRegion, c.Region), Numbers: map[string]any{"size_bytes": c.TotalBytes}})
-	})
-}
-
-// CopyProgress notes how far a copy is.
-func (s *Store) CopyProgress(ctx context.Context, c Copy, done int64) error {
-	_, err := s.pool.Exec(ctx, `update copies set done_bytes = $4 where name = $1 and version = $2 and region = $3 and state = 'copying'`,
-		c.Name, c.Version, c.Region, done)
-	return err
-}
-
-// EndCopy records how a copy ended. A version that is whole in the region is
-// there from now on.
-func (s *Store) EndCopy(ctx context.Context, now time.Time, c Copy, state, why string) error {
-	v := fleet.Version{Name: c.Name, N: c.Version}
-	return s.Change(ctx, now, Service, func(tx *Tx) error {
-		if _, err := tx.Exec(ctx, `update copies set state = $4, why = $5, ended_at = $6,
-			done_bytes = case when $4 = 'done' then total_bytes else done_bytes end where name = $1 and version = $2 and region = $3`,
-			c.Name, c.Version, c.Region, state, why, now); err != nil {
-			return err
-		}
-		e := fleet.Entry{Kind: "image.copy-" + state, Text: fmt.Sprintf("The copy of %s to %s is %s.", v, c.Region, state), Because: why}
-		if state == CopyDone {
-			if _, err := tx.Exec(ctx, `update images set places = places || jsonb_build_object($3::text, jsonb_build_object('since', $4::timestamptz, 'from', $5::text)),
-				revision = revision + 1 where name = $1 and version = $2`, c.Name, c.Version, c.Region, now, c.FromRegion); err != nil {
-				return err
-			}
-			e.Kind, e.Text, e.Because = "image.copied", fmt.Sprintf("The image %s is in %s.", v, c.Region), "its copy from "+c.FromRegion+" is whole"
-		}
-		return tx.Record(ctx, "", e)
-	})
-}
-
-// Copies lists the copies of a version; of a whole replica's that are under
-// way when name is empty.
-func (s *Store) Copies(ctx context.Context, v fleet.Version, replica string) ([]Copy, error) {
-	if v.Name == "" {
-		return many[Copy](ctx, s.pool, `select `+copyColumns+` from copies where state = 'copying' and replica = $1`, replica)
-	}
-	return many[Copy](ctx, s.pool, `select `+copyColumns+` from copies where name = $1 and version = $2 order by region`, v.Name, v.N)
 }

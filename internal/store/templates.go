@@ -42,10 +42,11 @@ func (t Template) ImageRef() fleet.Version { return fleet.Version{Name: t.Image,
 
 // Usable refuses new use of a version that is withdrawn, or whose image is.
 func (t Template) Usable() error {
-	if err := usable("template", t.Ref(), t.State, t.Why, t.Successor); err != nil {
+	own := fleet.Standing{What: "template", Version: t.Ref(), State: t.State, Why: t.Why, Successor: t.Successor}
+	if err := own.Usable(); err != nil {
 		return err
 	}
-	return usable("image", t.ImageRef(), t.ImageState, t.ImageWhy, t.ImageSuccessor)
+	return fleet.Standing{What: "image", Version: t.ImageRef(), State: t.ImageState, Why: t.ImageWhy, Successor: t.ImageSuccessor}.Usable()
 }
 
 const templateQuery = `select t.name, t.version, t.image, t.image_version, i.digest as image_digest, i.start as image_start,

@@ -98,7 +98,7 @@ func covers(pattern, path string) bool {
 
 // TestTheCoreTouchesNothing: what decides has no clock, no I/O, no randomness.
 func TestTheCoreTouchesNothing(t *testing.T) {
-	pure := []string{"container/heap", "errors", "fmt", "math", "net/netip", "regexp", "slices", "sort", "strconv", "strings", "time"}
+	pure := []string{"cmp", "container/heap", "errors", "fmt", "math", "net/netip", "regexp", "slices", "sort", "strconv", "strings", "time"}
 	for _, r := range rooms(t) {
 		if !strings.HasPrefix(r.ImportPath, "unitas/internal/fleet") {
 			continue

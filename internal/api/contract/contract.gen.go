@@ -817,6 +817,25 @@ type LineChange struct {
 // LineChangeKind defines model for LineChange.Kind.
 type LineChangeKind string
 
+// Mark defines model for Mark.
+type Mark struct {
+	Mark    string `json:"mark"`
+	Version int    `json:"version"`
+}
+
+// MarkMove defines model for MarkMove.
+type MarkMove struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// From Absent when it was new
+	From *int   `json:"from,omitempty"`
+	Mark string `json:"mark"`
+
+	// To Absent when it was taken away
+	To *int `json:"to,omitempty"`
+}
+
 // MarkPlace defines model for MarkPlace.
 type MarkPlace struct {
 	Version int `json:"version"`
@@ -825,21 +844,8 @@ type MarkPlace struct {
 // Marks defines model for Marks.
 type Marks struct {
 	// History Newest first
-	History []struct {
-		At time.Time `json:"at"`
-		By string    `json:"by"`
-
-		// From Absent when it was new
-		From *int   `json:"from,omitempty"`
-		Mark string `json:"mark"`
-
-		// To Absent when it was taken away
-		To *int `json:"to,omitempty"`
-	} `json:"history"`
-	Items []struct {
-		Mark    string `json:"mark"`
-		Version int    `json:"version"`
-	} `json:"items"`
+	History []MarkMove `json:"history"`
+	Items   []Mark     `json:"items"`
 }
 
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
@@ -1603,12 +1609,6 @@ type LaunchInstanceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
-// RetireInstanceParams defines parameters for RetireInstance.
-type RetireInstanceParams struct {
-	// IfMatch The ETag that the change was made against, or * for whatever it is now
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // TellInstanceParams defines parameters for TellInstance.
 type TellInstanceParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -1866,9 +1866,6 @@ type ServerInterface interface {
 	// LaunchInstance Launch one instance outside any group
 	// (POST /v1/instances)
 	LaunchInstance(ctx *echo.Context, params LaunchInstanceParams) error
-	// RetireInstance Stop and remove an instance that was launched outside any group
-	// (DELETE /v1/instances/{id})
-	RetireInstance(ctx *echo.Context, id InstanceId, params RetireInstanceParams) error
 	// GetInstance One instance with the last answers of its checks
 	// (GET /v1/instances/{id})
 	GetInstance(ctx *echo.Context, id InstanceId) error
@@ -2939,42 +2936,6 @@ func (w *ServerInterfaceWrapper) LaunchInstance(ctx *echo.Context) error {
 	return err
 }
 
-// RetireInstance converts echo context to params.
-func (w *ServerInterfaceWrapper) RetireInstance(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id InstanceId
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params RetireInstanceParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RetireInstance(ctx, id, params)
-	return err
-}
-
 // GetInstance converts echo context to params.
 func (w *ServerInterfaceWrapper) GetInstance(ctx *echo.Context) error {
 	var err error
@@ -3700,7 +3661,6 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
 	router.POST(options.BaseURL+"/v1/instances", wrapper.LaunchInstance, options.OperationMiddlewares["launchInstance"]...)
-	router.DELETE(options.BaseURL+"/v1/instances/:id", wrapper.RetireInstance, options.OperationMiddlewares["retireInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id", wrapper.GetInstance, options.OperationMiddlewares["getInstance"]...)
 	router.POST(options.BaseURL+"/v1/instances/:id/commands", wrapper.TellInstance, options.OperationMiddlewares["tellInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
@@ -4973,46 +4933,6 @@ func (response LaunchInstancedefaultApplicationProblemPlusJSONResponse) VisitLau
 	return err
 }
 
-type RetireInstanceRequestObject struct {
-	Id     InstanceId `json:"id"`
-	Params RetireInstanceParams
-}
-
-type RetireInstanceResponseObject interface {
-	VisitRetireInstanceResponse(w http.ResponseWriter) error
-}
-
-type RetireInstance202JSONResponse Instance
-
-func (response RetireInstance202JSONResponse) VisitRetireInstanceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(202)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RetireInstancedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response RetireInstancedefaultApplicationProblemPlusJSONResponse) VisitRetireInstanceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetInstanceRequestObject struct {
 	Id InstanceId `json:"id"`
 }
@@ -6079,9 +5999,6 @@ type StrictServerInterface interface {
 	// LaunchInstance Launch one instance outside any group
 	// (POST /v1/instances)
 	LaunchInstance(ctx context.Context, request LaunchInstanceRequestObject) (LaunchInstanceResponseObject, error)
-	// RetireInstance Stop and remove an instance that was launched outside any group
-	// (DELETE /v1/instances/{id})
-	RetireInstance(ctx context.Context, request RetireInstanceRequestObject) (RetireInstanceResponseObject, error)
 	// GetInstance One instance with the last answers of its checks
 	// (GET /v1/instances/{id})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
@@ -7214,32 +7131,6 @@ func (sh *strictHandler) LaunchInstance(ctx *echo.Context, params LaunchInstance
 	return nil
 }
 
-// RetireInstance operation middleware
-func (sh *strictHandler) RetireInstance(ctx *echo.Context, id InstanceId, params RetireInstanceParams) error {
-	var request RetireInstanceRequestObject
-
-	request.Id = id
-	request.Params = params
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RetireInstance(ctx.Request().Context(), request.(RetireInstanceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RetireInstance")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RetireInstanceResponseObject); ok {
-		return validResponse.VisitRetireInstanceResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // GetInstance operation middleware
 func (sh *strictHandler) GetInstance(ctx *echo.Context, id InstanceId) error {
 	var request GetInstanceRequestObject
@@ -8012,166 +7903,166 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rctw2muirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgybR3RixAQ4Aqt32aOs8zXmw8ySn8OFC",
-	"kATZpNRq2bv5JXU3icuH737Dh0nKVwVnhCk5Of8wKbDAK6KIgE+P54oI/U9GZCpooShnk/PJyyVBf2fk",
-	"nfo74nOklgQVeEHQjMy5IJNkQvVD/yyJ2EySCcMrMjmfYBgqmch0SVZYj7nC754RtlDLyfnZ8UkyUZtC",
-	"PyiVoGwxubpKJt+IzYuStef/keUbpEieo/USK7TmZZ6hGUErnJEEralaonSJ2YLIBOHskqYEYZYhnOeI",
-	"CMGF7FhjJjZvRclqq8zIHJe5mpzPcS6JX+WM85xgBst8mpFVwRVh6eZvZBMHl8Qrgi7IBlZHGcIowxu0",
-	"oJdEAgDhd8zkmgiEF5gyRJlUBGcawhhJknKWIT77B0mVW/2S4AxgapcfrONAL6QD2CfTaTJZUeY+H8dA",
-	"/3T+PVbpMr6ZJy/xAikNer10A2q0xhIOwCxfqgRxgf4dzbmAUyKXRCCqEJWI8XXnFuYHZt5w7ZHVMakw",
-	"S8nTTP8OIxVYLatxaDZJJoL8s6SCZJNzJUrSP+IzuqKqvdu/8DVaYbZBiiNBVCkYwgqtuFQdKJTDOFEE",
-	"Oga443d0Va7gkzkG+9EfAmWKLIiAVX2PxcUPMHB0lyssLnr3+QdB5pPzye+PKiI/Mr/KIxhXT/IjIFXP",
-	"NPBnHDjNmL8QIQGOTbA+RqxczYjQKIKR3UZk5ks7QN/kBVaKCP3uf3325/NXxwcP37yaHjx882GaPLj6",
-	"1yt88P6N/h4fvJ8ePDzQX98/vrIf33z+58//MInh/wue57xUP8Ayu+Bifuxb3JyLFVbmVO+fTrYc+JUe",
-	"ShacSQLs97ngs5ys9L8pZ4owwFBcFDlNsQblUWGe+NM/pAHzsKN348KM9ZP5FRgqYQqtBbewsK+BQABu",
-	"CmAXvCBCUbPSOSV5FmcW8JPhFob88YyXqg30ZKLIOxVHpwrAr+xU9uk3fhjLGq+SyWPgou01YlU7kQwr",
-	"cqAooHZrKQvOs2ApntsnE8X5xduVrA/Fy1kejGMR4yqZrJeb7TvCAA07rp3bvBrb3tfAbnuOoLUZzW9j",
-	"36/NmQ4Dt37YDBVfFEkv2mtKBcGKZG/HgH6OaR6uy5NHMlkIXhayjWa/LrkkIDC1UJAaz/5RZgsiHyGu",
-	"VYU5sBlJ2SLX4kovNZlQRVYyChf7BRYCb/TnpWb3sQf10sQlzt8a8TwUKS4og4MiTDOCV5OlUsUkgT8a",
-	"xirVnxaiSANQB6dpGXXrhwJLyzfakAPGFX2J81zGCNeQqwEjUlgsiJIakLsBacGFiq9UkEvqhEaLe7Yf",
-	"l0Q4jtSaVCqsyjpItjKbZKLxkpdq5JleEkHnmxjLaNCTFaaAAxYOiZMrS6NX+HXbVVa79PNEcK+9co8S",
-	"jqgC6CYhbXZSdMVrcJZRjRs4fx5QuNWJV5SF3x4nTdbkSNprPydbdJ+K6ELF9execl0i9DPfu1/Tu6aH",
-	"x5HTrEhpxIodjQUrPp6enCahhnIU43iOGPxc98/O7p1tm04QbIV+aEjpzbUJoSKSph3QSzRbH3ZE1Nry",
-	"9aiqAkDjjKbHY0kujs/PqEGqOnp6tuX/6VOejKiL8DQ2SH0xc0Qpjheb9uJmZIHZKAFq3phtotwt44y8",
-	"nW0UkQMZLGHZWAEu+Co6tyALy9ijWEdCmZjyYqN/Myu2HIxkwB15UZAsKhsVVzgftb1BCppduN2aW20N",
-	"mPW5zbhJdXjBqcSO/gm7pIKzldPwo8y2Rman04f3IwCoS/FfsKB4lhMJjgamjVhtsK+5uMg5zgzF1Th3",
-	"QOXV6r7TaldEn/a2QMSE0Hp+nvM1ycD1sqZ5jpYlCLvhWsJ11MeM5ETp/6PaeyYwZSNFO5nPSapkx0ax",
-	"83+s8AWRaImLgjA0p0KO2+tc8PeExSbZIMbVkrKFHVzqc6QKzTaIKkny+SNEVoXaoPWSMO9iUciOGKfQ",
-	"94SNJWr9SgdXWRKcd/7wFnwibwsiUovfEWlPcE7Z4q0lbru0OiR+oiwlZpP2cbTG1GilCKOCCGmIdNCG",
-	"cjwj+VZm/8w8dQWUEl/6irL4D92KOmVvGVnHMdQr5MNRZ6TKLIxrI26tO7+Mcevm9JIg93wyTB9XKicj",
-	"KUwuSbbtJH7Sz+hn6XsSh7csVyssNlsHso+B+rIqcit4WlAuZVlXKtuewZyzRWB2AtCoRG5YBEPkG6Tw",
-	"BdHkuEJcZERo+gWVDOTbAPi854yMwom4zQGgMwhr8DmAgJvEIaCl6SgF2wOrENlTk2djLURost6AUSdO",
-	"knSZJ9XRvumSTjsyVAaIh05DInJuI9li6Bvepv1fk33V3M/x5bdZ27iXbsrdVvjdU/PjyTTG60ZYPdtZ",
-	"UddpHu+IS40DXciP+mZ5QeYD2UIdmCvK7KfjCMfooCy+WmHjr+olrYbjr3qrzjY15p+bsB2VqGT6swIV",
-	"Z41WeINmBAlS5DglWRU2MqLIBFacgTAXhAA7U0u8duwqZhNUGFNfiRkAMUIyiYyNsQWlGlzV7bGTKe3C",
-	"2jS69y1Ym09XOOZFTnnheGE75Fpz+lWxmWFms7Zud6Tju3e6bFy6IDKi3/w41wozWmFG50SqBMklPjm7",
-	"f/7//s//rVRomhOrQ5tgpjZeKr16JvhFXKcez5DFxUg9r1Oh5IIuDKt21FEIfkkzENJ0VXCh4N8ZvoC/",
-	"WhU5cHpLlGgKLKxQaquI9uB9SMcHfq113B5Mk7OMD2ZMa2kGW+JLAP56yYE7D0IsQOTneoq4bpzSgnS4",
-	"I8Z5mun7cZ4TyUsRs48foznNSYIwEmROBNFWDWQEaFhIJTYQOcfMa5aTuJtOqA6TVLPLFU6XlBEkSiZH",
-	"2aEtT8wMXxgtTRCcgVPD0cCaqmUm8JpFUUgqUnQ5B5REGhdRxgmkA8COjYcH4WhsUJZpSqTkomvPHJU2",
-	"BuSTJvz6LHuPqPg2z6UPv36Gh4y/Udb9V20/Utt2D/mG3mUFtG3yxWrtFZ/1bifD32oo6TDCMwOPf4Fy",
-	"bgnRMR97Rs5Z1aV8B9y2U5B8K/jKJWWMVBWweis8u67n2tSh+Y1WzoEhS8ULDVjwsliplHImqVSEKVTQ",
-	"VJXC8O6ZBi14SzCEqNoqKQ2W3RlsG5RIURO8be7aANkutAMjxG9LOzBMNa4iZG+v5ealFtBD5HyXE9YM",
-	"0rnqF46pjsTDsQJ8OGqYeNKai4g+/NS76y5Ioeo6aIePV4QbbLjIynSJsPSS5JC8w6siJ0dzIgQl8khD",
-	"WuFZTs6/0Lq0+XVyPhn4QlNB7s0i68UEzXojGgFHki605HO+arewR4Fjsw2pk+3auk9icsCLIlDAC5rO",
-	"7kwQGRehC+cfr2/mCWiUmjtxRoyC47yUKMclS5da2uUdsonGczmoU9ujYhV0MT82eJwCiajhCe/rD1oG",
-	"O3vzESK5JEYFjq6FvZ3ndLHscN6OpRxwgo1U+QvKGOlIyRFEa7jDueYLeD6q/BBxOXJho1haMpE5LeKa",
-	"sJMYmn4xUtoO0WdG3qlz9OrkjfMYJuizk89RyldarpVFgo5OjhBncJ5rvEG8VAn618m/UIHFBckS9LuT",
-	"31V2doL+++S/UW7yDLqjcL0yx67zJ3hYk3IxCmCXRGQ0Vdum+cU+FlW8ghymZdwGfK/JarsAzCaOfO0r",
-	"ob5laC3Qn5wCZs7c6U1uQ4lnEh5da7ge0lGFtBYl+rjRjV0w3ioEvbBk5m9h0i5LVrg0UkUF2eJD2Z2L",
-	"xO1uJ3qQ49u3oQrV8D2Apj1abRFxbj3Z4HN0/zoPv1ZvzX+GJp0z3HyXE2yfWxgEBOqMncJfeSkYzp8w",
-	"JSKJAjhVvCNX3wqd2QZEgJaEThwobZaA9fV6UjKqsHw9iRHtuPyDFJeS9IvKiIzpUcNdxlxbP/f5uQMM",
-	"cvOw7KYjk73bYVFnJAXzCOnjlIizR/C1hppWTChDBKdLZPWMFhoFUbcBSx2WCusTkIG72JQygwc+dcyd",
-	"RrX9GJJb1NoFLdaw9Bbo8ZnXNgakSZycxTToRtbDWSzp4RllpCvVtpnAKc2ZW/plZB1P3DRpuG3yzCkj",
-	"/yZd6NUVygxGCp/Iu21kX58TqTQIYW8RqTPB+nssLrxtOEIiBXJ8S91DuBr3VtdKZPt8llQqLiIOmR/I",
-	"mkjVzs64fqJ4hwvaGccNz99MQma99SdrZd2ETyOhNy2To/46PmhchS8IQ3iNN9vP29ZfmDSluJOnScRt",
-	"llA0SLBj+T1OtPiq+o6/N+htVpZ4ZIgN4Ipemg7anK+JOEixJCgnShGRaF7P2t/LBGV0oXVvLtByUywJ",
-	"k4/Q/XsoXWKBU/2EKxh6hBi3jyArUojJAa7SQ7dWq/whhoM/kLXPvx9Bjj4r17vd7jWF31c4s0Vp0rqo",
-	"+Vpb5jOS8hWpzIowkjo8tbc+17cagkoV4LaDXPhzAJJ+Gpk6sUfgPeUlmLr6t0rhvlaasN/4WXLjlOHd",
-	"JPUPdSaR+vpPmgf3Hee9J3etc3MJzn7aydEkGXCKmiqJVCQzpZnfPXlZP7BxWdJ+9gfTB2FB3aCk6SAT",
-	"ur1ufToG5+xjNsQlEZYXJDOSuYWDEKyCN0Bsj0qwriB5Mp0enDx8OAiesEI7ivUrCYIWnGcJktYDaMdL",
-	"TqenQxblVIvtk69KqdAMIlYKqruEVOh7+pWzKGY828SOd0hGeIMNG75p3FaWemvQP0ESTJfwASME3bnJ",
-	"JRdGm9pdsrk/s5i14CAmz/VC1NImL6Sa685pihXxAPROQcgZc/E6JUoJXoERZSRRyUbWLp98hEiIKRdV",
-	"lHari17xrrX4FOIRi2klY1VyaprsKDOrIkB7AC0C5PN54k7HY5szobEvfRqY4lXbQlOJ45fEIINcaoK2",
-	"BCXpe5IEmTJYIc5SkvgkWKl4IU2Bu7yoZ8M+0k/nBEsF6AZJ2Wu8kfAuySbJPnLOGva0p99zv73GOgYn",
-	"pm0fGU7suMEUVjjPHa8eMekoGV0lwfUHNZ9ThsglERttCUQi/rHcOT/iqzfJtRPp2tlxftj7o8jr00qV",
-	"60cZeMwRnhFtnvXtJskuwsODHFyARQcLvWZ43QeMBkDpNkOgIw+slES8zbBqNq/QWl7MpTPM39+GOLzX",
-	"AfHnnOdjne7ODmvLUPjJMKGMpDQjEq2XNF364toFUUgJPJ/TNJpgBtkNETXJ2EAgALSOXOXu6+e16ep0",
-	"wuOTLw6nh9PD4/MH0+m0Fv9t/VTT36bJDjMj7BnY7SQWZB1H8KLymo5JKdGitN57I+lq7FGl76+4AI2M",
-	"geTQMBTE5qROuht3RLnTjOS8zvynnQuwcYJgIXOyBr1xyEq2LkVyfNGpRHWUNGC0xpdWU5UKb5BtSdAj",
-	"FB7cP92qdBntcgDx69k7Si7mWBg/O6xwwYk8RzioWgmqMSBXVWtSxlGfay2ISnQ8nf7xEIWc/zhBZ9M/",
-	"JvBLzSsYdBap9RU5vfqX+fc4uXf12evXh/DpT5//+Y+fRx001xUQ3fr0y4CbjiEMwysaxmc3cTCi1lxc",
-	"IP9emJaoGZas4cA2BTItyi0zPxfcpPnJBOFccm1mFtjESXuwD/pHbXHQZFReVPmbQVeeL+59cXr8QNuo",
-	"bVvO6AG5UQpAha40tHZvF0+YxydnDx4+fDi9/+D05L4euYLL9PTB2Rf345W2tSLQPjoJ60XDpJABtAWG",
-	"sigLRTUMt+qnv1or1iROGxvV5ulXLmZtZYCpjRhXNCXWBgFvKSoE7VBoR9sTZMXFJnKGJ/cfnN47Oz27",
-	"33soX5w9PDl+cH96enp6fH/YkYxRcBhXZFBdSocjKxK21RD1bbZc1a4V7BJxNhnr/vJ5Mn0b+rEg7Dk8",
-	"qN/Qp6ct2LdLXop+kfatTXVyNJI4J1FaCkFYujGb2fASpbxkClHWT9Yg4LZJlZqmWF/QixLAlBKNoEad",
-	"n3GutMQwj5kFzciCMmmck7//ncm+Rr9Pc15mBylnc7owv60FVeStYQda2xIlS1dZXVmK66dxFciQbYzD",
-	"uyMYyd6v10iiEFzxlDf8IcZh7bzZ5lOZFfFUb8g0lt26qYBmfAbamnuAD5qyQDWdgvo5PXrQ8K9ySXxd",
-	"pffCOG11evQglNfhMZz2iuGz6RbJC5DsO5nIZuFr648NpCQvCNPSjGVIcbRe8lXbhexI27aDGRRn9zhS",
-	"21morHtbH4K1u4jtvwBjuKPYYnAE39lVHaZTZ7nP2C5SpRhcq1EZVx12l+0oUD/x15MNka8nwDHWy03N",
-	"7HLJqvr4J2PaONloiewqgA/jE5DzT7Jhpdkj612sWToYN17C80NrkRvmX3f1QQX+akkBkIKT7kK1XSA+",
-	"oOwtJLMEHf4azm+iMM07En3XWJr2fLY8zdS/ZDyGZ7bhaXeovpopoqmAtthexV9/+vEH9Nz86jK1TZ8/",
-	"K/FnPNu0vOWmUaztL7s1mOAmT9wKh+QlmLBYPE1ZUZWTnhqoFrlB3vsjUGn4HJWCnZsUuXPbdfGcskuc",
-	"0yzRhH4w5yXLEkTeUamkVn0OSkkSTaI5SZDWI3KaqgSVDJdqyQV9T7IEFQJMc5DwB2778NAlprleQGJi",
-	"Wwyq8bfEX/SvbqMeGDG4aWMgkvfgSvv4HESYyRUXVUMD03Kk1byzkuO+XOBgTWb/cQov176SFqiq6jVB",
-	"pa8H1sAQpmyx8k01xhyZMfEfu2oKqoFWSb92zhFfRfPyrfmkQSmd3oPAoVOyXOtGiucZ4vqpNZVxQwne",
-	"Du2ehqVABTiK9FgLmO8RyvGGCOmth42NKRm9W5tnBEOX3QGCwKw9UroC6GFRJghE681NkjENUdqF7H28",
-	"+D85I8NUECtr4GiqBhd2P3WwxonEKdQNL4rJq+hIucNSIbUmTG0SxEy+mf4u1jcxcCYM2rntbBqrou5U",
-	"nkbWJ4zPzh/UQctJ+SpXvqu9aeDx7XDq9rhbb7V9WXfuck7mY/tFjkpcHt0TkynSlUo9tl6l4T4e0s3H",
-	"KKXjqmjsOx3plK2i5BW3OfN6fea/pelTK8ilxpmwdZz5CqQKnmGmv+1qH9eRXntJOhLrBTGZl/gSZHzJ",
-	"lKu7Oo63m3Oe7UH0/queOELtg0jOJ4e7+hZXns87K1nM6uyGE0txjrwauFDT2IMjr51lgIs9tL6z+pYl",
-	"BxQoBE8JqZBhbyUtdj87sbQtG7wFm+OnKgeuvkKboD5YUHQWZXVE258a28D0wKLMhT+1dqL1hjnNTU7K",
-	"NbtcVYVbTtJ3dav+yaYntLpIQ0DJegptzghBQD9ILgVlFzIxWYBohnPw7syIWhPCkJvSFweVSoMPSsDy",
-	"zJTrG20gio0/Vb3LWlhO2eJtTfCEHbG5/tXKy4hboyGYWhlHpUJLF/WDcluDdkgqmufg4ZfDWpSFMidy",
-	"+4VmN84ENPDU589FJidd/WpjDpeX+IK4GLm9RqK96ZKtSZ5H0c/6TRI0K1Ute7k9itNrB1Osvezgay0E",
-	"okwbUzWG9dPtvhQP9LDazG4/CVAnxJNgZ25NMRKx3pxRddChz62BaaC4kgydvXunbULGlc1OHuq86isc",
-	"6y1O7q0rW5GMYmbb+beaBfmo8fF0OnXZ1MPIAbx+3daggtgppHwFnqxIytfDh7ewuB4Po1ZmTHdR0Ayg",
-	"cQZJ4W4am6cy1NeoBCVZd2P5jGaABdAaEXIXGTfpsjCL/n3YTN1yqKsjR6URVeUDleyw/tp6qW7b2Vht",
-	"McQif2JRkgpi9j1h+fYWuxvt+r5UK5wNtyLNcFErEuI0W2cyGq47sbGNwExRXWx6mx4wAIVvpWtYmB8w",
-	"qDP2jeP18fYOb6sGZvEyljB8v4Ow+vhOZM1I/JDi2y7nj4ubd8bJe8LYowNlrXsoWuHtQfzzksqgA861",
-	"W6TdwMRvGsSuOdeWnlxhF61oTxYfSb/DZlk3aJHlWjbU6MhfswEMpoG9NcJPAlbs0KyFJE0iDAFX5wpB",
-	"6wjA8sruXtvaK9OG65qdt5xA+YbO57F4qmfmN+TLnR6xDn9JT0bG4zyHomTIp5pxtUzC3uXeFHQ34g2V",
-	"KUGx9jadOfSCOBCFS+4D9A26nO2oy9jgNKNu5Qcm69vlLtwXXte5Bf+FG/tFwDKvnwO537zHO8p1/DTT",
-	"GgfIV25SIECuttJqNJIA++8/nRtmT34q2ZI7zoy0bKgtw022OpUIg31byeaRzeOqNMlPJS/yt1zI6+RC",
-	"akSKsfmfnb7ZVGtonomYdyUWj16byglnstJxd7JU9w0Of8cXIIx7zaVY3OSaB7vccLBwPUkFuxi8f6ki",
-	"v86oKNkF46CGV57SymsaMzBqTtCIMxsCZB3Xd1RO3xt4eSp24yarRo7tGvys7bs0uRgZ9OzV767ZV695",
-	"Acmu7hsNhL2zR8INd8fmf7WB0JveUGYiPeP6P2Ipx8eU6zbyGlPlOrIVOU47IshmqkkygUuzDsp4zrPy",
-	"DvJmlMEXIBmGHwhBZHtfm74v8ehwxGaSzoUAC9pqFNvorXfXGjhEz9Ma2nhsmWN38HSLUK85ILbqW60O",
-	"wDBrbCdVTlDbcAkZcsQZre1NxhVa1BqxDvFc9XCsjoT/gBd3MyUYOS0FVZufNDQclWFhEkYARKAcmq/8",
-	"ANByBu50pmwe6eTwN0IKibSudGDDl5kJxoEZ4PRV2kRgkwYI+esuDzAiZNMll4SBLquWZHX4mn1TCrik",
-	"WgKILXex1/NXnfOYTxF9BKmCUuFVYV558e3X6N69ew/1Qz+//PqRTXLTP4FWe/iaPYHsVv/0w9OzL5DN",
-	"zpSH6LG7my3F0M3YdhQ2ZmPNL2fvrNczuSvoH2nNSOGc+NYJLoh1enxy+Jr5RMvzyc+QFho4os4nx4fT",
-	"w6mLBOGCTs4n9w6nh/fsZa9wpEeXx0eQGAWfLDfRqAtge5rBdfJSfW0ege6RJndWTs5fxcmneuTI3Gh/",
-	"lWx98DE0nLt607h8/GQ67bl4fNyF49Xlm5Erx+3+4HtbfRIfzS8vuMA8uPZr8hdQTEyhtUSzjenFCOq9",
-	"jMDWeNe+tplp44D7NCOrgiutyP+NbCzwIEr0Fc82O4Ob7+x1VecoSpTkqnVex7s9r9hZ+UL2HRzX9xD6",
-	"s62o3KhXSUAWRx/0CV51UseCqOsd34/Aao1L7dbxvh+OoFtn1tR58hIv6qM3Rf3VzeH+IwvOsNCsLkIb",
-	"wDdvDtzt3OfpHLjtrZFQeI/1ICqaflpUZLbmOhElJsvY5dODwgit82EXRLruQUhxhPPcyG+4OEV52iOX",
-	"euKA6Bpt7XG6RPAMWmIjUjWSor//wzR+/XuCMLL/I8KU2CAsQe3NsMKJDfYjmh2iJ9D4xspoPRhm5o3D",
-	"1+wxSnMK6Qh6iSlfEQl3eBj94RmW6uCJXsTB029MMsXaxtpWVKvvLWegVILglfNvML42IryO9muNik/M",
-	"/ltoH7kQa23WxlIiQBnSILe5BVQ/9M+SiI3zuZ/7vINu8k4+mBcNT6jerO23d4Tt7EyRd8oc8oEByhaO",
-	"k0QTuuDFm6PvT9A37wCyaA3imeoEjRnm0ltz/jZS43C08sx0qk3fOW/Ip6s2VbfIRY7B7u/mR2AGcvpS",
-	"YttraCrTRCur61L71KjvLGp/rGqUvUdvv2pUMGmbhBbuZr/dqFEw3CM4ssqC03ZRddWIYf0NGgp0LLiR",
-	"lbRP2Hx/vRO+iTJQO5WTPZ5K4z6NHRxS4+4qLXpr9wbb87NthgVZ8Usjk5NOzffm53HrrKsf9e9G8zUH",
-	"HGVvfarwPrD/G7F5UbKPQWkO71Tes9K8HXGsC2ntAoCR+/d3p1dLohRlizqRgo5telNU7XfBNxvlrUe2",
-	"ZsT26IgJUUXyfP8M9rYQx5bIfHSYswO0+NbcGgxeTrwOUEKggogVVb4tawH9xpS0NxfHMcPWW/RgBuQ3",
-	"vPBX8N8qcuxNG/PVTfvVx2rTRrocVzVXN8SSr7SVqW1se5e1bVHdFvha6/aZ7w3vukeZqgC709h56mqa",
-	"t9us3nfv2ur4nMmIxWoDF70Ga7TIy/R8MJlG/iLS2Az2mppqhq3X+kWua8Azkge17ksox8QS/fD4+ydf",
-	"/vL42c9POmaHN2vTx7r/vfqvL9/86cvDfx/Q3K8ZoP8Qnba6o9XPu5ubm7sm9PWerfmud71v+xS+xxkB",
-	"wQwRHWpaQXRhFVkT8VYtMQuCztXSIlkw3UkvHSvJOVsQgfCCm0aaekkdq+F5ttPVfEIOhuoi2ghLrOfT",
-	"7IAr1gdMnMfBhBa13cPC63k6HQ6GLJ5artVgeD1MrC5nkqHSyvawjaT6CaiPMq5Jyloex2b/6MjKqjtt",
-	"hzNYd9UnVGVpfpCAx6wgvMi7CM5z4CibPRvEZk1moSvitKd4B1z2LMpl29LcJP+H11KgzyBGfHZv+nmC",
-	"liTPfNh3bbR4QS+J5xJNF+zXhuAOvvG3b/vdBJuQS3xwcnb/y/NXjw/+0/ST+dPRmw+n966+PP/DJArm",
-	"29LKeKpI3MXrWdqMMiwiV762mcFjtHhPiwO9RMiIzpDCAmGRLuml4fvQC4jRuQb6Z6ZR0uEGr/LPXdaL",
-	"4Fz5nlD6bdNl6Mevn9oUgxxv4PbSYBJTK3o42aeWaC/VjuuIYUrrDvREczs503BwsDR3/zehgmyohZF3",
-	"KtamqaEsHs2gdLvTqtA/fzQclEoE+s3eOShw7ltlobdF25oY90HTgqS0IEDHIRk7kW2LCFyZmwaVRDMi",
-	"aaYPdgjZnuyHbOsFeYBvruxzR5beDFoT9FCoLZq1IG3Sa12x76RbeLpWhvSRhlyethY6yNbfMzrY7LPV",
-	"zrFhNQwbanU4QYlREzv8rfU9LH1OVLrs4OkfEU688Bfw79n5c0divUH7CyqVsMUfsiD4woh1Le4z/ROd",
-	"lXpZyDdlbmCC9Rv6mu1+j9D3tsD044wRmdVFTsT+cONzeAm0LS4kKllGBMI2wm26phJTaLox+av2ctwe",
-	"cB990H96I6UmcOdBf8v+Wj3FHZ5SBV3TEonuwnP60kSz9bjm9tqrZFKUMb84UXcE590zxupC5T2HTPZ7",
-	"ts+1GWOOljOEKx8CF8gGvE31YAcVfrAvDEhWuJ4cHIcW5ulfvNS4SXbDaaSQBBRVs51sFykIMFIFdiOD",
-	"GDdZVnAjaU+2wR0A9NYdn1u0wztKUHDHUwW54Z7XIITYQRVg8x/kfNGXL/0VviDP+GLvpNG8nlhzgJIp",
-	"mjcaGEUs7znPbf9JD/rmnTWty1IHZkEWOabsGumPGsi7UU9yvtC6/5KvQ7eqL0zZeuYpL2ifVZDyYnNX",
-	"tHs79RC82HyUtqRPKbJHskvfgqC2P2PQ+MCFjY0HDIToAsjKLmQg6hx9MAP0ClWpeAGA3zfbAH4A9463",
-	"PX7d3sjtOdGfPm4Igi8Q1gNuEJ/PH/mcf9N/QSq8ka4az3ghlNhsxQnyzrVdiAoQ8/NHrwu8O1BY3Ng9",
-	"arq5b3aTERJig6ua6AyBbD2mnDJim5b0KmzP7HP/s/S2roD1Lz6ybFruVoHk3R3ev0kEOTwKyk5ZVlXR",
-	"1Hq8QQ3s1mNc1+qv4wLcPfMJWDS7l/dBgfqeLeNBBsIOyl8UL8D5WEp7obwd2/JzYbq2QENWzdErlAqr",
-	"2rudgEHB+YAw36D6pEbHWKO51lNhOSOaydk+xNGZTLH9CI3+E0ussYDvzK3xB7ODtBo3FmTUmLRCzZmq",
-	"riBxzmIKQz72QFJ48/m+1f7avG02UF3xV5WL7CTJ+BmcTK1/FOKlgrAqZhuXzNxkBUcfaLbFPa2oINc/",
-	"cfvi0+yjqeW5zhHtRqEDzg2dr0yxTtgg0OsDvvYqcno9vrZdHNA+uNs2qN+RB82fg281Ao3SbY90uCVc",
-	"m2K27USUio5mnKutvjTO1XV8aeOO6WaOKr3xk7P76G/0qyoVjqsdebB+dTU4rnlMPYwNNd1rQZUKSmMa",
-	"gB5WG3MnPOsWIuB2NXdUITOYbncQ66EsQSUr9J8CrggsWQGRH4GMGIrmO9i+Ab1K7V/tM7tTaWMvhk3S",
-	"xr4rfLlOxAHh22/2dKT8xLRdeyJdyu4TpsRuvF5/DdpKUK3w1jPGLRJByU2/YfTcPHKLMKnuXI5AxE5/",
-	"c4CYKymly8ejwlxEFJZIgglZD6sWnOdb4ANPfMq9E/zNvzHww+52wOT0OEMbTcEVwh+vkWVuON5vSlY1",
-	"Z6zJr7lxeTfdEfRoaEaWlGUI+zu66wQxoNvUtc5wX+lUW6F5N9o4gN4HQNwV3g7yYQFsJzd64R7ancj/",
-	"hDhZeKtg5Hg9cHYgTexQHXLVndXRB+Na6iWV65Ys2/d+sM6rPQB2Wznw3ZCNL0buAv5Ay2lH53D3tlPj",
-	"stA9m057Kx3/C8/hWni4wtTwTTCZLolQCLfQQlaXeXZRorvv8xah46bo6hbmft6Vw4FKN6ZpzJrZu0RB",
-	"+UUUOtN5ENVaq3fKmJdBz/RrFNG7SW5QR/8JiaTaVTGxQ282Ct5FELY55rULiI0+/rI6sXGccUSbnr1p",
-	"79V9O/tli/V5I2V2a17mGZoRm82W7NR+6Jtd8512R43d2BMukePYhGxVtYwGxxla1qViF0x9pLZi9DKs",
-	"PRuOd3Xw1VmbGI+N75h8npxekK46rgojKiMzjgrmcsFrM6db6zi2X+Tyd3v9xs/2gNbRQkU/W2I6rFG2",
-	"iDQX7sTwASVqbru/Valdt0otDvTBhWrhAfxWq3artWp3B+rfytX2Vq7WIscRFWt7kvj/q4rW7gamb+5I",
-	"P/kUSte6KeQos7cYRw9T/9jjodlr8ZqGc+vm+1hnQ37tljnm9qt9IBLcHd2BTBrorlfDbjx3mjfYQZXp",
-	"j1AH5AA0GZMz/2nw1P9JafND+dOdZM4HF6sBErgr1V690Qch4SYKgx6lyCfnk6PJ1Zur/x8AAP//",
+	"7H3tctw2luirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgybR3RixAQ4Aqt32aOs+zX2w+yS3cPBB",
+	"kATZpNRq2bv5JXU3iY/zfQ7OOfgwSfmq4IwwJSfnHyYFFnhFFBHw6fFcEaH/yYhMBS0U5WxyPnm5JOjv",
+	"jLxTf0d8jtSSoAIvCJqRORdkkkyofuifJRGbSTJheEUm5xMMQyUTmS7JCusxV/jdM8IWajk5Pzs+SSZq",
+	"U+gHpRKULSZXV8nkG7F5UbL2/D+yfIMUyXO0XmKF1rzMMzQjaIUzkqA1VUuULjFbEJkgnF3SlCDMMoTz",
+	"HBEhuJAda8zE5q0oWW2VGZnjMleT8znOJfGrnHGeE8xgmU8zsiq4Iizd/I1s4uCSeEXQBdnA6ihDGGV4",
+	"gxb0kkgAIPyOmVwTgfACU4Yok4rgTEMYI0lSzjLEZ/8gqXKrXxKcAUzt8oN1HOiFdAD7ZDpNJivK3Ofj",
+	"GOifzr/HKl3GN/PkJV4gpUGvl25AjdZYAgLM8qVKEBfo39GcC8ASuSQCUYWoRIyvO7cwPzDzhmuPrI5J",
+	"hVlKnmb6dxipwGpZjUOzSTIR5J8lFSSbnCtRkv4Rn9EVVe3d/oWv0QqzDVIcCaJKwRBWaMWl6iChHMaJ",
+	"EtAxwB2/o6tyBZ8MGuxHjwTKFFkQAav6HouLH2Dg6C5XWFz07vMPgswn55PfH1VMfmR+lUcwrp7kRyCq",
+	"nmngzzhwmjF/IUICHJtgfYxYuZoRoUkEI7uNyMyXdoC+yQusFBH63f/67M/nr44PHr55NT14+ObDNHlw",
+	"9a9X+OD9G/09Png/PXh4oL++f3xlP775/M+f/2ESo/8XPM95qX6AZXbBxfzYt7g5FyusDFbvn062IPxK",
+	"DyULziQB8ftc8FlOVvrflDNFGFAoLoqcpliD8qgwT/zpH9KAeRjq3bgwYx0zv4JAJUyhteAWFvY1UAgg",
+	"TQHsghdEKGpWOqckz+LCAn4y0sKwP57xUrWBnkwUeafi5FQB+JWdyj79xg9jReNVMnkMUrS9RqxqGMmw",
+	"IgeKAmm3lrLgPAuW4qV9MlGcX7xdyfpQvJzlwTiWMK6SyXq52b4jDNCw49q5zaux7X0N4rYHBa3NaHkb",
+	"+35tcDoM3PphM1R8USS9aK8pFQQrkr0dA/o5pnm4Ls8eyWQheFnINpn9uuSSgMLUSkFqOvtHmS2IfIS4",
+	"NhXmIGYkZYtcqyu91GRCFVnJKFzsF1gIvNGfl1rcxx7USxOXOH9r1PNQorigDBBFmBYEryZLpYpJAn80",
+	"jFWqPy1EkQagDrBpBXXrhwJLKzfakAPBFX2J81zGGNewqwEjUlgsiJIakLsBacGFiq9UkEvqlEZLerYf",
+	"l0Q4idSaVCqsyjpItgqbZKLpkpdqJE4viaDzTUxkNPjJKlOgAQuHxOmVpbEr/LrtKqtd+nkitNdeuScJ",
+	"x1QBdJOQNzs5upI1OMuopg2cPw843NrEK8rCb4+TpmhyLO2tn5Mttk/FdKHhenYvuS4T+pnv3a/ZXdPD",
+	"4wg2K1YasWLHY8GKj6cnp0looRzFJJ5jBj/X/bOze2fbphMEW6UfOlJ6c21GqJik6Qf0Ms3Whx0TtbZ8",
+	"Pa6qANDA0fR4LMvF6fkZNURVJ08vtvw/fcaTUXURmcYGmS9mjijH8WLTXtyMLDAbpUDNG7NNVLplnJG3",
+	"s40icqCAJSwbq8AFX0XnFmRhBXuU6kioE1NebPRvZsVWgpEMpCMvCpJFdaPiCuejtjfIQLMLt1tzq60B",
+	"sz63GTepkBdgJYb6J+ySCs5WzsKPCtsam51OH96PAKCuxX/BguJZTiQEGph2YrXDvubiIuc4MxxXk9wB",
+	"l1er+06bXRF72vsCERdC2/l5ztckg9DLmuY5Wpag7IZbCdcxHzOSE6X/j1rvmcCUjVTtZD4nqZIdG8Uu",
+	"/rHCF0SiJS4KwtCcCjlur3PB3xMWm2SDGFdLyhZ2cKnxSBWabRBVkuTzR4isCrVB6yVhPsSikB0xzqHv",
+	"CRvL1PqVDqmyJDjv/OEtxETeFkSklr4j2p7gnLLFW8vcdml1SPxEWUrMJu3jaI2psUoRRgUR0jDpoA3l",
+	"eEbyrcL+mXnqCjglvvQVZfEfug11yt4yso5TqDfIh5POSJNZmNBG3Ft3cRkT1s3pJUHu+WSYPa5UTkZy",
+	"mFySbBsmftLP6GfpexKHtyxXKyw2Wweyj4H5sipyq3haUC5lWTcq25HBnLNF4HYC0KhEblgEQ+QbpPAF",
+	"0ey4QlxkRGj+BZMM9NsA+LznjIyiibjPAaAzBGvoOYCAm8QRoOXpKAdbhFWE7LnJi7EWITRFbyCoE6dJ",
+	"utyTCrVvurTTjhyVAeqh05GI4G2kWAxjw9us/2uKr1r4Ob78tmgb99JNpdsKv3tqfjyZxmTdCK9nuyjq",
+	"wubxjqTUONCF8qhvlhdkPlAs1IG5osx+Oo5IjA7O4qsVNvGqXtZqBP6qt+piU1P+uTm2oxKVTH9WYOKs",
+	"0Qpv0IwgQYocpySrjo2MKjIHK85BmAtCQJypJV47cRXzCSqKqa/EDIAYIZlExsfYQlINqer22CmUduFt",
+	"Gtv7FrzNpysciyKnvHCysH3kWgv6VWczw9xm7d3uyMZ373T5uHRBZMS++XGuDWa0wozOiVQJkkt8cnb/",
+	"/P/9n/9bmdA0J9aGNoeZ2nmp7OqZ4Bdxm3q8QBYXI+28ToOSC7owotpxRyH4Jc1ASdNVwYWCf2f4Av5q",
+	"U+TA2S1RpimwsEqpbSJaxPsjHX/wa73j9mCanWV8MONaSzPYEl8C8NdLDtJ5EGEBIT/XU8Rt45QWpCMc",
+	"MS7STN+Pi5xIXoqYf/wYzWlOEoSRIHMiiPZqICNAw0IqsYGTc8y8ZTmJh+mE6nBJtbhc4XRJGUGiZHKU",
+	"H9qKxMzwhbHSBMEZBDUcD6ypWmYCr1mUhKQiRVdwQEmkaRFlnEA6AOzYRHgQjp4NyjJNiZRcdO2Zo9Ke",
+	"AfmkCb8+K94jJr7Nc+mjr5/hIRNvlPX4VTuO1PbdQ7mhd1kBbZt+sVZ7JWd92MnItxpJOorwwsDTX2Cc",
+	"W0Z0wsfiyAWruozvQNp2KpJvBV+5pIyRpgJWb4UX1/Vcmzo0v9HGOQhkqXihAQtRFquVUs4klYowhQqa",
+	"qlIY2T3ToIVoCYYjqrZJSoNldx62DUqkqCnetnRtgGwX1oFR4rdlHRihGjcRsrfXCvNSC+gher4rCGsG",
+	"6Vz1CydUR9LhWAU+nDTMedKai4g9/NSH6y5Ioeo2aEeMV4QbbITIynSJsPSa5JC8w6siJ0dzIgQl8khD",
+	"WuFZTs6/0La0+XVyPhn4QtNA7s0i66UELXojFgFHki605nOxarewR0Fgsw2pk+3Wuk9icsCLElAgC5rB",
+	"7kwQGVehCxcfr2/mCViUWjpxRoyB46KUKMclS5da2+UduonGczmoM9ujahVsMT82RJwCjajhCe/rD1oH",
+	"O3/zESK5JMYEjq6FvZ3ndLHsCN6O5RwIgo00+QvKGOlIyRFEW7jDpeYLeD5q/BBxOXJho0RaMpE5LeKW",
+	"sNMYmn8xUtoP0Tgj79Q5enXyxkUME/TZyeco5Sut18oiQUcnR4gzwOcabxAvVYL+dfIvVGBxQbIE/e7k",
+	"d5WfnaD/PvlvlJs8g+5TuF6dY9f5EzysWbkYBbBLIjKaqm3T/GIfixpeQQ7TMu4DvtdstV0BZhPHvvaV",
+	"0N4yvBbYT84AMzh3dpPbUOKFhCfXGq2HfFQRrSWJPml04xCM9wrBLiyZ+VuYtMuSFS6NVFFBtsRQdhci",
+	"cbvbiR3k5PZtmEI1eg+gaVGrPSLObSQbYo7uXxfh1+at+c/wpAuGm+9ygu1zC0OAwJ0xLPyVl4Lh/AlT",
+	"IpIogFPFO3L1rdKZbUAFaE3o1IHSbgl4X68nJaMKy9eTGNOOyz9IcSlJv6qM6JgeM9xlzLXtc5+fO8Ah",
+	"Nw/Lbj4y2bsdHnVGUnCPkEanRJw9gq811LRhQhkiOF0ia2e0yCg4dRuw1GGpsD4BGaSLTSkzdOBTxxw2",
+	"qu3HiNyS1i54sUalt8CPz7y1MSBN4uQsZkE3sh7OYkkPzygjXam2zQROaXBu+ZeRdTxx06Thttkzp4z8",
+	"m3RHr65QZjBR+ETebSP7+pxIpUEIe0tInQnW32t90QLKyn4bU/hdcZPGxLYQwL3QNff3/JLcLL27I3Ds",
+	"XNpGvG4mIR/eRoG1iW0OPSMHZl0wUHzQuApfEIbwGm+2Y8kCyyQXbTqB5Z34EaZDgLEtBSrhgrahTbZx",
+	"tqRScRGJnP1A1kSqdhpNn+DxpBEROuNEGBD4tkN1M1Li9xDbtiuqaQaAc74m4iDFkqCcKEVEonUJa38v",
+	"E5TRhbbtuUDLTbEkTD5C9++hdIkFTvUTriDpEWLcPoKsyiImx7hKP91aDfOHGLf8QNY+v38EFfmsXx/W",
+	"u9dUrl/hzBa9SRsC52vt+c9IylekclvCk9rhqcP1ub7VEFSqgLAg5NqfA5D008jUoT2C6CwvwZXWv1UG",
+	"/bXSkP3Gz5IbpyTvpmhgaLCK1Nd/0kTcd5z3Yu5aeHMJ1H7aydEkGYBFzZVEKpKZ0s/vnrysI2xcFraf",
+	"/cH0QViwNygpO8i0bq9bY8fQnH3MHqFJhOUFyYzmb9EgHIbBG2AWjErgriB5Mp0enDx8OAiesEI7io1b",
+	"CYIWnGcJkjbCaMdLTqenQxblTJftk69KqdAMTsQUVI8JqdD39Cvnscx4tomhd0jGeUMMG7lpwmKWe2vQ",
+	"P0ESXKPwAaOuHd7kkgtjre0umd3jLOaNOIjJc70QtbTJEamWunOaYkU8AH3QEXLS3HmgEqWEqMOIMpWo",
+	"ZiNrl68+QiXEzKDqFHjrEYDiXWvxKcojFtNK9qr01DTZUeZXxYAWAS0G5PN54rDjqc256NiXVg1MIatt",
+	"oWlu8ktiiEEuNUNbhpL0PUmCTBysEGcpSXySrVS8kKaAXl7Us20f6adzgqUCcoOk7zXeSHiXZJNkHzlt",
+	"DX/d8++5315jHYMT37aPDBg7bgiFFc5zJ6tHTDpKR1dJdv2Hps8pQ+SSiI32WSIZBbHcPD/iqzfJtRP1",
+	"2tl3ftj7o9jr00rF6ycZeMwxnlFtXvTtJokvIsODHF+ARYcIvebxvT+QGgCl2zxiHYmwUhLxNsOq2RxD",
+	"W3mxkNGw84Q2xOG9Dog/5zwfG9R3flhbh8JPRghlJKUZkWi9pOnSF+8uiEJK4PmcptEENsieiJhJxgcC",
+	"BaBt5Ko2QD+vXVdnEx6ffHE4PZweHp8/mE6ntfPl1k81+22a7DDzwuLAbiexIOtAwYsqKjsmZWVmI1BV",
+	"b4+kq3FIVR6w4gIsMgaaQ8NQEJvzOuluDBKVTjOS87rwn3YuwJ5DBAuZkzXYjUNWsnUpkuOLTiOqo2QC",
+	"ozW+tJaqVHiDbMuDHqXw4P7pVqPLWJcDmF/P3lHSMcfCxPFhhQtO5DnCQVVMUO0BubDakjIHAbm2gqhE",
+	"x9PpHw9RKPmPE3Q2/WMCv4SCPuxcUutbcnr1L/PvcXLv6rPXrw/h058+//MfP48GaK6rILrt6ZeBNB3D",
+	"GEZWNJzPbuZgRK25uED+vTDtUQssWaOBbQZkWpRbZn4uuEkjlAnCueTazSywOYftoT7oT7UlQJNReVHl",
+	"hwZdf76498Xp8QPto7Z9OWMH5MYoABO6stDavWM8Yx6fnD14+PDh9P6D05P7euQKLtPTB2df3I9X8taK",
+	"TPv4JKxHDZNOBvAWOMqiLBTVMNxqn/5qvViTmG18VFsHUAXDtZcBrjZiXNGUWB8EoqWoELTDoB3tT5AV",
+	"F5sIDk/uPzi9d3Z6dr8XKV+cPTw5fnB/enp6enx/GErGGDiMKzKo7qUjkBU5FtYQ9W28XFWwVewScTYZ",
+	"G/7yeTh9G/qxIOw5PKjf0NjTHuzbJS9Fv0r71qZSOR5JXJAoLYUgLN2YzWx4iVJeMoUo62drUHDbtErN",
+	"Uqwv6EUJYEqJJlBjzs84V1pjmMfMgmZkQZk0wcnf/85kd6Pfpzkvs4OUszldmN/Wgiry1ogDbW2JkqWr",
+	"rG4sxe3TuAlk2DYm4R0KRor36zWqKARXPOWNeIgJWLtotvlUZkU8lRwymWW3bSqg2Z+BtpYeEIOmLDBN",
+	"p2B+To8eNOKrXBJft+mjMM5anR49CPV1iIbTXjV8Nt2ieQGSfZiJbBa+tvHYQEvygjCtzViGFEfrJV+1",
+	"Q8iOtW27mUGHYJ5GajsLjXXv68MZ4y5yB16AM9xRzDE4Q8D5VR2uU2c50dguVaUYXAtSOVcdfpftWFDH",
+	"+OvJhsjXE5AY6+Wm5na5ZFiN/smYNlH2tER2FdiH5xNQU0CyYaXfI+tprFs6mDZewvNDa50b7l93dUMF",
+	"/mpJAZACTHeR2i4IH0j2FpJlgg6CjeA3UZjmHYnEayxN+z9b/mbqazIeozPbUDXcaNdMEUsFrMX2Kv76",
+	"048/oOfmV5cJbvoIWo0/49mmFS03jWht/9qthwlu8sStMAa/WHVU2dFjTVGVk54aqxa7QV79IzBp+ByV",
+	"gp2bFLxz29XxnLJLnNMs0Yx+MOclyxJE3lGppDZ9DkpJEs2iOUmQtiNymqoElQyXaskFfU+yBBUCXHPQ",
+	"8Adu+/DQJaa5XkBizrYYVPtvOX/Rv7qNemDE4KadgUjegysd5HNQYSYXXVQNE0xLk1Zz0EqP+3KEgzWZ",
+	"/ccpvFz7SlqgqqqXBZW+3lgDQ5iyyCo21RhzZMbEf+yq6agGWqX92qkyfBXN+7fukwaldHYPgoBOyXJt",
+	"GymeZ4jrp9ZUxh0leDv0exqeAhUQKNJjLWC+RyjHGyKk9x429kzJ2N3aPSMYuvgOUARm7ZHSGCAPSzLB",
+	"QbTe3CQZ03ClXSjfJ4v/kzMyzASxugZQUzXQsPupgzXOJM6gbkRRTF5FR0oflgqpNWFqkyBm0qT0d7G+",
+	"jEEwYdDObefUWJV2p/E0sv5hfPb/oA5dTstXufhd7VODiG9HULcn3Hqr7dG6c6NzMh/bj3JUYvTonptM",
+	"ka5U7bH1MI3w8ZBuQcYoHVelY9/pSPxsFT2vuM3J1+sz/y1NH1xBLjXNhK3pzFegVfAMM/1tV3u6jvTd",
+	"S9KRuC+IyRHFl6DjS6ZcXddxvJ2di2wP4vdfcTxbchDL+eRzVz/jyv95Z6WMWZ3dcGI5zrFXgxZqFnuA",
+	"8houA1rs4fWd1c8sOZBAIXhKSEUMeyuZsfvZiadtxeAt+Bw/VTlw9RXaBPjBiqKz6KvjtP2p8Q1Mjy3K",
+	"3PGntk603TCnuclJuWYXraowzGn6rm7YP9n0hFaXajhQspFCmzNCEPAPkktB2YVMTBYgmuEcojszotaE",
+	"MOSm9MVHpdLggxKzPDPtAIw1EKXGn6reaC0qp2zxtqZ4wo7bXP9q9WUkrNFQTK2Mo1KhpTv1g3JeQ3ZI",
+	"KprnEOGXw1qghToncruGFjfOBTTw1PjnIpOTrn64sYDLS3xB3Bm5vaaivemSrUmeR8nPxk0SNCtVLXu5",
+	"PYqzawdzrL1M4WutBKJCG1M1RvTT7bEUD/Swms1uPwlIJ6STYGduTTEWsdGcUXXWYcytQWlguJIMnb17",
+	"p31CxpXNTh4avOorTOstfu6tW1uRjGJmrwtoNSPyp8bH0+nUZVMPYweI+nV7gwrOTiHlK4hkRVK+Hj68",
+	"hcX1RBi1MWO6l4JlAI05SAp339g8laGxRiUoybob12c0AyqA1ouQu8i4SZeFWfTvw2bq1kNdHT8qi6gq",
+	"H6h0h43X1kuB28HGaoshFXmMRVkqOLPvOZZvb7G7ka/ve7XC2XAv0gwX9SLhnGbrTMbCdRgb22jMFO3F",
+	"prfpAQNI+Fa6koX5AYM6b9/4vD7ePuJt1SAtXsYSHt/v4Fh9fKez5kn8kOLeruCPOzfvPCfvOcYefVDW",
+	"uueidbw9SH5eUhl02Ll2C7YbuPhNh9g1/9rS8yvs0hXt+eJP0u+wGdcNWnC5lhA1PvLXeICAaVBvjfGT",
+	"QBQ7MmsRSZMJQ8DVpULQmgKovPK717b2yrT5umZnL6dQvqHzeew81QvzG8rlzohYR7ykJyPjcZ5D0TPk",
+	"U824WiZhb3TvCrob94bqlKAYfJvNHEZBHIjCJfcB+gZd1HbUxWxwmlG38QOT9e1yF+ELb+vcQvzCjf0i",
+	"EJnXz4Hcb97jHeU6fpppjQP0KzcpEKBXW2k1mkhA/Pdj54bZk59KtuSOMyOtGGrrcJOtTiXC4N9Wunlk",
+	"c7oqTfJTyYv8LRfyOrmQmpBiYv5nZ282zRqaZyIWXYmdR69N5YRzWem4O1+q+wyHv+MLEMa95lIsbnKN",
+	"hF1uOFi4nqSCXQzev1Qnv86pKNkF42CGV5HSKmoaczBqQdBIMBsOyDquB6mCvjeI8lTixk1WjRzbNcRZ",
+	"23d1cjHy0LPXvrtm377mBSe7us80UPbOHwk33H02/yuONfYZfwOaOekZ118SSzn+TLnuI68xVa7jW5Hj",
+	"tOME2Uw1SSZwKddBGc95Vj5A3jxl8AVIRuAHShDZ3tqm70v8dDjiM0kXQoAFbXWK7emtD9caOETxaR1t",
+	"PLbMsfvwdItSrwUgttpbrQ7DMGtsJ1VOUNtxCQVyJBit/U3GFVrUGr0OiVz1SKyOhP9AFncLJRg5LQVV",
+	"m580NByXYWESRgBEYByar/wA0HIG7oymbB7p5PA3QgqJtK10YI8vM3MYB26As1dpk4BNGiDkr7s8wIiS",
+	"TZdcEga2rFqS1eFr9k0p4BJsCSC20sVe/1915mM+RfQRpApKhVeFeeXFt1+je/fuPdQP/fzy60c2yU3/",
+	"BFbt4Wv2BLJb/dMPT8++QDY7Ux6ix+7utxRDt2Tbsdi4jbW4nL0TX8/krrh/pC0jhXPiWye4Q6zT45PD",
+	"18wnWp5Pfoa00CAQdT45PpweTt1JEC7o5Hxy73B6eM9eJgsoPbo8PoLEKPhkpYkmXQDb0wyuq5fqa/MI",
+	"dKc0ubNycv4qzj7VI0fmxvyrZOuDj6Gh3dWbxuXmJ9Npz8Xm4y40ry73jFxpbvcH39vqk/hofnnBBenB",
+	"tWKTv4BhYgqtJZptTK9HMO9lBLYmuva1zUwbB9ynGVkVXGlD/m9kY4EHp0Rf8WyzM7j5zl5XdYmiREmu",
+	"Wvg63i2+Yrjyhew7QNf3cPRnW1G5Ua+SgC2OPmgMXnVyx4Ko66HvRxC1JqR263TfD0ewrTPr6jx5iRf1",
+	"0Zuq/urmcP+RBTgstKiL8AbIzZsDd7v0eToHaXtrLBTekz2Ii6afFheZrblORInJMnb59GAwQmt+2AWR",
+	"rnsQUhzhPDf6Gy5mUZ73yKWeOGC6Rtt8nC4RPIOW2KhUTaTo7/8wjWX/niCM7P+IMCU2CEswezOscGIP",
+	"+xHNDtETaHxjdbQeDDPzxuFr9hilOYV0BL3ElK+IhDtCjP3wDEt18EQv4uDpNyaZYm3P2lZUm++tYKBU",
+	"guCVi28wvjYqvE72a02KT8z+W2QfuXBrbdbGUiLAGNIgt7kFVD/0z5KIjYu5n/u8g272Tj6YF41MqN6s",
+	"7bd3hO3iTJF3yiD5wABli8RJogld8OLNyfcn6Jt3AFm0hvBMdYKmDHOprsG/PalxNFpFZjrNpu9cNOTT",
+	"NZuqW+oiaLD7uzkKzEDOXkpsew3NZZppZXUda58Z9Z0l7Y/VjLL39O3XjAombbPQwt0cuBszCoZ7BCir",
+	"PDjtF1VXmRjR3+ChwMaCG19JG8Pm++th+CbGQA0rJ3vESuO+jh0gqXE3lla9tXuJLf5sm2FBVvzS6OSk",
+	"0/K9OT5uXXT1k/7dWL4GwVHx1mcK74P6vxGbFyX7GIzm8M7mPRvN2wnHhpDW7gAwcr//7uxqSZSibFFn",
+	"UrCxTW+Kqv0uxGajsvXI1ozYHh0xJapInu9fwN4W4dgSmY+OcnZAFt+aW4khyonXAUkIVBCxosq3ZS2g",
+	"35iS9mbkOGXYeoseyoD8hhf+iv9bJY69WWO+umm/9lht2kiX46rm6oZU8pX2MrWPbe/Kti2q2wpfW90+",
+	"870RXfckUxVgdzo7T11N83af1cfuXVsdnzMZ8VjtwUWvwxot8jI9H0ymkb/oNDaDvQanmmHrtYGR6xrw",
+	"jORBrfsSyjGxRD88/v7Jl788fvbzk47Z4c3a9LHuf6/+68s3f/ry8N8HNPdrHtB/iE5b3QHr593NzdBd",
+	"E/p6z9Z817s+uI2F73FGQDHDiQ41rSC6qIqsiXirlpgFh87V0iJZMN1JLx0ryTlbEIHwgptGmnpJHavh",
+	"ebbT1XxCAYbqotuISKzn0+xAKtYHTFzEwRwtar+HhbfKdAYcDFs8tVKrIfB6hFhdzyRDtZXtYRtJ9RNQ",
+	"H2VCk5S1Io7N/tGRlVV35g4XsO4qUajK0vIggYhZQXiRdzGcl8BRMXs2SMyazEJXxGmxeAdS9iwqZdva",
+	"3CT/h9dSoM/gjPjs3vTzBC1Jnvlj37Wx4gW9JF5KNEOwXxuGO/jG3+7tdxNsQi7xwcnZ/S/PXz0++E/T",
+	"T+ZPR28+nN67+vL8D5MomG/LKuOpIvEQrxdpM8qwiFwp2xYGj9HiPS0O9BIhIzpDCguERbqkl0buQy8g",
+	"Ruca6J+ZRkmHG7zKP3dZL4Jz5XtC6bdNl6Efv35qUwxyvIHbUYNJTK3o4WSfVqK9tDtuI4YprTuwE83t",
+	"50zDwcGSixhUkD1qYeSdirVpahiLRzMo3e70KvTPH40EpRKBfbN3CQqS+1ZF6G3xtmbGffC0ICktCPBx",
+	"yMZOZdsiAlfmpkEl0YxImmnEDmHbk/2wbb0gD+jNlX3uyNObQWuCHg61RbMWpE1+rRv2nXwLT9fKkD7S",
+	"I5enrYUO8vX3TA42+2y1c2pYDaOGWh1OUGLUpA5/K36PSJ8TlS47ZPpHRBMv/AX/ew7+3JFab/D+gkol",
+	"bPGHLAi+MGpdq/tM/0RnpV4W8k2ZG5Rg44a+Zrs/IvS9LTD9OM+IzOoiGLE/3BgPL4G3xYVEJcuIQNie",
+	"cJuuqcQUmm5M/qq9fLcH3Ecf9J/ek1JzcOdBf8vxWj3FHWKpgq5piUR3ETl9aU6z9bjmnt2rZFKUsbg4",
+	"UXcE590Lxuoe4D0fmewXt8+1G2NQyxnCVQyBC2QPvE31YAcXfrAvDEhWuJ4eHEcW5ulfvNa4SXbDaaSQ",
+	"BAxVs51sFykIMFIFdqODGDdZVnAjaU+2wR0A9NYDn1uswztKUHDoqQ654Z7X4AixgyvA5z/I+aIvX/or",
+	"fEGe8cXeWaN5PbGWACVTNG80MIp43nOe2/6THvTNO2tal6UOzIIsckzZNdIfNZB3Y57kfKFt/yVfh2FV",
+	"X5iyFecpL2ifV5DyYnNXvHs79RC82HyUvqRPKbIo2WVsQVDbnzFofOCOjU0EDJToAtjKLmQg6Rx9MAP0",
+	"KlWpeAGA37fYAHkA9463I37d0cjtOdGfPm0Igi8Q1gNuEJ/PH/mcf9N/QSq8ka4az0QhlNhspQnyzrVd",
+	"iCoQ8/NHbwu8O1BY3Dg8arq5b3aTERJSg6ua6DwC2YqmnDJim5b0GmzP7HP/s+y2rgPrX/zJsmm5Wx0k",
+	"7w55/yYR5PAoKDtlWVVFU+vxBjWwW9G4rtVfxxW4e+YT8Gh2r++DAvU9e8aDHIQdlL8oXkDwsZT2Qnk7",
+	"tpXnwnRtgYasWqJXJBVWtXcHAYOC8wHHfIPqkxodY43lWk+F5YxoIWf7EEdnMsX2Iyz6TyyxxgK+M7fG",
+	"I2YHaTVuLMioMWmFWjJVXUHiksUUhnzsB0nhzef7Nvtr87bFQHXFX1UuspMk42eAmVr/KMRLBceqmG1c",
+	"MnNTFBx9oFlvsfT1cW1ffJrth222QfyOQjMeGb6HBXTgts234fppbePbfgZR9BzNOFdbgzScq+sEacah",
+	"6WYREL3xk7P76G/0qyrHiqsdhUZ+dcUdritJ/XwUioXXgioV1Fw0AD2s6GInLHH3hpJbzR2VXgzm2x0c",
+	"IlCWoJIV+k8Bd8+VrIAjBYEEUVSQ6EG6LUjvtZb+ap/Zna0UezHsvjX2XeHrQCKere/r2NPq8BMzoyxG",
+	"uqyoJ0yJ3YRT/hr0K6DakqqnIlsiglqOfov7uXnkFmFSXeYbgYid/uYAMXcdSpfoRYW54SasvQPfpH5e",
+	"V3Ceb4EPPPEpF+X7K2Vj4Ifd7UDI6XGGdjCCu2k/XuvdXJ2731yfas5Y91hzle9uyu71aGhGlpRlCPvL",
+	"n+sMMaCN0bVwuK88na3QvBtrHEDvI+vubmgH+bCyslMavXAP7U7lf0KSLLyuLoJeD5wdaBM7VIdedbg6",
+	"+mBiFr2sct1aWPveDzYqsgfAbqszvRu28VWuXcAf6DntCA937zs1bqHcs+u0t5rkv/Ac7huHuzGN3ASX",
+	"6ZIIhXCLLGR1S2QXJ7qLJG8ROm6KrjZU7uddBRyodGOajp+ZvaQSjF9EoeWZB1GtZ3enjnkZNOO+RnW2",
+	"m+QGBdqfkEqq3UESQ3qzA+0uTveaY167MtXY4y8rjI2TjCP6v+zNeq8uctmvWKzPG6nfWvMyz9CM2DSp",
+	"ZKf+Q9/sWu60WzXsxp9wGQLH5ixQVctoSJyh9UIqdnPRR+orRm9Z2rPjeFeIr3BtjlFt0zaTKJLTC9JV",
+	"IFRRROVkxknB3Fp3beF0a62s9ktc/tKo3+TZHsg6WgHnZ0tM6y7KFpGutZ0UPqD2yW33t/Kn65Y/xYE+",
+	"uAIqRMBvRVC3WgR1d6D+rQ5qb3VQLXYcUQq1J43/v6oa6m5g+uaO7JNPoSaqm0OOMns9bhSZ+seeCM1e",
+	"q6I0nFtXqsda5vFr92Ix1yrtg5DgUuIOYtJAd00AdhO507LBDqpM4X0dkAPIZEwy9qchU/8n5WMPlU93",
+	"kpId3NgFRODu6nr1RiNCwhUHhjxKkU/OJ0eTqzdX/z8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

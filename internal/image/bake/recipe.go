@@ -5,6 +5,7 @@ package bake
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed" // the schema
 	"errors"
 	"fmt"
@@ -121,20 +122,13 @@ func Parse(raw []byte) (Recipe, error) {
 func faults(e *jsonschema.ValidationError) []string {
 	if len(e.Causes) == 0 {
 		text := e.ErrorKind.LocalizedString(message.NewPrinter(language.English))
-		return []string{firstOf(strings.Join(e.InstanceLocation, "/"), "recipe") + ": " + text}
+		return []string{cmp.Or(strings.Join(e.InstanceLocation, "/"), "recipe") + ": " + text}
 	}
 	var all []string
 	for _, c := range e.Causes {
 		all = append(all, faults(c)...)
 	}
 	return all
-}
-
-func firstOf(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // check is what a schema cannot say.

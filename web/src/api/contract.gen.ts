@@ -572,8 +572,7 @@ export interface paths {
         get: operations["getInstance"];
         put?: never;
         post?: never;
-        /** Stop and remove an instance that was launched outside any group */
-        delete: operations["retireInstance"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -859,22 +858,24 @@ export interface components {
         MarkPlace: {
             version: number;
         };
+        Mark: {
+            mark: string;
+            version: number;
+        };
+        MarkMove: {
+            mark: string;
+            /** @description Absent when it was new */
+            from?: number;
+            /** @description Absent when it was taken away */
+            to?: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+        };
         Marks: {
-            items: {
-                mark: string;
-                version: number;
-            }[];
+            items: components["schemas"]["Mark"][];
             /** @description Newest first */
-            history: {
-                mark: string;
-                /** @description Absent when it was new */
-                from?: number;
-                /** @description Absent when it was taken away */
-                to?: number;
-                /** Format: date-time */
-                at: string;
-                by: string;
-            }[];
+            history: components["schemas"]["MarkMove"][];
         };
         /** @description Variables given to the workload */
         Environment: {
@@ -2848,32 +2849,6 @@ export interface operations {
             200: {
                 headers: {
                     ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Instance"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    retireInstance: {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that the change was made against, or * for whatever it is now */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
-            path: {
-                id: components["parameters"]["InstanceId"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description The instance on its way out */
-            202: {
-                headers: {
                     [name: string]: unknown;
                 };
                 content: {

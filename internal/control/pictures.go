@@ -1,0 +1,78 @@
+package control
+
+import (
+	"context"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/store"
+)
+
+// Picture is one group as it is known now.
+type Picture struct {
+	Group     store.Group
+	Instances []store.Instance
+	Rollout   *store.Rollout
+	Usual     time.Duration
+}
+
+// View is the picture as the core sees it.
+func (p Picture) View() fleet.View {
+	v := fleet.View{Group: p.Group.Group, Usual: p.Usual}
+	for _, in := range p.Instances {
+		v.Instances = append(v.Instances, in.Instance)
+	}
+	if p.Rollout != nil {
+		v.Rollout = &p.Rollout.Rollout
+	}
+	return v
+}
+
+// Picture returns a group as its keeper knows it, with the facts that are in
+// no record; from the records alone when another replica keeps it. It returns
+// [store.ErrNotFound] when there is no such group.
+func (c *Control) Picture(ctx context.Context, name string) (Picture, error) {
+	loaded, err := c.Store.Load(ctx, name)
+	if err != nil {
+		return Picture{}, err
+	}
+	return c.picture(loaded), nil
+}
+
+// Pictures returns a page of groups by name, each as [Control.Picture] does.
+func (c *Control) Pictures(ctx context.Context, page store.Page) ([]Picture, error) {
+	all, err := c.Store.LoadAll(ctx, page)
+	pictures := make([]Picture, len(all))
+	for i, l := range all {
+		pictures[i] = c.picture(l)
+	}
+	return pictures, err
+}
+
+func (c *Control) picture(l store.Loaded) Picture {
+	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
+	if k := c.keeper(l.Group.Name); k != nil {
+		_, p.Usual = k.facts()
+	}
+	c.AddFacts(p.Instances)
+	return p
+}
+
+// AddFacts adds to records of instances what is known of them besides: what
+// the last answers were, their machines, and their requests in flight.
+func (c *Control) AddFacts(instances []store.Instance) {
+	known := map[string]map[string]fleet.Instance{}
+	for i := range instances {
+		in := &instances[i]
+		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
+		if known[in.Group] == nil {
+			known[in.Group] = map[string]fleet.Instance{}
+			if k := c.keeper(in.Group); k != nil {
+				known[in.Group], _ = k.facts()
+			}
+		}
+		if f, ok := known[in.Group][in.ID]; ok {
+			in.Machine, in.Reports = f.Machine, f.Reports
+		}
+	}
+}

@@ -1,0 +1,116 @@
+package fleet
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+
+func aGroup() Group {
+	return Group{Name: "timetable", Size: 3, Min: 1, Max: 6, Template: Version{"timetable-web", 2}, Zones: []string{"east-pier", "mid-pier", "west-pier"},
+		Checks: []string{"sailings-up"}, Heal: "sailings-up", HealLimit: 30, Settle: time.Minute, Drain: time.Second}
+}
+
+func TestStanding(t *testing.T) {
+	s := Standing{What: "image", Version: Version{"timetable", 2}, State: VersionReady}
+	if s.Usable() != nil || s.Advice() != "" {
+		t.Error("a ready version is refused")
+	}
+	for _, c := range []struct{ state, successor, refused, advice string }{
+		{VersionWithdrawn, "timetable@3", "the image timetable@2 is withdrawn (a hole); use timetable@3", "The image timetable@2 that it launches is withdrawn: a hole. Use timetable@3."},
+		{VersionWithdrawn, "", "the image timetable@2 is withdrawn (a hole); choose another", "The image timetable@2 that it launches is withdrawn: a hole."},
+		{VersionBaking, "", "the image timetable@2 is baking; only a ready one can be used", ""},
+	} {
+		s.State, s.Successor, s.Why = c.state, c.successor, "a hole"
+		if err := s.Usable(); err == nil || err.Error() != c.refused || s.Advice() != c.advice {
+			t.Errorf("%s: %v, %q", c.state, err, s.Advice())
+		}
+	}
+}
+
+func TestEffects(t *testing.T) {
+	v := View{Group: aGroup()}
+	for i, id := range []string{"timetable-001", "timetable-002", "timetable-003"} {
+		v.Instances = append(v.Instances, Instance{ID: id, Serial: i + 1, Zone: v.Group.Zones[i], Version: v.Group.Template, State: Serving,
+			Served: noon, Machine: Machine{State: MachineRunning}})
+	}
+	v.Group.NextSerial = 3
+	for size, want := range map[int]string{3: "no instance is launched or stopped", 5: "2 instances are launched, on timetable-web@2", 2: "1 instance is drained and stopped, from timetable-web@2"} {
+		v.Group.Size = size
+		if got := strings.Join(Effects(noon, v), ", "); got != want {
+			t.Errorf("at %d: %s", size, got)
+		}
+	}
+	v.Group.Frozen = "somebody looks"
+	if got := Effects(noon, v); got[0] != "nothing now: the group is frozen" {
+		t.Errorf("frozen: %s", got)
+	}
+}
+
+func TestGroupCommandsThatAreRefused(t *testing.T) {
+	frozen, deleting, alone := aGroup(), aGroup(), aGroup()
+	frozen.Frozen, deleting.Deleting, alone.Alone = "somebody looks", true, true
+	serving := Instance{ID: "timetable-001", State: Serving}
+	pinned := Instance{ID: "timetable-001", State: Serving, Pinned: true}
+	gone := Instance{ID: "timetable-001", State: Gone}
+	last := func(_ any, _ Entry, err error) error { return err }
+	tell := func(g Group, in Instance, c InstanceCommand) error {
+		_, _, err := g.TellInstance(noon, in, c, "")
+		return err
+	}
+	change := func(g Group, f func(*Group)) error { _, _, err := g.Change(f, ""); return err }
+	g := aGroup()
+	for _, c := range []struct {
+		err  error
+		says string
+	}{
+		{change(g, func(*Group) {}), "nothing would change"},
+		{change(g, func(g *Group) { g.HealLimit = 101 }), "give 1 to 100"},
+		{change(g, func(g *Group) { g.Shed = "random" }), "outdated, oldest or newest"},
+		{change(deleting, func(g *Group) { g.Size = 1 }), "being deleted"},
+		{func() error { a, b, err := frozen.Freeze("again"); return last(a, b, err) }(), "frozen already: somebody looks"},
+		{func() error { a, b, err := deleting.Freeze("x"); return last(a, b, err) }(), "being deleted"},
+		{func() error { a, b, err := g.Thaw(""); return last(a, b, err) }(), "is not frozen"},
+		{func() error { a, b, err := frozen.Delete(); return last(a, b, err) }(), "thaw it first"},
+		{func() error { a, b, err := g.HealAnyway(noon, ""); return last(a, b, err) }(), "is not stopped"},
+		{tell(g, pinned, CommandPin), "pinned already"},
+		{tell(g, serving, CommandUnpin), "unpinned already"},
+		{tell(g, pinned, CommandRetire), "unpin it first"},
+		{tell(g, serving, CommandUnpark), "cannot be told to unpark"},
+		{tell(g, gone, CommandRetire), "cannot be told to retire"},
+		{tell(alone, serving, CommandPark), "belongs to no group"},
+		{func() error { a, b, err := g.RestInstance(noon, gone, false); return last(a, b, err) }(), "only an instance that serves"},
+		{func() error { a, b, err := g.RestInstance(noon, serving, true); return last(a, b, err) }(), "rollout under way"},
+		{CheckInstanceName("trial-0ab"), "ends like the name of a group's instance"},
+		{CheckInstanceName("Trial"), "is not a name"},
+	} {
+		if c.err == nil || !strings.Contains(c.err.Error(), c.says) {
+			t.Errorf("%v, want %q", c.err, c.says)
+		}
+	}
+}
+
+func TestChangeSaysWhatIsDifferent(t *testing.T) {
+	g, e, err := aGroup().Change(func(g *Group) { g.Size, g.HealLimit, g.Pools = 4, 50, []string{"front"} }, "bank holiday")
+	if err != nil || g.Size != 4 || e.Kind != "group.resized" || e.Because != "a person asked for it: bank holiday" ||
+		e.Text != "The group timetable has other settings: size 4, was 3, pools front, was none, heal-limit 50 %, was 30 %." {
+		t.Errorf("%+v, %v", e, err)
+	}
+}
+
+func TestAdviceOnAGroup(t *testing.T) {
+	g := aGroup()
+	if a := g.Advise(0); len(a) != 0 {
+		t.Errorf("a good group is advised against: %v", a)
+	}
+	g.Min = 3
+	if a := g.Advise(2 * time.Minute); len(a) != 2 || !strings.Contains(a[0], "2 of 3 would be left, below the min of 3") || !strings.Contains(a[1], "usually take 2 m") {
+		t.Errorf("the advice is %q", a)
+	}
+	g.Zones = g.Zones[:1]
+	if a := g.Advise(0); len(a) != 1 || !strings.Contains(a[0], "All instances are in east-pier") {
+		t.Errorf("the advice is %q", a)
+	}
+}

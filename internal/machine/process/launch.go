@@ -1,0 +1,158 @@
+package process
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/machine"
+)
+
+// Launch starts the machine of the spec unless it was started before.
+func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
+	if spec.ID == "" || filepath.Base(spec.ID) != spec.ID {
+		return fmt.Errorf("%q is no id", spec.ID)
+	}
+	if r, err := d.find(spec.ID); err != nil || r != nil {
+		return err
+	}
+	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil && !rec.Halted {
+		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
+		return nil // it was launched before, and has ended since
+	}
+	if err := d.prepare(spec); err != nil {
+		return errors.Join(err, os.RemoveAll(d.dir(spec.ID)))
+	}
+	return d.start(spec)
+}
+
+// prepare makes the directory of the machine afresh.
+func (d *Driver) prepare(spec machine.Spec) error {
+	dir := d.dir(spec.ID)
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	user := d.user(spec)
+	for _, p := range []string{dir, filepath.Join(dir, "root"), filepath.Join(dir, "run")} {
+		if err := os.Mkdir(p, 0o755); err != nil {
+			return err
+		}
+	}
+	if user >= 0 { // nobody else's machine may look in
+		if err := errors.Join(os.Chown(dir, 0, user), os.Chmod(dir, 0o750), os.Chown(filepath.Join(dir, "root"), user, user)); err != nil {
+			return err
+		}
+	}
+	told, err := json.MarshalIndent(map[string]any{
+		"instance": spec.ID, "group": spec.Group, "zone": spec.Zone, "template": spec.Template, "image": spec.Image,
+		"addresses": addresses(spec), "port": spec.Port, "cpus": spec.CPUs, "memory_bytes": spec.MemoryBytes, "labels": spec.Labels,
+	}, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(
+		os.WriteFile(filepath.Join(dir, "run", "instance.json"), told, 0o644),
+		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o755),
+		d.write(record{Spec: spec})); err != nil {
+		return err
+	}
+	images, err := d.Images(spec.Zone)
+	if err != nil {
+		return err
+	}
+	if err := images.Unpack(spec.Digest, filepath.Join(dir, "root"), user, spec.DiskBytes); err != nil {
+		return err
+	}
+	return d.firstBoot(spec, user)
+}
+
+func (d *Driver) start(spec machine.Spec) error {
+	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	if len(spec.Start) == 0 {
+		return errors.New("the image does not say what to start")
+	}
+	cmd, err := d.exec(spec, log)
+	if err != nil {
+		fmt.Fprintf(log, "could not start: %v\n", err)
+		return fmt.Errorf("start %s: %w", spec.Start[0], err)
+	}
+	id, err := identify(cmd.Process.Pid)
+	if err == nil {
+		err = d.write(record{Spec: spec, Process: &id})
+	}
+	if err != nil {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		_ = cmd.Wait()
+		return fmt.Errorf("record the process: %w", err)
+	}
+	r := d.admit(spec.ID, id)
+	go func() {
+		awaitExit(id.PID) // the pid cannot be used again before it is waited for
+		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
+		_ = cmd.Wait()
+		d.end(spec.ID, r, exitWords(cmd.ProcessState))
+	}()
+	return nil
+}
+
+// exec starts the program. While another machine is being unpacked, a process
+// forked at the wrong moment holds the program open for writing until its own
+// exec, and the kernel refuses to start it (ETXTBSY); a moment later it does not.
+func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
+	root := filepath.Join(d.dir(spec.ID), "root")
+	for attempt := 0; ; attempt++ {
+		start := d.command(spec)
+		cmd := exec.Command(start[0], start[1:]...)
+		if filepath.Base(start[0]) != start[0] && !filepath.IsAbs(start[0]) {
+			cmd.Path, cmd.Err = filepath.Join(root, start[0]), nil
+		}
+		cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
+		cmd.Env = d.environment(spec)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+		if user := d.user(spec); user >= 0 {
+			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
+		}
+		err := cmd.Start()
+		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
+			return cmd, err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// environment is all that the process is told by variables; nothing of the
+// service's own.
+func (d *Driver) environment(spec machine.Spec) []string {
+	dir := d.dir(spec.ID)
+	env := []string{
+		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + filepath.Join(dir, "root"),
+		mark + dir,
+		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
+		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
+		"UNITAS_ADDRESSES=" + strings.Join(addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,
+		fmt.Sprintf("UNITAS_CPUS=%g", spec.CPUs), fmt.Sprintf("UNITAS_MEMORY_BYTES=%d", spec.MemoryBytes),
+		"UNITAS_USER_DATA=" + filepath.Join(dir, "run", "user-data"),
+	}
+	names := make([]string, 0, len(spec.Environment))
+	for name := range spec.Environment {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		env = append(env, name+"="+spec.Environment[name])
+	}
+	return env
+}

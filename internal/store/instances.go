@@ -1,0 +1,156 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+)
+
+// Instance is the record of an instance with its bookkeeping.
+type Instance struct {
+	fleet.Instance
+	Group         string
+	Address       string
+	AddressNumber int64
+	Overrides     Overrides
+	Revision      int64
+}
+
+type instanceRow struct {
+	ID              string
+	GroupName       string
+	Serial          int
+	Zone            string
+	Template        string
+	TemplateVersion int
+	State           string
+	Since           time.Time
+	Why             string
+	Address         string
+	AddressNumber   int64
+	Pinned          bool
+	OrderedAt       time.Time
+	UpAt, ServedAt  *time.Time
+	Reports         []health.Report
+	Overrides       Overrides
+	Revision        int64
+}
+
+const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, why, address, address_number,
+	pinned, ordered_at, up_at, served_at, reports, overrides, revision`
+
+func (r instanceRow) instance() Instance {
+	return Instance{
+		Instance: fleet.Instance{
+			ID: r.ID, Serial: r.Serial, Zone: r.Zone, Version: fleet.Version{Name: r.Template, N: r.TemplateVersion},
+			State: fleet.State(r.State), Since: r.Since.UTC(), Why: r.Why, Pinned: r.Pinned, Ordered: r.OrderedAt.UTC(),
+			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports,
+		},
+		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,
+	}
+}
+
+func instances(rows []instanceRow, err error) ([]Instance, error) {
+	out := make([]Instance, len(rows))
+	for i, r := range rows {
+		out[i] = r.instance()
+	}
+	return out, err
+}
+
+// Instances lists instances by group and number, all groups when group is
+// empty; those that are gone only when asked for.
+func (s *Store) Instances(ctx context.Context, group string, gone bool, p Page) ([]Instance, error) {
+	after, serial := "", 0
+	if len(p.After) == 2 {
+		after = p.After[0]
+		serial, _ = strconv.Atoi(p.After[1])
+	}
+	return instances(many[instanceRow](ctx, s.pool, `select `+instanceColumns+` from instances
+		where ($1 = '' or group_name = $1) and ($2 or state <> 'gone') and (group_name, serial) > ($3, $4)
+		order by group_name, serial limit $5`, group, gone, after, serial, p.Limit))
+}
+
+// Instance reads one instance.
+func (s *Store) Instance(ctx context.Context, id string) (Instance, error) {
+	row, err := one[instanceRow](ctx, s.pool, `select `+instanceColumns+` from instances where id = $1`, id)
+	return row.instance(), err
+}
+
+// ChangeInstance lets f change an instance that is at the revision (ErrStale
+// otherwise). rolling tells whether its group has a rollout under way.
+func (s *Store) ChangeInstance(ctx context.Context, now time.Time, actor, id string, revision int64,
+	f func(g fleet.Group, in fleet.Instance, rolling bool) (fleet.Instance, fleet.Entry, error)) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		// The group's row first, as every change of a group takes it.
+		var group string
+		err := tx.QueryRow(ctx, `update groups set generation = generation + 1
+			where name = (select group_name from instances where id = $1) returning name`, id).Scan(&group)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		g, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, group)
+		if err != nil {
+			return err
+		}
+		row, err := one[instanceRow](ctx, tx, `select `+instanceColumns+` from instances where id = $1`, id)
+		if err != nil {
+			return err
+		}
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		var rolling bool
+		if err := tx.QueryRow(ctx, `select exists (select 1 from rollouts where group_name = $1 and ended_at is null)`, group).Scan(&rolling); err != nil {
+			return err
+		}
+		in := row.instance()
+		var e fleet.Entry
+		if in.Instance, e, err = f(g.group().Group, in.Instance, rolling); err != nil {
+			return err
+		}
+		if err := tx.writeInstances(ctx, group, []Instance{in}); err != nil {
+			return err
+		}
+		return tx.Record(ctx, group, e)
+	})
+}
+
+// LivingInstances returns which of the ids belong to instances that are not gone.
+func (s *Store) LivingInstances(ctx context.Context, ids []string) (map[string]bool, error) {
+	rows, err := s.pool.Query(ctx, `select id from instances where id = any($1) and state <> 'gone'`, ids)
+	if err != nil {
+		return nil, err
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	living := make(map[string]bool, len(found))
+	for _, id := range found {
+		living[id] = true
+	}
+	return living, err
+}
+
+// UsualTimes returns, newest last, how long up to 50 instances of the template
+// took from order to serving.
+func (s *Store) UsualTimes(ctx context.Context, template string) ([]time.Duration, error) {
+	rows, err := s.pool.Query(ctx, `select (extract(epoch from served_at - ordered_at) * 1000)::bigint from instances
+		where template = $1 and served_at is not null order by served_at desc limit 50`, template)
+	if err != nil {
+		return nil, err
+	}
+	ms, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	out := make([]time.Duration, len(ms))
+	for i, n := range ms {
+		out[len(ms)-1-i] = fromMillis(n)
+	}
+	return out, err
+}
