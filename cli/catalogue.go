@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -42,14 +43,16 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 			interval := f.interval.Seconds()
 			body := client.NewCheck{Name: args[0], Kind: client.NewCheckKind(kind), Port: &f.port, Passes: &f.passes, Fails: &f.fails, Path: given(cmd, "path", f.path),
 				Host: given(cmd, "host", f.host), Statuses: given(cmd, "statuses", f.statuses), Text: given(cmd, "text", f.text), Service: given(cmd, "service", f.service),
-				Verify: given(cmd, "no-verify", !f.lenient), IntervalSeconds: &interval, TimeoutSeconds: given(cmd, "timeout", f.timeout.Seconds())}
+				Verify: given(cmd, "no-verify", !f.lenient), Labels: given(cmd, "label", client.Labels(f.labels)), IntervalSeconds: &interval, TimeoutSeconds: given(cmd, "timeout", f.timeout.Seconds())}
 			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreateCheck(cmd.Context(), &client.CreateCheckParams{IdempotencyKey: freshKey()}, body)
 			})
 			if err != nil {
 				return err
 			}
-			return a.print(check, func() string { return fmt.Sprintf("%s asks %s.\n", check.Name, question(check)) })
+			return a.print(check, func() string {
+				return fmt.Sprintf("%s asks %s.\n", check.Name, question(check)) + advices(check.Advice)
+			})
 		},
 	}
 	creating.Flags().StringVar(&kind, "kind", "http", "http, https, tcp or grpc")
@@ -66,7 +69,7 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 			}
 			body := client.CheckChange{Port: given(cmd, "port", to.port), Passes: given(cmd, "passes", to.passes), Fails: given(cmd, "fails", to.fails),
 				Path: given(cmd, "path", to.path), Host: given(cmd, "host", to.host), Statuses: given(cmd, "statuses", to.statuses), Text: given(cmd, "text", to.text),
-				Service: given(cmd, "service", to.service), Verify: given(cmd, "no-verify", !to.lenient), IntervalSeconds: given(cmd, "interval", to.interval.Seconds()),
+				Service: given(cmd, "service", to.service), Verify: given(cmd, "no-verify", !to.lenient), Labels: given(cmd, "label", client.Labels(to.labels)), IntervalSeconds: given(cmd, "interval", to.interval.Seconds()),
 				TimeoutSeconds: given(cmd, "timeout", to.timeout.Seconds()), Reason: given(cmd, "reason", reason)}
 			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
 				return c.ChangeCheck(cmd.Context(), args[0], &client.ChangeCheckParams{IfMatch: &tag}, body)
@@ -75,7 +78,7 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 				return err
 			}
 			return a.print(check, func() string {
-				return fmt.Sprintf("%s asks %s from now on; it judges %s.\n", check.Name, question(check), judged(check))
+				return fmt.Sprintf("%s asks %s from now on; it judges %s.\n", check.Name, question(check), judged(check)) + advices(check.Advice)
 			})
 		},
 	}
@@ -108,10 +111,16 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 				return facts("check", c.Name, "asks", question(c), "good statuses", map[bool]string{true: c.Statuses}[webKind(c)], "wants the text", c.Text,
 					"host header", c.Host, "certificate", map[bool]string{true: "is not verified"}[c.Kind == client.CheckKindHttps && !c.Verify],
 					"healthy after", fmt.Sprintf("%d good answers in a row", c.Passes), "unhealthy after", fmt.Sprintf("%d bad answers in a row", c.Fails),
-					"judges", judged(c), "made", moment(c.CreatedAt))
+					"judges", judged(c), "labels", pairs(c.Labels), "made", moment(c.CreatedAt)) + advices(c.Advice)
 			})
 		}}
-	return group("check", "Health checks: how instances are asked whether they are well", creating, setting, listing, showing)
+	return group("check", "Health checks: how instances are asked whether they are well", creating, setting, listing, showing,
+		a.deleting("check", func(ctx context.Context, c *client.Client, name string) (*http.Response, error) {
+			return c.GetCheck(ctx, name)
+		},
+			func(ctx context.Context, c *client.Client, name, tag string) (*http.Response, error) {
+				return c.DeleteCheck(ctx, name, &client.DeleteCheckParams{IfMatch: &tag})
+			}))
 }
 
 // checkFlags are what a check may be told besides its kind.
@@ -120,6 +129,7 @@ type checkFlags struct {
 	port, passes, fails                 int
 	interval, timeout                   time.Duration
 	lenient                             bool
+	labels                              map[string]string
 }
 
 func (f *checkFlags) add(cmd *cobra.Command) {
@@ -134,7 +144,41 @@ func (f *checkFlags) add(cmd *cobra.Command) {
 	flags.DurationVar(&f.interval, "interval", 5*time.Second, "time between two questions")
 	flags.DurationVar(&f.timeout, "timeout", 2*time.Second, "time for a whole answer; at most the interval")
 	flags.IntVar(&f.passes, "passes", 2, "good answers in a row to become healthy")
+	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 	flags.IntVar(&f.fails, "fails", 3, "bad answers in a row to become unhealthy")
+}
+
+// advices are warnings as lines.
+func advices(all []string) string {
+	var b strings.Builder
+	for _, text := range all {
+		b.WriteString(waiting.paint("Advice: "+text) + "\n")
+	}
+	return b.String()
+}
+
+// deleting is the command that deletes a check or a pool, which take nothing
+// with them: what is in use is refused.
+func (a *app) deleting(what string, get func(context.Context, *client.Client, string) (*http.Response, error),
+	del func(ctx context.Context, c *client.Client, name, tag string) (*http.Response, error)) *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{Use: "delete NAME", Short: "Delete a " + what + " that nothing uses", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := args[0]
+			_, tag, err := ask[struct{}](a, func(c *client.Client) (*http.Response, error) { return get(cmd.Context(), c, name) })
+			if err != nil {
+				return err
+			}
+			if err := a.confirm(yes, "deleting the "+what+" "+name+" cannot be undone", fmt.Sprintf("Delete the %s %s?", what, name)); err != nil {
+				return err
+			}
+			if _, _, err := ask[struct{}](a, func(c *client.Client) (*http.Response, error) { return del(cmd.Context(), c, name, tag) }); err != nil {
+				return err
+			}
+			return a.print(map[string]string{"deleted": name}, func() string { return name + " is deleted.\n" })
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
 }
 
 func webKind(c client.Check) bool {
@@ -166,85 +210,4 @@ func question(c client.Check) string {
 		what += " after " + c.Service
 	}
 	return fmt.Sprintf("%s every %s, for up to %s", what, spanOf(c.IntervalSeconds), spanOf(c.TimeoutSeconds))
-}
-
-func (a *app) poolCommand() *cobra.Command {
-	var listen, check string
-	creating := &cobra.Command{
-		Use: "create NAME --listen ADDRESS:PORT --check NAME", Short: "Make a pool behind a listener", Args: exactly("NAME"),
-		Example: "  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
-				return c.CreatePool(cmd.Context(), &client.CreatePoolParams{IdempotencyKey: freshKey()}, client.NewPool{Name: args[0], Listen: listen, Check: check})
-			})
-			if err != nil {
-				return err
-			}
-			return a.print(pool, func() string {
-				if pool.Listening != "yes" {
-					return fmt.Sprintf("%s is made, but its listener is not open: %s. It is tried again every 2 s.\n", pool.Name, pool.Listening)
-				}
-				return fmt.Sprintf("%s listens on %s.\n", pool.Name, pool.Listen)
-			})
-		},
-	}
-	creating.Flags().StringVar(&listen, "listen", "", "the listener's `ADDRESS:PORT`")
-	creating.Flags().StringVar(&check, "check", "", "the check that decides which targets get traffic, by `NAME`")
-	_ = creating.MarkFlagRequired("listen")
-	_ = creating.MarkFlagRequired("check")
-	listing := &cobra.Command{Use: "list", Short: "List pools", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			pools, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-				return c.ListPools(cmd.Context(), &client.ListPoolsParams{After: after})
-			}, func(l client.PoolList) ([]client.Pool, *string) { return l.Items, l.Next })
-			if err != nil {
-				return err
-			}
-			return a.print(pools, func() string {
-				rows := [][]string{{"pool", "listens on", "check", ">open targets", ">requests", ">failures", "listener"}}
-				for _, p := range pools {
-					open := 0
-					for _, t := range p.Targets {
-						if t.Open {
-							open++
-						}
-					}
-					listener := "open"
-					if p.Listening != "yes" {
-						listener = p.Listening
-					}
-					rows = append(rows, []string{p.Name, p.Listen, p.Check, fmt.Sprintf("%d of %d", open, len(p.Targets)),
-						strconv.FormatInt(p.Requests, 10), strconv.FormatInt(p.Failures, 10), listener})
-				}
-				return orNone(rows, "There are no pools yet; make one with: unitas pool create NAME --listen ADDRESS:PORT --check NAME")
-			})
-		}}
-	showing := &cobra.Command{Use: "show NAME", Short: "Show one pool with its targets", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			p, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
-			if err != nil {
-				return err
-			}
-			return a.print(p, func() string { return poolPicture(p) })
-		}}
-	return group("pool", "Pools: the targets behind a listener", creating, listing, showing)
-}
-
-func poolPicture(p client.Pool) string {
-	listening := "open"
-	if p.Listening != "yes" {
-		listening = trouble.paint("not open: " + p.Listening)
-	}
-	head := facts("pool", p.Name, "listens on", p.Listen+"  "+listening, "check", p.Check,
-		"requests", fmt.Sprintf("%d, %d of them failed", p.Requests, p.Failures))
-	rows := [][]string{{"target", "version", "address", "traffic", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %"}}
-	for _, t := range p.Targets {
-		open := "open"
-		if !t.Open {
-			open = "closed"
-		}
-		rows = append(rows, []string{t.Instance, t.Version, t.Address, open, strconv.Itoa(t.InFlight), strconv.FormatInt(t.Requests, 10),
-			strconv.FormatInt(t.Failures, 10), strconv.FormatInt(t.Retried, 10), fmt.Sprintf("%.1f ms", t.MedianMs), fmt.Sprintf("%.1f ms", t.P99Ms)})
-	}
-	return head + "\n" + orNone(rows, "It has no targets; groups that name the pool bring theirs.")
 }

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,52 +31,8 @@ func (a *app) groupCommand() *cobra.Command {
 		a.groupTell("freeze", "Stop all that happens to a group by itself", "Stops healing, launching, shedding and rollouts of a group, until it is thawed. Its\ninstances and their traffic go on, and are counted.", true,
 			func(g client.Group) string { return g.Name + " is frozen; thaw it with: unitas group thaw " + g.Name }),
 		a.groupTell("thaw", "Start what was frozen again", "", false, func(g client.Group) string { return g.Name + " is thawed." }),
-		a.groupTell("heal", "Let what is unhealthy now be replaced, whatever the heal-limit", "", false,
-			func(g client.Group) string { return "What is unhealthy in " + g.Name + " now is being replaced." }), a.groupDelete())
-}
-
-func (a *app) groupCreate() *cobra.Command {
-	var template, heal string
-	var count, least, most int
-	var zones, pools []string
-	var settle, drain time.Duration
-	var watch bool
-	cmd := &cobra.Command{
-		Use: "create NAME --template NAME@N --size N", Short: "Make a group; its instances are launched at once", Args: exactly("NAME"),
-		Example: `  unitas group create timetable --template timetable-web@1 --size 6 --min 3 --max 9 \
-    --zones east-pier,mid-pier,west-pier --pool front --heal sailings-up --settle 20s --watch`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			body := client.NewGroup{Name: args[0], Template: template, Size: count, Min: given(cmd, "min", least), Max: given(cmd, "max", most),
-				Zones: given(cmd, "zones", zones), Pools: given(cmd, "pool", pools), Heal: given(cmd, "heal", heal),
-				SettleSeconds: given(cmd, "settle", settle.Seconds()), DrainSeconds: given(cmd, "drain", drain.Seconds())}
-			g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-				return c.CreateGroup(cmd.Context(), &client.CreateGroupParams{IdempotencyKey: freshKey()}, body)
-			})
-			if err != nil {
-				return err
-			}
-			if watch {
-				return a.watchGroup(cmd.Context(), g.Name, true)
-			}
-			return a.print(g, func() string {
-				return fmt.Sprintf("%s is made: %d of %s, between %d and %d. Watch it with: unitas group show %s --watch\n", g.Name, g.Size, g.Template, g.Min, g.Max, g.Name)
-			})
-		},
-	}
-	flags := cmd.Flags()
-	flags.StringVar(&template, "template", "", "the template version, `NAME@N`")
-	flags.IntVar(&count, "size", 0, "how many instances there should be now")
-	flags.IntVar(&least, "min", 0, "the least size (without it: 1)")
-	flags.IntVar(&most, "max", 0, "the greatest size (without it: the size)")
-	flags.StringSliceVar(&zones, "zones", nil, "the zones, filled evenly in this order (without it: those of the first region)")
-	flags.StringSliceVar(&pools, "pool", nil, "the `POOL` that sends it traffic; may be given again")
-	flags.StringVar(&heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), or a check's `NAME`")
-	flags.DurationVar(&settle, "settle", time.Minute, "how long after boot an instance may take to become healthy")
-	flags.DurationVar(&drain, "drain", 30*time.Second, "how long an instance may finish its requests")
-	flags.BoolVar(&watch, "watch", false, "watch until all instances serve")
-	_ = cmd.MarkFlagRequired("template")
-	_ = cmd.MarkFlagRequired("size")
-	return cmd
+		a.groupTell("heal", "Let what is unhealthy now be replaced, whatever the heal-limit, and places that wait be filled", "", false,
+			func(g client.Group) string { return "What is unhealthy in " + g.Name + " now is being replaced." }), a.groupFailures(), a.groupDelete())
 }
 
 func (a *app) groupList() *cobra.Command {
@@ -185,11 +141,16 @@ func (v groupView) picture() string {
 	if v.HealingStoppedAt != nil {
 		b.WriteString("\n" + trouble.paint(fmt.Sprintf("Healing stopped %s: more than %d %% are unhealthy at once. Look for a fault outside; then: unitas group heal %s", ago(*v.HealingStoppedAt), v.HealLimitPercent, v.Name)) + "\n")
 	}
-	for _, advice := range v.Advice {
-		b.WriteString("\n" + waiting.paint("Advice: "+advice) + "\n")
+	for _, r := range v.Relapses {
+		if r.Count > 1 {
+			b.WriteString("\n" + trouble.paint(fmt.Sprintf("One place failed %d times in a row, the last %s; see why with: unitas group failures %s", r.Count, strings.Join(r.Failed, ", "), v.Name)) + "\n")
+		}
+	}
+	if len(v.Advice) > 0 {
+		b.WriteString("\n" + advices(v.Advice))
 	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
-		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first",
+		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
 		"labels", pairs(v.Labels), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
@@ -206,6 +167,10 @@ func (v groupView) verdicts() string {
 		text += fmt.Sprintf("; about %s left", spanOf(*v.Summary.LeftSeconds))
 	}
 	return text
+}
+
+func spreadWords(s client.Spread) string {
+	return map[client.Spread]string{client.Even: "even", client.InOrder: "in-order: the first zone that takes machines", client.Cheapest: "cheapest: the zone with the lowest price"}[s]
 }
 
 func orWord(text, otherwise string) string {
@@ -271,42 +236,20 @@ func (a *app) groupResize() *cobra.Command {
 }
 
 func (a *app) groupSet() *cobra.Command {
-	var c struct {
-		size, least, most, healLimit int
-		template, shed, heal, reason string
-		zones, pools                 []string
-		settle, drain                time.Duration
-		pinNew, dryRun               bool
-		labels                       map[string]string
-	}
+	var f groupFlags
 	cmd := &cobra.Command{Use: "set NAME", Short: "Change settings of a group, only those that are given", Args: exactly("NAME"),
 		Long: `Changes settings of a group, only those that are given, and says what that makes
 happen first. --dry-run changes nothing and only says it. A template version that is
 set here is for new launches only; a rollout replaces what runs.`,
 		Example: "  unitas group set timetable --max 12 --heal-limit 50 --dry-run\n  unitas group set timetable --template timetable-web@3 --reason \"new ones only\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.changeGroup(cmd, args[0], client.GroupChange{Size: given(cmd, "size", c.size), Min: given(cmd, "min", c.least), Max: given(cmd, "max", c.most),
-				Template: given(cmd, "template", c.template), Zones: given(cmd, "zones", c.zones), Pools: given(cmd, "pool", c.pools),
-				Shed: given(cmd, "shed", client.Shed(c.shed)), Heal: given(cmd, "heal", c.heal), HealLimitPercent: given(cmd, "heal-limit", c.healLimit),
-				PinNew: given(cmd, "pin-new", c.pinNew), Labels: given(cmd, "label", client.Labels(c.labels)),
-				SettleSeconds: given(cmd, "settle", c.settle.Seconds()), DrainSeconds: given(cmd, "drain", c.drain.Seconds()), Reason: given(cmd, "reason", c.reason)}, c.dryRun)
+			g := f.given(cmd)
+			return a.changeGroup(cmd, args[0], client.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
+				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels,
+				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun)
 		}}
-	flags := cmd.Flags()
-	flags.IntVar(&c.size, "size", 0, "how many instances there should be")
-	flags.IntVar(&c.least, "min", 0, "the least size")
-	flags.IntVar(&c.most, "max", 0, "the most size")
-	flags.StringVar(&c.template, "template", "", "the template version for new launches, `NAME@N`")
-	flags.StringSliceVar(&c.zones, "zones", nil, "the zones, filled evenly in this order")
-	flags.StringSliceVar(&c.pools, "pool", nil, "the pools that send it requests")
-	flags.StringVar(&c.shed, "shed", "", "who goes first when it shrinks: outdated, oldest or newest")
-	flags.StringVar(&c.heal, "heal", "", "off, machine, or the name of a check")
-	flags.IntVar(&c.healLimit, "heal-limit", 0, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
-	flags.BoolVar(&c.pinNew, "pin-new", false, "pin every new instance")
-	flags.StringToStringVar(&c.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
-	flags.DurationVar(&c.settle, "settle", 0, "how long after boot an instance may take to become healthy")
-	flags.DurationVar(&c.drain, "drain", 0, "how long an instance may finish its requests")
-	flags.StringVar(&c.reason, "reason", "", "why; it is kept in the journal")
-	flags.BoolVar(&c.dryRun, "dry-run", false, "only say what would happen")
+	f.add(cmd)
+	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
 	return cmd
 }
 
@@ -356,6 +299,21 @@ func (a *app) groupTell(word, short, long string, reasoned bool, done func(clien
 	return cmd
 }
 
+// deletion says all that goes with a group.
+func deletion(g client.Group, instances []client.Instance) string {
+	byZone := map[string]int{}
+	for _, in := range instances {
+		byZone[in.Zone]++
+	}
+	var zones []string
+	for _, z := range slices.Sorted(maps.Keys(byZone)) {
+		zones = append(zones, fmt.Sprintf("%d in %s", byZone[z], z))
+	}
+	return fmt.Sprintf("This drains and stops %s of %s (%s), with a drain of up to %s each,\ntakes them out of %s, and removes the group. Its journal stays.\n",
+		counted(len(instances), "instance"), g.Name, orWord(strings.Join(zones, ", "), "none"), spanOf(g.DrainSeconds),
+		orWord(strings.Join(g.Pools, ", "), "no pool"))
+}
+
 func (a *app) groupDelete() *cobra.Command {
 	var yes, wait bool
 	cmd := &cobra.Command{Use: "delete NAME", Short: "Drain and stop all instances of a group, then remove it", Args: exactly("NAME"),
@@ -368,9 +326,7 @@ func (a *app) groupDelete() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.confirm(yes, fmt.Sprintf("deleting %s stops %d instances", g.Name, len(instances)),
-				fmt.Sprintf("This drains and stops %d instances of %s, takes them out of %s, and removes the group. Its journal stays.\nDelete %s?",
-					len(instances), g.Name, orWord(strings.Join(g.Pools, ", "), "no pool"), g.Name)); err != nil {
+			if err := a.confirm(yes, fmt.Sprintf("deleting %s stops %d instances", g.Name, len(instances)), deletion(g, instances)+fmt.Sprintf("Delete %s?", g.Name)); err != nil {
 				return err
 			}
 			g, _, err = ask[client.Group](a, func(c *client.Client) (*http.Response, error) {

@@ -42,7 +42,8 @@ func (a *app) instanceCommand() *cobra.Command {
 			}
 			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
 		}}
-	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(),
+	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(), a.instanceRelease(), a.instanceRun(),
+		a.instanceTell("recreate", "Give an instance a fresh machine under its name; nothing takes its place meanwhile", "getting a fresh machine"),
 		a.instanceTell("pin", "Protect an instance from removal, by healing, shedding and rollouts alike", "pinned; nothing removes it"),
 		a.instanceTell("unpin", "Let an instance be removed again", "not pinned any more"),
 		a.instanceTell("park", "Take an instance out of traffic and keep it running; the group launches another", "parked; bring it back with: unitas instance unpark"),
@@ -61,7 +62,7 @@ func instancePicture(in client.Instance) string {
 	var b strings.Builder
 	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "version", in.Version, "image", in.Image, "labels", pairs(in.Labels), "address", in.Address,
 		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
-		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "ordered", moment(in.OrderedAt), "served", served))
+		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "comes up", comesUp(in), "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {
 		since := ""
 		if r.Since != nil {
@@ -82,6 +83,19 @@ func instancePicture(in client.Instance) string {
 		b.WriteString(table(rows))
 	}
 	return b.String()
+}
+
+// comesUp holds how long an instance has taken against how long its kind takes;
+// not ready is not ill.
+func comesUp(in client.Instance) string {
+	if in.ServedAt != nil || in.State == client.InstanceStateGone || in.State == client.InstanceStateLost {
+		return ""
+	}
+	text := "for " + words.Span(time.Since(in.OrderedAt))
+	if in.UsualSeconds == nil || in.SlowSeconds == nil {
+		return text + "; how long its kind takes is not known yet"
+	}
+	return fmt.Sprintf("%s; its kind usually takes %s, and 95 of 100 are there within %s", text, spanOf(*in.UsualSeconds), spanOf(*in.SlowSeconds))
 }
 
 func instanceTable(instances []client.Instance) string {

@@ -132,6 +132,78 @@ func (a *app) instanceRetire() *cobra.Command {
 	return cmd
 }
 
+func (a *app) instanceRelease() *cobra.Command {
+	var replace, yes bool
+	var reason string
+	cmd := &cobra.Command{Use: "release INSTANCE", Short: "Let an instance go without stopping it; it belongs to no group from then on", Args: exactly("INSTANCE"),
+		Long: `Lets an instance go without stopping it: it leaves its pools and its group, keeps
+running, and is listed as belonging to nobody until it is retired. With --replace the
+group launches another in its place; without it the size of the group is one less.`,
+		Example: "  unitas instance release timetable-003 --replace --reason \"to look into it\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in, tag, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			then := "The size of the group is one less."
+			if replace {
+				then = "The group launches another."
+			}
+			if err := a.confirm(yes, "releasing "+in.Id+" takes it out of its group for good",
+				fmt.Sprintf("This takes %s out of the group %s and its pools for good; its machine runs on. %s\nRelease it?", in.Id, in.Group, then)); err != nil {
+				return err
+			}
+			in, _, err = ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
+				return c.ReleaseInstance(cmd.Context(), args[0], &client.ReleaseInstanceParams{IfMatch: &tag}, client.InstanceRelease{Replace: &replace, Reason: given(cmd, "reason", reason)})
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(in, func() string {
+				return fmt.Sprintf("%s belongs to nobody and runs on, on %s. Remove it with: unitas instance retire %s\n", in.Id, in.Address, in.Id)
+			})
+		}}
+	cmd.Flags().BoolVar(&replace, "replace", false, "have the group launch another in its place")
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+func (a *app) instanceRun() *cobra.Command {
+	var timeout time.Duration
+	cmd := &cobra.Command{Use: "run INSTANCE -- COMMAND…", Short: "Run a command on the machine of an instance, as its workload's user",
+		Long: `Runs a command on the machine of an instance, as its workload's user and among its
+files, and prints what it writes. That it was run is kept in the journal, with who ran
+it. No shell reads the command; give one for pipes: -- sh -c '…'.`,
+		Example: "  unitas instance run timetable-003 -- cat season\n  unitas instance run timetable-003 --timeout 5s -- sh -c 'ls -l | head'",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return misused("takes INSTANCE -- COMMAND…, and was given %d words", len(args))
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ran, _, err := ask[client.Run](a, func(c *client.Client) (*http.Response, error) {
+				return c.RunOnInstance(cmd.Context(), args[0], client.NewRun{Command: args[1:], TimeoutSeconds: given(cmd, "timeout", timeout.Seconds())})
+			})
+			if err != nil {
+				return err
+			}
+			if err := a.print(ran, func() string { return ran.Output }); err != nil {
+				return err
+			}
+			if ran.Truncated {
+				fmt.Fprintln(a.err, "unitas: only the first 256 KiB of what it wrote are shown")
+			}
+			if ran.Status != 0 {
+				return badEnd{fmt.Sprintf("on %s: %s", args[0], or(ran.Why, fmt.Sprintf("it ended with status %d", ran.Status)))}
+			}
+			return nil
+		}}
+	cmd.Flags().DurationVar(&timeout, "timeout", 30*time.Second, "end it after this long, at most 5m")
+	return cmd
+}
+
 func (a *app) tellInstance(ctx context.Context, id string, command client.InstanceCommandCommand, reason *string) (client.Instance, error) {
 	whatever := "*"
 	in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {

@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -28,6 +30,7 @@ type templateFlags struct {
 	open                        []string
 	interruptible, dryRun       bool
 	environment, labels         map[string]string
+	zonePrices                  map[string]string
 }
 
 func (f *templateFlags) add(cmd *cobra.Command) {
@@ -45,6 +48,7 @@ func (f *templateFlags) add(cmd *cobra.Command) {
 	flags.StringToStringVar(&f.environment, "environment", nil, "variables for the workload, `NAME=VALUE,…`; replaces all")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 	flags.Float64Var(&f.price, "price-per-hour", 0, "for one instance, in the currency that you count in")
+	flags.StringToStringVar(&f.zonePrices, "zone-price", nil, "the price in zones where it is another, `ZONE=PRICE,…`; replaces all")
 	flags.BoolVar(&f.interruptible, "interruptible", false, "its machine may be taken away at short notice")
 	flags.StringVar(&f.note, "note", "", "why there is this version")
 	flags.BoolVar(&f.dryRun, "dry-run", false, "only say what would be made")
@@ -63,6 +67,7 @@ type fields struct {
 	userData      *string
 	environment   *client.Environment
 	labels        *client.Labels
+	zonePrices    *client.ZonePrices
 }
 
 func (f *templateFlags) given(cmd *cobra.Command) (out fields, err error) {
@@ -70,6 +75,15 @@ func (f *templateFlags) given(cmd *cobra.Command) (out fields, err error) {
 		memory: given(cmd, "memory", int64(f.memory)), disk: given(cmd, "disk", int64(f.disk)), addresses: given(cmd, "addresses", f.addresses),
 		interruptible: given(cmd, "interruptible", f.interruptible), environment: given(cmd, "environment", client.Environment(f.environment)),
 		labels: given(cmd, "label", client.Labels(f.labels))}
+	if cmd.Flags().Changed("zone-price") {
+		prices := client.ZonePrices{}
+		for zone, text := range f.zonePrices {
+			if prices[zone], err = strconv.ParseFloat(text, 64); err != nil {
+				return out, misused("--zone-price %s=%s: %q is not a price", zone, text, text)
+			}
+		}
+		out.zonePrices = &prices
+	}
 	if out.userData, err = userData(cmd, f.userData, f.text); err != nil || !cmd.Flags().Changed("open") {
 		return out, err
 	}
@@ -137,7 +151,7 @@ func (a *app) templateCreate() *cobra.Command {
 			}
 			return a.made(ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreateTemplate(cmd.Context(), &client.CreateTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, client.NewTemplate{Name: args[0], Image: f.image,
-					Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses, Ports: g.ports, PricePerHour: g.price,
+					Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses, Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices,
 					Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: given(cmd, "note", f.note)})
 			}))(f.dryRun)
 		},
@@ -164,7 +178,7 @@ Only what is given changes; the difference is printed.`,
 			return a.made(ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
 				return c.ReviseTemplate(cmd.Context(), args[0], &client.ReviseTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, client.TemplateRevision{
 					From: given(cmd, "from", from), Image: g.image, Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses,
-					Ports: g.ports, PricePerHour: g.price, Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: f.note})
+					Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices, Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: f.note})
 			}))(f.dryRun)
 		},
 	}
@@ -294,11 +308,17 @@ func (a *app) templateShow() *cobra.Command {
 }
 
 func priceText(t client.Template) string {
-	if t.PricePerHour == 0 {
+	if t.PricePerHour == 0 && len(t.ZonePrices) == 0 {
 		return ""
 	}
-	return strconv.FormatFloat(t.PricePerHour, 'f', -1, 64) + " per hour"
+	text := price(t.PricePerHour) + " per hour"
+	for _, zone := range slices.Sorted(maps.Keys(t.ZonePrices)) {
+		text += fmt.Sprintf(", %s in %s", price(t.ZonePrices[zone]), zone)
+	}
+	return text
 }
+
+func price(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
 func portsText(ports client.OpenPorts) string {
 	if len(ports) == 0 {

@@ -41,6 +41,24 @@ func (e CheckKind) Valid() bool {
 	}
 }
 
+// Defines values for Choose.
+const (
+	LeastBusy  Choose = "least-busy"
+	RoundRobin Choose = "round-robin"
+)
+
+// Valid indicates whether the value is a known member of the Choose enum.
+func (e Choose) Valid() bool {
+	switch e {
+	case LeastBusy:
+		return true
+	case RoundRobin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CopyState.
 const (
 	CopyStateCopying CopyState = "copying"
@@ -136,11 +154,12 @@ func (e ImageState) Valid() bool {
 
 // Defines values for InstanceCommandCommand.
 const (
-	Park   InstanceCommandCommand = "park"
-	Pin    InstanceCommandCommand = "pin"
-	Retire InstanceCommandCommand = "retire"
-	Unpark InstanceCommandCommand = "unpark"
-	Unpin  InstanceCommandCommand = "unpin"
+	Park     InstanceCommandCommand = "park"
+	Pin      InstanceCommandCommand = "pin"
+	Recreate InstanceCommandCommand = "recreate"
+	Retire   InstanceCommandCommand = "retire"
+	Unpark   InstanceCommandCommand = "unpark"
+	Unpin    InstanceCommandCommand = "unpin"
 )
 
 // Valid indicates whether the value is a known member of the InstanceCommandCommand enum.
@@ -149,6 +168,8 @@ func (e InstanceCommandCommand) Valid() bool {
 	case Park:
 		return true
 	case Pin:
+		return true
+	case Recreate:
 		return true
 	case Retire:
 		return true
@@ -248,6 +269,54 @@ func (e NewCheckKind) Valid() bool {
 	}
 }
 
+// Defines values for NewDrillKind.
+const (
+	Burn   NewDrillKind = "burn"
+	Crash  NewDrillKind = "crash"
+	Errors NewDrillKind = "errors"
+	Hang   NewDrillKind = "hang"
+	Slow   NewDrillKind = "slow"
+	Zone   NewDrillKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the NewDrillKind enum.
+func (e NewDrillKind) Valid() bool {
+	switch e {
+	case Burn:
+		return true
+	case Crash:
+		return true
+	case Errors:
+		return true
+	case Hang:
+		return true
+	case Slow:
+		return true
+	case Zone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Nobody.
+const (
+	Refuse Nobody = "refuse"
+	TryAll Nobody = "try-all"
+)
+
+// Valid indicates whether the value is a known member of the Nobody enum.
+func (e Nobody) Valid() bool {
+	switch e {
+	case Refuse:
+		return true
+	case TryAll:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OpenPortProtocol.
 const (
 	OpenPortProtocolTcp OpenPortProtocol = "tcp"
@@ -341,6 +410,27 @@ func (e Shed) Valid() bool {
 	}
 }
 
+// Defines values for Spread.
+const (
+	Cheapest Spread = "cheapest"
+	Even     Spread = "even"
+	InOrder  Spread = "in-order"
+)
+
+// Valid indicates whether the value is a known member of the Spread enum.
+func (e Spread) Valid() bool {
+	switch e {
+	case Cheapest:
+		return true
+	case Even:
+		return true
+	case InOrder:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TemplateState.
 const (
 	TemplateStateReady     TemplateState = "ready"
@@ -404,6 +494,24 @@ func (e WaveState) Valid() bool {
 	case WaveStateSoaking:
 		return true
 	case WaveStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetCostsParamsStep.
+const (
+	Day  GetCostsParamsStep = "day"
+	Hour GetCostsParamsStep = "hour"
+)
+
+// Valid indicates whether the value is a known member of the GetCostsParamsStep enum.
+func (e GetCostsParamsStep) Valid() bool {
+	switch e {
+	case Day:
+		return true
+	case Hour:
 		return true
 	default:
 		return false
@@ -482,6 +590,8 @@ type Change struct {
 
 // Check defines model for Check.
 type Check struct {
+	// Advice What is allowed and will hurt
+	Advice    []string  `json:"advice"`
 	CreatedAt time.Time `json:"created_at"`
 	Fails     int       `json:"fails"`
 
@@ -490,6 +600,7 @@ type Check struct {
 	Host            string    `json:"host"`
 	IntervalSeconds float64   `json:"interval_seconds"`
 	Kind            CheckKind `json:"kind"`
+	Labels          Labels    `json:"labels"`
 	Name            string    `json:"name"`
 	Passes          int       `json:"passes"`
 	Path            string    `json:"path"`
@@ -513,6 +624,7 @@ type CheckChange struct {
 	Fails           *int     `json:"fails,omitempty"`
 	Host            *string  `json:"host,omitempty"`
 	IntervalSeconds *float64 `json:"interval_seconds,omitempty"`
+	Labels          *Labels  `json:"labels,omitempty"`
 	Passes          *int     `json:"passes,omitempty"`
 	Path            *string  `json:"path,omitempty"`
 	Port            *int     `json:"port,omitempty"`
@@ -530,6 +642,9 @@ type CheckList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+type Choose string
+
 // Copy defines model for Copy.
 type Copy struct {
 	BeganAt    time.Time  `json:"began_at"`
@@ -546,11 +661,92 @@ type Copy struct {
 // CopyState defines model for Copy.State.
 type CopyState string
 
+// CostLine defines model for CostLine.
+type CostLine struct {
+	// Cost In the currency that the prices are in
+	Cost float64 `json:"cost"`
+
+	// Hours Of all instances together
+	Hours float64 `json:"hours"`
+
+	// Name The group, zone or value of the label; empty for what has no such label
+	Name string `json:"name"`
+
+	// NowPerHour What runs now costs for an hour
+	NowPerHour float64 `json:"now_per_hour"`
+
+	// Steps The cost in each step, in order
+	Steps []float64 `json:"steps"`
+}
+
+// Costs defines model for Costs.
+type Costs struct {
+	By   string    `json:"by"`
+	From time.Time `json:"from"`
+
+	// Lines The dearest first
+	Lines       []CostLine `json:"lines"`
+	NowPerHour  float64    `json:"now_per_hour"`
+	StepSeconds int        `json:"step_seconds"`
+	To          time.Time  `json:"to"`
+	Total       float64    `json:"total"`
+}
+
+// Drill defines model for Drill.
+type Drill struct {
+	BeganAt  time.Time `json:"began_at"`
+	BeganBy  string    `json:"began_by"`
+	Instance *string   `json:"instance,omitempty"`
+	Kind     string    `json:"kind"`
+	Number   int64     `json:"number"`
+	UntilAt  time.Time `json:"until_at"`
+
+	// What In words
+	What string  `json:"what"`
+	Zone *string `json:"zone,omitempty"`
+}
+
+// DrillList defines model for DrillList.
+type DrillList struct {
+	Items []Drill `json:"items"`
+}
+
 // Environment Variables given to the workload
 type Environment map[string]string
 
+// FailingPlace defines model for FailingPlace.
+type FailingPlace struct {
+	Count int `json:"count"`
+
+	// Failures The last three, newest last
+	Failures []Failure `json:"failures"`
+	Instance *string   `json:"instance,omitempty"`
+	UntilAt  time.Time `json:"until_at"`
+}
+
+// FailingPlaceList defines model for FailingPlaceList.
+type FailingPlaceList struct {
+	Items []FailingPlace `json:"items"`
+}
+
+// Failure defines model for Failure.
+type Failure struct {
+	At time.Time `json:"at"`
+
+	// BootLog The end of what its machine wrote, at most 4 KiB
+	BootLog  string `json:"boot_log"`
+	Instance string `json:"instance"`
+	Version  string `json:"version"`
+
+	// Why What brought it to its end
+	Why  string `json:"why"`
+	Zone string `json:"zone"`
+}
+
 // Group defines model for Group.
 type Group struct {
+	Above int `json:"above"`
+
 	// Advice What is allowed and will hurt
 	Advice       []string  `json:"advice"`
 	CreatedAt    time.Time `json:"created_at"`
@@ -575,25 +771,35 @@ type Group struct {
 	Name             string     `json:"name"`
 	PinNew           bool       `json:"pin_new"`
 	Pools            []string   `json:"pools"`
-	Revision         int64      `json:"revision"`
+
+	// Relapses Places whose instances failed and have not proven themselves since
+	Relapses []Relapse `json:"relapses"`
+	Revision int64     `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
 	SettleSeconds float64 `json:"settle_seconds"`
 
 	// Shed Who goes first when the group shrinks, after balance between zones
-	Shed     Shed    `json:"shed"`
-	Size     int     `json:"size"`
+	Shed Shed `json:"shed"`
+	Size int  `json:"size"`
+
+	// SlowSeconds Their 95th percentile
+	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread   Spread  `json:"spread"`
 	Summary  Summary `json:"summary"`
 	Template string  `json:"template"`
 
-	// UsualSeconds How long instances of this template usually take from order to serving
+	// UsualSeconds How long instances of this template usually take from order to serving: the median of the last 50
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
 	Zones        []string `json:"zones"`
 }
 
 // GroupChange defines model for GroupChange.
 type GroupChange struct {
+	Above            *int      `json:"above,omitempty"`
 	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
 	Heal             *string   `json:"heal,omitempty"`
 	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
@@ -608,6 +814,9 @@ type GroupChange struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed *Shed `json:"shed,omitempty"`
 	Size *int  `json:"size,omitempty"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread *Spread `json:"spread,omitempty"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -632,6 +841,17 @@ type GroupCommandCommand string
 type GroupList struct {
 	Items []Group `json:"items"`
 	Next  *string `json:"next,omitempty"`
+}
+
+// GroupShare defines model for GroupShare.
+type GroupShare struct {
+	Group string `json:"group"`
+
+	// Reserve Gets requests only when too few of the others are healthy
+	Reserve *bool `json:"reserve,omitempty"`
+
+	// Weight Its part of the requests against the other groups, whatever their sizes
+	Weight *int `json:"weight,omitempty"`
 }
 
 // Image defines model for Image.
@@ -744,28 +964,43 @@ type Instance struct {
 	Since     time.Time  `json:"since"`
 
 	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
-	Slip    string        `json:"slip"`
-	State   InstanceState `json:"state"`
-	UpAt    *time.Time    `json:"up_at,omitempty"`
-	Verdict Verdict       `json:"verdict"`
-	Version string        `json:"version"`
-	Why     string        `json:"why"`
-	Zone    string        `json:"zone"`
+	Slip string `json:"slip"`
+
+	// SlowSeconds Their 95th percentile; only for a single instance
+	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
+	State       InstanceState `json:"state"`
+	UpAt        *time.Time    `json:"up_at,omitempty"`
+
+	// UsualSeconds How long its kind usually takes from order to serving: the median of the last 50; only for a single instance
+	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
+	Verdict      Verdict  `json:"verdict"`
+	Version      string   `json:"version"`
+	Why          string   `json:"why"`
+	Zone         string   `json:"zone"`
 }
 
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
+	// Command recreate: a fresh machine under the same name
 	Command InstanceCommandCommand `json:"command"`
 	Reason  *string                `json:"reason,omitempty"`
 }
 
-// InstanceCommandCommand defines model for InstanceCommand.Command.
+// InstanceCommandCommand recreate: a fresh machine under the same name
 type InstanceCommandCommand string
 
 // InstanceList defines model for InstanceList.
 type InstanceList struct {
 	Items []Instance `json:"items"`
 	Next  *string    `json:"next,omitempty"`
+}
+
+// InstanceRelease defines model for InstanceRelease.
+type InstanceRelease struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// Replace Whether the group launches another in its place; without it the size is one less
+	Replace *bool `json:"replace,omitempty"`
 }
 
 // InstanceState defines model for InstanceState.
@@ -812,6 +1047,36 @@ type LineChange struct {
 // LineChangeKind defines model for LineChange.Kind.
 type LineChangeKind string
 
+// Listener defines model for Listener.
+type Listener struct {
+	// Address Address and port, such as 127.0.0.1:8000
+	//
+	// Example: 127.0.0.1:8000
+	Address string `json:"address"`
+
+	// Certificate For https: the file, on the machine of the service, with the certificate chain in PEM; it is read again when it changes
+	Certificate *string `json:"certificate,omitempty"`
+
+	// Key For https: the file with its private key in PEM
+	Key *string `json:"key,omitempty"`
+}
+
+// ListenerState defines model for ListenerState.
+type ListenerState struct {
+	Address     string  `json:"address"`
+	Certificate *string `json:"certificate,omitempty"`
+
+	// ExpiresAt When its certificate ends
+	ExpiresAt *time.Time `json:"expires_at,omitempty"`
+	Key       *string    `json:"key,omitempty"`
+
+	// Secure Whether it speaks https
+	Secure bool `json:"secure"`
+
+	// Trouble Why it is not open, or why a changed certificate was not taken; empty when all is well
+	Trouble string `json:"trouble"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Mark    string `json:"mark"`
@@ -855,6 +1120,7 @@ type NewCheck struct {
 	Host            *string      `json:"host,omitempty"`
 	IntervalSeconds *float64     `json:"interval_seconds,omitempty"`
 	Kind            NewCheckKind `json:"kind"`
+	Labels          *Labels      `json:"labels,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
@@ -891,8 +1157,35 @@ type NewCopy struct {
 	To string `json:"to"`
 }
 
+// NewDrill defines model for NewDrill.
+type NewDrill struct {
+	// ErrorPercent For errors: the share of requests
+	ErrorPercent *int `json:"error_percent,omitempty"`
+
+	// ForSeconds A crash is over at once
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+
+	// Instance For all kinds but zone
+	Instance *string `json:"instance,omitempty"`
+
+	// Kind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+	Kind   NewDrillKind `json:"kind"`
+	Reason *string      `json:"reason,omitempty"`
+
+	// SlowSeconds For slow: how much later it answers
+	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
+
+	// Zone For zone
+	Zone *string `json:"zone,omitempty"`
+}
+
+// NewDrillKind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+type NewDrillKind string
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
+	// Above How many instances more than the size there may be outside of a rollout, so that another serves before one that is replaced goes
+	Above        *int     `json:"above,omitempty"`
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
 
 	// Heal off, machine, or the name of a check
@@ -919,6 +1212,9 @@ type NewGroup struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed *Shed `json:"shed,omitempty"`
 	Size int   `json:"size"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread *Spread `json:"spread,omitempty"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -953,13 +1249,31 @@ type NewPool struct {
 	// Check The check that decides which targets get traffic
 	Check string `json:"check"`
 
-	// Listen Address and port of the listener, such as 127.0.0.1:8000
-	//
-	// Example: 127.0.0.1:8000
-	Listen string `json:"listen"`
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose *Choose `json:"choose,omitempty"`
+
+	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
+	EnoughPercent *int       `json:"enough_percent,omitempty"`
+	Labels        *Labels    `json:"labels,omitempty"`
+	Listeners     []Listener `json:"listeners"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody *Nobody `json:"nobody,omitempty"`
+
+	// Shares Groups that do not share as their targets do
+	Shares *[]GroupShare `json:"shares,omitempty"`
+
+	// SlowStartSeconds How long a fresh target takes to come to its full share
+	SlowStartSeconds *float64 `json:"slow_start_seconds,omitempty"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights *TargetWeights `json:"weights,omitempty"`
+
+	// Zones Where the listeners stand, for advice
+	Zones *[]string `json:"zones,omitempty"`
 }
 
 // NewRollout defines model for NewRollout.
@@ -980,6 +1294,13 @@ type NewRollout struct {
 
 	// Waves How far each wave goes: a number of instances or a share; the last is 100%. Without it: 1, 50%, 100%
 	Waves *[]string `json:"waves,omitempty"`
+}
+
+// NewRun defines model for NewRun.
+type NewRun struct {
+	// Command The program and its arguments; no shell reads them
+	Command        []string `json:"command"`
+	TimeoutSeconds *float64 `json:"timeout_seconds,omitempty"`
 }
 
 // NewTemplate defines model for NewTemplate.
@@ -1021,7 +1342,13 @@ type NewTemplate struct {
 
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
 }
+
+// Nobody When no target is healthy: answer 503 at once, or try those that are not
+type Nobody string
 
 // OpenPort defines model for OpenPort.
 type OpenPort struct {
@@ -1045,19 +1372,60 @@ type PlaceList struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	Check     string    `json:"check"`
-	CreatedAt time.Time `json:"created_at"`
-	Failures  int64     `json:"failures"`
-	Listen    string    `json:"listen"`
+	Check string `json:"check"`
 
-	// Listening "yes", or why the listener is not open
-	Listening string `json:"listening"`
-	Name      string `json:"name"`
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose        Choose    `json:"choose"`
+	CreatedAt     time.Time `json:"created_at"`
+	EnoughPercent int       `json:"enough_percent"`
+	Failures      int64     `json:"failures"`
+
+	// Groups That it sends requests to
+	Groups    []string        `json:"groups"`
+	Labels    Labels          `json:"labels"`
+	Listeners []ListenerState `json:"listeners"`
+	Name      string          `json:"name"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody Nobody `json:"nobody"`
 
 	// Requests Since the service started
-	Requests int64    `json:"requests"`
-	Revision int64    `json:"revision"`
-	Targets  []Target `json:"targets"`
+	Requests int64 `json:"requests"`
+	Revision int64 `json:"revision"`
+
+	// Sentence The state of the pool in words
+	Sentence         string       `json:"sentence"`
+	Shares           []GroupShare `json:"shares"`
+	SlowStartSeconds float64      `json:"slow_start_seconds"`
+	Targets          []Target     `json:"targets"`
+
+	// Versions By template version
+	Versions []VersionTraffic `json:"versions"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights TargetWeights `json:"weights"`
+	Zones   []string      `json:"zones"`
+}
+
+// PoolChange defines model for PoolChange.
+type PoolChange struct {
+	Check *string `json:"check,omitempty"`
+
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose        *Choose     `json:"choose,omitempty"`
+	EnoughPercent *int        `json:"enough_percent,omitempty"`
+	Labels        *Labels     `json:"labels,omitempty"`
+	Listeners     *[]Listener `json:"listeners,omitempty"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody           *Nobody       `json:"nobody,omitempty"`
+	Reason           *string       `json:"reason,omitempty"`
+	Shares           *[]GroupShare `json:"shares,omitempty"`
+	SlowStartSeconds *float64      `json:"slow_start_seconds,omitempty"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights *TargetWeights `json:"weights,omitempty"`
+	Zones   *[]string      `json:"zones,omitempty"`
 }
 
 // PoolList defines model for PoolList.
@@ -1102,6 +1470,22 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
+// Relapse defines model for Relapse.
+type Relapse struct {
+	// Count How many instances failed in a row in this place
+	Count int `json:"count"`
+
+	// Failed The last three, newest last
+	Failed []string `json:"failed"`
+
+	// Instance That has the place now; absent while it is empty
+	Instance *string   `json:"instance,omitempty"`
+	LastAt   time.Time `json:"last_at"`
+
+	// UntilAt Until when the place stays empty
+	UntilAt time.Time `json:"until_at"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -1110,6 +1494,15 @@ type Report struct {
 	Since   *time.Time `json:"since,omitempty"`
 	Verdict Verdict    `json:"verdict"`
 	Why     string     `json:"why"`
+}
+
+// RequestInFlight defines model for RequestInFlight.
+type RequestInFlight struct {
+	ForSeconds float64 `json:"for_seconds"`
+	Method     string  `json:"method"`
+
+	// Path Without its query
+	Path string `json:"path"`
 }
 
 // Rollout defines model for Rollout.
@@ -1154,6 +1547,20 @@ type RolloutList struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// Run defines model for Run.
+type Run struct {
+	// Output What it wrote, at most the first 256 KiB
+	Output string `json:"output"`
+
+	// Status The exit status; -1 when it was ended by a signal or the timeout
+	Status      int     `json:"status"`
+	TookSeconds float64 `json:"took_seconds"`
+	Truncated   bool    `json:"truncated"`
+
+	// Why Why there is no exit status
+	Why *string `json:"why,omitempty"`
+}
+
 // Service defines model for Service.
 type Service struct {
 	Now     time.Time `json:"now"`
@@ -1166,6 +1573,9 @@ type Service struct {
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
 
+// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+type Spread string
+
 // Summary defines model for Summary.
 type Summary struct {
 	ComingUp int `json:"coming_up"`
@@ -1173,6 +1583,9 @@ type Summary struct {
 
 	// LeftSeconds About how long the rollout still takes
 	LeftSeconds *float64 `json:"left_seconds,omitempty"`
+
+	// Parked Kept running by a person, and not counted
+	Parked int `json:"parked"`
 
 	// Sentence The state of the group in words
 	Sentence string `json:"sentence"`
@@ -1183,12 +1596,20 @@ type Summary struct {
 	// Unwell In service, but unhealthy
 	Unwell   int            `json:"unwell"`
 	Versions []VersionCount `json:"versions"`
-	Waits    []Wait         `json:"waits"`
+
+	// Waits What it waits for, the longest first; at most twenty
+	Waits []Wait `json:"waits"`
+
+	// Zones In the group's order; what is in none of its zones any more comes last
+	Zones []ZoneCount `json:"zones"`
 }
 
 // Target defines model for Target.
 type Target struct {
 	Address string `json:"address"`
+
+	// AsideUntil Set aside until then because it refused or reset connections
+	AsideUntil *time.Time `json:"aside_until,omitempty"`
 
 	// Failures Answered 5xx or not answered
 	Failures int64  `json:"failures"`
@@ -1196,22 +1617,34 @@ type Target struct {
 	InFlight int    `json:"in_flight"`
 	Instance string `json:"instance"`
 
-	// MedianMs Of the last 1000 answers
+	// MedianMs Over the last 15 minutes
 	MedianMs float64 `json:"median_ms"`
 
 	// Open Whether it gets new requests
 	Open bool `json:"open"`
 
-	// P99Ms Of the last 1000 answers
+	// P99Ms Over the last 15 minutes
 	P99Ms float64 `json:"p99_ms"`
 
 	// Requests Sent to it since it became a target
 	Requests int64 `json:"requests"`
 
 	// Retried That it did not take and another target did
-	Retried int64  `json:"retried"`
-	Version string `json:"version"`
+	Retried int64 `json:"retried"`
+
+	// SharePercent Its part of new requests now
+	SharePercent float64 `json:"share_percent"`
+	Version      string  `json:"version"`
+
+	// WaitsFor When it gets no new requests: those that it still has, oldest first, at most ten
+	WaitsFor []RequestInFlight `json:"waits_for"`
+
+	// Windows Over 1, 5 and 15 minutes
+	Windows []TrafficWindow `json:"windows"`
 }
+
+// TargetWeights The weight of single instances against the others of their group; 100 when not named
+type TargetWeights map[string]int
 
 // Template defines model for Template.
 type Template struct {
@@ -1252,6 +1685,9 @@ type Template struct {
 
 	// Why Why it is withdrawn
 	Why string `json:"why"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices ZonePrices `json:"zone_prices"`
 }
 
 // TemplateState defines model for Template.State.
@@ -1323,6 +1759,28 @@ type TemplateRevision struct {
 
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
+}
+
+// TrafficWindow defines model for TrafficWindow.
+type TrafficWindow struct {
+	// MedianMs To the first byte of the answer; right within a tenth
+	MedianMs float64 `json:"median_ms"`
+
+	// Minutes 1, 5 or 15: how far back it goes
+	Minutes    int     `json:"minutes"`
+	P95Ms      float64 `json:"p95_ms"`
+	P99Ms      float64 `json:"p99_ms"`
+	PerSecond  float64 `json:"per_second"`
+	Requests   int64   `json:"requests"`
+	Status1xx  int64   `json:"status_1xx"`
+	Status2xx  int64   `json:"status_2xx"`
+	Status3xx  int64   `json:"status_3xx"`
+	Status4xx  int64   `json:"status_4xx"`
+	Status5xx  int64   `json:"status_5xx"`
+	Unanswered int64   `json:"unanswered"`
 }
 
 // Users defines model for Users.
@@ -1344,13 +1802,25 @@ type VersionCount struct {
 	Version string `json:"version"`
 }
 
+// VersionTraffic defines model for VersionTraffic.
+type VersionTraffic struct {
+	InFlight int             `json:"in_flight"`
+	Version  string          `json:"version"`
+	Windows  []TrafficWindow `json:"windows"`
+}
+
 // Wait defines model for Wait.
 type Wait struct {
-	ForSeconds   float64       `json:"for_seconds"`
-	Instance     string        `json:"instance"`
-	State        InstanceState `json:"state"`
-	UsualSeconds *float64      `json:"usual_seconds,omitempty"`
-	Why          string        `json:"why"`
+	ForSeconds float64 `json:"for_seconds"`
+	Instance   string  `json:"instance"`
+
+	// SlowSeconds 95th percentile
+	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
+	State       InstanceState `json:"state"`
+
+	// UsualSeconds Median
+	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
+	Why          string   `json:"why"`
 }
 
 // Wave defines model for Wave.
@@ -1380,6 +1850,16 @@ type Withdrawal struct {
 	Successor *Ref `json:"successor,omitempty"`
 }
 
+// ZoneCount defines model for ZoneCount.
+type ZoneCount struct {
+	ComingUp int    `json:"coming_up"`
+	GoingOut int    `json:"going_out"`
+	Parked   int    `json:"parked"`
+	Serving  int    `json:"serving"`
+	Unwell   int    `json:"unwell"`
+	Zone     string `json:"zone"`
+}
+
 // ZonePlace defines model for ZonePlace.
 type ZonePlace struct {
 	// Instances That are not gone
@@ -1387,6 +1867,9 @@ type ZonePlace struct {
 	Name      string `json:"name"`
 	Serving   int    `json:"serving"`
 }
+
+// ZonePrices The price for an hour in zones where it is another
+type ZonePrices map[string]float64
 
 // After defines model for After.
 type After = string
@@ -1433,11 +1916,33 @@ type CreateCheckParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// DeleteCheckParams defines parameters for DeleteCheck.
+type DeleteCheckParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeCheckParams defines parameters for ChangeCheck.
 type ChangeCheckParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
+
+// GetCostsParams defines parameters for GetCosts.
+type GetCostsParams struct {
+	// By group, zone, or label:NAME
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// From Without it the beginning of this month in UTC
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Without it now
+	To   *time.Time          `form:"to,omitempty" json:"to,omitempty"`
+	Step *GetCostsParamsStep `form:"step,omitempty" json:"step,omitempty"`
+}
+
+// GetCostsParamsStep defines parameters for GetCosts.
+type GetCostsParamsStep string
 
 // WatchEventsParams defines parameters for WatchEvents.
 type WatchEventsParams struct {
@@ -1457,6 +1962,9 @@ type ListGroupsParams struct {
 
 // CreateGroupParams defines parameters for CreateGroup.
 type CreateGroupParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
@@ -1610,6 +2118,12 @@ type TellInstanceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ReleaseInstanceParams defines parameters for ReleaseInstance.
+type ReleaseInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	Group    *string `form:"group,omitempty" json:"group,omitempty"`
@@ -1636,6 +2150,18 @@ type ListPoolsParams struct {
 type CreatePoolParams struct {
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeletePoolParams defines parameters for DeletePool.
+type DeletePoolParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangePoolParams defines parameters for ChangePool.
+type ChangePoolParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListRolloutsParams defines parameters for ListRollouts.
@@ -1715,6 +2241,9 @@ type CreateCheckJSONRequestBody = NewCheck
 // ChangeCheckJSONRequestBody defines body for ChangeCheck for application/json ContentType.
 type ChangeCheckJSONRequestBody = CheckChange
 
+// StartDrillJSONRequestBody defines body for StartDrill for application/json ContentType.
+type StartDrillJSONRequestBody = NewDrill
+
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
@@ -1748,8 +2277,17 @@ type LaunchInstanceJSONRequestBody = NewInstance
 // TellInstanceJSONRequestBody defines body for TellInstance for application/json ContentType.
 type TellInstanceJSONRequestBody = InstanceCommand
 
+// ReleaseInstanceJSONRequestBody defines body for ReleaseInstance for application/json ContentType.
+type ReleaseInstanceJSONRequestBody = InstanceRelease
+
+// RunOnInstanceJSONRequestBody defines body for RunOnInstance for application/json ContentType.
+type RunOnInstanceJSONRequestBody = NewRun
+
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
+
+// ChangePoolJSONRequestBody defines body for ChangePool for application/json ContentType.
+type ChangePoolJSONRequestBody = PoolChange
 
 // TellRolloutJSONRequestBody defines body for TellRollout for application/json ContentType.
 type TellRolloutJSONRequestBody = RolloutCommand
@@ -1862,6 +2400,11 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/checks (the `CreateCheck` operationId).
 	CreateCheck(ctx context.Context, params *CreateCheckParams, body CreateCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteCheck Delete a check that nothing uses
+	//
+	// Corresponds with DELETE /v1/checks/{name} (the `DeleteCheck` operationId).
+	DeleteCheck(ctx context.Context, name ObjectName, params *DeleteCheckParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCheck One check
 	//
 	// Corresponds with GET /v1/checks/{name} (the `GetCheck` operationId).
@@ -1880,6 +2423,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
 	ChangeCheck(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCosts What instances cost, from how long they ran and the prices of their templates
+	//
+	// Corresponds with GET /v1/costs (the `GetCosts` operationId).
+	GetCosts(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDrills Drills that are under way
+	//
+	// Corresponds with GET /v1/drills (the `ListDrills` operationId).
+	ListDrills(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartDrillWithBody Make a fault on purpose; it ends by itself, and when the service stops
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+	StartDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartDrill Make a fault on purpose; it ends by itself, and when the service stops
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+	StartDrill(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopDrill End a drill now
+	//
+	// Corresponds with DELETE /v1/drills/{number} (the `StopDrill` operationId).
+	StopDrill(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WatchEvents Server-sent events for everything that changes
 	//
@@ -1945,6 +2517,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
 	TellGroup(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
+	//
+	// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
+	ListFailures(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRolloutWithBody Begin to replace the instances of a group by another template version
 	//
@@ -2118,19 +2695,47 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
 	GetBootLog(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TellInstanceWithBody Pin, unpin, park, unpark or retire an instance
+	// TellInstanceWithBody Pin, unpin, park, unpark, retire or recreate an instance
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
 	TellInstanceWithBody(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TellInstance Pin, unpin, park, unpark or retire an instance
+	// TellInstance Pin, unpin, park, unpark, retire or recreate an instance
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
 	TellInstance(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseInstanceWithBody Let an instance go without stopping it; it belongs to no group from then on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+	ReleaseInstanceWithBody(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseInstance Let an instance go without stopping it; it belongs to no group from then on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+	ReleaseInstance(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, body ReleaseInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunOnInstanceWithBody Run a command on the machine of an instance; it is journalled
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+	RunOnInstanceWithBody(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunOnInstance Run a command on the machine of an instance; it is journalled
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+	RunOnInstance(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal Journal entries, newest first
 	//
@@ -2161,10 +2766,29 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/pools (the `CreatePool` operationId).
 	CreatePool(ctx context.Context, params *CreatePoolParams, body CreatePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeletePool Close the listeners of a pool that no group is in, and remove it
+	//
+	// Corresponds with DELETE /v1/pools/{name} (the `DeletePool` operationId).
+	DeletePool(ctx context.Context, name ObjectName, params *DeletePoolParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPool One pool with its targets
 	//
 	// Corresponds with GET /v1/pools/{name} (the `GetPool` operationId).
 	GetPool(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePoolWithBody Change a pool, only what is given
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+	ChangePoolWithBody(ctx context.Context, name ObjectName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePool Change a pool, only what is given
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+	ChangePool(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRollouts Rollouts, newest first
 	//
@@ -2345,6 +2969,21 @@ func (c *Client) CreateCheck(ctx context.Context, params *CreateCheckParams, bod
 	return c.Client.Do(req)
 }
 
+// DeleteCheck Delete a check that nothing uses
+//
+// Corresponds with DELETE /v1/checks/{name} (the `DeleteCheck` operationId).
+func (c *Client) DeleteCheck(ctx context.Context, name ObjectName, params *DeleteCheckParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCheckRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCheck One check
 //
 // Corresponds with GET /v1/checks/{name} (the `GetCheck` operationId).
@@ -2384,6 +3023,85 @@ func (c *Client) ChangeCheckWithBody(ctx context.Context, name ObjectName, param
 // Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
 func (c *Client) ChangeCheck(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeCheckRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCosts What instances cost, from how long they ran and the prices of their templates
+//
+// Corresponds with GET /v1/costs (the `GetCosts` operationId).
+func (c *Client) GetCosts(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCostsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrills Drills that are under way
+//
+// Corresponds with GET /v1/drills (the `ListDrills` operationId).
+func (c *Client) ListDrills(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDrillsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartDrillWithBody Make a fault on purpose; it ends by itself, and when the service stops
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+func (c *Client) StartDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartDrill Make a fault on purpose; it ends by itself, and when the service stops
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+func (c *Client) StartDrill(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopDrill End a drill now
+//
+// Corresponds with DELETE /v1/drills/{number} (the `StopDrill` operationId).
+func (c *Client) StopDrill(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopDrillRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -2549,6 +3267,21 @@ func (c *Client) TellGroupWithBody(ctx context.Context, name ObjectName, params 
 // Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
 func (c *Client) TellGroup(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTellGroupRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFailures Places of the group whose instances failed, with the ends of the boot logs
+//
+// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
+func (c *Client) ListFailures(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFailuresRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3011,7 +3744,7 @@ func (c *Client) GetBootLog(ctx context.Context, id InstanceId, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// TellInstanceWithBody Pin, unpin, park, unpark or retire an instance
+// TellInstanceWithBody Pin, unpin, park, unpark, retire or recreate an instance
 //
 // Takes any type of body and a specified content type.
 //
@@ -3028,13 +3761,81 @@ func (c *Client) TellInstanceWithBody(ctx context.Context, id InstanceId, params
 	return c.Client.Do(req)
 }
 
-// TellInstance Pin, unpin, park, unpark or retire an instance
+// TellInstance Pin, unpin, park, unpark, retire or recreate an instance
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
 func (c *Client) TellInstance(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTellInstanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseInstanceWithBody Let an instance go without stopping it; it belongs to no group from then on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+func (c *Client) ReleaseInstanceWithBody(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseInstanceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseInstance Let an instance go without stopping it; it belongs to no group from then on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+func (c *Client) ReleaseInstance(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, body ReleaseInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseInstanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunOnInstanceWithBody Run a command on the machine of an instance; it is journalled
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+func (c *Client) RunOnInstanceWithBody(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunOnInstanceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunOnInstance Run a command on the machine of an instance; it is journalled
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+func (c *Client) RunOnInstance(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunOnInstanceRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3124,11 +3925,60 @@ func (c *Client) CreatePool(ctx context.Context, params *CreatePoolParams, body 
 	return c.Client.Do(req)
 }
 
+// DeletePool Close the listeners of a pool that no group is in, and remove it
+//
+// Corresponds with DELETE /v1/pools/{name} (the `DeletePool` operationId).
+func (c *Client) DeletePool(ctx context.Context, name ObjectName, params *DeletePoolParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeletePoolRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPool One pool with its targets
 //
 // Corresponds with GET /v1/pools/{name} (the `GetPool` operationId).
 func (c *Client) GetPool(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPoolRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePoolWithBody Change a pool, only what is given
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+func (c *Client) ChangePoolWithBody(ctx context.Context, name ObjectName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePool Change a pool, only what is given
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+func (c *Client) ChangePool(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequest(c.Server, name, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3599,6 +4449,55 @@ func NewCreateCheckRequestWithBody(server string, params *CreateCheckParams, con
 	return req, nil
 }
 
+// NewDeleteCheckRequest constructs an http.Request for the DeleteCheck method
+func NewDeleteCheckRequest(server string, name ObjectName, params *DeleteCheckParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/checks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetCheckRequest constructs an http.Request for the GetCheck method
 func NewGetCheckRequest(server string, name ObjectName) (*http.Request, error) {
 	var err error
@@ -3690,6 +4589,197 @@ func NewChangeCheckRequestWithBody(server string, name ObjectName, params *Chang
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewGetCostsRequest constructs an http.Request for the GetCosts method
+func NewGetCostsRequest(server string, params *GetCostsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/costs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Step != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", *params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDrillsRequest constructs an http.Request for the ListDrills method
+func NewListDrillsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/drills")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartDrillRequest calls the generic StartDrill builder with application/json body
+func NewStartDrillRequest(server string, body StartDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartDrillRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartDrillRequestWithBody constructs an http.Request for the StartDrill method, with any body, and a specified content type
+func NewStartDrillRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/drills")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopDrillRequest constructs an http.Request for the StopDrill method
+func NewStopDrillRequest(server string, number int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/drills/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -3858,6 +4948,33 @@ func NewCreateGroupRequestWithBody(server string, params *CreateGroupParams, con
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -4114,6 +5231,40 @@ func NewTellGroupRequestWithBody(server string, name ObjectName, params *TellGro
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewListFailuresRequest constructs an http.Request for the ListFailures method
+func NewListFailuresRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/failures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -5468,6 +6619,115 @@ func NewTellInstanceRequestWithBody(server string, id InstanceId, params *TellIn
 	return req, nil
 }
 
+// NewReleaseInstanceRequest calls the generic ReleaseInstance builder with application/json body
+func NewReleaseInstanceRequest(server string, id InstanceId, params *ReleaseInstanceParams, body ReleaseInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseInstanceRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewReleaseInstanceRequestWithBody constructs an http.Request for the ReleaseInstance method, with any body, and a specified content type
+func NewReleaseInstanceRequestWithBody(server string, id InstanceId, params *ReleaseInstanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRunOnInstanceRequest calls the generic RunOnInstance builder with application/json body
+func NewRunOnInstanceRequest(server string, id InstanceId, body RunOnInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunOnInstanceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRunOnInstanceRequestWithBody constructs an http.Request for the RunOnInstance method, with any body, and a specified content type
+func NewRunOnInstanceRequestWithBody(server string, id InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/run", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -5718,6 +6978,55 @@ func NewCreatePoolRequestWithBody(server string, params *CreatePoolParams, conte
 	return req, nil
 }
 
+// NewDeletePoolRequest constructs an http.Request for the DeletePool method
+func NewDeletePoolRequest(server string, name ObjectName, params *DeletePoolParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetPoolRequest constructs an http.Request for the GetPool method
 func NewGetPoolRequest(server string, name ObjectName) (*http.Request, error) {
 	var err error
@@ -5747,6 +7056,68 @@ func NewGetPoolRequest(server string, name ObjectName) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePoolRequest calls the generic ChangePool builder with application/json body
+func NewChangePoolRequest(server string, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePoolRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewChangePoolRequestWithBody constructs an http.Request for the ChangePool method, with any body, and a specified content type
+func NewChangePoolRequestWithBody(server string, name ObjectName, params *ChangePoolParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -6681,6 +8052,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/checks (the `CreateCheck` operationId).
 	CreateCheckWithResponse(ctx context.Context, params *CreateCheckParams, body CreateCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateCheckResponse, error)
 
+	// DeleteCheckWithResponse Delete a check that nothing uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/checks/{name} (the `DeleteCheck` operationId).
+	DeleteCheckWithResponse(ctx context.Context, name ObjectName, params *DeleteCheckParams, reqEditors ...RequestEditorFn) (*DeleteCheckResponse, error)
+
 	// GetCheckWithResponse One check
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6701,6 +8079,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /v1/checks/{name} (the `ChangeCheck` operationId).
 	ChangeCheckWithResponse(ctx context.Context, name ObjectName, params *ChangeCheckParams, body ChangeCheckJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCheckResponse, error)
+
+	// GetCostsWithResponse What instances cost, from how long they ran and the prices of their templates
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/costs (the `GetCosts` operationId).
+	GetCostsWithResponse(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*GetCostsResponse, error)
+
+	// ListDrillsWithResponse Drills that are under way
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/drills (the `ListDrills` operationId).
+	ListDrillsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error)
+
+	// StartDrillWithBodyWithResponse Make a fault on purpose; it ends by itself, and when the service stops
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+	StartDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+
+	// StartDrillWithResponse Make a fault on purpose; it ends by itself, and when the service stops
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+	StartDrillWithResponse(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+
+	// StopDrillWithResponse End a drill now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/drills/{number} (the `StopDrill` operationId).
+	StopDrillWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*StopDrillResponse, error)
 
 	// WatchEventsWithResponse Server-sent events for everything that changes
 	//
@@ -6774,6 +8187,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
 	TellGroupWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*TellGroupResponse, error)
+
+	// ListFailuresWithResponse Places of the group whose instances failed, with the ends of the boot logs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
+	ListFailuresWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListFailuresResponse, error)
 
 	// StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 	//
@@ -6971,19 +8391,47 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/instances/{id}/boot-log (the `GetBootLog` operationId).
 	GetBootLogWithResponse(ctx context.Context, id InstanceId, reqEditors ...RequestEditorFn) (*GetBootLogResponse, error)
 
-	// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark or retire an instance
+	// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark, retire or recreate an instance
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
 	TellInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error)
 
-	// TellInstanceWithResponse Pin, unpin, park, unpark or retire an instance
+	// TellInstanceWithResponse Pin, unpin, park, unpark, retire or recreate an instance
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/instances/{id}/commands (the `TellInstance` operationId).
 	TellInstanceWithResponse(ctx context.Context, id InstanceId, params *TellInstanceParams, body TellInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstanceResponse, error)
+
+	// ReleaseInstanceWithBodyWithResponse Let an instance go without stopping it; it belongs to no group from then on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+	ReleaseInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error)
+
+	// ReleaseInstanceWithResponse Let an instance go without stopping it; it belongs to no group from then on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+	ReleaseInstanceWithResponse(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, body ReleaseInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error)
+
+	// RunOnInstanceWithBodyWithResponse Run a command on the machine of an instance; it is journalled
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+	RunOnInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error)
+
+	// RunOnInstanceWithResponse Run a command on the machine of an instance; it is journalled
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+	RunOnInstanceWithResponse(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error)
 
 	// ListJournalWithResponse Journal entries, newest first
 	//
@@ -7020,12 +8468,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/pools (the `CreatePool` operationId).
 	CreatePoolWithResponse(ctx context.Context, params *CreatePoolParams, body CreatePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePoolResponse, error)
 
+	// DeletePoolWithResponse Close the listeners of a pool that no group is in, and remove it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{name} (the `DeletePool` operationId).
+	DeletePoolWithResponse(ctx context.Context, name ObjectName, params *DeletePoolParams, reqEditors ...RequestEditorFn) (*DeletePoolResponse, error)
+
 	// GetPoolWithResponse One pool with its targets
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/pools/{name} (the `GetPool` operationId).
 	GetPoolWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetPoolResponse, error)
+
+	// ChangePoolWithBodyWithResponse Change a pool, only what is given
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+	ChangePoolWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+
+	// ChangePoolWithResponse Change a pool, only what is given
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+	ChangePoolWithResponse(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
 
 	// ListRolloutsWithResponse Rollouts, newest first
 	//
@@ -7271,6 +8740,47 @@ func (r CreateCheckResponse) ContentType() string {
 	return ""
 }
 
+type DeleteCheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCheckResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetCheckResponse200Headers the declared response headers of an HTTP 200 response for GetCheck
 type GetCheckResponse200Headers struct {
 	ETag *string
@@ -7374,6 +8884,191 @@ func (r ChangeCheckResponse) ContentType() string {
 	return ""
 }
 
+type GetCostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Costs
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCostsResponse) GetJSON200() *Costs {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDrillsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DrillList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDrillsResponse) GetJSON200() *DrillList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDrillsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDrillsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDrillsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDrillsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDrillsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Drill
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartDrillResponse) GetJSON201() *Drill {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartDrillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopDrillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type WatchEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7466,10 +9161,17 @@ func (r ListGroupsResponse) ContentType() string {
 type CreateGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Group
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreateGroupResponse) GetJSON200() *Group {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -7704,6 +9406,54 @@ func (r TellGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TellGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFailuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FailingPlaceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFailuresResponse) GetJSON200() *FailingPlaceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFailuresResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFailuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFailuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFailuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFailuresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8752,6 +10502,102 @@ func (r TellInstanceResponse) ContentType() string {
 	return ""
 }
 
+type ReleaseInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseInstanceResponse) GetJSON200() *Instance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunOnInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunOnInstanceResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunOnInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunOnInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunOnInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunOnInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunOnInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListJournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8944,6 +10790,47 @@ func (r CreatePoolResponse) ContentType() string {
 	return ""
 }
 
+type DeletePoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeletePoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeletePoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeletePoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeletePoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeletePoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetPoolResponse200Headers the declared response headers of an HTTP 200 response for GetPool
 type GetPoolResponse200Headers struct {
 	ETag *string
@@ -8993,6 +10880,54 @@ func (r GetPoolResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePoolResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9779,6 +11714,19 @@ func (c *ClientWithResponses) CreateCheckWithResponse(ctx context.Context, param
 	return ParseCreateCheckResponse(rsp)
 }
 
+// DeleteCheckWithResponse Delete a check that nothing uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/checks/{name} (the `DeleteCheck` operationId).
+func (c *ClientWithResponses) DeleteCheckWithResponse(ctx context.Context, name ObjectName, params *DeleteCheckParams, reqEditors ...RequestEditorFn) (*DeleteCheckResponse, error) {
+	rsp, err := c.DeleteCheck(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCheckResponse(rsp)
+}
+
 // GetCheckWithResponse One check
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9816,6 +11764,71 @@ func (c *ClientWithResponses) ChangeCheckWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseChangeCheckResponse(rsp)
+}
+
+// GetCostsWithResponse What instances cost, from how long they ran and the prices of their templates
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/costs (the `GetCosts` operationId).
+func (c *ClientWithResponses) GetCostsWithResponse(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*GetCostsResponse, error) {
+	rsp, err := c.GetCosts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCostsResponse(rsp)
+}
+
+// ListDrillsWithResponse Drills that are under way
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/drills (the `ListDrills` operationId).
+func (c *ClientWithResponses) ListDrillsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error) {
+	rsp, err := c.ListDrills(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDrillsResponse(rsp)
+}
+
+// StartDrillWithBodyWithResponse Make a fault on purpose; it ends by itself, and when the service stops
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+func (c *ClientWithResponses) StartDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrillWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartDrillResponse(rsp)
+}
+
+// StartDrillWithResponse Make a fault on purpose; it ends by itself, and when the service stops
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/drills (the `StartDrill` operationId).
+func (c *ClientWithResponses) StartDrillWithResponse(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrill(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartDrillResponse(rsp)
+}
+
+// StopDrillWithResponse End a drill now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/drills/{number} (the `StopDrill` operationId).
+func (c *ClientWithResponses) StopDrillWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*StopDrillResponse, error) {
+	rsp, err := c.StopDrill(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopDrillResponse(rsp)
 }
 
 // WatchEventsWithResponse Server-sent events for everything that changes
@@ -9949,6 +11962,19 @@ func (c *ClientWithResponses) TellGroupWithResponse(ctx context.Context, name Ob
 		return nil, err
 	}
 	return ParseTellGroupResponse(rsp)
+}
+
+// ListFailuresWithResponse Places of the group whose instances failed, with the ends of the boot logs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
+func (c *ClientWithResponses) ListFailuresWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListFailuresResponse, error) {
+	rsp, err := c.ListFailures(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFailuresResponse(rsp)
 }
 
 // StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
@@ -10315,7 +12341,7 @@ func (c *ClientWithResponses) GetBootLogWithResponse(ctx context.Context, id Ins
 	return ParseGetBootLogResponse(rsp)
 }
 
-// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark or retire an instance
+// TellInstanceWithBodyWithResponse Pin, unpin, park, unpark, retire or recreate an instance
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10328,7 +12354,7 @@ func (c *ClientWithResponses) TellInstanceWithBodyWithResponse(ctx context.Conte
 	return ParseTellInstanceResponse(rsp)
 }
 
-// TellInstanceWithResponse Pin, unpin, park, unpark or retire an instance
+// TellInstanceWithResponse Pin, unpin, park, unpark, retire or recreate an instance
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10339,6 +12365,58 @@ func (c *ClientWithResponses) TellInstanceWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseTellInstanceResponse(rsp)
+}
+
+// ReleaseInstanceWithBodyWithResponse Let an instance go without stopping it; it belongs to no group from then on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+func (c *ClientWithResponses) ReleaseInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error) {
+	rsp, err := c.ReleaseInstanceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseInstanceResponse(rsp)
+}
+
+// ReleaseInstanceWithResponse Let an instance go without stopping it; it belongs to no group from then on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/release (the `ReleaseInstance` operationId).
+func (c *ClientWithResponses) ReleaseInstanceWithResponse(ctx context.Context, id InstanceId, params *ReleaseInstanceParams, body ReleaseInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error) {
+	rsp, err := c.ReleaseInstance(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseInstanceResponse(rsp)
+}
+
+// RunOnInstanceWithBodyWithResponse Run a command on the machine of an instance; it is journalled
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+func (c *ClientWithResponses) RunOnInstanceWithBodyWithResponse(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error) {
+	rsp, err := c.RunOnInstanceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunOnInstanceResponse(rsp)
+}
+
+// RunOnInstanceWithResponse Run a command on the machine of an instance; it is journalled
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
+func (c *ClientWithResponses) RunOnInstanceWithResponse(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error) {
+	rsp, err := c.RunOnInstance(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunOnInstanceResponse(rsp)
 }
 
 // ListJournalWithResponse Journal entries, newest first
@@ -10406,6 +12484,19 @@ func (c *ClientWithResponses) CreatePoolWithResponse(ctx context.Context, params
 	return ParseCreatePoolResponse(rsp)
 }
 
+// DeletePoolWithResponse Close the listeners of a pool that no group is in, and remove it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{name} (the `DeletePool` operationId).
+func (c *ClientWithResponses) DeletePoolWithResponse(ctx context.Context, name ObjectName, params *DeletePoolParams, reqEditors ...RequestEditorFn) (*DeletePoolResponse, error) {
+	rsp, err := c.DeletePool(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeletePoolResponse(rsp)
+}
+
 // GetPoolWithResponse One pool with its targets
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10417,6 +12508,32 @@ func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, name Obje
 		return nil, err
 	}
 	return ParseGetPoolResponse(rsp)
+}
+
+// ChangePoolWithBodyWithResponse Change a pool, only what is given
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+func (c *ClientWithResponses) ChangePoolWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePoolWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePoolResponse(rsp)
+}
+
+// ChangePoolWithResponse Change a pool, only what is given
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
+func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePool(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePoolResponse(rsp)
 }
 
 // ListRolloutsWithResponse Rollouts, newest first
@@ -10758,6 +12875,35 @@ func ParseCreateCheckResponse(rsp *http.Response) (*CreateCheckResponse, error) 
 	return response, nil
 }
 
+// ParseDeleteCheckResponse parses an HTTP response from a DeleteCheckWithResponse call
+func ParseDeleteCheckResponse(rsp *http.Response) (*DeleteCheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCheckResponse parses an HTTP response from a GetCheckWithResponse call
 func ParseGetCheckResponse(rsp *http.Response) (*GetCheckResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10824,6 +12970,134 @@ func ParseChangeCheckResponse(rsp *http.Response) (*ChangeCheckResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCostsResponse parses an HTTP response from a GetCostsWithResponse call
+func ParseGetCostsResponse(rsp *http.Response) (*GetCostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Costs
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDrillsResponse parses an HTTP response from a ListDrillsWithResponse call
+func ParseListDrillsResponse(rsp *http.Response) (*ListDrillsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDrillsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DrillList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartDrillResponse parses an HTTP response from a StartDrillWithResponse call
+func ParseStartDrillResponse(rsp *http.Response) (*StartDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopDrillResponse parses an HTTP response from a StopDrillWithResponse call
+func ParseStopDrillResponse(rsp *http.Response) (*StopDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -10910,6 +13184,13 @@ func ParseCreateGroupResponse(rsp *http.Response) (*CreateGroupResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Group
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -11057,6 +13338,39 @@ func ParseTellGroupResponse(rsp *http.Response) (*TellGroupResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFailuresResponse parses an HTTP response from a ListFailuresWithResponse call
+func ParseListFailuresResponse(rsp *http.Response) (*ListFailuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFailuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FailingPlaceList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11801,6 +14115,72 @@ func ParseTellInstanceResponse(rsp *http.Response) (*TellInstanceResponse, error
 	return response, nil
 }
 
+// ParseReleaseInstanceResponse parses an HTTP response from a ReleaseInstanceWithResponse call
+func ParseReleaseInstanceResponse(rsp *http.Response) (*ReleaseInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunOnInstanceResponse parses an HTTP response from a RunOnInstanceWithResponse call
+func ParseRunOnInstanceResponse(rsp *http.Response) (*RunOnInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunOnInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
 func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11933,6 +14313,35 @@ func ParseCreatePoolResponse(rsp *http.Response) (*CreatePoolResponse, error) {
 	return response, nil
 }
 
+// ParseDeletePoolResponse parses an HTTP response from a DeletePoolWithResponse call
+func ParseDeletePoolResponse(rsp *http.Response) (*DeletePoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeletePoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetPoolResponse parses an HTTP response from a GetPoolWithResponse call
 func ParseGetPoolResponse(rsp *http.Response) (*GetPoolResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11974,6 +14383,39 @@ func ParseGetPoolResponse(rsp *http.Response) (*GetPoolResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangePoolResponse parses an HTTP response from a ChangePoolWithResponse call
+func ParseChangePoolResponse(rsp *http.Response) (*ChangePoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

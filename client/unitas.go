@@ -54,6 +54,9 @@ func Read[T any](res *http.Response, err error) (T, string, error) {
 	if err := refusal(res); err != nil {
 		return out, "", err
 	}
+	if res.StatusCode == http.StatusNoContent {
+		return out, "", nil
+	}
 	if text, ok := any(&out).(*string); ok {
 		raw, err := io.ReadAll(res.Body)
 		*text = string(raw)

@@ -8,10 +8,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"os/signal"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -67,6 +69,7 @@ func run() error {
 
 func routes(ready *atomic.Bool) http.Handler {
 	mux := http.NewServeMux()
+	drill := &drill{file: os.Getenv("UNITAS_DRILL")}
 	mux.HandleFunc("GET /up", func(w http.ResponseWriter, _ *http.Request) {
 		switch {
 		case setting("SAILINGS_FILE", "") != "":
@@ -90,7 +93,56 @@ func routes(ready *atomic.Bool) http.Handler {
 			"sailings": []string{"06:40 Saltmere – Gullhaven", "08:15 Saltmere – Thornsey", "11:30 Saltmere – Gullhaven"},
 		})
 	})
-	return mux
+	return drill.under(mux)
+}
+
+// drill is a fault that somebody makes on purpose: the file says how requests are
+// to be answered for a time.
+type drill struct {
+	file string
+
+	mu      sync.Mutex
+	looked  time.Time
+	present note
+}
+
+type note struct {
+	Until        time.Time `json:"until"`
+	SlowSeconds  float64   `json:"slow_seconds"`
+	ErrorPercent int       `json:"error_percent"`
+}
+
+// now reads the file, at most every tenth of a second.
+func (d *drill) now() note {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if now := time.Now(); now.Sub(d.looked) > 100*time.Millisecond {
+		d.looked, d.present = now, note{}
+		if raw, err := os.ReadFile(d.file); err == nil {
+			_ = json.Unmarshal(raw, &d.present)
+		}
+	}
+	if time.Now().After(d.present.Until) {
+		return note{}
+	}
+	return d.present
+}
+
+func (d *drill) under(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n := d.now()
+		if n.SlowSeconds > 0 {
+			select {
+			case <-time.After(time.Duration(n.SlowSeconds * float64(time.Second))):
+			case <-r.Context().Done():
+			}
+		}
+		if rand.IntN(100) < n.ErrorPercent {
+			http.Error(w, "a drill", http.StatusInternalServerError)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 func setting(name, otherwise string) string {

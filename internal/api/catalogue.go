@@ -2,12 +2,10 @@ package api
 
 import (
 	"context"
-	"errors"
-	"net"
-	"strconv"
 	"time"
 
 	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
@@ -47,7 +45,7 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 	if err := goodCheck(check); err != nil {
 		return nil, err
 	}
-	c, err := s.Store.AddCheck(ctx, time.Now().UTC(), actor(ctx), check)
+	c, err := s.Store.AddCheck(ctx, time.Now().UTC(), actor(ctx), store.Check{Check: check, Labels: some(b.Labels, nil)})
 	if err != nil {
 		return nil, about("check", b.Name, err)
 	}
@@ -73,16 +71,12 @@ func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestO
 	if err != nil {
 		return nil, err
 	}
-	because := "a person asked for it"
-	if b.Reason != nil {
-		because += ": " + *b.Reason
-	}
-	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *health.Check) (string, error) {
+	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *store.Check) (string, error) {
 		c.Port, c.Path, c.Host, c.Statuses = some(b.Port, c.Port), some(b.Path, c.Path), some(b.Host, c.Host), some(b.Statuses, c.Statuses)
 		c.Text, c.Service, c.Verify = some(b.Text, c.Text), some(b.Service, c.Service), some(b.Verify, c.Verify)
 		c.Interval, c.Timeout = durationOf(b.IntervalSeconds, c.Interval), durationOf(b.TimeoutSeconds, c.Timeout)
-		c.Passes, c.Fails = some(b.Passes, c.Passes), some(b.Fails, c.Fails)
-		return because, goodCheck(*c)
+		c.Passes, c.Fails, c.Labels = some(b.Passes, c.Passes), some(b.Fails, c.Fails), some(b.Labels, c.Labels)
+		return fleet.Asked(some(b.Reason, "")), goodCheck(c.Check)
 	})
 	if err != nil {
 		return nil, about("check", r.Name, err)
@@ -109,55 +103,15 @@ func (s *Server) GetCheck(ctx context.Context, r contract.GetCheckRequestObject)
 	return contract.GetCheck200JSONResponse{Body: out, Headers: contract.GetCheck200ResponseHeaders{ETag: etag(c.Revision)}}, err
 }
 
-// ListPools lists pools.
-func (s *Server) ListPools(ctx context.Context, r contract.ListPoolsRequestObject) (contract.ListPoolsResponseObject, error) {
-	p, err := page(r.Params.Limit, r.Params.After)
+// DeleteCheck deletes a check that nothing uses.
+func (s *Server) DeleteCheck(ctx context.Context, r contract.DeleteCheckRequestObject) (contract.DeleteCheckResponseObject, error) {
+	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.Store.Pools(ctx, p)
-	if err != nil {
-		return nil, err
+	if err := s.Store.DeleteCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
+		return nil, about("check", r.Name, err)
 	}
-	items, next := cut(items, p, func(p store.Pool) store.Cursor { return store.Cursor{p.Name} })
-	return contract.ListPools200JSONResponse{Items: each(items, s.fromPool), Next: next}, nil
-}
-
-func (s *Server) fromPool(p store.Pool) contract.Pool {
-	stats, ok := s.Balancer.Stats(p.Name)
-	if !ok {
-		stats.Trouble = "not opened yet"
-	}
-	return fromPool(p, stats)
-}
-
-// CreatePool makes a pool and opens its listener.
-func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObject) (contract.CreatePoolResponseObject, error) {
-	host, port, err := net.SplitHostPort(r.Body.Listen)
-	if err != nil || net.ParseIP(host) == nil {
-		return nil, invalid("/listen", "%q is not an address with a port; give one such as 127.0.0.1:8000", r.Body.Listen)
-	}
-	if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
-		return nil, invalid("/listen", "%q is not a port from 1 to 65535", port)
-	}
-	if _, err := s.Store.Check(ctx, r.Body.Check); errors.Is(err, store.ErrNotFound) {
-		return nil, invalid("/check", "there is no check %s; make it first with: unitas check create %s", r.Body.Check, r.Body.Check)
-	} else if err != nil {
-		return nil, err
-	}
-	p, err := s.Store.AddPool(ctx, time.Now().UTC(), actor(ctx), store.Pool{Name: r.Body.Name, Listen: r.Body.Listen, Check: r.Body.Check})
-	if err != nil {
-		return nil, about("pool with this name or address,", r.Body.Name, err)
-	}
-	s.Control.PoolAdded(p)
-	return contract.CreatePool201JSONResponse(s.fromPool(p)), nil
-}
-
-// GetPool reads one pool.
-func (s *Server) GetPool(ctx context.Context, r contract.GetPoolRequestObject) (contract.GetPoolResponseObject, error) {
-	p, err := s.Store.Pool(ctx, r.Name)
-	if err != nil {
-		return nil, about("pool", r.Name, err)
-	}
-	return contract.GetPool200JSONResponse{Body: s.fromPool(p), Headers: contract.GetPool200ResponseHeaders{ETag: etag(p.Revision)}}, nil
+	s.Control.CheckChanged(r.Name)
+	return contract.DeleteCheck204Response{}, nil
 }

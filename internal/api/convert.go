@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"unitas/internal/api/contract"
-	"unitas/internal/balancer"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
@@ -127,9 +126,9 @@ func some[T any](p *T, otherwise T) T {
 	return *p
 }
 
-func notNil(m map[string]string) map[string]string {
+func notNil[V any](m map[string]V) map[string]V {
 	if m == nil {
-		return map[string]string{}
+		return map[string]V{}
 	}
 	return m
 }
@@ -152,42 +151,39 @@ func optional(t time.Time) *time.Time {
 func fromCheck(c store.Check) contract.Check {
 	return contract.Check{Name: c.Name, Kind: contract.CheckKind(c.Kind), Port: c.Port, Path: c.Path,
 		IntervalSeconds: secondsOf(c.Interval), TimeoutSeconds: secondsOf(c.Timeout), Passes: c.Passes, Fails: c.Fails,
-		Host: c.Host, Statuses: c.Statuses, Text: c.Text, Service: c.Service, Verify: c.Verify, Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
-}
-
-func fromPool(p store.Pool, s balancer.Stats) contract.Pool {
-	out := contract.Pool{Name: p.Name, Listen: p.Listen, Check: p.Check, Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(),
-		Listening: "yes", Requests: s.Requests, Failures: s.Failures}
-	if s.Trouble != "" {
-		out.Listening = s.Trouble
-	}
-	out.Targets = each(s.Targets, func(t balancer.TargetStats) contract.Target {
-		return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Open: t.Open,
-			InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
-			MedianMs: round2(t.MedianMS), P99Ms: round2(t.Percent99MS)}
-	})
-	return out
+		Host: c.Host, Statuses: c.Statuses, Text: c.Text, Service: c.Service, Verify: c.Verify, Labels: notNil(c.Labels), Advice: append([]string{}, c.Advise()...), Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
 }
 
 func round2(f float64) float64 { return math.Round(f*100) / 100 }
 
-func fromPicture(now time.Time, p control.Picture) contract.Group {
+func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract.Group {
 	g := p.Group
 	s := fleet.Summarise(now, p.View())
 	out := contract.Group{
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
-		Advice: append(g.Advice, g.Advise(p.Usual)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		Spread: contract.Spread(g.Spread), Above: g.Above,
+		Relapses: each(g.Relapses, fromRelapse), Advice: append(g.Advice, g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID
 	}
-	if p.Usual > 0 {
-		usual := secondsOf(p.Usual)
-		out.UsualSeconds = &usual
-	}
+	out.UsualSeconds, out.SlowSeconds = known(p.Usual.Median), known(p.Usual.Slow)
 	return out
+}
+
+func fromRelapse(r fleet.Relapse) contract.Relapse {
+	return contract.Relapse{Count: r.Count, Failed: r.Failed, Instance: text(r.In), LastAt: r.Last, UntilAt: r.Until}
+}
+
+// known is nil for a span that is not known.
+func known(d time.Duration) *float64 {
+	if d <= 0 {
+		return nil
+	}
+	s := secondsOf(d)
+	return &s
 }
 
 func fromSummary(s fleet.Summary) contract.Summary {
@@ -196,19 +192,15 @@ func fromSummary(s fleet.Summary) contract.Summary {
 		Versions: each(s.Versions, func(v fleet.VersionCount) contract.VersionCount {
 			return contract.VersionCount{Version: v.Version.String(), Counted: v.Counted, Serving: v.Serving}
 		}),
-		Waits: each(s.Waits, func(w fleet.Wait) contract.Wait {
-			out := contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State), ForSeconds: secondsOf(w.For), Why: w.Why}
-			if w.Usual > 0 {
-				usual := secondsOf(w.Usual)
-				out.UsualSeconds = &usual
-			}
-			return out
+		Parked: s.Parked, Zones: each(s.Zones, func(z fleet.ZoneCount) contract.ZoneCount {
+			return contract.ZoneCount{Zone: z.Zone, Serving: z.Serving, Unwell: z.Unwell, ComingUp: z.ComingUp, GoingOut: z.GoingOut, Parked: z.Parked}
+		}),
+		Waits: each(s.Waits[:min(len(s.Waits), 20)], func(w fleet.Wait) contract.Wait {
+			return contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State), ForSeconds: secondsOf(w.For), Why: w.Why,
+				UsualSeconds: known(w.Usual), SlowSeconds: known(w.Slow)}
 		}),
 	}
-	if s.Left > 0 {
-		left := secondsOf(s.Left)
-		out.LeftSeconds = &left
-	}
+	out.LeftSeconds = known(s.Left)
 	return out
 }
 
@@ -246,10 +238,7 @@ func fromRollout(r store.Rollout, size int, s fleet.Summary) contract.Rollout {
 		Why: r.Why, Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
 		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence,
 	}
-	if s.Left > 0 {
-		left := secondsOf(s.Left)
-		out.LeftSeconds = &left
-	}
+	out.LeftSeconds = known(s.Left)
 	for i, w := range r.Waves {
 		wave := contract.Wave{Wave: w.String(), Target: w.Of(size), State: waveState(r.Rollout, i)}
 		if i < len(r.Times) {

@@ -14,6 +14,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/store"
 )
@@ -30,7 +31,9 @@ func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObj
 	}
 	all, next := cut(all, p, func(p control.Picture) store.Cursor { return store.Cursor{p.Group.Name} })
 	now := time.Now().UTC()
-	return contract.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group { return fromPicture(now, p) })}, nil
+	return contract.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
+		return fromPicture(now, p, s.Control.Around(ctx, p))
+	})}, nil
 }
 
 func (s *Server) group(ctx context.Context, name string) (contract.Group, error) {
@@ -41,7 +44,7 @@ func (s *Server) group(ctx context.Context, name string) (contract.Group, error)
 	if err != nil {
 		return contract.Group{}, err
 	}
-	return fromPicture(time.Now().UTC(), p), nil
+	return fromPicture(time.Now().UTC(), p, s.Control.Around(ctx, p)), nil
 }
 
 // CreateGroup makes a group.
@@ -58,13 +61,24 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 			Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second),
 			HealLimit: some(b.HealLimitPercent, 30), Shed: fleet.Shed(some(b.Shed, contract.Shed(fleet.ShedOutdated))), PinNew: some(b.PinNew, false),
 			Labels: some(b.Labels, map[string]string{}), Pools: some(b.Pools, []string{}),
+			Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
 		},
 	}
-	if err := g.Validate(); err != nil {
-		return nil, about("group", b.Name, err)
+	var faults []fieldFault
+	var refusal *fleet.Refusal
+	if err := g.Validate(); errors.As(err, &refusal) {
+		faults = append(faults, fieldFault{"/" + refusal.Field, refusal.Text})
 	}
-	if err := s.checkReferences(ctx, store.Group{}, g); err != nil {
+	if err := s.checkReferences(ctx, store.Group{}, g, faults...); err != nil {
 		return nil, err
+	}
+	if some(r.Params.DryRun, false) {
+		if _, err := s.Store.Group(ctx, b.Name); err == nil {
+			return nil, about("group", b.Name, store.ErrExists)
+		}
+		g.CreatedAt = time.Now().UTC()
+		p := control.Picture{Group: g}
+		return contract.CreateGroup200JSONResponse(fromPicture(g.CreatedAt, p, s.Control.Around(ctx, p))), nil
 	}
 	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g); err != nil {
 		return nil, about("group", b.Name, err)
@@ -76,8 +90,7 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 
 // checkReferences reports everything that a group names and that is not there,
 // or may not be used anew. What it launched and where before is not new use.
-func (s *Server) checkReferences(ctx context.Context, was, g store.Group) error {
-	var faults []fieldFault
+func (s *Server) checkReferences(ctx context.Context, was, g store.Group, faults ...fieldFault) error {
 	fault := func(pointer, format string, args ...any) {
 		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
 	}
@@ -150,7 +163,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
 			f.HealLimit, f.PinNew, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.Labels, f.Labels)
 			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
-			f.Pools = some(b.Pools, f.Pools)
+			f.Pools, f.Above, f.Spread = some(b.Pools, f.Pools), some(b.Above, f.Above), placement.Spread(some(b.Spread, contract.Spread(f.Spread)))
 		}, some(b.Reason, ""))
 		return e, err
 	}
@@ -271,6 +284,8 @@ func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestO
 		})
 		out.Reports[i].Answers = &answers
 	}
+	usual := s.Control.Usual(in.Group)
+	out.UsualSeconds, out.SlowSeconds = known(usual.Median), known(usual.Slow)
 	return contract.GetInstance200JSONResponse{Body: out, Headers: contract.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
 }
 
@@ -296,6 +311,63 @@ func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObj
 		raw, err = nil, nil
 	}
 	return contract.GetBootLog200TextResponse(raw), err
+}
+
+// ListFailures shows the places whose instances failed, with what the last of
+// them wrote.
+func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresRequestObject) (contract.ListFailuresResponseObject, error) {
+	g, err := s.Store.Group(ctx, r.Name)
+	if err == nil && g.Alone {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	out := contract.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
+	for _, relapse := range g.Relapses {
+		place := contract.FailingPlace{Count: relapse.Count, Instance: text(relapse.In), UntilAt: relapse.Until, Failures: []contract.Failure{}}
+		for _, id := range relapse.Failed {
+			in, err := s.Store.Instance(ctx, id)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			failure := contract.Failure{Instance: id, Zone: in.Zone, Version: in.Version.String(), At: in.Since, Why: in.Why}
+			if failure.Why, failure.At, err = s.Store.Ending(ctx, id); err != nil {
+				return nil, err
+			}
+			raw, err := s.Machines.BootLog(id, 4<<10)
+			if err != nil && !errors.Is(err, os.ErrNotExist) {
+				return nil, err
+			}
+			failure.BootLog = strings.ToValidUTF8(string(raw), "\uFFFD")
+			place.Failures = append(place.Failures, failure)
+		}
+		out.Items = append(out.Items, place)
+	}
+	return out, nil
+}
+
+// ReleaseInstance lets an instance go without stopping it.
+func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstanceRequestObject) (contract.ReleaseInstanceResponseObject, error) {
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC()
+	s.Control.Releasing(r.Id)
+	from, err := s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
+	})
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	s.Control.GroupChanged(from)
+	s.Control.GroupChanged(r.Id)
+	in, err := s.Store.Instance(ctx, r.Id)
+	return contract.ReleaseInstance200JSONResponse(fromInstance(in)), err
 }
 
 // StartRollout begins a rollout.

@@ -21,6 +21,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/catalogue"
 	"unitas/internal/control"
+	"unitas/internal/drill"
 	"unitas/internal/machine"
 	"unitas/internal/places"
 	"unitas/internal/store"
@@ -34,6 +35,7 @@ type Config struct {
 	Places    places.Places
 	Machines  machine.Driver
 	Balancer  balancer.Driver
+	Drills    *drill.Drills
 	Console   http.Handler // serves what is not /v1
 	Version   string
 	Log       *slog.Logger

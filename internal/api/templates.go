@@ -34,7 +34,7 @@ func (s *Server) ListTemplates(ctx context.Context, r contract.ListTemplatesRequ
 
 func fromTemplate(t store.Template) contract.Template {
 	out := contract.Template{Name: t.Name, Version: t.Version, Image: t.ImageRef().String(), ImageDigest: t.ImageDigest, Port: t.Port, Cpus: t.CPUs,
-		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Addresses: t.Addresses, PricePerHour: t.PricePerHour, Interruptible: t.Interruptible,
+		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Addresses: t.Addresses, PricePerHour: t.PricePerHour, ZonePrices: notNil(t.ZonePrices), Interruptible: t.Interruptible,
 		UserData: t.UserData, Environment: notNil(t.Environment), Labels: notNil(t.Labels), Note: t.Note, State: contract.TemplateState(t.State), Why: t.Why,
 		Successor: text(t.Successor), Marks: t.Marks, Revision: t.Revision, CreatedAt: t.CreatedAt.UTC(), CreatedBy: t.CreatedBy,
 		Ports: each(t.Ports, func(p template.Port) contract.OpenPort {
@@ -63,7 +63,7 @@ func (s *Server) CreateTemplate(ctx context.Context, r contract.CreateTemplateRe
 	t := store.Template{Name: b.Name, Note: some(b.Note, ""), Spec: template.Spec{
 		Port: some(b.Port, template.DefaultPort), CPUs: some(b.Cpus, template.DefaultCPUs), MemoryBytes: some(b.MemoryBytes, template.DefaultMemory),
 		DiskBytes: some(b.DiskBytes, template.DefaultDisk), Addresses: some(b.Addresses, 1), Ports: toPorts(b.Ports, nil),
-		PricePerHour: some(b.PricePerHour, 0), Interruptible: some(b.Interruptible, false), UserData: some(b.UserData, ""),
+		PricePerHour: some(b.PricePerHour, 0), ZonePrices: some(b.ZonePrices, nil), Interruptible: some(b.Interruptible, false), UserData: some(b.UserData, ""),
 		Environment: some(b.Environment, map[string]string{}), Labels: some(b.Labels, map[string]string{})}}
 	if dry {
 		if _, err := s.Store.Template(ctx, fleet.Version{Name: b.Name}); err == nil {
@@ -109,6 +109,7 @@ func (s *Server) ReviseTemplate(ctx context.Context, r contract.ReviseTemplateRe
 	t.Addresses = some(b.Addresses, t.Addresses)
 	t.Ports = toPorts(b.Ports, t.Ports)
 	t.PricePerHour = some(b.PricePerHour, t.PricePerHour)
+	t.ZonePrices = some(b.ZonePrices, t.ZonePrices)
 	t.Interruptible = some(b.Interruptible, t.Interruptible)
 	t.UserData = some(b.UserData, t.UserData)
 	t.Environment = some(b.Environment, t.Environment)

@@ -1,11 +1,26 @@
 // Package balancer is what the service asks of whatever spreads requests.
 package balancer
 
-// Pool is what a listener should do.
+import "time"
+
+// Pool is what its listeners should do.
 type Pool struct {
-	Name    string
-	Listen  string // address:port
-	Targets []Target
+	Name      string
+	Listeners []Listener
+	// LeastBusy sends a request to the target with the fewest in flight for its
+	// weight; otherwise they go in turn.
+	LeastBusy bool
+	// TryAll tries targets that are closed for being ill when none is open.
+	TryAll bool
+	// SlowStart is how long a fresh target takes to come to its full share.
+	SlowStart time.Duration
+	Targets   []Target
+}
+
+// Listener takes requests on an address:port; with a certificate it speaks https.
+type Listener struct {
+	Address          string
+	Certificate, Key string // files in PEM; read again when they change
 }
 
 // Target is one instance in a pool.
@@ -16,14 +31,18 @@ type Target struct {
 	Address  string // host:port
 	// Open targets get new requests. A closed one finishes those it has.
 	Open bool
+	// Weight is its part against the other targets; 0 gets none.
+	Weight float64
+	// Last may be tried when nobody is open: it is ill, and not on its way out.
+	Last bool
 }
 
 // Driver spreads requests over targets.
 type Driver interface {
-	// Apply makes the pool as it is given: its listener open, its targets those.
+	// Apply makes the pool as it is given: its listeners open, its targets those.
 	// A target that is no longer named is closed and forgotten.
 	Apply(p Pool)
-	// Remove closes the pool's listener and forgets its targets.
+	// Remove closes the pool's listeners and forgets its targets.
 	Remove(pool string)
 	// InFlight is how many requests an instance has in all pools.
 	InFlight(instance string) int
@@ -37,20 +56,68 @@ type Driver interface {
 
 // Stats is what a pool has done since it was made.
 type Stats struct {
-	// Trouble is why the listener is not open, or "".
-	Trouble  string
-	Requests int64
-	Failures int64 // answered 5xx or not at all
-	Targets  []TargetStats
+	Listeners []ListenerStats
+	Requests  int64
+	Failures  int64 // answered 5xx or not at all
+	Targets   []TargetStats
+	Versions  []VersionStats
+}
+
+// Troubled reports whether a listener is not as it should be.
+func (s *Stats) Troubled() bool {
+	for _, l := range s.Listeners {
+		if l.Trouble != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// ListenerStats is how a listener is.
+type ListenerStats struct {
+	Listener
+	// Trouble is why it is not open, or why a changed certificate was not taken.
+	Trouble string
+	Expires time.Time // of its certificate; zero without one
 }
 
 // TargetStats is what a target has done since it was made.
 type TargetStats struct {
 	Target
-	InFlight    int
-	Requests    int64
-	Failures    int64   // answered 5xx or not at all
-	Retried     int64   // not taken by it, and tried on another
-	MedianMS    float64 // of the last answers
-	Percent99MS float64
+	// Share is its part of new requests now, 0 to 1.
+	Share float64
+	// Aside is until when it gets none because it refused or reset; zero when it
+	// does not.
+	Aside    time.Time
+	InFlight int
+	Requests int64
+	Failures int64 // answered 5xx or not at all
+	Retried  int64 // not taken by it, and tried on another
+	Windows  []Window
+	// WaitsFor are the requests that a closed target still has, oldest first, at
+	// most ten.
+	WaitsFor []Request
+}
+
+// VersionStats is what all targets of one template version did.
+type VersionStats struct {
+	Version  string
+	InFlight int
+	Windows  []Window
+}
+
+// Window is what was answered in the last minutes.
+type Window struct {
+	Minutes  int
+	Requests int64
+	// Status counts the answers by their class: 1 for 1xx, …; 0 for none at all.
+	Status [6]int64
+	// Percentiles of the time to the first byte, in ms.
+	Median, P95, P99 float64
+}
+
+// Request is one that is in flight.
+type Request struct {
+	Method, Path string
+	Since        time.Time
 }

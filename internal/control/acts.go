@@ -74,12 +74,12 @@ func (k *keeper) showTargets() {
 		}
 		targets = append(targets, balancer.Target{
 			Instance: in.ID, Group: k.name, Version: in.Version.String(), Address: k.endpoint(in),
-			Open: in.TakesRequests(),
+			Open: in.TakesRequests(), Last: in.State == fleet.Serving && in.Machine.State != fleet.MachineStopped,
 		})
 	}
-	if !slices.Equal(targets, k.shown) || k.shown == nil {
-		k.ctl.setTargets(k.name, k.group.Pools, targets)
-		k.shown = append([]balancer.Target{}, targets...)
+	if of := (targetsOf{k.group.Size, targets}); k.shown.targets == nil || of.size != k.shown.size || !slices.Equal(targets, k.shown.targets) {
+		k.ctl.setTargets(k.name, k.group.Pools, of)
+		k.shown = targetsOf{of.size, append([]balancer.Target{}, targets...)}
 	}
 	for i := range k.instances {
 		if in := &k.instances[i]; in.State == fleet.Draining || in.State == fleet.Resting || in.State == fleet.Parked {

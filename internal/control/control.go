@@ -19,6 +19,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/traffic"
 	"unitas/internal/machine"
 	"unitas/internal/probe"
 	"unitas/internal/store"
@@ -58,11 +59,17 @@ type Control struct {
 	keepers   map[string]*keeper
 	owner     map[string]*keeper // by instance
 	pools     map[string]store.Pool
-	targets   map[string]map[string][]balancer.Target // by pool and group
+	targets   map[string]map[string]targetsOf // by pool and group
 	templates map[fleet.Version]store.Template
 	checks    map[string]health.Check
 	machines  map[string]machine.Fact // what was found at the start
 	pictures  map[string]picture      // of instances on their way to rest
+}
+
+// targetsOf is what one group has in a pool.
+type targetsOf struct {
+	size    int // of the group
+	targets []balancer.Target
 }
 
 // New makes a control; Run starts it.
@@ -73,7 +80,7 @@ func New(c Config) *Control {
 	ctl := &Control{
 		Config: c, metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
 		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, pools: map[string]store.Pool{},
-		targets: map[string]map[string][]balancer.Target{}, templates: map[fleet.Version]store.Template{},
+		targets: map[string]map[string]targetsOf{}, templates: map[fleet.Version]store.Template{},
 		checks: map[string]health.Check{}, machines: map[string]machine.Fact{}, pictures: map[string]picture{},
 	}
 	ctl.prober = probe.New(ctl.verdictChanged)
@@ -192,12 +199,30 @@ func (c *Control) GroupChanged(name string) {
 	}
 }
 
-// PoolAdded opens the listener of a new pool.
-func (c *Control) PoolAdded(p store.Pool) {
+// PoolChanged makes the balancer do what a new or changed pool says, and has its
+// groups judged by its check.
+func (c *Control) PoolChanged(p store.Pool) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
+	before, had := c.pools[p.Name]
 	c.pools[p.Name] = p
 	c.applyPool(p.Name)
+	var judged []*keeper
+	if had && before.Check != p.Check {
+		judged = slices.Collect(maps.Values(c.keepers))
+	}
+	c.mu.Unlock()
+	for _, k := range judged {
+		k.reloadNow()
+	}
+}
+
+// PoolDeleted closes the listeners of a pool.
+func (c *Control) PoolDeleted(name string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.pools, name)
+	delete(c.targets, name)
+	c.Balancer.Remove(name)
 }
 
 func (c *Control) loadPools(ctx context.Context) error {
@@ -208,7 +233,7 @@ func (c *Control) loadPools(ctx context.Context) error {
 			return fmt.Errorf("load the pools: %w", err)
 		}
 		for _, p := range pools {
-			c.PoolAdded(p)
+			c.PoolChanged(p)
 		}
 		if len(pools) < page.Limit {
 			return nil
@@ -222,21 +247,21 @@ func (c *Control) reopenListeners() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for name := range c.pools {
-		if s, ok := c.Balancer.Stats(name); ok && s.Trouble != "" {
+		if s, ok := c.Balancer.Stats(name); ok && s.Troubled() {
 			c.applyPool(name)
 		}
 	}
 }
 
 // setTargets makes the targets of one group in its pools those given.
-func (c *Control) setTargets(group string, pools []string, targets []balancer.Target) {
+func (c *Control) setTargets(group string, pools []string, of targetsOf) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, name := range pools {
 		if c.targets[name] == nil {
-			c.targets[name] = map[string][]balancer.Target{}
+			c.targets[name] = map[string]targetsOf{}
 		}
-		c.targets[name][group] = targets
+		c.targets[name][group] = of
 		c.applyPool(name)
 	}
 }
@@ -247,11 +272,47 @@ func (c *Control) applyPool(name string) {
 	if !ok {
 		return
 	}
-	var all []balancer.Target
-	for _, group := range slices.Sorted(maps.Keys(c.targets[name])) {
-		all = append(all, c.targets[name][group]...)
+	out := balancer.Pool{Name: p.Name, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart}
+	for _, l := range p.Listeners {
+		out.Listeners = append(out.Listeners, balancer.Listener{Address: l.Address, Certificate: l.Certificate, Key: l.Key})
 	}
-	c.Balancer.Apply(balancer.Pool{Name: p.Name, Listen: p.Listen, Targets: all})
+	groups := c.groupsOf(name)
+	weights := p.Weigh(groups)
+	for _, g := range groups {
+		for _, t := range c.targets[name][g.Name].targets {
+			t.Weight = weights[t.Instance]
+			out.Targets = append(out.Targets, t)
+		}
+	}
+	c.Balancer.Apply(out)
+}
+
+// groupsOf are the groups of a pool as they share its requests. The lock is held.
+func (c *Control) groupsOf(pool string) []traffic.Group {
+	groups := make([]traffic.Group, 0, len(c.targets[pool]))
+	for _, name := range slices.Sorted(maps.Keys(c.targets[pool])) {
+		of := c.targets[pool][name]
+		g := traffic.Group{Name: name, Size: of.size, Targets: make([]traffic.Target, len(of.targets))}
+		for i, t := range of.targets {
+			g.Targets[i] = traffic.Target{Instance: t.Instance, Open: t.Open}
+		}
+		groups = append(groups, g)
+	}
+	return groups
+}
+
+// TakenOver tells why the reserve of a pool has its requests, or "".
+func (c *Control) TakenOver(p store.Pool) string {
+	c.mu.Lock()
+	groups := c.groupsOf(p.Name)
+	c.mu.Unlock()
+	switch byReserve, byAll, why := p.TakenOver(groups); {
+	case byAll:
+		return "everybody shares the requests, the reserve as well: " + why
+	case byReserve:
+		return "the reserve has taken over: " + why
+	}
+	return ""
 }
 
 // tell has a fact about an instance taken in by the keeper of its group.
@@ -327,11 +388,25 @@ func (c *Control) own(k *keeper, id string) {
 	c.owner[id] = k
 }
 
-func (c *Control) disown(id string) {
+// disown ends that a keeper answers for an instance; one that was released may
+// have another by now.
+func (c *Control) disown(k *keeper, id string, gone bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	delete(c.owner, id)
-	delete(c.machines, id)
+	if c.owner[id] == k {
+		delete(c.owner, id)
+	}
+	if gone {
+		delete(c.machines, id)
+	}
+}
+
+// Releasing notes that the machine of an instance runs, for the keeper that the
+// instance gets once it is released.
+func (c *Control) Releasing(id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.machines[id] = machine.Fact{ID: id, State: fleet.MachineRunning}
 }
 
 // template reads a template version; they never change, so once is enough.

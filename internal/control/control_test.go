@@ -524,3 +524,83 @@ func TestAlone(t *testing.T) {
 	b.ctl.GroupChanged("trial")
 	over()
 }
+
+// TestReleased: one that is let go runs on and is nobody's, and survives a restart.
+func TestReleased(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	id := b.serving()[0].ID
+	release := func(replace bool) {
+		t.Helper()
+		b.ctl.Releasing(id)
+		now := time.Now().UTC()
+		from, err := b.store.ReleaseInstance(ctx, now, "ada", id, store.AnyRevision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+			return g.Release(now, in, replace, "")
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.ctl.GroupChanged(from)
+		b.ctl.GroupChanged(id)
+	}
+	release(true)
+	both := func() bool { return len(b.serving()) == 2 }
+	b.eventually("another to serve in its place", both)
+	mine := func() bool {
+		in, err := b.store.Instance(ctx, id)
+		return err == nil && in.Group == id && in.State == fleet.Serving
+	}
+	b.eventually("the released one to run on", mine)
+	if n := b.yard.count(); n != 3 {
+		t.Errorf("there are %d machines", n)
+	}
+	b.stop()
+	b.start("one")
+	b.eventually("two to serve", both)
+	if !mine() || b.yard.count() != 3 {
+		t.Errorf("after a restart it is not there any more")
+	}
+	if err := b.store.ChangeGroup(ctx, time.Now().UTC(), "ada", id, store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+		g.Group, e, err = g.Delete()
+		return e, err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	b.ctl.GroupChanged(id)
+	b.eventually("its machine to stop", func() bool { return b.yard.count() == 2 })
+}
+
+// TestRecreated: a fresh machine under the same name, and no other instance.
+func TestRecreated(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	before := b.serving()
+	now := time.Now().UTC()
+	if err := b.store.ChangeInstance(ctx, now, "ada", before[0].ID, store.AnyRevision, func(g fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
+		return g.TellInstance(now, in, fleet.CommandRecreate, "")
+	}); err != nil {
+		t.Fatal(err)
+	}
+	b.ctl.GroupChanged("berths")
+	b.eventually("it to serve again", func() bool {
+		in, err := b.store.Instance(ctx, before[0].ID)
+		return err == nil && in.State == fleet.Serving && in.Ordered.After(before[0].Ordered)
+	})
+	if after := b.serving(); len(after) != 2 || after[0].Address != before[0].Address || b.yard.count() != 2 {
+		t.Errorf("afterwards there are %v with %d machines", after, b.yard.count())
+	}
+	b.yard.mu.Lock()
+	defer b.yard.mu.Unlock()
+	if b.yard.launches[before[0].ID] != 2 {
+		t.Errorf("it was launched %d times", b.yard.launches[before[0].ID])
+	}
+	b.yard.launches[before[0].ID] = 1 // one machine after another
+	runs, err := b.store.Runs(ctx, now.Add(-time.Hour), time.Now().Add(time.Hour))
+	if err != nil || len(runs) != 3 {
+		t.Errorf("for the costs there are %d runs: %+v %v", len(runs), runs, err)
+	}
+}

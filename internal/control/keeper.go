@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"unitas/internal/balancer"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/machine"
@@ -35,7 +34,7 @@ type keeper struct {
 	mu    sync.Mutex
 	inbox []func(*keeper)
 	known map[string]fleet.Instance // facts for whoever asks
-	usual time.Duration
+	usual Usual
 
 	group     store.Group
 	rollout   *store.Rollout
@@ -49,7 +48,7 @@ type keeper struct {
 	dirty     map[string]bool // instances whose reports are to be written
 	busy      map[string]bool // instances with a driver call under way
 	watched   map[string]bool // instances that are probed
-	shown     []balancer.Target
+	shown     targetsOf
 }
 
 func newKeeper(c *Control, name string) *keeper {
@@ -73,7 +72,7 @@ func (k *keeper) tell(fact func(*keeper)) {
 func (k *keeper) reloadNow() { k.tell(func(k *keeper) { k.stale = true }) }
 
 // facts are what the keeper knows besides the records.
-func (k *keeper) facts() (map[string]fleet.Instance, time.Duration) {
+func (k *keeper) facts() (map[string]fleet.Instance, Usual) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.known, k.usual
@@ -183,10 +182,26 @@ func (k *keeper) load(ctx context.Context) error {
 	for i := range l.Instances {
 		k.recall(&l.Instances[i])
 	}
+	k.letGo(l.Instances)
 	k.leave(l.Group, checks)
 	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
 	k.loaded, k.stale = true, false
 	return nil
+}
+
+// letGo forgets those that were released.
+func (k *keeper) letGo(still []store.Instance) {
+	for i := range k.instances {
+		id := k.instances[i].ID
+		if slices.ContainsFunc(still, func(in store.Instance) bool { return in.ID == id }) {
+			continue
+		}
+		k.ctl.disown(k, id, false)
+		k.ctl.prober.Forget(id)
+		delete(k.watched, id)
+		delete(k.busy, id)
+		delete(k.dirty, id)
+	}
 }
 
 // leave takes the group out of pools that are not its own any more, and has
@@ -194,10 +209,10 @@ func (k *keeper) load(ctx context.Context) error {
 func (k *keeper) leave(next store.Group, checks []health.Check) {
 	left := slices.DeleteFunc(slices.Clone(k.group.Pools), func(p string) bool { return slices.Contains(next.Pools, p) })
 	if len(left) > 0 {
-		k.ctl.setTargets(k.name, left, nil)
+		k.ctl.setTargets(k.name, left, targetsOf{})
 	}
 	if !slices.Equal(k.group.Pools, next.Pools) {
-		k.shown = nil
+		k.shown = targetsOf{}
 	}
 	if k.loaded && !slices.Equal(k.checks, checks) {
 		for id := range k.watched {
@@ -254,7 +269,7 @@ func (k *keeper) find(id string) *store.Instance {
 }
 
 func (k *keeper) view() fleet.View {
-	v := fleet.View{Group: k.group.Group, Instances: make([]fleet.Instance, len(k.instances))}
+	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Instances: make([]fleet.Instance, len(k.instances))}
 	for i := range k.instances {
 		v.Instances[i] = k.instances[i].Instance
 	}
@@ -297,7 +312,7 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	}
 	k.instances = slices.DeleteFunc(k.instances, func(in store.Instance) bool {
 		if in.State == fleet.Gone {
-			k.ctl.disown(in.ID)
+			k.ctl.disown(k, in.ID, true)
 			delete(k.busy, in.ID)
 		}
 		return in.State == fleet.Gone
@@ -358,6 +373,10 @@ func (k *keeper) takeOver(in store.Instance) {
 		k.instances = append(k.instances, in)
 		return
 	}
+	if !in.Ordered.Equal(had.Ordered) { // it gets a fresh machine
+		delete(k.watched, in.ID)
+		k.ctl.prober.Forget(in.ID)
+	}
 	if had.Served.IsZero() && !in.Served.IsZero() {
 		k.times = append(k.times, in.Served.Sub(in.Ordered))
 		k.times = k.times[max(0, len(k.times)-50):]
@@ -371,14 +390,23 @@ func (k *keeper) publish() {
 	for i := range k.instances {
 		known[k.instances[i].ID] = k.instances[i].Instance
 	}
-	var usual time.Duration
-	if len(k.times) > 0 {
-		sorted := slices.Sorted(slices.Values(k.times))
-		usual = sorted[len(sorted)/2]
-	}
+	usual := k.usually()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.known, k.usual = known, usual
+}
+
+// Usual is how long instances of a group take from order to serving, by the last
+// that came up: median and 95th percentile (nearest rank); 0 when none did.
+type Usual struct{ Median, Slow time.Duration }
+
+func (k *keeper) usually() Usual {
+	n := len(k.times)
+	if n == 0 {
+		return Usual{}
+	}
+	sorted := slices.Sorted(slices.Values(k.times))
+	return Usual{Median: sorted[n/2], Slow: sorted[min((95*n+99)/100, n)-1]}
 }
 
 // missing loses the machines that ran before the list was made and are not on it.

@@ -2,7 +2,6 @@ package control
 
 import (
 	"context"
-	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/store"
@@ -13,12 +12,12 @@ type Picture struct {
 	Group     store.Group
 	Instances []store.Instance
 	Rollout   *store.Rollout
-	Usual     time.Duration
+	Usual     Usual
 }
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Usual: p.Usual}
+	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices}
 	for _, in := range p.Instances {
 		v.Instances = append(v.Instances, in.Instance)
 	}
@@ -26,6 +25,29 @@ func (p Picture) View() fleet.View {
 		v.Rollout = &p.Rollout.Rollout
 	}
 	return v
+}
+
+// Around is what besides its own settings decides whether those of a group will
+// hurt.
+func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
+	a := fleet.Around{Usual: p.Usual.Median, Slow: p.Usual.Slow}
+	if name := p.Group.Heal.Check(); name != "" {
+		if check, err := c.check(ctx, name); err == nil {
+			a.Heals = &check
+		}
+	}
+	for _, name := range p.Group.Pools {
+		c.mu.Lock()
+		pool, ok := c.pools[name]
+		c.mu.Unlock()
+		if !ok {
+			continue
+		}
+		if check, err := c.check(ctx, pool.Check); err == nil {
+			a.Pools = append(a.Pools, fleet.PoolAround{Name: name, Zones: pool.Zones, Check: check})
+		}
+	}
+	return a
 }
 
 // Picture returns a group as its keeper knows it, with the facts that are in
@@ -51,11 +73,17 @@ func (c *Control) Pictures(ctx context.Context, page store.Page) ([]Picture, err
 
 func (c *Control) picture(l store.Loaded) Picture {
 	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
-	if k := c.keeper(l.Group.Name); k != nil {
-		_, p.Usual = k.facts()
-	}
+	p.Usual = c.Usual(l.Group.Name)
 	c.AddFacts(p.Instances)
 	return p
+}
+
+// Usual is how long instances of a group take, zero when it is not kept here.
+func (c *Control) Usual(group string) (u Usual) {
+	if k := c.keeper(group); k != nil {
+		_, u = k.facts()
+	}
+	return u
 }
 
 // AddFacts adds to records of instances what is known of them besides: what

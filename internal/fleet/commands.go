@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/words"
 )
 
@@ -50,28 +51,14 @@ func (g *Group) Validate() error {
 		return refuse("heal-limit", "heal-limit is %d %%; give 1 to 100", g.HealLimit)
 	case g.Shed != "" && g.Shed != ShedOutdated && g.Shed != ShedOldest && g.Shed != ShedNewest:
 		return refuse("shed", "shed is %q; give outdated, oldest or newest", g.Shed)
+	case g.Spread != "" && g.Spread != placement.Even && g.Spread != placement.InOrder && g.Spread != placement.Cheapest:
+		return refuse("spread", "spread is %q; give even, in-order or cheapest", g.Spread)
+	case g.Above < 0 || g.Above > 1000:
+		return refuse("above", "above is %d; give 0 to 1000", g.Above)
 	case g.Drain < 0 || g.Drain > time.Hour:
 		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
 	}
 	return nil
-}
-
-// Advise tells what of the settings is allowed and will hurt. usual is how long
-// instances usually take from order to serving; 0 when that is not known.
-func (g *Group) Advise(usual time.Duration) []string {
-	var all []string
-	largest := func(n int) int { return (n + len(g.Zones) - 1) / len(g.Zones) } // evenly spread
-	switch {
-	case g.Size > 1 && len(g.Zones) == 1:
-		all = append(all, fmt.Sprintf("All instances are in %s: the group cannot survive its loss.", g.Zones[0]))
-	case g.Size > 0 && g.Size-largest(g.Size) < g.Min:
-		all = append(all, fmt.Sprintf("It cannot survive the loss of its largest zone at this size: %d of %d would be left, below the min of %d.",
-			g.Size-largest(g.Size), g.Size, g.Min))
-	}
-	if usual > g.Settle {
-		all = append(all, fmt.Sprintf("Settle is %s, and its instances usually take %s: they would be replaced before they are ready.", words.Span(g.Settle), words.Span(usual)))
-	}
-	return all
 }
 
 // ofGroup are the names that groups give their instances.
@@ -115,13 +102,13 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	if err := g.Validate(); err != nil {
 		return was, Entry{}, err
 	}
-	because := "a person asked for it"
-	if reason != "" {
-		because += ": " + reason
-	}
+	because := Asked(reason)
 	differences := was.differences(g)
 	if len(differences) == 0 {
 		return was, Entry{}, refuse("", "nothing would change: the group %s has these settings already", g.Name)
+	}
+	if was.Template != g.Template {
+		g.Relapses = nil // it may be what cures them
 	}
 	kind, numbers := "group.changed", map[string]any(nil)
 	if was.Size != g.Size {
@@ -144,6 +131,8 @@ func (g *Group) differences(b Group) []string {
 	differs("max", g.Max, b.Max)
 	differs("template for new launches", g.Template, b.Template)
 	differs("zones", strings.Join(g.Zones, " "), strings.Join(b.Zones, " "))
+	differs("spread", cmp.Or(g.Spread, placement.Even), cmp.Or(b.Spread, placement.Even))
+	differs("above", g.Above, b.Above)
 	differs("pools", strings.Join(g.Pools, " "), strings.Join(b.Pools, " "))
 	differs("shed", g.Shed, b.Shed)
 	differs("heal", g.Heal, b.Heal)
@@ -182,23 +171,33 @@ func (g Group) Thaw(reason string) (Group, Entry, error) {
 	if g.Frozen == "" {
 		return g, Entry{}, refuse("", "the group %s is not frozen", g.Name)
 	}
-	because := "a person asked for it"
-	if reason != "" {
-		because += ": " + reason
-	}
+	because := Asked(reason)
 	g.Frozen = ""
 	return g, Entry{Kind: "group.thawed", Text: fmt.Sprintf("The group %s is thawed.", g.Name), Because: because}, nil
 }
 
-// HealAnyway permits what is unhealthy now to be healed whatever the limit.
+// Asked is the cause of what a person did.
+func Asked(reason string) string {
+	if reason == "" {
+		return "a person asked for it"
+	}
+	return "a person asked for it: " + reason
+}
+
+// HealAnyway permits what is unhealthy now to be healed whatever the limit, and
+// places that stay empty after failures to be filled now.
 func (g Group) HealAnyway(now time.Time, reason string) (Group, Entry, error) {
-	if g.HealStopped.IsZero() {
-		return g, Entry{}, refuse("", "healing of the group %s is not stopped", g.Name)
+	held := slices.ContainsFunc(g.Relapses, func(r Relapse) bool { return r.In == "" && now.Before(r.Until) })
+	if g.HealStopped.IsZero() && !held {
+		return g, Entry{}, refuse("", "healing of the group %s is not stopped, and none of its places waits", g.Name)
 	}
-	because := "a person asked for it"
-	if reason != "" {
-		because += ": " + reason
+	g.Relapses = slices.Clone(g.Relapses)
+	for i := range g.Relapses {
+		if g.Relapses[i].In == "" {
+			g.Relapses[i].Until = now
+		}
 	}
+	because := Asked(reason)
 	g.HealPermit = now
 	return g, Entry{Kind: "group.healing-permitted", Text: fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit.", g.Name), Because: because}, nil
 }
@@ -214,14 +213,13 @@ const (
 	CommandPark   InstanceCommand = "park"
 	CommandUnpark InstanceCommand = "unpark"
 	CommandRetire InstanceCommand = "retire"
+	// CommandRecreate gives it a fresh machine under its name.
+	CommandRecreate InstanceCommand = "recreate"
 )
 
 // TellInstance returns the instance after a person's command.
 func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reason string) (Instance, Entry, error) {
-	because := "a person asked for it"
-	if reason != "" {
-		because += ": " + reason
-	}
+	because := Asked(reason)
 	move := func(to State) (Instance, Entry, error) {
 		in.State, in.Since, in.Why = to, now, because
 		return in, Entry{Kind: "instance." + string(to), Instance: in.ID, Because: because,
@@ -246,6 +244,14 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 	case c == CommandUnpark && in.State == Parked:
 		in.Up, in.Reports = now, nil
 		return move(Settling)
+	case in.Renew:
+		return in, Entry{}, refuse("", "%s is being given a fresh machine; wait until it is back", in.ID)
+	case c == CommandRecreate && (in.State.Counts() || in.State == Parked) && in.State != Resting:
+		in.Renew = true
+		if in.State == Serving && len(g.Checks) > 0 {
+			return move(Draining)
+		}
+		return move(Leaving)
 	case c == CommandRetire && in.Pinned:
 		return in, Entry{}, refuse("", "%s is pinned; unpin it first", in.ID)
 	case c == CommandRetire && in.State == Serving && len(g.Checks) > 0:
@@ -254,6 +260,29 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 		return move(Leaving)
 	}
 	return in, Entry{}, refuse("", "%s is %s; it cannot be told to %s now", in.ID, in.State, c)
+}
+
+// Release lets an instance go without stopping it: it belongs to no group from
+// then on. With replace the group launches another, without its size is one less.
+func (g Group) Release(now time.Time, in Instance, replace bool, reason string) (Group, Instance, Entry, error) {
+	switch {
+	case g.Alone:
+		return g, in, Entry{}, refuse("", "%s belongs to no group already", in.ID)
+	case g.Deleting:
+		return g, in, Entry{}, refuse("", "the group %s is being deleted", g.Name)
+	case in.Renew || (in.State != Serving && in.State != Settling && in.State != Parked):
+		return g, in, Entry{}, refuse("", "%s is %s; only one whose machine runs can be released", in.ID, in.State)
+	case !replace && in.State != Parked && g.Size-1 < g.Min:
+		return g, in, Entry{}, refuse("", "without another in its place the size would be %d, below the min of %d; have it replaced, or lower min first", g.Size-1, g.Min)
+	}
+	numbers := map[string]any{"size": g.Size}
+	if !replace && in.State != Parked {
+		g.Size--
+		numbers = map[string]any{"from": g.Size + 1, "to": g.Size, "min": g.Min, "max": g.Max}
+	}
+	in.State, in.Since, in.Why, in.Reports = Serving, now, "released from "+g.Name+"; "+Asked(reason), nil
+	return g, in, Entry{Kind: "instance.released", Instance: in.ID, Because: Asked(reason), Numbers: numbers,
+		Text: fmt.Sprintf("%s (%s, %s) is released from %s: it keeps running and belongs to nobody.", in.ID, in.Version, in.Zone, g.Name)}, nil
 }
 
 // RestInstance returns the instance on its way to rest, for a picture of its

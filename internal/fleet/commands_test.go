@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"unitas/internal/fleet/health"
 )
 
 var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
@@ -102,15 +104,70 @@ func TestChangeSaysWhatIsDifferent(t *testing.T) {
 
 func TestAdviceOnAGroup(t *testing.T) {
 	g := aGroup()
-	if a := g.Advise(0); len(a) != 0 {
+	g.Above = 1
+	if a := g.Advise(Around{}); len(a) != 0 {
 		t.Errorf("a good group is advised against: %v", a)
 	}
 	g.Min = 3
-	if a := g.Advise(2 * time.Minute); len(a) != 2 || !strings.Contains(a[0], "2 of 3 would be left, below the min of 3") || !strings.Contains(a[1], "usually take 2 m") {
+	if a := g.Advise(Around{Usual: 2 * time.Minute}); len(a) != 2 || !strings.Contains(a[0], "2 of 3 would be left, below the min of 3") || !strings.Contains(a[1], "usually take 2 m") {
 		t.Errorf("the advice is %q", a)
 	}
 	g.Zones = g.Zones[:1]
-	if a := g.Advise(0); len(a) != 1 || !strings.Contains(a[0], "All instances are in east-pier") {
+	if a := g.Advise(Around{}); len(a) != 1 || !strings.Contains(a[0], "All instances are in east-pier") {
 		t.Errorf("the advice is %q", a)
+	}
+	g = aGroup()
+	g.Above = 1
+	around := Around{
+		Slow: 2 * time.Minute, Heals: &health.Check{Name: "deep", Interval: time.Second, Fails: 2},
+		Pools: []PoolAround{{Name: "front", Zones: []string{"far-pier"}, Check: health.Check{Name: "sailings-up", Interval: 5 * time.Second, Fails: 3}}},
+	}
+	want := []string{"the slowest of its instances (one in twenty) take 2 m", "they share no zone", "The healing check deep acts after 2 s and the traffic check sailings-up of the pool front only after 15 s"}
+	a := g.Advise(around)
+	for i, text := range want {
+		if len(a) != len(want) || !strings.Contains(a[i], text) {
+			t.Fatalf("the advice is %q, want %q", a, want)
+		}
+	}
+	around.Heals.Name = "sailings-up" // one check for both cannot be faster than itself
+	around.Pools[0].Zones = g.Zones[:1]
+	if a := g.Advise(around); len(a) != 1 {
+		t.Errorf("the advice is %q", a)
+	}
+	g.Min, g.Size, g.Max, g.Above = 5, 6, 6, 0
+	if a := g.Advise(Around{}); len(a) != 2 || !strings.Contains(a[0], "not even at its max: 4 of 6") || !strings.Contains(a[1], "never brought back to balance") {
+		t.Errorf("the advice is %q", a)
+	}
+	if a := (health.Check{Interval: time.Second, Timeout: time.Second}).Advise(); len(a) != 1 {
+		t.Errorf("a timeout as long as the interval: %q", a)
+	}
+}
+
+func TestPauseDoublesToABound(t *testing.T) {
+	for count, want := range map[int]time.Duration{1: 0, 2: 10 * time.Second, 3: 20 * time.Second, 5: 80 * time.Second, 8: 10 * time.Minute, 9: 10 * time.Minute, 1000: 10 * time.Minute} {
+		if got := (&Relapse{Count: count}).Pause(); got != want {
+			t.Errorf("after %d failures the place stays empty for %s, want %s", count, got, want)
+		}
+	}
+}
+
+func TestReleaseKeepsToMin(t *testing.T) {
+	g := aGroup()
+	in := Instance{ID: "timetable-001", State: Serving}
+	g.Size, g.Min = 2, 2
+	if _, _, _, err := g.Release(noon, in, false, ""); err == nil || !strings.Contains(err.Error(), "below the min of 2") {
+		t.Errorf("the size went below min: %v", err)
+	}
+	after, out, e, err := g.Release(noon, in, true, "to be looked at")
+	if err != nil || after.Size != 2 || out.State != Serving || !strings.Contains(e.Because, "to be looked at") {
+		t.Errorf("replaced: size %d, %s, %q, %v", after.Size, out.State, e.Because, err)
+	}
+	g.Min = 1
+	if after, _, _, err := g.Release(noon, in, false, ""); err != nil || after.Size != 1 {
+		t.Errorf("not replaced: size %d, %v", after.Size, err)
+	}
+	in.State = Draining
+	if _, _, _, err := g.Release(noon, in, true, ""); err == nil {
+		t.Error("one that drains was released")
 	}
 }

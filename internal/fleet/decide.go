@@ -43,6 +43,8 @@ type deciding struct {
 	before []Instance
 
 	groupChanged, roChanged bool
+	prices                  map[string]float64
+	due                     []int // to be healed once another serves in its place
 	touched                 []int // indexes into ins in the order of first change
 	isTouched               []bool
 	entries                 []Entry
@@ -50,8 +52,9 @@ type deciding struct {
 }
 
 func begin(now time.Time, view View) *deciding {
-	d := &deciding{now: now, group: view.Group, before: view.Instances}
+	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices}
 	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
+	d.group.Relapses = slices.Clone(view.Group.Relapses)
 	room := max(view.Group.Size-len(view.Instances), 0) // for all that may be ordered
 	if view.Rollout != nil {
 		room += view.Rollout.Above + view.Rollout.Below
@@ -84,7 +87,7 @@ func (d *deciding) observe() {
 			d.observeResting(i)
 		case Leaving, Lost:
 			if in.Machine.State == MachineCleared {
-				d.move(i, Gone, "its machine is stopped and cleared", nil)
+				d.observeCleared(i)
 			}
 		}
 	}
@@ -170,6 +173,20 @@ func (d *deciding) observeDraining(i int) {
 	}
 }
 
+// observeCleared ends an instance, or gives it a fresh machine when that is why
+// its machine was stopped.
+func (d *deciding) observeCleared(i int) {
+	in := &d.ins[i]
+	if !in.Renew || d.group.Deleting {
+		d.move(i, Gone, "its machine is stopped and cleared", nil)
+		return
+	}
+	in.Renew, in.Machine, in.Traffic, in.Reports = false, Machine{}, Traffic{}, nil
+	in.Ordered, in.Up, in.Served = d.now, time.Time{}, time.Time{}
+	d.move(i, Ordered, "its machine is cleared, and a person asked for a fresh one", nil)
+	d.lookAt(d.deadline(in))
+}
+
 // observeResting waits for the last requests, and takes the instance back once
 // its machine runs again.
 func (d *deciding) observeResting(i int) {
@@ -199,7 +216,11 @@ func (d *deciding) lose(i int) {
 		d.setBack(in.Zone)
 		d.stumble(i, "its machine ended before it served: "+in.Machine.Why)
 	}
+	counted := in.State.Counts()
 	d.move(i, Lost, "its machine vanished: "+in.Machine.Why, map[string]any{"age_seconds": seconds(d.now.Sub(in.Ordered))})
+	if counted {
+		d.failed(in.ID, in.Why)
+	}
 }
 
 // BootLimit is how long a machine may take to run: settle, at least 30 s.
@@ -251,6 +272,7 @@ func (d *deciding) heal() {
 			}
 			d.setBack(in.Zone)
 			d.retire(i, because, nil)
+			d.failed(d.ins[i].ID, because)
 			continue
 		}
 		if check != "" && in.State == Serving && in.Report(check).Verdict == health.Unhealthy {
@@ -275,13 +297,43 @@ func (d *deciding) healIll(check string, ill []int) {
 	for _, i := range ill {
 		in := &d.ins[i]
 		r := in.Report(check)
-		if in.Pinned || (unwell > limit && r.Since.After(d.group.HealPermit)) {
-			continue
+		switch {
+		case in.Pinned || (unwell > limit && r.Since.After(d.group.HealPermit)):
+		case d.ro == nil && len(d.due) < d.group.Above && !d.relapsing(in.ID):
+			d.due = append(d.due, i)
+		default:
+			d.group.Owing++
+			d.groupChanged = true
+			d.sendIll(i, check, unwell, limit)
+			d.failed(in.ID, check+" "+r.Why)
 		}
-		d.group.Owing++
-		d.groupChanged = true
-		d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since)), "unwell": unwell, "heal_limit": limit})
 	}
+	d.healDue(check, unwell, limit)
+}
+
+// healDue sends away those in whose stead others serve by now; for the rest
+// reconcile orders one each.
+func (d *deciding) healDue(check string, unwell, limit int) {
+	standing := 0
+	for i := range d.ins {
+		if d.ins[i].State == Serving {
+			standing++
+		}
+	}
+	for len(d.due) > 0 && standing > d.group.Size {
+		i := d.due[0]
+		d.due = d.due[1:]
+		standing--
+		in := &d.ins[i]
+		d.sendIll(i, check, unwell, limit)
+		d.failed(in.ID, in.Why)
+		d.inherit(in.ID)
+	}
+}
+
+func (d *deciding) sendIll(i int, check string, unwell, limit int) {
+	r := d.ins[i].Report(check)
+	d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since)), "unwell": unwell, "heal_limit": limit})
 }
 
 // healsAtOnce is how many instances a check may have replaced at once.
@@ -367,9 +419,11 @@ func (d *deciding) endSetback(zone string) {
 }
 
 // zones counts the instances of each zone that count for the size and are of
-// the version only, when one is given.
+// the version only, when one is given. What is in none of the group's zones any
+// more is a last one by itself, never open. Those that are to be replaced do not
+// count: another takes their place.
 func (d *deciding) zones(only Version) []placement.Zone {
-	zs := make([]placement.Zone, len(d.group.Zones))
+	zs := make([]placement.Zone, len(d.group.Zones)+1)
 	for k, name := range d.group.Zones {
 		zs[k] = placement.Zone{Name: name, Open: true}
 		for _, s := range d.group.Setbacks {
@@ -378,15 +432,24 @@ func (d *deciding) zones(only Version) []placement.Zone {
 			}
 		}
 	}
+	placement.Rank(zs[:len(d.group.Zones)], d.group.Spread, d.prices)
+	zs[len(d.group.Zones)].Rank = placement.Outside
 	for i := range d.ins {
-		if k := d.zoneIndex(d.ins[i].Zone); k >= 0 && d.ins[i].State.Counts() && (only == Version{} || d.ins[i].Version == only) {
-			zs[k].Count++
+		if d.ins[i].Counts() && !slices.Contains(d.due, i) && (only == Version{} || d.ins[i].Version == only) {
+			zs[d.zoneIndex(d.ins[i].Zone)].Count++
 		}
 	}
 	return zs
 }
 
-func (d *deciding) zoneIndex(name string) int { return slices.Index(d.group.Zones, name) }
+// zoneIndex is the place of a zone in the group's order; the one past all is for
+// what is in none of them.
+func (d *deciding) zoneIndex(name string) int {
+	if k := slices.Index(d.group.Zones, name); k >= 0 {
+		return k
+	}
+	return len(d.group.Zones)
+}
 
 // lookAt asks for another decision at t.
 func (d *deciding) lookAt(t time.Time) {
@@ -428,7 +491,7 @@ func (d *deciding) finish() Decision {
 	for _, i := range d.touched {
 		in := d.ins[i]
 		out.Changed = append(out.Changed, in)
-		if owed := in.Owed(); owed != Nothing && (i >= len(d.before) || d.before[i].Owed() != owed) {
+		if owed := in.Owed(); owed != Nothing && (i >= len(d.before) || d.before[i].Owed() != owed || !d.before[i].Ordered.Equal(in.Ordered)) {
 			out.Steps = append(out.Steps, Step{Do: owed, Instance: in.ID, Why: in.Why})
 		}
 	}

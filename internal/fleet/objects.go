@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 )
 
@@ -36,6 +37,11 @@ type Group struct {
 	// Shed says who goes first when the group shrinks; balance between zones comes
 	// before it.
 	Shed Shed
+	// Spread says how zones are filled.
+	Spread placement.Spread
+	// Above is how many instances more than the size there may be, outside of a
+	// rollout, so that a new one serves before the one that it replaces goes.
+	Above int
 	// PinNew pins every new instance.
 	PinNew bool
 	Labels map[string]string
@@ -61,6 +67,8 @@ type Group struct {
 	Alone bool
 	// Setbacks are the zones in which launches back off, in the order of Zones.
 	Setbacks []Setback
+	// Relapses are its places whose instances fail, until one has proven itself.
+	Relapses []Relapse
 }
 
 // Heal says what makes an instance be replaced: HealOff, HealMachine, or the
@@ -130,6 +138,12 @@ func (s State) Counts() bool {
 	return s == Ordered || s == Booting || s == Settling || s == Serving || s == Resting
 }
 
+// Counts reports whether the instance counts for the group's size. One that is
+// to have a fresh machine does all the while.
+func (i *Instance) Counts() bool {
+	return i.State.Counts() || (i.Renew && i.State != Parked && i.State != Gone)
+}
+
 // ComingUp reports whether the instance has still to become healthy.
 func (s State) ComingUp() bool { return s == Ordered || s == Booting || s == Settling }
 
@@ -145,6 +159,9 @@ type Instance struct {
 	Up      time.Time // its machine ran; zero before
 	Served  time.Time // first entered Serving; zero before
 	Pinned  bool
+	// Renew is set while a person has its machine replaced by a fresh one: it
+	// goes its way out and is ordered anew under its name.
+	Renew bool
 	// Why says in words what brought it into its state.
 	Why string
 	// Reports are the verdicts of the group's checks, one for each, in any
@@ -291,8 +308,12 @@ type View struct {
 	// Rollout is the group's live rollout, or nil.
 	Rollout *Rollout
 	// Usual is how long instances of this template took from order to serving
-	// (median of what was observed), or 0 when none was seen.
-	Usual time.Duration
+	// (median of what was observed), and Slow how long the slowest twentieth took
+	// at least (95th percentile); 0 when none was seen.
+	Usual, Slow time.Duration
+	// Prices are what an instance of the group's template costs for an hour in
+	// each zone; nil when nothing is known.
+	Prices map[string]float64
 }
 
 // Step is one thing to carry out.

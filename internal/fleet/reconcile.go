@@ -24,7 +24,7 @@ func (d *deciding) tally(to Version) tally {
 	var t tally
 	for i := range d.ins {
 		in := &d.ins[i]
-		if !in.State.Counts() {
+		if !in.Counts() {
 			continue
 		}
 		serves, isNew := in.Serves(), in.Version == to
@@ -59,12 +59,10 @@ func (d *deciding) reconcile() {
 		return
 	}
 	if d.ro == nil {
-		t := d.tally(d.group.Template)
-		d.shed(t.counted-size, size, fmt.Sprintf("the group has %d and its size is %d", t.counted, size), anyone)
-		t = d.tally(d.group.Template)
-		d.order(size-t.counted, d.group.Template, fmt.Sprintf("the group has %d and its size is %d", t.counted, size))
+		d.keepSize()
 		return
 	}
+	d.forgetRelapses()
 	switch d.ro.State {
 	case Moving, Soaking:
 		d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))
@@ -73,6 +71,90 @@ func (d *deciding) reconcile() {
 	case Held:
 		d.keep()
 	}
+}
+
+// keepSize brings the group to its size, and for the time of a replacement up to
+// above more.
+func (d *deciding) keepSize() {
+	size := d.group.Size
+	extra := min(max(len(d.due), d.balancing()), d.group.Above)
+	t := d.tally(d.group.Template)
+	because := fmt.Sprintf("the group has %d and its size is %d", t.counted, size)
+	d.shed(t.counted-size-extra, size, because, anyone)
+	t = d.tally(d.group.Template)
+	if k := len(d.due); k > 0 && t.counted >= size {
+		in := &d.ins[d.due[0]]
+		because = fmt.Sprintf("%s is to be replaced: %s %s", in.ID, d.group.Heal, in.Report(d.group.Heal.Check()).Why)
+	}
+	missing := size + extra - t.counted
+	d.order(missing-d.heldBack(missing), d.group.Template, because)
+	d.balance()
+}
+
+// balance begins to move one instance to a zone that should have it, once the
+// group is whole: a new one is launched there, and once it serves keepSize sheds
+// one where there are too many.
+func (d *deciding) balance() {
+	size := d.group.Size
+	if d.group.Above == 0 || len(d.due) > 0 {
+		return
+	}
+	if t := d.tally(d.group.Template); t.counted != size || t.serving != size {
+		return
+	}
+	zones := d.zones(Version{})
+	to := placement.Next(zones)
+	from := d.giver(zones)
+	if to < 0 || from < 0 || !placement.Helps(zones, from, to) {
+		for _, s := range d.group.Setbacks { // one that opens again may help
+			d.lookAt(s.Until)
+		}
+		return
+	}
+	because := fmt.Sprintf("to balance the zones: %s has %d and %s has %d", zones[from].Name, zones[from].Count, zones[to].Name, zones[to].Count)
+	switch {
+	case from == len(d.group.Zones):
+		because = fmt.Sprintf("to move out of zones that are not the group's any more, where it has %d", zones[from].Count)
+	case zones[from].Rank != zones[to].Rank:
+		because = fmt.Sprintf("to move from %s, which has %d, to %s, which comes first (%s)", zones[from].Name, zones[from].Count, zones[to].Name, d.group.Spread)
+	}
+	d.order(1, d.group.Template, because)
+}
+
+// giver is the zone that would give up a serving instance first, or -1.
+func (d *deciding) giver(zones []placement.Zone) int {
+	has := make([]bool, len(zones))
+	for i := range d.ins {
+		if in := &d.ins[i]; in.Serves() && !in.Pinned && !in.Renew {
+			has[d.zoneIndex(in.Zone)] = true
+		}
+	}
+	return placement.Fullest(zones, func(k int) bool { return has[k] })
+}
+
+// balancing is 1 while an instance comes up for balance alone: without it there
+// are enough, and with it another zone can give one up.
+func (d *deciding) balancing() int {
+	zones := d.zones(Version{})
+	standing, coming := 0, -1
+	for i := range d.ins {
+		in := &d.ins[i]
+		switch {
+		case !in.Counts():
+		case in.State.ComingUp():
+			zones[d.zoneIndex(in.Zone)].Count--
+			coming = i
+		default:
+			standing++
+		}
+	}
+	if coming < 0 || standing < d.group.Size {
+		return 0
+	}
+	if from := d.giver(zones); from >= 0 && placement.Helps(zones, from, d.zoneIndex(d.ins[coming].Zone)) {
+		return 1
+	}
+	return 0
 }
 
 // replace works towards want instances on the version to: old ones go as far
@@ -164,7 +246,7 @@ func (d *deciding) order(n int, v Version, because string) int {
 			Pinned:  d.group.PinNew,
 		})
 		d.isTouched = append(d.isTouched, false)
-		d.move(len(d.ins)-1, Ordered, because, map[string]any{"size": d.group.Size, "zone_count": zones[z].Count})
+		d.move(len(d.ins)-1, Ordered, because+d.fillPlace(d.ins[len(d.ins)-1].ID), map[string]any{"size": d.group.Size, "zone_count": zones[z].Count})
 		d.lookAt(d.now.Add(d.group.BootLimit()))
 	}
 	return n
@@ -195,7 +277,8 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 		if in.Serves() {
 			serving++
 		}
-		if k := d.zoneIndex(in.Zone); k >= 0 && in.State.Counts() && !in.Pinned && eligible(in) {
+		if in.State.Counts() && !in.Pinned && eligible(in) {
+			k := d.zoneIndex(in.Zone)
 			lines[k] = append(lines[k], i)
 		}
 	}

@@ -72,6 +72,7 @@ func (d *deciding) turn(to RolloutState, because string, numbers map[string]any)
 	d.ro.State, d.ro.Since, d.ro.Why = to, d.now, because
 	if to.Ended() {
 		d.ro.Ended = d.now
+		d.lookAt(d.now.Add(time.Millisecond)) // the zones may be out of balance
 	}
 	d.roChanged = true
 	d.entry(d.ro.entry(d.group.Name, because, numbers))

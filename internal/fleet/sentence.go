@@ -22,12 +22,21 @@ type Summary struct {
 	Parked   int // kept running by a person, and not counted
 	// Versions of the instances that count, newest last.
 	Versions []VersionCount
+	// Zones are the same by zone, in the group's order; what is in none of its
+	// zones any more comes last, under the zone's own name.
+	Zones []ZoneCount
 	// Waits are what the group waits for now, longest wait first.
 	Waits []Wait
 	// Left is about how long the live rollout still takes, or without one until
 	// all that comes up serves; 0 when there is neither, the rollout is held, or
 	// nothing is known to go by.
 	Left time.Duration
+}
+
+// ZoneCount is how many instances of one zone there are, as in [Summary].
+type ZoneCount struct {
+	Zone                                        string
+	Serving, Unwell, ComingUp, GoingOut, Parked int
 }
 
 // VersionCount is how many instances run one version.
@@ -42,28 +51,38 @@ type Wait struct {
 	Instance string
 	State    State
 	For      time.Duration
-	Usual    time.Duration // 0 when not known
+	Usual    time.Duration // median; 0 when not known
+	Slow     time.Duration // 95th percentile; 0 when not known
 	Why      string
 }
 
 // Summarise describes the view at the time now.
 func Summarise(now time.Time, v View) Summary {
 	var s Summary
+	for _, zone := range v.Group.Zones {
+		s.Zones = append(s.Zones, ZoneCount{Zone: zone})
+	}
 	for i := range v.Instances {
 		in := &v.Instances[i]
+		zone := s.zone(in.Zone)
 		switch {
 		case in.Serves():
 			s.Serving++
+			zone.Serving++
 		case in.State == Serving:
 			s.Unwell++
+			zone.Unwell++
 		case in.State.ComingUp(), in.State == Resting:
 			s.ComingUp++
+			zone.ComingUp++
 		case in.State == Parked:
 			s.Parked++
+			zone.Parked++
 		case in.State != Gone:
 			s.GoingOut++
+			zone.GoingOut++
 		}
-		if in.State.Counts() {
+		if in.Counts() {
 			s.countVersion(in)
 		}
 		if w, ok := waitOf(now, v, in); ok {
@@ -81,9 +100,18 @@ func Summarise(now time.Time, v View) Summary {
 	if v.Rollout != nil {
 		s.Sentence = rolloutSentence(now, v, &s)
 	} else {
-		s.Sentence = groupSentence(v, &s)
+		s.Sentence = groupSentence(now, v, &s)
 	}
 	return s
+}
+
+func (s *Summary) zone(name string) *ZoneCount {
+	k := slices.IndexFunc(s.Zones, func(z ZoneCount) bool { return z.Zone == name })
+	if k < 0 {
+		s.Zones = append(s.Zones, ZoneCount{Zone: name})
+		k = len(s.Zones) - 1
+	}
+	return &s.Zones[k]
 }
 
 func (s *Summary) countVersion(in *Instance) {
@@ -112,7 +140,7 @@ func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
 	switch in.State {
 	case Ordered, Booting, Settling:
 		if in.Served.IsZero() || !in.Since.After(in.Served) { // one that rested comes up from less
-			w.For, w.Usual = now.Sub(in.Ordered), v.Usual
+			w.For, w.Usual, w.Slow = now.Sub(in.Ordered), v.Usual, v.Slow
 		}
 		for _, r := range in.Reports {
 			w.Why = r.Check + " " + r.Why
@@ -137,7 +165,7 @@ func (w Wait) String() string {
 	return text
 }
 
-func groupSentence(v View, s *Summary) string {
+func groupSentence(now time.Time, v View, s *Summary) string {
 	g := v.Group
 	if g.Deleting {
 		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut
@@ -168,12 +196,38 @@ func groupSentence(v View, s *Summary) string {
 	if !g.HealStopped.IsZero() {
 		text += "; healing stopped and asks for a person"
 	}
+	text += relapseWords(now, g.Relapses)
 	missing := g.Size - s.Serving - s.Unwell - s.ComingUp
 	if missing > 0 && len(g.Setbacks) > 0 {
 		last := slices.MaxFunc(g.Setbacks, func(a, b Setback) int { return a.Count - b.Count })
 		text += fmt.Sprintf("; launches in %s back off after %s", last.Zone, count(last.Count, "failure"))
 	}
 	return text + waiting(s) + "."
+}
+
+// relapseWords tells of the places that failed again and again.
+func relapseWords(now time.Time, all []Relapse) string {
+	var worst *Relapse
+	marked := 0
+	for i := range all {
+		if r := &all[i]; r.Count > 1 {
+			marked++
+			if worst == nil || r.Count > worst.Count {
+				worst = r
+			}
+		}
+	}
+	if worst == nil {
+		return ""
+	}
+	text := fmt.Sprintf("; one place failed %d times in a row", worst.Count)
+	if marked > 1 {
+		text = fmt.Sprintf("; %d places failed again and again, one %d times in a row", marked, worst.Count)
+	}
+	if worst.In == "" && now.Before(worst.Until) {
+		text += ", tried again in " + words.Span(worst.Until.Sub(now))
+	}
+	return text
 }
 
 // waiting names the longest wait and how many others there are.

@@ -36,6 +36,18 @@ type Fact struct {
 	Why   string
 }
 
+// MaxOutput is how much of what a command writes is kept, in bytes.
+const MaxOutput = 256 << 10
+
+// Ran is how a command ended.
+type Ran struct {
+	Status    int    // -1 when a signal or the end of the context ended it
+	Why       string // why there is no status
+	Output    []byte // at most the first MaxOutput bytes
+	Truncated bool
+	Took      time.Duration
+}
+
 // Driver runs machines. Every call is idempotent by the instance's id, and may
 // be made again after the service was killed in the middle of it.
 type Driver interface {
@@ -63,4 +75,28 @@ type Driver interface {
 	Memory(id string) (peak int64, known bool)
 	// BootLog returns up to the last max bytes that the machine wrote.
 	BootLog(id string, max int64) ([]byte, error)
+}
+
+// Runner is a driver that can run commands on its machines.
+type Runner interface {
+	// Run runs a command on the machine, as its workload would, until it ends or
+	// the context does.
+	Run(ctx context.Context, id string, command []string) (Ran, error)
+}
+
+// Driller is a driver that can make faults on purpose.
+type Driller interface {
+	// Kill ends the machine at once; why is what the watcher is told.
+	Kill(id, why string) error
+	// Stall stops all that runs on the machine where it is, or lets it go on.
+	Stall(id string, on bool) error
+	// Burn keeps one processor busy beside what runs on the machine, for a time
+	// or until the context ends.
+	Burn(ctx context.Context, id string, span time.Duration) error
+	// Note leaves a note for the workload, which it may know how to read; nil
+	// takes it away.
+	Note(id string, note []byte) error
+	// LoseZone lets all machines of a zone die and refuses to launch others there,
+	// for as long as it is lost.
+	LoseZone(zone string, lost bool) error
 }

@@ -23,6 +23,7 @@ import (
 	"unitas/internal/balancer/builtin"
 	"unitas/internal/catalogue"
 	"unitas/internal/control"
+	"unitas/internal/drill"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver"
@@ -166,8 +167,10 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	balancer := builtin.New(c.Log)
 	ctl := control.New(control.Config{Store: st, Machines: machines, Balancer: balancer, Replica: name, Log: c.Log, Metrics: metrics})
+	drills := drill.New(st, machines, c.Log)
+	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
-		Store: st, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
+		Store: st, Drills: drills, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
 		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics,
 	})
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 // Check is a health check with its bookkeeping.
 type Check struct {
 	health.Check
+	Labels    map[string]string
 	Revision  int64
 	CreatedAt time.Time
 }
@@ -27,6 +28,7 @@ type checkRow struct {
 	Host, Statuses        string
 	BodyText, Service     string
 	Verify                bool
+	Labels                map[string]string
 	Revision              int64
 	CreatedAt             time.Time
 }
@@ -36,22 +38,22 @@ func (r checkRow) check() Check {
 		Check: health.Check{Name: r.Name, Kind: health.Kind(r.Kind), Port: r.Port, Path: r.Path,
 			Interval: fromMillis(r.IntervalMs), Timeout: fromMillis(r.TimeoutMs), Passes: r.Passes, Fails: r.Fails,
 			Host: r.Host, Statuses: r.Statuses, Text: r.BodyText, Service: r.Service, Verify: r.Verify},
-		Revision: r.Revision, CreatedAt: r.CreatedAt,
+		Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
 	}
 }
 
-const checkColumns = `name, kind, port, path, interval_ms, timeout_ms, passes, fails, host, statuses, body_text, service, verify, revision, created_at`
+const checkColumns = `name, kind, port, path, interval_ms, timeout_ms, passes, fails, host, statuses, body_text, service, verify, labels, revision, created_at`
 
 // AddCheck records a check.
-func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c health.Check) (Check, error) {
+func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c Check) (Check, error) {
 	var row checkRow
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		var err error
 		row, err = one[checkRow](ctx, tx, `insert into checks (name, kind, port, path, interval_ms, timeout_ms, passes, fails, created_at,
-				host, statuses, body_text, service, verify)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) returning `+checkColumns,
+				host, statuses, body_text, service, verify, labels)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning `+checkColumns,
 			c.Name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, now,
-			c.Host, cmp.Or(c.Statuses, "200-299"), c.Text, c.Service, c.Verify)
+			c.Host, cmp.Or(c.Statuses, "200-299"), c.Text, c.Service, c.Verify, notNilMap(c.Labels))
 		if err != nil {
 			return err
 		}
@@ -62,7 +64,7 @@ func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c hea
 
 // ChangeCheck lets f change a check that is at the revision (ErrStale
 // otherwise); it applies to all that use it.
-func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*health.Check) (why string, err error)) (Check, error) {
+func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Check) (why string, err error)) (Check, error) {
 	var row checkRow
 	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
 		if row, err = one[checkRow](ctx, tx, `select `+checkColumns+` from checks where name = $1 for update`, name); err != nil {
@@ -71,14 +73,14 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 		if revision != AnyRevision && row.Revision != revision {
 			return ErrStale
 		}
-		c := row.check().Check
+		c := row.check()
 		why, err := f(&c)
 		if err != nil {
 			return err
 		}
 		row, err = one[checkRow](ctx, tx, `update checks set kind = $2, port = $3, path = $4, interval_ms = $5, timeout_ms = $6, passes = $7, fails = $8,
-			host = $9, statuses = $10, body_text = $11, service = $12, verify = $13, revision = revision + 1 where name = $1 returning `+checkColumns,
-			name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, c.Host, c.Statuses, c.Text, c.Service, c.Verify)
+			host = $9, statuses = $10, body_text = $11, service = $12, verify = $13, labels = $14, revision = revision + 1 where name = $1 returning `+checkColumns,
+			name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, c.Host, c.Statuses, c.Text, c.Service, c.Verify, notNilMap(c.Labels))
 		if err != nil {
 			return err
 		}
@@ -118,37 +120,28 @@ func (s *Store) Check(ctx context.Context, name string) (Check, error) {
 	return row.check(), err
 }
 
-// Pool is the set of targets behind a listener.
-type Pool struct {
-	Name      string
-	Listen    string // address:port
-	Check     string
-	Revision  int64
-	CreatedAt time.Time
-}
-
-const poolColumns = `name, listen, "check", revision, created_at`
-
-// AddPool records a pool.
-func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool) (Pool, error) {
-	err := s.Change(ctx, now, actor, func(tx *Tx) error {
-		var err error
-		p, err = one[Pool](ctx, tx, `insert into pools (name, listen, "check", created_at) values ($1, $2, $3, $4) returning `+poolColumns,
-			p.Name, p.Listen, p.Check, now)
+// DeleteCheck removes a check that is at the revision and that nothing uses; it
+// returns *[InUse] otherwise.
+func (s *Store) DeleteCheck(ctx context.Context, now time.Time, actor, name string, revision int64) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		row, err := one[checkRow](ctx, tx, `select `+checkColumns+` from checks where name = $1 for update`, name)
 		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.created", Text: fmt.Sprintf("The pool %s listens on %s.", p.Name, p.Listen), Because: "a person created it"})
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		var users []string
+		if err := tx.QueryRow(ctx, `select coalesce(array_agg(u order by u), '{}') from (select 'the pool ' || name as u from pools where "check" = $1
+			union select 'the group ' || name from groups where heal = $1) x`, name).Scan(&users); err != nil {
+			return err
+		}
+		if len(users) > 0 {
+			return &InUse{"the check " + name, users}
+		}
+		if _, err := tx.Exec(ctx, `delete from checks where name = $1`, name); err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.deleted", Text: fmt.Sprintf("The check %s is deleted.", name), Because: "a person asked for it"})
 	})
-	return p, err
-}
-
-// Pools lists pools by name.
-func (s *Store) Pools(ctx context.Context, p Page) ([]Pool, error) {
-	return many[Pool](ctx, s.pool, `select `+poolColumns+` from pools where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
-}
-
-// Pool reads one pool.
-func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
-	return one[Pool](ctx, s.pool, `select `+poolColumns+` from pools where name = $1`, name)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 )
 
@@ -26,6 +27,19 @@ type Group struct {
 	CreatedAt  time.Time
 	// Advice tells what will hurt, though it is allowed.
 	Advice []string
+	// Prices are what an instance of its template costs for an hour in each zone.
+	Prices map[string]float64
+}
+
+func prices(zones []string, price float64, byZone map[string]float64) map[string]float64 {
+	all := make(map[string]float64, len(zones))
+	for _, z := range zones {
+		all[z] = price
+		if p, ok := byZone[z]; ok {
+			all[z] = p
+		}
+	}
+	return all
 }
 
 // Overrides are what one instance is launched with instead of what its
@@ -68,6 +82,11 @@ type groupRow struct {
 	Owing           int
 	HealStoppedAt   *time.Time
 	HealPermitAt    *time.Time
+	Spread          string
+	Above           int
+	Relapses        []fleet.Relapse
+	PricePerHour    float64
+	ZonePrices      map[string]float64
 	TemplateState   string
 	TemplateWhy     string
 	TemplateNext    string
@@ -81,7 +100,7 @@ type groupRow struct {
 // groupQuery brings the checks of the group's pools along.
 const groupQuery = `select g.name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
 	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
-	frozen, frozen_by, frozen_at, owing, heal_stopped_at, heal_permit_at,
+	frozen, frozen_by, frozen_at, owing, heal_stopped_at, heal_permit_at, spread, above, relapses, t.price_per_hour, t.zone_prices,
 	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks,
 	t.state as template_state, t.why as template_why, t.successor as template_next, t.image, t.image_version,
 	i.state as image_state, i.why as image_why, i.successor as image_next
@@ -95,8 +114,9 @@ func (r groupRow) group() Group {
 			Zones: r.Zones, Pools: r.Pools, Checks: r.Checks, Heal: fleet.Heal(r.Heal), Settle: fromMillis(r.SettleMs), Drain: fromMillis(r.DrainMs),
 			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks, Alone: r.Alone, Shed: fleet.Shed(r.Shed),
 			HealLimit: r.HealLimit, PinNew: r.PinNew, Labels: r.Labels, Frozen: r.Frozen, Owing: r.Owing, HealStopped: value(r.HealStoppedAt),
-			HealPermit: value(r.HealPermitAt),
+			HealPermit: value(r.HealPermitAt), Spread: placement.Spread(r.Spread), Above: r.Above, Relapses: r.Relapses,
 		},
+		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),
 		Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
 	}
@@ -132,12 +152,12 @@ func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Gro
 		}
 		if _, err := tx.Exec(ctx, `insert into groups
 			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides,
-				shed, heal_limit, pin_new, labels)
+				shed, heal_limit, pin_new, labels, spread, above)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
-				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14, $15, $16, $17, $18)`,
+				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
 			g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
 			millis(g.Settle), millis(g.Drain), now, g.Alone, g.Overrides, cmp.Or(string(g.Shed), string(fleet.ShedOutdated)), g.HealLimit, g.PinNew,
-			notNilMap(g.Labels)); err != nil {
+			notNilMap(g.Labels), cmp.Or(string(g.Spread), string(placement.Even)), g.Above); err != nil {
 			return err
 		}
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
@@ -193,10 +213,10 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 		}
 		if _, err := tx.Exec(ctx, `update groups set size = $2, min = $3, max = $4, deleting = $5, template = $6, template_version = $7,
 			zones = $8, pools = $9, heal = $10, settle_ms = $11, drain_ms = $12, shed = $13, heal_limit = $14, pin_new = $15, labels = $16,
-			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, revision = revision + 1, generation = generation + 1 where name = $1`,
+			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, spread = $21, above = $22, relapses = $23, revision = revision + 1, generation = generation + 1 where name = $1`,
 			name, g.Size, g.Min, g.Max, g.Deleting, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal), millis(g.Settle),
 			millis(g.Drain), string(g.Shed), g.HealLimit, g.PinNew, notNilMap(g.Labels), g.Frozen, g.FrozenBy, pointer(g.FrozenAt),
-			pointer(g.HealPermit)); err != nil {
+			pointer(g.HealPermit), cmp.Or(string(g.Spread), string(placement.Even)), g.Above, notNil(g.Relapses)); err != nil {
 			return err
 		}
 		return tx.Record(ctx, name, e)

@@ -177,14 +177,14 @@ func (s *Store) WithdrawImage(ctx context.Context, now time.Time, actor string, 
 	})
 }
 
-// InUse is a version that cannot be deleted, with all that uses it.
+// InUse is something that cannot be deleted, with all that uses it.
 type InUse struct {
-	What  string
-	Users Users
+	What string
+	By   []string
 }
 
 func (u *InUse) Error() string {
-	return fmt.Sprintf("%s is in use by %s; nothing was deleted", u.What, strings.Join(u.Users.Words(), ", "))
+	return fmt.Sprintf("%s is in use by %s; nothing was deleted", u.What, strings.Join(u.By, ", "))
 }
 
 // Users are what uses a version now.
@@ -230,8 +230,8 @@ func (s *Store) DeleteImage(ctx context.Context, now time.Time, actor string, v 
 		if err != nil {
 			return err
 		}
-		if len(users.Words()) > 0 {
-			return &InUse{"the image " + v.String(), users}
+		if by := users.Words(); len(by) > 0 {
+			return &InUse{"the image " + v.String(), by}
 		}
 		if err := tx.dropMarks(ctx, "image", v); err != nil {
 			return err

@@ -35,6 +35,7 @@ type instanceRow struct {
 	Address         string
 	AddressNumber   int64
 	Pinned          bool
+	Renew           bool
 	OrderedAt       time.Time
 	UpAt, ServedAt  *time.Time
 	Reports         []health.Report
@@ -43,13 +44,13 @@ type instanceRow struct {
 }
 
 const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, why, address, address_number,
-	pinned, ordered_at, up_at, served_at, reports, overrides, revision`
+	pinned, renew, ordered_at, up_at, served_at, reports, overrides, revision`
 
 func (r instanceRow) instance() Instance {
 	return Instance{
 		Instance: fleet.Instance{
 			ID: r.ID, Serial: r.Serial, Zone: r.Zone, Version: fleet.Version{Name: r.Template, N: r.TemplateVersion},
-			State: fleet.State(r.State), Since: r.Since.UTC(), Why: r.Why, Pinned: r.Pinned, Ordered: r.OrderedAt.UTC(),
+			State: fleet.State(r.State), Since: r.Since.UTC(), Why: r.Why, Pinned: r.Pinned, Renew: r.Renew, Ordered: r.OrderedAt.UTC(),
 			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports,
 		},
 		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,
@@ -88,34 +89,18 @@ func (s *Store) Instance(ctx context.Context, id string) (Instance, error) {
 func (s *Store) ChangeInstance(ctx context.Context, now time.Time, actor, id string, revision int64,
 	f func(g fleet.Group, in fleet.Instance, rolling bool) (fleet.Instance, fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
-		// The group's row first, as every change of a group takes it.
-		var group string
-		err := tx.QueryRow(ctx, `update groups set generation = generation + 1
-			where name = (select group_name from instances where id = $1) returning name`, id).Scan(&group)
-		if errors.Is(err, pgx.ErrNoRows) {
-			return ErrNotFound
-		}
+		g, row, err := tx.instanceToChange(ctx, id, revision)
 		if err != nil {
 			return err
 		}
-		g, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, group)
-		if err != nil {
-			return err
-		}
-		row, err := one[instanceRow](ctx, tx, `select `+instanceColumns+` from instances where id = $1`, id)
-		if err != nil {
-			return err
-		}
-		if revision != AnyRevision && row.Revision != revision {
-			return ErrStale
-		}
+		group := g.Name
 		var rolling bool
 		if err := tx.QueryRow(ctx, `select exists (select 1 from rollouts where group_name = $1 and ended_at is null)`, group).Scan(&rolling); err != nil {
 			return err
 		}
 		in := row.instance()
 		var e fleet.Entry
-		if in.Instance, e, err = f(g.group().Group, in.Instance, rolling); err != nil {
+		if in.Instance, e, err = f(g.Group, in.Instance, rolling); err != nil {
 			return err
 		}
 		if err := tx.writeInstances(ctx, group, []Instance{in}); err != nil {
@@ -123,6 +108,72 @@ func (s *Store) ChangeInstance(ctx context.Context, now time.Time, actor, id str
 		}
 		return tx.Record(ctx, group, e)
 	})
+}
+
+// instanceToChange reads an instance that is at the revision (ErrStale otherwise)
+// with its group, and holds both until the transaction ends.
+func (tx *Tx) instanceToChange(ctx context.Context, id string, revision int64) (Group, instanceRow, error) {
+	// The group's row first, as every change of a group takes it.
+	var group string
+	err := tx.QueryRow(ctx, `update groups set generation = generation + 1
+		where name = (select group_name from instances where id = $1) returning name`, id).Scan(&group)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Group{}, instanceRow{}, err
+	}
+	g, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, group)
+	if err != nil {
+		return Group{}, instanceRow{}, err
+	}
+	row, err := one[instanceRow](ctx, tx, `select `+instanceColumns+` from instances where id = $1`, id)
+	if err == nil && revision != AnyRevision && row.Revision != revision {
+		err = ErrStale
+	}
+	return g.group(), row, err
+}
+
+// ReleaseInstance makes an instance that is at the revision a group of its own,
+// alone, as f says; it returns the group that had it.
+func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id string, revision int64,
+	f func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error)) (from string, err error) {
+	err = s.Change(ctx, now, actor, func(tx *Tx) error {
+		g, row, err := tx.instanceToChange(ctx, id, revision)
+		if err != nil {
+			return err
+		}
+		from = g.Name
+		in := row.instance()
+		next, out, e, err := f(g.Group, in.Instance)
+		if err != nil {
+			return err
+		}
+		in.Instance = out
+		if _, err := tx.Exec(ctx, `update groups set size = $2, revision = revision + case when size <> $2 then 1 else 0 end where name = $1`, from, next.Size); err != nil {
+			return err
+		}
+		if err := tx.writeInstances(ctx, from, []Instance{in}); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update instances set group_name = id, serial = 1,
+			overrides = jsonb_set(overrides, '{labels}', $2::jsonb || coalesce(overrides->'labels', '{}')) where id = $1`, id, notNilMap(g.Labels)); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into groups (name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms,
+				next_serial, created_at, alone, overrides, shed, heal_limit, pin_new, labels, above)
+			values ($1, 1, 0, 1, $2, $3, $4, '{}', 'off', $5, 0, 1, $6, true, $7, 'outdated', 100, false, $8, 0)`,
+			id, in.Version.Name, in.Version.N, []string{in.Zone}, millis(g.Settle), now, in.Overrides, notNilMap(g.Labels)); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `with before as (update runs set until_at = $2 where instance = $1 and until_at is null returning *)
+			insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)
+			select instance, instance, zone, labels, price_per_hour, $2 from before`, id, now); err != nil {
+			return err
+		}
+		return tx.Record(ctx, from, e)
+	})
+	return from, err
 }
 
 // LivingInstances returns which of the ids belong to instances that are not gone.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -80,6 +81,18 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	narrow("rollout", q.Rollout, q.Rollout != 0)
 	return many[Entry](ctx, s.pool, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
+}
+
+// Ending tells what brought an instance to its end, and when: its first way out
+// after it last came up.
+func (s *Store) Ending(ctx context.Context, id string) (because string, at time.Time, err error) {
+	err = s.pool.QueryRow(ctx, `select because, at from journal where instance = $1 and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
+		and number > coalesce((select max(number) from journal where instance = $1 and kind in ('instance.ordered', 'instance.serving', 'instance.settling')), 0)
+		order by number limit 1`, id).Scan(&because, &at)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return because, at.UTC(), err
 }
 
 // Event is one thing that changed. Its id orders it among all events.

@@ -143,8 +143,8 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 		}
 		if g := c.Settings; g != nil {
 			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
-				owing = $6, heal_stopped_at = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
-				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, g.Owing, pointer(g.HealStopped)); err != nil {
+				owing = $6, heal_stopped_at = $7, relapses = $8, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, g.Owing, pointer(g.HealStopped), notNil(g.Relapses)); err != nil {
 				return err
 			}
 		}
@@ -168,12 +168,21 @@ func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instan
 	var batch pgx.Batch
 	for _, in := range changed {
 		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address,
-			address_number, pinned, ordered_at, up_at, served_at, reports, overrides)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+			address_number, pinned, ordered_at, up_at, served_at, reports, overrides, renew)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
 			on conflict (id) do update set state = excluded.state, since = excluded.since, why = excluded.why, up_at = excluded.up_at,
-			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, revision = instances.revision + 1`,
+			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, renew = excluded.renew, ordered_at = excluded.ordered_at, revision = instances.revision + 1`,
 			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Why, in.Address,
-			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides)
+			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides, in.Renew)
+		switch {
+		case (in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
+			batch.Queue(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)
+				select i.id, i.group_name, i.zone, t.labels || g.labels, coalesce((t.zone_prices->>i.zone)::float8, t.price_per_hour), i.up_at
+				from instances i join groups g on g.name = i.group_name join templates t on t.name = i.template and t.version = i.template_version
+				where i.id = $1 on conflict (instance) where until_at is null do nothing`, in.ID)
+		case in.State == fleet.Gone, in.State == fleet.Lost, in.State == fleet.Ordered:
+			batch.Queue(`update runs set until_at = $2 where instance = $1 and until_at is null`, in.ID, in.Since)
+		}
 	}
 	if batch.Len() == 0 {
 		return nil

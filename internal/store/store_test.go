@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/template"
+	"unitas/internal/fleet/traffic"
 	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/store"
 )
@@ -51,9 +54,9 @@ func stocked(t *testing.T) *store.Store {
 	tmpl.Note = "summer"
 	_, err = s.AddTemplate(ctx, noon, "ada", tmpl, true)
 	must(err)
-	_, err = s.AddCheck(ctx, noon, "ada", health.Check{Name: "sailings-up", Kind: health.HTTP, Port: 8080, Path: "/up", Interval: time.Second, Timeout: time.Second, Passes: 2, Fails: 3})
+	_, err = s.AddCheck(ctx, noon, "ada", store.Check{Check: health.Check{Name: "sailings-up", Kind: health.HTTP, Port: 8080, Path: "/up", Interval: time.Second, Timeout: time.Second, Passes: 2, Fails: 3}})
 	must(err)
-	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listen: "127.0.0.1:8000", Check: "sailings-up"})
+	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"})
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
 		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
@@ -143,7 +146,7 @@ func TestRefusals(t *testing.T) {
 			return err
 		}},
 		{"a listener twice", store.ErrExists, func() error {
-			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listen: "127.0.0.1:8000", Check: "sailings-up"})
+			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"})
 			return err
 		}},
 		{"a stale change", store.ErrStale, func() error {
@@ -351,5 +354,50 @@ func TestTokensAreHashed(t *testing.T) {
 	}
 	if name, err := s.TokenName(ctx, "unitas-secret"); err != nil || name != "admin" {
 		t.Errorf("%q %v", name, err)
+	}
+}
+
+// TestPoolKeepsWhatItSays: all that a pool says of itself is read again as it was
+// written, no two listen on one address, and what is in use is not deleted.
+func TestPoolKeepsWhatItSays(t *testing.T) {
+	s := stocked(t)
+	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(p *store.Pool) (string, error) {
+		p.Listeners = append(p.Listeners, store.Listener{Address: "127.0.0.1:8443", Certificate: "front.pem", Key: "front.key"})
+		p.Choose, p.Nobody, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
+		p.Shares = []traffic.Share{{Group: "timetable", Weight: 90}, {Group: "berths", Weight: 10, Reserve: true}}
+		p.Weights, p.Zones, p.Labels = map[string]int{"timetable-001": 25}, []string{"east-pier"}, map[string]string{"env": "trial"}
+		return "a person asked for it", nil
+	})
+	if err != nil || p.Revision != 2 {
+		t.Fatalf("revision %d, %v", p.Revision, err)
+	}
+	again, err := s.Pool(ctx, "front")
+	if err != nil || !reflect.DeepEqual(again, p) {
+		t.Errorf("read again it is\n%+v\nand was\n%+v (%v)", again, p, err)
+	}
+	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(*store.Pool) (string, error) { return "", nil }); !errors.Is(err, store.ErrStale) {
+		t.Errorf("a stale change: %v", err)
+	}
+	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{{Address: "127.0.0.1:8443"}}, Check: "sailings-up"}); !errors.Is(err, store.ErrExists) {
+		t.Errorf("two pools on one address: %v", err)
+	}
+	var inUse *store.InUse
+	if err := s.DeleteCheck(ctx, noon, "ada", "sailings-up", store.AnyRevision); !errors.As(err, &inUse) || !slices.Contains(inUse.By, "the pool front") {
+		t.Errorf("a check in use was deleted: %v", err)
+	}
+	if err := s.DeletePool(ctx, noon, "ada", "front", store.AnyRevision); !errors.As(err, &inUse) {
+		t.Errorf("a pool in use was deleted: %v", err)
+	}
+	if err := s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(g *store.Group) (fleet.Entry, error) {
+		g.Pools, g.Heal = nil, fleet.HealOff
+		return fleet.Entry{Kind: "group.changed"}, nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.DeletePool(ctx, noon, "ada", "front", store.AnyRevision); err != nil {
+		t.Error(err)
+	}
+	if err := s.DeleteCheck(ctx, noon, "ada", "sailings-up", store.AnyRevision); err != nil {
+		t.Error(err)
 	}
 }

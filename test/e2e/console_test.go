@@ -54,10 +54,10 @@ func TestConsole(t *testing.T) {
 	step("sign in", browser.SignIn(tab, url, s.token))
 	step("note what the policy stops", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](
 		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.blockedURI + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
-	step("the groups at a glance", browser.Until(tab, `document.body.innerText.includes('4 of 4 serving, between 1 and 9') && document.querySelectorAll('.slip').length === 4`))
+	step("the groups at a glance", browser.Until(tab, `document.body.innerText.includes('4 of 4 serving, between 1 and 9') && document.querySelectorAll('.group-row .bar-line').length === 4`))
 	step("to the group", chromedp.Do(tab, chromedp.Click(`a[href="/groups/timetable"]`)))
 	step("its parts", browser.Until(tab, `['Release', 'Traffic', 'Instances', 'Journal', 'Settings'].every(h => [...document.querySelectorAll('h2')].some(e => e.textContent === h))`))
-	step("its pool", browser.Until(tab, `document.body.innerText.includes('4 of 4 targets that sailings-up finds healthy')`))
+	step("its pool", browser.Until(tab, `document.body.innerText.includes('4 of 4 targets get requests')`))
 
 	step("start", browser.Button(tab, "Start a rollout"))
 	step("the form", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@3')`))

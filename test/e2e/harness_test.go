@@ -233,9 +233,9 @@ func (s *service) stock() {
 	path, interval, fails := "/up", 0.2, 10 // a busy machine answers late; that is not what is tested
 	must[client.Check](s.t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil,
 		client.NewCheck{Name: "sailings-up", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Fails: &fails})))
-	pool := must[client.Pool](s.t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listen: s.front, Check: "sailings-up"})))
-	if pool.Listening != "yes" {
-		s.t.Fatalf("the listener is not open: %s", pool.Listening)
+	pool := must[client.Pool](s.t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listeners: []client.Listener{{Address: s.front}}, Check: "sailings-up"})))
+	if pool.Listeners[0].Trouble != "" {
+		s.t.Fatalf("the listener is not open: %s", pool.Listeners[0].Trouble)
 	}
 }
 

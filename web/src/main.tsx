@@ -7,14 +7,20 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, NavLink, Route, Routes } from 'react-router'
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
+import { Checks } from './pages/Checks'
+import { Costs } from './pages/Costs'
 import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
 import { Image } from './pages/Image'
 import { Images } from './pages/Images'
+import { NewGroup } from './pages/NewGroup'
+import { Pool } from './pages/Pool'
+import { Pools } from './pages/Pools'
 import { SignIn } from './pages/SignIn'
 import { Template } from './pages/Template'
 import { TemplateForm } from './pages/TemplateForm'
 import { Templates } from './pages/Templates'
+import { DrillLine } from './parts/Drills'
 import { ModeContext, useChosenMode } from './parts/mode'
 import { themeOf } from './theme'
 
@@ -60,8 +66,11 @@ function Console() {
                 <NavLink to="/" end>
                   Groups
                 </NavLink>
+                <NavLink to="/pools">Pools</NavLink>
+                <NavLink to="/checks">Checks</NavLink>
                 <NavLink to="/templates">Templates</NavLink>
                 <NavLink to="/images">Images</NavLink>
+                <NavLink to="/costs">Costs</NavLink>
               </nav>
               <span className="space" />
               <ConnectionWord connection={connection} />
@@ -72,8 +81,14 @@ function Console() {
                 Sign out
               </Button>
             </header>
+            <DrillLine />
             <Routes>
               <Route path="/" element={<Groups />} />
+              <Route path="/new-group" element={<NewGroup />} />
+              <Route path="/pools" element={<Pools />} />
+              <Route path="/pools/:name" element={<Pool />} />
+              <Route path="/checks" element={<Checks />} />
+              <Route path="/costs" element={<Costs />} />
               <Route path="/groups/:name" element={<Group />} />
               <Route path="/images" element={<Images />} />
               <Route path="/images/:name/:version" element={<Image />} />

@@ -46,6 +46,24 @@ func (e CheckKind) Valid() bool {
 	}
 }
 
+// Defines values for Choose.
+const (
+	LeastBusy  Choose = "least-busy"
+	RoundRobin Choose = "round-robin"
+)
+
+// Valid indicates whether the value is a known member of the Choose enum.
+func (e Choose) Valid() bool {
+	switch e {
+	case LeastBusy:
+		return true
+	case RoundRobin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CopyState.
 const (
 	CopyStateCopying CopyState = "copying"
@@ -141,11 +159,12 @@ func (e ImageState) Valid() bool {
 
 // Defines values for InstanceCommandCommand.
 const (
-	Park   InstanceCommandCommand = "park"
-	Pin    InstanceCommandCommand = "pin"
-	Retire InstanceCommandCommand = "retire"
-	Unpark InstanceCommandCommand = "unpark"
-	Unpin  InstanceCommandCommand = "unpin"
+	Park     InstanceCommandCommand = "park"
+	Pin      InstanceCommandCommand = "pin"
+	Recreate InstanceCommandCommand = "recreate"
+	Retire   InstanceCommandCommand = "retire"
+	Unpark   InstanceCommandCommand = "unpark"
+	Unpin    InstanceCommandCommand = "unpin"
 )
 
 // Valid indicates whether the value is a known member of the InstanceCommandCommand enum.
@@ -154,6 +173,8 @@ func (e InstanceCommandCommand) Valid() bool {
 	case Park:
 		return true
 	case Pin:
+		return true
+	case Recreate:
 		return true
 	case Retire:
 		return true
@@ -253,6 +274,54 @@ func (e NewCheckKind) Valid() bool {
 	}
 }
 
+// Defines values for NewDrillKind.
+const (
+	Burn   NewDrillKind = "burn"
+	Crash  NewDrillKind = "crash"
+	Errors NewDrillKind = "errors"
+	Hang   NewDrillKind = "hang"
+	Slow   NewDrillKind = "slow"
+	Zone   NewDrillKind = "zone"
+)
+
+// Valid indicates whether the value is a known member of the NewDrillKind enum.
+func (e NewDrillKind) Valid() bool {
+	switch e {
+	case Burn:
+		return true
+	case Crash:
+		return true
+	case Errors:
+		return true
+	case Hang:
+		return true
+	case Slow:
+		return true
+	case Zone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Nobody.
+const (
+	Refuse Nobody = "refuse"
+	TryAll Nobody = "try-all"
+)
+
+// Valid indicates whether the value is a known member of the Nobody enum.
+func (e Nobody) Valid() bool {
+	switch e {
+	case Refuse:
+		return true
+	case TryAll:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OpenPortProtocol.
 const (
 	OpenPortProtocolTcp OpenPortProtocol = "tcp"
@@ -346,6 +415,27 @@ func (e Shed) Valid() bool {
 	}
 }
 
+// Defines values for Spread.
+const (
+	Cheapest Spread = "cheapest"
+	Even     Spread = "even"
+	InOrder  Spread = "in-order"
+)
+
+// Valid indicates whether the value is a known member of the Spread enum.
+func (e Spread) Valid() bool {
+	switch e {
+	case Cheapest:
+		return true
+	case Even:
+		return true
+	case InOrder:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TemplateState.
 const (
 	TemplateStateReady     TemplateState = "ready"
@@ -409,6 +499,24 @@ func (e WaveState) Valid() bool {
 	case WaveStateSoaking:
 		return true
 	case WaveStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetCostsParamsStep.
+const (
+	Day  GetCostsParamsStep = "day"
+	Hour GetCostsParamsStep = "hour"
+)
+
+// Valid indicates whether the value is a known member of the GetCostsParamsStep enum.
+func (e GetCostsParamsStep) Valid() bool {
+	switch e {
+	case Day:
+		return true
+	case Hour:
 		return true
 	default:
 		return false
@@ -487,6 +595,8 @@ type Change struct {
 
 // Check defines model for Check.
 type Check struct {
+	// Advice What is allowed and will hurt
+	Advice    []string  `json:"advice"`
 	CreatedAt time.Time `json:"created_at"`
 	Fails     int       `json:"fails"`
 
@@ -495,6 +605,7 @@ type Check struct {
 	Host            string    `json:"host"`
 	IntervalSeconds float64   `json:"interval_seconds"`
 	Kind            CheckKind `json:"kind"`
+	Labels          Labels    `json:"labels"`
 	Name            string    `json:"name"`
 	Passes          int       `json:"passes"`
 	Path            string    `json:"path"`
@@ -518,6 +629,7 @@ type CheckChange struct {
 	Fails           *int     `json:"fails,omitempty"`
 	Host            *string  `json:"host,omitempty"`
 	IntervalSeconds *float64 `json:"interval_seconds,omitempty"`
+	Labels          *Labels  `json:"labels,omitempty"`
 	Passes          *int     `json:"passes,omitempty"`
 	Path            *string  `json:"path,omitempty"`
 	Port            *int     `json:"port,omitempty"`
@@ -535,6 +647,9 @@ type CheckList struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+type Choose string
+
 // Copy defines model for Copy.
 type Copy struct {
 	BeganAt    time.Time  `json:"began_at"`
@@ -551,11 +666,92 @@ type Copy struct {
 // CopyState defines model for Copy.State.
 type CopyState string
 
+// CostLine defines model for CostLine.
+type CostLine struct {
+	// Cost In the currency that the prices are in
+	Cost float64 `json:"cost"`
+
+	// Hours Of all instances together
+	Hours float64 `json:"hours"`
+
+	// Name The group, zone or value of the label; empty for what has no such label
+	Name string `json:"name"`
+
+	// NowPerHour What runs now costs for an hour
+	NowPerHour float64 `json:"now_per_hour"`
+
+	// Steps The cost in each step, in order
+	Steps []float64 `json:"steps"`
+}
+
+// Costs defines model for Costs.
+type Costs struct {
+	By   string    `json:"by"`
+	From time.Time `json:"from"`
+
+	// Lines The dearest first
+	Lines       []CostLine `json:"lines"`
+	NowPerHour  float64    `json:"now_per_hour"`
+	StepSeconds int        `json:"step_seconds"`
+	To          time.Time  `json:"to"`
+	Total       float64    `json:"total"`
+}
+
+// Drill defines model for Drill.
+type Drill struct {
+	BeganAt  time.Time `json:"began_at"`
+	BeganBy  string    `json:"began_by"`
+	Instance *string   `json:"instance,omitempty"`
+	Kind     string    `json:"kind"`
+	Number   int64     `json:"number"`
+	UntilAt  time.Time `json:"until_at"`
+
+	// What In words
+	What string  `json:"what"`
+	Zone *string `json:"zone,omitempty"`
+}
+
+// DrillList defines model for DrillList.
+type DrillList struct {
+	Items []Drill `json:"items"`
+}
+
 // Environment Variables given to the workload
 type Environment map[string]string
 
+// FailingPlace defines model for FailingPlace.
+type FailingPlace struct {
+	Count int `json:"count"`
+
+	// Failures The last three, newest last
+	Failures []Failure `json:"failures"`
+	Instance *string   `json:"instance,omitempty"`
+	UntilAt  time.Time `json:"until_at"`
+}
+
+// FailingPlaceList defines model for FailingPlaceList.
+type FailingPlaceList struct {
+	Items []FailingPlace `json:"items"`
+}
+
+// Failure defines model for Failure.
+type Failure struct {
+	At time.Time `json:"at"`
+
+	// BootLog The end of what its machine wrote, at most 4 KiB
+	BootLog  string `json:"boot_log"`
+	Instance string `json:"instance"`
+	Version  string `json:"version"`
+
+	// Why What brought it to its end
+	Why  string `json:"why"`
+	Zone string `json:"zone"`
+}
+
 // Group defines model for Group.
 type Group struct {
+	Above int `json:"above"`
+
 	// Advice What is allowed and will hurt
 	Advice       []string  `json:"advice"`
 	CreatedAt    time.Time `json:"created_at"`
@@ -580,25 +776,35 @@ type Group struct {
 	Name             string     `json:"name"`
 	PinNew           bool       `json:"pin_new"`
 	Pools            []string   `json:"pools"`
-	Revision         int64      `json:"revision"`
+
+	// Relapses Places whose instances failed and have not proven themselves since
+	Relapses []Relapse `json:"relapses"`
+	Revision int64     `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
 	SettleSeconds float64 `json:"settle_seconds"`
 
 	// Shed Who goes first when the group shrinks, after balance between zones
-	Shed     Shed    `json:"shed"`
-	Size     int     `json:"size"`
+	Shed Shed `json:"shed"`
+	Size int  `json:"size"`
+
+	// SlowSeconds Their 95th percentile
+	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread   Spread  `json:"spread"`
 	Summary  Summary `json:"summary"`
 	Template string  `json:"template"`
 
-	// UsualSeconds How long instances of this template usually take from order to serving
+	// UsualSeconds How long instances of this template usually take from order to serving: the median of the last 50
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
 	Zones        []string `json:"zones"`
 }
 
 // GroupChange defines model for GroupChange.
 type GroupChange struct {
+	Above            *int      `json:"above,omitempty"`
 	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
 	Heal             *string   `json:"heal,omitempty"`
 	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
@@ -613,6 +819,9 @@ type GroupChange struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed *Shed `json:"shed,omitempty"`
 	Size *int  `json:"size,omitempty"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread *Spread `json:"spread,omitempty"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -637,6 +846,17 @@ type GroupCommandCommand string
 type GroupList struct {
 	Items []Group `json:"items"`
 	Next  *string `json:"next,omitempty"`
+}
+
+// GroupShare defines model for GroupShare.
+type GroupShare struct {
+	Group string `json:"group"`
+
+	// Reserve Gets requests only when too few of the others are healthy
+	Reserve *bool `json:"reserve,omitempty"`
+
+	// Weight Its part of the requests against the other groups, whatever their sizes
+	Weight *int `json:"weight,omitempty"`
 }
 
 // Image defines model for Image.
@@ -749,28 +969,43 @@ type Instance struct {
 	Since     time.Time  `json:"since"`
 
 	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
-	Slip    string        `json:"slip"`
-	State   InstanceState `json:"state"`
-	UpAt    *time.Time    `json:"up_at,omitempty"`
-	Verdict Verdict       `json:"verdict"`
-	Version string        `json:"version"`
-	Why     string        `json:"why"`
-	Zone    string        `json:"zone"`
+	Slip string `json:"slip"`
+
+	// SlowSeconds Their 95th percentile; only for a single instance
+	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
+	State       InstanceState `json:"state"`
+	UpAt        *time.Time    `json:"up_at,omitempty"`
+
+	// UsualSeconds How long its kind usually takes from order to serving: the median of the last 50; only for a single instance
+	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
+	Verdict      Verdict  `json:"verdict"`
+	Version      string   `json:"version"`
+	Why          string   `json:"why"`
+	Zone         string   `json:"zone"`
 }
 
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
+	// Command recreate: a fresh machine under the same name
 	Command InstanceCommandCommand `json:"command"`
 	Reason  *string                `json:"reason,omitempty"`
 }
 
-// InstanceCommandCommand defines model for InstanceCommand.Command.
+// InstanceCommandCommand recreate: a fresh machine under the same name
 type InstanceCommandCommand string
 
 // InstanceList defines model for InstanceList.
 type InstanceList struct {
 	Items []Instance `json:"items"`
 	Next  *string    `json:"next,omitempty"`
+}
+
+// InstanceRelease defines model for InstanceRelease.
+type InstanceRelease struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// Replace Whether the group launches another in its place; without it the size is one less
+	Replace *bool `json:"replace,omitempty"`
 }
 
 // InstanceState defines model for InstanceState.
@@ -817,6 +1052,36 @@ type LineChange struct {
 // LineChangeKind defines model for LineChange.Kind.
 type LineChangeKind string
 
+// Listener defines model for Listener.
+type Listener struct {
+	// Address Address and port, such as 127.0.0.1:8000
+	//
+	// Example: 127.0.0.1:8000
+	Address string `json:"address"`
+
+	// Certificate For https: the file, on the machine of the service, with the certificate chain in PEM; it is read again when it changes
+	Certificate *string `json:"certificate,omitempty"`
+
+	// Key For https: the file with its private key in PEM
+	Key *string `json:"key,omitempty"`
+}
+
+// ListenerState defines model for ListenerState.
+type ListenerState struct {
+	Address     string  `json:"address"`
+	Certificate *string `json:"certificate,omitempty"`
+
+	// ExpiresAt When its certificate ends
+	ExpiresAt *time.Time `json:"expires_at,omitempty"`
+	Key       *string    `json:"key,omitempty"`
+
+	// Secure Whether it speaks https
+	Secure bool `json:"secure"`
+
+	// Trouble Why it is not open, or why a changed certificate was not taken; empty when all is well
+	Trouble string `json:"trouble"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Mark    string `json:"mark"`
@@ -860,6 +1125,7 @@ type NewCheck struct {
 	Host            *string      `json:"host,omitempty"`
 	IntervalSeconds *float64     `json:"interval_seconds,omitempty"`
 	Kind            NewCheckKind `json:"kind"`
+	Labels          *Labels      `json:"labels,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
@@ -896,8 +1162,35 @@ type NewCopy struct {
 	To string `json:"to"`
 }
 
+// NewDrill defines model for NewDrill.
+type NewDrill struct {
+	// ErrorPercent For errors: the share of requests
+	ErrorPercent *int `json:"error_percent,omitempty"`
+
+	// ForSeconds A crash is over at once
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+
+	// Instance For all kinds but zone
+	Instance *string `json:"instance,omitempty"`
+
+	// Kind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+	Kind   NewDrillKind `json:"kind"`
+	Reason *string      `json:"reason,omitempty"`
+
+	// SlowSeconds For slow: how much later it answers
+	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
+
+	// Zone For zone
+	Zone *string `json:"zone,omitempty"`
+}
+
+// NewDrillKind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+type NewDrillKind string
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
+	// Above How many instances more than the size there may be outside of a rollout, so that another serves before one that is replaced goes
+	Above        *int     `json:"above,omitempty"`
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
 
 	// Heal off, machine, or the name of a check
@@ -924,6 +1217,9 @@ type NewGroup struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed *Shed `json:"shed,omitempty"`
 	Size int   `json:"size"`
+
+	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	Spread *Spread `json:"spread,omitempty"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
@@ -958,13 +1254,31 @@ type NewPool struct {
 	// Check The check that decides which targets get traffic
 	Check string `json:"check"`
 
-	// Listen Address and port of the listener, such as 127.0.0.1:8000
-	//
-	// Example: 127.0.0.1:8000
-	Listen string `json:"listen"`
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose *Choose `json:"choose,omitempty"`
+
+	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
+	EnoughPercent *int       `json:"enough_percent,omitempty"`
+	Labels        *Labels    `json:"labels,omitempty"`
+	Listeners     []Listener `json:"listeners"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody *Nobody `json:"nobody,omitempty"`
+
+	// Shares Groups that do not share as their targets do
+	Shares *[]GroupShare `json:"shares,omitempty"`
+
+	// SlowStartSeconds How long a fresh target takes to come to its full share
+	SlowStartSeconds *float64 `json:"slow_start_seconds,omitempty"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights *TargetWeights `json:"weights,omitempty"`
+
+	// Zones Where the listeners stand, for advice
+	Zones *[]string `json:"zones,omitempty"`
 }
 
 // NewRollout defines model for NewRollout.
@@ -985,6 +1299,13 @@ type NewRollout struct {
 
 	// Waves How far each wave goes: a number of instances or a share; the last is 100%. Without it: 1, 50%, 100%
 	Waves *[]string `json:"waves,omitempty"`
+}
+
+// NewRun defines model for NewRun.
+type NewRun struct {
+	// Command The program and its arguments; no shell reads them
+	Command        []string `json:"command"`
+	TimeoutSeconds *float64 `json:"timeout_seconds,omitempty"`
 }
 
 // NewTemplate defines model for NewTemplate.
@@ -1026,7 +1347,13 @@ type NewTemplate struct {
 
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
 }
+
+// Nobody When no target is healthy: answer 503 at once, or try those that are not
+type Nobody string
 
 // OpenPort defines model for OpenPort.
 type OpenPort struct {
@@ -1050,19 +1377,60 @@ type PlaceList struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	Check     string    `json:"check"`
-	CreatedAt time.Time `json:"created_at"`
-	Failures  int64     `json:"failures"`
-	Listen    string    `json:"listen"`
+	Check string `json:"check"`
 
-	// Listening "yes", or why the listener is not open
-	Listening string `json:"listening"`
-	Name      string `json:"name"`
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose        Choose    `json:"choose"`
+	CreatedAt     time.Time `json:"created_at"`
+	EnoughPercent int       `json:"enough_percent"`
+	Failures      int64     `json:"failures"`
+
+	// Groups That it sends requests to
+	Groups    []string        `json:"groups"`
+	Labels    Labels          `json:"labels"`
+	Listeners []ListenerState `json:"listeners"`
+	Name      string          `json:"name"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody Nobody `json:"nobody"`
 
 	// Requests Since the service started
-	Requests int64    `json:"requests"`
-	Revision int64    `json:"revision"`
-	Targets  []Target `json:"targets"`
+	Requests int64 `json:"requests"`
+	Revision int64 `json:"revision"`
+
+	// Sentence The state of the pool in words
+	Sentence         string       `json:"sentence"`
+	Shares           []GroupShare `json:"shares"`
+	SlowStartSeconds float64      `json:"slow_start_seconds"`
+	Targets          []Target     `json:"targets"`
+
+	// Versions By template version
+	Versions []VersionTraffic `json:"versions"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights TargetWeights `json:"weights"`
+	Zones   []string      `json:"zones"`
+}
+
+// PoolChange defines model for PoolChange.
+type PoolChange struct {
+	Check *string `json:"check,omitempty"`
+
+	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Choose        *Choose     `json:"choose,omitempty"`
+	EnoughPercent *int        `json:"enough_percent,omitempty"`
+	Labels        *Labels     `json:"labels,omitempty"`
+	Listeners     *[]Listener `json:"listeners,omitempty"`
+
+	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	Nobody           *Nobody       `json:"nobody,omitempty"`
+	Reason           *string       `json:"reason,omitempty"`
+	Shares           *[]GroupShare `json:"shares,omitempty"`
+	SlowStartSeconds *float64      `json:"slow_start_seconds,omitempty"`
+
+	// Weights The weight of single instances against the others of their group; 100 when not named
+	Weights *TargetWeights `json:"weights,omitempty"`
+	Zones   *[]string      `json:"zones,omitempty"`
 }
 
 // PoolList defines model for PoolList.
@@ -1107,6 +1475,22 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
+// Relapse defines model for Relapse.
+type Relapse struct {
+	// Count How many instances failed in a row in this place
+	Count int `json:"count"`
+
+	// Failed The last three, newest last
+	Failed []string `json:"failed"`
+
+	// Instance That has the place now; absent while it is empty
+	Instance *string   `json:"instance,omitempty"`
+	LastAt   time.Time `json:"last_at"`
+
+	// UntilAt Until when the place stays empty
+	UntilAt time.Time `json:"until_at"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -1115,6 +1499,15 @@ type Report struct {
 	Since   *time.Time `json:"since,omitempty"`
 	Verdict Verdict    `json:"verdict"`
 	Why     string     `json:"why"`
+}
+
+// RequestInFlight defines model for RequestInFlight.
+type RequestInFlight struct {
+	ForSeconds float64 `json:"for_seconds"`
+	Method     string  `json:"method"`
+
+	// Path Without its query
+	Path string `json:"path"`
 }
 
 // Rollout defines model for Rollout.
@@ -1159,6 +1552,20 @@ type RolloutList struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// Run defines model for Run.
+type Run struct {
+	// Output What it wrote, at most the first 256 KiB
+	Output string `json:"output"`
+
+	// Status The exit status; -1 when it was ended by a signal or the timeout
+	Status      int     `json:"status"`
+	TookSeconds float64 `json:"took_seconds"`
+	Truncated   bool    `json:"truncated"`
+
+	// Why Why there is no exit status
+	Why *string `json:"why,omitempty"`
+}
+
 // Service defines model for Service.
 type Service struct {
 	Now     time.Time `json:"now"`
@@ -1171,6 +1578,9 @@ type Service struct {
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
 
+// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+type Spread string
+
 // Summary defines model for Summary.
 type Summary struct {
 	ComingUp int `json:"coming_up"`
@@ -1178,6 +1588,9 @@ type Summary struct {
 
 	// LeftSeconds About how long the rollout still takes
 	LeftSeconds *float64 `json:"left_seconds,omitempty"`
+
+	// Parked Kept running by a person, and not counted
+	Parked int `json:"parked"`
 
 	// Sentence The state of the group in words
 	Sentence string `json:"sentence"`
@@ -1188,12 +1601,20 @@ type Summary struct {
 	// Unwell In service, but unhealthy
 	Unwell   int            `json:"unwell"`
 	Versions []VersionCount `json:"versions"`
-	Waits    []Wait         `json:"waits"`
+
+	// Waits What it waits for, the longest first; at most twenty
+	Waits []Wait `json:"waits"`
+
+	// Zones In the group's order; what is in none of its zones any more comes last
+	Zones []ZoneCount `json:"zones"`
 }
 
 // Target defines model for Target.
 type Target struct {
 	Address string `json:"address"`
+
+	// AsideUntil Set aside until then because it refused or reset connections
+	AsideUntil *time.Time `json:"aside_until,omitempty"`
 
 	// Failures Answered 5xx or not answered
 	Failures int64  `json:"failures"`
@@ -1201,22 +1622,34 @@ type Target struct {
 	InFlight int    `json:"in_flight"`
 	Instance string `json:"instance"`
 
-	// MedianMs Of the last 1000 answers
+	// MedianMs Over the last 15 minutes
 	MedianMs float64 `json:"median_ms"`
 
 	// Open Whether it gets new requests
 	Open bool `json:"open"`
 
-	// P99Ms Of the last 1000 answers
+	// P99Ms Over the last 15 minutes
 	P99Ms float64 `json:"p99_ms"`
 
 	// Requests Sent to it since it became a target
 	Requests int64 `json:"requests"`
 
 	// Retried That it did not take and another target did
-	Retried int64  `json:"retried"`
-	Version string `json:"version"`
+	Retried int64 `json:"retried"`
+
+	// SharePercent Its part of new requests now
+	SharePercent float64 `json:"share_percent"`
+	Version      string  `json:"version"`
+
+	// WaitsFor When it gets no new requests: those that it still has, oldest first, at most ten
+	WaitsFor []RequestInFlight `json:"waits_for"`
+
+	// Windows Over 1, 5 and 15 minutes
+	Windows []TrafficWindow `json:"windows"`
 }
+
+// TargetWeights The weight of single instances against the others of their group; 100 when not named
+type TargetWeights map[string]int
 
 // Template defines model for Template.
 type Template struct {
@@ -1257,6 +1690,9 @@ type Template struct {
 
 	// Why Why it is withdrawn
 	Why string `json:"why"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices ZonePrices `json:"zone_prices"`
 }
 
 // TemplateState defines model for Template.State.
@@ -1328,6 +1764,28 @@ type TemplateRevision struct {
 
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
+
+	// ZonePrices The price for an hour in zones where it is another
+	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
+}
+
+// TrafficWindow defines model for TrafficWindow.
+type TrafficWindow struct {
+	// MedianMs To the first byte of the answer; right within a tenth
+	MedianMs float64 `json:"median_ms"`
+
+	// Minutes 1, 5 or 15: how far back it goes
+	Minutes    int     `json:"minutes"`
+	P95Ms      float64 `json:"p95_ms"`
+	P99Ms      float64 `json:"p99_ms"`
+	PerSecond  float64 `json:"per_second"`
+	Requests   int64   `json:"requests"`
+	Status1xx  int64   `json:"status_1xx"`
+	Status2xx  int64   `json:"status_2xx"`
+	Status3xx  int64   `json:"status_3xx"`
+	Status4xx  int64   `json:"status_4xx"`
+	Status5xx  int64   `json:"status_5xx"`
+	Unanswered int64   `json:"unanswered"`
 }
 
 // Users defines model for Users.
@@ -1349,13 +1807,25 @@ type VersionCount struct {
 	Version string `json:"version"`
 }
 
+// VersionTraffic defines model for VersionTraffic.
+type VersionTraffic struct {
+	InFlight int             `json:"in_flight"`
+	Version  string          `json:"version"`
+	Windows  []TrafficWindow `json:"windows"`
+}
+
 // Wait defines model for Wait.
 type Wait struct {
-	ForSeconds   float64       `json:"for_seconds"`
-	Instance     string        `json:"instance"`
-	State        InstanceState `json:"state"`
-	UsualSeconds *float64      `json:"usual_seconds,omitempty"`
-	Why          string        `json:"why"`
+	ForSeconds float64 `json:"for_seconds"`
+	Instance   string  `json:"instance"`
+
+	// SlowSeconds 95th percentile
+	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
+	State       InstanceState `json:"state"`
+
+	// UsualSeconds Median
+	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
+	Why          string   `json:"why"`
 }
 
 // Wave defines model for Wave.
@@ -1385,6 +1855,16 @@ type Withdrawal struct {
 	Successor *Ref `json:"successor,omitempty"`
 }
 
+// ZoneCount defines model for ZoneCount.
+type ZoneCount struct {
+	ComingUp int    `json:"coming_up"`
+	GoingOut int    `json:"going_out"`
+	Parked   int    `json:"parked"`
+	Serving  int    `json:"serving"`
+	Unwell   int    `json:"unwell"`
+	Zone     string `json:"zone"`
+}
+
 // ZonePlace defines model for ZonePlace.
 type ZonePlace struct {
 	// Instances That are not gone
@@ -1392,6 +1872,9 @@ type ZonePlace struct {
 	Name      string `json:"name"`
 	Serving   int    `json:"serving"`
 }
+
+// ZonePrices The price for an hour in zones where it is another
+type ZonePrices map[string]float64
 
 // After defines model for After.
 type After = string
@@ -1438,11 +1921,33 @@ type CreateCheckParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// DeleteCheckParams defines parameters for DeleteCheck.
+type DeleteCheckParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangeCheckParams defines parameters for ChangeCheck.
 type ChangeCheckParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
+
+// GetCostsParams defines parameters for GetCosts.
+type GetCostsParams struct {
+	// By group, zone, or label:NAME
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// From Without it the beginning of this month in UTC
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Without it now
+	To   *time.Time          `form:"to,omitempty" json:"to,omitempty"`
+	Step *GetCostsParamsStep `form:"step,omitempty" json:"step,omitempty"`
+}
+
+// GetCostsParamsStep defines parameters for GetCosts.
+type GetCostsParamsStep string
 
 // WatchEventsParams defines parameters for WatchEvents.
 type WatchEventsParams struct {
@@ -1462,6 +1967,9 @@ type ListGroupsParams struct {
 
 // CreateGroupParams defines parameters for CreateGroup.
 type CreateGroupParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
@@ -1615,6 +2123,12 @@ type TellInstanceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ReleaseInstanceParams defines parameters for ReleaseInstance.
+type ReleaseInstanceParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	Group    *string `form:"group,omitempty" json:"group,omitempty"`
@@ -1641,6 +2155,18 @@ type ListPoolsParams struct {
 type CreatePoolParams struct {
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeletePoolParams defines parameters for DeletePool.
+type DeletePoolParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangePoolParams defines parameters for ChangePool.
+type ChangePoolParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListRolloutsParams defines parameters for ListRollouts.
@@ -1720,6 +2246,9 @@ type CreateCheckJSONRequestBody = NewCheck
 // ChangeCheckJSONRequestBody defines body for ChangeCheck for application/json ContentType.
 type ChangeCheckJSONRequestBody = CheckChange
 
+// StartDrillJSONRequestBody defines body for StartDrill for application/json ContentType.
+type StartDrillJSONRequestBody = NewDrill
+
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
@@ -1753,8 +2282,17 @@ type LaunchInstanceJSONRequestBody = NewInstance
 // TellInstanceJSONRequestBody defines body for TellInstance for application/json ContentType.
 type TellInstanceJSONRequestBody = InstanceCommand
 
+// ReleaseInstanceJSONRequestBody defines body for ReleaseInstance for application/json ContentType.
+type ReleaseInstanceJSONRequestBody = InstanceRelease
+
+// RunOnInstanceJSONRequestBody defines body for RunOnInstance for application/json ContentType.
+type RunOnInstanceJSONRequestBody = NewRun
+
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool
+
+// ChangePoolJSONRequestBody defines body for ChangePool for application/json ContentType.
+type ChangePoolJSONRequestBody = PoolChange
 
 // TellRolloutJSONRequestBody defines body for TellRollout for application/json ContentType.
 type TellRolloutJSONRequestBody = RolloutCommand
@@ -1782,12 +2320,27 @@ type ServerInterface interface {
 	// CreateCheck Make a health check
 	// (POST /v1/checks)
 	CreateCheck(ctx *echo.Context, params CreateCheckParams) error
+	// DeleteCheck Delete a check that nothing uses
+	// (DELETE /v1/checks/{name})
+	DeleteCheck(ctx *echo.Context, name ObjectName, params DeleteCheckParams) error
 	// GetCheck One check
 	// (GET /v1/checks/{name})
 	GetCheck(ctx *echo.Context, name ObjectName) error
 	// ChangeCheck Change a check, only what is given; it applies at once to all that use it
 	// (PATCH /v1/checks/{name})
 	ChangeCheck(ctx *echo.Context, name ObjectName, params ChangeCheckParams) error
+	// GetCosts What instances cost, from how long they ran and the prices of their templates
+	// (GET /v1/costs)
+	GetCosts(ctx *echo.Context, params GetCostsParams) error
+	// ListDrills Drills that are under way
+	// (GET /v1/drills)
+	ListDrills(ctx *echo.Context) error
+	// StartDrill Make a fault on purpose; it ends by itself, and when the service stops
+	// (POST /v1/drills)
+	StartDrill(ctx *echo.Context) error
+	// StopDrill End a drill now
+	// (DELETE /v1/drills/{number})
+	StopDrill(ctx *echo.Context, number int64) error
 	// WatchEvents Server-sent events for everything that changes
 	// (GET /v1/events)
 	WatchEvents(ctx *echo.Context, params WatchEventsParams) error
@@ -1809,6 +2362,9 @@ type ServerInterface interface {
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error
+	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
+	// (GET /v1/groups/{name}/failures)
+	ListFailures(ctx *echo.Context, name ObjectName) error
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx *echo.Context, name ObjectName, params StartRolloutParams) error
@@ -1872,9 +2428,15 @@ type ServerInterface interface {
 	// GetBootLog What the machine of an instance has written
 	// (GET /v1/instances/{id}/boot-log)
 	GetBootLog(ctx *echo.Context, id InstanceId) error
-	// TellInstance Pin, unpin, park, unpark or retire an instance
+	// TellInstance Pin, unpin, park, unpark, retire or recreate an instance
 	// (POST /v1/instances/{id}/commands)
 	TellInstance(ctx *echo.Context, id InstanceId, params TellInstanceParams) error
+	// ReleaseInstance Let an instance go without stopping it; it belongs to no group from then on
+	// (POST /v1/instances/{id}/release)
+	ReleaseInstance(ctx *echo.Context, id InstanceId, params ReleaseInstanceParams) error
+	// RunOnInstance Run a command on the machine of an instance; it is journalled
+	// (POST /v1/instances/{id}/run)
+	RunOnInstance(ctx *echo.Context, id InstanceId) error
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
@@ -1887,9 +2449,15 @@ type ServerInterface interface {
 	// CreatePool Make a pool behind a listener
 	// (POST /v1/pools)
 	CreatePool(ctx *echo.Context, params CreatePoolParams) error
+	// DeletePool Close the listeners of a pool that no group is in, and remove it
+	// (DELETE /v1/pools/{name})
+	DeletePool(ctx *echo.Context, name ObjectName, params DeletePoolParams) error
 	// GetPool One pool with its targets
 	// (GET /v1/pools/{name})
 	GetPool(ctx *echo.Context, name ObjectName) error
+	// ChangePool Change a pool, only what is given
+	// (PATCH /v1/pools/{name})
+	ChangePool(ctx *echo.Context, name ObjectName, params ChangePoolParams) error
 	// ListRollouts Rollouts, newest first
 	// (GET /v1/rollouts)
 	ListRollouts(ctx *echo.Context, params ListRolloutsParams) error
@@ -1996,6 +2564,42 @@ func (w *ServerInterfaceWrapper) CreateCheck(ctx *echo.Context) error {
 	return err
 }
 
+// DeleteCheck converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteCheck(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteCheckParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteCheck(ctx, name, params)
+	return err
+}
+
 // GetCheck converts echo context to params.
 func (w *ServerInterfaceWrapper) GetCheck(ctx *echo.Context) error {
 	var err error
@@ -2045,6 +2649,79 @@ func (w *ServerInterfaceWrapper) ChangeCheck(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeCheck(ctx, name, params)
+	return err
+}
+
+// GetCosts converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCosts(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCostsParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "step", ctx.QueryParams(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter step: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCosts(ctx, params)
+	return err
+}
+
+// ListDrills converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrills(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrills(ctx)
+	return err
+}
+
+// StartDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) StartDrill(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartDrill(ctx)
+	return err
+}
+
+// StopDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) StopDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopDrill(ctx, number)
 	return err
 }
 
@@ -2114,6 +2791,12 @@ func (w *ServerInterfaceWrapper) CreateGroup(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CreateGroupParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -2264,6 +2947,22 @@ func (w *ServerInterfaceWrapper) TellGroup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TellGroup(ctx, name, params)
+	return err
+}
+
+// ListFailures converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFailures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFailures(ctx, name)
 	return err
 }
 
@@ -3004,6 +3703,58 @@ func (w *ServerInterfaceWrapper) TellInstance(ctx *echo.Context) error {
 	return err
 }
 
+// ReleaseInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) ReleaseInstance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReleaseInstanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReleaseInstance(ctx, id, params)
+	return err
+}
+
+// RunOnInstance converts echo context to params.
+func (w *ServerInterfaceWrapper) RunOnInstance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunOnInstance(ctx, id)
+	return err
+}
+
 // ListJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	var err error
@@ -3113,6 +3864,42 @@ func (w *ServerInterfaceWrapper) CreatePool(ctx *echo.Context) error {
 	return err
 }
 
+// DeletePool converts echo context to params.
+func (w *ServerInterfaceWrapper) DeletePool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeletePoolParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeletePool(ctx, name, params)
+	return err
+}
+
 // GetPool converts echo context to params.
 func (w *ServerInterfaceWrapper) GetPool(ctx *echo.Context) error {
 	var err error
@@ -3126,6 +3913,42 @@ func (w *ServerInterfaceWrapper) GetPool(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPool(ctx, name)
+	return err
+}
+
+// ChangePool converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangePoolParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePool(ctx, name, params)
 	return err
 }
 
@@ -3647,26 +4470,36 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/v1/templates/:name/marks/:mark", wrapper.SetTemplateMark, options.OperationMiddlewares["setTemplateMark"]...)
 	router.GET(options.BaseURL+"/v1/checks", wrapper.ListChecks, options.OperationMiddlewares["listChecks"]...)
 	router.POST(options.BaseURL+"/v1/checks", wrapper.CreateCheck, options.OperationMiddlewares["createCheck"]...)
+	router.DELETE(options.BaseURL+"/v1/checks/:name", wrapper.DeleteCheck, options.OperationMiddlewares["deleteCheck"]...)
 	router.GET(options.BaseURL+"/v1/checks/:name", wrapper.GetCheck, options.OperationMiddlewares["getCheck"]...)
 	router.PATCH(options.BaseURL+"/v1/checks/:name", wrapper.ChangeCheck, options.OperationMiddlewares["changeCheck"]...)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.CreatePool, options.OperationMiddlewares["createPool"]...)
+	router.DELETE(options.BaseURL+"/v1/pools/:name", wrapper.DeletePool, options.OperationMiddlewares["deletePool"]...)
 	router.GET(options.BaseURL+"/v1/pools/:name", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
+	router.PATCH(options.BaseURL+"/v1/pools/:name", wrapper.ChangePool, options.OperationMiddlewares["changePool"]...)
 	router.GET(options.BaseURL+"/v1/groups", wrapper.ListGroups, options.OperationMiddlewares["listGroups"]...)
 	router.POST(options.BaseURL+"/v1/groups", wrapper.CreateGroup, options.OperationMiddlewares["createGroup"]...)
 	router.DELETE(options.BaseURL+"/v1/groups/:name", wrapper.DeleteGroup, options.OperationMiddlewares["deleteGroup"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
 	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ChangeGroup, options.OperationMiddlewares["changeGroup"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/commands", wrapper.TellGroup, options.OperationMiddlewares["tellGroup"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/failures", wrapper.ListFailures, options.OperationMiddlewares["listFailures"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
 	router.POST(options.BaseURL+"/v1/instances", wrapper.LaunchInstance, options.OperationMiddlewares["launchInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id", wrapper.GetInstance, options.OperationMiddlewares["getInstance"]...)
 	router.POST(options.BaseURL+"/v1/instances/:id/commands", wrapper.TellInstance, options.OperationMiddlewares["tellInstance"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/release", wrapper.ReleaseInstance, options.OperationMiddlewares["releaseInstance"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/run", wrapper.RunOnInstance, options.OperationMiddlewares["runOnInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
 	router.POST(options.BaseURL+"/v1/rollouts/:number/commands", wrapper.TellRollout, options.OperationMiddlewares["tellRollout"]...)
+	router.GET(options.BaseURL+"/v1/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
+	router.POST(options.BaseURL+"/v1/drills", wrapper.StartDrill, options.OperationMiddlewares["startDrill"]...)
+	router.DELETE(options.BaseURL+"/v1/drills/:number", wrapper.StopDrill, options.OperationMiddlewares["stopDrill"]...)
+	router.GET(options.BaseURL+"/v1/costs", wrapper.GetCosts, options.OperationMiddlewares["getCosts"]...)
 	router.GET(options.BaseURL+"/v1/journal", wrapper.ListJournal, options.OperationMiddlewares["listJournal"]...)
 	router.GET(options.BaseURL+"/v1/events", wrapper.WatchEvents, options.OperationMiddlewares["watchEvents"]...)
 
@@ -3742,6 +4575,40 @@ type CreateCheckdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateCheckdefaultApplicationProblemPlusJSONResponse) VisitCreateCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteCheckRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params DeleteCheckParams
+}
+
+type DeleteCheckResponseObject interface {
+	VisitDeleteCheckResponse(w http.ResponseWriter) error
+}
+
+type DeleteCheck204Response struct {
+}
+
+func (response DeleteCheck204Response) VisitDeleteCheckResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteCheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteCheckdefaultApplicationProblemPlusJSONResponse) VisitDeleteCheckResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3832,6 +4699,155 @@ type ChangeCheckdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeCheckdefaultApplicationProblemPlusJSONResponse) VisitChangeCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCostsRequestObject struct {
+	Params GetCostsParams
+}
+
+type GetCostsResponseObject interface {
+	VisitGetCostsResponse(w http.ResponseWriter) error
+}
+
+type GetCosts200JSONResponse Costs
+
+func (response GetCosts200JSONResponse) VisitGetCostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCostsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCostsdefaultApplicationProblemPlusJSONResponse) VisitGetCostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillsRequestObject struct {
+}
+
+type ListDrillsResponseObject interface {
+	VisitListDrillsResponse(w http.ResponseWriter) error
+}
+
+type ListDrills200JSONResponse DrillList
+
+func (response ListDrills200JSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDrillsdefaultApplicationProblemPlusJSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDrillRequestObject struct {
+	Body *StartDrillJSONRequestBody
+}
+
+type StartDrillResponseObject interface {
+	VisitStartDrillResponse(w http.ResponseWriter) error
+}
+
+type StartDrill201JSONResponse Drill
+
+func (response StartDrill201JSONResponse) VisitStartDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartDrilldefaultApplicationProblemPlusJSONResponse) VisitStartDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopDrillRequestObject struct {
+	Number int64 `json:"number"`
+}
+
+type StopDrillResponseObject interface {
+	VisitStopDrillResponse(w http.ResponseWriter) error
+}
+
+type StopDrill204Response struct {
+}
+
+func (response StopDrill204Response) VisitStopDrillResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopDrilldefaultApplicationProblemPlusJSONResponse) VisitStopDrillResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3957,6 +4973,20 @@ type CreateGroupRequestObject struct {
 
 type CreateGroupResponseObject interface {
 	VisitCreateGroupResponse(w http.ResponseWriter) error
+}
+
+type CreateGroup200JSONResponse Group
+
+func (response CreateGroup200JSONResponse) VisitCreateGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type CreateGroup201JSONResponse Group
@@ -4150,6 +5180,45 @@ type TellGroupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TellGroupdefaultApplicationProblemPlusJSONResponse) VisitTellGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFailuresRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListFailuresResponseObject interface {
+	VisitListFailuresResponse(w http.ResponseWriter) error
+}
+
+type ListFailures200JSONResponse FailingPlaceList
+
+func (response ListFailures200JSONResponse) VisitListFailuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFailuresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFailuresdefaultApplicationProblemPlusJSONResponse) VisitListFailuresResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5059,6 +6128,87 @@ func (response TellInstancedefaultApplicationProblemPlusJSONResponse) VisitTellI
 	return err
 }
 
+type ReleaseInstanceRequestObject struct {
+	Id     InstanceId `json:"id"`
+	Params ReleaseInstanceParams
+	Body   *ReleaseInstanceJSONRequestBody
+}
+
+type ReleaseInstanceResponseObject interface {
+	VisitReleaseInstanceResponse(w http.ResponseWriter) error
+}
+
+type ReleaseInstance200JSONResponse Instance
+
+func (response ReleaseInstance200JSONResponse) VisitReleaseInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseInstancedefaultApplicationProblemPlusJSONResponse) VisitReleaseInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunOnInstanceRequestObject struct {
+	Id   InstanceId `json:"id"`
+	Body *RunOnInstanceJSONRequestBody
+}
+
+type RunOnInstanceResponseObject interface {
+	VisitRunOnInstanceResponse(w http.ResponseWriter) error
+}
+
+type RunOnInstance200JSONResponse Run
+
+func (response RunOnInstance200JSONResponse) VisitRunOnInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunOnInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunOnInstancedefaultApplicationProblemPlusJSONResponse) VisitRunOnInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListJournalRequestObject struct {
 	Params ListJournalParams
 }
@@ -5215,6 +6365,40 @@ func (response CreatePooldefaultApplicationProblemPlusJSONResponse) VisitCreateP
 	return err
 }
 
+type DeletePoolRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params DeletePoolParams
+}
+
+type DeletePoolResponseObject interface {
+	VisitDeletePoolResponse(w http.ResponseWriter) error
+}
+
+type DeletePool204Response struct {
+}
+
+func (response DeletePool204Response) VisitDeletePoolResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeletePooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeletePooldefaultApplicationProblemPlusJSONResponse) VisitDeletePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPoolRequestObject struct {
 	Name ObjectName `json:"name"`
 }
@@ -5253,6 +6437,47 @@ type GetPooldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPooldefaultApplicationProblemPlusJSONResponse) VisitGetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePoolRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params ChangePoolParams
+	Body   *ChangePoolJSONRequestBody
+}
+
+type ChangePoolResponseObject interface {
+	VisitChangePoolResponse(w http.ResponseWriter) error
+}
+
+type ChangePool200JSONResponse Pool
+
+func (response ChangePool200JSONResponse) VisitChangePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePooldefaultApplicationProblemPlusJSONResponse) VisitChangePoolResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5915,12 +7140,27 @@ type StrictServerInterface interface {
 	// CreateCheck Make a health check
 	// (POST /v1/checks)
 	CreateCheck(ctx context.Context, request CreateCheckRequestObject) (CreateCheckResponseObject, error)
+	// DeleteCheck Delete a check that nothing uses
+	// (DELETE /v1/checks/{name})
+	DeleteCheck(ctx context.Context, request DeleteCheckRequestObject) (DeleteCheckResponseObject, error)
 	// GetCheck One check
 	// (GET /v1/checks/{name})
 	GetCheck(ctx context.Context, request GetCheckRequestObject) (GetCheckResponseObject, error)
 	// ChangeCheck Change a check, only what is given; it applies at once to all that use it
 	// (PATCH /v1/checks/{name})
 	ChangeCheck(ctx context.Context, request ChangeCheckRequestObject) (ChangeCheckResponseObject, error)
+	// GetCosts What instances cost, from how long they ran and the prices of their templates
+	// (GET /v1/costs)
+	GetCosts(ctx context.Context, request GetCostsRequestObject) (GetCostsResponseObject, error)
+	// ListDrills Drills that are under way
+	// (GET /v1/drills)
+	ListDrills(ctx context.Context, request ListDrillsRequestObject) (ListDrillsResponseObject, error)
+	// StartDrill Make a fault on purpose; it ends by itself, and when the service stops
+	// (POST /v1/drills)
+	StartDrill(ctx context.Context, request StartDrillRequestObject) (StartDrillResponseObject, error)
+	// StopDrill End a drill now
+	// (DELETE /v1/drills/{number})
+	StopDrill(ctx context.Context, request StopDrillRequestObject) (StopDrillResponseObject, error)
 	// WatchEvents Server-sent events for everything that changes
 	// (GET /v1/events)
 	WatchEvents(ctx context.Context, request WatchEventsRequestObject) (WatchEventsResponseObject, error)
@@ -5942,6 +7182,9 @@ type StrictServerInterface interface {
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx context.Context, request TellGroupRequestObject) (TellGroupResponseObject, error)
+	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
+	// (GET /v1/groups/{name}/failures)
+	ListFailures(ctx context.Context, request ListFailuresRequestObject) (ListFailuresResponseObject, error)
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx context.Context, request StartRolloutRequestObject) (StartRolloutResponseObject, error)
@@ -6005,9 +7248,15 @@ type StrictServerInterface interface {
 	// GetBootLog What the machine of an instance has written
 	// (GET /v1/instances/{id}/boot-log)
 	GetBootLog(ctx context.Context, request GetBootLogRequestObject) (GetBootLogResponseObject, error)
-	// TellInstance Pin, unpin, park, unpark or retire an instance
+	// TellInstance Pin, unpin, park, unpark, retire or recreate an instance
 	// (POST /v1/instances/{id}/commands)
 	TellInstance(ctx context.Context, request TellInstanceRequestObject) (TellInstanceResponseObject, error)
+	// ReleaseInstance Let an instance go without stopping it; it belongs to no group from then on
+	// (POST /v1/instances/{id}/release)
+	ReleaseInstance(ctx context.Context, request ReleaseInstanceRequestObject) (ReleaseInstanceResponseObject, error)
+	// RunOnInstance Run a command on the machine of an instance; it is journalled
+	// (POST /v1/instances/{id}/run)
+	RunOnInstance(ctx context.Context, request RunOnInstanceRequestObject) (RunOnInstanceResponseObject, error)
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -6020,9 +7269,15 @@ type StrictServerInterface interface {
 	// CreatePool Make a pool behind a listener
 	// (POST /v1/pools)
 	CreatePool(ctx context.Context, request CreatePoolRequestObject) (CreatePoolResponseObject, error)
+	// DeletePool Close the listeners of a pool that no group is in, and remove it
+	// (DELETE /v1/pools/{name})
+	DeletePool(ctx context.Context, request DeletePoolRequestObject) (DeletePoolResponseObject, error)
 	// GetPool One pool with its targets
 	// (GET /v1/pools/{name})
 	GetPool(ctx context.Context, request GetPoolRequestObject) (GetPoolResponseObject, error)
+	// ChangePool Change a pool, only what is given
+	// (PATCH /v1/pools/{name})
+	ChangePool(ctx context.Context, request ChangePoolRequestObject) (ChangePoolResponseObject, error)
 	// ListRollouts Rollouts, newest first
 	// (GET /v1/rollouts)
 	ListRollouts(ctx context.Context, request ListRolloutsRequestObject) (ListRolloutsResponseObject, error)
@@ -6155,6 +7410,32 @@ func (sh *strictHandler) CreateCheck(ctx *echo.Context, params CreateCheckParams
 	return nil
 }
 
+// DeleteCheck operation middleware
+func (sh *strictHandler) DeleteCheck(ctx *echo.Context, name ObjectName, params DeleteCheckParams) error {
+	var request DeleteCheckRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteCheck(ctx.Request().Context(), request.(DeleteCheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteCheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteCheckResponseObject); ok {
+		return validResponse.VisitDeleteCheckResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetCheck operation middleware
 func (sh *strictHandler) GetCheck(ctx *echo.Context, name ObjectName) error {
 	var request GetCheckRequestObject
@@ -6223,6 +7504,125 @@ func (sh *strictHandler) ChangeCheck(ctx *echo.Context, name ObjectName, params 
 		return err
 	} else if validResponse, ok := response.(ChangeCheckResponseObject); ok {
 		return validResponse.VisitChangeCheckResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCosts operation middleware
+func (sh *strictHandler) GetCosts(ctx *echo.Context, params GetCostsParams) error {
+	var request GetCostsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCosts(ctx.Request().Context(), request.(GetCostsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCosts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCostsResponseObject); ok {
+		return validResponse.VisitGetCostsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDrills operation middleware
+func (sh *strictHandler) ListDrills(ctx *echo.Context) error {
+	var request ListDrillsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrills(ctx.Request().Context(), request.(ListDrillsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrills")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDrillsResponseObject); ok {
+		return validResponse.VisitListDrillsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartDrill operation middleware
+func (sh *strictHandler) StartDrill(ctx *echo.Context) error {
+	var request StartDrillRequestObject
+
+	var body StartDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartDrill(ctx.Request().Context(), request.(StartDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartDrillResponseObject); ok {
+		return validResponse.VisitStartDrillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopDrill operation middleware
+func (sh *strictHandler) StopDrill(ctx *echo.Context, number int64) error {
+	var request StopDrillRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopDrill(ctx.Request().Context(), request.(StopDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopDrillResponseObject); ok {
+		return validResponse.VisitStopDrillResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6470,6 +7870,31 @@ func (sh *strictHandler) TellGroup(ctx *echo.Context, name ObjectName, params Te
 		return err
 	} else if validResponse, ok := response.(TellGroupResponseObject); ok {
 		return validResponse.VisitTellGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListFailures operation middleware
+func (sh *strictHandler) ListFailures(ctx *echo.Context, name ObjectName) error {
+	var request ListFailuresRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFailures(ctx.Request().Context(), request.(ListFailuresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFailures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFailuresResponseObject); ok {
+		return validResponse.VisitListFailuresResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7230,6 +8655,103 @@ func (sh *strictHandler) TellInstance(ctx *echo.Context, id InstanceId, params T
 	return nil
 }
 
+// ReleaseInstance operation middleware
+func (sh *strictHandler) ReleaseInstance(ctx *echo.Context, id InstanceId, params ReleaseInstanceParams) error {
+	var request ReleaseInstanceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body ReleaseInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseInstance(ctx.Request().Context(), request.(ReleaseInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReleaseInstanceResponseObject); ok {
+		return validResponse.VisitReleaseInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunOnInstance operation middleware
+func (sh *strictHandler) RunOnInstance(ctx *echo.Context, id InstanceId) error {
+	var request RunOnInstanceRequestObject
+
+	request.Id = id
+
+	var body RunOnInstanceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunOnInstance(ctx.Request().Context(), request.(RunOnInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunOnInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunOnInstanceResponseObject); ok {
+		return validResponse.VisitRunOnInstanceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams) error {
 	var request ListJournalRequestObject
@@ -7351,6 +8873,32 @@ func (sh *strictHandler) CreatePool(ctx *echo.Context, params CreatePoolParams) 
 	return nil
 }
 
+// DeletePool operation middleware
+func (sh *strictHandler) DeletePool(ctx *echo.Context, name ObjectName, params DeletePoolParams) error {
+	var request DeletePoolRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeletePool(ctx.Request().Context(), request.(DeletePoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeletePool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeletePoolResponseObject); ok {
+		return validResponse.VisitDeletePoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetPool operation middleware
 func (sh *strictHandler) GetPool(ctx *echo.Context, name ObjectName) error {
 	var request GetPoolRequestObject
@@ -7370,6 +8918,55 @@ func (sh *strictHandler) GetPool(ctx *echo.Context, name ObjectName) error {
 		return err
 	} else if validResponse, ok := response.(GetPoolResponseObject); ok {
 		return validResponse.VisitGetPoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangePool operation middleware
+func (sh *strictHandler) ChangePool(ctx *echo.Context, name ObjectName, params ChangePoolParams) error {
+	var request ChangePoolRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body ChangePoolJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePool(ctx.Request().Context(), request.(ChangePoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePoolResponseObject); ok {
+		return validResponse.VisitChangePoolResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7903,166 +9500,217 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3tctw2luirYHpmapMdSmrJkmPLlZp1EifjGSdxOU5StbbXgybR3RixAQ4Aqt32aOs+zX2w+yS3cPBB",
-	"kATZpNRq2bv5JXU3iY/zfQ7OOfgwSfmq4IwwJSfnHyYFFnhFFBHw6fFcEaH/yYhMBS0U5WxyPnm5JOjv",
-	"jLxTf0d8jtSSoAIvCJqRORdkkkyofuifJRGbSTJheEUm5xMMQyUTmS7JCusxV/jdM8IWajk5Pzs+SSZq",
-	"U+gHpRKULSZXV8nkG7F5UbL2/D+yfIMUyXO0XmKF1rzMMzQjaIUzkqA1VUuULjFbEJkgnF3SlCDMMoTz",
-	"HBEhuJAda8zE5q0oWW2VGZnjMleT8znOJfGrnHGeE8xgmU8zsiq4Iizd/I1s4uCSeEXQBdnA6ihDGGV4",
-	"gxb0kkgAIPyOmVwTgfACU4Yok4rgTEMYI0lSzjLEZ/8gqXKrXxKcAUzt8oN1HOiFdAD7ZDpNJivK3Ofj",
-	"GOifzr/HKl3GN/PkJV4gpUGvl25AjdZYAgLM8qVKEBfo39GcC8ASuSQCUYWoRIyvO7cwPzDzhmuPrI5J",
-	"hVlKnmb6dxipwGpZjUOzSTIR5J8lFSSbnCtRkv4Rn9EVVe3d/oWv0QqzDVIcCaJKwRBWaMWl6iChHMaJ",
-	"EtAxwB2/o6tyBZ8MGuxHjwTKFFkQAav6HouLH2Dg6C5XWFz07vMPgswn55PfH1VMfmR+lUcwrp7kRyCq",
-	"nmngzzhwmjF/IUICHJtgfYxYuZoRoUkEI7uNyMyXdoC+yQusFBH63f/67M/nr44PHr55NT14+ObDNHlw",
-	"9a9X+OD9G/09Png/PXh4oL++f3xlP775/M+f/2ESo/8XPM95qX6AZXbBxfzYt7g5FyusDFbvn062IPxK",
-	"DyULziQB8ftc8FlOVvrflDNFGFAoLoqcpliD8qgwT/zpH9KAeRjq3bgwYx0zv4JAJUyhteAWFvY1UAgg",
-	"TQHsghdEKGpWOqckz+LCAn4y0sKwP57xUrWBnkwUeafi5FQB+JWdyj79xg9jReNVMnkMUrS9RqxqGMmw",
-	"IgeKAmm3lrLgPAuW4qV9MlGcX7xdyfpQvJzlwTiWMK6SyXq52b4jDNCw49q5zaux7X0N4rYHBa3NaHkb",
-	"+35tcDoM3PphM1R8USS9aK8pFQQrkr0dA/o5pnm4Ls8eyWQheFnINpn9uuSSgMLUSkFqOvtHmS2IfIS4",
-	"NhXmIGYkZYtcqyu91GRCFVnJKFzsF1gIvNGfl1rcxx7USxOXOH9r1PNQorigDBBFmBYEryZLpYpJAn80",
-	"jFWqPy1EkQagDrBpBXXrhwJLKzfakAPBFX2J81zGGNewqwEjUlgsiJIakLsBacGFiq9UkEvqlEZLerYf",
-	"l0Q4idSaVCqsyjpItgqbZKLpkpdqJE4viaDzTUxkNPjJKlOgAQuHxOmVpbEr/LrtKqtd+nkitNdeuScJ",
-	"x1QBdJOQNzs5upI1OMuopg2cPw843NrEK8rCb4+TpmhyLO2tn5Mttk/FdKHhenYvuS4T+pnv3a/ZXdPD",
-	"4wg2K1YasWLHY8GKj6cnp0looRzFJJ5jBj/X/bOze2fbphMEW6UfOlJ6c21GqJik6Qf0Ms3Whx0TtbZ8",
-	"Pa6qANDA0fR4LMvF6fkZNURVJ08vtvw/fcaTUXURmcYGmS9mjijH8WLTXtyMLDAbpUDNG7NNVLplnJG3",
-	"s40icqCAJSwbq8AFX0XnFmRhBXuU6kioE1NebPRvZsVWgpEMpCMvCpJFdaPiCuejtjfIQLMLt1tzq60B",
-	"sz63GTepkBdgJYb6J+ySCs5WzsKPCtsam51OH96PAKCuxX/BguJZTiQEGph2YrXDvubiIuc4MxxXk9wB",
-	"l1er+06bXRF72vsCERdC2/l5ztckg9DLmuY5Wpag7IZbCdcxHzOSE6X/j1rvmcCUjVTtZD4nqZIdG8Uu",
-	"/rHCF0SiJS4KwtCcCjlur3PB3xMWm2SDGFdLyhZ2cKnxSBWabRBVkuTzR4isCrVB6yVhPsSikB0xzqHv",
-	"CRvL1PqVDqmyJDjv/OEtxETeFkSklr4j2p7gnLLFW8vcdml1SPxEWUrMJu3jaI2psUoRRgUR0jDpoA3l",
-	"eEbyrcL+mXnqCjglvvQVZfEfug11yt4yso5TqDfIh5POSJNZmNBG3Ft3cRkT1s3pJUHu+WSYPa5UTkZy",
-	"mFySbBsmftLP6GfpexKHtyxXKyw2Wweyj4H5sipyq3haUC5lWTcq25HBnLNF4HYC0KhEblgEQ+QbpPAF",
-	"0ey4QlxkRGj+BZMM9NsA+LznjIyiibjPAaAzBGvoOYCAm8QRoOXpKAdbhFWE7LnJi7EWITRFbyCoE6dJ",
-	"utyTCrVvurTTjhyVAeqh05GI4G2kWAxjw9us/2uKr1r4Ob78tmgb99JNpdsKv3tqfjyZxmTdCK9nuyjq",
-	"wubxjqTUONCF8qhvlhdkPlAs1IG5osx+Oo5IjA7O4qsVNvGqXtZqBP6qt+piU1P+uTm2oxKVTH9WYOKs",
-	"0Qpv0IwgQYocpySrjo2MKjIHK85BmAtCQJypJV47cRXzCSqKqa/EDIAYIZlExsfYQlINqer22CmUduFt",
-	"Gtv7FrzNpysciyKnvHCysH3kWgv6VWczw9xm7d3uyMZ373T5uHRBZMS++XGuDWa0wozOiVQJkkt8cnb/",
-	"/P/9n/9bmdA0J9aGNoeZ2nmp7OqZ4Bdxm3q8QBYXI+28ToOSC7owotpxRyH4Jc1ASdNVwYWCf2f4Av5q",
-	"U+TA2S1RpimwsEqpbSJaxPsjHX/wa73j9mCanWV8MONaSzPYEl8C8NdLDtJ5EGEBIT/XU8Rt45QWpCMc",
-	"MS7STN+Pi5xIXoqYf/wYzWlOEoSRIHMiiPZqICNAw0IqsYGTc8y8ZTmJh+mE6nBJtbhc4XRJGUGiZHKU",
-	"H9qKxMzwhbHSBMEZBDUcD6ypWmYCr1mUhKQiRVdwQEmkaRFlnEA6AOzYRHgQjp4NyjJNiZRcdO2Zo9Ke",
-	"AfmkCb8+K94jJr7Nc+mjr5/hIRNvlPX4VTuO1PbdQ7mhd1kBbZt+sVZ7JWd92MnItxpJOorwwsDTX2Cc",
-	"W0Z0wsfiyAWruozvQNp2KpJvBV+5pIyRpgJWb4UX1/Vcmzo0v9HGOQhkqXihAQtRFquVUs4klYowhQqa",
-	"qlIY2T3ToIVoCYYjqrZJSoNldx62DUqkqCnetnRtgGwX1oFR4rdlHRihGjcRsrfXCvNSC+gher4rCGsG",
-	"6Vz1CydUR9LhWAU+nDTMedKai4g9/NSH6y5Ioeo2aEeMV4QbbITIynSJsPSa5JC8w6siJ0dzIgQl8khD",
-	"WuFZTs6/0La0+XVyPhn4QtNA7s0i66UELXojFgFHki605nOxarewR0Fgsw2pk+3Wuk9icsCLElAgC5rB",
-	"7kwQGVehCxcfr2/mCViUWjpxRoyB46KUKMclS5da2+UduonGczmoM9ujahVsMT82RJwCjajhCe/rD1oH",
-	"O3/zESK5JMYEjq6FvZ3ndLHsCN6O5RwIgo00+QvKGOlIyRFEW7jDpeYLeD5q/BBxOXJho0RaMpE5LeKW",
-	"sNMYmn8xUtoP0Tgj79Q5enXyxkUME/TZyeco5Sut18oiQUcnR4gzwOcabxAvVYL+dfIvVGBxQbIE/e7k",
-	"d5WfnaD/PvlvlJs8g+5TuF6dY9f5EzysWbkYBbBLIjKaqm3T/GIfixpeQQ7TMu4DvtdstV0BZhPHvvaV",
-	"0N4yvBbYT84AMzh3dpPbUOKFhCfXGq2HfFQRrSWJPml04xCM9wrBLiyZ+VuYtMuSFS6NVFFBtsRQdhci",
-	"cbvbiR3k5PZtmEI1eg+gaVGrPSLObSQbYo7uXxfh1+at+c/wpAuGm+9ygu1zC0OAwJ0xLPyVl4Lh/AlT",
-	"IpIogFPFO3L1rdKZbUAFaE3o1IHSbgl4X68nJaMKy9eTGNOOyz9IcSlJv6qM6JgeM9xlzLXtc5+fO8Ah",
-	"Nw/Lbj4y2bsdHnVGUnCPkEanRJw9gq811LRhQhkiOF0ia2e0yCg4dRuw1GGpsD4BGaSLTSkzdOBTxxw2",
-	"qu3HiNyS1i54sUalt8CPz7y1MSBN4uQsZkE3sh7OYkkPzygjXam2zQROaXBu+ZeRdTxx06Thttkzp4z8",
-	"m3RHr65QZjBR+ETebSP7+pxIpUEIe0tInQnW32t90QLKyn4bU/hdcZPGxLYQwL3QNff3/JLcLL27I3Ds",
-	"XNpGvG4mIR/eRoG1iW0OPSMHZl0wUHzQuApfEIbwGm+2Y8kCyyQXbTqB5Z34EaZDgLEtBSrhgrahTbZx",
-	"tqRScRGJnP1A1kSqdhpNn+DxpBEROuNEGBD4tkN1M1Li9xDbtiuqaQaAc74m4iDFkqCcKEVEonUJa38v",
-	"E5TRhbbtuUDLTbEkTD5C9++hdIkFTvUTriDpEWLcPoKsyiImx7hKP91aDfOHGLf8QNY+v38EFfmsXx/W",
-	"u9dUrl/hzBa9SRsC52vt+c9IylekclvCk9rhqcP1ub7VEFSqgLAg5NqfA5D008jUoT2C6CwvwZXWv1UG",
-	"/bXSkP3Gz5IbpyTvpmhgaLCK1Nd/0kTcd5z3Yu5aeHMJ1H7aydEkGYBFzZVEKpKZ0s/vnrysI2xcFraf",
-	"/cH0QViwNygpO8i0bq9bY8fQnH3MHqFJhOUFyYzmb9EgHIbBG2AWjErgriB5Mp0enDx8OAiesEI7io1b",
-	"CYIWnGcJkjbCaMdLTqenQxblTJftk69KqdAMTsQUVI8JqdD39Cvnscx4tomhd0jGeUMMG7lpwmKWe2vQ",
-	"P0ESXKPwAaOuHd7kkgtjre0umd3jLOaNOIjJc70QtbTJEamWunOaYkU8AH3QEXLS3HmgEqWEqMOIMpWo",
-	"ZiNrl68+QiXEzKDqFHjrEYDiXWvxKcojFtNK9qr01DTZUeZXxYAWAS0G5PN54rDjqc256NiXVg1MIatt",
-	"oWlu8ktiiEEuNUNbhpL0PUmCTBysEGcpSXySrVS8kKaAXl7Us20f6adzgqUCcoOk7zXeSHiXZJNkHzlt",
-	"DX/d8++5315jHYMT37aPDBg7bgiFFc5zJ6tHTDpKR1dJdv2Hps8pQ+SSiI32WSIZBbHcPD/iqzfJtRP1",
-	"2tl3ftj7o9jr00rF6ycZeMwxnlFtXvTtJokvIsODHF+ARYcIvebxvT+QGgCl2zxiHYmwUhLxNsOq2RxD",
-	"W3mxkNGw84Q2xOG9Dog/5zwfG9R3flhbh8JPRghlJKUZkWi9pOnSF+8uiEJK4PmcptEENsieiJhJxgcC",
-	"BaBt5Ko2QD+vXVdnEx6ffHE4PZweHp8/mE6ntfPl1k81+22a7DDzwuLAbiexIOtAwYsqKjsmZWVmI1BV",
-	"b4+kq3FIVR6w4gIsMgaaQ8NQEJvzOuluDBKVTjOS87rwn3YuwJ5DBAuZkzXYjUNWsnUpkuOLTiOqo2QC",
-	"ozW+tJaqVHiDbMuDHqXw4P7pVqPLWJcDmF/P3lHSMcfCxPFhhQtO5DnCQVVMUO0BubDakjIHAbm2gqhE",
-	"x9PpHw9RKPmPE3Q2/WMCv4SCPuxcUutbcnr1L/PvcXLv6rPXrw/h058+//MfP48GaK6rILrt6ZeBNB3D",
-	"GEZWNJzPbuZgRK25uED+vTDtUQssWaOBbQZkWpRbZn4uuEkjlAnCueTazSywOYftoT7oT7UlQJNReVHl",
-	"hwZdf76498Xp8QPto7Z9OWMH5MYoABO6stDavWM8Yx6fnD14+PDh9P6D05P7euQKLtPTB2df3I9X8taK",
-	"TPv4JKxHDZNOBvAWOMqiLBTVMNxqn/5qvViTmG18VFsHUAXDtZcBrjZiXNGUWB8EoqWoELTDoB3tT5AV",
-	"F5sIDk/uPzi9d3Z6dr8XKV+cPTw5fnB/enp6enx/GErGGDiMKzKo7qUjkBU5FtYQ9W28XFWwVewScTYZ",
-	"G/7yeTh9G/qxIOw5PKjf0NjTHuzbJS9Fv0r71qZSOR5JXJAoLYUgLN2YzWx4iVJeMoUo62drUHDbtErN",
-	"Uqwv6EUJYEqJJlBjzs84V1pjmMfMgmZkQZk0wcnf/85kd6Pfpzkvs4OUszldmN/Wgiry1ogDbW2JkqWr",
-	"rG4sxe3TuAlk2DYm4R0KRor36zWqKARXPOWNeIgJWLtotvlUZkU8lRwymWW3bSqg2Z+BtpYeEIOmLDBN",
-	"p2B+To8eNOKrXBJft+mjMM5anR49CPV1iIbTXjV8Nt2ieQGSfZiJbBa+tvHYQEvygjCtzViGFEfrJV+1",
-	"Q8iOtW27mUGHYJ5GajsLjXXv68MZ4y5yB16AM9xRzDE4Q8D5VR2uU2c50dguVaUYXAtSOVcdfpftWFDH",
-	"+OvJhsjXE5AY6+Wm5na5ZFiN/smYNlH2tER2FdiH5xNQU0CyYaXfI+tprFs6mDZewvNDa50b7l93dUMF",
-	"/mpJAZACTHeR2i4IH0j2FpJlgg6CjeA3UZjmHYnEayxN+z9b/mbqazIeozPbUDXcaNdMEUsFrMX2Kv76",
-	"048/oOfmV5cJbvoIWo0/49mmFS03jWht/9qthwlu8sStMAa/WHVU2dFjTVGVk54aqxa7QV79IzBp+ByV",
-	"gp2bFLxz29XxnLJLnNMs0Yx+MOclyxJE3lGppDZ9DkpJEs2iOUmQtiNymqoElQyXaskFfU+yBBUCXHPQ",
-	"8Adu+/DQJaa5XkBizrYYVPtvOX/Rv7qNemDE4KadgUjegysd5HNQYSYXXVQNE0xLk1Zz0EqP+3KEgzWZ",
-	"/ccpvFz7SlqgqqqXBZW+3lgDQ5iyyCo21RhzZMbEf+yq6agGWqX92qkyfBXN+7fukwaldHYPgoBOyXJt",
-	"GymeZ4jrp9ZUxh0leDv0exqeAhUQKNJjLWC+RyjHGyKk9x429kzJ2N3aPSMYuvgOUARm7ZHSGCAPSzLB",
-	"QbTe3CQZ03ClXSjfJ4v/kzMyzASxugZQUzXQsPupgzXOJM6gbkRRTF5FR0oflgqpNWFqkyBm0qT0d7G+",
-	"jEEwYdDObefUWJV2p/E0sv5hfPb/oA5dTstXufhd7VODiG9HULcn3Hqr7dG6c6NzMh/bj3JUYvTonptM",
-	"ka5U7bH1MI3w8ZBuQcYoHVelY9/pSPxsFT2vuM3J1+sz/y1NH1xBLjXNhK3pzFegVfAMM/1tV3u6jvTd",
-	"S9KRuC+IyRHFl6DjS6ZcXddxvJ2di2wP4vdfcTxbchDL+eRzVz/jyv95Z6WMWZ3dcGI5zrFXgxZqFnuA",
-	"8houA1rs4fWd1c8sOZBAIXhKSEUMeyuZsfvZiadtxeAt+Bw/VTlw9RXaBPjBiqKz6KvjtP2p8Q1Mjy3K",
-	"3PGntk603TCnuclJuWYXraowzGn6rm7YP9n0hFaXajhQspFCmzNCEPAPkktB2YVMTBYgmuEcojszotaE",
-	"MOSm9MVHpdLggxKzPDPtAIw1EKXGn6reaC0qp2zxtqZ4wo7bXP9q9WUkrNFQTK2Mo1KhpTv1g3JeQ3ZI",
-	"KprnEOGXw1qghToncruGFjfOBTTw1PjnIpOTrn64sYDLS3xB3Bm5vaaivemSrUmeR8nPxk0SNCtVLXu5",
-	"PYqzawdzrL1M4WutBKJCG1M1RvTT7bEUD/Swms1uPwlIJ6STYGduTTEWsdGcUXXWYcytQWlguJIMnb17",
-	"p31CxpXNTh4avOorTOstfu6tW1uRjGJmrwtoNSPyp8bH0+nUZVMPYweI+nV7gwrOTiHlK4hkRVK+Hj68",
-	"hcX1RBi1MWO6l4JlAI05SAp339g8laGxRiUoybob12c0AyqA1ouQu8i4SZeFWfTvw2bq1kNdHT8qi6gq",
-	"H6h0h43X1kuB28HGaoshFXmMRVkqOLPvOZZvb7G7ka/ve7XC2XAv0gwX9SLhnGbrTMbCdRgb22jMFO3F",
-	"prfpAQNI+Fa6koX5AYM6b9/4vD7ePuJt1SAtXsYSHt/v4Fh9fKez5kn8kOLeruCPOzfvPCfvOcYefVDW",
-	"uueidbw9SH5eUhl02Ll2C7YbuPhNh9g1/9rS8yvs0hXt+eJP0u+wGdcNWnC5lhA1PvLXeICAaVBvjfGT",
-	"QBQ7MmsRSZMJQ8DVpULQmgKovPK717b2yrT5umZnL6dQvqHzeew81QvzG8rlzohYR7ykJyPjcZ5D0TPk",
-	"U824WiZhb3TvCrob94bqlKAYfJvNHEZBHIjCJfcB+gZd1HbUxWxwmlG38QOT9e1yF+ELb+vcQvzCjf0i",
-	"EJnXz4Hcb97jHeU6fpppjQP0KzcpEKBXW2k1mkhA/Pdj54bZk59KtuSOMyOtGGrrcJOtTiXC4N9Wunlk",
-	"c7oqTfJTyYv8LRfyOrmQmpBiYv5nZ282zRqaZyIWXYmdR69N5YRzWem4O1+q+wyHv+MLEMa95lIsbnKN",
-	"hF1uOFi4nqSCXQzev1Qnv86pKNkF42CGV5HSKmoaczBqQdBIMBsOyDquB6mCvjeI8lTixk1WjRzbNcRZ",
-	"23d1cjHy0LPXvrtm377mBSe7us80UPbOHwk33H02/yuONfYZfwOaOekZ118SSzn+TLnuI68xVa7jW5Hj",
-	"tOME2Uw1SSZwKddBGc95Vj5A3jxl8AVIRuAHShDZ3tqm70v8dDjiM0kXQoAFbXWK7emtD9caOETxaR1t",
-	"PLbMsfvwdItSrwUgttpbrQ7DMGtsJ1VOUNtxCQVyJBit/U3GFVrUGr0OiVz1SKyOhP9AFncLJRg5LQVV",
-	"m580NByXYWESRgBEYByar/wA0HIG7oymbB7p5PA3QgqJtK10YI8vM3MYB26As1dpk4BNGiDkr7s8wIiS",
-	"TZdcEga2rFqS1eFr9k0p4BJsCSC20sVe/1915mM+RfQRpApKhVeFeeXFt1+je/fuPdQP/fzy60c2yU3/",
-	"BFbt4Wv2BLJb/dMPT8++QDY7Ux6ix+7utxRDt2Tbsdi4jbW4nL0TX8/krrh/pC0jhXPiWye4Q6zT45PD",
-	"18wnWp5Pfoa00CAQdT45PpweTt1JEC7o5Hxy73B6eM9eJgsoPbo8PoLEKPhkpYkmXQDb0wyuq5fqa/MI",
-	"dKc0ubNycv4qzj7VI0fmxvyrZOuDj6Gh3dWbxuXmJ9Npz8Xm4y40ry73jFxpbvcH39vqk/hofnnBBenB",
-	"tWKTv4BhYgqtJZptTK9HMO9lBLYmuva1zUwbB9ynGVkVXGlD/m9kY4EHp0Rf8WyzM7j5zl5XdYmiREmu",
-	"Wvg63i2+Yrjyhew7QNf3cPRnW1G5Ua+SgC2OPmgMXnVyx4Ko66HvRxC1JqR263TfD0ewrTPr6jx5iRf1",
-	"0Zuq/urmcP+RBTgstKiL8AbIzZsDd7v0eToHaXtrLBTekz2Ii6afFheZrblORInJMnb59GAwQmt+2AWR",
-	"rnsQUhzhPDf6Gy5mUZ73yKWeOGC6Rtt8nC4RPIOW2KhUTaTo7/8wjWX/niCM7P+IMCU2CEswezOscGIP",
-	"+xHNDtETaHxjdbQeDDPzxuFr9hilOYV0BL3ElK+IhDtCjP3wDEt18EQv4uDpNyaZYm3P2lZUm++tYKBU",
-	"guCVi28wvjYqvE72a02KT8z+W2QfuXBrbdbGUiLAGNIgt7kFVD/0z5KIjYu5n/u8g272Tj6YF41MqN6s",
-	"7bd3hO3iTJF3yiD5wABli8RJogld8OLNyfcn6Jt3AFm0hvBMdYKmDHOprsG/PalxNFpFZjrNpu9cNOTT",
-	"NZuqW+oiaLD7uzkKzEDOXkpsew3NZZppZXUda58Z9Z0l7Y/VjLL39O3XjAombbPQwt0cuBszCoZ7BCir",
-	"PDjtF1VXmRjR3+ChwMaCG19JG8Pm++th+CbGQA0rJ3vESuO+jh0gqXE3lla9tXuJLf5sm2FBVvzS6OSk",
-	"0/K9OT5uXXT1k/7dWL4GwVHx1mcK74P6vxGbFyX7GIzm8M7mPRvN2wnHhpDW7gAwcr//7uxqSZSibFFn",
-	"UrCxTW+Kqv0uxGajsvXI1ozYHh0xJapInu9fwN4W4dgSmY+OcnZAFt+aW4khyonXAUkIVBCxosq3ZS2g",
-	"35iS9mbkOGXYeoseyoD8hhf+iv9bJY69WWO+umm/9lht2kiX46rm6oZU8pX2MrWPbe/Kti2q2wpfW90+",
-	"870RXfckUxVgdzo7T11N83af1cfuXVsdnzMZ8VjtwUWvwxot8jI9H0ymkb/oNDaDvQanmmHrtYGR6xrw",
-	"jORBrfsSyjGxRD88/v7Jl788fvbzk47Z4c3a9LHuf6/+68s3f/ry8N8HNPdrHtB/iE5b3QHr593NzdBd",
-	"E/p6z9Z817s+uI2F73FGQDHDiQ41rSC6qIqsiXirlpgFh87V0iJZMN1JLx0ryTlbEIHwgptGmnpJHavh",
-	"ebbT1XxCAYbqotuISKzn0+xAKtYHTFzEwRwtar+HhbfKdAYcDFs8tVKrIfB6hFhdzyRDtZXtYRtJ9RNQ",
-	"H2VCk5S1Io7N/tGRlVV35g4XsO4qUajK0vIggYhZQXiRdzGcl8BRMXs2SMyazEJXxGmxeAdS9iwqZdva",
-	"3CT/h9dSoM/gjPjs3vTzBC1Jnvlj37Wx4gW9JF5KNEOwXxuGO/jG3+7tdxNsQi7xwcnZ/S/PXz0++E/T",
-	"T+ZPR28+nN67+vL8D5MomG/LKuOpIvEQrxdpM8qwiFwp2xYGj9HiPS0O9BIhIzpDCguERbqkl0buQy8g",
-	"Ruca6J+ZRkmHG7zKP3dZL4Jz5XtC6bdNl6Efv35qUwxyvIHbUYNJTK3o4WSfVqK9tDtuI4YprTuwE83t",
-	"50zDwcGSixhUkD1qYeSdirVpahiLRzMo3e70KvTPH40EpRKBfbN3CQqS+1ZF6G3xtmbGffC0ICktCPBx",
-	"yMZOZdsiAlfmpkEl0YxImmnEDmHbk/2wbb0gD+jNlX3uyNObQWuCHg61RbMWpE1+rRv2nXwLT9fKkD7S",
-	"I5enrYUO8vX3TA42+2y1c2pYDaOGWh1OUGLUpA5/K36PSJ8TlS47ZPpHRBMv/AX/ew7+3JFab/D+gkol",
-	"bPGHLAi+MGpdq/tM/0RnpV4W8k2ZG5Rg44a+Zrs/IvS9LTD9OM+IzOoiGLE/3BgPL4G3xYVEJcuIQNie",
-	"cJuuqcQUmm5M/qq9fLcH3Ecf9J/ek1JzcOdBf8vxWj3FHWKpgq5piUR3ETl9aU6z9bjmnt2rZFKUsbg4",
-	"UXcE590Lxuoe4D0fmewXt8+1G2NQyxnCVQyBC2QPvE31YAcXfrAvDEhWuJ4eHEcW5ulfvNa4SXbDaaSQ",
-	"BAxVs51sFykIMFIFdqODGDdZVnAjaU+2wR0A9NYDn1uswztKUHDoqQ654Z7X4AixgyvA5z/I+aIvX/or",
-	"fEGe8cXeWaN5PbGWACVTNG80MIp43nOe2/6THvTNO2tal6UOzIIsckzZNdIfNZB3Y57kfKFt/yVfh2FV",
-	"X5iyFecpL2ifV5DyYnNXvHs79RC82HyUvqRPKbIo2WVsQVDbnzFofOCOjU0EDJToAtjKLmQg6Rx9MAP0",
-	"KlWpeAGA37fYAHkA9463I37d0cjtOdGfPm0Igi8Q1gNuEJ/PH/mcf9N/QSq8ka4az0QhlNhspQnyzrVd",
-	"iCoQ8/NHbwu8O1BY3Dg8arq5b3aTERJSg6ua6DwC2YqmnDJim5b0GmzP7HP/s+y2rgPrX/zJsmm5Wx0k",
-	"7w55/yYR5PAoKDtlWVVFU+vxBjWwW9G4rtVfxxW4e+YT8Gh2r++DAvU9e8aDHIQdlL8oXkDwsZT2Qnk7",
-	"tpXnwnRtgYasWqJXJBVWtXcHAYOC8wHHfIPqkxodY43lWk+F5YxoIWf7EEdnMsX2Iyz6TyyxxgK+M7fG",
-	"I2YHaTVuLMioMWmFWjJVXUHiksUUhnzsB0nhzef7Nvtr87bFQHXFX1UuspMk42eAmVr/KMRLBceqmG1c",
-	"MnNTFBx9oFlvsfT1cW1ffJrth222QfyOQjMeGb6HBXTgts234fppbePbfgZR9BzNOFdbgzScq+sEacah",
-	"6WYREL3xk7P76G/0qyrHiqsdhUZ+dcUdritJ/XwUioXXgioV1Fw0AD2s6GInLHH3hpJbzR2VXgzm2x0c",
-	"IlCWoJIV+k8Bd8+VrIAjBYEEUVSQ6EG6LUjvtZb+ap/Zna0UezHsvjX2XeHrQCKere/r2NPq8BMzoyxG",
-	"uqyoJ0yJ3YRT/hr0K6DakqqnIlsiglqOfov7uXnkFmFSXeYbgYid/uYAMXcdSpfoRYW54SasvQPfpH5e",
-	"V3Ceb4EPPPEpF+X7K2Vj4Ifd7UDI6XGGdjCCu2k/XuvdXJ2731yfas5Y91hzle9uyu71aGhGlpRlCPvL",
-	"n+sMMaCN0bVwuK88na3QvBtrHEDvI+vubmgH+bCyslMavXAP7U7lf0KSLLyuLoJeD5wdaBM7VIdedbg6",
-	"+mBiFr2sct1aWPveDzYqsgfAbqszvRu28VWuXcAf6DntCA937zs1bqHcs+u0t5rkv/Ac7huHuzGN3ASX",
-	"6ZIIhXCLLGR1S2QXJ7qLJG8ROm6KrjZU7uddBRyodGOajp+ZvaQSjF9EoeWZB1GtZ3enjnkZNOO+RnW2",
-	"m+QGBdqfkEqq3UESQ3qzA+0uTveaY167MtXY4y8rjI2TjCP6v+zNeq8uctmvWKzPG6nfWvMyz9CM2DSp",
-	"ZKf+Q9/sWu60WzXsxp9wGQLH5ixQVctoSJyh9UIqdnPRR+orRm9Z2rPjeFeIr3BtjlFt0zaTKJLTC9JV",
-	"IFRRROVkxknB3Fp3beF0a62s9ktc/tKo3+TZHsg6WgHnZ0tM6y7KFpGutZ0UPqD2yW33t/Kn65Y/xYE+",
-	"uAIqRMBvRVC3WgR1d6D+rQ5qb3VQLXYcUQq1J43/v6oa6m5g+uaO7JNPoSaqm0OOMns9bhSZ+seeCM1e",
-	"q6I0nFtXqsda5vFr92Ix1yrtg5DgUuIOYtJAd00AdhO507LBDqpM4X0dkAPIZEwy9qchU/8n5WMPlU93",
-	"kpId3NgFRODu6nr1RiNCwhUHhjxKkU/OJ0eTqzdX/z8AAP//",
+	"7L39chy3lTd8K9jZbG28aYpDipQlslJZ2ZYTJZKlkmW7KraWwUxjZhD2AB0AzdHI0dZ7Ne+FPVfyFM4B",
+	"0F/o6W5ySFp5/JfE6S/g4ODgfP7Oz5O5XOdSMGH05OznSU4VXTPDFPz1dGGYsv9JmZ4rnhsuxeRs8nbF",
+	"yN8Ee2/+RuSCmBUjOV0yMmMLqdgkmXB70z8KpraTZCLomk3OJhRelUz0fMXW1L5zTd+/YGJpVpOz06Pj",
+	"ZGK2ub1RG8XFcvLxYzL5Sm3fFKL9/Vci2xLDsoxsVtSQjSyylMwYWdOUJWTDzYrMV1QsmU4ITa/4nBEq",
+	"UkKzjDClpNIdY0zV9kIVojbKlC1okZnJ2YJmmoVRzqTMGBUwzOcpW+fSMDHf/oVt4+TSdM3IJdvC6Lgg",
+	"lKR0S5b8imkgIFynQm+YInRJuSBcaMNoailMiWZzKVIiZ39nc+NHv2I0BZq64VfGcWAH0kHs4+k0may5",
+	"8H8fxUj/fPGSmvkqPplnb+mSGEt6O3QkNdlQDQuAw9cmIVKR/yILqWCV2BVThBvCNRFy0zmFxQF+tzr2",
+	"yOiENlTM2fPUXoc35dSsyvfwdJJMFPtHwRVLJ2dGFWz3G1/wNTft2f5Jbsiaii0xkihmCiUINWQttelg",
+	"oQzeE2WgI6A7fc/XxRr+wmVwf4ZF4MKwJVMwqpdUXX4DL47Ock3V5c55/kaxxeRs8u+H5SY/xKv6EN5r",
+	"P/IKmGrHZ+CfceTEd37PlAY6Nsn6lIhiPWPKsgglbhqRL1+5F+z6eE6NYco++z+//cPZj0cHT979OD14",
+	"8u7nafL44z9/pAcf3tnf6cGH6cGTA/vzo6OP7s93n/3hs99MYvz/RmaZLMw3MMwuuuDFXYNbSLWmBlf1",
+	"0cmkZ8E/2lfpXArNQPy+VnKWsbX971wKwwRwKM3zjM+pJeVhjnf87u8ayTxs6f174Yv1lfkBBCoThmyU",
+	"dLRwj8GBANIUyK5kzpThONIFZ1kaFxZwCaUFbn86k4VpEz2ZGPbexNmpJPCP7lPu7nfhNU40fkwmT0GK",
+	"tsdITW1FUmrYgeHA2q2hLKVMK0MJ0j6ZGCkvL9a6/ipZzLLKexxjfEwmm9W2f0YUqOHe676Nj8am9yWI",
+	"2x1L0JqMlbex3ze4psPIbW/GV8UHxeaXEZIHdolwmWWFLJMblsLpvOFZRlaFAslq2FpHx+x+oErRrf17",
+	"rhg1LL0Ys7gLyrPq28MGTCZLJYtcxwYsNYMj2R472nLy34t0yfQ5kVYZWYAg01wsM3sgWmKMmcXKHiix",
+	"G+3Q1BXNLlABGMp2l1wAKzBhRc2Pk5Ux+SSBf+wqmrn9a6nyeWUxy49mdMaQQLuEyAu866MXh5HR51Q7",
+	"SdamNIjS6ENSZjomSlCAINmJoWrJjLaE388S5FKZ+EgVu+L+GGvJ8/btminP9K2PakNNUSdJr/hLJpaP",
+	"ZWFG8sAVU3yxjQmxxg53xzvwjKND4k+6FWo6YdxulOUsw3civNoeeWAJvwkDsyVeVlToXdvdnVKnlIc0",
+	"TbnlFpq9rkghp7evuaj+epQ0xacXCkFDO+7Rz8ptW1WuTx8m193G4csPH9V0w+mDo8j6jt2l5WYcMUO/",
+	"SyszPJoenyRVreswJmP9dgrfenR6+vC073OKUafIVI1DS4z2Viq3WdO22bntem/227A15evty5IAjTWd",
+	"Ho3dtHH+f8GRCevsHARf+M8uLsHjOyIVxSCVDL8R36FS6qgCwOcrJ8QJCHJrSdqvEftips1Z+QsXxFpe",
+	"YFDaH6VgaOTbPxZsw3R4StubFxlfrgwcCNxosmH2z0kSTkMlC5EeKDnjVsZkjGpzMCv0NnoYfinzbZu8",
+	"M7akYpTSgU/MtlEJn0rBLmZbw/TAQ4aJdKzSo+Q6+m3Flu5wi+4bVtUj5jLf2ms4YifFWQonhMxzlkZJ",
+	"aKSh2ajpDVKb3cDd1Pxoa8Ssfxvfm5SLV1mVKPNKbV5wEdG1507w15n6uUB/SKEUE/Nt6SHJFbdKI1VW",
+	"hbQD7j+9V7JQES3o1QK8WKUiauSSmRVYoQPe6jW1tpUGim9CPti9JRW5olnBvHMPTppzwta52QZ/DllR",
+	"TYQkupiv8I4Y1wm5uciZurDT6TADVCHAJUQsUTWqcYLAA4PmpA3LdXxS9o1WIDA6XxF7X2L/kgpdTkEy",
+	"DvhIXS7GFShcsgSZozF1P8wuNtMRERMXFX4fD9v1GResgzgpo8pKzgVXumZz7Two/JaInRWNtR64dtXj",
+	"sy0JjBw+Wdjrg77cWMDZtpQiRk4a4/Ivbi0pEje2pF8pnmW3fmp4KRC96E3A9pYMLq0BgrgQhmejRmxl",
+	"Q1Q0bqRCYjafsDKnX9oHZ5uzU+A7NVkextoj1mFx9qE14Sr3SYdu5eiZuOJKirX360XNl5oiejJ98ihC",
+	"wTqtv6eK01nGNIQXBDESpPhGqstM0hR10potVNGDy9F9TXnGxfJ1RufRE7AQHfay1QkK1SV2MqrtoagY",
+	"S4hA3c3+NFQAfY0vj8mfndthLCM3FhGnW+OxMM13PcTbB6vVFuP6HOepdyPf6ExKc5HJZXx9mYCQ1Qbd",
+	"NZqs6XzFrcKupGGJj56QE/IX/sUkGSnUrsqAQkTwbDs0jJmShTUIuLF7wQ6KgQi5piQKI3QPJJUwBSqY",
+	"KIM8mWIL8UerbkWWYSavWHxX/TJdqSnLmLH/j/rKU0W5GOm2YosFmxvdMVHqo41resk0WdE8Z6KtwvTO",
+	"daHkByZiH9kSIc2Ki6V7uUaeIbOt5RyWLbwivFkxEQKahrg3xi2vD0yMNdbsIx3n/oqhmhO9cAERSKum",
+	"zFmXhLb3cbG8cEbbRezE/paLOcNJutvJhnKvoJOcKS3rtsxOPXSks2pN38eHvuYifqHbCc3FhWCbOIcG",
+	"Z/Nw1lEso7mOHW8gnTXZNGIFaCPDxlzRKwbckisJR/OKrTXLrpgmmqNIGXQcvMExxIc3ylutMM4Zl+U+",
+	"SOvMQH7FiL8/GeYKNyZjIwWAXrG0b/7f2nvsvfxDh7jUmdxUP9yaHFfkyalZEbdROAxmyPByxWj/APEu",
+	"e3+xXlO17X3A3QYOyHWeOcdLW4/RRd2N3M5XyKRYVtgPVo9r4l9L4BXZlhh6yazYWqNFbOUcOFXFEn1v",
+	"a5ZyKkongDbkdDqMSPZcHLWt4hY1LC/ueRQJFeL4j/g97MRiVAg6pgqLl7iDtrKZSzlRCUkEmd5g5ObJ",
+	"VjkHe+MYJUd06gV7imgEZaIr52Qa27MDzuzOOEXMjzXurKoOtS9YcM0zpUaNXnK482bcQzc9ctb0/XO8",
+	"eDyNSfgRQZJ+Ady1mkd7ks3jSDdWvFaF5e4TczFQMNWJv+bC/XUUkVkd+1eu1xS9Lzs3cNOiDk/VZbrd",
+	"KWfOoNKkEPZvA3rqhqzplswYUSy3ukdaZtrhgY25aN57v1CMgUA1K7rxAjPmsC85rD4SfAERjKWaoOnT",
+	"w4ItMxrn2Cn69mEro211C8EsePG3K6rYyKVdemsvQml75LJYommd9H9kRpdBLkh4AN3cSEkWbONPaWlW",
+	"TGGkwbHJJInIIBcSa2UnNpx2RpOcKuNfHj7vMjzLL2L4QCc1/uOKWBmgJ8mYE6ixGki62Go8X9Nl1DGV",
+	"85hy/qqVI1Ja7QNd3/l2X2azf6YrHMiXLBZgerVwLhXBF0ybhOgVPT59dPZ//r//v7RKecacWYrZuCKt",
+	"mqozJS/jZur441RdjjSdOm00qfgSD1ovq6yBxFNQ2vg6l8rAf2f0Ev61WutB8MPERFhOlVMp2maNW/iQ",
+	"kxgyl30IoPUyMOziL8MopMaXgX1n37iS2WBjDhi5w7NnN8Oc56xDeIxLTOIfxgWZtSxUzOX0lCx4xhJC",
+	"iWILppiYW3MX/lxybdQWIvVUkIqnLBZbVqbDywPWh/MbqkLoUa6dVtB6Ri9RM7c6A8R//R7YcLNKFd2I",
+	"KAtpw/Iuf5vRxPIiSSWD4CXM2Bv60eRWXcznTGvZFQY1khTObRCy/sP43GEbsQZdocYu/voObop6T9sh",
+	"97Y7rCo37CxLovWd9s6KK+VsiNCjfKuxpOeIIAwC/1UMMrcRvfBxa+Tdrl0GV0Xadh4kXyu5fl5xPY84",
+	"3am5UEFc7zrDv7KmFQhkbWRuCQuOS3cqzaXQXBsmDMn53BQKZffMkhYckBQyGtuH+U6PuRe5gyoBol7u",
+	"TpLtQ1fDQ/wWdLWKUI2rCOnFtTJiuCP0NWJIIV8FX9I56jdeqI7kw+um7fazBiYPbqSKWCfPgwf8kuWm",
+	"bhF0hCtVdYINr3MxXxGqw0nygL2n6zxjhwumFGf60FLa0FnGzj63lg1enZxNBj7QNFd2lkHt5AQreiMa",
+	"gSSaLwWkrEmnNOPAziuxgjaljvttp1CF44kXZaCKLGim4qeK6fgRGuyT+mSehYQfKRgqON7xTzJaiPnK",
+	"nnZZx9nE4+kH3Kvt0WMVdLHwbnBOVk5ES0943v5hz2Bv/Z8TlmmGKnA8qHiBSYHxs2/szgF/6UiVP+dC",
+	"sI6aEsWshjtcar6B+6PKj7Umxw1slEhLJjrjeVwT9ieG3b+UGGuH2DVj780Z+fH4nXcuJ+S3x5+RuVzb",
+	"c63IE3J4fEikwFRNuiWyMAn55/E/rel5ydKE/Nvxv5Vej4T87/H/kgxTrCKDG+31j1UPVPTWQUlMA/xP",
+	"fmN+Czdb+ZGPWqXBfn+jySUXac3Lr0e7+W9OlSumUj43fXT53t02LLh/3Yh9OvFCLhKzR4lU0TK9mupD",
+	"cqhd+gklQZSGTV2TCFVpU25tt3F2yew9uw0VQ733jFCyUEyvgklViNR5CKHq2B0swfIG3bsQ+G+OtZmF",
+	"yH2tqeEKzyF8fY8DcX/+QU+mvaidnpVvQ/N0737DMkb1WCVuhHPfOX377Y4fVpAiDCsOu8CfsJpQgf47",
+	"jvIXXngOJp4sMGHGcgn/wKzqYrWADBl/SHVCXeRVDHK3WVyODNrmEKnw/wXpBDym3WU8C3zgDX/LGHX3",
+	"LXFLw6kQY8c/y0IJmj0TRkVy+encyA6QA6fszLZYjGB3i5OTxprDYPX/NCkEN1T/NInJ7XHJnnNaaLZb",
+	"RbuPLFC8WXezMpY9d3hyUjYHs5wo57s+h58t1SxX+fxsJ4ZabFTJUBgw1GE1xCGZFOS1yyhFPggVbn41",
+	"yunHdrtjrX0IpRqX3oJgehG03AGZpsenMcutkTh6GssbfcEF66pRbtalalxzt38F20S3r6tfjuSScsH+",
+	"U/s0FY8wMpgpQgV035sDsElPsMIxUmdl+gvw7+C2G+NgKk23hiMWL4CfyKoZCVZjUE2Ojj9/MH0wfXB0",
+	"9ng6ndYs5dalWqFb7KCZ26Es+NyJ8foYvpaKQF0xapPoGZai5sN1MtOV7CVl8VblzWS+QtQT8vrZS28s",
+	"K2v4IRyKj2E4YJfWuGMDv4yhsUQGjAOCA1DxKzuYS7Z1QxnwoWY5v1uuXRwQzsThRnpjFVrX2fucK6aj",
+	"yXw/IPF0jeAMU1eGnU2OlJEMg7lLKI7rHNwQnTN6qUkoPm9DKii0Ina4n4U0RObuxN2stiERNK1NaUPx",
+	"Vmv0iFqiJlRNabJhWTYZuoBhduUQY2v60mrGraVcu18H5DB3iROHi+If6Pr2S5fmc4OM7t2lRg2hM9MA",
+	"D+L2I5Ac0qYiyTNdNMCqnt73wjISuqHbftnriIWp19tOYgWX8Aj5W1mxHrye6oD6li1S8rXi2kgVkVnf",
+	"YKHEqFKtwBqxUolRigkw+LCigyTMITbtb6Llh09JJjdMHcyptvaFMUwlVjSL9u86ISlfWkFmhfg2XzGh",
+	"z8mjh1YYKDo3kPuAFQbnREh3C3GKKGb9VyrXe8GBfhPbLd+wTYA7GcFFAWAgGGsPmyrzF/a0A/Qa7QKq",
+	"ckOMJDM2l2tWOsGqGRXDUQrixyDmJZfnob2bICxXyxAsBeO1EA/CxE+TG6Mf3A/CydBQCavP97iVzSPl",
+	"zpW+1jp7rIbw2cnhJBmw6i6th6WoBv3x2dumzjMG8CF8/fH0cRXvbBD+QwXUoT1uu5pnVUXSJXBoQvUl",
+	"S1H/b/EspGLAE2AcjMKKKCl5PJ0eHD95MoieMEL3Fhc1UYwspUxL/dy9LzmZngwZlDdg+j++LrQhM8jH",
+	"QO1WaUNe8i+8Dj6T6Ta2vEPALRpi21VyQVDG7fYa9Y+JDpAN/gaXtObWTa+kMh2169fFzQhrFvNJVHT/",
+	"TcUpVlUhPQFDyAuS570lY1ShTYcDrAtTJ3oSso0HlhhxhMTUpjIHqVevNbJrLKFeecRgAEmzmrtdivdp",
+	"jO6IvOm2x8puCbkIKYWNHME+ObGQKnqwPGp9+SmZK6pX4L68YsqqArIrhjEmE7rqdWvP1Vobdu01mRWG",
+	"fOiIkPozrJHuS31kJldyzuxhAtlAohJgU4y42q1znB88sIULlzzL7O+zQokzQv1bpLI0uGS5IbNCb8mM",
+	"aZ4yqEA6JzqTG5Ai1UXyBcP2OSOz1J5PDqEU6khcLhA5nU4TsgFAF25w/0CEwQ42PYfZn1XdATgdhJpI",
+	"OWa5CPvHnAq780L41+7PamTCUgbSeaheWS2/UJBNkQGcaAB2BWrfKCgRiyN2neR2te3dZ2QlN2SNYBgG",
+	"DV93wPeJt37p5qNc7U/HWSvmlurY+aEQdYw/yheWlMnDSRdualmHtJYKJKooYwqwwD6HXRYGOBKYwzl9",
+	"E6KlO0JdoAIOcu08cqWQBl+Ry4FfyrE5x5Gql1JJnyZ7KoEptQm3EVrahFwsEr9LwtHpow40gNoNrKWp",
+	"TaFpa8srhidbEMV+VZJKiYGTlkkoAbVSB/2NVF/Wa0HP7d0ApgTLAiXJG7rV8CxLR0r4axb3NPxHQRk5",
+	"C9NrcsbQCqD+N8OKHTU0nDXNMq94jvjoKIOjrDbaHQd8zQVhV0xtiWCbSHJurEgpvPHHd8m1K5baZUi1",
+	"E/vXmqRYcnmTxeA2v1FRrw96336qmSIKbKXcEmjXcYpcM3M25IINoNJtmuwjF6zQTF2k1DSB1a2J++j6",
+	"ADctijc0mRrFX0s5VmGfe6dVBCjLXkKhlbI5T6GKvUTo02TJDDGKLhZ8Hq1nCTB/u1EG4S6Ar5PFcjXQ",
+	"eLAbgbhCKVdodOac+l6+1k8xVwTFNQlJY5iJia/AjCh51RLL+z6TMhfsGe5pDQHCMTt3HK8LCS6Avrvx",
+	"LhCvNIrlA4qj82+kEqIuuAhUu+IvzzupHOqyrhTY1QhQDUuWhwro6IYqEz1YpklXipxPh3Lok8gORhLw",
+	"vDmAmEWRZTifyU3VP6y16537WxjND+7mHccC6MxY3unYi4CllaA25qvPr3dWx2VSyciJkyIdUulNmatx",
+	"h/ZEy5YYq/3PWCY3/dwDA3DZSVV8D7YBP9KQkfTrGpJedtohnQy9oVfOc6UN3RKHIL+Dbx8/OullXPQ2",
+	"DTgP7dc7clIXVGF2D4zQWmZnhFZwRSowFZBpanfceZmIyjU5mk7/4wGpKkNHCTmd/kcCV6qMXm0EUWsD",
+	"cfLxn/jfo+Thx9/+9NMD+Ot3n/3hPz6LBniuqzN1+9dcF5t9pHW+RcfQUtE12GFWWlG1LNZ2ZSDopVcs",
+	"yyB1AiTxukqj/uKMhtTdee5EfcQD7ebeGM+I1NBv2OZtRYUbn1rTcPd3ix/BzEaqSxKeq/nl7HFX22V9",
+	"GsU8L3q+/Np773RCaKYl4QJqsnu8StBQqSeElnJ9WdaDVgrBP3/4+cnR4+OTmK/Lp8yAJQJ2fiQrPDQ7",
+	"CaLv6Pj08ZMnT6aPHp8cP7JvLukyPXl8+vmjOMhxDR9xlySqQilWi0wGSC8ITagiNzzkoAxJpq1i2zkP",
+	"VpmuQKjB4IbVi/icOUcJxLMRDThqdY92erC1VNvIGh4/enzy8PTk9NHORfn89Mnx0eNH05OTk6NHw5Zk",
+	"nKZp2CBva0foMCL3LEUDqnLwT6N6ookUk7EBx1B3s2tCr3ImXsON9gm7eg1M4y6l4WtXOuX3SOLDcnWI",
+	"6K0sCABMdqFD11WIvnO7Zp7WB/SmADLNmWVQ9CHMpDT2TMbbcEAztuRCo3f/3/8Nq7nJv88zWaQHcykW",
+	"fInXNoobdoHiwJ5FqhDzdVoPL+4yii8QGLuP/n+Vgr3GOzsUVNzv0aMhmDuRjDghvRFQ2opnPsZxOn1Y",
+	"+j+t5FN2uaRmZUxXyBqsPFtgvrBR2wOaxaFVPC+NPKeu104hV9LIuWx4nzE3wo8a/yrSPF4DDyXYO1JP",
+	"FWRjIkmsGAQjiotKJuoUsk2nh48boXlLSY9NFnzePjl1evi4Q215dLJTaTntM2mAkjFOKXd5G9jP/uzj",
+	"EOVxL3Mm7LEsIDS2Wcl1O/vAyyjXVmWQGRx4pN8I3hvA7BtwJd4UX9Z7pTocTzf2G10Ha6Xta9oNWTyg",
+	"yKCrS5TvUaSZSCtoPUaOArC4OzdTKEYcDNQy1nsU4vsd+KLVbB7w5bB0GLTk6KZMwsQrzt+6bJ3gPcyl",
+	"zOw53YlXXnrEruHUGubFGtKRAL1rg4eB/qXYEFyiamSNvtiWqJEj0ZJc68e3zmcc+eyN/WI3w5Zs+7RK",
+	"REknlgK7R5cpMEJLxJRzqxSVdoGTVDJgghQqV7eyOhUmDhKoSwbvCUFyf4K7LYT/NRzvo8Xh8BSUm0iZ",
+	"a7nO79nNfW2HdXQH7EMnAm3mFgrxKm1d68NLmaE86wDH2FCNPVkdpBtiRkFwpa3zYDJUdaJdX4pY4+AR",
+	"aY/iz9+++oa8xqse3QSbuzqr1nJ5K20Fu4O7puK9qUr+44kfYYx+McSvoqt/DDcZ23FItNQSwIo5B7Nd",
+	"LkihxBmW9565VrtnXFzRjKeJtf4OFrIQaULYe66Ntub9QaFZYhWKjCXE2soZn5uEFIIWZiUV/8DShOQK",
+	"dh0I5gM/fbjpivLMDiDBjFlB+6uV4KqfaCBGjG5vLKu3qy88HJ5LMkR8FVWe/Ih83+rYXJp4AWLnYMNm",
+	"/30CD9d+0o6opsQU5zogmlpiKIT6K6sUG+8cWbfx3/vqBG2JVhpG7YIdud5V+2ZJqb1JTCAsVIjMms2Q",
+	"Twlx6g3XcWcgPF317bWhTABeM7QAOycZ3TKlg4ds6yKy6FtaSAzFDNOvcewRuCdgD6+UlK4Ql6o5Ape/",
+	"Lfh7fUCDrNPQjWtdBQl386mTNb5JEFq/u+NNb2TS4QCGug4Qj9yhK0SJ5NroXbdhTq9J2Z2t/Na3cgM5",
+	"bQdIhNycE+qr8Uo40U50JTuccWA2lWY89eF8Z6/4FDo/IG3otvz8Dbr3hG6FfsSVocR5wfvdGlEjl9i7",
+	"Y702TJhtbcF6IHUG7QLX2jyGQtupqo/EdxqP2zOoWaM3sUoUna7+5m/QIHouvg6IXY1Cunry/wBbec3M",
+	"SqYdLap90VQ8906TfxRMbXtZzH0iNE6uDjI6yzJTYnALoJCmcKv9QLuRRjK2GOulGAUzcgOfzo1RzRpp",
+	"F8Ngv9RYX6R/pqPgugVdu5YO4caOD/+3wnb8il1Znqn2YsWfGLa3oML+2tWPtQMM44p15RswPA3oFWi1",
+	"hTAene8o3r/VZ4QMkmo/0HiV8iDBEqBcPL5XvY9jDMkLR+cmXPYCwe3V4IWa46ay5LW1rPDijr1+Y3yv",
+	"UAcjgQWgsIeVzHBnSFxuPnsJOzgxeAtWtsu5qY9OFiYvzA74yXqXujLV+vj0UVfHutL8jHTDe8+NKwY9",
+	"JwdHNXQDkNnWuqKAGUozbzq7tJo4lI2UYwWVUYWYU9MFPtkJ/Ix5bAC+UZ1H71EYbnPEro6gMYHYun1b",
+	"1gDX187BAA1WYzrBBDsyK137ZkRJBMQZyID2dXULqKsboXZ34EGUNomdUJQCq5gt8MNKQgKdY8igIyOi",
+	"m14pLi51glXQZEYzCFHOmNkwJoj/ZIBgK0zqFkRmKYJxo64alSLfhgqItvGDdQklhc4Iu2Ii255Xdg9a",
+	"pJBo64sAz9ut3DMJyjIkBQScNeeFwDArvpnQtRRLwv5R0Mz11q5Mzd4DIIwHvtHzfMVo3jm1sj9XS/By",
+	"sbyo6ULVGKC0V50KF3FZN3SlVv1VYaBiEBI4ITsdJSHRhmcZ0moY0KaDxmt94y8sh+bagoslShms00pc",
+	"waXxB/lNA2bIgDsjZg7Rr/0uesl8XYG1Ozt6EANqT2y/BkSpWWFq8Bjtt1SjXGMiWF+C7RjTTijvbFMJ",
+	"Et41S0wcb4tlgHA5Lw8YsBOHmn8/UB4dym6BBuvznxoF23lwu3GBVbcOStltY7HFxOq5XDM9qjPvX6Vg",
+	"HcRqHhBlHKvEenSrnFT2XXWTVSAgvSyrRMZwLWKy1IU9RyFtUc1TdgGegYiDmBkCNxC4AYFqHFagXXfM",
+	"AkrtWW61ZrvLhGBz40Y60DjrbKGMHgCWktP37+037D6m7rdhnr1dSJI7UbJ3Ak0iivDFOtZ5J/SjotqQ",
+	"o1Oy5qIwQ8WbzON9WgO8GNSYCLapYglEChqfPLmFwe1Ib7D2EnaOBeMDOjiwOV0zQl3S2dBEB6N43DeI",
+	"giblacA8w8pcVyrtUttSPpAxwFlcr8nq6gZVJbeT28MgobsBnu0OvljE26OgzowLLWsfP6um5HF/eq6o",
+	"TgjqNShwKxo9E8ObrNYdUbEzgItUbrrY6ighp7AiNbYalq2BZ+IP8P7+hKzSjeit4FLbLEGbYCs117kJ",
+	"Vx3LRvA8WN3mYUuVVKiuYrcs/qEMFO/AIR1Rut/STjAUbfm04WaNdC7zFbXc9TA7J0fTKSrXdlMJumbx",
+	"jvkx6NNqEcKOOoMxzb1D4641TYe7ifF1UTcxomf2fQmdO16SjO2Uhtknsc+7eocBwuJW2qpVCx4GSMQ9",
+	"FCDE+19clB3e4shp1XqEPdQJjG/V1iwtGIIS3Z002AFZ6qMrO/LyRyfMNifSztcfdK5fcV1pEXTtHnI3",
+	"8G43fcG+e1lP07Jqm7Fo05pQGnCP3cR29BDbc2VAu81DbQM6HnSSqcH2NYmRVGS4588Wd9UH39zLVfrX",
+	"hUslTxA2S+m53jgUQGx3ds0OZ/5c+oovFrH07HAm3FC8d8aUOiIOOypVnmYZgHDD+TyTZpVU0XyDU843",
+	"sRh6NFXAyfuUqmocoQSdLoe8i9A36Ca3p25ug8uvulVJ+NiuWe4jABBUpluIAPh3v6lI3uvXht5tPeg9",
+	"1YB+muWeA45pieUFcDy3qnQsk8BhsHt1blhV+qlUke65YlQa1hNfomDSlyf1yCZ9Zfnop1Iv+muN6J3W",
+	"iErTcY7VnCxtBP9ul+ZbWQlu2Y3jYyHoij0nCjwQlgCQBWiYMKthTjLvKGp9E7xJUpGjU8SaXFAFPWHB",
+	"NYaQhxF+fXLqJjAkkhR8pENuZj7BabBNVfpKB9o/hb44ev9+3APHYx94OPaBk7EPnA5+oBDBlz/kgWYO",
+	"WvAxVtx4lXWqEbVGsBoxahOtTaI2wKYz8LTmFYztt++8fdm0P3iWqpiXP5ZsvEFwHe+i4uMSYcvKzfHJ",
+	"syMf85Hrm9SqueFWX1YdT1LSLkbv78tUTu9EKMSlkGB2l7HSMm4acyjUwqDxpOhaZkkTzR3Dvp3x2H79",
+	"vtQLyni1f3PHrKuVh237ZHeUa2eQonT334IXv+KqqHjk/TdjU4V48B7yY3fanLt7qja6qd5qx9TdLVBf",
+	"gjQaNoBBmYUVU8d7Y6qk7c5g/oHGGvLM2JKKcSm6kE8zrssw1Xp8Tmrd0bih3Pj+i3lG5x0ZqPipSTJZ",
+	"8ismDoo4gIQJ8fdmbkIA/kJ1t2ICEIqZ19ivJZ5dGvEYae+HhQH1pqm57M8Qi0U6RNfTeStptrdmnj0m",
+	"Tc2L22tttvrMw1djMylzNPac7lQmIY08Bsrknva1YbipDgJ9fCZJF4E6ar1qakAkFO8AYciyBsk+JD6y",
+	"g0AdcDcVDWDXUVgxinZEW29qS8byxYO3QhBr9lqbFhOMNmj0Y9sWDC9OhvSV9K3muNl+a3nfy1SqsLwA",
+	"NgQ4QvCn8AJoDPTxI5xyCxlLk2O5Jpmk6YFLmkwdyKy16bxvhjfFFZZJAvRLAyGhqqfOV1IzAZQwK7Z+",
+	"8JP4qlAUcoGwiQOeJZWOiNgVVYQS2nPIBtaGrnN85M3XX5KHDx8+sTd99/bLc1cEaC+BB+fBT+IZVP+G",
+	"u5+cnH5OXPWqfkCeus55ZE6V4kw7bFx0kdZCWT5YzgV5vjh4Sc18dU4oFrcGjHefj3RydPzgJxEKUc8m",
+	"30HZbCUEczY5ejB9MPVJPTTnk7PJwwfTBw9d2Qws6eHV0SEUC8Ff7uywrAFke55OzqC8/0u8BTYz1hbr",
+	"ydmPcWFZ3nL4gq8hha73xqfQTPTjO2hCnEvh3MDH0ykKS2Gcm5LmecbnMLjDvztpj9K5P47C5pfgQwf2",
+	"rLOlmx/87oCb4m8Lwzv0ZeWwV3xW6+RPoNsjwrMmsy322QVXlo7QFiNJX7pqrXHEfZ6ydS4NE/PtX9jW",
+	"EQ8M0S8cSsJe6Bb6r32si0ejCvaxtV5H+12v2FoFBO09LNdLyOJyYGT+rR+TyrY4/Nmu4EeUZBlD3a2+",
+	"iPj79RbxFQhcF0TqX/IFiIXYRjmJpZBZkYGjS/dArK/gTb4zBspde6ZwsSTQw8sqLjEJsmTm5tS5ddmw",
+	"m9fAhE+dR+XZW7qsv72pNH28OblfiQqf57DubfkBZ8vds97+xQzMwceKh0ia6aclaXBqfvMkWJ3sk8PB",
+	"hIIuzDALpj0UIjSByjLca5jyXMon6dy7nXtOOp9knS3qcwTlKwF1EaIKEM46++bpy2eg+U7OJr4iFxXq",
+	"CRbgBcKWQIc+F7JifH0eC4B3V/8irAlbcqyiCHCFUpiVU8A6BuWyB8phDStb3zEUTLONfQtLHUd/KfYq",
+	"bVjeQU2X4FIWIcKfKY25DW9XNgIXxXQmvHDjnYElHEHjt2ydoLe5WrGzJYoKtAC8yVNJJi0dtn53pIpn",
+	"2W6l9iu85RZpB1/o0jnd5/dwLsOLSnAQaAdHNi4hL6p3QnQe2xDemtaIr79jrbHy0bYsT/HivrRGeIe1",
+	"UPNC5VIzEOCARYkYPixbJA49yhUPltiLMm+y6uHPaOPvVDXtg37ZGmId5IuDQ3DiJRRr1+kflV4h+2BX",
+	"y+0Raic0fLk5qZ+JlFBcOBDJnmbsyj5e2d71MTyj8xWUL5ZoK3Yy5G9/l4USNPtbQihx/ydMGLUlVIMX",
+	"NKWGJq6wg/D0AXkGLbycEW9fRgU+8eAn8ZTMMw6lJ3bvYREXBInBwfCCanPwzA7i4PlXWE+xcfmra641",
+	"S1uZMdooRtc+2C/kBm38Og9srB72DOffc7i/CkrG3GoTCrwlVt9wR3XsTPLXunVbf5ihQlw+WZvvzjf0",
+	"n1eGvTe4yAdIlB51O4mWTcKDN2fCb6Gd8QGAMiDjIbyT5Qw0f3D9Xdqi59Ey+tl5BP3RRxw/Xb8KTKHr",
+	"jHPzu/kSuP5HzqGSuC4ndpfZTevv6/Gz/NGx9jhif6W2bwoxyEa6M48MzuSO7aTKR2OAibLIUjLDbAG7",
+	"Evs81js//dZX3O7vWHeFSZavKpVMqtIp13c1rm/0wZ6i67Hh3jxFx3e4KgR83Noqo8QBj9xY2aUc7QCr",
+	"C4FxXIkWLPz6JVgprNhaXqHV3O2buvl6vLuPXVey/v34pnCBozJ4l7PqLrh/hMi+ZbcWzPZ+3Fr9jOMC",
+	"YRufsuuU3DUgh6xonjOxP8+XZsZwsaxvUvCCNdp8YD5BVLYeOpwk16QjdtIblmV3L2Bvi3EcLNQvjnP2",
+	"wBZfK8Y+IPTtim4qLKFIztSam9AFO4fedEaTDNXeKGdUMRw61e2vyyLrX6awtwPkYln2GYksAlzch06N",
+	"L6rjymxgLzbBVSsRc/BvuEdmUhqSyaXuWBMHsrNjt4IfyqOS3fKGvTPlPKCs3a3rq/bZ9r5VJfbbDfnm",
+	"C7bkUOODCWtYFhhTwgAHycNjNDtbeJYpoY87t+1zjybc7+wIWSE+eBDqUCOuDpffs9PTEcX4QbR1rNfC",
+	"nk1dsQL23tS+UAmOHE+HREeeYkSmgjK9AlhIqsk3T18++/33T1981xWqgSdrn4917/zxf37/7ne/f/Bf",
+	"A5pzNhNq41ENqfgSymbK7/owRq7kFUfwcb7OpcPPnFGEGloouT4IeaDvRoRRHO5k63szn0Xpy7lnSl5C",
+	"tuKuuu72KrykKfP1JcBWLs4T5Sq2YerCrKioNi+JxItC/ld3ulfHSADeShG6lNgI1w6pYzQyS/c6mk/I",
+	"MwVio+sUrRc77EEq1l+YeFeVD1kJD04NVUzdnircFs+d1Ir5+ONCrNvF31+9HAmE+rxB9Glz0XJVYzGW",
+	"Arj+DtYLF0cIWI/nBtBNVh5gn+2cyTzr2nBBAkfF7OkgMYv1mV6xcat4D1L2NCplI6EsAFQoFbF0S34L",
+	"2YenD6efJWTFsjQkFG7QslL8igUp0fTdf4kb7uArD9RQzqYyCb2iB8enj35/9uPTg79iJ4ffHb77+eTh",
+	"x9+f/SYe9r4trUzODYvHBoJIm3FBo1jiLWHwlCw/8PzADhHqylNiqCJUzVf8yiFmUrKmgi8s0X+LLUoe",
+	"bOk6+8xnzyspTejGYp/G/h6vvnzuklczupWFSUjlIwgo92Byl1oiSpYOHbFaGLwHPVFh53ZLB09LTFJu",
+	"UoW4GJ1g702sQUpDWTycAV5np1VhL/9iJCjXBPSbO5egILlvVYTe1t62m/Eu9rRic54z2MfVbRyyTLCM",
+	"2mMOWVJpMmOARskHbdvju9m2dXQk4DePwbUnS28GyLE7dqhDMHMkbe7XumLfuW/h7hqYyy80J/p5a6CD",
+	"bP07ZgdX17DeOzesh3FDDc2kAtTS5A7FFkwxX+sTZ40FM/NVh0z/BfHEGz+Vu3b+3NOx3tj7S66xbzc1",
+	"ROeMXuKxbo/71F7is8IOi4RO2Q1OcH7DAKC32yP00sF0/TJduTi6yIq4Czdeh7ewt9Wldgl/1KVGuIwz",
+	"hOvaYmXUjC2kYrvIffiz/Wdn9BqDqYH0t+yvtZ+4x1UqqYsQ/3wfntO3mGFg3wuQQ+AGKGJ+cWbuic77",
+	"F4z2A66X3N2Gse52bV9bMwaXVgpCSx+CVMQlISAGU8cu/Nk9MCCB5Hrn4Di2wLu/D6fGp1KbVNOFh1Yn",
+	"3QNBb93x2aMd3lPSiF+eMvHArk21rKVjV4DNf5DJ5a6Kly/oJXshl3e+NRpJj9JKAOxXUEeTjlWuyMz1",
+	"wWoXgTiUgybm3ND02TyjXFwjb9YSeT/qSSahimclN1W3aih57l3zucz5LqtgLvPtfe3d26m0lfn2F2lL",
+	"hjQvtyT79C0o7pryVOAjfdgYPWBwiC5hW7mBDGSdw5/xBb1FFUD4uxYbkZKN4PHr9kb2J9N/+ryhGL0k",
+	"1L5wS+RiUbbRQRRLbFG78L3P2XtDjNr28gR778ErowcIXv7F6wLvDwxVN3aPYu/c7X4yQqrc4MttOkMg",
+	"vcuUccEc9OtOhe2Fu+9fS2/rClh/HyLL1VYr+128/9QEcngMAJqItKw9rgHuA7pK7zJuajhO8QPc3/MJ",
+	"WDT7P+8rQFd3bBkPMhD2UDdlZA7Ox0IzTAtz73byXCH2LXYSotsyjbAG/tTtBKzgMg0I8w0qbGu0lULN",
+	"tZ6eLAWzQs6hXkW/5DCyhmv0n1hijSN8Z25NWJg9pNX4d0FGDaYVQkfFEho3KlmwWOeXHkj6hm3uLYRU",
+	"+25bDARY/UoJz14Sv1/AytRQuIksDIRVqdj6BPOmKDj8macfd+oE115r9+Dz9G62TR/F78k1Exaj7BBL",
+	"tW93qH3jSgcWFl+ew5mUptdJI6W5jpNm3DLdzANCyx7UzWT3fSFeYGgW8e7q8VGoMt8obkylDqZB6GGF",
+	"MHvZEvevKPnR3FM5zOB9u4cgAhcJKURu/8mpuoQ/4F/FDFcM+5xiNXM8pF5nE8UyRvWOlAt3w78Yo7xx",
+	"0/7XZZQXzNR738iQXqaNzHMI0Ztz7IOaSbHUxEgipNOgvBUniOwUMcp19I/zTSFeif2duLdTh1OIu+aA",
+	"8Ml2AyPEhtlLsOtNIcA5BtLQQ6TGz5JzF4FwWCeZ/b5bbvfTThPrz+6e/RlYsQer0N9jn1WheOy6oDaf",
+	"lu3lVqTL9HomjNqPD/bPFXQcbs2vev2CY6IcixF38ZCrV7xFmtxNueQbcM1rnx3KFWIsV4uowaFRD/Ln",
+	"UvbAkL2GOz5lCBg7g07yw+z2oBnZ9wwF1LU3/4JNfhjeHScIlt+MNe6Se4RFs28jM7biAN2F3b8cuHrY",
+	"EIOxUq61kp8SqO6XGXoXWaCUq6AFMrosFqe1cU2sYQB9vYYAm9yYeLctNHYy5P14QYDsIaKJ7Sp0L6jJ",
+	"nbPp/uWSncL9AJXcgWgK6Lv2fTHw3SCeqpgFnUf2G3/T/vTiT+i4d7PvOvEDcfagcrlXdSiffq1q0Jld",
+	"wvC6KBPuuW9cvOEOCNuH4HA/gjHgR3QRf6BPck/rcP8C0w3onpySd4b28SeZpQnJlZwzluLJCE7IK6YM",
+	"oS22cBC3u3bit+6WW6SO/0QXMqi/vC9XPtcB25drV4HB5yvXhYcDCm0gUa1VYecZ87bSg/AauCf+IzeA",
+	"PvmEjqRaj/TYoje7Bu0jb6b5zmtjPqDR+rZcsU8foLRsNH+3YrH+3buGKd31dSt32iBI+zG6fe7dEZqO",
+	"phxGQ+IMrcT1D3wKxbhvY2O9Y+/KfS18udboKnAQtdo5FC5ZV+ltyRGlJ6YrQnjF9fWF060Bd94tc71x",
+	"Hdt+lWd3wdbR2vLwtQSBSqFFTLch3+TwAVXFfrq/FhZft7A4TvTBtcXVBfi1vPhWy4vvj9S/VhjfWYVx",
+	"azuOKDK+oxP//6k64/uh6bt70k8+hWrj7h1ymPLFolNdsBd3eGjutN7Y0hmrJUtqdzauux7KGTY+vwtG",
+	"+spSvat/F18EeJ09tZ3T4aUGIW3qhBzAJmPKnD4NmfqvVOk0VD7dS7FTpcs6MIHvr/7jO7sQGrpOIXsU",
+	"KpucTQ4nH999/L8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

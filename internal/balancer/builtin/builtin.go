@@ -1,5 +1,5 @@
 // Package builtin is the balancer inside the service: a reverse proxy on each
-// pool's listener that sends every request to one of the pool's targets.
+// pool's listeners that sends every request to one of the pool's targets.
 package builtin
 
 import (
@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -53,16 +55,16 @@ func (b *Balancer) Apply(p balancer.Pool) {
 	b.mu.Lock()
 	have := b.pools[p.Name]
 	if have == nil {
-		have = b.newPool(p)
+		have = b.newPool(p.Name)
 		b.pools[p.Name] = have
 	}
 	idle := b.idle
 	b.mu.Unlock()
-	have.apply(p.Targets, idle)
-	have.listen()
+	have.apply(p, idle)
+	have.listen(p.Listeners)
 }
 
-// Remove closes the pool's listener and forgets its targets.
+// Remove closes the pool's listeners and forgets its targets.
 func (b *Balancer) Remove(name string) {
 	b.mu.Lock()
 	p := b.pools[name]
@@ -79,10 +81,8 @@ func (b *Balancer) InFlight(instance string) int {
 	defer b.mu.Unlock()
 	n := 0
 	for _, p := range b.pools {
-		for _, t := range *p.targets.Load() {
-			if t.Instance == instance {
-				n += int(t.inFlight.Load())
-			}
+		for _, t := range (*p.byInstance.Load())[instance] {
+			n += int(t.inFlight.Load())
 		}
 	}
 	return n
@@ -113,27 +113,34 @@ func (b *Balancer) Close() {
 	b.transport.CloseIdleConnections()
 }
 
-// pool is one listener with its targets.
+// pool is some listeners with their targets.
 type pool struct {
-	name, address string
-	log           *slog.Logger
-	server        *http.Server
-	transport     http.RoundTripper
-	targets       atomic.Pointer[[]*target]
-	next          atomic.Uint64
-	requests      atomic.Int64
-	failures      atomic.Int64
+	name       string
+	log        *slog.Logger
+	server     *http.Server
+	transport  http.RoundTripper
+	lane       atomic.Pointer[lane]
+	turn       turn
+	byInstance atomic.Pointer[map[string][]*target]
+	requests   atomic.Int64
+	failures   atomic.Int64
 
-	mu        sync.Mutex // of what follows
-	listening bool
+	mu        sync.Mutex // of what follows, and of changes of the lane
+	listeners map[balancer.Listener]*listener
+	wanted    []balancer.Listener
+	troubles  map[balancer.Listener]string
+	versions  map[string]*window
 	closed    bool
-	trouble   string
 }
 
-func (b *Balancer) newPool(p balancer.Pool) *pool {
-	have := &pool{name: p.Name, address: p.Listen, log: b.log, transport: b.transport}
-	have.targets.Store(&[]*target{})
+func (b *Balancer) newPool(name string) *pool {
+	have := &pool{name: name, log: b.log, transport: b.transport, listeners: map[balancer.Listener]*listener{},
+		troubles: map[balancer.Listener]string{}, versions: map[string]*window{}}
+	have.lane.Store(&lane{})
+	have.byInstance.Store(&map[string][]*target{})
 	proxy := &httputil.ReverseProxy{
+		// What a client says of others before it is dropped (RFC 7239, section 8.1):
+		// Rewrite is given the request without Forwarded and X-Forwarded-*.
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetXForwarded()
 			r.Out.URL.Scheme = "http"
@@ -150,97 +157,130 @@ func (b *Balancer) newPool(p balancer.Pool) *pool {
 	return have
 }
 
-// listen opens the listener unless it is open.
-func (p *pool) listen() {
+// listen opens the listeners that are not open, and closes those that are not
+// wanted any more.
+func (p *pool) listen(wanted []balancer.Listener) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.listening || p.closed {
+	if p.closed {
 		return
 	}
-	l, err := net.Listen("tcp", p.address)
-	if err != nil {
-		p.trouble = err.Error()
-		return
-	}
-	p.listening, p.trouble = true, ""
-	go func() {
-		err := p.server.Serve(l)
-		if !errors.Is(err, http.ErrServerClosed) {
-			p.log.Error("a listener stopped", "pool", p.name, "error", err)
-			p.mu.Lock()
-			p.listening, p.trouble = false, err.Error()
-			p.mu.Unlock()
+	p.wanted = slices.Clone(wanted)
+	for settings, l := range p.listeners {
+		if !slices.Contains(wanted, settings) || l.stopped() {
+			l.close()
+			delete(p.listeners, settings)
 		}
-	}()
+	}
+	clear(p.troubles)
+	for _, settings := range wanted {
+		if p.listeners[settings] != nil {
+			continue
+		}
+		l, err := open(settings, p.log)
+		if err != nil {
+			p.troubles[settings] = err.Error()
+			continue
+		}
+		p.listeners[settings] = l
+		go l.serve(p.server, p.log)
+	}
 }
 
 func (p *pool) close() {
 	p.mu.Lock()
 	p.closed = true
+	for _, l := range p.listeners {
+		l.close()
+	}
 	p.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	if p.server.Shutdown(ctx) != nil {
 		p.server.Close()
 	}
-	for _, t := range *p.targets.Load() {
+	for _, t := range p.lane.Load().targets {
 		t.open.Store(false)
 	}
 }
 
 // apply takes the targets over; those that stay keep their counters.
-func (p *pool) apply(wanted []balancer.Target, idle func(string)) {
-	old := *p.targets.Load()
-	next := make([]*target, 0, len(wanted))
-	for _, w := range wanted {
-		i := slices.IndexFunc(old, func(t *target) bool { return t.Instance == w.Instance && t.Address == w.Address })
-		var t *target
-		if i >= 0 {
-			t = old[i]
-		} else {
-			t = &target{Target: w, host: w.Address, idle: idle}
+func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	type place struct{ instance, address string }
+	old := make(map[place]*target, len(p.lane.Load().targets))
+	for _, t := range p.lane.Load().targets {
+		old[place{t.instance, t.host}] = t
+	}
+	next := make([]*target, 0, len(wanted.Targets))
+	byInstance := make(map[string][]*target, len(wanted.Targets))
+	for _, w := range wanted.Targets {
+		t := old[place{w.Instance, w.Address}]
+		if t == nil {
+			t = &target{instance: w.Instance, group: w.Group, version: w.Version, host: w.Address, idle: idle, byVersion: p.version(w.Version)}
+		}
+		delete(old, place{w.Instance, w.Address})
+		t.weight.Store(math.Float64bits(w.Weight))
+		t.last.Store(w.Last)
+		if w.Open && !t.open.Load() {
+			t.fresh.Store(time.Now().UnixNano())
+			t.answered()
 		}
 		t.open.Store(w.Open)
 		next = append(next, t)
+		byInstance[w.Instance] = append(byInstance[w.Instance], t)
 	}
 	for _, t := range old {
-		if !slices.Contains(next, t) {
-			t.open.Store(false)
-		}
+		t.last.Store(false)
+		t.open.Store(false)
 	}
-	p.targets.Store(&next)
+	p.byInstance.Store(&byInstance)
+	p.lane.Store(newLane(wanted, next))
+}
+
+// version is where the answers of a template version are counted. The lock is
+// held.
+func (p *pool) version(v string) *window {
+	if p.versions[v] == nil {
+		p.versions[v] = &window{}
+	}
+	return p.versions[v]
 }
 
 func (p *pool) stats() balancer.Stats {
-	p.mu.Lock()
-	s := balancer.Stats{Trouble: p.trouble, Requests: p.requests.Load(), Failures: p.failures.Load()}
-	p.mu.Unlock()
-	for _, t := range *p.targets.Load() {
-		ts := balancer.TargetStats{Target: t.Target, InFlight: int(t.inFlight.Load()), Requests: t.requests.Load(),
-			Failures: t.failures.Load(), Retried: t.retried.Load()}
-		ts.Open = t.open.Load()
-		ts.MedianMS, ts.Percent99MS = t.took.quantiles()
+	now := time.Now()
+	l := p.lane.Load()
+	s := balancer.Stats{Requests: p.requests.Load(), Failures: p.failures.Load()}
+	shares := l.shares(now)
+	inFlight := map[string]int{}
+	present := map[string]bool{}
+	for _, t := range l.targets {
+		ts := t.stats(now)
+		ts.Share = shares[t]
+		inFlight[t.version] += ts.InFlight
+		present[t.version] = true
 		s.Targets = append(s.Targets, ts)
 	}
 	slices.SortFunc(s.Targets, func(a, b balancer.TargetStats) int { return strings.Compare(a.Instance, b.Instance) })
-	return s
-}
-
-// pick takes the next open target in turn that was not tried before, or nil.
-func (p *pool) pick(tried []*target) *target {
-	targets := *p.targets.Load()
-	n := uint64(len(targets))
-	if n == 0 {
-		return nil
-	}
-	begin := p.next.Add(1)
-	for i := range n {
-		t := targets[(begin+i)%n]
-		if t.open.Load() && !slices.Contains(tried, t) && t.take() {
-			return t
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, settings := range p.wanted {
+		if l := p.listeners[settings]; l != nil {
+			s.Listeners = append(s.Listeners, l.stats())
+		} else {
+			s.Listeners = append(s.Listeners, balancer.ListenerStats{Listener: settings, Trouble: p.troubles[settings]})
 		}
 	}
-	return nil
+	for _, v := range slices.Sorted(maps.Keys(p.versions)) {
+		windows := p.versions[v].read(now)
+		if windows[len(windows)-1].Requests == 0 && !present[v] {
+			delete(p.versions, v)
+			continue
+		}
+		s.Versions = append(s.Versions, balancer.VersionStats{Version: v, InFlight: inFlight[v], Windows: windows})
+	}
+	return s
 }
 
 // errNobody is a request that no target could be found for.

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,6 +23,7 @@ import (
 type front struct {
 	*Balancer
 	url     string
+	pool    balancer.Pool // but for its targets
 	targets []balancer.Target
 	servers []*httptest.Server
 	idle    chan string
@@ -35,7 +37,8 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 	}
 	address := l.Addr().String()
 	l.Close()
-	f := &front{Balancer: New(slog.New(slog.DiscardHandler)), url: "http://" + address, idle: make(chan string, 10)}
+	f := &front{Balancer: New(slog.New(slog.DiscardHandler)), url: "http://" + address, idle: make(chan string, 10),
+		pool: balancer.Pool{Name: "front", Listeners: []balancer.Listener{{Address: address}}}}
 	f.Watch(func(instance string) {
 		select {
 		case f.idle <- instance:
@@ -46,18 +49,20 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 		s := httptest.NewServer(h)
 		t.Cleanup(s.Close)
 		f.servers = append(f.servers, s)
-		f.targets = append(f.targets, balancer.Target{Instance: fmt.Sprint("timetable-", i), Address: strings.TrimPrefix(s.URL, "http://"), Open: true})
+		f.targets = append(f.targets, balancer.Target{Instance: fmt.Sprint("timetable-", i), Address: strings.TrimPrefix(s.URL, "http://"), Open: true, Weight: 100,
+			Version: fmt.Sprintf("timetable-web@%d", 1+i%2)})
 	}
 	t.Cleanup(f.Close)
 	f.apply()
-	if s, ok := f.Stats("front"); !ok || s.Trouble != "" {
-		t.Fatalf("the listener is not open: %s", s.Trouble)
+	if s, ok := f.Stats("front"); !ok || s.Troubled() {
+		t.Fatalf("the listener is not open: %+v", s.Listeners)
 	}
 	return f
 }
 
 func (f *front) apply() {
-	f.Apply(balancer.Pool{Name: "front", Listen: strings.TrimPrefix(f.url, "http://"), Targets: f.targets})
+	f.pool.Targets = f.targets
+	f.Apply(f.pool)
 }
 
 func (f *front) get(t testing.TB, method, body string) (int, string) {
@@ -95,7 +100,7 @@ func TestRequestsAreSpreadInTurn(t *testing.T) {
 		}
 	}
 	s, _ := f.Stats("front")
-	if s.Requests != 30 || s.Failures != 0 || s.Targets[1].Requests != 10 || s.Targets[1].Percent99MS <= 0 {
+	if s.Requests != 30 || s.Failures != 0 || s.Targets[1].Requests != 10 || s.Targets[1].Windows[0].P99 <= 0 {
 		t.Errorf("the stats are %+v", s)
 	}
 }
@@ -138,7 +143,7 @@ func TestResetIsTriedElsewhereWhenSafe(t *testing.T) {
 		panic(http.ErrAbortHandler)
 	}
 	f := newFront(t, hangUp, hangUp, hangUp)
-	f.targets = append(f.targets, balancer.Target{Instance: "timetable-9", Open: true,
+	f.targets = append(f.targets, balancer.Target{Instance: "timetable-9", Open: true, Weight: 100,
 		Address: strings.TrimPrefix(newServer(t, say("well")).URL, "http://")})
 	f.apply()
 	for range 8 {
@@ -177,10 +182,13 @@ func TestDrain(t *testing.T) {
 	}()
 	<-entered
 	f.targets[0].Open = false
-	f.targets = append(f.targets, balancer.Target{Instance: "timetable-1", Address: strings.TrimPrefix(newServer(t, say("new")).URL, "http://"), Open: true})
+	f.targets = append(f.targets, balancer.Target{Instance: "timetable-1", Address: strings.TrimPrefix(newServer(t, say("new")).URL, "http://"), Open: true, Weight: 100})
 	f.apply()
 	if n := f.InFlight("timetable-0"); n != 1 {
 		t.Errorf("%d requests are in flight", n)
+	}
+	if s, _ := f.Stats("front"); len(s.Targets[0].WaitsFor) != 1 || s.Targets[0].WaitsFor[0].Path != "/sailings" || s.Targets[1].WaitsFor != nil {
+		t.Errorf("the draining target waits for %+v", s.Targets[0].WaitsFor)
 	}
 	for range 5 {
 		if _, body := f.get(t, http.MethodGet, ""); body != "new" {
@@ -265,8 +273,21 @@ func TestForwardedHeadersAreNotTrusted(t *testing.T) {
 
 // BenchmarkBalancer and BenchmarkBare are compared as a ratio in one run.
 func BenchmarkBalancer(b *testing.B) {
-	f := newFront(b, say("up"))
-	hammer(b, f.url)
+	for _, n := range []int{1, 10, 100} {
+		for _, how := range []string{"turns", "weights", "busy"} {
+			b.Run(fmt.Sprintf("%s/%d", how, n), func(b *testing.B) {
+				f := newFront(b, slices.Repeat([]http.HandlerFunc{say("up")}, n)...)
+				f.pool.LeastBusy = how == "busy"
+				for i := range f.targets {
+					if how == "weights" {
+						f.targets[i].Weight = float64(50 + i%3)
+					}
+				}
+				f.apply()
+				hammer(b, f.url)
+			})
+		}
+	}
 }
 
 func BenchmarkBare(b *testing.B) {

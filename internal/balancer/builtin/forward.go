@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"sync/atomic"
 	"time"
+
+	"unitas/internal/balancer"
 )
 
 // RoundTrip sends a request to a target, and to another when the first did not
@@ -20,30 +22,26 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	var tried []*target
 	for {
-		t := p.pick(tried)
+		t := p.lane.Load().pick(&p.turn, tried)
 		if t == nil {
 			return nil, errNobody
 		}
+		now := t.begin(r.Method, r.URL.Path)
 		r.URL.Host = t.host
-		begun := time.Now()
 		res, err := p.transport.RoundTrip(r)
+		took := time.Since(now.Since)
 		if err == nil {
-			t.requests.Add(1)
-			if res.StatusCode >= 500 {
-				t.failures.Add(1)
-				p.failures.Add(1)
-			}
-			t.took.add(time.Since(begun))
-			res.Body = follow(res.Body, t)
+			p.count(t, now.Since.Add(took), res.StatusCode, took)
+			res.Body = follow(res.Body, t, now)
 			return res, nil
 		}
-		t.leave()
+		t.end(now)
 		if r.Context().Err() != nil {
 			return nil, err
 		}
+		t.setAside(time.Now())
 		if !repeatable(r, kept, err) {
-			t.requests.Add(1)
-			t.failures.Add(1)
+			p.count(t, now.Since.Add(took), 0, took)
 			return nil, err
 		}
 		t.retried.Add(1)
@@ -51,6 +49,22 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 		if len(tried) > 16 {
 			return nil, errNobody
 		}
+	}
+}
+
+// count adds an answer, or the lack of one, to all that is told of the target.
+func (p *pool) count(t *target, at time.Time, status int, took time.Duration) {
+	t.requests.Add(1)
+	t.answers.add(at, status, took)
+	t.byVersion.add(at, status, took)
+	if status == 0 || status >= 500 {
+		t.failures.Add(1)
+	}
+	if status >= 500 {
+		p.failures.Add(1)
+	}
+	if status != 0 {
+		t.answered()
 	}
 }
 
@@ -88,8 +102,8 @@ func (b *keptBody) Read(p []byte) (int, error) {
 func (b *keptBody) Close() error { return nil }
 
 // follow ends the request of the target when the answer's body is done with.
-func follow(body io.ReadCloser, t *target) io.ReadCloser {
-	f := followed{ReadCloser: body, t: t, over: new(atomic.Bool)}
+func follow(body io.ReadCloser, t *target, now *balancer.Request) io.ReadCloser {
+	f := followed{ReadCloser: body, t: t, now: now, over: new(atomic.Bool)}
 	if both, ok := body.(io.ReadWriteCloser); ok { // a switched protocol
 		return followedBoth{f, both}
 	}
@@ -99,13 +113,14 @@ func follow(body io.ReadCloser, t *target) io.ReadCloser {
 type followed struct {
 	io.ReadCloser
 	t    *target
+	now  *balancer.Request
 	over *atomic.Bool
 }
 
 func (f followed) Close() error {
 	err := f.ReadCloser.Close()
 	if f.over.CompareAndSwap(false, true) {
-		f.t.leave()
+		f.t.end(f.now)
 	}
 	return err
 }

@@ -1,6 +1,7 @@
 package builtin
 
 import (
+	"math"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -12,23 +13,33 @@ import (
 // target is one instance in one pool. Its counters outlive changes of its
 // settings.
 type target struct {
-	balancer.Target
-	host     string
-	open     atomic.Bool
-	inFlight atomic.Int64
-	requests atomic.Int64
-	failures atomic.Int64
-	retried  atomic.Int64
-	took     latencies
-	idle     func(instance string)
+	instance, group, version string
+	host                     string
+	open, last               atomic.Bool
+	weight                   atomic.Uint64 // bits of a float64
+	fresh                    atomic.Int64  // when it was opened, ns since the epoch
+	aside                    atomic.Int64  // until when it is set aside, ns since the epoch; 0 when it is not
+	refusals                 atomic.Int64  // in a row
+	inFlight                 atomic.Int64
+	requests                 atomic.Int64
+	failures                 atomic.Int64
+	retried                  atomic.Int64
+	credit                   float64 // for turns by weight; under the pool's turn
+	answers                  window
+	byVersion                *window
+	idle                     func(instance string)
+
+	mu  sync.Mutex
+	now map[*balancer.Request]struct{} // in flight
 }
 
 // take begins a request unless the target is closed. The count goes up before
 // open is looked at, and a closer looks at the count after it closed: so a
-// closed target with nothing in flight gets nothing more, ever.
-func (t *target) take() bool {
+// closed target with nothing in flight gets nothing more, ever. Only one that
+// may be tried when nobody is healthy does.
+func (t *target) take(anyway bool) bool {
 	t.inFlight.Add(1)
-	if t.open.Load() {
+	if t.open.Load() || (anyway && t.last.Load()) {
 		return true
 	}
 	t.leave()
@@ -38,33 +49,93 @@ func (t *target) take() bool {
 // leave ends a request.
 func (t *target) leave() {
 	if t.inFlight.Add(-1) == 0 && !t.open.Load() && t.idle != nil {
-		t.idle(t.Instance)
+		t.idle(t.instance)
 	}
 }
 
-// latencies are those of the last thousand answers.
-type latencies struct {
-	mu   sync.Mutex
-	ring [1000]float32 // ms
-	n    int
-}
-
-func (l *latencies) add(d time.Duration) {
-	l.mu.Lock()
-	l.ring[l.n%len(l.ring)] = float32(d.Seconds() * 1000)
-	l.n++
-	l.mu.Unlock()
-}
-
-// quantiles returns the nearest-rank median and 99th percentile in ms.
-func (l *latencies) quantiles() (median, p99 float64) {
-	l.mu.Lock()
-	sorted := slices.Clone(l.ring[:min(l.n, len(l.ring))])
-	l.mu.Unlock()
-	if len(sorted) == 0 {
-		return 0, 0
+// begin notes a request for whoever asks what the target is busy with.
+func (t *target) begin(method, path string) *balancer.Request {
+	r := &balancer.Request{Method: method, Path: path, Since: time.Now()}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.now == nil {
+		t.now = map[*balancer.Request]struct{}{}
 	}
-	slices.Sort(sorted)
-	at := func(q float64) float64 { return float64(sorted[min(int(q*float64(len(sorted))), len(sorted)-1)]) }
-	return at(0.5), at(0.99)
+	t.now[r] = struct{}{}
+	return r
+}
+
+func (t *target) end(r *balancer.Request) {
+	t.mu.Lock()
+	delete(t.now, r)
+	t.mu.Unlock()
+	t.leave()
+}
+
+// waitsFor are the oldest requests in flight.
+func (t *target) waitsFor() []balancer.Request {
+	t.mu.Lock()
+	all := make([]balancer.Request, 0, len(t.now))
+	for r := range t.now {
+		all = append(all, *r)
+	}
+	t.mu.Unlock()
+	slices.SortFunc(all, func(a, b balancer.Request) int { return a.Since.Compare(b.Since) })
+	return all[:min(len(all), 10)]
+}
+
+// How long a target that refused or reset is set aside: the first time, and at
+// most when it does again and again.
+const (
+	firstAside = 500 * time.Millisecond
+	lastAside  = 30 * time.Second
+)
+
+// setAside keeps new requests from a target that did not take one, twice as long
+// each time in a row.
+func (t *target) setAside(now time.Time) {
+	n := t.refusals.Add(1)
+	wait := lastAside
+	if n < 7 {
+		wait = min(firstAside<<(n-1), lastAside)
+	}
+	t.aside.Store(now.Add(wait).UnixNano())
+}
+
+// answered ends all setting aside.
+func (t *target) answered() {
+	if t.refusals.Load() != 0 {
+		t.refusals.Store(0)
+		t.aside.Store(0)
+	}
+}
+
+func (t *target) isAside(now time.Time) bool {
+	until := t.aside.Load()
+	return until != 0 && now.UnixNano() < until
+}
+
+// part is its weight now; a fresh target comes to it over slow, from a tenth.
+func (t *target) part(now time.Time, slow time.Duration) float64 {
+	w := math.Float64frombits(t.weight.Load())
+	if age := time.Duration(now.UnixNano() - t.fresh.Load()); age < slow {
+		w *= max(0.1, float64(age)/float64(slow))
+	}
+	return w
+}
+
+func (t *target) stats(now time.Time) balancer.TargetStats {
+	s := balancer.TargetStats{
+		Target: balancer.Target{Instance: t.instance, Group: t.group, Version: t.version, Address: t.host, Open: t.open.Load(), Last: t.last.Load(),
+			Weight: math.Float64frombits(t.weight.Load())},
+		InFlight: int(t.inFlight.Load()), Requests: t.requests.Load(), Failures: t.failures.Load(), Retried: t.retried.Load(),
+		Windows: t.answers.read(now),
+	}
+	if t.isAside(now) {
+		s.Aside = time.Unix(0, t.aside.Load()).UTC()
+	}
+	if !s.Open {
+		s.WaitsFor = t.waitsFor()
+	}
+	return s
 }

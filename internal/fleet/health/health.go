@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"unitas/internal/fleet/words"
 )
 
 // Verdict is what a check says of one instance.
@@ -61,6 +63,21 @@ type Check struct {
 	Passes int
 	// Fails is how many bad answers in a row make an instance unhealthy, 1 to 20.
 	Fails int
+}
+
+// Patience is about how long the check takes to find a sudden fault: from one
+// answer to the last of as many bad ones as it needs.
+func (c Check) Patience() time.Duration {
+	return time.Duration(max(c.Fails, 1)) * c.Interval
+}
+
+// Advise tells what of the check is allowed and will hurt.
+func (c Check) Advise() []string {
+	if c.Timeout >= c.Interval {
+		return []string{fmt.Sprintf("The timeout of %s is not shorter than the interval of %s: an instance that answers late is asked at a slower pace than the others.",
+			words.Span(c.Timeout), words.Span(c.Interval))}
+	}
+	return nil
 }
 
 // GoodStatus reports whether a status is one of the check's.

@@ -32,6 +32,25 @@ func TestNext(t *testing.T) {
 	}
 }
 
+func TestRank(t *testing.T) {
+	zs := zones(3, 0, 0)
+	zs[0].Name, zs[1].Name, zs[2].Name = "east-pier", "mid-pier", "west-pier"
+	Rank(zs, InOrder, nil)
+	if got := Next(zs); got != 0 {
+		t.Errorf("in order the first is filled whatever it has, got %d", got)
+	}
+	if !Helps(zs, 2, 0) || Helps(zs, 0, 2) {
+		t.Error("in order only a move towards the first helps")
+	}
+	Rank(zs, Cheapest, map[string]float64{"west-pier": 1, "mid-pier": 1})
+	if zs[0].Rank <= zs[1].Rank || zs[1].Rank != zs[2].Rank {
+		t.Errorf("equal prices rank equal, and none is the dearest: %+v", zs)
+	}
+	if got := Fullest(zs, func(int) bool { return true }); got != 0 {
+		t.Errorf("the dearest gives first, got %d", got)
+	}
+}
+
 func TestFullest(t *testing.T) {
 	all := func(int) bool { return true }
 	if got := Fullest(zones(2, 3, 3), all); got != 2 {

@@ -3,12 +3,14 @@ package rehearse
 import (
 	"flag"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 )
 
@@ -57,12 +59,14 @@ func playPlan(t *testing.T, seed uint64) *World {
 		Name: "timetable", Size: size, Min: 0, Max: 12, Template: fleet.Version{Name: "timetable-web", N: 1},
 		Zones: zoneNames[:1+p.r.IntN(4)], Checks: []string{"sailings-up"}, Heal: heal,
 		Settle: time.Duration(5+p.r.IntN(20)) * time.Second, Drain: time.Duration(p.r.IntN(10)) * time.Second,
-		HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)],
+		HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)], Above: p.r.IntN(3),
+		Spread: []placement.Spread{placement.Even, placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(4)],
 	}
 	if p.r.IntN(3) == 0 {
 		p.badVersion = 2
 	}
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
+	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
 	p.w.OnDecision = p.mustHold
 
 	end := epoch.Add(20 * time.Minute)
@@ -116,7 +120,7 @@ func (p *plan) upTo(d time.Duration) time.Duration {
 // mishap is one thing that happens to the group from outside.
 func (p *plan) mishap() {
 	v := &p.w.View
-	switch p.r.IntN(11) {
+	switch p.r.IntN(13) {
 	case 0: // a zone goes and comes back
 		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
 		p.zoneLost[zone] = true
@@ -137,11 +141,12 @@ func (p *plan) mishap() {
 	case 3:
 		if len(v.Instances) > 0 {
 			p.w.Tell(v.Instances[p.r.IntN(len(v.Instances))].ID, []fleet.InstanceCommand{fleet.CommandPin, fleet.CommandUnpin, fleet.CommandPark,
-				fleet.CommandUnpark, fleet.CommandRetire}[p.r.IntN(5)])
+				fleet.CommandUnpark, fleet.CommandRetire, fleet.CommandRecreate}[p.r.IntN(6)])
 		}
 	case 9: // settings change at any time
 		if g, _, err := v.Group.Change(func(g *fleet.Group) {
 			g.HealLimit, g.Shed = 1+p.r.IntN(100), []fleet.Shed{fleet.ShedOutdated, fleet.ShedOldest, fleet.ShedNewest}[p.r.IntN(3)]
+			g.Above, g.Spread = p.r.IntN(3), []placement.Spread{placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(3)]
 			g.Settle, g.Drain = time.Duration(5+p.r.IntN(20))*time.Second, p.upTo(10*time.Second)
 			if v.Rollout == nil && p.r.IntN(4) == 0 {
 				g.Template.N = 3 - g.Template.N // for new launches only
@@ -153,6 +158,14 @@ func (p *plan) mishap() {
 		if g, _, err := v.Group.Freeze("a person looks at it"); err == nil {
 			v.Group = g
 			p.w.At(p.w.Now.Add(p.upTo(3*time.Minute)), p.thaw)
+		}
+	case 11: // other zones
+		if g, _, err := v.Group.Change(func(g *fleet.Group) { g.Zones = zoneNames[p.r.IntN(2) : 2+p.r.IntN(3)] }, ""); err == nil {
+			v.Group = g
+		}
+	case 12:
+		if len(v.Instances) > 0 {
+			p.w.Release(v.Instances[p.r.IntN(len(v.Instances))].ID, p.r.IntN(2) == 0)
 		}
 	case 8:
 		if len(v.Instances) > 0 {
@@ -214,7 +227,7 @@ func (p *plan) recover() {
 	if v.Group.Heal.Check() == "" {
 		return // nobody replaces what never became healthy
 	}
-	p.w.Run(p.w.Now.Add(15 * time.Minute))
+	p.w.Run(p.w.Now.Add(45 * time.Minute))
 	serving := 0
 	for i := range v.Instances {
 		if v.Instances[i].Serves() {
@@ -222,8 +235,11 @@ func (p *plan) recover() {
 		}
 	}
 	if v.Group.Template.N != p.badVersion && (serving != v.Group.Size || len(v.Instances) != serving) {
-		p.t.Errorf("seed %d: fifteen minutes after the last fault %d of %d serve and there are %d instances: %s",
+		p.t.Errorf("seed %d: forty-five minutes after the last fault %d of %d serve and there are %d instances: %s",
 			p.seed, serving, v.Group.Size, len(v.Instances), fleet.Summarise(p.w.Now, *v).Sentence)
+	}
+	if v.Rollout == nil && v.Group.Above > 0 && v.Group.Template.N != p.badVersion {
+		p.mustBeBalanced()
 	}
 	if v.Rollout != nil && v.Rollout.From.N != p.badVersion {
 		p.t.Errorf("seed %d: the rollout is still %s: %s", p.seed, v.Rollout.State, v.Rollout.Why)
@@ -233,11 +249,49 @@ func (p *plan) recover() {
 	}
 }
 
+// mustBeBalanced expects every instance where the group's spread wants it.
+func (p *plan) mustBeBalanced() {
+	g := p.w.View.Group
+	zones := make([]placement.Zone, len(g.Zones))
+	for k, name := range g.Zones {
+		zones[k] = placement.Zone{Name: name, Open: true}
+	}
+	placement.Rank(zones, g.Spread, p.w.View.Prices)
+	for i := range p.w.View.Instances {
+		in := &p.w.View.Instances[i]
+		k := slices.Index(g.Zones, in.Zone)
+		if k < 0 {
+			p.t.Errorf("seed %d: %s is in %s, which is not one of %v", p.seed, in.ID, in.Zone, g.Zones)
+			return
+		}
+		zones[k].Count++
+	}
+	for from := range zones {
+		for to := range zones {
+			if zones[from].Count > 0 && placement.Helps(zones, from, to) {
+				p.t.Errorf("seed %d: spread %s is out of balance: %+v", p.seed, g.Spread, zones)
+				return
+			}
+		}
+	}
+}
+
+// mustHaveReason expects a healthy instance to be removed for balance, size, a
+// rollout or a person alone.
+func (p *plan) mustHaveReason(old, in fleet.Instance) {
+	for _, reason := range []string{"the group has ", "the size is ", "replaced by ", "a person asked"} {
+		if strings.HasPrefix(in.Why, reason) {
+			return
+		}
+	}
+	p.fail("%s was healthy and was sent away: %s", old.ID, in.Why)
+}
+
 // mustHold checks one decision against what must never break.
 func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 	after := p.w.View
 	g := after.Group
-	above, below := 0, 0
+	above, below := before.Group.Above, 0
 	if r := before.Rollout; r != nil {
 		above, below = r.Above, r.Below
 	}
@@ -259,6 +313,7 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		}
 		if known && old.Serves() && in.State != fleet.Lost && in.State != fleet.Serving {
 			chosen++
+			p.mustHaveReason(old, in)
 		}
 		if known && old.Pinned && (in.State == fleet.Draining || in.State == fleet.Leaving) && old.State.Counts() && old.Machine.State != fleet.MachineRefused {
 			p.fail("4: %s is pinned and was sent away: %s", in.ID, in.Why)
@@ -280,9 +335,9 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		if in.Serves() {
 			serving++
 		}
-		if in.State.Counts() {
+		if in.Counts() {
 			counted++
-			if in.State == fleet.Resting || (in.State == fleet.Settling && !in.Served.IsZero()) {
+			if in.State == fleet.Resting || in.Renew || (in.State == fleet.Settling && !in.Served.IsZero()) {
 				back++ // a person let it come back; another goes once it serves
 			}
 			if in.Pinned {

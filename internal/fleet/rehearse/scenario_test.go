@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 )
 
@@ -101,6 +102,7 @@ func (s *scenario) play(line string) string {
 	switch words[0] {
 	case "group":
 		s.group(words[1], args)
+		s.printed = 0
 		return ""
 	case "machines": // machines timetable-web@1 boot=2s well=1s
 		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"])}
@@ -129,6 +131,17 @@ func (s *scenario) play(line string) string {
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.HealAnyway(s.w.Now, "") })
 	case "instance": // instance park timetable-003
 		s.w.Tell(words[2], fleet.InstanceCommand(words[1]))
+	case "release":
+		s.w.Release(words[1], args["replace"] == "yes")
+	case "zones":
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return g.Change(func(g *fleet.Group) { g.Zones = strings.Split(words[1], ",") }, "")
+		})
+	case "prices":
+		s.w.View.Prices = map[string]float64{}
+		for zone, price := range args {
+			s.w.View.Prices[zone], err = strconv.ParseFloat(price, 64)
+		}
 	case "rollout":
 		err = s.rollout(words[1], args)
 	case "tell":
@@ -152,7 +165,8 @@ func (s *scenario) group(name string, args map[string]string) {
 	g := fleet.Group{
 		Name: name, Size: number(args["size"]), Min: number(args["min"]), Max: number(args["max"]),
 		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: []string{"sailings-up"},
-		Heal: fleet.Heal(args["heal"]), HealLimit: number(args["heal-limit"]), Shed: fleet.Shed(args["shed"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
+		Heal: fleet.Heal(args["heal"]), HealLimit: number(args["heal-limit"]), Shed: fleet.Shed(args["shed"]),
+		Spread: placement.Spread(args["spread"]), Above: number(args["above"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
 	}
 	s.w = New(epoch, fleet.View{Group: g}, func(in fleet.Instance) Behaviour {
 		b, ok := s.fate[in.Version.String()]

@@ -6,6 +6,7 @@ package rehearse
 import (
 	"container/heap"
 	"fmt"
+	"slices"
 	"time"
 
 	"unitas/internal/fleet"
@@ -200,7 +201,7 @@ func (w *World) fact(id string, change func(*fleet.Instance)) {
 }
 
 func (w *World) launch(in fleet.Instance) {
-	if w.machines[in.ID] != nil {
+	if old := w.machines[in.ID]; old != nil && !old.gone && !old.Refused {
 		panic(fmt.Sprintf("rehearse: second machine for %s", in.ID))
 	}
 	m := &machine{Behaviour: w.Fate(in), launched: w.Now}
@@ -310,9 +311,29 @@ func (w *World) Tell(id string, c fleet.InstanceCommand) {
 		in.Traffic = fleet.Traffic{}
 		w.carryOut(fleet.Step{Do: in.Owed(), Instance: id, Why: e.Because})
 	}
+	if c == fleet.CommandRecreate {
+		in.Traffic = fleet.Traffic{Closed: true}
+	}
 	if m := w.machines[id]; c == fleet.CommandUnpark && m.Well >= 0 {
 		w.At(w.Now.Add(m.Well), func() { w.Answer(id, true) })
 	}
+}
+
+// Release has a person let an instance go, when that may be: its machine runs on
+// and is nobody's business any more.
+func (w *World) Release(id string, replace bool) {
+	in := w.Instance(id)
+	if in == nil {
+		return
+	}
+	g, _, e, err := w.View.Group.Release(w.Now, *in, replace, "")
+	if err != nil {
+		return
+	}
+	w.View.Group = g
+	w.View.Instances = slices.DeleteFunc(slices.Clone(w.View.Instances), func(o fleet.Instance) bool { return o.ID == id })
+	w.machines[id].gone = true
+	w.Journal = append(w.Journal, Line{w.Now, e})
 }
 
 type event struct {

@@ -35,15 +35,17 @@ func (p Port) String() string {
 
 // Spec is everything that one launch needs.
 type Spec struct {
-	Image         string
-	ImageVersion  int
-	Port          int     // that the workload listens on
-	CPUs          float64 `db:"cpus"`
-	MemoryBytes   int64
-	DiskBytes     int64
-	Addresses     int // how many network addresses
-	Ports         []Port
-	PricePerHour  float64
+	Image        string
+	ImageVersion int
+	Port         int     // that the workload listens on
+	CPUs         float64 `db:"cpus"`
+	MemoryBytes  int64
+	DiskBytes    int64
+	Addresses    int // how many network addresses
+	Ports        []Port
+	PricePerHour float64
+	// ZonePrices are those of zones in which it costs something else.
+	ZonePrices    map[string]float64
 	Interruptible bool // its machine may be taken away at short notice
 	UserData      string
 	Environment   map[string]string
@@ -92,6 +94,11 @@ func (s *Spec) Validate() []Fault {
 			} else if prefix != prefix.Masked() {
 				fault(fmt.Sprintf("%s/sources/%d", at, k), "%q has bits after its prefix; did you mean %s?", source, prefix.Masked())
 			}
+		}
+	}
+	for _, zone := range sortedKeys(s.ZonePrices) {
+		if p := s.ZonePrices[zone]; p < 0 || p > 100_000 {
+			fault("zone_prices/"+zone, "the price in %s is %g; give 0 to 100000", zone, p)
 		}
 	}
 	for _, name := range sortedKeys(s.Environment) {
@@ -156,7 +163,11 @@ func (s *Spec) fields() []field {
 	for _, p := range s.Ports {
 		all = append(all, field{fmt.Sprintf("open port %d/%s", p.Port, p.Protocol), "from " + strings.Join(p.Sources, " and ")})
 	}
-	all = append(all, field{"price per hour", number(s.PricePerHour)}, field{"interruptible", map[bool]string{true: "yes", false: "no"}[s.Interruptible]})
+	all = append(all, field{"price per hour", number(s.PricePerHour)})
+	for _, zone := range sortedKeys(s.ZonePrices) {
+		all = append(all, field{"price per hour in " + zone, number(s.ZonePrices[zone])})
+	}
+	all = append(all, field{"interruptible", map[bool]string{true: "yes", false: "no"}[s.Interruptible]})
 	for _, name := range sortedKeys(s.Environment) {
 		all = append(all, field{"environment " + name, s.Environment[name]})
 	}

@@ -29,6 +29,12 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
 		return nil // it was launched before, and has ended since
 	}
+	d.mu.Lock()
+	lost := d.lost[spec.Zone]
+	d.mu.Unlock()
+	if lost {
+		return fmt.Errorf("the zone %s is lost", spec.Zone)
+	}
 	if err := d.prepare(spec); err != nil {
 		return errors.Join(err, os.RemoveAll(d.dir(spec.ID)))
 	}
@@ -119,17 +125,23 @@ func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
 		if filepath.Base(start[0]) != start[0] && !filepath.IsAbs(start[0]) {
 			cmd.Path, cmd.Err = filepath.Join(root, start[0]), nil
 		}
-		cmd.Dir, cmd.Stdout, cmd.Stderr = root, log, log
-		cmd.Env = d.environment(spec)
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-		if user := d.user(spec); user >= 0 {
-			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
-		}
+		cmd.Stdout, cmd.Stderr = log, log
+		d.dress(cmd, spec)
 		err := cmd.Start()
 		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
 			return cmd, err
 		}
 		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// dress has a program run on the machine: among its files, as its user, told what
+// the workload is told.
+func (d *Driver) dress(cmd *exec.Cmd, spec machine.Spec) {
+	cmd.Dir, cmd.Env = filepath.Join(d.dir(spec.ID), "root"), d.environment(spec)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if user := d.user(spec); user >= 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
 	}
 }
 
@@ -144,6 +156,7 @@ func (d *Driver) environment(spec machine.Spec) []string {
 		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
 		"UNITAS_ADDRESSES=" + strings.Join(addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,
 		fmt.Sprintf("UNITAS_CPUS=%g", spec.CPUs), fmt.Sprintf("UNITAS_MEMORY_BYTES=%d", spec.MemoryBytes),
+		"UNITAS_DRILL=" + d.note(spec.ID),
 		"UNITAS_USER_DATA=" + filepath.Join(dir, "run", "user-data"),
 	}
 	names := make([]string, 0, len(spec.Environment))

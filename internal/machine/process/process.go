@@ -48,6 +48,7 @@ type Driver struct {
 
 	mu       sync.Mutex
 	machines map[string]*running
+	lost     map[string]bool // zones
 	tell     func(machine.Fact)
 }
 
@@ -62,6 +63,7 @@ type record struct {
 type running struct {
 	id    identity
 	quiet bool          // its end is asked for and nobody need hear of it
+	why   string        // it was ended for, when that is known
 	ended chan struct{} // closed when the process is dead and its group swept
 }
 
@@ -75,7 +77,7 @@ func New(c Config) (*Driver, error) {
 		return nil, err
 	}
 	c.Dir = dir
-	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, machines: map[string]*running{}}
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, machines: map[string]*running{}, lost: map[string]bool{}}
 	if d.unprivileged {
 		if err := enterable(dir); err != nil {
 			return nil, err
@@ -160,6 +162,9 @@ func (d *Driver) end(id string, r *running, why string) {
 		delete(d.machines, id)
 	}
 	quiet := r.quiet
+	if r.why != "" {
+		why = r.why
+	}
 	close(r.ended)
 	d.mu.Unlock()
 	if quiet {
@@ -219,6 +224,7 @@ func (d *Driver) adopt(id string, process identity) (*running, error) {
 		return nil, fmt.Errorf("watch the process of %s: %w", id, err)
 	}
 	r := d.admit(id, process)
+	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it
 	go func() {
 		wait()
 		killMarked(d.dir(id))

@@ -430,7 +430,8 @@ export interface paths {
         get: operations["getCheck"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a check that nothing uses */
+        delete: operations["deleteCheck"];
         options?: never;
         head?: never;
         /** Change a check, only what is given; it applies at once to all that use it */
@@ -466,10 +467,12 @@ export interface paths {
         get: operations["getPool"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Close the listeners of a pool that no group is in, and remove it */
+        delete: operations["deletePool"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a pool, only what is given */
+        patch: operations["changePool"];
         trace?: never;
     };
     "/v1/groups": {
@@ -520,6 +523,23 @@ export interface paths {
         put?: never;
         /** Freeze or thaw a group, or permit healing past its limit */
         post: operations["tellGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Places of the group whose instances failed, with the ends of the boot logs */
+        get: operations["listFailures"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -587,8 +607,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Pin, unpin, park, unpark or retire an instance */
+        /** Pin, unpin, park, unpark, retire or recreate an instance */
         post: operations["tellInstance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an instance go without stopping it; it belongs to no group from then on */
+        post: operations["releaseInstance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a command on the machine of an instance; it is journalled */
+        post: operations["runOnInstance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -657,6 +711,58 @@ export interface paths {
         put?: never;
         /** Hold, proceed with or revert a rollout */
         post: operations["tellRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drills that are under way */
+        get: operations["listDrills"];
+        put?: never;
+        /** Make a fault on purpose; it ends by itself, and when the service stops */
+        post: operations["startDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/drills/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a drill now */
+        delete: operations["stopDrill"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What instances cost, from how long they ran and the prices of their templates */
+        get: operations["getCosts"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -881,6 +987,10 @@ export interface components {
         Environment: {
             [key: string]: string;
         };
+        /** @description The price for an hour in zones where it is another */
+        ZonePrices: {
+            [key: string]: number;
+        };
         Labels: {
             [key: string]: string;
         };
@@ -933,6 +1043,7 @@ export interface components {
              * @default 0
              */
             price_per_hour: number;
+            zone_prices?: components["schemas"]["ZonePrices"];
             /**
              * @description Whether its machine may be taken away at short notice for a lower price
              * @default false
@@ -970,6 +1081,7 @@ export interface components {
              * @description For one instance, in the currency that you count in
              */
             price_per_hour?: number;
+            zone_prices?: components["schemas"]["ZonePrices"];
             /** @description Whether its machine may be taken away at short notice for a lower price */
             interruptible?: boolean;
             /** @description Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd */
@@ -1026,6 +1138,7 @@ export interface components {
             ports: components["schemas"]["OpenPort"][];
             /** Format: double */
             price_per_hour: number;
+            zone_prices: components["schemas"]["ZonePrices"];
             interruptible: boolean;
             user_data: string;
             environment: components["schemas"]["Environment"];
@@ -1109,6 +1222,7 @@ export interface components {
              * @default 3
              */
             fails: number;
+            labels?: components["schemas"]["Labels"];
         };
         CheckChange: {
             port?: number;
@@ -1124,6 +1238,7 @@ export interface components {
             timeout_seconds?: number;
             passes?: number;
             fails?: number;
+            labels?: components["schemas"]["Labels"];
             reason?: string;
         };
         Check: {
@@ -1137,6 +1252,9 @@ export interface components {
             text: string;
             service: string;
             verify: boolean;
+            labels: components["schemas"]["Labels"];
+            /** @description What is allowed and will hurt */
+            advice: string[];
             /** @description That it judges targets for; only for a single check */
             pools?: string[];
             /** @description Whose instances it judges; only for a single check */
@@ -1156,15 +1274,118 @@ export interface components {
             items: components["schemas"]["Check"][];
             next?: string;
         };
-        NewPool: {
-            name: components["schemas"]["Name"];
+        Listener: {
             /**
-             * @description Address and port of the listener, such as 127.0.0.1:8000
+             * @description Address and port, such as 127.0.0.1:8000
              * @example 127.0.0.1:8000
              */
-            listen: string;
+            address: string;
+            /** @description For https: the file, on the machine of the service, with the certificate chain in PEM; it is read again when it changes */
+            certificate?: string;
+            /** @description For https: the file with its private key in PEM */
+            key?: string;
+        };
+        GroupShare: {
+            group: string;
+            /**
+             * @description Its part of the requests against the other groups, whatever their sizes
+             * @default 100
+             */
+            weight: number;
+            /**
+             * @description Gets requests only when too few of the others are healthy
+             * @default false
+             */
+            reserve: boolean;
+        };
+        /**
+         * @description Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+         * @enum {string}
+         */
+        Choose: "round-robin" | "least-busy";
+        /**
+         * @description When no target is healthy: answer 503 at once, or try those that are not
+         * @enum {string}
+         */
+        Nobody: "refuse" | "try-all";
+        /** @description The weight of single instances against the others of their group; 100 when not named */
+        TargetWeights: {
+            [key: string]: number;
+        };
+        NewPool: {
+            name: components["schemas"]["Name"];
+            listeners: components["schemas"]["Listener"][];
             /** @description The check that decides which targets get traffic */
             check: string;
+            /** @description Where the listeners stand, for advice */
+            zones?: string[];
+            choose?: components["schemas"]["Choose"];
+            nobody?: components["schemas"]["Nobody"];
+            /**
+             * Format: double
+             * @description How long a fresh target takes to come to its full share
+             * @default 0
+             */
+            slow_start_seconds: number;
+            /** @description Groups that do not share as their targets do */
+            shares?: components["schemas"]["GroupShare"][];
+            /**
+             * @description With reserve groups: when a smaller share of the others is healthy, the reserve takes over
+             * @default 50
+             */
+            enough_percent: number;
+            weights?: components["schemas"]["TargetWeights"];
+            labels?: components["schemas"]["Labels"];
+        };
+        PoolChange: {
+            listeners?: components["schemas"]["Listener"][];
+            check?: string;
+            zones?: string[];
+            choose?: components["schemas"]["Choose"];
+            nobody?: components["schemas"]["Nobody"];
+            /** Format: double */
+            slow_start_seconds?: number;
+            shares?: components["schemas"]["GroupShare"][];
+            enough_percent?: number;
+            weights?: components["schemas"]["TargetWeights"];
+            labels?: components["schemas"]["Labels"];
+            reason?: string;
+        };
+        TrafficWindow: {
+            /** @description 1, 5 or 15: how far back it goes */
+            minutes: number;
+            /** Format: int64 */
+            requests: number;
+            /** Format: double */
+            per_second: number;
+            /** Format: int64 */
+            status_1xx: number;
+            /** Format: int64 */
+            status_2xx: number;
+            /** Format: int64 */
+            status_3xx: number;
+            /** Format: int64 */
+            status_4xx: number;
+            /** Format: int64 */
+            status_5xx: number;
+            /** Format: int64 */
+            unanswered: number;
+            /**
+             * Format: double
+             * @description To the first byte of the answer; right within a tenth
+             */
+            median_ms: number;
+            /** Format: double */
+            p95_ms: number;
+            /** Format: double */
+            p99_ms: number;
+        };
+        RequestInFlight: {
+            method: string;
+            /** @description Without its query */
+            path: string;
+            /** Format: double */
+            for_seconds: number;
         };
         Target: {
             instance: string;
@@ -1173,6 +1394,16 @@ export interface components {
             address: string;
             /** @description Whether it gets new requests */
             open: boolean;
+            /**
+             * Format: double
+             * @description Its part of new requests now
+             */
+            share_percent: number;
+            /**
+             * Format: date-time
+             * @description Set aside until then because it refused or reset connections
+             */
+            aside_until?: string;
             in_flight: number;
             /**
              * Format: int64
@@ -1191,25 +1422,59 @@ export interface components {
             retried: number;
             /**
              * Format: double
-             * @description Of the last 1000 answers
+             * @description Over the last 15 minutes
              */
             median_ms: number;
             /**
              * Format: double
-             * @description Of the last 1000 answers
+             * @description Over the last 15 minutes
              */
             p99_ms: number;
+            /** @description Over 1, 5 and 15 minutes */
+            windows: components["schemas"]["TrafficWindow"][];
+            /** @description When it gets no new requests: those that it still has, oldest first, at most ten */
+            waits_for: components["schemas"]["RequestInFlight"][];
+        };
+        VersionTraffic: {
+            version: string;
+            in_flight: number;
+            windows: components["schemas"]["TrafficWindow"][];
+        };
+        ListenerState: {
+            address: string;
+            /** @description Whether it speaks https */
+            secure: boolean;
+            certificate?: string;
+            key?: string;
+            /**
+             * Format: date-time
+             * @description When its certificate ends
+             */
+            expires_at?: string;
+            /** @description Why it is not open, or why a changed certificate was not taken; empty when all is well */
+            trouble: string;
         };
         Pool: {
             name: string;
-            listen: string;
+            /** @description The state of the pool in words */
+            sentence: string;
+            listeners: components["schemas"]["ListenerState"][];
             check: string;
+            zones: string[];
+            choose: components["schemas"]["Choose"];
+            nobody: components["schemas"]["Nobody"];
+            /** Format: double */
+            slow_start_seconds: number;
+            shares: components["schemas"]["GroupShare"][];
+            enough_percent: number;
+            weights: components["schemas"]["TargetWeights"];
+            labels: components["schemas"]["Labels"];
+            /** @description That it sends requests to */
+            groups: string[];
             /** Format: int64 */
             revision: number;
             /** Format: date-time */
             created_at: string;
-            /** @description "yes", or why the listener is not open */
-            listening: string;
             /**
              * Format: int64
              * @description Since the service started
@@ -1218,6 +1483,8 @@ export interface components {
             /** Format: int64 */
             failures: number;
             targets: components["schemas"]["Target"][];
+            /** @description By template version */
+            versions: components["schemas"]["VersionTraffic"][];
         };
         PoolList: {
             items: components["schemas"]["Pool"][];
@@ -1246,6 +1513,12 @@ export interface components {
              */
             heal_limit_percent: number;
             shed?: components["schemas"]["Shed"];
+            spread?: components["schemas"]["Spread"];
+            /**
+             * @description How many instances more than the size there may be outside of a rollout, so that another serves before one that is replaced goes
+             * @default 1
+             */
+            above: number;
             /**
              * @description Pin every new instance
              * @default false
@@ -1271,6 +1544,8 @@ export interface components {
             zones?: string[];
             pools?: string[];
             shed?: components["schemas"]["Shed"];
+            spread?: components["schemas"]["Spread"];
+            above?: number;
             heal?: string;
             heal_limit_percent?: number;
             pin_new?: boolean;
@@ -1286,6 +1561,48 @@ export interface components {
          * @enum {string}
          */
         Shed: "outdated" | "oldest" | "newest";
+        /**
+         * @description How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+         * @enum {string}
+         */
+        Spread: "even" | "in-order" | "cheapest";
+        Relapse: {
+            /** @description How many instances failed in a row in this place */
+            count: number;
+            /** @description The last three, newest last */
+            failed: string[];
+            /** @description That has the place now; absent while it is empty */
+            instance?: string;
+            /** Format: date-time */
+            last_at: string;
+            /**
+             * Format: date-time
+             * @description Until when the place stays empty
+             */
+            until_at: string;
+        };
+        Failure: {
+            instance: string;
+            zone: string;
+            version: string;
+            /** @description What brought it to its end */
+            why: string;
+            /** Format: date-time */
+            at: string;
+            /** @description The end of what its machine wrote, at most 4 KiB */
+            boot_log: string;
+        };
+        FailingPlace: {
+            count: number;
+            instance?: string;
+            /** Format: date-time */
+            until_at: string;
+            /** @description The last three, newest last */
+            failures: components["schemas"]["Failure"][];
+        };
+        FailingPlaceList: {
+            items: components["schemas"]["FailingPlace"][];
+        };
         GroupCommand: {
             /**
              * @description heal: what is unhealthy now may be replaced whatever the limit
@@ -1296,22 +1613,69 @@ export interface components {
             reason?: string;
         };
         InstanceCommand: {
-            /** @enum {string} */
-            command: "pin" | "unpin" | "park" | "unpark" | "retire";
+            /**
+             * @description recreate: a fresh machine under the same name
+             * @enum {string}
+             */
+            command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate";
             reason?: string;
+        };
+        InstanceRelease: {
+            /**
+             * @description Whether the group launches another in its place; without it the size is one less
+             * @default false
+             */
+            replace: boolean;
+            reason?: string;
+        };
+        NewRun: {
+            /** @description The program and its arguments; no shell reads them */
+            command: string[];
+            /**
+             * Format: double
+             * @default 30
+             */
+            timeout_seconds: number;
+        };
+        Run: {
+            /** @description The exit status; -1 when it was ended by a signal or the timeout */
+            status: number;
+            /** @description Why there is no exit status */
+            why?: string;
+            /** @description What it wrote, at most the first 256 KiB */
+            output: string;
+            truncated: boolean;
+            /** Format: double */
+            took_seconds: number;
         };
         VersionCount: {
             version: string;
             counted: number;
             serving: number;
         };
+        ZoneCount: {
+            zone: string;
+            serving: number;
+            unwell: number;
+            coming_up: number;
+            going_out: number;
+            parked: number;
+        };
         Wait: {
             instance: string;
             state: components["schemas"]["InstanceState"];
             /** Format: double */
             for_seconds: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Median
+             */
             usual_seconds?: number;
+            /**
+             * Format: double
+             * @description 95th percentile
+             */
+            slow_seconds?: number;
             why: string;
         };
         Summary: {
@@ -1324,6 +1688,11 @@ export interface components {
             coming_up: number;
             going_out: number;
             versions: components["schemas"]["VersionCount"][];
+            /** @description Kept running by a person, and not counted */
+            parked: number;
+            /** @description In the group's order; what is in none of its zones any more comes last */
+            zones: components["schemas"]["ZoneCount"][];
+            /** @description What it waits for, the longest first; at most twenty */
             waits: components["schemas"]["Wait"][];
             /**
              * Format: double
@@ -1347,6 +1716,10 @@ export interface components {
              */
             healing_stopped_at?: string;
             shed: components["schemas"]["Shed"];
+            spread: components["schemas"]["Spread"];
+            above: number;
+            /** @description Places whose instances failed and have not proven themselves since */
+            relapses: components["schemas"]["Relapse"][];
             pin_new: boolean;
             labels: components["schemas"]["Labels"];
             /** @description Why nothing happens to it by itself; empty when it is not frozen */
@@ -1374,9 +1747,14 @@ export interface components {
             rollout?: number;
             /**
              * Format: double
-             * @description How long instances of this template usually take from order to serving
+             * @description How long instances of this template usually take from order to serving: the median of the last 50
              */
             usual_seconds?: number;
+            /**
+             * Format: double
+             * @description Their 95th percentile
+             */
+            slow_seconds?: number;
             summary: components["schemas"]["Summary"];
         };
         GroupList: {
@@ -1428,6 +1806,16 @@ export interface components {
             served_at?: string;
             in_flight: number;
             reports: components["schemas"]["Report"][];
+            /**
+             * Format: double
+             * @description How long its kind usually takes from order to serving: the median of the last 50; only for a single instance
+             */
+            usual_seconds?: number;
+            /**
+             * Format: double
+             * @description Their 95th percentile; only for a single instance
+             */
+            slow_seconds?: number;
             /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
         };
@@ -1507,6 +1895,87 @@ export interface components {
             /** @enum {string} */
             command: "hold" | "proceed" | "revert";
             reason?: string;
+        };
+        NewDrill: {
+            /**
+             * @description hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+             * @enum {string}
+             */
+            kind: "hang" | "crash" | "burn" | "slow" | "errors" | "zone";
+            /** @description For all kinds but zone */
+            instance?: string;
+            /** @description For zone */
+            zone?: string;
+            /**
+             * Format: double
+             * @description A crash is over at once
+             * @default 60
+             */
+            for_seconds: number;
+            /**
+             * Format: double
+             * @description For slow: how much later it answers
+             * @default 2
+             */
+            slow_seconds: number;
+            /**
+             * @description For errors: the share of requests
+             * @default 50
+             */
+            error_percent: number;
+            reason?: string;
+        };
+        Drill: {
+            /** Format: int64 */
+            number: number;
+            kind: string;
+            instance?: string;
+            zone?: string;
+            /** @description In words */
+            what: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            until_at: string;
+            began_by: string;
+        };
+        DrillList: {
+            items: components["schemas"]["Drill"][];
+        };
+        CostLine: {
+            /** @description The group, zone or value of the label; empty for what has no such label */
+            name: string;
+            /**
+             * Format: double
+             * @description Of all instances together
+             */
+            hours: number;
+            /**
+             * Format: double
+             * @description In the currency that the prices are in
+             */
+            cost: number;
+            /**
+             * Format: double
+             * @description What runs now costs for an hour
+             */
+            now_per_hour: number;
+            /** @description The cost in each step, in order */
+            steps: number[];
+        };
+        Costs: {
+            by: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            step_seconds: number;
+            /** Format: double */
+            total: number;
+            /** Format: double */
+            now_per_hour: number;
+            /** @description The dearest first */
+            lines: components["schemas"]["CostLine"][];
         };
         JournalEntry: {
             /** Format: int64 */
@@ -2472,6 +2941,30 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    deleteCheck: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     changeCheck: {
         parameters: {
             query?: never;
@@ -2580,6 +3073,60 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    deletePool: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changePool: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolChange"];
+            };
+        };
+        responses: {
+            /** @description The pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listGroups: {
         parameters: {
             query?: {
@@ -2608,7 +3155,10 @@ export interface operations {
     };
     createGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -2622,6 +3172,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
             /** @description The group */
             201: {
                 headers: {
@@ -2742,6 +3301,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFailures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Places */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailingPlaceList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2888,6 +3470,63 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    releaseInstance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["InstanceId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstanceRelease"];
+            };
+        };
+        responses: {
+            /** @description The instance */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runOnInstance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["InstanceId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRun"];
+            };
+        };
+        responses: {
+            /** @description How it ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getBootLog: {
         parameters: {
             query?: never;
@@ -2987,6 +3626,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrills: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Drills */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrill"];
+            };
+        };
+        responses: {
+            /** @description The drill */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is over */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCosts: {
+        parameters: {
+            query?: {
+                /** @description group, zone, or label:NAME */
+                by?: string;
+                /** @description Without it the beginning of this month in UTC */
+                from?: string;
+                /** @description Without it now */
+                to?: string;
+                step?: "hour" | "day";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Costs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Costs"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, take, type NewRollout, type Rollout } from './client'
+import { api, take, type Instance, type NewRollout, type Rollout } from './client'
 
 // Everything under 'live' is read again when an event says that it changed.
 // The interval is for what changes without an event: requests in flight, and
@@ -23,16 +23,26 @@ export function useGroup(name: string) {
   })
 }
 
+/** All instances, or those of a group, however many; many are read at a calmer pace. */
 export function useInstances(group?: string) {
   return useQuery({
     queryKey: ['live', 'instances', group],
-    queryFn: async () =>
-      (
-        await take(
-          api.GET('/v1/instances', { params: { query: { limit: 1000, ...(group ? { group } : {}) } } }),
+    queryFn: async () => {
+      const all: Instance[] = []
+      let after: string | undefined
+      do {
+        const page = await take(
+          api.GET('/v1/instances', {
+            params: { query: { limit: 1000, ...(group ? { group } : {}), ...(after ? { after } : {}) } },
+          }),
         )
-      ).items,
+        all.push(...page.items)
+        after = page.next
+      } while (after)
+      return all
+    },
     ...live,
+    refetchInterval: (query) => ((query.state.data?.length ?? 0) > 500 ? 5000 : 1000),
   })
 }
 
@@ -116,7 +126,7 @@ export function useTellGroup(name: string) {
   })
 }
 
-export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire'
+export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire' | 'recreate'
 
 /** Gives a person's command to one instance. */
 export function useTellInstance() {

@@ -3,11 +3,16 @@ import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { Refused, type Group as GroupOf } from '../api/client'
 import { useGroup, useInstances, useRollout, useTellGroup } from '../api/queries'
+import { useDeleteGroup } from '../api/keeping'
 import { Ago } from '../parts/Ago'
+import { ZoneBars } from '../parts/Bars'
+import { StartDrill } from '../parts/Drills'
+import { Failures } from '../parts/Failures'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
-import { span } from '../parts/words'
+import { count } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
+import { GroupSettings } from './GroupSettings'
 import { InstanceTable } from './InstanceTable'
 import { Journal } from './Journal'
 import { Release } from './Release'
@@ -45,30 +50,54 @@ export function Group() {
         {g.summary.sentence}
       </p>
       <Trouble error={group.error ?? instances.error} />
-      <Condition group={g} now={now} />
+      <Condition group={g} now={now} instances={live.map((i) => i.id)} />
       {g.advice.map((text) => (
         <p key={text} className="waiting">
           ▲ {text}
         </p>
       ))}
-      <ZoneRows group={g} instances={live} now={now} />
+      {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} now={now} />}
       <Legend group={g} instances={live} />
+      <Failures group={g} now={now} />
       <h2>Release</h2>
       <Release group={g} rollout={rollout.data ?? null} now={now} />
       <h2>Traffic</h2>
-      <Traffic pools={g.pools} />
+      <Traffic pools={g.pools} group={g.name} />
       <h2>Instances</h2>
       <InstanceTable instances={live} now={now} />
       <h2>Journal</h2>
       <Journal group={name} />
       <h2>Settings</h2>
-      <Settings group={g} />
+      <GroupSettings group={g} />
+      {!g.deleting && <Delete group={g} count={live.length} />}
     </main>
   )
 }
 
+/** The end of a group, asked for once with all that goes. */
+function Delete({ group: g, count: n }: { group: GroupOf; count: number }) {
+  const del = useDeleteGroup(g.name)
+  return (
+    <div className="row" style={{ marginTop: 16 }}>
+      <Popconfirm
+        title={`Delete ${g.name}?`}
+        description={`${count(n, 'instance')} in ${g.zones.join(', ')} ${n === 1 ? 'drains and stops' : 'drain and stop'}, ${g.pools.length > 0 ? `leave ${g.pools.join(', ')}, ` : ''}and the group goes. Its journal stays.`}
+        okText="Delete it"
+        okButtonProps={{ danger: true }}
+        onConfirm={() => del.mutate(undefined)}
+      >
+        <Button danger size="small" loading={del.isPending}>
+          Delete the group…
+        </Button>
+      </Popconfirm>
+      <Trouble error={del.error} />
+    </div>
+  )
+}
+
 /** What keeps the group from looking after itself, and the way out. */
-function Condition({ group: g, now }: { group: GroupOf; now: number }) {
+function Condition({ group: g, now, instances }: { group: GroupOf; now: number; instances: string[] }) {
+  const [drilling, setDrilling] = useState(false)
   const tell = useTellGroup(g.name)
   const [freezing, setFreezing] = useState(false)
   return (
@@ -101,8 +130,12 @@ function Condition({ group: g, now }: { group: GroupOf; now: number }) {
           <Button size="small" onClick={() => setFreezing(true)}>
             Freeze…
           </Button>
+          <Button size="small" onClick={() => setDrilling(true)}>
+            Drill…
+          </Button>
         </div>
       )}
+      {drilling && <StartDrill instances={instances} onClose={() => setDrilling(false)} />}
       <Trouble error={tell.error} />
       {freezing && (
         <Modal open title={`Freeze ${g.name}`} footer={null} onCancel={() => setFreezing(false)}>
@@ -133,45 +166,4 @@ function Condition({ group: g, now }: { group: GroupOf; now: number }) {
       )}
     </>
   )
-}
-
-function Settings({ group }: { group: GroupOf }) {
-  return (
-    <dl className="facts">
-      <dt>Template</dt>
-      <dd>
-        <Link to={`/templates/${group.template.split('@')[0]}`}>{group.template}</Link>
-      </dd>
-      <dt>Size</dt>
-      <dd>
-        {group.size}, between {group.min} and {group.max}
-      </dd>
-      <dt>Zones</dt>
-      <dd>{group.zones.join(', ')}, filled evenly</dd>
-      <dt>Pools</dt>
-      <dd>{group.pools.join(', ') || 'none: it gets no traffic through Unitas'}</dd>
-      <dt>Heals by</dt>
-      <dd>{healing(group.heal)}</dd>
-      <dt>Heal limit</dt>
-      <dd>{group.heal_limit_percent} % of the size at once; past it healing stops and asks for a person</dd>
-      <dt>Sheds</dt>
-      <dd>{group.shed} first, after balance between zones</dd>
-      <dt>Labels</dt>
-      <dd>
-        {Object.entries(group.labels)
-          .map(([k, v]) => `${k}=${v}`)
-          .join(', ') || 'none'}
-      </dd>
-      <dt>Settle</dt>
-      <dd>{span(group.settle_seconds)} after boot to become healthy</dd>
-      <dt>Drain</dt>
-      <dd>{span(group.drain_seconds)} at most to finish requests</dd>
-    </dl>
-  )
-}
-
-function healing(heal: string): string {
-  if (heal === 'off') return 'nothing: instances are never replaced for being ill'
-  if (heal === 'machine') return 'machine: an instance is replaced when its machine is gone'
-  return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
 }

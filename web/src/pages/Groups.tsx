@@ -1,29 +1,28 @@
-import { Skeleton } from 'antd'
-import { Link } from 'react-router'
-import type { Group, Instance } from '../api/client'
-import { useGroups, useInstances } from '../api/queries'
-import { useNow } from '../parts/now'
+import { Button, Skeleton } from 'antd'
+import { Link, useNavigate } from 'react-router'
+import type { Group } from '../api/client'
+import { useGroups } from '../api/queries'
+import { Bounds, VersionMix, ZoneBars } from '../parts/Bars'
 import { Trouble } from '../parts/Trouble'
-import { ZoneRows } from '../parts/ZoneRows'
 
 /** All groups at a glance. */
 export function Groups() {
   const groups = useGroups()
-  const instances = useInstances()
-  const now = useNow()
+  const navigate = useNavigate()
   return (
     <main className="page">
-      <p className="sentence">{groups.data ? headline(groups.data) : ' '}</p>
-      <Trouble error={groups.error ?? instances.error} />
+      <div className="row">
+        <p className="sentence">{groups.data ? headline(groups.data) : ' '}</p>
+        <span style={{ flex: 1 }} />
+        <Button type="primary" onClick={() => void navigate('/new-group')}>
+          Make one…
+        </Button>
+      </div>
+      <Trouble error={groups.error} />
       {groups.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
       {groups.data?.length === 0 && <NoGroups />}
       {groups.data?.map((g) => (
-        <GroupRow
-          key={g.name}
-          group={g}
-          instances={(instances.data ?? []).filter((i) => i.group === g.name)}
-          now={now}
-        />
+        <GroupRow key={g.name} group={g} />
       ))}
     </main>
   )
@@ -41,13 +40,13 @@ function headline(groups: Group[]): string {
 function NoGroups() {
   return (
     <p className="quiet">
-      Here every group has a row with its instances by zone. Make the first one with{' '}
-      <code>unitas group create NAME --template NAME@N --size N</code>.
+      Here every group has a row with its instances by zone. Make the first one here, or with{' '}
+      <code>unitas group create --interactive</code>.
     </p>
   )
 }
 
-function GroupRow({ group, instances, now }: { group: Group; instances: Instance[]; now: number }) {
+function GroupRow({ group }: { group: Group }) {
   const { serving } = group.summary
   return (
     <section className="group-row" aria-label={group.name}>
@@ -59,7 +58,9 @@ function GroupRow({ group, instances, now }: { group: Group; instances: Instance
       </div>
       <div>
         <div style={{ marginBottom: 10 }}>{group.summary.sentence}</div>
-        <ZoneRows group={group} instances={instances} now={now} />
+        <ZoneBars group={group} />
+        <div style={{ height: 8 }} />
+        <VersionMix group={group} />
       </div>
       <div className="right">
         <div className={serving < group.size ? 'figure waiting' : 'figure'}>
@@ -69,6 +70,7 @@ function GroupRow({ group, instances, now }: { group: Group; instances: Instance
         <div className="quiet">
           between {group.min} and {group.max}
         </div>
+        <Bounds group={group} />
       </div>
     </section>
   )

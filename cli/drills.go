@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unitas/client"
+	"unitas/internal/fleet/words"
+)
+
+func (a *app) drillCommand() *cobra.Command {
+	var of, zone, reason string
+	var span, slow time.Duration
+	var percent int
+	starting := &cobra.Command{
+		Use: "start KIND", Short: "Make a fault on purpose", Args: exactly("KIND"),
+		Long: `Makes a fault on purpose, to see that everything follows as it should. It is kept in
+the journal as a drill, and ends by itself and when the service stops.
+
+  hang    the processes of an instance are stopped where they are
+  crash   the processes of an instance are killed
+  burn    a processor is kept busy on the machine of an instance
+  slow    the workload of an instance is told to answer later (--slow)
+  errors  the workload of an instance is told to answer a share with 500 (--percent)
+  zone    the machines of a zone die, and none can be launched there
+
+slow and errors need a workload that reads the file which UNITAS_DRILL names; the
+sample workload does.`,
+		Example:   "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
+		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone"},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, _, err := ask[client.Drill](a, func(c *client.Client) (*http.Response, error) {
+				return c.StartDrill(cmd.Context(), client.NewDrill{Kind: client.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone),
+					ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(d, func() string {
+				if d.Kind == "crash" {
+					return fmt.Sprintf("Drill %d: %s.\n", d.Number, d.What)
+				}
+				return fmt.Sprintf("Drill %d: %s. End it before with: unitas drill stop %d\n", d.Number, d.What, d.Number)
+			})
+		},
+	}
+	flags := starting.Flags()
+	flags.StringVar(&of, "instance", "", "the `INSTANCE`, for all kinds but zone")
+	flags.StringVar(&zone, "zone", "", "the `ZONE`, for the kind zone")
+	flags.DurationVar(&span, "for", time.Minute, "how long, at most 1h")
+	flags.DurationVar(&slow, "slow", 2*time.Second, "for slow: how much later it answers")
+	flags.IntVar(&percent, "percent", 50, "for errors: the share of requests, in `PERCENT`")
+	flags.StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	listing := &cobra.Command{Use: "list", Short: "List drills that are under way", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, _, err := ask[client.DrillList](a, func(c *client.Client) (*http.Response, error) { return c.ListDrills(cmd.Context()) })
+			if err != nil {
+				return err
+			}
+			return a.print(l.Items, func() string {
+				rows := [][]string{{">drill", "what", ">left", "by"}}
+				for _, d := range l.Items {
+					rows = append(rows, []string{strconv.FormatInt(d.Number, 10), d.What, words.Span(time.Until(d.UntilAt)), d.BeganBy})
+				}
+				return orNone(rows, "No drill is under way; start one with: unitas drill start KIND")
+			})
+		}}
+	stopping := &cobra.Command{Use: "stop NUMBER", Short: "End a drill now", Args: exactly("NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || n < 1 {
+				return misused("%q is not the number of a drill; see: unitas drill list", args[0])
+			}
+			if _, _, err := ask[struct{}](a, func(c *client.Client) (*http.Response, error) { return c.StopDrill(cmd.Context(), n) }); err != nil {
+				return err
+			}
+			return a.print(map[string]int64{"stopped": n}, func() string { return fmt.Sprintf("Drill %d is over.\n", n) })
+		}}
+	return group("drill", "Drills: faults on purpose, to see that all follows as it should", starting, listing, stopping)
+}

@@ -1,0 +1,350 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unitas/client"
+	"unitas/internal/fleet/words"
+)
+
+// poolFlags are what a pool may be told.
+type poolFlags struct {
+	listen, zones, shares         []string
+	check, choose, nobody, reason string
+	slowStart                     time.Duration
+	enough                        int
+	weights                       map[string]int
+	labels                        map[string]string
+}
+
+func (f *poolFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringArrayVar(&f.listen, "listen", nil, "a listener, `ADDRESS:PORT[=CERTIFICATE,KEY]`; with the two files, in PEM on the service's machine, it speaks https. May be repeated")
+	flags.StringVar(&f.check, "check", "", "the check that decides which targets get traffic, by `NAME`")
+	flags.StringVar(&f.choose, "choose", "round-robin", "which target gets the next request: round-robin or least-busy")
+	flags.StringVar(&f.nobody, "nobody", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
+	flags.DurationVar(&f.slowStart, "slow-start", 0, "how long a fresh target takes to come to its full share")
+	flags.StringArrayVar(&f.shares, "share", nil, "how a group shares with others, `GROUP=WEIGHT[,reserve]`; a reserve gets requests when too few of the others are healthy. May be repeated; none takes all away")
+	flags.IntVar(&f.enough, "enough", 50, "with a reserve: the `PERCENT` of the others that must be healthy")
+	flags.StringToIntVar(&f.weights, "weight", nil, "weights of single instances against others of their group, `INSTANCE=WEIGHT,…`, 100 without it; replaces all")
+	flags.StringSliceVar(&f.zones, "zones", nil, "where the listeners stand, for advice")
+	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+}
+
+// listeners reads ADDRESS:PORT[=CERTIFICATE,KEY].
+func (f *poolFlags) listeners() ([]client.Listener, error) {
+	var all []client.Listener
+	for _, text := range f.listen {
+		address, files, secure := strings.Cut(text, "=")
+		l := client.Listener{Address: address}
+		if secure {
+			certificate, key, both := strings.Cut(files, ",")
+			if !both {
+				return nil, misused("--listen %s: give both files, ADDRESS:PORT=CERTIFICATE,KEY", text)
+			}
+			l.Certificate, l.Key = &certificate, &key
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+// groupShares reads GROUP=WEIGHT[,reserve].
+func (f *poolFlags) groupShares() ([]client.GroupShare, error) {
+	all := []client.GroupShare{}
+	for _, text := range f.shares {
+		if text == "none" {
+			continue
+		}
+		name, rest, given := strings.Cut(text, "=")
+		number, word, _ := strings.Cut(rest, ",")
+		weight, err := strconv.Atoi(number)
+		if !given || err != nil || (word != "" && word != "reserve") {
+			return nil, misused("--share %s: give GROUP=WEIGHT or GROUP=WEIGHT,reserve", text)
+		}
+		reserve := word == "reserve"
+		all = append(all, client.GroupShare{Group: name, Weight: &weight, Reserve: &reserve})
+	}
+	return all, nil
+}
+
+func (a *app) poolCommand() *cobra.Command {
+	return group("pool", "Pools: the targets behind listeners", a.poolCreate(), a.poolSet(), a.poolList(), a.poolShow(),
+		a.deleting("pool", func(ctx context.Context, c *client.Client, name string) (*http.Response, error) {
+			return c.GetPool(ctx, name)
+		},
+			func(ctx context.Context, c *client.Client, name, tag string) (*http.Response, error) {
+				return c.DeletePool(ctx, name, &client.DeletePoolParams{IfMatch: &tag})
+			}))
+}
+
+func (a *app) poolCreate() *cobra.Command {
+	var f poolFlags
+	cmd := &cobra.Command{
+		Use: "create NAME --listen ADDRESS:PORT --check NAME", Short: "Make a pool behind one or more listeners", Args: exactly("NAME"),
+		Example: `  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up
+  unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=front.pem,front.key --check sailings-up --choose least-busy --slow-start 30s
+  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			listeners, err := f.listeners()
+			if err != nil {
+				return err
+			}
+			shares, err := f.groupShares()
+			if err != nil {
+				return err
+			}
+			body := client.NewPool{Name: args[0], Listeners: listeners, Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", client.Choose(f.choose)),
+				Nobody: given(cmd, "nobody", client.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
+				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", client.TargetWeights(f.weights)),
+				Labels: given(cmd, "label", client.Labels(f.labels))}
+			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
+				return c.CreatePool(cmd.Context(), &client.CreatePoolParams{IdempotencyKey: freshKey()}, body)
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(pool, func() string {
+				text := fmt.Sprintf("%s listens on %s.\n", pool.Name, addressesOf(pool))
+				for _, l := range pool.Listeners {
+					if l.Trouble != "" {
+						text = fmt.Sprintf("%s is made, but its listener %s is not open: %s. It is tried again every 2 s.\n", pool.Name, l.Address, l.Trouble)
+					}
+				}
+				return text
+			})
+		},
+	}
+	f.add(cmd)
+	_ = cmd.MarkFlagRequired("listen")
+	_ = cmd.MarkFlagRequired("check")
+	return cmd
+}
+
+func addressesOf(p client.Pool) string {
+	all := make([]string, len(p.Listeners))
+	for i, l := range p.Listeners {
+		all[i] = l.Address
+		if l.Secure {
+			all[i] += " (https)"
+		}
+	}
+	return strings.Join(all, " and ")
+}
+
+func (a *app) poolSet() *cobra.Command {
+	var f poolFlags
+	cmd := &cobra.Command{
+		Use: "set NAME", Short: "Change a pool, only what is given; it applies at once", Args: exactly("NAME"),
+		Long: "Changes a pool, only what is given. Connections and requests that are under way go on.",
+		Example: `  unitas pool set front --share timetable=90 --share timetable-next=10 --reason "a tenth to the new one"
+  unitas pool set front --weight timetable-003=25`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			listeners, err := f.listeners()
+			if err != nil {
+				return err
+			}
+			shares, err := f.groupShares()
+			if err != nil {
+				return err
+			}
+			_, tag, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
+			if err != nil {
+				return err
+			}
+			body := client.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
+				Choose: given(cmd, "choose", client.Choose(f.choose)), Nobody: given(cmd, "nobody", client.Nobody(f.nobody)),
+				SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()), Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough),
+				Weights: given(cmd, "weight", client.TargetWeights(f.weights)), Labels: given(cmd, "label", client.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
+			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
+				return c.ChangePool(cmd.Context(), args[0], &client.ChangePoolParams{IfMatch: &tag}, body)
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(pool, func() string { return fmt.Sprintf("%s is changed. %s\n", pool.Name, pool.Sentence) })
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
+	return cmd
+}
+
+func (a *app) poolList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List pools", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			pools, err := a.pools(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(pools, func() string {
+				rows := [][]string{{"pool", "listens on", "check", "groups", ">per second", ">5xx", ">99 %", "now"}}
+				for _, p := range pools {
+					w := together(p, 1)
+					rows = append(rows, []string{p.Name, addressesOf(p), p.Check, orWord(strings.Join(p.Groups, ", "), "none"), rate(w.PerSecond),
+						strconv.FormatInt(w.Status5xx+w.Unanswered, 10), millis(w.P99Ms), p.Sentence})
+				}
+				return orNone(rows, "There are no pools yet; make one with: unitas pool create NAME --listen ADDRESS:PORT --check NAME")
+			})
+		}}
+}
+
+func (a *app) pools(ctx context.Context) ([]client.Pool, error) {
+	return list(a, func(c *client.Client, after *string) (*http.Response, error) {
+		return c.ListPools(ctx, &client.ListPoolsParams{After: after})
+	}, func(l client.PoolList) ([]client.Pool, *string) { return l.Items, l.Next })
+}
+
+// together is what all versions of a pool did in the last minutes; the
+// percentiles are those of the slowest version.
+func together(p client.Pool, minutes int) client.TrafficWindow {
+	out := client.TrafficWindow{Minutes: minutes}
+	for _, v := range p.Versions {
+		for _, w := range v.Windows {
+			if w.Minutes != minutes {
+				continue
+			}
+			out.Requests += w.Requests
+			out.PerSecond += w.PerSecond
+			out.Status5xx += w.Status5xx
+			out.Unanswered += w.Unanswered
+			out.P99Ms = max(out.P99Ms, w.P99Ms)
+		}
+	}
+	return out
+}
+
+func rate(perSecond float64) string { return strconv.FormatFloat(perSecond, 'f', 1, 64) + "/s" }
+
+func millis(ms float64) string {
+	if ms == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}
+
+func (a *app) poolShow() *cobra.Command {
+	var watch bool
+	cmd := &cobra.Command{Use: "show NAME", Short: "Show one pool with its targets and what they did over 1, 5 and 15 minutes", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			read := func() (client.Pool, error) {
+				p, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
+				return p, err
+			}
+			if watch {
+				return a.live(cmd.Context(), func() (string, string, bool, error) {
+					p, err := read()
+					return poolPicture(p), p.Sentence, false, err
+				})
+			}
+			p, err := read()
+			if err != nil {
+				return err
+			}
+			return a.print(p, func() string { return poolPicture(p) })
+		}}
+	cmd.Flags().BoolVar(&watch, "watch", false, "keep the picture current until Ctrl-C")
+	return cmd
+}
+
+func poolPicture(p client.Pool) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s  %s\n\n", strong.paint(p.Name), p.Sentence)
+	for _, l := range p.Listeners {
+		text := "open"
+		if l.ExpiresAt != nil {
+			text += ", its certificate ends " + moment(*l.ExpiresAt)
+		}
+		if l.Trouble != "" {
+			text = trouble.paint(l.Trouble)
+		}
+		fmt.Fprintf(&b, "  %s://%s  %s\n", map[bool]string{true: "https", false: "http"}[l.Secure], l.Address, text)
+	}
+	b.WriteString("\n")
+	rows := [][]string{{"target", "version", "traffic", ">share", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %", "address"}}
+	for _, t := range p.Targets {
+		rows = append(rows, []string{t.Instance, t.Version, targetWord(t), fmt.Sprintf("%.0f %%", t.SharePercent), strconv.Itoa(t.InFlight),
+			strconv.FormatInt(t.Requests, 10), strconv.FormatInt(t.Failures, 10), strconv.FormatInt(t.Retried, 10), millis(t.MedianMs), millis(t.P99Ms), t.Address})
+	}
+	b.WriteString(orNone(rows, "It has no targets; groups that name the pool bring theirs."))
+	for _, t := range p.Targets {
+		for i, r := range t.WaitsFor {
+			if i == 0 {
+				fmt.Fprintf(&b, "\n%s finishes %s:\n", t.Instance, counted(t.InFlight, "request"))
+			}
+			fmt.Fprintf(&b, "  %s %s for %s\n", r.Method, r.Path, spanOf(r.ForSeconds))
+		}
+	}
+	if len(p.Versions) > 0 {
+		rows := [][]string{{"version", ">over", ">per second", ">requests", ">2xx", ">3xx", ">4xx", ">5xx", ">none", ">median", ">95 %", ">99 %", ">in flight"}}
+		for _, v := range p.Versions {
+			for i, w := range v.Windows {
+				name, inFlight := "", ""
+				if i == 0 {
+					name, inFlight = v.Version, strconv.Itoa(v.InFlight)
+				}
+				rows = append(rows, []string{name, fmt.Sprintf("%d m", w.Minutes), rate(w.PerSecond), strconv.FormatInt(w.Requests, 10), strconv.FormatInt(w.Status2xx, 10),
+					strconv.FormatInt(w.Status3xx, 10), strconv.FormatInt(w.Status4xx, 10), strconv.FormatInt(w.Status5xx, 10), strconv.FormatInt(w.Unanswered, 10),
+					millis(w.MedianMs), millis(w.P95Ms), millis(w.P99Ms), inFlight})
+			}
+		}
+		b.WriteString("\n" + table(rows))
+	}
+	b.WriteString("\n" + facts("check", p.Check, "groups", orWord(strings.Join(p.Groups, ", "), "none"), "chooses", string(p.Choose), "with nobody", nobodyWords(p.Nobody),
+		"slow start", map[bool]string{true: spanOf(p.SlowStartSeconds)}[p.SlowStartSeconds > 0], "shares", sharesText(p), "weights", weightsText(p.Weights),
+		"stands in", strings.Join(p.Zones, ", "), "labels", pairs(p.Labels), "since start", fmt.Sprintf("%d requests, %d of them failed", p.Requests, p.Failures)))
+	return b.String()
+}
+
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func targetWord(t client.Target) string {
+	switch {
+	case t.AsideUntil != nil:
+		return "set aside, " + words.Span(time.Until(*t.AsideUntil)) + " left"
+	case t.Open:
+		return "open"
+	}
+	return "closed"
+}
+
+func nobodyWords(n client.Nobody) string {
+	if n == client.TryAll {
+		return "try-all: those that are unhealthy are tried"
+	}
+	return "refuse: answered 503 at once"
+}
+
+func sharesText(p client.Pool) string {
+	var all []string
+	for _, s := range p.Shares {
+		text := fmt.Sprintf("%s %d", s.Group, *s.Weight)
+		if *s.Reserve {
+			text += fmt.Sprintf(" (reserve, when under %d %% of the others are healthy)", p.EnoughPercent)
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, ", ")
+}
+
+func weightsText(weights map[string]int) string {
+	var all []string
+	for name, w := range weights {
+		all = append(all, fmt.Sprintf("%s %d", name, w))
+	}
+	slices.Sort(all)
+	return strings.Join(all, ", ")
+}

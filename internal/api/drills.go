@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/drill"
+	"unitas/internal/machine"
+	"unitas/internal/store"
+)
+
+// ListDrills lists what is under way.
+func (s *Server) ListDrills(context.Context, contract.ListDrillsRequestObject) (contract.ListDrillsResponseObject, error) {
+	return contract.ListDrills200JSONResponse{Items: each(s.Drills.List(), fromDrill)}, nil
+}
+
+func fromDrill(d drill.Drill) contract.Drill {
+	return contract.Drill{Number: d.Number, Kind: string(d.Kind), Instance: text(d.Instance), Zone: text(d.Zone), What: d.What(),
+		BeganAt: d.Began, UntilAt: d.Began.Add(d.For), BeganBy: d.By}
+}
+
+// StartDrill makes a fault on purpose.
+func (s *Server) StartDrill(ctx context.Context, r contract.StartDrillRequestObject) (contract.StartDrillResponseObject, error) {
+	b := r.Body
+	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), For: durationOf(b.ForSeconds, time.Minute),
+		Slow: durationOf(b.SlowSeconds, 2*time.Second), Percent: some(b.ErrorPercent, 50), Reason: some(b.Reason, ""), By: actor(ctx)}
+	if d.Kind == drill.Zone {
+		switch {
+		case d.Instance != "":
+			return nil, invalid("/instance", "a drill of the kind zone is about a zone; leave the instance out")
+		case !slices.Contains(s.Places.Zones(), d.Zone):
+			return nil, invalid("/zone", "there is no zone %q; there are %s", d.Zone, strings.Join(s.Places.Zones(), ", "))
+		}
+	} else {
+		if d.Zone != "" {
+			return nil, invalid("/zone", "a drill of the kind %s is about one instance; leave the zone out", d.Kind)
+		}
+		in, err := s.Store.Instance(ctx, d.Instance)
+		if err != nil {
+			return nil, invalid("/instance", "there is no instance %q", d.Instance)
+		}
+		d.Group = in.Group
+	}
+	if d.Kind == drill.Crash {
+		d.For = 0
+	}
+	d, err := s.Drills.Start(ctx, time.Now().UTC(), d)
+	if err != nil {
+		return nil, about("drill", "", err)
+	}
+	return contract.StartDrill201JSONResponse(fromDrill(d)), nil
+}
+
+// StopDrill ends one now.
+func (s *Server) StopDrill(ctx context.Context, r contract.StopDrillRequestObject) (contract.StopDrillResponseObject, error) {
+	if err := s.Drills.Stop(r.Number, actor(ctx)); err != nil {
+		return nil, about("drill", strconv.FormatInt(r.Number, 10), err)
+	}
+	return contract.StopDrill204Response{}, nil
+}
+
+// RunOnInstance runs a command on the machine of an instance. That it was asked
+// for is journalled before, how it ended after.
+func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequestObject) (contract.RunOnInstanceResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	runner, can := s.Machines.(machine.Runner)
+	if !can {
+		return nil, &problem{status: 409, kind: "conflict", detail: "The machines of this service run no commands."}
+	}
+	words := make([]string, len(r.Body.Command))
+	for i, w := range r.Body.Command {
+		words[i] = w
+		if w == "" || strings.ContainsAny(w, " \t\n\"'") {
+			words[i] = strconv.Quote(w)
+		}
+	}
+	command := strings.Join(words, " ")
+	note := func(kind, what, because string) error {
+		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, store.NewEntry("instance."+kind, in.ID, what, because))
+	}
+	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), "a person asked for it"); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, durationOf(r.Body.TimeoutSeconds, 30*time.Second))
+	defer cancel()
+	ran, err := runner.Run(ctx, in.ID, r.Body.Command)
+	if err != nil {
+		_ = note("ran", fmt.Sprintf("The command was not run on %s.", in.ID), err.Error())
+		return nil, &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The command was not run on %s: %s.", in.ID, err)}
+	}
+	ended := ran.Why
+	if ended == "" {
+		ended = fmt.Sprintf("it ended with status %d", ran.Status)
+	}
+	if err := note("ran", fmt.Sprintf("The command on %s is over: %s", in.ID, command), ended); err != nil {
+		return nil, err
+	}
+	return contract.RunOnInstance200JSONResponse{Status: ran.Status, Why: text(ran.Why), Output: strings.ToValidUTF8(string(ran.Output), "\uFFFD"),
+		Truncated: ran.Truncated, TookSeconds: secondsOf(ran.Took)}, nil
+}

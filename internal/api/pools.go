@@ -1,0 +1,258 @@
+package api
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/balancer"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/traffic"
+	"unitas/internal/store"
+)
+
+// ListPools lists pools.
+func (s *Server) ListPools(ctx context.Context, r contract.ListPoolsRequestObject) (contract.ListPoolsResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Store.Pools(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := s.Store.GroupsByPool(ctx)
+	if err != nil {
+		return nil, err
+	}
+	items, next := cut(items, p, func(p store.Pool) store.Cursor { return store.Cursor{p.Name} })
+	return contract.ListPools200JSONResponse{Items: each(items, func(p store.Pool) contract.Pool { return s.fromPool(p, groups[p.Name]) }), Next: next}, nil
+}
+
+// pool is a pool as it is told.
+func (s *Server) pool(ctx context.Context, p store.Pool) (contract.Pool, error) {
+	groups, err := s.Store.GroupsByPool(ctx)
+	return s.fromPool(p, groups[p.Name]), err
+}
+
+func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
+	stats, _ := s.Balancer.Stats(p.Name)
+	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: contract.Choose(p.Choose), Nobody: contract.Nobody(p.Nobody),
+		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: slices.Concat([]string{}, groups),
+		Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
+		Shares: each(p.Shares, func(g traffic.Share) contract.GroupShare {
+			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}
+		}),
+		Listeners: each(p.Listeners, func(l store.Listener) contract.ListenerState { return fromListener(l, stats.Listeners) }),
+		Targets:   each(stats.Targets, fromTarget),
+		Versions: each(stats.Versions, func(v balancer.VersionStats) contract.VersionTraffic {
+			return contract.VersionTraffic{Version: v.Version, InFlight: v.InFlight, Windows: each(v.Windows, fromWindow)}
+		}),
+	}
+	out.Sentence = poolSentence(out, s.Control.TakenOver(p))
+	return out
+}
+
+func fromListener(l store.Listener, all []balancer.ListenerStats) contract.ListenerState {
+	out := contract.ListenerState{Address: l.Address, Secure: l.Certificate != "", Certificate: text(l.Certificate), Key: text(l.Key), Trouble: "not opened yet"}
+	for _, have := range all {
+		if have.Address == l.Address {
+			out.Trouble, out.ExpiresAt = have.Trouble, optional(have.Expires)
+		}
+	}
+	return out
+}
+
+func fromTarget(t balancer.TargetStats) contract.Target {
+	longest := t.Windows[len(t.Windows)-1]
+	return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Open: t.Open, SharePercent: round2(t.Share * 100),
+		AsideUntil: optional(t.Aside), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
+		MedianMs: round2(longest.Median), P99Ms: round2(longest.P99), Windows: each(t.Windows, fromWindow),
+		WaitsFor: each(t.WaitsFor, func(r balancer.Request) contract.RequestInFlight {
+			return contract.RequestInFlight{Method: r.Method, Path: r.Path, ForSeconds: secondsOf(time.Since(r.Since))}
+		})}
+}
+
+func fromWindow(w balancer.Window) contract.TrafficWindow {
+	return contract.TrafficWindow{Minutes: w.Minutes, Requests: w.Requests, PerSecond: round2(float64(w.Requests) / float64(w.Minutes) / 60),
+		Status1xx: w.Status[1], Status2xx: w.Status[2], Status3xx: w.Status[3], Status4xx: w.Status[4], Status5xx: w.Status[5], Unanswered: w.Status[0],
+		MedianMs: round2(w.Median), P95Ms: round2(w.P95), P99Ms: round2(w.P99)}
+}
+
+// poolSentence heads every page about the pool.
+func poolSentence(p contract.Pool, takenOver string) string {
+	open, aside, leaving := 0, 0, 0
+	for _, t := range p.Targets {
+		switch {
+		case t.Open && t.AsideUntil != nil:
+			aside++
+		case t.Open:
+			open++
+		default:
+			leaving++
+		}
+	}
+	out := fmt.Sprintf("%d of %d targets get requests", open, len(p.Targets))
+	if len(p.Targets) == 0 {
+		out = "No targets"
+	}
+	if aside > 0 {
+		out += fmt.Sprintf("; %d set aside for refusing", aside)
+	}
+	if leaving > 0 {
+		out += fmt.Sprintf("; %d closed", leaving)
+	}
+	if takenOver != "" {
+		out += "; " + takenOver
+	}
+	for _, l := range p.Listeners {
+		if l.Trouble != "" {
+			out += fmt.Sprintf("; %s: %s", l.Address, l.Trouble)
+		}
+	}
+	return out + "."
+}
+
+// CreatePool makes a pool and opens its listeners.
+func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObject) (contract.CreatePoolResponseObject, error) {
+	b := r.Body
+	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Listeners), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
+		Settings: traffic.Settings{Choose: traffic.Choose(some(b.Choose, contract.Choose(traffic.RoundRobin))),
+			Nobody: traffic.Nobody(some(b.Nobody, contract.Nobody(traffic.Refuse))), SlowStart: durationOf(b.SlowStartSeconds, 0),
+			Shares: toShares(some(b.Shares, nil)), Enough: some(b.EnoughPercent, 50), Weights: some(b.Weights, nil)}}
+	if err := s.goodPool(ctx, store.Pool{}, p); err != nil {
+		return nil, err
+	}
+	p, err := s.Store.AddPool(ctx, time.Now().UTC(), actor(ctx), p)
+	if err != nil {
+		return nil, about("pool with this name or address,", b.Name, err)
+	}
+	s.Control.PoolChanged(p)
+	out, err := s.pool(ctx, p)
+	return contract.CreatePool201JSONResponse(out), err
+}
+
+func toListeners(all []contract.Listener) []store.Listener {
+	return each(all, func(l contract.Listener) store.Listener {
+		return store.Listener{Address: l.Address, Certificate: some(l.Certificate, ""), Key: some(l.Key, "")}
+	})
+}
+
+func toShares(all []contract.GroupShare) []traffic.Share {
+	return each(all, func(g contract.GroupShare) traffic.Share {
+		return traffic.Share{Group: g.Group, Weight: some(g.Weight, traffic.DefaultWeight), Reserve: some(g.Reserve, false)}
+	})
+}
+
+// goodPool reports everything that no field says alone. A certificate that was
+// there before may be broken now; the listener says so and goes on.
+func (s *Server) goodPool(ctx context.Context, was, p store.Pool) error {
+	var faults []fieldFault
+	fault := func(pointer, format string, args ...any) {
+		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
+	}
+	for i, l := range p.Listeners {
+		at := fmt.Sprintf("/listeners/%d", i)
+		host, port, err := net.SplitHostPort(l.Address)
+		if err != nil || net.ParseIP(host) == nil {
+			fault(at+"/address", "%q is not an address with a port; give one such as 127.0.0.1:8000", l.Address)
+		} else if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
+			fault(at+"/address", "%q is not a port from 1 to 65535", port)
+		}
+		if slices.IndexFunc(p.Listeners, func(o store.Listener) bool { return o.Address == l.Address }) != i {
+			fault(at+"/address", "%s is named twice", l.Address)
+		}
+		switch {
+		case (l.Certificate == "") != (l.Key == ""):
+			fault(at, "https needs both a certificate and its key")
+		case l.Certificate != "" && !slices.Contains(was.Listeners, l):
+			if _, err := tls.LoadX509KeyPair(l.Certificate, l.Key); err != nil {
+				fault(at+"/certificate", "the certificate cannot be used: %s", err)
+			}
+		}
+	}
+	if _, err := s.Store.Check(ctx, p.Check); errors.Is(err, store.ErrNotFound) {
+		fault("/check", "there is no check %s; make it first with: unitas check create %s", p.Check, p.Check)
+	} else if err != nil {
+		return err
+	}
+	for i, z := range p.Zones {
+		if !slices.Contains(s.Places.Zones(), z) {
+			fault("/zones/"+strconv.Itoa(i), "there is no zone %q; there are %s", z, strings.Join(s.Places.Zones(), ", "))
+		}
+	}
+	for i, share := range p.Shares {
+		if _, err := s.Store.Group(ctx, share.Group); errors.Is(err, store.ErrNotFound) && !slices.Contains(was.Shares, share) {
+			fault(fmt.Sprintf("/shares/%d/group", i), "there is no group %s", share.Group)
+		}
+	}
+	if field, err := p.Settings.Validate(); err != nil {
+		fault("/"+field, "%s", err)
+	}
+	if len(faults) > 0 {
+		return invalidFields(faults)
+	}
+	return nil
+}
+
+// ChangePool changes a pool.
+func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObject) (contract.ChangePoolResponseObject, error) {
+	b := r.Body
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(p *store.Pool) (string, error) {
+		was := *p
+		if b.Listeners != nil {
+			p.Listeners = toListeners(*b.Listeners)
+		}
+		if b.Shares != nil {
+			p.Shares = toShares(*b.Shares)
+		}
+		p.Check, p.Zones, p.Labels = some(b.Check, p.Check), some(b.Zones, p.Zones), some(b.Labels, p.Labels)
+		p.Choose = traffic.Choose(some(b.Choose, contract.Choose(p.Choose)))
+		p.Nobody = traffic.Nobody(some(b.Nobody, contract.Nobody(p.Nobody)))
+		p.SlowStart, p.Enough, p.Weights = durationOf(b.SlowStartSeconds, p.SlowStart), some(b.EnoughPercent, p.Enough), some(b.Weights, p.Weights)
+		return fleet.Asked(some(b.Reason, "")), s.goodPool(ctx, was, *p)
+	})
+	if errors.Is(err, store.ErrExists) {
+		return nil, invalid("/listeners", "another pool listens on one of these addresses")
+	}
+	if err != nil {
+		return nil, about("pool", r.Name, err)
+	}
+	s.Control.PoolChanged(p)
+	out, err := s.pool(ctx, p)
+	return contract.ChangePool200JSONResponse(out), err
+}
+
+// DeletePool removes a pool that no group is in.
+func (s *Server) DeletePool(ctx context.Context, r contract.DeletePoolRequestObject) (contract.DeletePoolResponseObject, error) {
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.DeletePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
+		return nil, about("pool", r.Name, err)
+	}
+	s.Control.PoolDeleted(r.Name)
+	return contract.DeletePool204Response{}, nil
+}
+
+// GetPool reads one pool.
+func (s *Server) GetPool(ctx context.Context, r contract.GetPoolRequestObject) (contract.GetPoolResponseObject, error) {
+	p, err := s.Store.Pool(ctx, r.Name)
+	if err != nil {
+		return nil, about("pool", r.Name, err)
+	}
+	out, err := s.pool(ctx, p)
+	return contract.GetPool200JSONResponse{Body: out, Headers: contract.GetPool200ResponseHeaders{ETag: etag(p.Revision)}}, err
+}

@@ -1,0 +1,79 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/words"
+)
+
+// Around is what besides its own settings decides whether a group's settings
+// will hurt.
+type Around struct {
+	// Usual and Slow are how long its instances take from order to serving: the
+	// median and the 95th percentile of what was observed; 0 when not known.
+	Usual, Slow time.Duration
+	// Heals is the healing check, nil when there is none.
+	Heals *health.Check
+	// Pools send it requests.
+	Pools []PoolAround
+}
+
+// PoolAround is what matters of a pool to a group.
+type PoolAround struct {
+	Name  string
+	Zones []string // that its listeners stand in; none when nobody said
+	Check health.Check
+}
+
+// Advise tells what of the settings is allowed and will hurt.
+func (g *Group) Advise(a Around) []string {
+	all := g.adviseZones()
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	switch {
+	case a.Usual > g.Settle:
+		say("Settle is %s, and its instances usually take %s: they would be replaced before they are ready.", words.Span(g.Settle), words.Span(a.Usual))
+	case a.Slow > g.Settle:
+		say("Settle is %s, and the slowest of its instances (one in twenty) take %s: those would be replaced before they are ready.", words.Span(g.Settle), words.Span(a.Slow))
+	}
+	for _, p := range a.Pools {
+		if len(p.Zones) > 0 && !slices.ContainsFunc(p.Zones, func(z string) bool { return slices.Contains(g.Zones, z) }) {
+			say("The listeners of the pool %s stand in %s and the group is in %s: they share no zone, so every request crosses between zones.",
+				p.Name, strings.Join(p.Zones, ", "), strings.Join(g.Zones, ", "))
+		}
+		if h := a.Heals; h != nil && h.Name != p.Check.Name && h.Patience() < p.Check.Patience() {
+			say("The healing check %s acts after %s and the traffic check %s of the pool %s only after %s: an instance would be replaced while it still gets requests.",
+				h.Name, words.Span(h.Patience()), p.Check.Name, p.Name, words.Span(p.Check.Patience()))
+		}
+	}
+	if g.Above == 0 && len(g.Zones) > 1 && g.Size > 0 {
+		say("Above is 0: the group is never brought back to balance between its zones, and what is ill goes before another serves.")
+	}
+	return all
+}
+
+func (g *Group) adviseZones() []string {
+	largest := func(n int) int { // how many the largest zone has of n
+		if g.Spread == placement.InOrder || g.Spread == placement.Cheapest {
+			return n
+		}
+		return (n + len(g.Zones) - 1) / len(g.Zones)
+	}
+	switch {
+	case g.Size == 0 || g.Max == 0:
+		return nil
+	case g.Size > 1 && len(g.Zones) == 1:
+		return []string{fmt.Sprintf("All instances are in %s: the group cannot survive its loss.", g.Zones[0])}
+	case g.Max-largest(g.Max) < g.Min:
+		return []string{fmt.Sprintf("It cannot survive the loss of its largest zone, not even at its max: %d of %d would be left, below the min of %d.",
+			g.Max-largest(g.Max), g.Max, g.Min)}
+	case g.Size-largest(g.Size) < g.Min:
+		return []string{fmt.Sprintf("It cannot survive the loss of its largest zone at this size: %d of %d would be left, below the min of %d.",
+			g.Size-largest(g.Size), g.Size, g.Min)}
+	}
+	return nil
+}

@@ -1,0 +1,194 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/traffic"
+)
+
+// Listener is an address where a pool takes requests; with a certificate it
+// speaks https.
+type Listener struct {
+	Address     string `json:"address"` // address:port
+	Certificate string `json:"certificate"`
+	Key         string `json:"key"`
+}
+
+// Pool is the set of targets behind its listeners.
+type Pool struct {
+	Name      string
+	Listeners []Listener
+	Check     string
+	Zones     []string // where the listeners stand; none when nobody said
+	traffic.Settings
+	Labels    map[string]string
+	Revision  int64
+	CreatedAt time.Time
+}
+
+type poolRow struct {
+	Name          string
+	Listeners     []Listener
+	Check         string
+	Zones         []string
+	Choose        string
+	Nobody        string
+	SlowStartMs   int64
+	Shares        []traffic.Share
+	EnoughPercent int
+	Weights       map[string]int
+	Labels        map[string]string
+	Revision      int64
+	CreatedAt     time.Time
+}
+
+const poolQuery = `select name, coalesce((select jsonb_agg(jsonb_build_object('address', address, 'certificate', certificate, 'key', key) order by position)
+	from listeners l where l.pool = pools.name), '[]') as listeners, "check", zones, choose, nobody, slow_start_ms, shares, enough_percent,
+	weights, labels, revision, created_at from pools `
+
+func (r poolRow) pool() Pool {
+	return Pool{Name: r.Name, Listeners: r.Listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
+		Settings: traffic.Settings{Choose: traffic.Choose(r.Choose), Nobody: traffic.Nobody(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
+			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights}}
+}
+
+// writePool replaces all that a pool says of itself.
+func (tx *Tx) writePool(ctx context.Context, p Pool) error {
+	if _, err := tx.Exec(ctx, `update pools set "check" = $2, zones = $3, choose = $4, nobody = $5, slow_start_ms = $6, shares = $7,
+		enough_percent = $8, weights = $9, labels = $10 where name = $1`, p.Name, p.Check, notNil(p.Zones),
+		cmp.Or(string(p.Choose), string(traffic.RoundRobin)), cmp.Or(string(p.Nobody), string(traffic.Refuse)), millis(p.SlowStart), notNil(p.Shares),
+		p.Enough, notNilMap(p.Weights), notNilMap(p.Labels)); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `delete from listeners where pool = $1`, p.Name); err != nil {
+		return err
+	}
+	for i, l := range p.Listeners {
+		if _, err := tx.Exec(ctx, `insert into listeners (address, pool, position, certificate, key) values ($1, $2, $3, $4, $5)`,
+			l.Address, p.Name, i, l.Certificate, l.Key); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddPool records a pool. It returns ErrExists when its name or the address of
+// one of its listeners is taken.
+func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool) (Pool, error) {
+	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+		if _, err := tx.Exec(ctx, `insert into pools (name, "check", created_at) values ($1, $2, $3)`, p.Name, p.Check, now); err != nil {
+			return err
+		}
+		if err := tx.writePool(ctx, p); err != nil {
+			return err
+		}
+		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1`, p.Name)
+		if err != nil {
+			return err
+		}
+		p = row.pool()
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.created", Text: fmt.Sprintf("The pool %s listens on %s.", p.Name, p.Addresses()), Because: "a person created it"})
+	})
+	return p, err
+}
+
+// Addresses are those of its listeners, in words.
+func (p *Pool) Addresses() string {
+	all := make([]string, len(p.Listeners))
+	for i, l := range p.Listeners {
+		all[i] = l.Address
+	}
+	return strings.Join(all, " and ")
+}
+
+// ChangePool lets f change a pool that is at the revision (ErrStale otherwise).
+func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Pool) (why string, err error)) (Pool, error) {
+	var p Pool
+	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1 for update of pools`, name)
+		if err != nil {
+			return err
+		}
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		p = row.pool()
+		why, err := f(&p)
+		if err != nil {
+			return err
+		}
+		if err := tx.writePool(ctx, p); err != nil {
+			return err
+		}
+		if err := tx.QueryRow(ctx, `update pools set revision = revision + 1 where name = $1 returning revision`, name).Scan(&p.Revision); err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Because: why})
+	})
+	return p, err
+}
+
+// DeletePool removes a pool that is at the revision and that no group is in; it
+// returns *[InUse] otherwise.
+func (s *Store) DeletePool(ctx context.Context, now time.Time, actor, name string, revision int64) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1 for update of pools`, name)
+		if err != nil {
+			return err
+		}
+		if revision != AnyRevision && row.Revision != revision {
+			return ErrStale
+		}
+		users, err := tx.poolGroups(ctx, name)
+		if err != nil {
+			return err
+		}
+		if len(users) > 0 {
+			for i := range users {
+				users[i] = "the group " + users[i]
+			}
+			return &InUse{"the pool " + name, users}
+		}
+		if _, err := tx.Exec(ctx, `delete from pools where name = $1`, name); err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.deleted", Text: fmt.Sprintf("The pool %s is deleted.", name), Because: "a person asked for it"})
+	})
+}
+
+func (tx *Tx) poolGroups(ctx context.Context, name string) (groups []string, err error) {
+	err = tx.QueryRow(ctx, `select coalesce(array_agg(name order by name), '{}') from groups where $1 = any(pools)`, name).Scan(&groups)
+	return groups, err
+}
+
+// Pools lists pools by name.
+func (s *Store) Pools(ctx context.Context, p Page) ([]Pool, error) {
+	rows, err := many[poolRow](ctx, s.pool, poolQuery+`where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
+	out := make([]Pool, len(rows))
+	for i, r := range rows {
+		out[i] = r.pool()
+	}
+	return out, err
+}
+
+// Pool reads one pool.
+func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
+	row, err := one[poolRow](ctx, s.pool, poolQuery+`where name = $1`, name)
+	return row.pool(), err
+}
+
+// GroupsByPool are the names of the pools' groups, by pool.
+func (s *Store) GroupsByPool(ctx context.Context) (map[string][]string, error) {
+	type row struct{ Pool, Name string }
+	rows, err := many[row](ctx, s.pool, `select unnest(pools) as pool, name from groups order by 1, 2`)
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Pool] = append(out[r.Pool], r.Name)
+	}
+	return out, err
+}

@@ -1,0 +1,214 @@
+import { Button, Input, Segmented, Skeleton, Table } from 'antd'
+import { useDeferredValue, useState } from 'react'
+import { Bar, BarChart, CartesianGrid, Tooltip, XAxis, YAxis } from 'recharts'
+import type { Costs as CostsOf } from '../api/client'
+import { useCosts } from '../api/keeping'
+import { useMode } from '../parts/mode'
+import { Trouble } from '../parts/Trouble'
+import { tones } from '../theme'
+
+type Line = CostsOf['lines'][number]
+
+const amount = (n: number) =>
+  n.toLocaleString(undefined, { minimumFractionDigits: 2, maximumFractionDigits: n < 1 ? 4 : 2 })
+
+/** What instances cost: this month to date, by group, zone or label. */
+export function Costs() {
+  const [kind, setKind] = useState<'group' | 'zone' | 'label'>('group')
+  const [label, setLabel] = useState('env')
+  const [step, setStep] = useState<'hour' | 'day'>('hour')
+  const [span, setSpan] = useState<'day' | 'month'>('day')
+  const [since] = useState(() => new Date(Date.now() - 86_400_000).toISOString())
+  const by = useDeferredValue(kind === 'label' ? `label:${label || 'env'}` : kind)
+  const costs = useCosts(by, step, span === 'day' ? since : undefined)
+  const c = costs.data
+  return (
+    <main className="page">
+      <p className="sentence">
+        {c
+          ? `${amount(c.total)} ${span === 'day' ? 'in the last 24 hours' : 'this month to date'}; what runs now costs ${amount(c.now_per_hour)} per hour.`
+          : ' '}
+      </p>
+      <Trouble error={costs.error} />
+      <div className="filters">
+        <Segmented
+          aria-label="Time"
+          value={span}
+          onChange={setSpan}
+          options={[
+            { value: 'day', label: '24 hours' },
+            { value: 'month', label: 'This month' },
+          ]}
+        />
+        <Segmented
+          aria-label="By"
+          value={kind}
+          onChange={setKind}
+          options={[
+            { value: 'group', label: 'By group' },
+            { value: 'zone', label: 'By zone' },
+            { value: 'label', label: 'By label' },
+          ]}
+        />
+        {kind === 'label' && (
+          <Input
+            className="choice"
+            aria-label="Label"
+            value={label}
+            onChange={(e) => setLabel(e.target.value)}
+          />
+        )}
+        <Segmented
+          aria-label="Steps"
+          value={step}
+          onChange={setStep}
+          options={[
+            { value: 'hour', label: 'Hourly' },
+            { value: 'day', label: 'Daily' },
+          ]}
+        />
+        {c && <Button onClick={() => saveCSV(c)}>Save as CSV</Button>}
+      </div>
+      {costs.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
+      {c && c.lines.length === 0 && (
+        <p className="quiet">
+          Nothing ran in this time. Here each group has its cost once its template has a price:{' '}
+          <code>unitas template revise NAME --price-per-hour 0.04 --note …</code>
+        </p>
+      )}
+      {c && c.lines.length > 0 && (
+        <>
+          <Chart costs={c} />
+          <Table<Line>
+            size="small"
+            rowKey="name"
+            pagination={false}
+            virtual={c.lines.length > 100}
+            {...(c.lines.length > 100 ? { scroll: { y: 500, x: 900 } } : {})}
+            dataSource={c.lines}
+            columns={[
+              { title: kind === 'label' ? label : kind, render: (_, l) => l.name || '(none)' },
+              {
+                title: 'Hours run',
+                align: 'right',
+                sorter: (a, b) => a.hours - b.hours,
+                render: (_, l) => `${l.hours.toFixed(1)} h`,
+              },
+              {
+                title: 'Cost',
+                align: 'right',
+                sorter: (a, b) => a.cost - b.cost,
+                render: (_, l) => amount(l.cost),
+              },
+              {
+                title: 'Now per hour',
+                align: 'right',
+                sorter: (a, b) => a.now_per_hour - b.now_per_hour,
+                render: (_, l) => amount(l.now_per_hour),
+              },
+            ]}
+          />
+        </>
+      )}
+    </main>
+  )
+}
+
+/** The four dearest, and the others together. */
+function Chart({ costs }: { costs: CostsOf }) {
+  const mode = useMode()
+  const shown = costs.lines.slice(0, 4)
+  const others = costs.lines.slice(4)
+  const steps = shown[0]?.steps.length ?? 0
+  const begin = Date.parse(costs.from)
+  const data = Array.from({ length: steps }, (_, i) => {
+    const at = new Date(begin + i * costs.step_seconds * 1000)
+    const row: Record<string, string | number> = {
+      at:
+        costs.step_seconds >= 86_400
+          ? at.toLocaleDateString(undefined, { day: 'numeric', month: 'short' })
+          : at.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', hour12: false }),
+    }
+    for (const l of shown) row[l.name || '(none)'] = l.steps[i] ?? 0
+    if (others.length > 0) row['others'] = others.reduce((n, l) => n + (l.steps[i] ?? 0), 0)
+    return row
+  })
+  const names = [...shown.map((l) => l.name || '(none)'), ...(others.length > 0 ? ['others'] : [])]
+  const fill = (i: number) => tones[mode][3 - Math.min(i, 3)]?.fill ?? 'var(--quiet)'
+  return (
+    <>
+      <BarChart
+        width={1180}
+        height={240}
+        data={data}
+        margin={{ left: 12, right: 8, top: 8 }}
+        role="img"
+        aria-label={`Cost in each ${costs.step_seconds >= 86_400 ? 'day' : 'hour'}`}
+      >
+        <CartesianGrid vertical={false} stroke="var(--rule)" />
+        <XAxis dataKey="at" stroke="var(--quiet)" tickLine={false} />
+        <YAxis
+          stroke="var(--quiet)"
+          tickLine={false}
+          width={72}
+          label={{
+            value: costs.step_seconds >= 86_400 ? 'cost per day' : 'cost per hour',
+            angle: -90,
+            position: 'insideLeft',
+            fill: 'var(--quiet)',
+          }}
+        />
+        <Tooltip
+          isAnimationActive={false}
+          formatter={(n) => amount(Number(n))}
+          contentStyle={{ background: 'var(--paper)', border: '1px solid var(--rule)' }}
+        />
+        {names.map((n, i) => (
+          <Bar
+            key={n}
+            dataKey={n}
+            stackId="cost"
+            isAnimationActive={false}
+            fill={n === 'others' ? 'var(--rule)' : fill(i)}
+            stroke="var(--quiet)"
+            strokeWidth={0.5}
+          />
+        ))}
+      </BarChart>
+      <div className="legend" style={{ marginBottom: 12 }}>
+        {names.map((n, i) => (
+          <span key={n}>
+            <svg width="14" height="14" aria-hidden>
+              <rect
+                width="14"
+                height="14"
+                rx="3"
+                fill={n === 'others' ? 'var(--rule)' : fill(i)}
+                stroke="var(--quiet)"
+              />
+            </svg>
+            {n}
+          </span>
+        ))}
+      </div>
+    </>
+  )
+}
+
+function saveCSV(c: CostsOf) {
+  const quoted = (text: string) => (/[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text)
+  const rows = [['from', c.by, 'cost']]
+  const begin = Date.parse(c.from)
+  c.lines.forEach((l) =>
+    l.steps.forEach((cost, i) => {
+      rows.push([new Date(begin + i * c.step_seconds * 1000).toISOString(), l.name, cost.toFixed(6)])
+    }),
+  )
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(
+    new Blob([rows.map((r) => r.map(quoted).join(',')).join('\r\n')], { type: 'text/csv' }),
+  )
+  link.download = 'costs.csv'
+  link.click()
+  URL.revokeObjectURL(link.href)
+}

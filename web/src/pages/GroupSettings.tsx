@@ -1,0 +1,315 @@
+import { Button, Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
+import { useState, type ReactElement } from 'react'
+import { Link } from 'react-router'
+import { useTemplates } from '../api/catalogue'
+import type { Group } from '../api/client'
+import { useChangeGroup, useChecks, usePools, useZones, type GroupChange } from '../api/keeping'
+import { Trouble } from '../parts/Trouble'
+import { span } from '../parts/words'
+
+/** The settings of a group, each changeable alone with a look at what it does. */
+export function GroupSettings({ group: g }: { group: Group }) {
+  const [changing, setChanging] = useState<Setting | null>(null)
+  return (
+    <>
+      <dl className="facts settings">
+        {settings.map((s) => (
+          <div key={s.name} style={{ display: 'contents' }}>
+            <dt>{s.title}</dt>
+            <dd>
+              {s.says(g)}{' '}
+              {!g.deleting && (
+                <Button
+                  size="small"
+                  type="link"
+                  onClick={() => setChanging(s)}
+                  aria-label={`Change ${s.title}`}
+                >
+                  Change…
+                </Button>
+              )}
+            </dd>
+          </div>
+        ))}
+      </dl>
+      {changing && <Change group={g} setting={changing} onClose={() => setChanging(null)} />}
+    </>
+  )
+}
+
+interface Setting {
+  name: string
+  title: string
+  says: (g: Group) => React.ReactNode
+  fields: (g: Group) => Fields
+  /** The form items for the fields, and the change that they make. */
+  items: (options: Options) => ReactElement
+  change: (f: Fields) => GroupChange
+}
+
+type Fields = GroupChange & { labelText?: string }
+
+interface Options {
+  templates: string[]
+  zones: string[]
+  pools: string[]
+  checks: string[]
+}
+
+const choices = (values: string[]) => values.map((value) => ({ value }))
+
+const settings: Setting[] = [
+  {
+    name: 'size',
+    title: 'Size',
+    says: (g) => `${g.size}, between ${g.min} and ${g.max}`,
+    fields: (g) => ({ min: g.min, size: g.size, max: g.max }),
+    items: () => (
+      <>
+        <Form.Item name="min" label="Min, the least size">
+          <InputNumber min={0} max={10000} />
+        </Form.Item>
+        <Form.Item name="size" label="Size now">
+          <InputNumber min={0} max={10000} />
+        </Form.Item>
+        <Form.Item name="max" label="Max, the bound whatever the size is now">
+          <InputNumber min={0} max={10000} />
+        </Form.Item>
+      </>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'template',
+    title: 'Template for new launches',
+    says: (g) => <Link to={`/templates/${g.template.split('@')[0] ?? ''}`}>{g.template}</Link>,
+    fields: (g) => ({ template: g.template }),
+    items: ({ templates }) => (
+      <Form.Item
+        name="template"
+        label="Template version"
+        extra="For new launches only: what runs stays until a rollout replaces it."
+      >
+        <Select showSearch options={choices(templates)} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'zones',
+    title: 'Zones',
+    says: (g) => `${g.zones.join(', ')}, filled ${spreads[g.spread]}`,
+    fields: (g) => ({ zones: g.zones, spread: g.spread }),
+    items: ({ zones }) => (
+      <>
+        <Form.Item name="zones" label="Zones, in their order">
+          <Select mode="multiple" options={choices(zones)} />
+        </Form.Item>
+        <Form.Item name="spread" label="Spread">
+          <Select
+            options={Object.entries(spreads).map(([value, says]) => ({ value, label: `${value}: ${says}` }))}
+          />
+        </Form.Item>
+      </>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'above',
+    title: 'Above',
+    says: (g) => `${g.above} more than the size while one is replaced`,
+    fields: (g) => ({ above: g.above }),
+    items: () => (
+      <Form.Item
+        name="above"
+        label="How many more than the size there may be"
+        extra="So that another serves before one that is replaced goes, and zones can be balanced."
+      >
+        <InputNumber min={0} max={1000} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'pools',
+    title: 'Pools',
+    says: (g) =>
+      g.pools.length === 0
+        ? 'none: it gets no traffic through Unitas'
+        : g.pools.map((p) => (
+            <Link key={p} to={`/pools/${p}`} style={{ marginRight: 8 }}>
+              {p}
+            </Link>
+          )),
+    fields: (g) => ({ pools: g.pools }),
+    items: ({ pools }) => (
+      <Form.Item name="pools" label="Pools that send it requests">
+        <Select mode="multiple" options={choices(pools)} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'heal',
+    title: 'Heals by',
+    says: (g) => healing(g.heal),
+    fields: (g) => ({ heal: g.heal }),
+    items: ({ checks }) => (
+      <Form.Item name="heal" label="What makes an instance be replaced">
+        <Select options={choices(['off', 'machine', ...checks])} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'heal-limit',
+    title: 'Heal limit',
+    says: (g) => `${g.heal_limit_percent} % of the size at once; past it healing stops and asks for a person`,
+    fields: (g) => ({ heal_limit_percent: g.heal_limit_percent }),
+    items: () => (
+      <Form.Item
+        name="heal_limit_percent"
+        label="Share of the size, unhealthy at once, above which healing stops"
+      >
+        <InputNumber min={1} max={100} suffix="%" />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'shed',
+    title: 'Sheds',
+    says: (g) => `${g.shed} first, after balance between zones`,
+    fields: (g) => ({ shed: g.shed }),
+    items: () => (
+      <Form.Item name="shed" label="Who goes first when it shrinks">
+        <Select options={choices(['outdated', 'oldest', 'newest'])} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'settle',
+    title: 'Settle',
+    says: (g) =>
+      `${span(g.settle_seconds)} after boot to become healthy${g.usual_seconds ? `; its kind usually takes ${span(g.usual_seconds)}, and 95 of 100 are there within ${span(g.slow_seconds ?? g.usual_seconds)}` : ''}`,
+    fields: (g) => ({ settle_seconds: g.settle_seconds }),
+    items: () => (
+      <Form.Item name="settle_seconds" label="How long after boot an instance may take to become healthy">
+        <InputNumber min={1} max={3600} suffix="s" />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'drain',
+    title: 'Drain',
+    says: (g) => `${span(g.drain_seconds)} at most to finish requests`,
+    fields: (g) => ({ drain_seconds: g.drain_seconds }),
+    items: () => (
+      <Form.Item name="drain_seconds" label="How long an instance may finish its requests">
+        <InputNumber min={0} max={3600} suffix="s" />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'pin-new',
+    title: 'Pins new ones',
+    says: (g) => (g.pin_new ? 'yes' : 'no'),
+    fields: (g) => ({ pin_new: g.pin_new }),
+    items: () => (
+      <Form.Item name="pin_new" label="Pin every new instance" valuePropName="checked">
+        <Switch />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'labels',
+    title: 'Labels',
+    says: (g) => labelText(g.labels) || 'none',
+    fields: (g) => ({ labelText: labelText(g.labels) }),
+    items: () => (
+      <Form.Item name="labelText" label="Labels" extra="NAME=VALUE with commas between.">
+        <Input />
+      </Form.Item>
+    ),
+    change: (f) => ({ labels: labelsOf(f.labelText ?? '') }),
+  },
+]
+
+const spreads: Record<Group['spread'], string> = {
+  even: 'evenly',
+  'in-order': 'in order: the first that takes machines',
+  cheapest: 'by price: the cheapest, and evenly among equal ones',
+}
+
+export function labelText(labels: Record<string, string>): string {
+  return Object.entries(labels)
+    .map(([k, v]) => `${k}=${v}`)
+    .join(', ')
+}
+
+export function labelsOf(text: string): Record<string, string> {
+  return Object.fromEntries(
+    text
+      .split(',')
+      .map((pair) => pair.trim())
+      .filter((pair) => pair !== '')
+      .map((pair) => {
+        const [name = '', ...value] = pair.split('=')
+        return [name, value.join('=')]
+      }),
+  )
+}
+
+function healing(heal: string): string {
+  if (heal === 'off') return 'nothing: instances are never replaced for being ill'
+  if (heal === 'machine') return 'machine: an instance is replaced when its machine is gone'
+  return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
+}
+
+/** Asks for one setting; before it is changed the service says what that does. */
+function Change({ group, setting, onClose }: { group: Group; setting: Setting; onClose: () => void }) {
+  const [form] = Form.useForm<Fields>()
+  const look = useChangeGroup(group.name)
+  const change = useChangeGroup(group.name)
+  const templates = useTemplates()
+  const zones = useZones()
+  const pools = usePools()
+  const checks = useChecks()
+  const body = () => setting.change(form.getFieldsValue())
+  const preview = () => look.mutate({ body: body(), dry: true })
+  return (
+    <Modal
+      open
+      title={`${group.name}: ${setting.title.toLowerCase()}`}
+      okText="Change it"
+      confirmLoading={change.isPending}
+      onOk={() => change.mutate({ body: body(), dry: false }, { onSuccess: onClose })}
+      onCancel={onClose}
+    >
+      <Form<Fields>
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={setting.fields(group)}
+        onValuesChange={preview}
+      >
+        {setting.items({
+          templates: (templates.data ?? [])
+            .filter((t) => t.state === 'ready')
+            .map((t) => `${t.name}@${t.version}`),
+          zones: zones.data ?? [],
+          pools: (pools.data ?? []).map((p) => p.name),
+          checks: (checks.data ?? []).map((c) => c.name),
+        })}
+      </Form>
+      {look.data && (
+        <p aria-live="polite">It makes this happen first: {(look.data.effects ?? []).join(', ')}.</p>
+      )}
+      <Trouble error={change.error ?? look.error} />
+    </Modal>
+  )
+}

@@ -1,0 +1,274 @@
+import { Alert, Button, Form, Input, InputNumber, Select } from 'antd'
+import { useState } from 'react'
+import { Link, useNavigate } from 'react-router'
+import { useImages, useTemplates } from '../api/catalogue'
+import { Refused, type Group, type NewGroup as Body } from '../api/client'
+import { useChecks, useMakeGroup, useMakePlainTemplate, usePools, useZones } from '../api/keeping'
+import { Trouble } from '../parts/Trouble'
+import { labelsOf, labelText } from './GroupSettings'
+
+interface Fields {
+  name: string
+  template: string
+  newTemplate: string
+  image: string
+  port: number
+  zones: string[]
+  spread: Group['spread']
+  size: number
+  min: number
+  max: number
+  pools: string[]
+  drain: number
+  heal: string
+  limit: number
+  settle: number
+  labels: string
+}
+
+const fresh = 'new'
+const fieldOf: Record<string, keyof Fields> = {
+  drain_seconds: 'drain',
+  heal_limit_percent: 'limit',
+  'heal-limit': 'limit',
+  settle_seconds: 'settle',
+}
+
+/**
+ * Makes a group in the order in which people think: what runs, where, how many,
+ * who gets traffic, how it is judged and healed, labels; then a review.
+ */
+export function NewGroup() {
+  const [form] = Form.useForm<Fields>()
+  const [review, setReview] = useState<{ body: Body; group: Group } | null>(null)
+  const templates = useTemplates()
+  const images = useImages({ text: '', state: 'ready', origin: '', age: '', limit: 1000 })
+  const zones = useZones()
+  const pools = usePools()
+  const checks = useChecks()
+  const look = useMakeGroup()
+  const make = useMakeGroup()
+  const makeTemplate = useMakePlainTemplate()
+  const navigate = useNavigate()
+  const chosen = Form.useWatch('template', form) as string | undefined
+  if (!templates.data || !zones.data || !pools.data || !checks.data)
+    return (
+      <main className="page">
+        <Trouble error={templates.error ?? zones.error ?? pools.error ?? checks.error} />
+      </main>
+    )
+  const ready = templates.data.filter((t) => t.state === 'ready').map((t) => `${t.name}@${t.version}`)
+  const refused = (e: Error) => {
+    if (!(e instanceof Refused)) return
+    form.setFields(
+      (e.problem.errors ?? []).map((x) => {
+        const field = x.pointer.split('/')[1] ?? ''
+        return { name: fieldOf[field] ?? (field as keyof Fields), errors: [x.detail] }
+      }),
+    )
+  }
+  const check = async (f: Fields) => {
+    setReview(null)
+    let template = f.template
+    if (template === fresh) {
+      try {
+        const t = await makeTemplate.mutateAsync({ name: f.newTemplate, image: f.image, port: f.port })
+        template = `${t.name}@${t.version}`
+        form.setFieldValue('template', template)
+      } catch {
+        return // shown below
+      }
+    }
+    const body = {
+      name: f.name,
+      template,
+      zones: f.zones,
+      spread: f.spread,
+      size: f.size,
+      min: f.min,
+      max: f.max,
+      pools: f.pools,
+      drain_seconds: f.drain,
+      heal: f.heal,
+      heal_limit_percent: f.limit,
+      settle_seconds: f.settle,
+      labels: labelsOf(f.labels),
+    } as Body // the service fills in the others
+    look.mutate({ body, dry: true }, { onSuccess: (group) => setReview({ body, group }), onError: refused })
+  }
+  return (
+    <main className="page">
+      <p className="sentence">A new group</p>
+      <Form<Fields>
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        onFinish={(f) => void check(f)}
+        onValuesChange={() => setReview(null)}
+        initialValues={{
+          template: ready[0] ?? fresh,
+          port: 8080,
+          zones: zones.data,
+          spread: 'even',
+          size: zones.data.length,
+          min: 1,
+          max: zones.data.length * 2,
+          pools: [],
+          drain: 30,
+          heal: checks.data[0]?.name ?? 'machine',
+          limit: 30,
+          settle: 60,
+          labels: '',
+        }}
+      >
+        <h2>What runs</h2>
+        <div className="form">
+          <Form.Item
+            name="name"
+            label="Name"
+            extra="A letter, then letters, digits or hyphens, 63 at most, no hyphen at the end."
+            rules={[{ required: true, message: 'Give it a name.' }]}
+          >
+            <Input autoFocus />
+          </Form.Item>
+          <Form.Item name="template" label="Template version">
+            <Select
+              showSearch
+              options={[...ready.map((value) => ({ value })), { value: fresh, label: 'a new template' }]}
+            />
+          </Form.Item>
+          {chosen === fresh && (
+            <>
+              <Form.Item
+                name="newTemplate"
+                label="Name of the new template"
+                rules={[{ required: true, message: 'Give it a name.' }]}
+              >
+                <Input />
+              </Form.Item>
+              <Form.Item name="image" label="Image" rules={[{ required: true, message: 'Choose an image.' }]}>
+                <Select
+                  showSearch
+                  options={(images.data?.items ?? []).map((i) => ({ value: `${i.name}@${i.version}` }))}
+                />
+              </Form.Item>
+              <Form.Item name="port" label="Port that it listens on">
+                <InputNumber min={1} max={65535} />
+              </Form.Item>
+            </>
+          )}
+        </div>
+        <h2>Where</h2>
+        <div className="form">
+          <Form.Item name="zones" label="Zones, in their order">
+            <Select mode="multiple" options={zones.data.map((value) => ({ value }))} />
+          </Form.Item>
+          <Form.Item name="spread" label="Spread">
+            <Select
+              options={[
+                { value: 'even', label: 'even' },
+                { value: 'in-order', label: 'in-order: the first that takes machines' },
+                { value: 'cheapest', label: 'cheapest: by the price of the template' },
+              ]}
+            />
+          </Form.Item>
+        </div>
+        <h2>How many</h2>
+        <div className="form">
+          <Form.Item name="size" label="Size now">
+            <InputNumber min={0} max={10000} />
+          </Form.Item>
+          <Form.Item name="min" label="Min, the least size">
+            <InputNumber min={0} max={10000} />
+          </Form.Item>
+          <Form.Item name="max" label="Max, the bound whatever the size is now">
+            <InputNumber min={0} max={10000} />
+          </Form.Item>
+        </div>
+        <h2>Who gets traffic</h2>
+        <div className="form">
+          <Form.Item name="pools" label="Pools" extra="None: nothing sends it requests through Unitas.">
+            <Select
+              mode="multiple"
+              options={pools.data.map((p) => ({
+                value: p.name,
+                label: `${p.name} on ${p.listeners.map((l) => l.address).join(', ')}`,
+              }))}
+            />
+          </Form.Item>
+          <Form.Item name="drain" label="Drain: how long one may finish its requests">
+            <InputNumber min={0} max={3600} suffix="s" />
+          </Form.Item>
+        </div>
+        <h2>How it is judged and healed</h2>
+        <div className="form">
+          <Form.Item name="heal" label="What makes an instance be replaced">
+            <Select
+              options={[
+                { value: 'off', label: 'off: nothing' },
+                { value: 'machine', label: 'machine: when it is gone' },
+                ...checks.data.map((c) => ({
+                  value: c.name,
+                  label: `${c.name}: when it finds it unhealthy`,
+                })),
+              ]}
+            />
+          </Form.Item>
+          <Form.Item name="limit" label="Heal limit" extra="Past this share at once it stops and asks.">
+            <InputNumber min={1} max={100} suffix="%" />
+          </Form.Item>
+          <Form.Item name="settle" label="Settle: how long after boot to become healthy">
+            <InputNumber min={1} max={3600} suffix="s" />
+          </Form.Item>
+        </div>
+        <h2>Labels</h2>
+        <Form.Item name="labels" extra="NAME=VALUE with commas between.">
+          <Input style={{ maxWidth: 480 }} />
+        </Form.Item>
+        <Trouble error={makeTemplate.error ?? look.error} />
+        {review && <Review group={review.group} />}
+        <Trouble error={make.error} />
+        <div className="row">
+          {review ? (
+            <Button
+              type="primary"
+              loading={make.isPending}
+              onClick={() =>
+                make.mutate(
+                  { body: review.body, dry: false },
+                  { onSuccess: (g) => void navigate(`/groups/${g.name}`) },
+                )
+              }
+            >
+              Make {review.body.name}
+            </Button>
+          ) : (
+            <Button type="primary" htmlType="submit" loading={look.isPending || makeTemplate.isPending}>
+              Review
+            </Button>
+          )}
+          <Link to="/">Leave it</Link>
+        </div>
+      </Form>
+    </main>
+  )
+}
+
+function Review({ group: g }: { group: Group }) {
+  return (
+    <section aria-label="Review" data-testid="review">
+      <h2>Review</h2>
+      <p>
+        {g.name} launches {g.size} of {g.template} in {g.zones.join(', ')} ({g.spread}), and stays between{' '}
+        {g.min} and {g.max}.{' '}
+        {g.pools.length > 0 ? `It gets requests from ${g.pools.join(', ')}.` : 'It gets no requests.'} It
+        heals by {g.heal}, at most {g.heal_limit_percent} % at once.
+        {labelText(g.labels) && ` Its labels are ${labelText(g.labels)}.`}
+      </p>
+      {g.advice.map((text) => (
+        <Alert key={text} type="warning" showIcon title={text} style={{ marginBottom: 8 }} />
+      ))}
+      {g.advice.length === 0 && <p className="quiet">There is no advice against it.</p>}
+    </section>
+  )
+}

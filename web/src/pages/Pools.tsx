@@ -1,0 +1,72 @@
+import { Skeleton, Table } from 'antd'
+import { Link } from 'react-router'
+import type { Pool } from '../api/client'
+import { usePools } from '../api/keeping'
+import { Trouble } from '../parts/Trouble'
+import { count } from '../parts/words'
+
+const minute = (p: Pool) => p.versions.map((v) => v.windows[0]).filter((w) => w !== undefined)
+
+/** All pools: where they listen, whom they send to, and how that goes. */
+export function Pools() {
+  const pools = usePools()
+  return (
+    <main className="page">
+      <p className="sentence">{pools.data ? headline(pools.data) : ' '}</p>
+      <Trouble error={pools.error} />
+      {pools.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
+      {pools.data && (
+        <Table<Pool>
+          size="small"
+          rowKey="name"
+          virtual={pools.data.length > 100}
+          {...(pools.data.length > 100 ? { scroll: { y: 600, x: 1100 } } : {})}
+          pagination={false}
+          dataSource={pools.data}
+          locale={{
+            emptyText: (
+              <>
+                Here every pool has a line. Make the first one with{' '}
+                <code>unitas pool create NAME --listen ADDRESS:PORT --check NAME</code>.
+              </>
+            ),
+          }}
+          columns={[
+            {
+              title: 'Pool',
+              sorter: (a, b) => a.name.localeCompare(b.name),
+              render: (_, p) => <Link to={`/pools/${p.name}`}>{p.name}</Link>,
+            },
+            { title: 'Listens on', render: (_, p) => p.listeners.map((l) => l.address).join(', ') },
+            { title: 'Groups', render: (_, p) => p.groups.join(', ') || 'none' },
+            { title: 'Check', dataIndex: 'check' },
+            {
+              title: 'Rate',
+              align: 'right',
+              render: (_, p) =>
+                `${minute(p)
+                  .reduce((n, w) => n + w.per_second, 0)
+                  .toFixed(1)}/s`,
+            },
+            {
+              title: 'Failed, 1 m',
+              align: 'right',
+              render: (_, p) => {
+                const n = minute(p).reduce((sum, w) => sum + w.status_5xx + w.unanswered, 0)
+                return <span className={n > 0 ? 'trouble' : ''}>{n.toLocaleString()}</span>
+              },
+            },
+            { title: 'Now', dataIndex: 'sentence', ellipsis: true },
+          ]}
+        />
+      )}
+    </main>
+  )
+}
+
+function headline(pools: Pool[]): string {
+  if (pools.length === 0) return 'No pools yet.'
+  const troubled = pools.filter((p) => p.listeners.some((l) => l.trouble)).length
+  const empty = pools.filter((p) => !p.targets.some((t) => t.open)).length
+  return `${count(pools.length, 'pool')}${troubled ? `, ${troubled} with a listener in trouble` : ''}${empty ? `, ${empty} with nobody to send to` : ''}.`
+}

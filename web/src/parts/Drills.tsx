@@ -1,0 +1,121 @@
+import { Alert, Button, Form, InputNumber, Modal, Select } from 'antd'
+import { useDrills, useStartDrill, useStopDrill, useZones, type NewDrill } from '../api/keeping'
+import { useNow } from './now'
+import { Trouble } from './Trouble'
+import { secondsBetween, span } from './words'
+
+/** The drills under way, on every page, with a way to end each. */
+export function DrillLine() {
+  const drills = useDrills()
+  const stop = useStopDrill()
+  const now = useNow()
+  if (!drills.data?.length) return null
+  return (
+    <div className="drills" role="status">
+      {drills.data.map((d) => (
+        <div key={d.number} className="row">
+          ▲ Drill {d.number}: {d.what}, {span(-secondsBetween(d.until_at, now))} left
+          <Button size="small" loading={stop.isPending} onClick={() => stop.mutate(d.number)}>
+            Stop it
+          </Button>
+        </div>
+      ))}
+    </div>
+  )
+}
+
+const kinds: { value: NewDrill['kind']; label: string }[] = [
+  { value: 'hang', label: 'hang: its processes are stopped where they are' },
+  { value: 'crash', label: 'crash: its processes are killed' },
+  { value: 'burn', label: 'burn: a processor is kept busy beside them' },
+  { value: 'slow', label: 'slow: its workload answers later, if it understands that' },
+  { value: 'errors', label: 'errors: its workload answers a share with 500, if it understands that' },
+  { value: 'zone', label: 'zone: the machines of a zone die, and none can be launched there' },
+]
+
+interface Fields {
+  kind: NewDrill['kind']
+  instance?: string
+  zone?: string
+  seconds?: number
+  slow?: number
+  percent?: number
+}
+
+/** Asks for a drill, and says what it will do. */
+export function StartDrill({ instances, onClose }: { instances: string[]; onClose: () => void }) {
+  const [form] = Form.useForm<Fields>()
+  const kind = Form.useWatch('kind', form) as NewDrill['kind'] | undefined
+  const start = useStartDrill()
+  const zones = useZones()
+  const submit = (f: Fields) =>
+    start.mutate(
+      {
+        kind: f.kind,
+        ...(f.kind === 'zone' ? { zone: f.zone ?? '' } : { instance: f.instance ?? '' }),
+        for_seconds: f.seconds ?? 60,
+        slow_seconds: f.slow ?? 2,
+        error_percent: f.percent ?? 50,
+      },
+      { onSuccess: onClose },
+    )
+  return (
+    <Modal
+      open
+      title="Make a fault on purpose"
+      okText="Start the drill"
+      okButtonProps={{ danger: true }}
+      confirmLoading={start.isPending}
+      onOk={() => form.submit()}
+      onCancel={onClose}
+    >
+      <Alert
+        type="warning"
+        showIcon
+        style={{ marginBottom: 12 }}
+        title={
+          kind === 'zone'
+            ? 'All machines of the zone die, of every group, and their requests in flight with them.'
+            : 'This is done to a real instance that may have requests.'
+        }
+        description="The drill is journalled, ends by itself, and can be stopped before."
+      />
+      <Form<Fields>
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        onFinish={submit}
+        initialValues={{ kind: 'hang', instance: instances[0] ?? '', seconds: 60, slow: 2, percent: 50 }}
+      >
+        <Form.Item name="kind" label="What happens">
+          <Select options={kinds} />
+        </Form.Item>
+        {kind === 'zone' ? (
+          <Form.Item name="zone" label="Zone" rules={[{ required: true, message: 'Choose a zone.' }]}>
+            <Select options={(zones.data ?? []).map((z) => ({ value: z }))} />
+          </Form.Item>
+        ) : (
+          <Form.Item name="instance" label="Instance" rules={[{ required: true, message: 'Choose one.' }]}>
+            <Select showSearch options={instances.map((i) => ({ value: i }))} />
+          </Form.Item>
+        )}
+        {kind !== 'crash' && (
+          <Form.Item name="seconds" label="For">
+            <InputNumber min={1} max={3600} suffix="s" />
+          </Form.Item>
+        )}
+        {kind === 'slow' && (
+          <Form.Item name="slow" label="How much later it answers">
+            <InputNumber min={0.01} max={60} suffix="s" />
+          </Form.Item>
+        )}
+        {kind === 'errors' && (
+          <Form.Item name="percent" label="Share of requests">
+            <InputNumber min={1} max={100} suffix="%" />
+          </Form.Item>
+        )}
+        <Trouble error={start.error} />
+      </Form>
+    </Modal>
+  )
+}

@@ -1,0 +1,36 @@
+import type { Group } from '../api/client'
+import { useFailures } from '../api/keeping'
+import { secondsBetween, span } from './words'
+
+/** Places that failed again and again, with the last boot logs side by side. */
+export function Failures({ group, now }: { group: Group; now: number }) {
+  const failures = useFailures(group.name)
+  const places = (failures.data ?? []).filter((p) => p.count > 1)
+  return places.map((p) => {
+    const left = -secondsBetween(p.until_at, now)
+    return (
+      <section key={p.failures.map((f) => f.instance).join()} aria-label="A place that fails">
+        <p className="trouble">
+          ▲ One place failed {p.count} times in a row;{' '}
+          {p.instance
+            ? `${p.instance} has it now`
+            : left > 0
+              ? `it is tried again in ${span(left)}`
+              : 'it is to be tried again'}
+          .
+        </p>
+        <div className="sides">
+          {p.failures.map((f) => (
+            <div key={f.instance}>
+              <div>
+                <b>{f.instance}</b> in {f.zone}
+              </div>
+              <div className="quiet">{f.why}</div>
+              <pre className="log">{f.boot_log || 'It wrote nothing.'}</pre>
+            </div>
+          ))}
+        </div>
+      </section>
+    )
+  })
+}

@@ -1,0 +1,142 @@
+import { Table } from 'antd'
+import type { Pool } from '../api/client'
+import { count, exact, span } from './words'
+
+type Target = Pool['targets'][number]
+type Window = Target['windows'][number]
+
+const ms = (n: number) => (n === 0 ? '–' : `${n.toFixed(1)} ms`)
+
+/** Where a pool takes requests, and what is wrong with it. */
+export function Listeners({ pool }: { pool: Pool }) {
+  return (
+    <ul className="plain">
+      {pool.listeners.map((l) => (
+        <li key={l.address}>
+          <code>
+            {l.secure ? 'https' : 'http'}://{l.address}
+          </code>{' '}
+          {l.trouble ? <span className="trouble">▲ {l.trouble}</span> : 'open'}
+          {l.expires_at && <span className="quiet">, its certificate ends {exact(l.expires_at)}</span>}
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+/** The targets of a pool, and what draining ones still have to finish. */
+export function Targets({ pool, group }: { pool: Pool; group?: string }) {
+  const targets = group ? pool.targets.filter((t) => t.group === group) : pool.targets
+  return (
+    <Table<Target>
+      size="small"
+      rowKey="instance"
+      virtual={targets.length > 100}
+      {...(targets.length > 100 ? { scroll: { y: 480, x: 1100 } } : {})}
+      pagination={false}
+      dataSource={targets}
+      locale={{ emptyText: 'No targets: instances appear here when they are healthy.' }}
+      columns={[
+        { title: 'Target', dataIndex: 'instance', sorter: (a, b) => a.instance.localeCompare(b.instance) },
+        { title: 'Version', dataIndex: 'version', sorter: (a, b) => a.version.localeCompare(b.version) },
+        { title: 'Traffic', render: (_, t) => <TrafficWord target={t} /> },
+        {
+          title: 'Share',
+          align: 'right',
+          sorter: (a, b) => a.share_percent - b.share_percent,
+          render: (_, t) => `${Math.round(t.share_percent)} %`,
+        },
+        {
+          title: 'In flight',
+          dataIndex: 'in_flight',
+          align: 'right',
+          sorter: (a, b) => a.in_flight - b.in_flight,
+        },
+        {
+          title: 'Last minute',
+          align: 'right',
+          render: (_, t) => `${(t.windows[0]?.per_second ?? 0).toFixed(1)}/s`,
+        },
+        {
+          title: 'Failures',
+          align: 'right',
+          sorter: (a, b) => a.failures - b.failures,
+          render: (_, t) => (
+            <span className={t.failures > 0 ? 'trouble' : ''}>{t.failures.toLocaleString()}</span>
+          ),
+        },
+        { title: 'Retried', align: 'right', render: (_, t) => t.retried.toLocaleString() },
+        {
+          title: 'Median',
+          align: 'right',
+          sorter: (a, b) => a.median_ms - b.median_ms,
+          render: (_, t) => ms(t.median_ms),
+        },
+        {
+          title: '99 %',
+          align: 'right',
+          sorter: (a, b) => a.p99_ms - b.p99_ms,
+          render: (_, t) => ms(t.p99_ms),
+        },
+      ]}
+    />
+  )
+}
+
+function TrafficWord({ target: t }: { target: Target }) {
+  if (t.aside_until) return <span className="waiting">▲ set aside: it refused</span>
+  if (t.open) return <span>● open</span>
+  const oldest = t.waits_for[0]
+  if (!oldest) return <span className="quiet">○ closed</span>
+  return (
+    <span className="waiting" title={t.waits_for.map((r) => `${r.method} ${r.path}`).join(', ')}>
+      ○ finishes {count(t.in_flight, 'request')}: {oldest.method} {oldest.path} for {span(oldest.for_seconds)}
+    </span>
+  )
+}
+
+interface Line extends Window {
+  key: string
+  version: string
+  lines: number
+}
+
+/** What each template version did over 1, 5 and 15 minutes. */
+export function VersionWindows({ pool }: { pool: Pool }) {
+  const lines: Line[] = pool.versions.flatMap((v) =>
+    v.windows.map((w, i) => ({
+      ...w,
+      key: `${v.version} ${w.minutes}`,
+      version: v.version,
+      lines: i === 0 ? v.windows.length : 0,
+    })),
+  )
+  const n = (value: number) => value.toLocaleString()
+  return (
+    <Table<Line>
+      size="small"
+      rowKey="key"
+      pagination={false}
+      dataSource={lines}
+      locale={{ emptyText: 'No requests yet: here each template version has what it answered.' }}
+      columns={[
+        { title: 'Version', dataIndex: 'version', onCell: (l) => ({ rowSpan: l.lines }) },
+        { title: 'Over', align: 'right', render: (_, l) => `${l.minutes} m` },
+        { title: 'Rate', align: 'right', render: (_, l) => `${l.per_second.toFixed(1)}/s` },
+        { title: 'Requests', align: 'right', render: (_, l) => n(l.requests) },
+        { title: '2xx', align: 'right', render: (_, l) => n(l.status_2xx) },
+        { title: '3xx', align: 'right', render: (_, l) => n(l.status_3xx) },
+        { title: '4xx', align: 'right', render: (_, l) => n(l.status_4xx) },
+        { title: '5xx', align: 'right', render: (_, l) => <Bad n={l.status_5xx} /> },
+        { title: 'Unanswered', align: 'right', render: (_, l) => <Bad n={l.unanswered} /> },
+        { title: 'Median', align: 'right', render: (_, l) => ms(l.median_ms) },
+        { title: '95 %', align: 'right', render: (_, l) => ms(l.p95_ms) },
+        { title: '99 %', align: 'right', render: (_, l) => ms(l.p99_ms) },
+      ]}
+    />
+  )
+}
+
+function Bad({ n }: { n: number }) {
+  return <span className={n > 0 ? 'trouble' : ''}>{n.toLocaleString()}</span>
+}
