@@ -454,12 +454,21 @@ func (a *app) askTemplate(ctx context.Context, q asking, groupName string) (stri
 }
 
 func (a *app) askWhere(ctx context.Context, q asking, form *groupForm) error {
-	service, _, err := ask[client.Service](a, func(c *client.Client) (*http.Response, error) { return c.GetService(ctx) })
+	places, _, err := ask[client.PlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListPlaces(ctx) })
 	if err != nil {
 		return err
 	}
+	var zones, home []string
+	for _, region := range places.Items {
+		for _, z := range region.Zones {
+			zones = append(zones, z.Name)
+			if region.Home {
+				home = append(home, z.Name)
+			}
+		}
+	}
 	fmt.Fprintln(q.out, "Where?")
-	if form.Zones, err = q.several("  zones", strings.Join(valueOr(form.Zones, service.Zones), ","), service.Zones); err != nil {
+	if form.Zones, err = q.several("  zones ("+strings.Join(zones, ", ")+")", strings.Join(valueOr(form.Zones, home), ","), zones); err != nil {
 		return err
 	}
 	spread, err := q.oneOf("  spread: even, in-order or cheapest", string(valueOr(form.Spread, client.Even)), []string{"even", "in-order", "cheapest"})

@@ -148,7 +148,7 @@ func (d *demo) bringIn(ctx context.Context) error {
 	}
 	return errors.Join(
 		d.command(ctx, "template", "create", "timetable-web", "--image", "timetable@1", "--memory", "64MiB", "--environment", "WARM_UP="+warmUp.String(),
-			"--label", "service=timetable", "--user-data", filepath.Join(d.service.data, "spring.sh"), "--price-per-hour", "0.04", "--note", "the spring sailings"),
+			"--label", "service=timetable", "--user-data", filepath.Join(d.service.data, "spring.sh"), "--price-per-hour", "0.04", "--zone-price", "west-pier=0.05", "--note", "the spring sailings"),
 		d.command(ctx, "template", "revise", "timetable-web", "--image", "timetable@stable", "--memory", "96MiB", "--user-data", filepath.Join(d.service.data, "summer.sh"),
 			"--note", "the summer sailings"),
 		d.command(ctx, "template", "diff", "timetable-web@1", "timetable-web@2"),
@@ -172,7 +172,7 @@ func (d *demo) makeGroup(ctx context.Context) error {
 	pools, heal := []string{"front"}, "sailings-up"
 	g, _, err := client.Read[client.Group](d.api.CreateGroup(ctx, nil, client.NewGroup{
 		Name: "timetable", Template: "timetable-web@1", Size: size, Min: &least, Max: &most, Pools: &pools, Heal: &heal,
-		SettleSeconds: &settleSeconds, DrainSeconds: &drain,
+		SettleSeconds: &settleSeconds, DrainSeconds: &drain, Labels: &client.Labels{"service": "timetable"},
 	}))
 	if err != nil {
 		return err

@@ -37,6 +37,7 @@ func main() {
 }
 
 type shots struct {
+	good, bad                  string // template versions
 	out, url, tokenFile, token string
 	api                        *client.Client
 	ctx                        context.Context
@@ -120,15 +121,35 @@ func (s *shots) console() error {
 		return err
 	}
 	steps := []func() error{
-		func() error { return s.take(tab, "console-sign-in") },
 		func() error { return browser.SignIn(tab, s.url, s.token) },
-		func() error { return browser.Until(tab, `document.querySelectorAll('.slip').length >= 6`) },
-		func() error { return s.take(tab, "console-groups") },
-		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/images")) },
 		func() error {
-			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 3`)
+			return browser.Until(tab, `document.querySelectorAll('.group-row .bar-line').length >= 4`)
 		},
-		func() error { return s.take(tab, "console-images") },
+		func() error { return s.take(tab, "console-groups") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/pools/front")) },
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 8`)
+		},
+		func() error { return s.take(tab, "console-pool") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/checks")) },
+		func() error { return browser.Until(tab, `document.body.innerText.includes('sailings-up')`) },
+		func() error { return s.take(tab, "console-checks") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/costs")) },
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('.recharts-bar-rectangle').length > 0`)
+		},
+		func() error { return s.take(tab, "console-costs") },
+		func() error {
+			return chromedp.Do(tab, chromedp.Navigate(s.url+"/new-group"))
+		},
+		func() error { return browser.Until(tab, `document.querySelector('#name') !== null`) },
+		func() error { return chromedp.Do(tab, chromedp.SendKeys("#name", "berths")) },
+		func() error { return browser.Button(tab, "Review") },
+		func() error { return browser.Until(tab, `document.querySelector('[data-testid=review]') !== null`) },
+		func() error {
+			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('[data-testid=review]').scrollIntoView({block: 'end'})`))
+		},
+		func() error { return s.take(tab, "console-new-group") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/images/timetable/2")) },
 		func() error {
 			return browser.Until(tab, `document.querySelectorAll('.lineage rect').length >= 3 && document.querySelector('.log')?.textContent.includes('ready')`)
@@ -155,7 +176,6 @@ func (s *shots) console() error {
 		func() error {
 			return browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('@')`)
 		},
-		func() error { return s.take(tab, "console-start-rollout") },
 		func() error { return browser.Button(tab, "Cancel") },
 		func() error { return s.release("the winter sailings", false) },
 		func() error {
@@ -178,6 +198,11 @@ func (s *shots) console() error {
 		func() error {
 			return browser.Until(tab, `document.querySelector('[data-testid=rollout]')?.dataset.state === 'reverted'`)
 		},
+		func() error { return browser.Button(tab, "Light") },
+		s.failAgain,
+		func() error { return browser.Until(tab, `document.querySelector('.sides')?.children.length >= 2`) },
+		func() error { return s.take(tab, "console-failing") },
+		s.mend,
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -211,6 +236,11 @@ func (s *shots) release(note string, bad bool) error {
 		return err
 	}
 	to, above, soak := fmt.Sprintf("%s@%d", t.Name, t.Version), 2, 4.0
+	if bad {
+		s.bad = to
+	} else {
+		s.good = to
+	}
 	_, _, err = client.Read[client.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, client.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
 	return err
 }
@@ -223,6 +253,29 @@ func (s *shots) revert() error {
 		return err
 	}
 	_, _, err = client.Read[client.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &client.TellRolloutParams{IfMatch: &whatever}, client.RolloutCommand{Command: client.Revert}))
+	return err
+}
+
+// failAgain has new launches be of the bad version and one instance crash, so
+// that its place fails again and again.
+func (s *shots) failAgain() error {
+	if err := s.launches(s.bad); err != nil {
+		return err
+	}
+	group := "timetable"
+	list, _, err := client.Read[client.InstanceList](s.api.ListInstances(s.ctx, &client.ListInstancesParams{Group: &group}))
+	if err != nil {
+		return err
+	}
+	_, _, err = client.Read[client.Drill](s.api.StartDrill(s.ctx, client.NewDrill{Kind: client.Crash, Instance: &list.Items[0].Id}))
+	return err
+}
+
+func (s *shots) mend() error { return s.launches(s.good) }
+
+func (s *shots) launches(template string) error {
+	whatever, reason := "*", "to see a place that fails"
+	_, _, err := client.Read[client.Group](s.api.ChangeGroup(s.ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Template: &template, Reason: &reason}))
 	return err
 }
 

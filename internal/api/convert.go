@@ -164,7 +164,7 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
 		Spread: contract.Spread(g.Spread), Above: g.Above,
-		Relapses: each(g.Relapses, fromRelapse), Advice: append(g.Advice, g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		Relapses: each(g.Relapses, fromRelapse), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID

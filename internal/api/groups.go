@@ -218,11 +218,16 @@ func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObjec
 
 // DeleteGroup begins the end of a group.
 func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
-	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
+	p, err := s.Control.Picture(ctx, r.Name)
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	pinned := fleet.Pinned(p.View().Instances)
+	err = s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
 		if g.Alone {
 			return e, store.ErrNotFound
 		}
-		g.Group, e, err = g.Delete()
+		g.Group, e, err = g.Delete(pinned...)
 		return e, err
 	})
 	if err != nil {

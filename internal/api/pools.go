@@ -45,7 +45,7 @@ func (s *Server) pool(ctx context.Context, p store.Pool) (contract.Pool, error) 
 func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
 	stats, _ := s.Balancer.Stats(p.Name)
 	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: contract.Choose(p.Choose), Nobody: contract.Nobody(p.Nobody),
-		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: slices.Concat([]string{}, groups),
+		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: append([]string{}, groups...),
 		Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
 		Shares: each(p.Shares, func(g traffic.Share) contract.GroupShare {
 			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}

@@ -75,10 +75,25 @@ func CheckInstanceName(name string) error {
 	return nil
 }
 
-// Delete returns the group on its way out.
-func (g Group) Delete() (Group, Entry, error) {
+// Pinned are the instances that nothing may remove.
+func Pinned(instances []Instance) []string {
+	var all []string
+	for i := range instances {
+		if in := &instances[i]; in.Pinned && in.State != Gone {
+			all = append(all, in.ID)
+		}
+	}
+	return all
+}
+
+// Delete returns the group on its way out. It is refused while instances of it
+// are pinned: a pin outlasts whatever else is asked for.
+func (g Group) Delete(pinned ...string) (Group, Entry, error) {
 	if g.Frozen != "" {
 		return g, Entry{}, g.isFrozen()
+	}
+	if len(pinned) > 0 {
+		return g, Entry{}, refuse("", "of the group %s %s pinned: %s; unpin first what may go", g.Name, isOrAre(len(pinned)), strings.Join(pinned, ", "))
 	}
 	g.Deleting = true
 	if g.Alone {

@@ -50,6 +50,11 @@ func (d *deciding) reconcile() {
 	size := d.group.Size
 	if d.group.Deleting {
 		d.shed(d.tally(d.group.Template).counted, -1, "the group is being deleted", anyone)
+		for i := range d.ins {
+			if d.ins[i].State == Parked && !d.ins[i].Pinned {
+				d.retire(i, "the group is being deleted", nil)
+			}
+		}
 		return
 	}
 	if d.group.Alone {

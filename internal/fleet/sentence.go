@@ -168,8 +168,12 @@ func (w Wait) String() string {
 func groupSentence(now time.Time, v View, s *Summary) string {
 	g := v.Group
 	if g.Deleting {
-		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut
-		return fmt.Sprintf("Being deleted: %s still to go%s.", count(remaining, "instance"), waiting(s))
+		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut + s.Parked
+		text := fmt.Sprintf("Being deleted: %s still to go", count(remaining, "instance"))
+		if n := len(Pinned(v.Instances)); n > 0 {
+			text += fmt.Sprintf("; %d pinned and kept until unpinned", n)
+		}
+		return text + waiting(s) + "."
 	}
 	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, g.Min, g.Max)
 	if g.Frozen != "" {

@@ -34,3 +34,10 @@ func either[T ~string](words []T) string {
 	}
 	return strings.Join(parts[:len(parts)-1], ", ") + " or " + parts[len(parts)-1]
 }
+
+func isOrAre(n int) string {
+	if n == 1 {
+		return "1 instance is"
+	}
+	return fmt.Sprintf("%d instances are", n)
+}

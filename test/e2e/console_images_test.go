@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -24,31 +23,7 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	}
 	s.play([]string{"$ unitas image bake timetable --recipe DIR/good.yaml", "$ unitas image bake timetable --recipe DIR/bad.yaml", "exit 3",
 		"$ unitas template create web --image timetable@1 --user-data DIR/first.sh --note spring"})
-	tab, stop, err := browser.Start(t.Context(), 1280, 800)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	step := func(what string, err error) {
-		t.Helper()
-		if err != nil {
-			shown, _ := chromedp.Run(tab, chromedp.Evaluate[string](`document.body.innerText`))
-			t.Fatalf("%s: %v; the page shows:\n%s", what, err, shown)
-		}
-	}
-	says := func(text string) string { return fmt.Sprintf(`document.body.innerText.includes(%q)`, text) }
-	retype := func(selector, text string) {
-		t.Helper()
-		step("type into "+selector, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
-			const e = document.querySelector(%q)
-			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q)
-			e.dispatchEvent(new Event('input', { bubbles: true }))
-		})()`, selector, text))))
-	}
-	url := "http://" + s.listen
-	step("sign in", browser.SignIn(tab, url, s.token))
-	step("note what the policy stops", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](
-		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
+	tab, step, retype, noViolations := s.console()
 	step("to the images", chromedp.Do(tab, chromedp.Click(`a[href="/images"]`)))
 	step("the catalogue", browser.Until(tab, says("3 versions of 2 images, 1 broken.")))
 	step("search", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label="Search names and sources"]`, "plain")))
@@ -100,9 +75,5 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	step("make it", browser.Button(tab, "Make web@2"))
 	step("the line of versions", browser.Until(tab, `document.querySelectorAll('.line li').length === 2`))
 	step("compared side by side", browser.Until(tab, `document.querySelector('.diff .gone')?.textContent.includes('first boot of') && document.querySelector('.diff .new')?.textContent.includes('echo other')`))
-	stopped, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.stopped`))
-	step("violations", err)
-	if len(stopped) != 0 {
-		t.Errorf("the security policy stopped %q", stopped)
-	}
+	noViolations()
 }

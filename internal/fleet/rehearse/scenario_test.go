@@ -131,6 +131,10 @@ func (s *scenario) play(line string) string {
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.HealAnyway(s.w.Now, "") })
 	case "instance": // instance park timetable-003
 		s.w.Tell(words[2], fleet.InstanceCommand(words[1]))
+	case "delete":
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return g.Delete(fleet.Pinned(s.w.View.Instances)...)
+		})
 	case "release":
 		s.w.Release(words[1], args["replace"] == "yes")
 	case "zones":

@@ -18,7 +18,7 @@ export function Costs() {
   const [label, setLabel] = useState('env')
   const [step, setStep] = useState<'hour' | 'day'>('hour')
   const [span, setSpan] = useState<'day' | 'month'>('day')
-  const [since] = useState(() => new Date(Date.now() - 86_400_000).toISOString())
+  const [since] = useState(() => new Date(Math.floor(Date.now() / 3_600_000 - 23) * 3_600_000).toISOString())
   const by = useDeferredValue(kind === 'label' ? `label:${label || 'env'}` : kind)
   const costs = useCosts(by, step, span === 'day' ? since : undefined)
   const c = costs.data
@@ -150,11 +150,13 @@ function Chart({ costs }: { costs: CostsOf }) {
         <YAxis
           stroke="var(--quiet)"
           tickLine={false}
-          width={72}
+          width={96}
+          tickFormatter={(n: number) => amount(n)}
           label={{
             value: costs.step_seconds >= 86_400 ? 'cost per day' : 'cost per hour',
             angle: -90,
             position: 'insideLeft',
+            style: { textAnchor: 'middle' },
             fill: 'var(--quiet)',
           }}
         />

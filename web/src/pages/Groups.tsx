@@ -2,7 +2,7 @@ import { Button, Skeleton } from 'antd'
 import { Link, useNavigate } from 'react-router'
 import type { Group } from '../api/client'
 import { useGroups } from '../api/queries'
-import { Bounds, VersionMix, ZoneBars } from '../parts/Bars'
+import { Bounds, ZoneBars } from '../parts/Bars'
 import { Trouble } from '../parts/Trouble'
 
 /** All groups at a glance. */
@@ -58,9 +58,7 @@ function GroupRow({ group }: { group: Group }) {
       </div>
       <div>
         <div style={{ marginBottom: 10 }}>{group.summary.sentence}</div>
-        <ZoneBars group={group} />
-        <div style={{ height: 8 }} />
-        <VersionMix group={group} />
+        <ZoneBars group={group} mix />
       </div>
       <div className="right">
         <div className={serving < group.size ? 'figure waiting' : 'figure'}>

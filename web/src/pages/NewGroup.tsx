@@ -1,9 +1,9 @@
 import { Alert, Button, Form, Input, InputNumber, Select } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
-import { useImages, useTemplates } from '../api/catalogue'
+import { useImages, usePlaces, useTemplates } from '../api/catalogue'
 import { Refused, type Group, type NewGroup as Body } from '../api/client'
-import { useChecks, useMakeGroup, useMakePlainTemplate, usePools, useZones } from '../api/keeping'
+import { useChecks, useMakeGroup, useMakePlainTemplate, usePools } from '../api/keeping'
 import { Trouble } from '../parts/Trouble'
 import { labelsOf, labelText } from './GroupSettings'
 
@@ -43,7 +43,7 @@ export function NewGroup() {
   const [review, setReview] = useState<{ body: Body; group: Group } | null>(null)
   const templates = useTemplates()
   const images = useImages({ text: '', state: 'ready', origin: '', age: '', limit: 1000 })
-  const zones = useZones()
+  const places = usePlaces()
   const pools = usePools()
   const checks = useChecks()
   const look = useMakeGroup()
@@ -51,12 +51,14 @@ export function NewGroup() {
   const makeTemplate = useMakePlainTemplate()
   const navigate = useNavigate()
   const chosen = Form.useWatch('template', form) as string | undefined
-  if (!templates.data || !zones.data || !pools.data || !checks.data)
+  if (!templates.data || !places.data || !pools.data || !checks.data)
     return (
       <main className="page">
-        <Trouble error={templates.error ?? zones.error ?? pools.error ?? checks.error} />
+        <Trouble error={templates.error ?? places.error ?? pools.error ?? checks.error} />
       </main>
     )
+  const zones = places.data.flatMap((r) => r.zones.map((z) => z.name))
+  const home = places.data.filter((r) => r.home).flatMap((r) => r.zones.map((z) => z.name))
   const ready = templates.data.filter((t) => t.state === 'ready').map((t) => `${t.name}@${t.version}`)
   const refused = (e: Error) => {
     if (!(e instanceof Refused)) return
@@ -108,11 +110,11 @@ export function NewGroup() {
         initialValues={{
           template: ready[0] ?? fresh,
           port: 8080,
-          zones: zones.data,
+          zones: home,
           spread: 'even',
-          size: zones.data.length,
+          size: home.length,
           min: 1,
-          max: zones.data.length * 2,
+          max: home.length * 2,
           pools: [],
           drain: 30,
           heal: checks.data[0]?.name ?? 'machine',
@@ -161,7 +163,7 @@ export function NewGroup() {
         <h2>Where</h2>
         <div className="form">
           <Form.Item name="zones" label="Zones, in their order">
-            <Select mode="multiple" options={zones.data.map((value) => ({ value }))} />
+            <Select mode="multiple" options={zones.map((value) => ({ value }))} />
           </Form.Item>
           <Form.Item name="spread" label="Spread">
             <Select

@@ -11,7 +11,7 @@ type ZoneCount = Group['summary']['zones'][number]
  * with triangles is unhealthy, dashed comes up, hatched goes out, hollow is
  * parked. The longest zone of the group fills the width.
  */
-export function ZoneBars({ group }: { group: Group }) {
+export function ZoneBars({ group, mix = false }: { group: Group; mix?: boolean }) {
   const zones = group.summary.zones
   const longest = Math.max(1, ...zones.map(total))
   return (
@@ -19,6 +19,12 @@ export function ZoneBars({ group }: { group: Group }) {
       {zones.map((z) => (
         <ZoneBar key={z.zone} zone={z} longest={longest} lost={total(z) === 0 && group.size > 0} />
       ))}
+      {mix && group.summary.versions.length > 0 && (
+        <>
+          <span className="quiet">versions</span>
+          <VersionMix group={group} />
+        </>
+      )}
     </div>
   )
 }
@@ -26,11 +32,11 @@ export function ZoneBars({ group }: { group: Group }) {
 const total = (z: ZoneCount) => z.serving + z.unwell + z.coming_up + z.going_out + z.parked
 
 const kinds = [
-  { key: 'serving', word: 'serving' },
-  { key: 'unwell', word: 'unhealthy' },
-  { key: 'coming_up', word: 'coming up' },
-  { key: 'going_out', word: 'going out' },
-  { key: 'parked', word: 'parked' },
+  { key: 'serving', word: 'serving', mark: '●' },
+  { key: 'unwell', word: 'unhealthy', mark: '▲' },
+  { key: 'coming_up', word: 'coming up', mark: '…' },
+  { key: 'going_out', word: 'going out', mark: '⁄' },
+  { key: 'parked', word: 'parked', mark: '○' },
 ] as const
 
 function ZoneBar({ zone, longest, lost }: { zone: ZoneCount; longest: number; lost: boolean }) {
@@ -44,12 +50,8 @@ function ZoneBar({ zone, longest, lost }: { zone: ZoneCount; longest: number; lo
           {kinds.map(
             (k) =>
               zone[k.key] > 0 && (
-                <span
-                  key={k.key}
-                  className={`piece ${k.key}`}
-                  style={{ width: `${(zone[k.key] / longest) * 100}%` }}
-                >
-                  {k.key === 'unwell' ? `▲ ${zone.unwell}` : zone[k.key]}
+                <span key={k.key} className={`piece ${k.key}`} style={{ width: wide(zone[k.key], longest) }}>
+                  {k.mark} {zone[k.key]}
                 </span>
               ),
           )}
@@ -59,8 +61,11 @@ function ZoneBar({ zone, longest, lost }: { zone: ZoneCount; longest: number; lo
   )
 }
 
+/** A part of the width, and no more than a slip's for each instance. */
+const wide = (n: number, of: number) => `min(${(n / of) * 100}%, ${n * 56}px)`
+
 /** How many instances run which version, newest deep. */
-export function VersionMix({ group }: { group: Group }) {
+function VersionMix({ group }: { group: Group }) {
   const mode = useMode()
   const versions = group.summary.versions
   const all = versions.reduce((n, v) => n + v.counted, 0)
@@ -79,7 +84,7 @@ export function VersionMix({ group }: { group: Group }) {
             key={v.version}
             className="piece"
             title={`${v.counted} on ${v.version}`}
-            style={{ width: `${(v.counted / all) * 100}%`, background: tone.fill, color: tone.ink }}
+            style={{ width: wide(v.counted, all), background: tone.fill, color: tone.ink }}
           >
             @{versionNumber(v.version)}: {v.counted}
           </span>
