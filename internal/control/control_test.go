@@ -137,11 +137,12 @@ func (noTraffic) Close()                              {}
 
 // bench is a store with a template, and a control that can be started again.
 type bench struct {
-	t     *testing.T
-	store *store.Store
-	yard  *yard
-	ctl   *control.Control
-	stop  func()
+	t        *testing.T
+	store    *store.Store
+	yard     *yard
+	balancer balancer.Driver
+	ctl      *control.Control
+	stop     func()
 }
 
 func newBench(t *testing.T) *bench {
@@ -160,7 +161,7 @@ func newBench(t *testing.T) *bench {
 			t.Fatal(err)
 		}
 	}
-	b := &bench{t: t, store: s, yard: newYard()}
+	b := &bench{t: t, store: s, yard: newYard(), balancer: noTraffic{}}
 	b.yard.recorded = func(id string) bool { _, err := s.Instance(ctx, id); return err == nil }
 	t.Cleanup(func() {
 		if b.stop != nil {
@@ -180,7 +181,7 @@ func newBench(t *testing.T) *bench {
 
 func (b *bench) start(replica string) {
 	b.t.Helper()
-	b.ctl = control.New(control.Config{Store: b.store, Machines: b.yard, Balancer: noTraffic{}, Replica: replica,
+	b.ctl = control.New(control.Config{Store: b.store, Machines: b.yard, Balancer: b.balancer, Replica: replica,
 		Log: slog.New(slog.DiscardHandler), Metrics: prometheus.NewRegistry(),
 		SweepEvery: 300 * time.Millisecond})
 	running, cancel := context.WithCancel(ctx)

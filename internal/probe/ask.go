@@ -53,8 +53,9 @@ func (a asker) close() {
 	a.lenient.CloseIdleConnections()
 }
 
-// once asks one question and waits for the answer within the check's timeout.
-func (a asker) once(address string, c health.Check) health.Answer {
+// once asks one question and waits for the answer within the check's timeout. An
+// http connection is kept for the next one when keep is set.
+func (a asker) once(address string, c health.Check, keep bool) health.Answer {
 	ctx, cancel := context.WithTimeout(context.Background(), c.Timeout)
 	defer cancel()
 	begun := time.Now()
@@ -67,7 +68,7 @@ func (a asker) once(address string, c health.Check) health.Answer {
 	case health.GRPC:
 		good, why = a.grpc(ctx, host, c.Service)
 	default:
-		good, why = a.http(ctx, string(c.Kind)+"://"+host+c.Path, c)
+		good, why = a.http(ctx, string(c.Kind)+"://"+host+c.Path, c, keep)
 	}
 	if !good && ctx.Err() != nil {
 		why = "no whole answer within " + words.Span(c.Timeout)
@@ -84,12 +85,13 @@ func (a asker) tcp(ctx context.Context, host string) (bool, string) {
 	return true, "connected"
 }
 
-func (a asker) http(ctx context.Context, url string, c health.Check) (bool, string) {
+func (a asker) http(ctx context.Context, url string, c health.Check, keep bool) (bool, string) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
 		return false, err.Error()
 	}
 	req.Header.Set("User-Agent", "unitas-check")
+	req.Close = !keep
 	client := a.client
 	if c.Host != "" {
 		req.Host = c.Host

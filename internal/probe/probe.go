@@ -7,6 +7,7 @@ import (
 	"maps"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"unitas/internal/fleet/health"
@@ -25,6 +26,7 @@ type Prober struct {
 
 	mu      sync.Mutex
 	watches map[key]*watch
+	keeping int // of them, that keep their connections
 	done    sync.WaitGroup
 	closed  bool
 }
@@ -50,7 +52,10 @@ func (p *Prober) Watch(instance, address string, c health.Check, last health.Rep
 	}
 	w := &watch{
 		check: c, instance: instance, address: address, stop: make(chan struct{}),
-		counter: health.NewCounter(c, last.Verdict),
+		counter: health.NewCounter(c, last.Verdict), keep: p.keeping < mostKept(),
+	}
+	if w.keep {
+		p.keeping++
 	}
 	p.watches[k] = w
 	p.done.Go(func() { p.run(w) })
@@ -65,9 +70,22 @@ func (p *Prober) Forget(instance string) {
 			return false
 		}
 		close(w.stop)
+		if w.keep {
+			p.keeping--
+		}
 		return true
 	})
 }
+
+// mostKept is how many connections may be kept between questions: half of what
+// this process may have open. The others are made anew for every question.
+var mostKept = sync.OnceValue(func() int {
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		return 500
+	}
+	return int(min(limit.Cur/2, 1<<30))
+})
 
 // Answers returns the last answers of an instance to a check, newest last.
 func (p *Prober) Answers(instance, check string) []health.Answer {
@@ -100,6 +118,7 @@ type watch struct {
 	check             health.Check
 	instance, address string
 	stop              chan struct{}
+	keep              bool            // its connection between questions
 	counter           *health.Counter // of the asking goroutine alone
 
 	mu      sync.Mutex
@@ -120,7 +139,7 @@ func (p *Prober) run(w *watch) {
 			return
 		case <-timer.C:
 		}
-		a := p.ask.once(w.address, w.check)
+		a := p.ask.once(w.address, w.check, w.keep)
 		p.asked.Add(1)
 		select {
 		case <-w.stop: // the instance is on its way out; its last answer counts no more

@@ -73,7 +73,7 @@ func TestOneQuestion(t *testing.T) {
 		if c.path == "" {
 			check.Path = "/"
 		}
-		a := newAsker().once(host, check)
+		a := newAsker().once(host, check, true)
 		if a.Good != c.good || a.Why != c.why {
 			t.Errorf("%s: the answer is good=%v %q, want good=%v %q", c.name, a.Good, a.Why, c.good, c.why)
 		}
@@ -173,23 +173,6 @@ func TestPhaseSpreads(t *testing.T) {
 	}
 }
 
-// BenchmarkProbes asks as fast as one goroutine can.
-func BenchmarkProbes(b *testing.B) {
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "up") }))
-	defer server.Close()
-	host, port, _ := net.SplitHostPort(strings.TrimPrefix(server.URL, "http://"))
-	c := health.Check{Kind: health.HTTP, Path: "/up", Timeout: 5 * time.Second}
-	_, _ = fmt.Sscan(port, &c.Port)
-	a := newAsker()
-	defer a.close()
-	for b.Loop() {
-		if got := a.once(host, c); !got.Good {
-			b.Fatal(got.Why)
-		}
-	}
-	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "probes/s")
-}
-
 // TestWhatIsGood asks with every setting that says what a good answer is.
 func TestWhatIsGood(t *testing.T) {
 	mux := http.NewServeMux()
@@ -224,7 +207,7 @@ func TestWhatIsGood(t *testing.T) {
 		}
 		host, port, _ := net.SplitHostPort(c.server.Listener.Addr().String())
 		_, _ = fmt.Sscan(port, &c.check.Port)
-		if got := a.once(host, c.check); got.Good != c.good || got.Why != c.why {
+		if got := a.once(host, c.check, true); got.Good != c.good || got.Why != c.why {
 			t.Errorf("%s: %v, %q", c.name, got.Good, got.Why)
 		}
 	}
@@ -246,7 +229,7 @@ func TestGRPC(t *testing.T) {
 	host, c := checkOf(t, listener.Addr().String(), health.GRPC)
 	for service, want := range map[string]string{"": "SERVING", "berths": "NOT_SERVING", "tickets": "NotFound: unknown service"} {
 		c.Service = service
-		if got := a.once(host, c); got.Good != (want == "SERVING") || got.Why != want {
+		if got := a.once(host, c, true); got.Good != (want == "SERVING") || got.Why != want {
 			t.Errorf("%q: %v, %q", service, got.Good, got.Why)
 		}
 	}
@@ -254,7 +237,7 @@ func TestGRPC(t *testing.T) {
 	if err := <-served; err != nil {
 		t.Error(err)
 	}
-	if got := a.once(host, c); got.Good || got.Why != "connection refused" {
+	if got := a.once(host, c, true); got.Good || got.Why != "connection refused" {
 		t.Errorf("nobody listens: %v, %q", got.Good, got.Why)
 	}
 }

@@ -1,0 +1,4 @@
+package control
+
+// VerdictChanged is what the prober calls.
+var VerdictChanged = (*Control).verdictChanged
