@@ -34,7 +34,13 @@ type keeper struct {
 	mu    sync.Mutex
 	inbox []func(*keeper)
 	known map[string]fleet.Instance // facts for whoever asks
+	all   []store.Instance          // the same as a list with their records
 	usual Usual
+	// asked counts how often the records were to be read again, and read how many of
+	// these were done when all was published.
+	asked, read int
+
+	reading int // of asked, by the last load
 
 	group     store.Group
 	rollout   *store.Rollout
@@ -69,7 +75,20 @@ func (k *keeper) tell(fact func(*keeper)) {
 	}
 }
 
-func (k *keeper) reloadNow() { k.tell(func(k *keeper) { k.stale = true }) }
+func (k *keeper) reloadNow() {
+	k.mu.Lock()
+	k.asked++
+	k.mu.Unlock()
+	k.tell(func(k *keeper) { k.stale = true })
+}
+
+// instancesNow are all instances of the group, unless a person changed a record that
+// was not read again yet.
+func (k *keeper) instancesNow() ([]store.Instance, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.all, k.all != nil && k.read == k.asked
+}
 
 // facts are what the keeper knows besides the records.
 func (k *keeper) facts() (map[string]fleet.Instance, Usual) {
@@ -155,6 +174,9 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 
 // load reads the records and keeps the facts that are known already.
 func (k *keeper) load(ctx context.Context) error {
+	k.mu.Lock()
+	k.reading = k.asked
+	k.mu.Unlock()
 	l, err := k.ctl.Store.Load(ctx, k.name)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && k.loaded && l.Group.Epoch != k.group.Epoch) {
 		k.over = true
@@ -393,7 +415,8 @@ func (k *keeper) publish() {
 	usual := k.usually()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.known, k.usual = known, usual
+	k.known, k.usual, k.read = known, usual, k.reading
+	k.all = append(make([]store.Instance, 0, len(k.instances)), k.instances...)
 }
 
 // Usual is how long instances of a group take from order to serving, by the last

@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"slices"
 
 	"unitas/internal/fleet"
 	"unitas/internal/store"
@@ -54,21 +55,49 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 // no record; from the records alone when another replica keeps it. It returns
 // [store.ErrNotFound] when there is no such group.
 func (c *Control) Picture(ctx context.Context, name string) (Picture, error) {
-	loaded, err := c.Store.Load(ctx, name)
+	instances, known := c.instancesNow(name)
+	load := c.Store.Load
+	if known {
+		load = c.Store.LoadHead
+	}
+	l, err := load(ctx, name)
 	if err != nil {
 		return Picture{}, err
 	}
-	return c.picture(loaded), nil
+	if known {
+		l.Instances = instances
+	}
+	return c.picture(l), nil
 }
 
-// Pictures returns a page of groups by name, each as [Control.Picture] does.
+// Pictures returns a page of groups by name, each as [Control.Picture] does. The
+// instances of groups that are kept here are not read again.
 func (c *Control) Pictures(ctx context.Context, page store.Page) ([]Picture, error) {
-	all, err := c.Store.LoadAll(ctx, page)
+	known := map[string][]store.Instance{}
+	all, err := c.Store.LoadAll(ctx, page, func(group string) bool {
+		instances, ok := c.instancesNow(group)
+		if ok {
+			known[group] = instances
+		}
+		return ok
+	})
 	pictures := make([]Picture, len(all))
 	for i, l := range all {
+		if instances, ok := known[l.Group.Name]; ok {
+			l.Instances = instances
+		}
 		pictures[i] = c.picture(l)
 	}
 	return pictures, err
+}
+
+func (c *Control) instancesNow(group string) ([]store.Instance, bool) {
+	k := c.keeper(group)
+	if k == nil {
+		return nil, false
+	}
+	instances, ok := k.instancesNow()
+	return slices.Clone(instances), ok
 }
 
 func (c *Control) picture(l store.Loaded) Picture {

@@ -62,3 +62,50 @@ func BenchmarkListImages(b *testing.B) {
 	b.ReportMetric(whole.Seconds()/bare.Seconds(), "ratio")
 	b.ReportMetric(float64(whole.Microseconds())/float64(b.N), "µs/list")
 }
+
+// BenchmarkTenThousand reads what the console reads of a group of the largest
+// size: all groups with their instances, and one page of a thousand.
+func BenchmarkTenThousand(b *testing.B) {
+	url := pgtest.Database(b)
+	s, err := store.Open(ctx, url)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	for _, statement := range []string{
+		`insert into images (name, version, state, digest, size_bytes, start, created_by) values ('timetable', 1, 'ready', 'sha256:0', 1, '{./x}', 'ada')`,
+		`insert into templates (name, version, image, image_version, port, user_data, environment, labels, note, created_by)
+			values ('timetable-web', 1, 'timetable', 1, 8080, '', '{}', '{}', '', 'ada')`,
+		`insert into groups (name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial)
+			values ('timetable', 10000, 0, 10000, 'timetable-web', 1, '{east-pier,mid-pier,west-pier}', '{}', 'machine', 60000, 1000, 10000)`,
+		`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address, address_number, ordered_at, up_at, served_at)
+			select 'timetable-' || lpad(to_hex(n), 4, '0'), 'timetable', n, (array['east-pier','mid-pier','west-pier'])[n % 3 + 1], 'timetable-web', 1, 'serving', now(),
+			'sailings-up passed 2 of 2: 200, 200', '127.64.' || n / 250 || '.' || n % 250, n, now(), now(), now() from generate_series(1, 10000) n`,
+		`analyze instances`,
+	} {
+		if _, err := conn.Exec(ctx, statement); err != nil {
+			b.Fatal(err)
+		}
+	}
+	var all, page time.Duration
+	for b.Loop() {
+		begun := time.Now()
+		groups, err := s.LoadAll(ctx, store.Page{Limit: 100}, func(string) bool { return false })
+		if err != nil || len(groups) != 1 || len(groups[0].Instances) != 10_000 {
+			b.Fatalf("%d groups: %v", len(groups), err)
+		}
+		middle := time.Now()
+		instances, err := s.Instances(ctx, "timetable", false, store.Page{Limit: 1000, After: store.Cursor{"timetable", "5000"}})
+		if err != nil || len(instances) != 1000 {
+			b.Fatalf("%d instances: %v", len(instances), err)
+		}
+		all, page = all+middle.Sub(begun), page+time.Since(middle)
+	}
+	b.ReportMetric(float64(all.Milliseconds())/float64(b.N), "ms/groups")
+	b.ReportMetric(float64(page.Microseconds())/1000/float64(b.N), "ms/page")
+}

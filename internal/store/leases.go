@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -47,6 +48,15 @@ type Loaded struct {
 
 // Load reads a group with its instances and live rollout at one moment.
 func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
+	return s.load(ctx, name, true)
+}
+
+// LoadHead is [Store.Load] without the instances, for whoever knows them already.
+func (s *Store) LoadHead(ctx context.Context, name string) (Loaded, error) {
+	return s.load(ctx, name, false)
+}
+
+func (s *Store) load(ctx context.Context, name string, withInstances bool) (Loaded, error) {
 	var l Loaded
 	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, name)
@@ -54,10 +64,12 @@ func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
 			return err
 		}
 		l.Group = row.group()
-		l.Instances, err = instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
-			where group_name = $1 and state <> 'gone' order by serial`, name))
-		if err != nil {
-			return err
+		if withInstances {
+			l.Instances, err = instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
+				where group_name = $1 and state <> 'gone' order by serial`, name))
+			if err != nil {
+				return err
+			}
 		}
 		ro, err := one[rolloutRow](ctx, tx, `select `+rolloutColumns+` from rollouts where group_name = $1 and ended_at is null`, name)
 		if errors.Is(err, ErrNotFound) {
@@ -71,8 +83,9 @@ func (s *Store) Load(ctx context.Context, name string) (Loaded, error) {
 }
 
 // LoadAll reads groups by name, with their instances and live rollouts, at one
-// moment and in three queries however many there are.
-func (s *Store) LoadAll(ctx context.Context, p Page) ([]Loaded, error) {
+// moment and in three queries however many there are. The instances of groups that
+// are known are left out.
+func (s *Store) LoadAll(ctx context.Context, p Page, known func(group string) bool) ([]Loaded, error) {
 	var all []Loaded
 	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		rows, err := many[groupRow](ctx, tx, groupQuery+`where g.name > $1 and not alone order by g.name limit $2`, nameCursor(p.After), p.Limit)
@@ -86,7 +99,7 @@ func (s *Store) LoadAll(ctx context.Context, p Page) ([]Loaded, error) {
 			at[r.Name], names[i] = i, r.Name
 		}
 		ins, err := instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
-			where group_name = any($1) and state <> 'gone' order by group_name, serial`, names))
+			where group_name = any($1) and state <> 'gone' order by group_name, serial`, slices.DeleteFunc(slices.Clone(names), known)))
 		if err != nil {
 			return err
 		}
