@@ -39,6 +39,15 @@ func (f *poolFlags) add(cmd *cobra.Command) {
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 }
 
+// read reads what flags say in a form of their own.
+func (f *poolFlags) read() (listeners []client.Listener, shares []client.GroupShare, err error) {
+	if listeners, err = f.listeners(); err != nil {
+		return nil, nil, err
+	}
+	shares, err = f.groupShares()
+	return listeners, shares, err
+}
+
 // listeners reads ADDRESS:PORT[=CERTIFICATE,KEY].
 func (f *poolFlags) listeners() ([]client.Listener, error) {
 	var all []client.Listener
@@ -94,11 +103,7 @@ func (a *app) poolCreate() *cobra.Command {
   unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=front.pem,front.key --check sailings-up --choose least-busy --slow-start 30s
   unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			listeners, err := f.listeners()
-			if err != nil {
-				return err
-			}
-			shares, err := f.groupShares()
+			listeners, shares, err := f.read()
 			if err != nil {
 				return err
 			}
@@ -148,11 +153,7 @@ func (a *app) poolSet() *cobra.Command {
 		Example: `  unitas pool set front --share timetable=90 --share timetable-next=10 --reason "a tenth to the new one"
   unitas pool set front --weight timetable-003=25`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			listeners, err := f.listeners()
-			if err != nil {
-				return err
-			}
-			shares, err := f.groupShares()
+			listeners, shares, err := f.read()
 			if err != nil {
 				return err
 			}
@@ -284,7 +285,7 @@ func poolPicture(p client.Pool) string {
 		}
 	}
 	if len(p.Versions) > 0 {
-		rows := [][]string{{"version", ">over", ">per second", ">requests", ">2xx", ">3xx", ">4xx", ">5xx", ">none", ">median", ">95 %", ">99 %", ">in flight"}}
+		rows := [][]string{{"version", ">over", ">per second", ">requests", ">2xx", ">3xx", ">4xx", ">5xx", ">unanswered", ">median", ">95 %", ">99 %", ">in flight"}}
 		for _, v := range p.Versions {
 			for i, w := range v.Windows {
 				name, inFlight := "", ""

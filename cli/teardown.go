@@ -192,33 +192,8 @@ func (a *app) tearDown(ctx context.Context, e environmentOf) error {
 	if err := a.awaitGone(ctx, e); err != nil {
 		return err
 	}
-	for _, p := range e.pools {
-		if err := remove("the pool "+p.Name, func(c *client.Client) (*http.Response, error) {
-			return c.DeletePool(ctx, p.Name, &client.DeletePoolParams{IfMatch: &whatever})
-		}); err != nil {
-			return err
-		}
-	}
-	for _, check := range e.checks {
-		if err := remove("the check "+check.Name, func(c *client.Client) (*http.Response, error) {
-			return c.DeleteCheck(ctx, check.Name, &client.DeleteCheckParams{IfMatch: &whatever})
-		}); err != nil {
-			return err
-		}
-	}
-	for _, t := range e.templates {
-		version := fmt.Sprint(t.Version)
-		if err := remove(fmt.Sprintf("the template %s@%s", t.Name, version), func(c *client.Client) (*http.Response, error) {
-			return c.DeleteTemplate(ctx, t.Name, version, &client.DeleteTemplateParams{IfMatch: &whatever})
-		}); err != nil {
-			return err
-		}
-	}
-	for _, i := range e.images {
-		version := fmt.Sprint(i.Version)
-		if err := remove(fmt.Sprintf("the image %s@%s", i.Name, version), func(c *client.Client) (*http.Response, error) {
-			return c.DeleteImage(ctx, i.Name, version, &client.DeleteImageParams{IfMatch: &whatever})
-		}); err != nil {
+	for _, one := range e.deletions(ctx) {
+		if err := remove(one.what, one.call); err != nil {
 			return err
 		}
 	}
@@ -226,6 +201,42 @@ func (a *app) tearDown(ctx context.Context, e environmentOf) error {
 		return badEnd{fmt.Sprintf("not everything is removed: %s", strings.Join(left, ", "))}
 	}
 	return a.print(map[string]any{"removed": e.lines()}, func() string { return "All of it is removed.\n" })
+}
+
+// oneDeletion is one thing that goes by one call.
+type oneDeletion struct {
+	what string
+	call func(c *client.Client) (*http.Response, error)
+}
+
+// deletions are those of what groups and instances used, in their order.
+func (e environmentOf) deletions(ctx context.Context) []oneDeletion {
+	whatever := "*"
+	var all []oneDeletion
+	add := func(what string, call func(c *client.Client) (*http.Response, error)) {
+		all = append(all, oneDeletion{what, call})
+	}
+	for _, p := range e.pools {
+		add("the pool "+p.Name, func(c *client.Client) (*http.Response, error) {
+			return c.DeletePool(ctx, p.Name, &client.DeletePoolParams{IfMatch: &whatever})
+		})
+	}
+	for _, check := range e.checks {
+		add("the check "+check.Name, func(c *client.Client) (*http.Response, error) {
+			return c.DeleteCheck(ctx, check.Name, &client.DeleteCheckParams{IfMatch: &whatever})
+		})
+	}
+	for _, t := range e.templates {
+		add(fmt.Sprintf("the template %s@%d", t.Name, t.Version), func(c *client.Client) (*http.Response, error) {
+			return c.DeleteTemplate(ctx, t.Name, fmt.Sprint(t.Version), &client.DeleteTemplateParams{IfMatch: &whatever})
+		})
+	}
+	for _, i := range e.images {
+		add(fmt.Sprintf("the image %s@%d", i.Name, i.Version), func(c *client.Client) (*http.Response, error) {
+			return c.DeleteImage(ctx, i.Name, fmt.Sprint(i.Version), &client.DeleteImageParams{IfMatch: &whatever})
+		})
+	}
+	return all
 }
 
 // awaitGone tells how far the groups and instances are until none is left.

@@ -131,9 +131,6 @@ func (s *shots) console() error {
 			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 8`)
 		},
 		func() error { return s.take(tab, "console-pool") },
-		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/checks")) },
-		func() error { return browser.Until(tab, `document.body.innerText.includes('sailings-up')`) },
-		func() error { return s.take(tab, "console-checks") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/costs")) },
 		func() error {
 			return browser.Until(tab, `document.querySelectorAll('.recharts-bar-rectangle').length > 0`)
@@ -201,6 +198,9 @@ func (s *shots) console() error {
 		func() error { return browser.Button(tab, "Light") },
 		s.failAgain,
 		func() error { return browser.Until(tab, `document.querySelector('.sides')?.children.length >= 2`) },
+		func() error {
+			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.sides').scrollIntoView({block: 'center'})`))
+		},
 		func() error { return s.take(tab, "console-failing") },
 		s.mend,
 	}

@@ -37,6 +37,7 @@ var allowed = map[string][]string{
 	"unitas/internal/userdata":         {},
 	"unitas/internal/image":            {},
 	"unitas/internal/image/bake":       {"unitas/internal/image", "unitas/internal/fleet/words"},
+	"unitas/internal/certtest":         {},
 	"unitas/internal/pgserver":         {},
 	"unitas/internal/pgserver/pgtest":  {"unitas/internal/pgserver"},
 	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout", "unitas/internal/fleet/words"},

@@ -1,20 +1,12 @@
 package e2e
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
-	"math/big"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -22,6 +14,7 @@ import (
 	"time"
 
 	"unitas/client"
+	"unitas/internal/certtest"
 )
 
 var drillMinutes = flag.Int("drill-minutes", 0, "have traffic with a drill each minute for so long, instead of each kind once in a row")
@@ -205,7 +198,7 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	s.group(20)
 	secure := freeAddress(t)
 	certificate, key := filepath.Join(s.dir, "front.pem"), filepath.Join(s.dir, "front.key")
-	writeCertificate(t, certificate, key, 1)
+	certtest.Write(t, certificate, key, 1)
 	whatever := "*"
 	p := must[client.Pool](t)(client.Read[client.Pool](s.api.ChangePool(ctx, "front", &client.ChangePoolParams{IfMatch: &whatever},
 		client.PoolChange{Listeners: &[]client.Listener{{Address: s.front}, {Address: secure, Certificate: &certificate, Key: &key}}})))
@@ -241,7 +234,7 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 		}
 	}()
 	for serial := int64(2); serial <= 4; serial++ {
-		writeCertificate(t, certificate, key, serial)
+		certtest.Write(t, certificate, key, serial)
 		s.eventually("new connections see the new certificate", func() error {
 			fresh := https()
 			defer fresh.CloseIdleConnections()
@@ -260,33 +253,5 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	<-over
 	if n := failed.Load(); n > 0 || sent.Load() == 0 {
 		t.Errorf("%d of %d requests failed while the certificate changed", n, sent.Load())
-	}
-}
-
-// writeCertificate writes a certificate of its own with the serial number; each
-// file is replaced at once, as whoever renews certificates does.
-func writeCertificate(t *testing.T, certificate, key string, serial int64) {
-	t.Helper()
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	about := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "saltmere.example"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
-	der, err := x509.CreateCertificate(rand.Reader, about, about, &private.PublicKey, private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for file, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: raw}} {
-		if err := os.WriteFile(file+".half", pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Rename(file+".half", file); err != nil {
-			t.Fatal(err)
-		}
 	}
 }

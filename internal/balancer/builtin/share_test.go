@@ -2,16 +2,9 @@ package builtin
 
 import (
 	"bufio"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -21,6 +14,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/certtest"
 )
 
 // counts sends n requests and counts who answered.
@@ -218,7 +212,7 @@ func TestStreaming(t *testing.T) {
 func TestCertificateIsReadAgain(t *testing.T) {
 	dir := t.TempDir()
 	certificate, key := filepath.Join(dir, "front.pem"), filepath.Join(dir, "front.key")
-	writePair(t, certificate, key, 1)
+	certtest.Write(t, certificate, key, 1)
 	f := newFront(t, say("0"))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -254,7 +248,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	if got := serial(kept); got != "1" {
 		t.Errorf("the certificate is %s", got)
 	}
-	writePair(t, certificate, key, 2)
+	certtest.Write(t, certificate, key, 2)
 	lookNow()
 	if got := serial(client()); got != "2" {
 		t.Errorf("a new connection sees %s", got)
@@ -277,31 +271,6 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	f.apply()
 	if _, err := net.Dial("tcp", secure); err == nil {
 		t.Error("a listener that was taken away is still open")
-	}
-}
-
-// writePair writes a certificate of its own with the serial number.
-func writePair(t *testing.T, certificate, key string, serial int64) {
-	t.Helper()
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	about := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "saltmere.example"}, DNSNames: []string{"saltmere.example"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
-	der, err := x509.CreateCertificate(rand.Reader, about, about, &private.PublicKey, private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for file, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: raw}} {
-		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		later(t, file, serial)
 	}
 }
 

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { api, take, type Check, type Group, type NewGroup, type NewTemplate } from './client'
 import type { components } from './contract.gen'
+import { live } from './queries'
 
 type Schemas = components['schemas']
 export type NewDrill = Schemas['NewDrill']
@@ -8,8 +9,6 @@ export type GroupChange = Schemas['GroupChange']
 export type PoolChange = Schemas['PoolChange']
 export type CheckChange = Schemas['CheckChange']
 export type FailingPlace = Schemas['FailingPlace']
-
-const live = { refetchInterval: 1000, placeholderData: <T>(before: T | undefined) => before }
 
 export function usePools() {
   return useQuery({

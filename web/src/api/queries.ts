@@ -4,7 +4,7 @@ import { api, take, type Instance, type NewRollout, type Rollout } from './clien
 // Everything under 'live' is read again when an event says that it changed.
 // The interval is for what changes without an event: requests in flight, and
 // the service's sentence, which counts seconds.
-const live = { refetchInterval: 1000, placeholderData: <T>(before: T | undefined) => before }
+export const live = { refetchInterval: 1000, placeholderData: <T>(before: T | undefined) => before }
 
 export function useGroups() {
   return useQuery({

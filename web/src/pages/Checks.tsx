@@ -5,6 +5,7 @@ import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useChecks } from '../api/keeping'
 import { Trouble } from '../parts/Trouble'
 import { count, list, span } from '../parts/words'
+import { longTable } from '../parts/longTable'
 
 /** All health checks: what they ask, whom they judge, and advice. */
 export function Checks() {
@@ -27,9 +28,8 @@ export function Checks() {
         <Table<Check>
           size="small"
           rowKey="name"
-          virtual={all.length > 100}
-          {...(all.length > 100 ? { scroll: { y: 600, x: 1100 } } : {})}
-          pagination={false}
+          {...longTable(all.length)}
+
           dataSource={all}
           expandable={{ expandedRowRender: (c) => <Judged name={c.name} /> }}
           locale={{

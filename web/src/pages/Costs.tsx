@@ -6,6 +6,7 @@ import { useCosts } from '../api/keeping'
 import { useMode } from '../parts/mode'
 import { Trouble } from '../parts/Trouble'
 import { tones } from '../theme'
+import { longTable } from '../parts/longTable'
 
 type Line = CostsOf['lines'][number]
 
@@ -82,9 +83,8 @@ export function Costs() {
           <Table<Line>
             size="small"
             rowKey="name"
-            pagination={false}
-            virtual={c.lines.length > 100}
-            {...(c.lines.length > 100 ? { scroll: { y: 500, x: 900 } } : {})}
+
+            {...longTable(c.lines.length)}
             dataSource={c.lines}
             columns={[
               { title: kind === 'label' ? label : kind, render: (_, l) => l.name || '(none)' },

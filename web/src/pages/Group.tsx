@@ -7,12 +7,12 @@ import { useDeleteGroup } from '../api/keeping'
 import { Ago } from '../parts/Ago'
 import { ZoneBars } from '../parts/Bars'
 import { StartDrill } from '../parts/Drills'
-import { Failures } from '../parts/Failures'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
 import { GroupSettings } from './GroupSettings'
+import { Health } from './Health'
 import { InstanceTable } from './InstanceTable'
 import { Journal } from './Journal'
 import { Release } from './Release'
@@ -58,11 +58,12 @@ export function Group() {
       ))}
       {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} now={now} />}
       <Legend group={g} instances={live} />
-      <Failures group={g} now={now} />
       <h2>Release</h2>
       <Release group={g} rollout={rollout.data ?? null} now={now} />
       <h2>Traffic</h2>
       <Traffic pools={g.pools} group={g.name} />
+      <h2>Health</h2>
+      <Health group={g} instances={live} now={now} />
       <h2>Instances</h2>
       <InstanceTable instances={live} now={now} />
       <h2>Journal</h2>

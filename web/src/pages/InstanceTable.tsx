@@ -8,6 +8,7 @@ import { useTellInstance, type InstanceAct } from '../api/queries'
 import { Ago } from '../parts/Ago'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
+import { longTable } from '../parts/longTable'
 
 type Act = InstanceAct | 'live' | 'rest' | 'release'
 
@@ -51,7 +52,6 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
       ),
     [instances, state, wanted],
   )
-  const many = shown.length > 100
 
   const one = (id: string, act: Act) =>
     act === 'release'
@@ -163,42 +163,51 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
       <Table<Instance>
         size="small"
         rowKey="id"
-        virtual={many}
-        {...(many ? { scroll: { y: 560, x: 1180 } } : {})}
-        pagination={false}
+        {...longTable(shown.length)}
+
         dataSource={shown}
         rowSelection={{ selectedRowKeys: selected, onChange: (keys) => setSelected(keys as string[]) }}
         locale={{ emptyText: instances.length > 0 ? 'None is like that.' : 'No instances.' }}
         columns={[
-          { title: 'Instance', dataIndex: 'id', sorter: (a, b) => a.id.localeCompare(b.id) },
-          { title: 'Zone', dataIndex: 'zone', sorter: (a, b) => a.zone.localeCompare(b.zone) },
-          { title: 'Version', dataIndex: 'version', sorter: (a, b) => a.version.localeCompare(b.version) },
+          { title: 'Instance', width: 125, dataIndex: 'id', sorter: (a, b) => a.id.localeCompare(b.id) },
+          { title: 'Zone', width: 90, dataIndex: 'zone', sorter: (a, b) => a.zone.localeCompare(b.zone) },
+          {
+            title: 'Version',
+            width: 130,
+            dataIndex: 'version',
+            sorter: (a, b) => a.version.localeCompare(b.version),
+          },
           {
             title: 'State',
+            width: 115,
             sorter: (a, b) => a.state.localeCompare(b.state),
             render: (_, i) => (i.pinned ? `${i.state}, pinned` : i.state),
           },
           {
             title: 'Since',
+            width: 95,
             align: 'right',
             sorter: (a, b) => a.since.localeCompare(b.since),
             render: (_, i) => <Ago at={i.since} now={now} />,
           },
           {
             title: 'Verdict',
+            width: 100,
             sorter: (a, b) => a.verdict.localeCompare(b.verdict),
             render: (_, i) => <VerdictWord verdict={i.verdict} />,
           },
           {
             title: 'In flight',
+            width: 85,
             align: 'right',
             dataIndex: 'in_flight',
             sorter: (a, b) => a.in_flight - b.in_flight,
           },
-          { title: 'Address', dataIndex: 'address' },
+          { title: 'Address', width: 105, dataIndex: 'address' },
           { title: 'Because', dataIndex: 'why', ellipsis: true },
           {
             title: '',
+            width: 70,
             render: (_, i) =>
               (i.state === 'serving' || i.state === 'parked') && (
                 <Dropdown

@@ -4,6 +4,7 @@ import type { Pool } from '../api/client'
 import { usePools } from '../api/keeping'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
+import { longTable } from '../parts/longTable'
 
 const minute = (p: Pool) => p.versions.map((v) => v.windows[0]).filter((w) => w !== undefined)
 
@@ -19,9 +20,8 @@ export function Pools() {
         <Table<Pool>
           size="small"
           rowKey="name"
-          virtual={pools.data.length > 100}
-          {...(pools.data.length > 100 ? { scroll: { y: 600, x: 1100 } } : {})}
-          pagination={false}
+          {...longTable(pools.data.length)}
+
           dataSource={pools.data}
           locale={{
             emptyText: (

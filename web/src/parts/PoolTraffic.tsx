@@ -1,6 +1,7 @@
 import { Table } from 'antd'
 import type { Pool } from '../api/client'
 import { count, exact, span } from './words'
+import { longTable } from './longTable'
 
 type Target = Pool['targets'][number]
 type Window = Target['windows'][number]
@@ -31,9 +32,8 @@ export function Targets({ pool, group }: { pool: Pool; group?: string }) {
     <Table<Target>
       size="small"
       rowKey="instance"
-      virtual={targets.length > 100}
-      {...(targets.length > 100 ? { scroll: { y: 480, x: 1100 } } : {})}
-      pagination={false}
+      {...longTable(targets.length)}
+
       dataSource={targets}
       locale={{ emptyText: 'No targets: instances appear here when they are healthy.' }}
       columns={[
