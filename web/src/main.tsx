@@ -2,13 +2,12 @@ import '@fontsource-variable/inter/wght.css'
 import './style.css'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { Button, ConfigProvider } from 'antd'
-import { StrictMode, useEffect, useState } from 'react'
+import { lazy, StrictMode, Suspense, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, NavLink, Route, Routes } from 'react-router'
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
 import { Checks } from './pages/Checks'
-import { Costs } from './pages/Costs'
 import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
 import { Image } from './pages/Image'
@@ -23,6 +22,9 @@ import { Templates } from './pages/Templates'
 import { DrillLine } from './parts/Drills'
 import { ModeContext, useChosenMode } from './parts/mode'
 import { themeOf } from './theme'
+
+// Charts are heavy, and few look at them.
+const Costs = lazy(async () => ({ default: (await import('./pages/Costs')).Costs }))
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 500 } } })
 const nonce = document.querySelector<HTMLScriptElement>('script[nonce]')?.nonce ?? ''
@@ -88,7 +90,14 @@ function Console() {
               <Route path="/pools" element={<Pools />} />
               <Route path="/pools/:name" element={<Pool />} />
               <Route path="/checks" element={<Checks />} />
-              <Route path="/costs" element={<Costs />} />
+              <Route
+                path="/costs"
+                element={
+                  <Suspense fallback={<main className="page" />}>
+                    <Costs />
+                  </Suspense>
+                }
+              />
               <Route path="/groups/:name" element={<Group />} />
               <Route path="/images" element={<Images />} />
               <Route path="/images/:name/:version" element={<Image />} />
