@@ -15,7 +15,7 @@ import (
 )
 
 var (
-	plans = flag.Int("plans", 2000, "how many random fault plans to play")
+	plans = flag.Int("plans", 3000, "how many random fault plans to play")
 	seed  = flag.Uint64("seed", 0, "play the one plan with this seed")
 )
 
