@@ -10,8 +10,8 @@ import (
 
 	"unitas/internal/api/contract"
 	"unitas/internal/drill"
+	"unitas/internal/fleet"
 	"unitas/internal/machine"
-	"unitas/internal/store"
 )
 
 // ListDrills lists what is under way.
@@ -84,9 +84,9 @@ func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequ
 	}
 	command := strings.Join(words, " ")
 	note := func(kind, what, because string) error {
-		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, store.NewEntry("instance."+kind, in.ID, what, because))
+		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Because: because})
 	}
-	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), "a person asked for it"); err != nil {
+	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), fleet.Asked("")); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, durationOf(r.Body.TimeoutSeconds, 30*time.Second))

@@ -132,12 +132,8 @@ func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, 
 	}
 	d.next++
 	drill.Number, drill.Began = d.next, now
-	because := "a person asked for it"
-	if drill.Reason != "" {
-		because += ": " + drill.Reason
-	}
 	// The journal first: whatever comes of it has its cause above it.
-	if err := d.store.Record(ctx, now, drill.By, drill.Group, fleet.Entry{Kind: "drill.started", Instance: drill.Instance, Because: because,
+	if err := d.store.Record(ctx, now, drill.By, drill.Group, fleet.Entry{Kind: "drill.started", Instance: drill.Instance, Because: fleet.Asked(drill.Reason),
 		Text: fmt.Sprintf("Drill %d: %s.", drill.Number, drill.What()), Numbers: map[string]any{"drill": drill.Number, "seconds": drill.For.Seconds()}}); err != nil {
 		return drill, err
 	}

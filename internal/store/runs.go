@@ -34,8 +34,3 @@ func (s *Store) CountEntries(ctx context.Context, kind string) (n int64, err err
 	err = s.pool.QueryRow(ctx, `select count(*) from journal where kind = $1`, kind).Scan(&n)
 	return n, err
 }
-
-// NewEntry is a journal entry of what is no decision.
-func NewEntry(kind, instance, text, because string) fleet.Entry {
-	return fleet.Entry{Kind: kind, Instance: instance, Text: text, Because: because}
-}
