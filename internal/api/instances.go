@@ -1,0 +1,138 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"unitas/internal/api/contract"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/store"
+)
+
+// ListInstances lists instances.
+func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
+	p, err := page(r.Params.Limit, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Store.Instances(ctx, some(r.Params.Group, ""), some(r.Params.Gone, false), p)
+	if err != nil {
+		return nil, err
+	}
+	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
+	s.Control.AddFacts(items)
+	return contract.ListInstances200JSONResponse{Next: next, Items: each(items, fromInstance)}, nil
+}
+
+// GetInstance reads one instance with the last answers of its checks.
+func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestObject) (contract.GetInstanceResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	one := []store.Instance{in}
+	s.Control.AddFacts(one)
+	in = one[0]
+	for _, check := range s.checksOf(ctx, in.Group) {
+		if !slices.ContainsFunc(in.Reports, func(r health.Report) bool { return r.Check == check }) {
+			in.Reports = append(in.Reports, health.Report{Check: check, Verdict: health.Unknown, Why: "not enough answers yet"})
+		}
+	}
+	out := fromInstance(in)
+	for i := range out.Reports {
+		answers := each(s.Control.Answers(in.ID, out.Reports[i].Check), func(a health.Answer) contract.Answer {
+			return contract.Answer{At: a.At, TookMs: round2(a.Took.Seconds() * 1000), Good: a.Good, Why: a.Why}
+		})
+		out.Reports[i].Answers = &answers
+	}
+	usual := s.Control.Usual(in.Group)
+	out.UsualSeconds, out.SlowSeconds = known(usual.Median), known(usual.Slow)
+	return contract.GetInstance200JSONResponse{Body: out, Headers: contract.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
+}
+
+func (s *Server) checksOf(ctx context.Context, group string) []string {
+	g, err := s.Store.Group(ctx, group)
+	if err != nil {
+		return nil
+	}
+	return g.AllChecks()
+}
+
+// GetBootLog reads the end of what a machine wrote.
+func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObject) (contract.GetBootLogResponseObject, error) {
+	in, err := s.Store.Instance(ctx, r.Id)
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	raw, err := s.Machines.BootLog(in.ID, 256<<10)
+	if errors.Is(err, os.ErrNotExist) {
+		if in.State == fleet.Gone {
+			return nil, &problem{status: 404, kind: "not-found", detail: fmt.Sprintf("The machine of %s is gone, and its boot log with it.", in.ID)}
+		}
+		raw, err = nil, nil
+	}
+	return contract.GetBootLog200TextResponse(raw), err
+}
+
+// ListFailures shows the places whose instances failed, with what the last of
+// them wrote.
+func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresRequestObject) (contract.ListFailuresResponseObject, error) {
+	g, err := s.Store.Group(ctx, r.Name)
+	if err == nil && g.Alone {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	out := contract.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
+	for _, relapse := range g.Relapses {
+		place := contract.FailingPlace{Count: relapse.Count, Instance: text(relapse.In), UntilAt: relapse.Until, Failures: []contract.Failure{}}
+		for _, id := range relapse.Failed {
+			in, err := s.Store.Instance(ctx, id)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			failure := contract.Failure{Instance: id, Zone: in.Zone, Version: in.Version.String(), At: in.Since, Why: in.Why}
+			if failure.Why, failure.At, err = s.Store.Ending(ctx, id); err != nil {
+				return nil, err
+			}
+			raw, err := s.Machines.BootLog(id, 4<<10)
+			if err != nil && !errors.Is(err, os.ErrNotExist) {
+				return nil, err
+			}
+			failure.BootLog = strings.ToValidUTF8(string(raw), "\uFFFD")
+			place.Failures = append(place.Failures, failure)
+		}
+		out.Items = append(out.Items, place)
+	}
+	return out, nil
+}
+
+// ReleaseInstance lets an instance go without stopping it.
+func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstanceRequestObject) (contract.ReleaseInstanceResponseObject, error) {
+	revision, err := ifMatch(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC()
+	s.Control.Releasing(r.Id)
+	from, err := s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
+	})
+	if err != nil {
+		return nil, about("instance", r.Id, err)
+	}
+	s.Control.GroupChanged(from)
+	s.Control.GroupChanged(r.Id)
+	in, err := s.Store.Instance(ctx, r.Id)
+	return contract.ReleaseInstance200JSONResponse(fromInstance(in)), err
+}
