@@ -72,6 +72,7 @@ func begin(now time.Time, view View) *deciding {
 // observe moves instances on by what drivers, probes and balancers reported.
 func (d *deciding) observe() {
 	for i := range d.ins {
+		d.dropFormer(i)
 		switch in := &d.ins[i]; in.State {
 		case Ordered, Booting:
 			d.observeBoot(i)
@@ -90,6 +91,15 @@ func (d *deciding) observe() {
 				d.observeCleared(i)
 			}
 		}
+	}
+}
+
+// dropFormer forgets what checks said that judge the group no more.
+func (d *deciding) dropFormer(i int) {
+	in := &d.ins[i]
+	if slices.ContainsFunc(in.Reports, d.group.isFormer) {
+		in.Reports = slices.DeleteFunc(slices.Clone(in.Reports), d.group.isFormer)
+		d.touch(i)
 	}
 }
 

@@ -40,16 +40,41 @@ func (i *Instance) HearVerdict(r health.Report) (e Entry, changed bool) {
 	}, true
 }
 
-// Serves reports whether the instance is in service and no check finds it ill.
-func (i *Instance) Serves() bool { return i.State == Serving && !i.ill() }
+// Serves reports whether the instance is in service and does some good there:
+// not every check of the group's pools finds it ill. What the healing check says
+// takes away no traffic; it counts where there is no pool.
+func (g *Group) Serves(in *Instance) bool {
+	if in.State != Serving {
+		return false
+	}
+	judges := g.Checks
+	if len(judges) == 0 {
+		judges = g.AllChecks()
+	}
+	fine := func(check string) bool { return in.Report(check).Verdict != health.Unhealthy }
+	return len(judges) == 0 || slices.ContainsFunc(judges, fine)
+}
 
-// TakesRequests reports whether its pools may send it new requests: it serves,
-// and its machine is not known to have ended.
-func (i *Instance) TakesRequests() bool { return i.Serves() && i.Machine.State != MachineStopped }
+// TakesRequests reports whether a pool that asks the check may send the instance
+// new requests: it is in service, that check finds it healthy, and its machine is
+// not known to have ended. What other checks say is no business of the pool's.
+func (i *Instance) TakesRequests(check string) bool {
+	return i.State == Serving && i.Report(check).Verdict == health.Healthy && i.Machine.State != MachineStopped
+}
 
+// ill reports whether some check finds the instance ill.
 func (i *Instance) ill() bool {
 	return slices.ContainsFunc(i.Reports, func(r health.Report) bool { return r.Verdict == health.Unhealthy })
 }
+
+// needsHealing reports whether an instance in service is ill by the healing check.
+func (g *Group) needsHealing(in *Instance) bool {
+	check := g.Heal.Check()
+	return check != "" && in.State == Serving && in.Report(check).Verdict == health.Unhealthy
+}
+
+// isFormer reports a verdict of a check that is none of the group's.
+func (g *Group) isFormer(r health.Report) bool { return !slices.Contains(g.AllChecks(), r.Check) }
 
 // AllChecks are those that must find an instance healthy before it serves: of
 // the group's pools, and the healing check.

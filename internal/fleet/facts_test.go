@@ -49,7 +49,8 @@ func TestNotReadyIsNotIll(t *testing.T) {
 	if e, changed := in.HearVerdict(report("sailings-up", health.Unhealthy)); !changed || e.Kind != "verdict.unhealthy" || e.Because == "" {
 		t.Errorf("an instance that serves is not journalled as ill: %+v", e)
 	}
-	if in.Serves() || in.TakesRequests() {
+	g := fleet.Group{Checks: []string{"sailings-up"}}
+	if g.Serves(&in) || in.TakesRequests("sailings-up") {
 		t.Error("an ill instance takes requests")
 	}
 	before := in.Reports
@@ -61,8 +62,37 @@ func TestNotReadyIsNotIll(t *testing.T) {
 	if _, changed := in.HearVerdict(report("sailings-up", health.Healthy)); changed {
 		t.Error("an instance on its way out is judged")
 	}
-	in = fleet.Instance{State: fleet.Serving, Machine: fleet.Machine{State: fleet.MachineStopped}}
-	if !in.Serves() || in.TakesRequests() {
+	in = fleet.Instance{State: fleet.Serving, Machine: fleet.Machine{State: fleet.MachineStopped}, Reports: []health.Report{report("sailings-up", health.Healthy)}}
+	if !g.Serves(&in) || in.TakesRequests("sailings-up") {
 		t.Error("an instance whose machine ended is sent requests")
+	}
+}
+
+// TestEveryCheckJudgesItsOwnPools: what one check says closes no pool of another,
+// and the healing check closes none.
+func TestEveryCheckJudgesItsOwnPools(t *testing.T) {
+	g := fleet.Group{Checks: []string{"sailings-up", "fares-up"}, Heal: "deep-look"}
+	in := fleet.Instance{State: fleet.Serving}
+	say := func(check string, v health.Verdict) { in.HearVerdict(health.Report{Check: check, Verdict: v}) }
+	for _, c := range []struct {
+		check                   string
+		v                       health.Verdict
+		serves, sailings, fares bool
+	}{
+		{"sailings-up", health.Unknown, true, false, false}, // nobody has asked yet: no requests before it is healthy
+		{"sailings-up", health.Healthy, true, true, false},
+		{"deep-look", health.Unhealthy, true, true, false},
+		{"fares-up", health.Unhealthy, true, true, false},
+		{"fares-up", health.Healthy, true, true, true},
+		{"sailings-up", health.Unhealthy, true, false, true},
+		{"fares-up", health.Unhealthy, false, false, false},
+	} {
+		say(c.check, c.v)
+		if g.Serves(&in) != c.serves || in.TakesRequests("sailings-up") != c.sailings || in.TakesRequests("fares-up") != c.fares {
+			t.Errorf("with %s %s it serves %v, sailings-up %v, fares-up %v", c.check, c.v, g.Serves(&in), in.TakesRequests("sailings-up"), in.TakesRequests("fares-up"))
+		}
+	}
+	if g.Checks = nil; !g.Serves(&fleet.Instance{State: fleet.Serving}) || g.Serves(&in) {
+		t.Error("without pools the healing check does not say who serves")
 	}
 }

@@ -3,8 +3,6 @@ package fleet
 import (
 	"fmt"
 	"time"
-
-	"unitas/internal/fleet/health"
 )
 
 // heal sends away what is ill: reconcile orders one new for each. What never
@@ -26,7 +24,7 @@ func (d *deciding) heal() {
 			d.failed(d.ins[i].ID, because)
 			continue
 		}
-		if check != "" && in.State == Serving && in.Report(check).Verdict == health.Unhealthy {
+		if d.group.needsHealing(in) {
 			ill = append(ill, i)
 		}
 	}
@@ -50,8 +48,10 @@ func (d *deciding) healIll(check string, ill []int) {
 		r := in.Report(check)
 		switch {
 		case in.Pinned || (unwell > limit && r.Since.After(d.group.HealPermit)):
-		case d.ro == nil && len(d.due) < d.group.Above && !d.relapsing(in.ID):
+		case d.ro == nil && len(d.due) < d.group.Above && d.rested(in, r.Since):
 			d.due = append(d.due, i)
+		case d.group.Serves(in) && (d.ro != nil || d.group.Above > 0):
+			// It goes on serving until another does: its turn comes.
 		default:
 			d.group.Owing++
 			d.groupChanged = true
@@ -65,16 +65,27 @@ func (d *deciding) healIll(check string, ill []int) {
 // healDue sends away those in whose stead others serve by now; for the rest
 // reconcile orders one each.
 func (d *deciding) healDue(check string, unwell, limit int) {
-	standing := 0
+	standing, serving := 0, 0
 	for i := range d.ins {
 		if d.ins[i].State == Serving {
 			standing++
 		}
+		if d.group.Serves(&d.ins[i]) {
+			serving++
+		}
 	}
-	for len(d.due) > 0 && standing > d.group.Size {
-		i := d.due[0]
-		d.due = d.due[1:]
+	waiting := d.due
+	d.due = nil
+	for _, i := range waiting {
+		serves := d.group.Serves(&d.ins[i])
+		if standing <= d.group.Size || (serves && serving <= d.group.Size) {
+			d.due = append(d.due, i)
+			continue
+		}
 		standing--
+		if serves {
+			serving--
+		}
 		in := &d.ins[i]
 		d.sendIll(i, check, unwell, limit)
 		d.failed(in.ID, in.Why)

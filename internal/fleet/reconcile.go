@@ -27,7 +27,7 @@ func (d *deciding) tally(to Version) tally {
 		if !in.Counts() {
 			continue
 		}
-		serves, isNew := in.Serves(), in.Version == to
+		serves, isNew := d.group.Serves(in), in.Version == to
 		t.counted++
 		if serves {
 			t.serving++
@@ -130,7 +130,7 @@ func (d *deciding) balance() {
 func (d *deciding) giver(zones []placement.Zone) int {
 	has := make([]bool, len(zones))
 	for i := range d.ins {
-		if in := &d.ins[i]; in.Serves() && !in.Pinned && !in.Renew {
+		if in := &d.ins[i]; d.group.Serves(in) && !in.Pinned && !in.Renew {
 			has[d.zoneIndex(in.Zone)] = true
 		}
 	}
@@ -268,8 +268,9 @@ func (g *Group) instanceID() string {
 func anyone(*Instance) bool { return true }
 
 // shed sends up to n of the eligible instances away while at least floor go on
-// serving. The fullest zone gives first; in it those that serve nobody yet,
-// then the outdated, then the oldest.
+// serving. Those that serve nobody go first, wherever they are; then the fullest
+// zone gives, in it the ill, the outdated, the oldest. While healing is stopped an
+// ill one that goes counts as healed, so that shedding is no way round the limit.
 func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) bool) {
 	if n <= 0 {
 		return
@@ -279,7 +280,7 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 	serving := 0
 	for i := range d.ins {
 		in := &d.ins[i]
-		if in.Serves() {
+		if d.group.Serves(in) {
 			serving++
 		}
 		if in.State.Counts() && !in.Pinned && eligible(in) {
@@ -291,9 +292,12 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 		slices.SortStableFunc(lines[k], d.shedOrder)
 	}
 	for range n {
-		z := placement.Fullest(zones, func(k int) bool {
-			return len(lines[k]) > 0 && (!d.ins[lines[k][0]].Serves() || serving > floor)
-		})
+		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && d.servesNobody(&d.ins[lines[k][0]]) })
+		if z < 0 {
+			z = placement.Fullest(zones, func(k int) bool {
+				return len(lines[k]) > 0 && (!d.group.Serves(&d.ins[lines[k][0]]) || serving > floor)
+			})
+		}
 		if z < 0 {
 			return
 		}
@@ -301,20 +305,35 @@ func (d *deciding) shed(n, floor int, because string, eligible func(*Instance) b
 		lines[z] = lines[z][1:]
 		zones[z].Count--
 		numbers := map[string]any{"serving": serving, "size": d.group.Size}
-		if d.ins[i].Serves() {
+		if d.group.Serves(&d.ins[i]) {
 			serving--
+		}
+		if d.ro == nil && !d.group.HealStopped.IsZero() && d.group.needsHealing(&d.ins[i]) {
+			d.group.Owing++
+			d.groupChanged = true
 		}
 		d.retire(i, because, numbers)
 	}
 }
 
-// shedOrder puts those that serve nobody yet first, and then goes by the
-// group's order. One that served and settles again is not fresh.
+// servesNobody reports whether an instance does no good now: it is ill, or has
+// not served yet. One that served and settles again is not fresh.
+func (d *deciding) servesNobody(in *Instance) bool {
+	return !d.group.Serves(in) && (in.Served.IsZero() || in.State == Serving)
+}
+
+// shedOrder puts those that serve nobody first, then the ill, and then goes by the
+// group's order. While healing is stopped what comes up gives way to what is ill:
+// the fault is likelier outside, and those that served may again.
 func (d *deciding) shedOrder(a, b int) int {
 	x, y := &d.ins[a], &d.ins[b]
 	rank := func(in *Instance) int {
 		switch {
-		case !in.Serves() && (in.Served.IsZero() || in.State == Serving):
+		case d.servesNobody(in) && in.State == Serving && !d.group.HealStopped.IsZero():
+			return -1
+		case d.servesNobody(in):
+			return -2
+		case d.group.needsHealing(in):
 			return 0
 		case in.Version != d.group.Template && (d.group.Shed == ShedOutdated || d.group.Shed == ""):
 			return 1

@@ -79,6 +79,20 @@ func (d *deciding) relapsing(id string) bool {
 	return slices.ContainsFunc(d.group.Relapses, func(r Relapse) bool { return r.In == id })
 }
 
+// rested reports whether an instance that has been ill since then may be replaced
+// by one launched before it goes. In a place where others failed before it, one
+// that still serves waits as long as the place would stay empty.
+func (d *deciding) rested(in *Instance, since time.Time) bool {
+	k := slices.IndexFunc(d.group.Relapses, func(r Relapse) bool { return r.In == in.ID })
+	if k < 0 || !d.group.Serves(in) {
+		return k < 0
+	}
+	next := Relapse{Count: d.group.Relapses[k].Count + 1}
+	until := since.Add(next.Pause())
+	d.lookAt(until)
+	return !d.now.Before(until)
+}
+
 // inherit gives the place of the instance that failed to the newest one that has
 // none of the known places: it was launched before the other went.
 func (d *deciding) inherit(failed string) {
@@ -138,7 +152,7 @@ func (d *deciding) stays(r *Relapse) bool {
 		case in.ID != r.In:
 		case !in.Counts():
 			return false // a person or the size took it away
-		case !in.Serves():
+		case !d.group.Serves(in):
 			return true
 		case d.now.Before(in.Since.Add(d.group.Proof())):
 			d.lookAt(in.Since.Add(d.group.Proof()))

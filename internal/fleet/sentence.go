@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/words"
 )
@@ -66,7 +67,7 @@ func Summarise(now time.Time, v View) Summary {
 		in := &v.Instances[i]
 		zone := s.zone(in.Zone)
 		switch {
-		case in.Serves():
+		case v.Group.Serves(in):
 			s.Serving++
 			zone.Serving++
 		case in.State == Serving:
@@ -83,7 +84,7 @@ func Summarise(now time.Time, v View) Summary {
 			zone.GoingOut++
 		}
 		if in.Counts() {
-			s.countVersion(in)
+			s.countVersion(in, v.Group.Serves(in))
 		}
 		if w, ok := waitOf(now, v, in); ok {
 			s.Waits = append(s.Waits, w)
@@ -114,14 +115,14 @@ func (s *Summary) zone(name string) *ZoneCount {
 	return &s.Zones[k]
 }
 
-func (s *Summary) countVersion(in *Instance) {
+func (s *Summary) countVersion(in *Instance, serves bool) {
 	k := slices.IndexFunc(s.Versions, func(c VersionCount) bool { return c.Version == in.Version })
 	if k < 0 {
 		s.Versions = append(s.Versions, VersionCount{Version: in.Version})
 		k = len(s.Versions) - 1
 	}
 	s.Versions[k].Counted++
-	if in.Serves() {
+	if serves {
 		s.Versions[k].Serving++
 	}
 }
@@ -191,6 +192,7 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 	if s.Unwell > 0 {
 		text += fmt.Sprintf("; %d unhealthy", s.Unwell)
 	}
+	text += doubts(v)
 	if s.ComingUp > 0 {
 		text += fmt.Sprintf("; %d coming up", s.ComingUp)
 	}
@@ -207,6 +209,23 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 		text += fmt.Sprintf("; launches in %s back off after %s", last.Zone, count(last.Count, "failure"))
 	}
 	return text + waiting(s) + "."
+}
+
+// doubts tells which checks find instances ill that serve all the same, by others.
+func doubts(v View) string {
+	var text strings.Builder
+	for _, check := range v.Group.AllChecks() {
+		n := 0
+		for i := range v.Instances {
+			if in := &v.Instances[i]; v.Group.Serves(in) && in.Report(check).Verdict == health.Unhealthy {
+				n++
+			}
+		}
+		if n > 0 {
+			fmt.Fprintf(&text, "; %s finds %d of those that serve unhealthy", check, n)
+		}
+	}
+	return text.String()
 }
 
 // relapseWords tells of the places that failed again and again.

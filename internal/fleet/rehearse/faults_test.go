@@ -24,7 +24,9 @@ var (
 // whole again. A seed that fails is played again with -seed.
 func TestFaultPlans(t *testing.T) {
 	if *seed != 0 {
-		playPlan(t, *seed)
+		for _, l := range playPlan(t, *seed).Journal {
+			t.Logf("%10s %s %s: %s", l.At.Sub(epoch), l.Instance, l.Kind, l.Because)
+		}
 		return
 	}
 	begun := time.Now()
@@ -64,6 +66,12 @@ func playPlan(t *testing.T, seed uint64) *World {
 	}
 	if p.r.IntN(3) == 0 {
 		p.badVersion = 2
+	}
+	if heal == "sailings-up" && p.r.IntN(2) == 0 { // another than the pools ask
+		g.Heal = "deep-look"
+	}
+	if p.r.IntN(3) == 0 { // two pools, each with a check of its own
+		g.Checks = append(g.Checks, "fares-up")
 	}
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
 	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
@@ -109,6 +117,8 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 			at += 8*time.Second + p.upTo(time.Minute)
 			b.Ill = append(b.Ill, at)
 		}
+		all := p.w.View.Group.AllChecks()
+		b.IllBy = all[p.r.IntN(len(all)):]
 	}
 	return b
 }
@@ -230,7 +240,7 @@ func (p *plan) recover() {
 	p.w.Run(p.w.Now.Add(45 * time.Minute))
 	serving := 0
 	for i := range v.Instances {
-		if v.Instances[i].Serves() {
+		if v.Group.Serves(&v.Instances[i]) {
 			serving++
 		}
 	}
@@ -276,9 +286,12 @@ func (p *plan) mustBeBalanced() {
 	}
 }
 
-// mustHaveReason expects a healthy instance to be removed for balance, size, a
-// rollout or a person alone.
+// mustHaveReason expects an instance that serves to be removed for balance, size, a
+// rollout, a person, or what the healing check finds alone.
 func (p *plan) mustHaveReason(old, in fleet.Instance) {
+	if check := p.w.View.Group.Heal.Check(); old.Report(check).Verdict == health.Unhealthy && strings.HasPrefix(in.Why, check+" failed") {
+		return
+	}
 	for _, reason := range []string{"the group has ", "the size is ", "replaced by ", "a person asked"} {
 		if strings.HasPrefix(in.Why, reason) {
 			return
@@ -304,6 +317,13 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		entries[e.Instance+" "+e.Kind] = e.Because
 	}
 
+	check := g.Heal.Check()
+	unwell := 0 // by the healing check, before
+	for i := range before.Instances {
+		if in := &before.Instances[i]; in.State == fleet.Serving && in.Report(check).Verdict == health.Unhealthy && !in.Report(check).Since.Before(g.HealPermit) {
+			unwell++
+		}
+	}
 	healed := 0
 	chosen := 0 // serving ones that were sent away
 	for _, in := range d.Changed {
@@ -311,15 +331,20 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 		if in.State != old.State && entries[in.ID+" instance."+string(in.State)] == "" {
 			p.fail("6: %s became %s with no cause in the journal", in.ID, in.State)
 		}
-		if known && old.Serves() && in.State != fleet.Lost && in.State != fleet.Serving {
-			chosen++
+		if known && before.Group.Serves(&old) && in.State != fleet.Lost && in.State != fleet.Serving {
+			if g.Above > 0 || in.Why != check+" "+old.Report(check).Why { // without room the ill goes first
+				chosen++
+			}
 			p.mustHaveReason(old, in)
 		}
 		if known && old.Pinned && (in.State == fleet.Draining || in.State == fleet.Leaving) && old.State.Counts() && old.Machine.State != fleet.MachineRefused {
 			p.fail("4: %s is pinned and was sent away: %s", in.ID, in.Why)
 		}
-		if r := old.Report("sailings-up"); known && old.State == fleet.Serving && strings.HasPrefix(in.Why, "sailings-up failed") && !in.State.Counts() && r.Since.After(g.HealPermit) {
+		if r := old.Report(check); known && old.State == fleet.Serving && strings.HasPrefix(in.Why, check+" failed") && !in.State.Counts() && r.Since.After(g.HealPermit) {
 			healed++
+		}
+		if known && before.Rollout == nil && before.Group.Serves(&old) && strings.HasPrefix(in.Why, "the group has ") {
+			p.mustSpareNobody(old)
 		}
 		if before.Group.Frozen != "" && (!known || (in.State == fleet.Draining && old.State != in.State)) {
 			p.fail("%s became %s in a frozen group", in.ID, in.State)
@@ -329,10 +354,13 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && g.Owing > limit {
 		p.fail("9: %d healed and %d are being made good, the limit is %d", healed, g.Owing, limit)
 	}
+	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && unwell > limit {
+		p.fail("9: %d healed while %d are ill, the limit is %d", healed, unwell, limit)
+	}
 	serving, counted, pinned, back := 0, 0, 0, 0
 	for i := range after.Instances {
 		in := &after.Instances[i]
-		if in.Serves() {
+		if g.Serves(in) {
 			serving++
 		}
 		if in.Counts() {
@@ -363,6 +391,17 @@ func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
 	}
 	if r := d.Rollout; r != nil && r.State == fleet.Done && r.To.N == p.badVersion && g.Size > 0 && pinned == 0 {
 		p.fail("8: a rollout to the bad version is done")
+	}
+}
+
+// mustSpareNobody expects that nobody who serves goes for the size while one stays
+// that does no good.
+func (p *plan) mustSpareNobody(gone fleet.Instance) {
+	for i := range p.w.View.Instances {
+		in := &p.w.View.Instances[i]
+		if fresh := in.State.ComingUp() && in.Served.IsZero() && in.Ordered.Before(p.w.Now); !in.Pinned && (fresh || in.State == fleet.Serving) && !p.w.View.Group.Serves(in) {
+			p.fail("9: %s served and went, and %s stays, which is %s and serves nobody", gone.ID, in.ID, in.State)
+		}
 	}
 }
 

@@ -114,7 +114,12 @@ func (s *scenario) play(line string) string {
 	case "vanish":
 		s.w.Vanish(words[1], "killed by signal 9")
 	case "answer":
-		s.w.Answer(words[1], words[2] == "good")
+		s.w.Answer(words[1], words[2] == "good", words[3:]...)
+	case "checks": // checks sailings-up,fares-up: the pools of the group ask these
+		s.w.View.Group.Checks = strings.Split(words[1], ",")
+		s.w.Decide()
+	case "targets": // targets sailings-up: who gets the requests of a pool that asks it
+		return s.targets(words[1])
 	case "pin":
 		s.w.Instance(words[1]).Pinned = true
 	case "zone":
@@ -166,9 +171,13 @@ func (s *scenario) play(line string) string {
 }
 
 func (s *scenario) group(name string, args map[string]string) {
+	checks := []string{"sailings-up"}
+	if args["checks"] != "" {
+		checks = strings.Split(args["checks"], ",")
+	}
 	g := fleet.Group{
 		Name: name, Size: number(args["size"]), Min: number(args["min"]), Max: number(args["max"]),
-		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: []string{"sailings-up"},
+		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: checks,
 		Heal: fleet.Heal(args["heal"]), HealLimit: number(args["heal-limit"]), Shed: fleet.Shed(args["shed"]),
 		Spread: placement.Spread(args["spread"]), Above: number(args["above"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
 	}
@@ -217,6 +226,19 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
 	}
 	return err
+}
+
+func (s *scenario) targets(check string) string {
+	ids := []string{"requests go to"}
+	for i := range s.w.View.Instances {
+		if in := &s.w.View.Instances[i]; in.TakesRequests(check) {
+			ids = append(ids, in.ID)
+		}
+	}
+	if len(ids) == 1 {
+		ids = append(ids, "nobody")
+	}
+	return strings.Join(ids, " ") + "\n"
 }
 
 // journal prints what was journalled since it was last printed.

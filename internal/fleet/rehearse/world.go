@@ -26,6 +26,8 @@ type Behaviour struct {
 	// Ill are times after launch at which its verdict turns over:
 	// unhealthy, healthy again, and so on.
 	Ill []time.Duration
+	// IllBy are the checks that turn over then; all of the group's when none is named.
+	IllBy []string
 	// Finish is how long its requests in flight take once it drains.
 	Finish time.Duration
 	// Grace is how long it takes to stop.
@@ -232,24 +234,27 @@ func (w *World) launch(in fleet.Instance) {
 		say(m.Vanish, fleet.MachineStopped, "it was there no more")
 	}
 	for n, after := range m.Ill {
-		w.At(w.Now.Add(after), func() { w.Answer(in.ID, n%2 == 1) })
+		w.At(w.Now.Add(after), func() { w.Answer(in.ID, n%2 == 1, m.IllBy...) })
 	}
 }
 
-// Answer turns the verdicts of all the group's checks on one instance, as
-// enough good or bad answers in a row would.
-func (w *World) Answer(id string, good bool) {
+// Answer turns the verdicts of the checks, of all the group's when none is named,
+// on one instance, as enough good or bad answers in a row would.
+func (w *World) Answer(id string, good bool, checks ...string) {
 	m := w.machines[id]
 	if m == nil || m.gone {
 		return
 	}
 	in := w.Instance(id)
 	if in != nil && (in.State == fleet.Ordered || in.State == fleet.Booting) {
-		w.At(w.Now.Add(time.Millisecond), func() { w.Answer(id, good) }) // nobody asks it yet
+		w.At(w.Now.Add(time.Millisecond), func() { w.Answer(id, good, checks...) }) // nobody asks it yet
 		return
 	}
+	if len(checks) == 0 {
+		checks = w.View.Group.AllChecks()
+	}
 	w.fact(id, func(in *fleet.Instance) {
-		for _, c := range w.View.Group.AllChecks() {
+		for _, c := range checks {
 			r := health.Report{Check: c, Verdict: health.Healthy, Since: w.Now, Why: "passed 2 of 2: 200, 200"}
 			if !good {
 				r.Verdict, r.Why = health.Unhealthy, "failed 3 of 3: 503, 503, 503"
