@@ -169,10 +169,12 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 	defer beat.Stop()
 	for {
 		var err error
+		_ = out.SetWriteDeadline(time.Time{})
 		select {
 		case <-e.ctx.Done():
 			return nil
 		case <-beat.C:
+			_ = out.SetWriteDeadline(time.Now().Add(answerTime))
 			_, err = io.WriteString(w, ": still here\n\n")
 		case ev, ok := <-events:
 			if !ok {
@@ -181,6 +183,7 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 			if !ev.ID.After(sent) {
 				continue
 			}
+			_ = out.SetWriteDeadline(time.Now().Add(answerTime))
 			err = e.write(w, ev)
 		}
 		if err != nil || out.Flush() != nil {

@@ -62,23 +62,26 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 			Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
 		},
 	}
-	var faults []fieldFault
-	var refusal *fleet.Refusal
-	if err := g.Validate(); errors.As(err, &refusal) {
-		faults = append(faults, fieldFault{"/" + refusal.Field, refusal.Text})
-	}
-	if err := s.checkReferences(ctx, store.Group{}, g, faults...); err != nil {
-		return nil, err
+	good := func(r store.Reader) error {
+		var faults []fieldFault
+		var refusal *fleet.Refusal
+		if err := g.Validate(); errors.As(err, &refusal) {
+			faults = append(faults, fieldFault{"/" + refusal.Field, refusal.Text})
+		}
+		return s.checkReferences(ctx, r, store.Group{}, g, faults...)
 	}
 	if some(r.Params.DryRun, false) {
 		if _, err := s.Store.Group(ctx, b.Name); err == nil {
 			return nil, about("group", b.Name, store.ErrExists)
 		}
+		if err := good(s.Store.Reader); err != nil {
+			return nil, err
+		}
 		g.CreatedAt = time.Now().UTC()
 		p := control.Picture{Group: g}
 		return contract.CreateGroup200JSONResponse(fromPicture(g.CreatedAt, p, s.Control.Around(ctx, p))), nil
 	}
-	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g); err != nil {
+	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g, good); err != nil {
 		return nil, about("group", b.Name, err)
 	}
 	s.Control.GroupChanged(b.Name)
@@ -88,12 +91,12 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 
 // checkReferences reports everything that a group names and that is not there,
 // or may not be used anew. What it launched and where before is not new use.
-func (s *Server) checkReferences(ctx context.Context, was, g store.Group, faults ...fieldFault) error {
+func (s *Server) checkReferences(ctx context.Context, r store.Reader, was, g store.Group, faults ...fieldFault) error {
 	fault := func(pointer, format string, args ...any) {
 		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
 	}
 	if g.Template != was.Template || !slices.Equal(g.Zones, was.Zones) {
-		if why, err := s.launchable(ctx, g.Template, g.Zones); err != nil {
+		if why, err := s.launchable(ctx, r, g.Template, g.Zones); err != nil {
 			return err
 		} else if why != "" {
 			fault("/template", "%s", why)
@@ -107,14 +110,14 @@ func (s *Server) checkReferences(ctx context.Context, was, g store.Group, faults
 		}
 	}
 	for i, name := range g.Pools {
-		if _, err := s.Store.Pool(ctx, name); errors.Is(err, store.ErrNotFound) {
+		if _, err := r.Pool(ctx, name); errors.Is(err, store.ErrNotFound) {
 			fault("/pools/"+strconv.Itoa(i), "there is no pool %s; make it first with: unitas pool create %s", name, name)
 		} else if err != nil {
 			return err
 		}
 	}
 	if check := g.Heal.Check(); check != "" {
-		if _, err := s.Store.Check(ctx, check); errors.Is(err, store.ErrNotFound) {
+		if _, err := r.Check(ctx, check); errors.Is(err, store.ErrNotFound) {
 			fault("/heal", "%q is neither off nor machine, and there is no check of this name", check)
 		} else if err != nil {
 			return err
@@ -172,13 +175,20 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 	if p.Rollout != nil && after.Template != p.Group.Template {
 		return nil, invalid("/template", "the group %s has a rollout under way, which decides what is launched", r.Name)
 	}
-	if err := s.checkReferences(ctx, p.Group, after); err != nil {
+	if err := s.checkReferences(ctx, s.Store.Reader, p.Group, after); err != nil {
 		return nil, err
 	}
 	p.Group = after
 	effects := fleet.Effects(time.Now().UTC(), p.View())
 	if !some(r.Params.DryRun, false) {
-		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, change); err != nil {
+		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(r store.Reader, g *store.Group) (fleet.Entry, error) {
+			was := *g
+			e, err := change(g)
+			if err == nil {
+				err = s.checkReferences(ctx, r, was, *g)
+			}
+			return e, err
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -194,7 +204,7 @@ func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObjec
 		return nil, invalid("/reason", "say why the group is frozen; everybody who looks at it is told")
 	}
 	now := time.Now().UTC()
-	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
+	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		switch {
 		case g.Alone:
 			err = store.ErrNotFound
@@ -221,7 +231,7 @@ func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestO
 		return nil, about("group", r.Name, err)
 	}
 	pinned := fleet.Pinned(p.View().Instances)
-	err = s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(g *store.Group) (e fleet.Entry, err error) {
+	err = s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		if g.Alone {
 			return e, store.ErrNotFound
 		}
@@ -239,7 +249,7 @@ func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestO
 }
 
 func (s *Server) changeGroup(ctx context.Context, name string, match *string,
-	f func(*store.Group) (fleet.Entry, error)) error {
+	f func(store.Reader, *store.Group) (fleet.Entry, error)) error {
 	revision, err := ifMatch(match)
 	if err != nil {
 		return err
@@ -261,17 +271,14 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 	if err != nil {
 		return nil, err
 	}
-	g, err := s.Store.Group(ctx, r.Name)
-	if err != nil {
-		return nil, about("group", r.Name, err)
-	}
-	if why, err := s.launchable(ctx, to, g.Zones); err != nil {
-		return nil, err
-	} else if why != "" {
-		return nil, invalid("/to", "%s", why)
-	}
 	ro, err := s.Store.StartRollout(ctx, time.Now().UTC(), actor(ctx), r.Name, fleet.Rollout{
 		To: to, Waves: waves, Above: some(r.Body.Above, 1), Below: some(r.Body.Below, 0), Soak: durationOf(r.Body.SoakSeconds, 30*time.Second),
+	}, func(reader store.Reader, g store.Group) error {
+		why, err := s.launchable(ctx, reader, to, g.Zones)
+		if err == nil && why != "" {
+			err = invalid("/to", "%s", why)
+		}
+		return err
 	})
 	if errors.Is(err, store.ErrExists) {
 		return nil, &problem{status: 409, kind: "conflict",

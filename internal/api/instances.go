@@ -124,7 +124,6 @@ func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstance
 		return nil, err
 	}
 	now := time.Now().UTC()
-	s.Control.Releasing(r.Id)
 	from, err := s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
 		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
 	})

@@ -44,7 +44,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 		o.Image, o.Digest, o.Start, o.Environment = i.Ref().String(), i.Digest, i.Start, i.Environment
 		zones = nil // the template's image is not needed there
 	}
-	if why, err := s.launchable(ctx, v, zones); err != nil {
+	if why, err := s.launchable(ctx, s.Store.Reader, v, zones); err != nil {
 		return nil, err
 	} else if why != "" {
 		faults = append(faults, fieldFault{"/template", why})
@@ -60,7 +60,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 		return nil, invalidFields(faults)
 	}
 	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
-		Name: b.Name, Size: 1, Max: 1, Alone: true, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute}}); err != nil {
+		Name: b.Name, Size: 1, Max: 1, Alone: true, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute}}, func(store.Reader) error { return nil }); err != nil {
 		return nil, about("group or instance", b.Name, err)
 	}
 	s.Control.GroupChanged(b.Name)
@@ -105,7 +105,7 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 			return contract.Instance{}, about("instance", id, store.ErrStale)
 		}
 		whatever := "*"
-		err := s.changeGroup(ctx, in.Group, &whatever, func(g *store.Group) (e fleet.Entry, err error) {
+		err := s.changeGroup(ctx, in.Group, &whatever, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 			g.Group, e, err = g.Delete()
 			return e, err
 		})

@@ -127,10 +127,7 @@ func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObj
 		Settings: traffic.Settings{Choose: traffic.Choose(some(b.Choose, contract.Choose(traffic.RoundRobin))),
 			Nobody: traffic.Nobody(some(b.Nobody, contract.Nobody(traffic.Refuse))), SlowStart: durationOf(b.SlowStartSeconds, 0),
 			Shares: toShares(some(b.Shares, nil)), Enough: some(b.EnoughPercent, 50), Weights: some(b.Weights, nil)}}
-	if err := s.goodPool(ctx, store.Pool{}, p); err != nil {
-		return nil, err
-	}
-	p, err := s.Store.AddPool(ctx, time.Now().UTC(), actor(ctx), p)
+	p, err := s.Store.AddPool(ctx, time.Now().UTC(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
 		return nil, about("pool with this name or address,", b.Name, err)
 	}
@@ -153,7 +150,7 @@ func toShares(all []contract.GroupShare) []traffic.Share {
 
 // goodPool reports everything that no field says alone. A certificate that was
 // there before may be broken now; the listener says so and goes on.
-func (s *Server) goodPool(ctx context.Context, was, p store.Pool) error {
+func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool) error {
 	var faults []fieldFault
 	fault := func(pointer, format string, args ...any) {
 		faults = append(faults, fieldFault{pointer, fmt.Sprintf(format, args...)})
@@ -178,7 +175,7 @@ func (s *Server) goodPool(ctx context.Context, was, p store.Pool) error {
 			}
 		}
 	}
-	if _, err := s.Store.Check(ctx, p.Check); errors.Is(err, store.ErrNotFound) {
+	if _, err := r.Check(ctx, p.Check); errors.Is(err, store.ErrNotFound) {
 		fault("/check", "there is no check %s; make it first with: unitas check create %s", p.Check, p.Check)
 	} else if err != nil {
 		return err
@@ -189,7 +186,7 @@ func (s *Server) goodPool(ctx context.Context, was, p store.Pool) error {
 		}
 	}
 	for i, share := range p.Shares {
-		if _, err := s.Store.Group(ctx, share.Group); errors.Is(err, store.ErrNotFound) && !slices.Contains(was.Shares, share) {
+		if _, err := r.Group(ctx, share.Group); errors.Is(err, store.ErrNotFound) && !slices.Contains(was.Shares, share) {
 			fault(fmt.Sprintf("/shares/%d/group", i), "there is no group %s", share.Group)
 		}
 	}
@@ -209,7 +206,7 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(p *store.Pool) (string, error) {
+	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (string, error) {
 		was := *p
 		if b.Listeners != nil {
 			p.Listeners = toListeners(*b.Listeners)
@@ -221,7 +218,7 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 		p.Choose = traffic.Choose(some(b.Choose, contract.Choose(p.Choose)))
 		p.Nobody = traffic.Nobody(some(b.Nobody, contract.Nobody(p.Nobody)))
 		p.SlowStart, p.Enough, p.Weights = durationOf(b.SlowStartSeconds, p.SlowStart), some(b.EnoughPercent, p.Enough), some(b.Weights, p.Weights)
-		return fleet.Asked(some(b.Reason, "")), s.goodPool(ctx, was, *p)
+		return fleet.Asked(some(b.Reason, "")), s.goodPool(ctx, reader, was, *p)
 	})
 	if errors.Is(err, store.ErrExists) {
 		return nil, invalid("/listeners", "another pool listens on one of these addresses")

@@ -58,6 +58,9 @@ var titles = map[string]string{
 	"unauthorized":          "The bearer token is missing or wrong",
 	"precondition-required": "The change does not say what it was made against",
 	"unavailable":           "The database does not answer",
+	"disk-full":             "The disk is full",
+	"too-slow":              "The request came too slowly",
+	"busy":                  "Too much of this is under way",
 	"internal":              "The service failed",
 }
 
@@ -109,6 +112,23 @@ func about(what, name string, err error) error {
 	return err
 }
 
+// ofStore is what an error of the database or a disk is answered with; nil for what is
+// neither.
+func ofStore(err error) *problem {
+	switch store.FaultOf(err) {
+	case store.Unreachable:
+		return &problem{status: http.StatusServiceUnavailable, kind: "unavailable",
+			detail: "The database does not answer at the moment. Groups go on serving; try again in a few seconds."}
+	case store.DiskFull:
+		return &problem{status: http.StatusInsufficientStorage, kind: "disk-full",
+			detail: "The disk is full, so nothing can be written. Groups go on serving; make room, and the service goes on by itself."}
+	case store.BadValue:
+		return &problem{status: http.StatusUnprocessableEntity, kind: "invalid",
+			detail: "A value of the request cannot be kept: a number is too large, or a text has characters that no text may have."}
+	}
+	return nil
+}
+
 // sentenceOf begins a text with a capital and ends it with a full stop.
 func sentenceOf(text string) string {
 	return strings.ToUpper(text[:1]) + text[1:] + "."
@@ -126,10 +146,10 @@ func answerError(log *slog.Logger) echo.HTTPErrorHandler {
 			p = fromEcho(he.Code, he.Message)
 		case errors.As(err, &coded):
 			p = fromEcho(coded.StatusCode(), "")
-		case unreachable(err):
-			p = &problem{status: http.StatusServiceUnavailable, kind: "unavailable",
-				detail: "The database does not answer at the moment. Groups go on serving; try again in a few seconds."}
 		default:
+			p = ofStore(err)
+		}
+		if p == nil {
 			p = &problem{status: http.StatusInternalServerError, kind: "internal", detail: "The service failed at this request; its log says more."}
 		}
 		if p.status >= 500 && c.Request().Context().Err() == nil {

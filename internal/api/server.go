@@ -4,14 +4,11 @@ package api
 
 import (
 	"context"
-	"errors"
 	"log/slog"
-	"net"
 	"net/http"
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
@@ -40,6 +37,8 @@ type Config struct {
 	Version   string
 	Log       *slog.Logger
 	Metrics   *prometheus.Registry
+	// BodyWindow is the time in which a body has to bring its next 16 KiB; 15 s when 0.
+	BodyWindow time.Duration
 }
 
 // Server is the HTTP interface.
@@ -53,6 +52,9 @@ type Server struct {
 
 // New makes the interface.
 func New(c Config) (*Server, error) {
+	if c.BodyWindow == 0 {
+		c.BodyWindow = bodyWindow
+	}
 	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store, c.Log), tokens: tokenCache{known: map[string]knownToken{}}}
 	c.Store.OnWrite(s.hub.wake)
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
@@ -67,7 +69,7 @@ func New(c Config) (*Server, error) {
 	e := s.echo
 	e.HTTPErrorHandler = answerError(c.Log)
 	e.Logger = c.Log
-	e.Use(middleware.Recover(), s.observe, s.requireToken, validate.middleware, s.repeats)
+	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, validate.middleware, s.repeats)
 	contract.RegisterHandlers(e, contract.NewStrictHandler(s, nil))
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
@@ -138,18 +140,4 @@ func (s *Server) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		return nil
 	}
-}
-
-// unreachable reports whether an error is the database not answering.
-func unreachable(err error) bool {
-	var connect *pgconn.ConnectError
-	var pg *pgconn.PgError
-	var network net.Error
-	switch {
-	case errors.As(err, &connect), errors.Is(err, context.DeadlineExceeded), errors.As(err, &network):
-		return true
-	case errors.As(err, &pg):
-		return strings.HasPrefix(pg.Code, "57") || strings.HasPrefix(pg.Code, "08")
-	}
-	return pgconn.SafeToRetry(err) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF")
 }

@@ -383,8 +383,8 @@ func lineDiff(a, b string) []contract.LineChange {
 }
 
 // launchable says why a template cannot be launched anew in the zones, or "".
-func (s *Server) launchable(ctx context.Context, v fleet.Version, zones []string) (why string, err error) {
-	t, err := s.Store.Template(ctx, v)
+func (s *Server) launchable(ctx context.Context, r store.Reader, v fleet.Version, zones []string) (why string, err error) {
+	t, err := r.Template(ctx, v)
 	if errors.Is(err, store.ErrNotFound) {
 		return fmt.Sprintf("there is no template %s; unitas template list shows those there are", v), nil
 	}

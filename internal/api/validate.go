@@ -1,12 +1,10 @@
 package api
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,10 +16,8 @@ import (
 
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
 )
-
-// maxBody is how long a JSON body may be.
-const maxBody = 1 << 20
 
 // validator holds requests against the contract before a handler sees them.
 type validator struct {
@@ -61,12 +57,21 @@ func (v *validator) middleware(next echo.HandlerFunc) echo.HandlerFunc {
 
 func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 	r := c.Request()
+	query, err := url.ParseQuery(r.URL.RawQuery)
+	if err != nil {
+		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The query of the address is not well formed; write a semicolon as %3B and a percent sign as %25."}
+	}
 	var faults []fieldFault
-	for name := range r.URL.Query() {
+	for name, values := range query {
+		for _, v := range values {
+			if why := unfit(v, false); why != "" {
+				faults = append(faults, fieldFault{words.Plain(name, 100), why})
+			}
+		}
 		if !slices.ContainsFunc(route.Operation.Parameters, func(p *openapi3.ParameterRef) bool {
 			return p.Value.In == "query" && p.Value.Name == name
 		}) {
-			faults = append(faults, fieldFault{name, fmt.Sprintf("there is no parameter %q", name)})
+			faults = append(faults, fieldFault{words.Plain(name, 100), fmt.Sprintf("there is no parameter %q", words.Plain(name, 100))})
 		}
 	}
 	if takesJSON(route) {
@@ -77,6 +82,9 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 	params := map[string]string{}
 	for _, p := range c.PathValues() {
 		params[p.Name] = p.Value
+		if why := unfit(p.Value, false); why != "" {
+			faults = append(faults, fieldFault{p.Name, why})
+		}
 	}
 	held := r
 	if !takesJSON(route) {
@@ -85,7 +93,7 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		held = r.Clone(r.Context())
 		held.Body = http.NoBody
 	}
-	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+	err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
 		Request: held, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{
 			MultiError: true, ExcludeRequestBody: !takesJSON(route), AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
@@ -101,64 +109,6 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 func takesJSON(route *routers.Route) bool {
 	body := route.Operation.RequestBody
 	return body != nil && body.Value.Content["application/json"] != nil
-}
-
-// checkJSON refuses what the usual reader lets pass: a key given twice, and
-// anything after the first value.
-func checkJSON(r *http.Request) error {
-	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
-	if err != nil {
-		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body could not be read to its end."}
-	}
-	if len(raw) > maxBody {
-		return &problem{status: http.StatusRequestEntityTooLarge, kind: "invalid", detail: "The body is longer than 1 MiB."}
-	}
-	d := json.NewDecoder(bytes.NewReader(raw))
-	if err := walkJSON(d, ""); err != nil {
-		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body is not good JSON: " + err.Error() + "."}
-	}
-	if _, err := d.Token(); err != io.EOF {
-		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: "The body goes on after the JSON value."}
-	}
-	r.Body = io.NopCloser(bytes.NewReader(raw))
-	return nil
-}
-
-func walkJSON(d *json.Decoder, at string) error {
-	token, err := d.Token()
-	if err != nil {
-		if errors.Is(err, io.EOF) {
-			return errors.New("it ends too early")
-		}
-		return err
-	}
-	switch token {
-	case json.Delim('{'):
-		seen := map[string]bool{}
-		for d.More() {
-			key, err := d.Token()
-			if err != nil {
-				return err
-			}
-			name := at + "/" + key.(string)
-			if seen[name] {
-				return fmt.Errorf("%s is given twice", name)
-			}
-			seen[name] = true
-			if err := walkJSON(d, name); err != nil {
-				return err
-			}
-		}
-		_, err = d.Token()
-	case json.Delim('['):
-		for n := 0; d.More(); n++ {
-			if err := walkJSON(d, fmt.Sprintf("%s/%d", at, n)); err != nil {
-				return err
-			}
-		}
-		_, err = d.Token()
-	}
-	return err
 }
 
 // faultsOf takes the validator's errors apart into one fault for each field.

@@ -3,10 +3,12 @@ package balancer
 
 import "time"
 
-// Pool is what its listeners should do.
+// Pool is what is done with its requests.
 type Pool struct {
-	Name      string
-	Listeners []Listener
+	Name string
+	// Known is false while the targets of some group are not known yet: a request
+	// that finds no target then waits for a moment.
+	Known bool
 	// LeastBusy sends a request to the target with the fewest in flight for its
 	// weight; otherwise they go in turn.
 	LeastBusy bool
@@ -39,9 +41,14 @@ type Target struct {
 
 // Driver spreads requests over targets.
 type Driver interface {
-	// Apply makes the pool as it is given: its listeners open, its targets those.
-	// A target that is no longer named is closed and forgotten.
+	// Apply makes the pool as it is given, its targets those. A target that is no
+	// longer named is closed and forgotten. It waits for nothing.
 	Apply(p Pool)
+	// Listen opens and closes addresses of a pool until its listeners are those.
+	Listen(pool string, listeners []Listener)
+	// Shut closes an instance in a pool at once, until the next Apply. It waits for
+	// nothing.
+	Shut(pool, instance string)
 	// Remove closes the pool's listeners and forgets its targets.
 	Remove(pool string)
 	// InFlight is how many requests an instance has in all pools.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"net"
-	"slices"
 	"strconv"
 	"time"
 
@@ -60,26 +59,36 @@ func (k *keeper) probe(in *store.Instance) {
 	case !wanted && k.watched[in.ID]:
 		delete(k.watched, in.ID)
 		k.ctl.prober.Forget(in.ID)
+		k.ctl.desk.forget(in.ID)
 	}
 }
 
-// showTargets tells the balancer which instances are targets. An instance is
-// closed the moment it is known to be ill; it is opened by decisions alone.
+// showTargets tells the desk which instances are targets, and which checks find
+// them healthy.
 func (k *keeper) showTargets() {
-	var targets []balancer.Target
+	if !k.loaded {
+		return
+	}
+	of := targetsOf{size: k.group.Size, targets: []target{}}
 	for i := range k.instances {
 		in := &k.instances[i]
 		if in.State != fleet.Serving && in.State != fleet.Draining && in.State != fleet.Resting && in.State != fleet.Parked {
 			continue
 		}
-		targets = append(targets, balancer.Target{
+		t := target{Target: balancer.Target{
 			Instance: in.ID, Group: k.name, Version: in.Version.String(), Address: k.endpoint(in),
-			Open: in.TakesRequests(), Last: in.State == fleet.Serving && in.Machine.State != fleet.MachineStopped,
-		})
+			Last: in.State == fleet.Serving && in.Machine.State != fleet.MachineStopped,
+		}}
+		for _, check := range k.group.Checks {
+			if in.TakesRequests(check) {
+				t.healthy = append(t.healthy, check)
+			}
+		}
+		of.targets = append(of.targets, t)
 	}
-	if of := (targetsOf{k.group.Size, targets}); k.shown.targets == nil || of.size != k.shown.size || !slices.Equal(targets, k.shown.targets) {
-		k.ctl.setTargets(k.name, k.group.Pools, of)
-		k.shown = targetsOf{of.size, append([]balancer.Target{}, targets...)}
+	if k.shown.targets == nil || !of.equal(k.shown) {
+		k.ctl.desk.set(k.name, k.group.Pools, of)
+		k.shown = of
 	}
 	for i := range k.instances {
 		if in := &k.instances[i]; in.State == fleet.Draining || in.State == fleet.Resting || in.State == fleet.Parked {

@@ -19,19 +19,14 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
-	"unitas/internal/fleet/traffic"
 	"unitas/internal/machine"
 	"unitas/internal/probe"
 	"unitas/internal/store"
 )
 
-// How often leases are renewed and how long they last without, and how often
-// the driver's machines are compared with the records.
-const (
-	renewEvery = 2 * time.Second
-	leaseFor   = 7 * time.Second
-	sweepEvery = 20 * time.Second
-)
+// openWithin is how long after a start the listeners wait for the targets of all
+// groups to be known.
+const openWithin = 5 * time.Second
 
 // Config is what the control needs.
 type Config struct {
@@ -51,6 +46,7 @@ type Config struct {
 type Control struct {
 	Config
 	prober   *probe.Prober
+	desk     *desk
 	metrics  metrics
 	leaseNow chan struct{}
 	tasks    sync.WaitGroup // driver calls under way
@@ -58,18 +54,9 @@ type Control struct {
 	mu        sync.Mutex
 	keepers   map[string]*keeper
 	owner     map[string]*keeper // by instance
-	pools     map[string]store.Pool
-	targets   map[string]map[string]targetsOf // by pool and group
 	templates map[fleet.Version]store.Template
 	checks    map[string]health.Check
-	machines  map[string]machine.Fact // what was found at the start
-	pictures  map[string]picture      // of instances on their way to rest
-}
-
-// targetsOf is what one group has in a pool.
-type targetsOf struct {
-	size    int // of the group
-	targets []balancer.Target
+	pictures  map[string]picture // of instances on their way to rest
 }
 
 // New makes a control; Run starts it.
@@ -78,39 +65,33 @@ func New(c Config) *Control {
 		c.SweepEvery = sweepEvery
 	}
 	ctl := &Control{
-		Config: c, metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
-		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, pools: map[string]store.Pool{},
-		targets: map[string]map[string]targetsOf{}, templates: map[fleet.Version]store.Template{},
-		checks: map[string]health.Check{}, machines: map[string]machine.Fact{}, pictures: map[string]picture{},
+		Config: c, desk: newDesk(c.Balancer), metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
+		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, templates: map[fleet.Version]store.Template{},
+		checks: map[string]health.Check{}, pictures: map[string]picture{},
 	}
 	ctl.prober = probe.New(ctl.verdictChanged)
 	c.Machines.Watch(ctl.machineSaid)
 	c.Balancer.Watch(ctl.targetIdle)
-	prober := ctl.prober
-	c.Metrics.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
-		Name: "unitas_probes_total", Help: "Questions that health checks asked.",
-	}, func() float64 { return float64(prober.Asked()) }))
+	ctl.metrics.count(c.Metrics, ctl)
 	return ctl
 }
 
 // Run drives the groups until the context ends. Machines go on running then.
 func (c *Control) Run(ctx context.Context) error {
-	facts, err := c.Machines.List(ctx)
-	if err != nil {
-		return fmt.Errorf("find the machines: %w", err)
-	}
-	for _, f := range facts {
-		c.machines[f.ID] = f
-	}
 	if err := c.loadPools(ctx); err != nil {
 		return err
 	}
 	keeping, stop := context.WithCancel(context.Background())
+	defer stop()
 	var all sync.WaitGroup
+	all.Go(func() { c.sweepUntil(keeping) })
 	c.lease(keeping, &all, true)
-	renew, sweep := time.NewTicker(renewEvery), time.NewTicker(c.SweepEvery)
+	c.awaitTargets(ctx)
+	known := c.desk.known
+	open := time.NewTimer(openWithin)
+	defer open.Stop()
+	renew := time.NewTicker(renewEvery)
 	defer renew.Stop()
-	defer sweep.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -120,70 +101,27 @@ func (c *Control) Run(ctx context.Context) error {
 			c.tasks.Wait()
 			c.release()
 			return nil
+		case <-known:
+			known = nil
+			open.Reset(0)
+		case <-open.C:
+			c.desk.openAll()
 		case <-c.leaseNow:
 			c.lease(keeping, &all, false)
 		case <-renew.C:
 			c.lease(keeping, &all, false)
-			c.reopenListeners()
-		case <-sweep.C:
-			if err := c.sweep(ctx); err != nil {
-				c.Log.Warn("comparing machines with records failed; it is tried again", "error", err)
-			}
+			c.desk.reopen()
 		}
 	}
 }
 
-func (c *Control) release() {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	if err := c.Store.Release(ctx, c.Replica); err != nil {
-		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
-	}
-}
-
-// lease renews this replica's life and takes the groups that nobody keeps.
-func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool) {
-	ctx, cancel := context.WithTimeout(keeping, leaseFor/2)
-	defer cancel()
-	if err := c.Store.Renew(ctx, c.Replica, leaseFor); err != nil {
-		c.Log.Warn("the lease was not renewed; the database does not answer", "error", err)
-		return
-	}
-	names, err := c.Store.Lease(ctx, c.Replica, again)
+// awaitTargets has the listeners wait for the groups that are kept here.
+func (c *Control) awaitTargets(ctx context.Context) {
+	byPool, err := c.Store.GroupsByPool(ctx)
 	if err != nil {
-		c.Log.Warn("no groups were leased", "error", err)
-		return
+		c.Log.Warn("the groups of the pools were not read; their listeners open without waiting for targets", "error", err)
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, name := range names {
-		if old := c.keepers[name]; old != nil {
-			old.reloadNow()
-			continue
-		}
-		k := newKeeper(c, name)
-		c.keepers[name] = k
-		all.Go(func() {
-			k.run(keeping)
-			c.dismiss(k)
-		})
-	}
-}
-
-// dismiss takes a keeper off the books.
-func (c *Control) dismiss(k *keeper) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.keepers, k.name)
-	maps.DeleteFunc(c.owner, func(id string, owner *keeper) bool {
-		if owner == k {
-			c.prober.Forget(id)
-		}
-		return owner == k
-	})
-	for _, groups := range c.targets {
-		delete(groups, k.name)
-	}
+	c.desk.await(byPool, func(group string) bool { return c.keeper(group) != nil })
 }
 
 // GroupChanged tells the control that the records of a group changed, or that
@@ -193,37 +131,33 @@ func (c *Control) GroupChanged(name string) {
 		k.reloadNow()
 		return
 	}
-	select {
-	case c.leaseNow <- struct{}{}:
-	default:
-	}
+	c.lookAtLeases()
 }
 
 // PoolChanged makes the balancer do what a new or changed pool says, and has its
 // groups judged by its check.
 func (c *Control) PoolChanged(p store.Pool) {
-	c.mu.Lock()
-	before, had := c.pools[p.Name]
-	c.pools[p.Name] = p
-	c.applyPool(p.Name)
-	var judged []*keeper
+	before, had := c.desk.setPool(p)
+	c.desk.listen(p.Name)
 	if had && before.Check != p.Check {
-		judged = slices.Collect(maps.Values(c.keepers))
+		c.reloadAll()
 	}
+}
+
+func (c *Control) reloadAll() {
+	c.mu.Lock()
+	keepers := slices.Collect(maps.Values(c.keepers))
 	c.mu.Unlock()
-	for _, k := range judged {
+	for _, k := range keepers {
 		k.reloadNow()
 	}
 }
 
 // PoolDeleted closes the listeners of a pool.
-func (c *Control) PoolDeleted(name string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.pools, name)
-	delete(c.targets, name)
-	c.Balancer.Remove(name)
-}
+func (c *Control) PoolDeleted(name string) { c.desk.dropPool(name) }
+
+// TakenOver tells why the reserve of a pool has its requests, or "".
+func (c *Control) TakenOver(p store.Pool) string { return c.desk.takenOver(p) }
 
 func (c *Control) loadPools(ctx context.Context) error {
 	page := store.Page{Limit: 1000}
@@ -242,79 +176,6 @@ func (c *Control) loadPools(ctx context.Context) error {
 	}
 }
 
-// reopenListeners tries again those that could not be opened.
-func (c *Control) reopenListeners() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for name := range c.pools {
-		if s, ok := c.Balancer.Stats(name); ok && s.Troubled() {
-			c.applyPool(name)
-		}
-	}
-}
-
-// setTargets makes the targets of one group in its pools those given.
-func (c *Control) setTargets(group string, pools []string, of targetsOf) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, name := range pools {
-		if c.targets[name] == nil {
-			c.targets[name] = map[string]targetsOf{}
-		}
-		c.targets[name][group] = of
-		c.applyPool(name)
-	}
-}
-
-// applyPool tells the balancer all targets of a pool. The lock is held.
-func (c *Control) applyPool(name string) {
-	p, ok := c.pools[name]
-	if !ok {
-		return
-	}
-	out := balancer.Pool{Name: p.Name, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart}
-	for _, l := range p.Listeners {
-		out.Listeners = append(out.Listeners, balancer.Listener{Address: l.Address, Certificate: l.Certificate, Key: l.Key})
-	}
-	groups := c.groupsOf(name)
-	weights := p.Weigh(groups)
-	for _, g := range groups {
-		for _, t := range c.targets[name][g.Name].targets {
-			t.Weight = weights[t.Instance]
-			out.Targets = append(out.Targets, t)
-		}
-	}
-	c.Balancer.Apply(out)
-}
-
-// groupsOf are the groups of a pool as they share its requests. The lock is held.
-func (c *Control) groupsOf(pool string) []traffic.Group {
-	groups := make([]traffic.Group, 0, len(c.targets[pool]))
-	for _, name := range slices.Sorted(maps.Keys(c.targets[pool])) {
-		of := c.targets[pool][name]
-		g := traffic.Group{Name: name, Size: of.size, Targets: make([]traffic.Target, len(of.targets))}
-		for i, t := range of.targets {
-			g.Targets[i] = traffic.Target{Instance: t.Instance, Open: t.Open}
-		}
-		groups = append(groups, g)
-	}
-	return groups
-}
-
-// TakenOver tells why the reserve of a pool has its requests, or "".
-func (c *Control) TakenOver(p store.Pool) string {
-	c.mu.Lock()
-	groups := c.groupsOf(p.Name)
-	c.mu.Unlock()
-	switch byReserve, byAll, why := p.TakenOver(groups); {
-	case byAll:
-		return "everybody shares the requests, the reserve as well: " + why
-	case byReserve:
-		return "the reserve has taken over: " + why
-	}
-	return ""
-}
-
 // tell has a fact about an instance taken in by the keeper of its group.
 func (c *Control) tell(instance string, fact func(k *keeper)) {
 	c.mu.Lock()
@@ -326,59 +187,26 @@ func (c *Control) tell(instance string, fact func(k *keeper)) {
 }
 
 func (c *Control) machineSaid(f machine.Fact) {
+	switch f.State {
+	case fleet.MachineStopped:
+		c.desk.shut(f.ID, endedMachine)
+	case fleet.MachineRunning, fleet.MachineWoken:
+		c.desk.fit(f.ID, endedMachine)
+	}
 	c.tell(f.ID, func(k *keeper) { k.hear(f) })
 }
 
 func (c *Control) verdictChanged(instance string, r health.Report) {
+	if r.Verdict == health.Unhealthy {
+		c.desk.shut(instance, r.Check)
+	} else {
+		c.desk.fit(instance, r.Check)
+	}
 	c.tell(instance, func(k *keeper) { k.verdict(instance, r) })
 }
 
 func (c *Control) targetIdle(instance string) {
 	c.tell(instance, func(*keeper) {}) // the keeper asks for the count itself
-}
-
-// sweep compares the driver's machines with the records: a machine without a
-// record is stopped, a record without a machine has lost it.
-func (c *Control) sweep(ctx context.Context) error {
-	begun := time.Now().UTC()
-	facts, err := c.Machines.List(ctx)
-	if err != nil {
-		return err
-	}
-	ids := make([]string, len(facts))
-	found := make(map[string]bool, len(facts))
-	for i, f := range facts {
-		ids[i], found[f.ID] = f.ID, true
-	}
-	living, err := c.Store.LivingInstances(ctx, ids)
-	if err != nil {
-		return err
-	}
-	for _, f := range facts {
-		if living[f.ID] {
-			c.machineSaid(f)
-			continue
-		}
-		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", f.ID)
-		if err := c.Machines.Stop(ctx, f.ID, stopGrace); err != nil {
-			return fmt.Errorf("stop the stray %s: %w", f.ID, err)
-		}
-	}
-	c.mu.Lock()
-	keepers := slices.Collect(maps.Values(c.keepers))
-	c.mu.Unlock()
-	for _, k := range keepers {
-		k.tell(func(k *keeper) { k.missing(begun, found) })
-	}
-	return nil
-}
-
-// found is what the driver said at the start of the machine of an instance.
-func (c *Control) found(id string) (machine.Fact, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	f, ok := c.machines[id]
-	return f, ok
 }
 
 // own notes which keeper answers for an instance.
@@ -390,23 +218,16 @@ func (c *Control) own(k *keeper, id string) {
 
 // disown ends that a keeper answers for an instance; one that was released may
 // have another by now.
-func (c *Control) disown(k *keeper, id string, gone bool) {
+func (c *Control) disown(k *keeper, id string) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.owner[id] == k {
+	mine := c.owner[id] == k
+	if mine {
 		delete(c.owner, id)
 	}
-	if gone {
-		delete(c.machines, id)
+	c.mu.Unlock()
+	if mine {
+		c.desk.forget(id)
 	}
-}
-
-// Releasing notes that the machine of an instance runs, for the keeper that the
-// instance gets once it is released.
-func (c *Control) Releasing(id string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.machines[id] = machine.Fact{ID: id, State: fleet.MachineRunning}
 }
 
 // template reads a template version; they never change, so once is enough.
@@ -447,11 +268,8 @@ func (c *Control) check(ctx context.Context, name string) (health.Check, error) 
 func (c *Control) CheckChanged(name string) {
 	c.mu.Lock()
 	delete(c.checks, name)
-	keepers := slices.Collect(maps.Values(c.keepers))
 	c.mu.Unlock()
-	for _, k := range keepers {
-		k.reloadNow()
-	}
+	c.reloadAll()
 }
 
 func (c *Control) keeper(group string) *keeper {
@@ -463,6 +281,19 @@ func (c *Control) keeper(group string) *keeper {
 // Answers are the last answers of an instance to a check, newest last.
 func (c *Control) Answers(instance, check string) []health.Answer {
 	return c.prober.Answers(instance, check)
+}
+
+// Standing is what a check says of an instance now, and on which answers; of one that
+// is not asked here what its record says.
+func (c *Control) Standing(in store.Instance, check string) health.Report {
+	if r, ok := c.prober.Standing(in.ID, check); ok {
+		return r
+	}
+	r := in.Report(check)
+	if r.Why == "" {
+		r.Why = "not asked now"
+	}
+	return r
 }
 
 func (c *Control) warn(group, what string, err error) {

@@ -40,6 +40,8 @@ type yard struct {
 	early    []string
 	// stall, when set, holds launches, which then come to nothing.
 	stall chan struct{}
+	// stopping, when set, is called before a machine is stopped.
+	stopping func(id string)
 }
 
 func newYard() *yard {
@@ -78,6 +80,9 @@ func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
 }
 
 func (y *yard) Stop(_ context.Context, id string, _ time.Duration) error {
+	if y.stopping != nil {
+		y.stopping(id)
+	}
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	y.stops[id]++
@@ -129,6 +134,8 @@ func (y *yard) count() int {
 type noTraffic struct{}
 
 func (noTraffic) Apply(balancer.Pool)                 {}
+func (noTraffic) Listen(string, []balancer.Listener)  {}
+func (noTraffic) Shut(string, string)                 {}
 func (noTraffic) Remove(string)                       {}
 func (noTraffic) InFlight(string) int                 { return 0 }
 func (noTraffic) Stats(string) (balancer.Stats, bool) { return balancer.Stats{}, false }
@@ -138,16 +145,20 @@ func (noTraffic) Close()                              {}
 // bench is a store with a template, and a control that can be started again.
 type bench struct {
 	t        *testing.T
+	url      string
+	metrics  *prometheus.Registry
 	store    *store.Store
 	yard     *yard
 	balancer balancer.Driver
 	ctl      *control.Control
-	stop     func()
+	stop     func() // the newest; twice is like once
+	stops    []func()
 }
 
 func newBench(t *testing.T) *bench {
 	t.Helper()
-	s, err := store.Open(ctx, pgtest.Database(t))
+	url := pgtest.Database(t)
+	s, err := store.Open(ctx, url)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,11 +172,11 @@ func newBench(t *testing.T) *bench {
 			t.Fatal(err)
 		}
 	}
-	b := &bench{t: t, store: s, yard: newYard(), balancer: noTraffic{}}
+	b := &bench{t: t, url: url, store: s, yard: newYard(), balancer: noTraffic{}}
 	b.yard.recorded = func(id string) bool { _, err := s.Instance(ctx, id); return err == nil }
 	t.Cleanup(func() {
-		if b.stop != nil {
-			b.stop()
+		for _, stop := range b.stops {
+			stop()
 		}
 		if len(b.yard.early) > 0 {
 			t.Errorf("machines were asked for before they had a record: %v", b.yard.early)
@@ -181,30 +192,53 @@ func newBench(t *testing.T) *bench {
 
 func (b *bench) start(replica string) {
 	b.t.Helper()
+	b.metrics = prometheus.NewRegistry()
 	b.ctl = control.New(control.Config{Store: b.store, Machines: b.yard, Balancer: b.balancer, Replica: replica,
-		Log: slog.New(slog.DiscardHandler), Metrics: prometheus.NewRegistry(),
+		Log: slog.New(slog.DiscardHandler), Metrics: b.metrics,
 		SweepEvery: 300 * time.Millisecond})
 	running, cancel := context.WithCancel(ctx)
 	done := make(chan error, 1)
-	go func() { done <- b.ctl.Run(running) }()
+	ctl := b.ctl
+	go func() { done <- ctl.Run(running) }()
+	var once sync.Once
 	b.stop = func() {
-		cancel()
-		if err := <-done; err != nil {
-			b.t.Error(err)
-		}
-		b.stop = nil
+		once.Do(func() {
+			cancel()
+			if err := <-done; err != nil {
+				b.t.Error(err)
+			}
+		})
 	}
+	b.stops = append(b.stops, b.stop)
+}
+
+// metric is the value of a gauge or counter without labels.
+func (b *bench) metric(name string) float64 {
+	families, err := b.metrics.Gather()
+	if err != nil {
+		b.t.Error(err)
+	}
+	for _, f := range families {
+		if f.GetName() == name {
+			m := f.GetMetric()[0]
+			return m.GetGauge().GetValue() + m.GetCounter().GetValue()
+		}
+	}
+	b.t.Errorf("there is no metric %s", name)
+	return 0
 }
 
 func (b *bench) group(size int) {
 	b.t.Helper()
 	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20,
 		Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine,
-		Settle: time.Minute, Drain: time.Second}}); err != nil {
+		Settle: time.Minute, Drain: time.Second}}, anything); err != nil {
 		b.t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")
 }
+
+func anything(store.Reader) error { return nil }
 
 func (b *bench) eventually(what string, so func() bool) {
 	b.t.Helper()
@@ -262,7 +296,7 @@ func TestGroupLives(t *testing.T) {
 	if e := b.journal("instance.lost"); len(e) != 1 || !strings.Contains(e[0].Because, "killed by signal 9") {
 		t.Errorf("the journal says %+v", e)
 	}
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		g.Group, e, err = g.Change(func(g *fleet.Group) { g.Size = 7 }, "")
 		return e, err
 	}); err != nil {
@@ -403,6 +437,9 @@ func TestAnotherReplicaTakesOver(t *testing.T) {
 	if err := b.store.Renew(ctx, "one", -time.Second); err != nil { // as if it had not been heard of
 		t.Fatal(err)
 	}
+	if err := b.store.Renew(ctx, "two", time.Minute); err != nil {
+		t.Fatal(err)
+	}
 	names, err := b.store.Lease(ctx, "two", false)
 	if err != nil || len(names) != 1 {
 		t.Fatalf("the second replica took %v: %v", names, err)
@@ -428,7 +465,7 @@ func TestDeletedGroupLeavesNothing(t *testing.T) {
 	b.start("one")
 	b.group(3)
 	b.whole(3)
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(g *store.Group) (fleet.Entry, error) {
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
 		g.Deleting = true
 		return fleet.Entry{Kind: "group.deleting", Because: "a person asked for it"}, nil
 	}); err != nil {
@@ -493,7 +530,7 @@ func TestAlone(t *testing.T) {
 		t.Helper()
 		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "trial", Size: 1, Min: 0, Max: 1, Alone: true,
 			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute},
-			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}); err != nil {
+			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, anything); err != nil {
 			t.Fatal(err)
 		}
 		b.ctl.GroupChanged("trial")
@@ -516,7 +553,7 @@ func TestAlone(t *testing.T) {
 	delete(b.yard.launches, "trial")
 	b.yard.mu.Unlock()
 	alone() // the name is free again
-	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "trial", store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "trial", store.AnyRevision, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		g.Group, e, err = g.Delete()
 		return e, err
 	}); err != nil {
@@ -535,7 +572,6 @@ func TestReleased(t *testing.T) {
 	id := b.serving()[0].ID
 	release := func(replace bool) {
 		t.Helper()
-		b.ctl.Releasing(id)
 		now := time.Now().UTC()
 		from, err := b.store.ReleaseInstance(ctx, now, "ada", id, store.AnyRevision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
 			return g.Release(now, in, replace, "")
@@ -563,7 +599,7 @@ func TestReleased(t *testing.T) {
 	if !mine() || b.yard.count() != 3 {
 		t.Errorf("after a restart it is not there any more")
 	}
-	if err := b.store.ChangeGroup(ctx, time.Now().UTC(), "ada", id, store.AnyRevision, func(g *store.Group) (e fleet.Entry, err error) {
+	if err := b.store.ChangeGroup(ctx, time.Now().UTC(), "ada", id, store.AnyRevision, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		g.Group, e, err = g.Delete()
 		return e, err
 	}); err != nil {

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
 	"unitas/internal/store"
 )
@@ -36,30 +38,36 @@ type keeper struct {
 	known map[string]fleet.Instance // facts for whoever asks
 	all   []store.Instance          // the same as a list with their records
 	usual Usual
+	stuck Stuck
 	// asked counts how often the records were to be read again, and read how many of
 	// these were done when all was published.
 	asked, read int
 
 	reading int // of asked, by the last load
 
-	group     store.Group
-	rollout   *store.Rollout
-	instances []store.Instance
-	checks    []health.Check
-	times     []time.Duration // from order to serving, of the last instances
-	loaded    bool
-	stale     bool // the records are to be read again
-	over      bool // the group is gone or another replica's
-	noted     []fleet.Entry
-	dirty     map[string]bool // instances whose reports are to be written
-	busy      map[string]bool // instances with a driver call under way
-	watched   map[string]bool // instances that are probed
-	shown     targetsOf
+	// epoch is that of the lease the group is kept under, 0 before it was read.
+	epoch atomic.Int64
+	found map[string]machine.Fact // what ran when the lease was taken; for the first load
+
+	group      store.Group
+	rollout    *store.Rollout
+	instances  []store.Instance
+	checks     []health.Check
+	times      []time.Duration // from order to serving, of the last instances
+	loaded     bool
+	stale      bool      // the records are to be read again
+	over       bool      // the group is gone or another replica's
+	complained time.Time // of a decision that could not be written
+	noted      []fleet.Entry
+	dirty      map[string]bool // instances whose reports are to be written
+	busy       map[string]bool // instances with a driver call under way
+	watched    map[string]bool // instances that are probed
+	shown      targetsOf
 }
 
-func newKeeper(c *Control, name string) *keeper {
+func newKeeper(c *Control, name string, found map[string]machine.Fact) *keeper {
 	return &keeper{
-		name: name, ctl: c, poked: make(chan struct{}, 1), stale: true,
+		name: name, ctl: c, found: found, poked: make(chan struct{}, 1), stale: true,
 		dirty: map[string]bool{}, busy: map[string]bool{}, watched: map[string]bool{},
 	}
 }
@@ -88,6 +96,43 @@ func (k *keeper) instancesNow() ([]store.Instance, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.all, k.all != nil && k.read == k.asked
+}
+
+// Stuck is since when decisions about a group cannot be written, and why; zero when
+// they can.
+type Stuck struct {
+	Since time.Time
+	Why   string
+}
+
+func (k *keeper) setStuck(s Stuck) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.stuck = s
+}
+
+func (k *keeper) stuckNow() Stuck {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.stuck
+}
+
+// failedTurn notes that a decision could not be written, for whoever asks, and says it
+// in the log at first and once a minute.
+func (k *keeper) failedTurn(ctx context.Context, err error) {
+	k.stale = true
+	if ctx.Err() != nil {
+		return
+	}
+	s := Stuck{Since: time.Now().UTC(), Why: words.Plain(store.Explain(err), words.Outside)}
+	if had := k.stuckNow(); !had.Since.IsZero() {
+		s.Since = had.Since
+	}
+	k.setStuck(s)
+	if time.Since(k.complained) >= time.Minute {
+		k.complained = time.Now()
+		k.ctl.warn(k.name, "a decision was not carried through; it is made again every second", err)
+	}
 }
 
 // facts are what the keeper knows besides the records.
@@ -120,9 +165,10 @@ func (k *keeper) run(ctx context.Context) {
 		}
 		again, err := k.turn(ctx)
 		if err != nil {
-			k.ctl.warn(k.name, "a decision was not carried through; it is made again", err)
-			k.stale = true
+			k.failedTurn(ctx, err)
 			again = time.Now().Add(retryAfter)
+		} else {
+			k.setStuck(Stuck{})
 		}
 		notBefore = time.Now().Add(decideGap)
 		if again.IsZero() {
@@ -178,7 +224,8 @@ func (k *keeper) load(ctx context.Context) error {
 	k.reading = k.asked
 	k.mu.Unlock()
 	l, err := k.ctl.Store.Load(ctx, k.name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && k.loaded && l.Group.Epoch != k.group.Epoch) {
+	had := k.epoch.Load()
+	if errors.Is(err, store.ErrNotFound) || (err == nil && had != 0 && l.Group.Epoch != had) {
 		k.over = true
 		return nil
 	}
@@ -193,6 +240,7 @@ func (k *keeper) load(ctx context.Context) error {
 		}
 		checks = append(checks, c)
 	}
+	k.epoch.Store(l.Group.Epoch)
 	if err := k.readTemplates(ctx, l); err != nil {
 		return err
 	}
@@ -207,7 +255,7 @@ func (k *keeper) load(ctx context.Context) error {
 	k.letGo(l.Instances)
 	k.leave(l.Group, checks)
 	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
-	k.loaded, k.stale = true, false
+	k.loaded, k.stale, k.found = true, false, nil
 	return nil
 }
 
@@ -218,7 +266,7 @@ func (k *keeper) letGo(still []store.Instance) {
 		if slices.ContainsFunc(still, func(in store.Instance) bool { return in.ID == id }) {
 			continue
 		}
-		k.ctl.disown(k, id, false)
+		k.ctl.disown(k, id)
 		k.ctl.prober.Forget(id)
 		delete(k.watched, id)
 		delete(k.busy, id)
@@ -231,7 +279,7 @@ func (k *keeper) letGo(still []store.Instance) {
 func (k *keeper) leave(next store.Group, checks []health.Check) {
 	left := slices.DeleteFunc(slices.Clone(k.group.Pools), func(p string) bool { return slices.Contains(next.Pools, p) })
 	if len(left) > 0 {
-		k.ctl.setTargets(k.name, left, targetsOf{})
+		k.ctl.desk.set(k.name, left, targetsOf{})
 	}
 	if !slices.Equal(k.group.Pools, next.Pools) {
 		k.shown = targetsOf{}
@@ -272,8 +320,9 @@ func (k *keeper) recall(in *store.Instance) {
 		return
 	}
 	k.ctl.own(k, in.ID)
-	f, ok := k.ctl.found(in.ID)
+	f, ok := k.found[in.ID]
 	switch {
+	case k.loaded: // the sweep will say
 	case ok:
 		in.Machine = fleet.Machine{State: f.State, Why: f.Why}
 	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop && in.Owed() != fleet.Rest:
@@ -334,7 +383,7 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	}
 	k.instances = slices.DeleteFunc(k.instances, func(in store.Instance) bool {
 		if in.State == fleet.Gone {
-			k.ctl.disown(k, in.ID, true)
+			k.ctl.disown(k, in.ID)
 			delete(k.busy, in.ID)
 		}
 		return in.State == fleet.Gone
@@ -398,6 +447,7 @@ func (k *keeper) takeOver(in store.Instance) {
 	if !in.Ordered.Equal(had.Ordered) { // it gets a fresh machine
 		delete(k.watched, in.ID)
 		k.ctl.prober.Forget(in.ID)
+		k.ctl.desk.forget(in.ID)
 	}
 	if had.Served.IsZero() && !in.Served.IsZero() {
 		k.times = append(k.times, in.Served.Sub(in.Ordered))

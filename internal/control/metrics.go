@@ -30,6 +30,18 @@ func newMetrics(r prometheus.Registerer) metrics {
 	}
 }
 
+// count adds what is counted elsewhere.
+func (m metrics) count(r prometheus.Registerer, c *Control) {
+	p := c.prober
+	r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "unitas_groups_stuck", Help: "Groups about which no decision can be written now.",
+	}, func() float64 { return float64(c.stuckGroups()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "unitas_probes_total", Help: "Questions that health checks asked.",
+	}, func() float64 { return float64(p.Asked()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "unitas_probes_late_total", Help: "Answers that do not count, because the service was too short of processor time to judge them.",
+	}, func() float64 { return float64(p.Late()) }))
+}
+
 func (m metrics) decided(took time.Duration, d *fleet.Decision) {
 	changed := "yes"
 	if d.Quiet() {
@@ -40,4 +52,15 @@ func (m metrics) decided(took time.Duration, d *fleet.Decision) {
 	for i := range d.Changed {
 		m.moves.WithLabelValues(string(d.Changed[i].State)).Inc()
 	}
+}
+
+func (c *Control) stuckGroups() (n int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, k := range c.keepers {
+		if !k.stuckNow().Since.IsZero() {
+			n++
+		}
+	}
+	return n
 }

@@ -14,11 +14,12 @@ type Picture struct {
 	Instances []store.Instance
 	Rollout   *store.Rollout
 	Usual     Usual
+	Stuck     Stuck
 }
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices}
+	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why}
 	for _, in := range p.Instances {
 		v.Instances = append(v.Instances, in.Instance)
 	}
@@ -38,9 +39,7 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 		}
 	}
 	for _, name := range p.Group.Pools {
-		c.mu.Lock()
-		pool, ok := c.pools[name]
-		c.mu.Unlock()
+		pool, ok := c.desk.pool(name)
 		if !ok {
 			continue
 		}
@@ -103,6 +102,9 @@ func (c *Control) instancesNow(group string) ([]store.Instance, bool) {
 func (c *Control) picture(l store.Loaded) Picture {
 	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
 	p.Usual = c.Usual(l.Group.Name)
+	if k := c.keeper(l.Group.Name); k != nil {
+		p.Stuck = k.stuckNow()
+	}
 	c.AddFacts(p.Instances)
 	return p
 }

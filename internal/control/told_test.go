@@ -34,6 +34,16 @@ func (h *heard) Apply(p balancer.Pool) {
 	}
 }
 
+func (h *heard) Shut(_, instance string) {
+	now := time.Now()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.open[instance] && instance == h.who {
+		h.told <- now
+	}
+	h.open[instance] = false
+}
+
 func (h *heard) allOpen(n int) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -55,7 +65,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	if _, err := b.store.AddCheck(ctx, now, "ada", store.Check{Check: health.Check{Name: "berths-up", Kind: health.TCP, Port: 9, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 20}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}); err != nil {
+	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}, anything); err != nil {
 		t.Fatal(err)
 	}
 	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100), who: "berths-007"}
@@ -63,7 +73,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	b.start("one")
 	const size = 20
 	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: size, Template: fleet.Version{Name: "berths-api", N: 1},
-		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}); err != nil {
+		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, anything); err != nil {
 		t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")

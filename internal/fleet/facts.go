@@ -5,13 +5,18 @@ import (
 	"slices"
 
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 )
+
+// maxWhy is how long the reason of a fact may be; it can name several answers.
+const maxWhy = 5 * words.Outside
 
 // HearMachine takes in what a driver says of the machine. That a machine ended
 // is final, whatever is heard late; only that it is cleared comes after.
 func (i *Instance) HearMachine(m Machine) {
 	final := i.Machine.State == MachineCleared || (i.Machine.State == MachineStopped && m.State != MachineCleared)
 	if m.State != MachineUnknown && !final {
+		m.Why = words.Plain(m.Why, maxWhy)
 		i.Machine = m
 	}
 }
@@ -27,6 +32,7 @@ func (i *Instance) HearVerdict(r health.Report) (e Entry, changed bool) {
 	if i.State == Settling && r.Verdict == health.Unhealthy {
 		r.Verdict = health.Unknown
 	}
+	r.Why = words.Plain(r.Why, maxWhy)
 	was := i.Report(r.Check).Verdict
 	reports := slices.DeleteFunc(slices.Clone(i.Reports), func(o health.Report) bool { return o.Check == r.Check })
 	i.Reports = append(reports, r)

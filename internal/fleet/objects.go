@@ -314,6 +314,8 @@ type View struct {
 	// Prices are what an instance of the group's template costs for an hour in
 	// each zone; nil when nothing is known.
 	Prices map[string]float64
+	// Stuck says why no decision about the group can be written now; "" when they can.
+	Stuck string
 }
 
 // Step is one thing to carry out.

@@ -103,6 +103,9 @@ func Summarise(now time.Time, v View) Summary {
 	} else {
 		s.Sentence = groupSentence(now, v, &s)
 	}
+	if v.Stuck != "" {
+		s.Sentence = "Nothing can be decided now, because " + v.Stuck + ". Before that: " + s.Sentence
+	}
 	return s
 }
 

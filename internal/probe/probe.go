@@ -7,9 +7,9 @@ import (
 	"maps"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
+	"unitas/internal/conns"
 	"unitas/internal/fleet/health"
 )
 
@@ -23,6 +23,8 @@ type Prober struct {
 	changed func(instance string, r health.Report)
 	ask     asker
 	asked   atomic.Int64
+	late    atomic.Int64
+	pulse   *pulse
 
 	mu      sync.Mutex
 	watches map[key]*watch
@@ -35,11 +37,17 @@ type key struct{ instance, check string }
 
 // New makes a prober that reports changed verdicts to changed.
 func New(changed func(instance string, r health.Report)) *Prober {
-	return &Prober{changed: changed, ask: newAsker(), watches: map[key]*watch{}}
+	p := &Prober{changed: changed, ask: newAsker(), watches: map[key]*watch{}, pulse: newPulse()}
+	p.done.Go(p.pulse.run)
+	return p
 }
 
 // Asked is how many questions were asked so far.
 func (p *Prober) Asked() int64 { return p.asked.Load() }
+
+// Late is how many answers did not count, because this process was too short of
+// processor time to judge them.
+func (p *Prober) Late() int64 { return p.late.Load() }
 
 // Watch begins to ask an instance at its address, from the verdict that was
 // last known of it. A watch that is there already goes on as it is.
@@ -52,7 +60,11 @@ func (p *Prober) Watch(instance, address string, c health.Check, last health.Rep
 	}
 	w := &watch{
 		check: c, instance: instance, address: address, stop: make(chan struct{}),
-		counter: health.NewCounter(c, last.Verdict), keep: p.keeping < mostKept(),
+		counter: health.NewCounter(c, last.Verdict), keep: p.keeping < conns.Share(0.25, 1<<17),
+	}
+	w.standing = health.Report{Check: c.Name, Verdict: w.counter.Verdict(), Why: "not asked yet"}
+	if last.Why != "" && last.Verdict == w.standing.Verdict {
+		w.standing = last
 	}
 	if w.keep {
 		p.keeping++
@@ -77,16 +89,6 @@ func (p *Prober) Forget(instance string) {
 	})
 }
 
-// mostKept is how many connections may be kept between questions: half of what
-// this process may have open. The others are made anew for every question.
-var mostKept = sync.OnceValue(func() int {
-	var limit syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
-		return 500
-	}
-	return int(min(limit.Cur/2, 1<<30))
-})
-
 // Answers returns the last answers of an instance to a check, newest last.
 func (p *Prober) Answers(instance, check string) []health.Answer {
 	p.mu.Lock()
@@ -100,9 +102,26 @@ func (p *Prober) Answers(instance, check string) []health.Answer {
 	return append([]health.Answer(nil), w.answers...)
 }
 
+// Standing is what a check says of an instance now, and how far its answers are from
+// another verdict; ok is false when it is not asked.
+func (p *Prober) Standing(instance, check string) (r health.Report, ok bool) {
+	p.mu.Lock()
+	w := p.watches[key{instance, check}]
+	p.mu.Unlock()
+	if w == nil {
+		return health.Report{}, false
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.standing, true
+}
+
 // Close stops asking altogether.
 func (p *Prober) Close() {
 	p.mu.Lock()
+	if !p.closed {
+		close(p.pulse.stop)
+	}
 	p.closed = true
 	for k, w := range p.watches {
 		close(w.stop)
@@ -121,8 +140,9 @@ type watch struct {
 	keep              bool            // its connection between questions
 	counter           *health.Counter // of the asking goroutine alone
 
-	mu      sync.Mutex
-	answers []health.Answer
+	mu       sync.Mutex
+	answers  []health.Answer
+	standing health.Report
 }
 
 // run asks at once, then again after a part of the interval that differs from
@@ -139,15 +159,19 @@ func (p *Prober) run(w *watch) {
 			return
 		case <-timer.C:
 		}
-		a := p.ask.once(w.address, w.check, w.keep)
+		a := p.pulse.judge(p.ask.once(w.address, w.check, w.keep), w.check.Timeout)
 		p.asked.Add(1)
+		if a.Late {
+			p.late.Add(1)
+		}
 		select {
 		case <-w.stop: // the instance is on its way out; its last answer counts no more
 			return
 		default:
 		}
+		changed := w.counter.Add(a)
 		w.remember(a)
-		if w.counter.Add(a) {
+		if changed {
 			p.changed(w.instance, health.Report{
 				Check: w.check.Name, Verdict: w.counter.Verdict(), Since: a.At.Add(a.Took), Why: w.counter.Evidence(),
 			})
@@ -174,6 +198,13 @@ func (w *watch) phase() time.Duration {
 func (w *watch) remember(a health.Answer) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.standing.Verdict != w.counter.Verdict() {
+		w.standing.Since = a.At.Add(a.Took)
+	}
+	w.standing.Verdict, w.standing.Why = w.counter.Verdict(), w.counter.Progress()
+	if a.Late {
+		w.standing.Why += "; " + a.Why
+	}
 	if len(w.answers) == Kept {
 		copy(w.answers, w.answers[1:])
 		w.answers = w.answers[:Kept-1]

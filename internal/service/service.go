@@ -22,6 +22,7 @@ import (
 	"unitas/internal/api"
 	"unitas/internal/balancer/builtin"
 	"unitas/internal/catalogue"
+	"unitas/internal/conns"
 	"unitas/internal/control"
 	"unitas/internal/drill"
 	"unitas/internal/image"
@@ -184,7 +185,10 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 func serve(ctx context.Context, c Config, ctl *control.Control, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	room := conns.Share(0.125, 4096)
+	guard := conns.New(conns.Bounds{All: room, ByCaller: room * 3 / 4})
+	listener = guard.Listen(listener)
+	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ConnState: guard.State, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	served, controlled, catalogued := make(chan struct{}), make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(served)

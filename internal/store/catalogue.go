@@ -91,7 +91,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 
 // CheckUsers returns the pools and groups that a check judges.
 func (s *Store) CheckUsers(ctx context.Context, name string) (pools, groups []string, err error) {
-	err = s.pool.QueryRow(ctx, `select coalesce((select array_agg(name order by name) from pools where "check" = $1), '{}'),
+	err = s.q.QueryRow(ctx, `select coalesce((select array_agg(name order by name) from pools where "check" = $1), '{}'),
 		coalesce((select array_agg(name order by name) from groups g where heal = $1
 			or exists (select 1 from pools p where p."check" = $1 and p.name = any(g.pools))), '{}')`, name).Scan(&pools, &groups)
 	return pools, groups, err
@@ -99,7 +99,7 @@ func (s *Store) CheckUsers(ctx context.Context, name string) (pools, groups []st
 
 // Checks lists checks by name.
 func (s *Store) Checks(ctx context.Context, p Page) ([]Check, error) {
-	rows, err := many[checkRow](ctx, s.pool, `select `+checkColumns+` from checks where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
+	rows, err := many[checkRow](ctx, s.q, `select `+checkColumns+` from checks where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
 	out := make([]Check, len(rows))
 	for i, r := range rows {
 		out[i] = r.check()
@@ -115,8 +115,8 @@ func nameCursor(c Cursor) string {
 }
 
 // Check reads one check.
-func (s *Store) Check(ctx context.Context, name string) (Check, error) {
-	row, err := one[checkRow](ctx, s.pool, `select `+checkColumns+` from checks where name = $1`, name)
+func (s Reader) Check(ctx context.Context, name string) (Check, error) {
+	row, err := one[checkRow](ctx, s.q, `select `+checkColumns+` from checks where name = $1`, name)
 	return row.check(), err
 }
 

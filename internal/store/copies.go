@@ -55,7 +55,7 @@ func (s *Store) BeginCopy(ctx context.Context, now time.Time, actor string, c Co
 
 // CopyProgress notes how far a copy is.
 func (s *Store) CopyProgress(ctx context.Context, c Copy, done int64) error {
-	_, err := s.pool.Exec(ctx, `update copies set done_bytes = $4 where name = $1 and version = $2 and region = $3 and state = 'copying'`,
+	_, err := s.q.Exec(ctx, `update copies set done_bytes = $4 where name = $1 and version = $2 and region = $3 and state = 'copying'`,
 		c.Name, c.Version, c.Region, done)
 	return err
 }
@@ -86,7 +86,7 @@ func (s *Store) EndCopy(ctx context.Context, now time.Time, c Copy, state, why s
 // way when name is empty.
 func (s *Store) Copies(ctx context.Context, v fleet.Version, replica string) ([]Copy, error) {
 	if v.Name == "" {
-		return many[Copy](ctx, s.pool, `select `+copyColumns+` from copies where state = 'copying' and replica = $1`, replica)
+		return many[Copy](ctx, s.q, `select `+copyColumns+` from copies where state = 'copying' and replica = $1`, replica)
 	}
-	return many[Copy](ctx, s.pool, `select `+copyColumns+` from copies where name = $1 and version = $2 order by region`, v.Name, v.N)
+	return many[Copy](ctx, s.q, `select `+copyColumns+` from copies where name = $1 and version = $2 order by region`, v.Name, v.N)
 }

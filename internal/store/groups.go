@@ -137,8 +137,13 @@ func (r groupRow) advice() []string {
 }
 
 // AddGroup records a group.
-func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group) (Group, error) {
+//
+// good is asked within the change whether it may be.
+func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group, good func(Reader) error) (Group, error) {
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+		if err := good(tx.Reader); err != nil {
+			return err
+		}
 		if g.Alone {
 			// Its name may have been that of an instance before.
 			var there bool
@@ -179,8 +184,8 @@ func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Gro
 }
 
 // Group reads one group.
-func (s *Store) Group(ctx context.Context, name string) (Group, error) {
-	row, err := one[groupRow](ctx, s.pool, groupQuery+`where g.name = $1`, name)
+func (s Reader) Group(ctx context.Context, name string) (Group, error) {
+	row, err := one[groupRow](ctx, s.q, groupQuery+`where g.name = $1`, name)
 	return row.group(), err
 }
 
@@ -190,7 +195,7 @@ const AnyRevision int64 = -1
 // ChangeGroup lets f change the settings of a group that is at the revision
 // (ErrStale otherwise) and records the entry that f returns.
 func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name string, revision int64,
-	f func(g *Group) (fleet.Entry, error)) error {
+	f func(r Reader, g *Group) (fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, name)
 		if err != nil {
@@ -201,7 +206,7 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 		}
 		was := row.group()
 		g := was
-		e, err := f(&g)
+		e, err := f(tx.Reader, &g)
 		if err != nil {
 			return err
 		}
@@ -275,7 +280,7 @@ func (s *Store) Rollouts(ctx context.Context, group string, p Page) ([]Rollout, 
 	if len(p.After) == 1 {
 		before, _ = strconv.ParseInt(p.After[0], 10, 64)
 	}
-	rows, err := many[rolloutRow](ctx, s.pool, `select `+rolloutColumns+` from rollouts
+	rows, err := many[rolloutRow](ctx, s.q, `select `+rolloutColumns+` from rollouts
 		where ($1 = '' or group_name = $1) and number < $2 order by number desc limit $3`, group, before, p.Limit)
 	out := make([]Rollout, len(rows))
 	for i, r := range rows {
@@ -286,17 +291,22 @@ func (s *Store) Rollouts(ctx context.Context, group string, p Page) ([]Rollout, 
 
 // Rollout reads one rollout.
 func (s *Store) Rollout(ctx context.Context, number int64) (Rollout, error) {
-	row, err := one[rolloutRow](ctx, s.pool, `select `+rolloutColumns+` from rollouts where number = $1`, number)
+	row, err := one[rolloutRow](ctx, s.q, `select `+rolloutColumns+` from rollouts where number = $1`, number)
 	return row.rollout(), err
 }
 
 // StartRollout begins a rollout of the named group, as [fleet.Begin] says. It
 // returns ErrExists when the group has a live one.
-func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro fleet.Rollout) (Rollout, error) {
+//
+// good is asked within the change whether the group may have it.
+func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro fleet.Rollout, good func(Reader, Group) error) (Rollout, error) {
 	var out Rollout
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, group)
 		if err != nil {
+			return err
+		}
+		if err := good(tx.Reader, row.group()); err != nil {
 			return err
 		}
 		ro, e, err := fleet.Begin(now, row.group().Group, ro)

@@ -246,7 +246,7 @@ func (s *Store) DeleteImage(ctx context.Context, now time.Time, actor string, v 
 
 // ImageUsers returns what uses a version now.
 func (s *Store) ImageUsers(ctx context.Context, v fleet.Version) (Users, error) {
-	return imageUsers(ctx, s.pool, v)
+	return imageUsers(ctx, s.q, v)
 }
 
 func imageUsers(ctx context.Context, q querier, v fleet.Version) (Users, error) {
@@ -317,7 +317,7 @@ func (s *Store) Images(ctx context.Context, q ImageQuery) ([]Image, error) {
 	if len(where) > 0 {
 		condition = "where " + strings.Join(where, " and ")
 	}
-	return many[Image](ctx, s.pool, imageQuery+condition+` order by name, version desc limit $1`, args...)
+	return many[Image](ctx, s.q, imageQuery+condition+` order by name, version desc limit $1`, args...)
 }
 
 func versionCursor(c Cursor) (name string, version int) {
@@ -329,13 +329,13 @@ func versionCursor(c Cursor) (name string, version int) {
 }
 
 // Image reads one version.
-func (s *Store) Image(ctx context.Context, v fleet.Version) (Image, error) {
-	return one[Image](ctx, s.pool, imageQuery+`where name = $1 and version = $2`, v.Name, v.N)
+func (s Reader) Image(ctx context.Context, v fleet.Version) (Image, error) {
+	return one[Image](ctx, s.q, imageQuery+`where name = $1 and version = $2`, v.Name, v.N)
 }
 
 // ImagesIn returns the digests of all versions that a region has, by reference.
 func (s *Store) ImagesIn(ctx context.Context, region string) (map[string]string, error) {
-	rows, err := s.pool.Query(ctx, `select name || '@' || version, digest from images where places ? $1 and digest <> ''`, region)
+	rows, err := s.q.Query(ctx, `select name || '@' || version, digest from images where places ? $1 and digest <> ''`, region)
 	if err != nil {
 		return nil, err
 	}
@@ -353,13 +353,13 @@ func (s *Store) ImagesIn(ctx context.Context, region string) (map[string]string,
 
 // BakingOf returns what a replica was making.
 func (s *Store) BakingOf(ctx context.Context, replica string) ([]Image, error) {
-	return many[Image](ctx, s.pool, imageQuery+`where state = 'baking' and replica = $1 order by name, version`, replica)
+	return many[Image](ctx, s.q, imageQuery+`where state = 'baking' and replica = $1 order by name, version`, replica)
 }
 
 // Lineage returns the ancestors of a version, its nearest first, and all that
 // was made from the oldest of them that is still there.
 func (s *Store) Lineage(ctx context.Context, v fleet.Version) ([]Image, error) {
-	return many[Image](ctx, s.pool, `with recursive up as (
+	return many[Image](ctx, s.q, `with recursive up as (
 			select name, version, parent, parent_version, 0 as depth from images where name = $1 and version = $2
 			union select i.name, i.version, i.parent, i.parent_version, up.depth + 1 from images i join up on i.name = up.parent and i.version = up.parent_version
 			where up.depth < 100),

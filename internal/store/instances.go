@@ -73,14 +73,14 @@ func (s *Store) Instances(ctx context.Context, group string, gone bool, p Page) 
 		after = p.After[0]
 		serial, _ = strconv.Atoi(p.After[1])
 	}
-	return instances(many[instanceRow](ctx, s.pool, `select `+instanceColumns+` from instances
+	return instances(many[instanceRow](ctx, s.q, `select `+instanceColumns+` from instances
 		where ($1 = '' or group_name = $1) and ($2 or state <> 'gone') and (group_name, serial) > ($3, $4)
 		order by group_name, serial limit $5`, group, gone, after, serial, p.Limit))
 }
 
 // Instance reads one instance.
-func (s *Store) Instance(ctx context.Context, id string) (Instance, error) {
-	row, err := one[instanceRow](ctx, s.pool, `select `+instanceColumns+` from instances where id = $1`, id)
+func (s Reader) Instance(ctx context.Context, id string) (Instance, error) {
+	row, err := one[instanceRow](ctx, s.q, `select `+instanceColumns+` from instances where id = $1`, id)
 	return row.instance(), err
 }
 
@@ -178,7 +178,7 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 
 // LivingInstances returns which of the ids belong to instances that are not gone.
 func (s *Store) LivingInstances(ctx context.Context, ids []string) (map[string]bool, error) {
-	rows, err := s.pool.Query(ctx, `select id from instances where id = any($1) and state <> 'gone'`, ids)
+	rows, err := s.q.Query(ctx, `select id from instances where id = any($1) and state <> 'gone'`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +193,7 @@ func (s *Store) LivingInstances(ctx context.Context, ids []string) (map[string]b
 // UsualTimes returns, newest last, how long up to 50 instances of the template
 // took from order to serving.
 func (s *Store) UsualTimes(ctx context.Context, template string) ([]time.Duration, error) {
-	rows, err := s.pool.Query(ctx, `select (extract(epoch from served_at - ordered_at) * 1000)::bigint from instances
+	rows, err := s.q.Query(ctx, `select (extract(epoch from served_at - ordered_at) * 1000)::bigint from instances
 		where template = $1 and served_at is not null order by served_at desc limit 50`, template)
 	if err != nil {
 		return nil, err

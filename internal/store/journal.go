@@ -79,14 +79,14 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	narrow("group_name", q.Group, q.Group != "")
 	narrow("instance", q.Instance, q.Instance != "")
 	narrow("rollout", q.Rollout, q.Rollout != 0)
-	return many[Entry](ctx, s.pool, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers
+	return many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
 }
 
 // Ending tells what brought an instance to its end, and when: its first way out
 // after it last came up.
 func (s *Store) Ending(ctx context.Context, id string) (because string, at time.Time, err error) {
-	err = s.pool.QueryRow(ctx, `select because, at from journal where instance = $1 and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
+	err = s.q.QueryRow(ctx, `select because, at from journal where instance = $1 and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
 		and number > coalesce((select max(number) from journal where instance = $1 and kind in ('instance.ordered', 'instance.serving', 'instance.settling')), 0)
 		order by number limit 1`, id).Scan(&because, &at)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -124,7 +124,7 @@ func ParseEventID(text string) (EventID, error) {
 // Events returns up to limit events after the given one, leaving out any that
 // an older transaction, still running, might yet come before.
 func (s *Store) Events(ctx context.Context, after EventID, limit int) ([]Event, error) {
-	events, err := many[Event](ctx, s.pool, `select tx::text::bigint as tx, id as seq, kind, group_name, data from outbox
+	events, err := many[Event](ctx, s.q, `select tx::text::bigint as tx, id as seq, kind, group_name, data from outbox
 		where (tx, id) > ($1::text::xid8, $2) and tx < pg_snapshot_xmin(pg_current_snapshot())
 		order by outbox.tx, id limit $3`, strconv.FormatInt(after.Tx, 10), after.Seq, limit)
 	for i := range events {
@@ -136,13 +136,13 @@ func (s *Store) Events(ctx context.Context, after EventID, limit int) ([]Event, 
 // LastEvent is the id of the newest event, or zero when there is none.
 func (s *Store) LastEvent(ctx context.Context) (EventID, error) {
 	var id EventID
-	err := s.pool.QueryRow(ctx, `select coalesce(max(tx::text::bigint), 0), coalesce((select max(id) from outbox), 0) from outbox`).Scan(&id.Tx, &id.Seq)
+	err := s.q.QueryRow(ctx, `select coalesce(max(tx::text::bigint), 0), coalesce((select max(id) from outbox), 0) from outbox`).Scan(&id.Tx, &id.Seq)
 	return id, err
 }
 
 // DropOldEvents forgets events older than keep.
 func (s *Store) DropOldEvents(ctx context.Context, keep time.Duration) error {
-	_, err := s.pool.Exec(ctx, `delete from outbox where at < now() - $1::interval`, keep)
+	_, err := s.q.Exec(ctx, `delete from outbox where at < now() - $1::interval`, keep)
 	return err
 }
 

@@ -14,7 +14,7 @@ import (
 
 // Renew keeps the replica alive for ttl.
 func (s *Store) Renew(ctx context.Context, replica string, ttl time.Duration) error {
-	_, err := s.pool.Exec(ctx, `insert into replicas (id, until) values ($1, now() + $2::interval)
+	_, err := s.leasing.Exec(ctx, `insert into replicas (id, until) values ($1, now() + $2::interval)
 		on conflict (id) do update set until = excluded.until`, replica, ttl)
 	return err
 }
@@ -23,7 +23,7 @@ func (s *Store) Renew(ctx context.Context, replica string, ttl time.Duration) er
 // with all, that this replica had before it was started again. Each gets the
 // next epoch. It returns their names.
 func (s *Store) Lease(ctx context.Context, replica string, all bool) ([]string, error) {
-	rows, err := s.pool.Query(ctx, `update groups set replica = $1, epoch = epoch + 1
+	rows, err := s.leasing.Query(ctx, `update groups set replica = $1, epoch = epoch + 1
 		where replica is null or (replica = $1 and $2)
 		or (replica <> $1 and not exists (select 1 from replicas r where r.id = groups.replica and r.until > now()))
 		returning name`, replica, all)
@@ -33,9 +33,28 @@ func (s *Store) Lease(ctx context.Context, replica string, all bool) ([]string, 
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
+// Leased are the groups that the replica has by the records, with the epochs of
+// their leases.
+func (s *Store) Leased(ctx context.Context, replica string) (map[string]int64, error) {
+	rows, err := s.leasing.Query(ctx, `select name, epoch from groups where replica = $1`, replica)
+	if err != nil {
+		return nil, err
+	}
+	type lease struct {
+		Name  string
+		Epoch int64
+	}
+	leases, err := pgx.CollectRows(rows, pgx.RowToStructByName[lease])
+	out := make(map[string]int64, len(leases))
+	for _, l := range leases {
+		out[l.Name] = l.Epoch
+	}
+	return out, err
+}
+
 // Release gives up all leases of the replica, so that another need not wait.
 func (s *Store) Release(ctx context.Context, replica string) error {
-	_, err := s.pool.Exec(ctx, `with gone as (delete from replicas where id = $1) update groups set replica = null where replica = $1`, replica)
+	_, err := s.leasing.Exec(ctx, `with gone as (delete from replicas where id = $1) update groups set replica = null where replica = $1`, replica)
 	return err
 }
 
@@ -58,7 +77,7 @@ func (s *Store) LoadHead(ctx context.Context, name string) (Loaded, error) {
 
 func (s *Store) load(ctx context.Context, name string, withInstances bool) (Loaded, error) {
 	var l Loaded
-	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	err := s.look(ctx, func(tx pgx.Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, name)
 		if err != nil {
 			return err
@@ -87,7 +106,7 @@ func (s *Store) load(ctx context.Context, name string, withInstances bool) (Load
 // are known are left out.
 func (s *Store) LoadAll(ctx context.Context, p Page, known func(group string) bool) ([]Loaded, error) {
 	var all []Loaded
-	err := pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	err := s.look(ctx, func(tx pgx.Tx) error {
 		rows, err := many[groupRow](ctx, tx, groupQuery+`where g.name > $1 and not alone order by g.name limit $2`, nameCursor(p.After), p.Limit)
 		if err != nil {
 			return err
@@ -119,7 +138,7 @@ func (s *Store) LoadAll(ctx context.Context, p Page, known func(group string) bo
 
 // NextAddresses draws n address numbers that were not drawn before.
 func (s *Store) NextAddresses(ctx context.Context, n int) ([]int64, error) {
-	rows, err := s.pool.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
+	rows, err := s.q.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
 	if err != nil {
 		return nil, err
 	}
@@ -213,14 +232,14 @@ func notNil[T any](s []T) []T {
 // AddToken records a bearer token by its SHA-256 hash.
 func (s *Store) AddToken(ctx context.Context, name, token string) error {
 	hash := sha256.Sum256([]byte(token))
-	_, err := s.pool.Exec(ctx, `insert into tokens (name, hash) values ($1, $2)
+	_, err := s.q.Exec(ctx, `insert into tokens (name, hash) values ($1, $2)
 		on conflict (name) do update set hash = excluded.hash, created_at = now()`, name, hash[:])
 	return err
 }
 
 // Tokens is how many tokens there are.
 func (s *Store) Tokens(ctx context.Context) (n int, err error) {
-	err = s.pool.QueryRow(ctx, `select count(*) from tokens`).Scan(&n)
+	err = s.q.QueryRow(ctx, `select count(*) from tokens`).Scan(&n)
 	return n, err
 }
 
@@ -228,7 +247,7 @@ func (s *Store) Tokens(ctx context.Context) (n int, err error) {
 func (s *Store) TokenName(ctx context.Context, token string) (string, error) {
 	hash := sha256.Sum256([]byte(token))
 	var name string
-	err := s.pool.QueryRow(ctx, `select name from tokens where hash = $1`, hash[:]).Scan(&name)
+	err := s.q.QueryRow(ctx, `select name from tokens where hash = $1`, hash[:]).Scan(&name)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -243,8 +262,11 @@ type Repeat struct {
 }
 
 // BeginRepeat records the key, or returns what was recorded under it in the
-// last day. A first request that never finished frees its key after a minute.
+// last day. A first request that was not heard of for a minute frees its key; see
+// [Store.KeepRepeat].
 func (s *Store) BeginRepeat(ctx context.Context, token, key string, fingerprint []byte) (before *Repeat, err error) {
+	ctx, cancel := context.WithTimeout(ctx, Patience)
+	defer cancel()
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `delete from repeats where created_at < now() - interval '1 day'
 			or (status is null and created_at < now() - interval '1 minute')`); err != nil {
@@ -261,14 +283,20 @@ func (s *Store) BeginRepeat(ctx context.Context, token, key string, fingerprint 
 	return before, err
 }
 
-// EndRepeat records the answer to the first request under a key, or frees the
-// key when the request was not carried out.
-func (s *Store) EndRepeat(ctx context.Context, token, key string, status int, body []byte) error {
+// KeepRepeat says that the first request under a key is still being answered.
+func (s *Store) KeepRepeat(ctx context.Context, token, key string) error {
+	_, err := s.q.Exec(ctx, `update repeats set created_at = now() where token = $1 and key = $2 and status is null`, token, key)
+	return err
+}
+
+// EndRepeat records the answer to the first request under a key with what it was, or
+// frees the key when the request was not carried out.
+func (s *Store) EndRepeat(ctx context.Context, token, key string, status int, fingerprint, body []byte) error {
 	var err error
 	if status >= 200 && status < 300 {
-		_, err = s.pool.Exec(ctx, `update repeats set status = $3, body = $4 where token = $1 and key = $2`, token, key, status, body)
+		_, err = s.q.Exec(ctx, `update repeats set status = $3, fingerprint = $4, body = $5 where token = $1 and key = $2`, token, key, status, fingerprint, body)
 	} else {
-		_, err = s.pool.Exec(ctx, `delete from repeats where token = $1 and key = $2`, token, key)
+		_, err = s.q.Exec(ctx, `delete from repeats where token = $1 and key = $2`, token, key)
 	}
 	return err
 }

@@ -25,19 +25,19 @@ type MarkMove struct {
 }
 
 // Resolve returns the number that a mark is on, of an image or a template.
-func (s *Store) Resolve(ctx context.Context, kind, name, mark string) (n int, err error) {
+func (s Reader) Resolve(ctx context.Context, kind, name, mark string) (n int, err error) {
 	type row struct{ Version int }
-	r, err := one[row](ctx, s.pool, `select version from marks where kind = $1 and name = $2 and mark = $3`, kind, name, mark)
+	r, err := one[row](ctx, s.q, `select version from marks where kind = $1 and name = $2 and mark = $3`, kind, name, mark)
 	return r.Version, err
 }
 
 // Marks lists the marks under a name, and their history, newest first.
 func (s *Store) Marks(ctx context.Context, kind, name string) ([]Mark, []MarkMove, error) {
-	marks, err := many[Mark](ctx, s.pool, `select mark, version from marks where kind = $1 and name = $2 order by mark`, kind, name)
+	marks, err := many[Mark](ctx, s.q, `select mark, version from marks where kind = $1 and name = $2 order by mark`, kind, name)
 	if err != nil {
 		return nil, nil, err
 	}
-	moves, err := many[MarkMove](ctx, s.pool, `select mark, from_version, to_version, at, actor from mark_moves
+	moves, err := many[MarkMove](ctx, s.q, `select mark, from_version, to_version, at, actor from mark_moves
 		where kind = $1 and name = $2 order by number desc limit 1000`, kind, name)
 	return marks, moves, err
 }

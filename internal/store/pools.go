@@ -79,8 +79,13 @@ func (tx *Tx) writePool(ctx context.Context, p Pool) error {
 
 // AddPool records a pool. It returns ErrExists when its name or the address of
 // one of its listeners is taken.
-func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool) (Pool, error) {
+//
+// good is asked within the change whether it may be.
+func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool, good func(Reader) error) (Pool, error) {
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+		if err := good(tx.Reader); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `insert into pools (name, "check", created_at) values ($1, $2, $3)`, p.Name, p.Check, now); err != nil {
 			return err
 		}
@@ -107,7 +112,7 @@ func (p *Pool) Addresses() string {
 }
 
 // ChangePool lets f change a pool that is at the revision (ErrStale otherwise).
-func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Pool) (why string, err error)) (Pool, error) {
+func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(Reader, *Pool) (why string, err error)) (Pool, error) {
 	var p Pool
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1 for update of pools`, name)
@@ -118,7 +123,7 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 			return ErrStale
 		}
 		p = row.pool()
-		why, err := f(&p)
+		why, err := f(tx.Reader, &p)
 		if err != nil {
 			return err
 		}
@@ -168,7 +173,7 @@ func (tx *Tx) poolGroups(ctx context.Context, name string) (groups []string, err
 
 // Pools lists pools by name.
 func (s *Store) Pools(ctx context.Context, p Page) ([]Pool, error) {
-	rows, err := many[poolRow](ctx, s.pool, poolQuery+`where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
+	rows, err := many[poolRow](ctx, s.q, poolQuery+`where name > $1 order by name limit $2`, nameCursor(p.After), p.Limit)
 	out := make([]Pool, len(rows))
 	for i, r := range rows {
 		out[i] = r.pool()
@@ -177,15 +182,15 @@ func (s *Store) Pools(ctx context.Context, p Page) ([]Pool, error) {
 }
 
 // Pool reads one pool.
-func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
-	row, err := one[poolRow](ctx, s.pool, poolQuery+`where name = $1`, name)
+func (s Reader) Pool(ctx context.Context, name string) (Pool, error) {
+	row, err := one[poolRow](ctx, s.q, poolQuery+`where name = $1`, name)
 	return row.pool(), err
 }
 
 // GroupsByPool are the names of the pools' groups, by pool.
 func (s *Store) GroupsByPool(ctx context.Context) (map[string][]string, error) {
 	type row struct{ Pool, Name string }
-	rows, err := many[row](ctx, s.pool, `select unnest(pools) as pool, name from groups order by 1, 2`)
+	rows, err := many[row](ctx, s.q, `select unnest(pools) as pool, name from groups order by 1, 2`)
 	out := map[string][]string{}
 	for _, r := range rows {
 		out[r.Pool] = append(out[r.Pool], r.Name)

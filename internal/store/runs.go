@@ -20,7 +20,7 @@ type Run struct {
 
 // Runs are those that touch the time between from and to.
 func (s *Store) Runs(ctx context.Context, from, to time.Time) ([]Run, error) {
-	return many[Run](ctx, s.pool, `select instance, group_name, zone, labels, price_per_hour, from_at, until_at from runs
+	return many[Run](ctx, s.q, `select instance, group_name, zone, labels, price_per_hour, from_at, until_at from runs
 		where from_at < $2 and coalesce(until_at, $2) > $1 order by from_at`, from, to)
 }
 
@@ -31,6 +31,6 @@ func (s *Store) Record(ctx context.Context, now time.Time, actor, group string, 
 
 // CountEntries is how many journal entries there are of a kind.
 func (s *Store) CountEntries(ctx context.Context, kind string) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `select count(*) from journal where kind = $1`, kind).Scan(&n)
+	err = s.q.QueryRow(ctx, `select count(*) from journal where kind = $1`, kind).Scan(&n)
 	return n, err
 }

@@ -31,9 +31,14 @@ var (
 	ErrStale    = errors.New("changed meanwhile")
 )
 
-// Store is the database. Its methods are safe for concurrent use.
+// Store is the database. Its methods are safe for concurrent use, and none takes
+// much longer than [Patience].
 type Store struct {
+	Reader
 	pool *pgxpool.Pool
+	// leasing has connections of its own, so that leases are renewed however many
+	// wait for one of the others.
+	leasing *pgxpool.Pool
 	// written is called after every committed change, when it is set.
 	written func()
 }
@@ -51,13 +56,24 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	config.MaxConns = 16
 	config.ConnConfig.ConnectTimeout = 3 * time.Second
 	config.PingTimeout = 3 * time.Second
+	// What the server itself gives up, for when this process is not there to.
+	for name, value := range map[string]string{"lock_timeout": "6s", "idle_in_transaction_session_timeout": "20s"} {
+		config.ConnConfig.RuntimeParams[name] = value
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
-	s := &Store{pool: pool}
-	if err := s.migrate(ctx); err != nil {
+	own := config.Copy()
+	own.MaxConns, own.MinConns = 2, 1
+	leasing, err := pgxpool.NewWithConfig(ctx, own)
+	if err != nil {
 		pool.Close()
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	s := &Store{Reader: Reader{patient{pool}}, pool: pool, leasing: leasing}
+	if err := s.migrate(ctx); err != nil {
+		s.Close()
 		return nil, err
 	}
 	return s, nil
@@ -85,10 +101,27 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // Close ends all connections.
-func (s *Store) Close() { s.pool.Close() }
+func (s *Store) Close() {
+	s.pool.Close()
+	s.leasing.Close()
+}
 
 // Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+func (s *Store) Ping(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, Patience)
+	defer cancel()
+	return s.pool.Ping(ctx)
+}
+
+// Reader reads records, each read by itself or all within one change.
+type Reader struct{ q querier }
+
+// look reads at one moment.
+func (s *Store) look(ctx context.Context, f func(tx pgx.Tx) error) error {
+	ctx, cancel := context.WithTimeout(ctx, Patience)
+	defer cancel()
+	return pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, f)
+}
 
 // Page asks for part of a list: at most Limit items after the cursor of the
 // page before.
@@ -129,9 +162,11 @@ type querier interface {
 	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 }
 
-// Tx is one change in the making.
+// Tx is one change in the making. What it reads it reads within the change: a
+// reader of another connection could wait for the one that this change has.
 type Tx struct {
 	pgx.Tx
+	Reader
 	// Now is the time of the whole change.
 	Now   time.Time
 	Actor string
@@ -140,8 +175,10 @@ type Tx struct {
 // Change runs f in a transaction at the time now, in the name of the actor.
 // What f returns undoes it all.
 func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(tx *Tx) error) error {
+	ctx, cancel := context.WithTimeout(ctx, Patience)
+	defer cancel()
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		return f(&Tx{Tx: tx, Now: now, Actor: actor})
+		return f(&Tx{Tx: tx, Reader: Reader{tx}, Now: now, Actor: actor})
 	})
 	if err == nil && s.written != nil {
 		s.written()

@@ -56,14 +56,16 @@ func stocked(t *testing.T) *store.Store {
 	must(err)
 	_, err = s.AddCheck(ctx, noon, "ada", store.Check{Check: health.Check{Name: "sailings-up", Kind: health.HTTP, Port: 8080, Path: "/up", Interval: time.Second, Timeout: time.Second, Passes: 2, Fails: 3}})
 	must(err)
-	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"})
+	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"}, anything)
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
 		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
-			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}})
+			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}}, anything)
 	must(err)
 	return s
 }
+
+func anything(store.Reader) error { return nil }
 
 // TestReplicasStartTogether opens an empty database from many sides at once.
 func TestReplicasStartTogether(t *testing.T) {
@@ -146,11 +148,11 @@ func TestRefusals(t *testing.T) {
 			return err
 		}},
 		{"a listener twice", store.ErrExists, func() error {
-			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"})
+			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"}, anything)
 			return err
 		}},
 		{"a stale change", store.ErrStale, func() error {
-			return s.ChangeGroup(ctx, noon, "ada", "timetable", 7, func(*store.Group) (fleet.Entry, error) {
+			return s.ChangeGroup(ctx, noon, "ada", "timetable", 7, func(store.Reader, *store.Group) (fleet.Entry, error) {
 				t.Error("a stale change was made")
 				return fleet.Entry{}, nil
 			})
@@ -168,7 +170,7 @@ func TestOneLiveRollout(t *testing.T) {
 	s := stocked(t)
 	ws, _ := rollout.ParseWaves("100%")
 	begin := func() (store.Rollout, error) {
-		return s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1})
+		return s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}, func(store.Reader, store.Group) error { return nil })
 	}
 	r, err := begin()
 	if err != nil || r.State != fleet.Moving || r.From.N != 1 || r.StartedBy != "ada" {
@@ -265,7 +267,7 @@ func TestSerialsOutliveTheGroup(t *testing.T) {
 	if _, err := s.Group(ctx, "timetable"); !errors.Is(err, store.ErrNotFound) {
 		t.Fatalf("the group is still there: %v", err)
 	}
-	again, err := s.AddGroup(ctx, noon, "ada", g)
+	again, err := s.AddGroup(ctx, noon, "ada", g, anything)
 	if err != nil || again.NextSerial != 17 {
 		t.Errorf("the next serial is %d: %v", again.NextSerial, err)
 	}
@@ -339,11 +341,42 @@ func TestRepeatsUnderOneKey(t *testing.T) {
 	if r := begin("a"); r == nil || r.Status != nil {
 		t.Errorf("while the first is under way the second gets %+v", r)
 	}
-	if err := s.EndRepeat(ctx, "ada", "key", 201, []byte(`{}`)); err != nil {
+	// One that takes longer than a minute keeps its key as long as it says that it is there.
+	older := func(seconds int) {
+		t.Helper()
+		if err := s.Change(ctx, noon, "ada", func(tx *store.Tx) error {
+			_, err := tx.Exec(ctx, `update repeats set created_at = created_at - make_interval(secs => $1)`, seconds)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	older(50)
+	if err := s.KeepRepeat(ctx, "ada", "key"); err != nil {
 		t.Fatal(err)
 	}
-	if r := begin("a"); r == nil || *r.Status != 201 || string(r.Body) != `{}` {
+	older(50)
+	if begin("a") == nil {
+		t.Error("one that is under way lost its key")
+	}
+	if err := s.EndRepeat(ctx, "ada", "key", 201, []byte("whole"), []byte(`{}`)); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.KeepRepeat(ctx, "ada", "key"); err != nil {
+		t.Fatal(err)
+	}
+	if r := begin("a"); r == nil || *r.Status != 201 || string(r.Fingerprint) != "whole" || string(r.Body) != `{}` {
 		t.Errorf("the second gets %+v", r)
+	}
+	if err := s.EndRepeat(ctx, "ada", "key", 500, nil, nil); err != nil {
+		t.Fatal(err)
+	}
+	if begin("a") != nil {
+		t.Error("a key whose request failed is not free")
+	}
+	older(61)
+	if begin("b") != nil {
+		t.Error("a key that nobody is heard of under is not free")
 	}
 }
 
@@ -361,7 +394,7 @@ func TestTokensAreHashed(t *testing.T) {
 // written, no two listen on one address, and what is in use is not deleted.
 func TestPoolKeepsWhatItSays(t *testing.T) {
 	s := stocked(t)
-	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(p *store.Pool) (string, error) {
+	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (string, error) {
 		p.Listeners = append(p.Listeners, store.Listener{Address: "127.0.0.1:8443", Certificate: "front.pem", Key: "front.key"})
 		p.Choose, p.Nobody, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
 		p.Shares = []traffic.Share{{Group: "timetable", Weight: 90}, {Group: "berths", Weight: 10, Reserve: true}}
@@ -375,10 +408,10 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(again, p) {
 		t.Errorf("read again it is\n%+v\nand was\n%+v (%v)", again, p, err)
 	}
-	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(*store.Pool) (string, error) { return "", nil }); !errors.Is(err, store.ErrStale) {
+	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(store.Reader, *store.Pool) (string, error) { return "", nil }); !errors.Is(err, store.ErrStale) {
 		t.Errorf("a stale change: %v", err)
 	}
-	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{{Address: "127.0.0.1:8443"}}, Check: "sailings-up"}); !errors.Is(err, store.ErrExists) {
+	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{{Address: "127.0.0.1:8443"}}, Check: "sailings-up"}, anything); !errors.Is(err, store.ErrExists) {
 		t.Errorf("two pools on one address: %v", err)
 	}
 	var inUse *store.InUse
@@ -388,7 +421,7 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	if err := s.DeletePool(ctx, noon, "ada", "front", store.AnyRevision); !errors.As(err, &inUse) {
 		t.Errorf("a pool in use was deleted: %v", err)
 	}
-	if err := s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(g *store.Group) (fleet.Entry, error) {
+	if err := s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
 		g.Pools, g.Heal = nil, fleet.HealOff
 		return fleet.Entry{Kind: "group.changed"}, nil
 	}); err != nil {

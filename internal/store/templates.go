@@ -97,14 +97,14 @@ func (s *Store) AddTemplate(ctx context.Context, now time.Time, actor string, t 
 // Templates lists template versions by name and then newest first.
 func (s *Store) Templates(ctx context.Context, name string, p Page) ([]Template, error) {
 	after, version := versionCursor(p.After)
-	return many[Template](ctx, s.pool, templateQuery+`
+	return many[Template](ctx, s.q, templateQuery+`
 		where ($1 = '' or t.name = $1) and t.name >= $2 and (t.name > $2 or t.version < $3)
 		order by t.name, t.version desc limit $4`, name, after, version, p.Limit)
 }
 
 // Template reads one version; the latest for N = 0.
-func (s *Store) Template(ctx context.Context, v fleet.Version) (Template, error) {
-	return one[Template](ctx, s.pool, templateQuery+`where t.name = $1 and
+func (s Reader) Template(ctx context.Context, v fleet.Version) (Template, error) {
+	return one[Template](ctx, s.q, templateQuery+`where t.name = $1 and
 		t.version = case when $2 = 0 then (select max(version) from templates where name = $1) else $2 end`, v.Name, v.N)
 }
 
@@ -170,7 +170,7 @@ func (s *Store) DeleteTemplate(ctx context.Context, now time.Time, actor string,
 
 // TemplateUsers returns what uses a version now.
 func (s *Store) TemplateUsers(ctx context.Context, v fleet.Version) (Users, error) {
-	return templateUsers(ctx, s.pool, v)
+	return templateUsers(ctx, s.q, v)
 }
 
 func templateUsers(ctx context.Context, q querier, v fleet.Version) (Users, error) {
@@ -187,7 +187,7 @@ func templateUsers(ctx context.Context, q querier, v fleet.Version) (Users, erro
 // GroupsOfTemplate are the groups that launch any version of the template,
 // with what the advice about a new version needs.
 func (s *Store) GroupsOfTemplate(ctx context.Context, name string) ([]Group, error) {
-	rows, err := many[groupRow](ctx, s.pool, groupQuery+`where g.template = $1 and not g.alone order by name`, name)
+	rows, err := many[groupRow](ctx, s.q, groupQuery+`where g.template = $1 and not g.alone order by name`, name)
 	out := make([]Group, len(rows))
 	for i, r := range rows {
 		out[i] = r.group()
@@ -197,7 +197,7 @@ func (s *Store) GroupsOfTemplate(ctx context.Context, name string) ([]Group, err
 
 // InstancesOfTemplate are the instances of any version that are not gone.
 func (s *Store) InstancesOfTemplate(ctx context.Context, name string) ([]string, error) {
-	rows, err := s.pool.Query(ctx, `select id from instances where template = $1 and state <> 'gone'`, name)
+	rows, err := s.q.Query(ctx, `select id from instances where template = $1 and state <> 'gone'`, name)
 	if err != nil {
 		return nil, err
 	}
@@ -218,7 +218,7 @@ func (s *Store) CountPlaces(ctx context.Context) (PlaceCounts, error) {
 		N       int
 		Serving int
 	}
-	zones, err := many[zone](ctx, s.pool, `select zone, count(*)::int as n, (count(*) filter (where state = 'serving'))::int as serving
+	zones, err := many[zone](ctx, s.q, `select zone, count(*)::int as n, (count(*) filter (where state = 'serving'))::int as serving
 		from instances where state <> 'gone' group by zone`)
 	if err != nil {
 		return c, err
@@ -231,7 +231,7 @@ func (s *Store) CountPlaces(ctx context.Context) (PlaceCounts, error) {
 		N      int
 		Bytes  int64
 	}
-	regions, err := many[region](ctx, s.pool, `select key as region, count(*)::int as n, sum(size_bytes)::bigint as bytes
+	regions, err := many[region](ctx, s.q, `select key as region, count(*)::int as n, sum(size_bytes)::bigint as bytes
 		from images, jsonb_object_keys(places) as key group by key`)
 	for _, r := range regions {
 		c.Images[r.Region], c.Bytes[r.Region] = r.N, r.Bytes

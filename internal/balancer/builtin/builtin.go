@@ -19,26 +19,33 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/conns"
 )
 
 // Balancer is the builtin driver. Its methods are safe for concurrent use.
 type Balancer struct {
 	log       *slog.Logger
 	transport *http.Transport
+	guard     *conns.Guard
 
 	mu    sync.Mutex
 	pools map[string]*pool
 	idle  func(instance string)
 }
 
-// New makes a balancer without pools.
+// New makes a balancer without pools. Of the descriptors of this process its
+// listeners take a quarter, and as many more may go to targets.
 func New(log *slog.Logger) *Balancer {
+	room := conns.Share(0.25, 1<<17)
 	return &Balancer{
 		log:   log,
 		pools: map[string]*pool{},
+		guard: conns.New(conns.Bounds{All: room, ByListener: room * 3 / 4, ByCaller: room / 2}),
 		transport: &http.Transport{
 			DialContext:         (&net.Dialer{Timeout: 2 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
-			MaxIdleConnsPerHost: 256, IdleConnTimeout: 30 * time.Second, DisableCompression: true,
+			MaxIdleConnsPerHost: 256, MaxIdleConns: conns.Share(0.125, 1<<16), IdleConnTimeout: 30 * time.Second, DisableCompression: true,
+			// A target that wants to say whether it will take a body is waited for.
+			ExpectContinueTimeout: time.Second,
 		},
 	}
 }
@@ -52,16 +59,38 @@ func (b *Balancer) Watch(idle func(string)) {
 
 // Apply makes the pool as it is given.
 func (b *Balancer) Apply(p balancer.Pool) {
-	b.mu.Lock()
-	have := b.pools[p.Name]
-	if have == nil {
-		have = b.newPool(p.Name)
-		b.pools[p.Name] = have
-	}
-	idle := b.idle
-	b.mu.Unlock()
+	have, idle := b.pool(p.Name)
 	have.apply(p, idle)
-	have.listen(p.Listeners)
+}
+
+// Listen opens and closes addresses of a pool until its listeners are those.
+func (b *Balancer) Listen(name string, listeners []balancer.Listener) {
+	have, _ := b.pool(name)
+	have.listen(listeners, b.guard)
+}
+
+// pool is the one of the name, made when there is none.
+func (b *Balancer) pool(name string) (have *pool, idle func(string)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if have = b.pools[name]; have == nil {
+		have = b.newPool(name)
+		b.pools[name] = have
+	}
+	return have, b.idle
+}
+
+// Shut closes an instance in a pool at once.
+func (b *Balancer) Shut(name, instance string) {
+	b.mu.Lock()
+	p := b.pools[name]
+	b.mu.Unlock()
+	if p == nil {
+		return
+	}
+	for _, t := range (*p.byInstance.Load())[instance] {
+		t.open.Store(false)
+	}
 }
 
 // Remove closes the pool's listeners and forgets its targets.
@@ -124,8 +153,11 @@ type pool struct {
 	byInstance atomic.Pointer[map[string][]*target]
 	requests   atomic.Int64
 	failures   atomic.Int64
+	retries    allowance
+	asides     sync.Mutex // one is set aside at a time
 
-	mu        sync.Mutex // of what follows, and of changes of the lane
+	mu        sync.Mutex    // of what follows, and of changes of the lane
+	changed   chan struct{} // closed when the lane changes
 	listeners map[balancer.Listener]*listener
 	wanted    []balancer.Listener
 	troubles  map[balancer.Listener]string
@@ -134,7 +166,7 @@ type pool struct {
 }
 
 func (b *Balancer) newPool(name string) *pool {
-	have := &pool{name: name, log: b.log, transport: b.transport, listeners: map[balancer.Listener]*listener{},
+	have := &pool{name: name, log: b.log, transport: b.transport, changed: make(chan struct{}), listeners: map[balancer.Listener]*listener{},
 		troubles: map[balancer.Listener]string{}, versions: map[string]*window{}}
 	have.lane.Store(&lane{})
 	have.byInstance.Store(&map[string][]*target{})
@@ -146,20 +178,24 @@ func (b *Balancer) newPool(name string) *pool {
 			r.Out.URL.Scheme = "http"
 			r.Out.URL.Host = "pool" // a target's address once one took it
 			r.Out.Host = r.In.Host
+			// What comes in goes out: a query as it was written, and the trailers, which
+			// are known once the body was read.
+			r.Out.URL.RawQuery = r.In.URL.RawQuery
+			r.Out.Trailer = r.In.Trailer
 		},
 		Transport:     have,
 		FlushInterval: -1,
 		ErrorHandler:  have.answerError,
 		BufferPool:    &buffers{},
 	}
-	have.server = &http.Server{Handler: proxy, ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
-		ErrorLog: slog.NewLogLogger(b.log.Handler(), slog.LevelDebug)}
+	have.server = &http.Server{Handler: oneContinue(proxy), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
+		ConnState: b.guard.State, ErrorLog: slog.NewLogLogger(b.log.Handler(), slog.LevelDebug)}
 	return have
 }
 
 // listen opens the listeners that are not open, and closes those that are not
 // wanted any more.
-func (p *pool) listen(wanted []balancer.Listener) {
+func (p *pool) listen(wanted []balancer.Listener, guard *conns.Guard) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.closed {
@@ -177,7 +213,7 @@ func (p *pool) listen(wanted []balancer.Listener) {
 		if p.listeners[settings] != nil {
 			continue
 		}
-		l, err := open(settings, p.log)
+		l, err := open(settings, guard, p.log)
 		if err != nil {
 			p.troubles[settings] = err.Error()
 			continue
@@ -237,6 +273,15 @@ func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
 	}
 	p.byInstance.Store(&byInstance)
 	p.lane.Store(newLane(wanted, next))
+	close(p.changed)
+	p.changed = make(chan struct{})
+}
+
+// nextChange is closed when the lane is another than now.
+func (p *pool) nextChange() <-chan struct{} {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.changed
 }
 
 // version is where the answers of a template version are counted. The lock is

@@ -1,28 +1,34 @@
 package builtin
 
 import (
-	"errors"
+	"context"
 	"io"
-	"net"
 	"net/http"
+	"net/http/httptrace"
 	"sync/atomic"
 	"time"
 
 	"unitas/internal/balancer"
 )
 
-// RoundTrip sends a request to a target, and to another when the first did not
-// take it and it is safe to send it again.
+// RoundTrip sends a request to a target, and to another when the first did not take
+// it. A request of which something was sent may have done its work, or be what ended
+// the target: it is sent to one other at most, when its method promises that twice is
+// like once and the pool's retries allow it.
 func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 	p.requests.Add(1)
+	p.retries.earn()
 	var kept *keptBody
 	if r.Body != nil && r.Body != http.NoBody {
 		kept = &keptBody{ReadCloser: r.Body}
 		r.Body = kept
 	}
+	var sent atomic.Bool
+	r = r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{WroteHeaders: func() { sent.Store(true) }}))
 	var tried []*target
+	again := false // after something was sent
 	for {
-		t := p.lane.Load().pick(&p.turn, tried)
+		t := p.pick(r.Context(), tried)
 		if t == nil {
 			return nil, errNobody
 		}
@@ -39,15 +45,67 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 		if r.Context().Err() != nil {
 			return nil, err
 		}
-		t.setAside(time.Now())
-		if !repeatable(r, kept, err) {
+		p.setAside(t, time.Now())
+		used := kept != nil && kept.used.Load()
+		if used || len(tried) == mostTried || (sent.Load() && (again || !repeatable(r.Method) || !p.retries.take())) {
 			p.count(t, now.Since.Add(took), 0, took)
 			return nil, err
 		}
+		again = sent.Load()
 		t.retried.Add(1)
 		tried = append(tried, t)
-		if len(tried) > 16 {
-			return nil, errNobody
+	}
+}
+
+// mostTried is how many targets may refuse a request that was not sent yet.
+const mostTried = 16
+
+// knownWithin is how long a request waits for targets that are not known yet.
+const knownWithin = 2 * time.Second
+
+// pick takes the target for a request, or returns nil. While the targets of the pool
+// are not known it waits for a moment.
+func (p *pool) pick(ctx context.Context, tried []*target) *target {
+	l := p.lane.Load()
+	if t := l.pick(&p.turn, tried); t != nil || l.known {
+		return t
+	}
+	limit := time.NewTimer(knownWithin)
+	defer limit.Stop()
+	for {
+		change := p.nextChange()
+		l := p.lane.Load()
+		if t := l.pick(&p.turn, tried); t != nil || l.known {
+			return t
+		}
+		select {
+		case <-change:
+		case <-limit.C:
+			return nil
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// allowance bounds the retries of a pool to a tenth of its requests, with ten in
+// hand. The zero value has all ten.
+type allowance struct{ spent atomic.Int64 } // in tenths of a retry; 0 to 100
+
+func (a *allowance) earn() {
+	if n := a.spent.Load(); n > 0 {
+		a.spent.CompareAndSwap(n, n-1) // one that is missed is made good by the next
+	}
+}
+
+func (a *allowance) take() bool {
+	for {
+		n := a.spent.Load()
+		if n+10 > 100 {
+			return false
+		}
+		if a.spent.CompareAndSwap(n, n+10) {
+			return true
 		}
 	}
 }
@@ -68,23 +126,37 @@ func (p *pool) count(t *target, at time.Time, status int, took time.Duration) {
 	}
 }
 
-// repeatable reports whether a request without an answer may be sent again: it
-// never left, or its method promises that twice is like once (RFC 9110,
-// section 9.2.2), and none of its body is used up.
-func repeatable(r *http.Request, body *keptBody, err error) bool {
-	if body != nil && body.used.Load() {
-		return false
-	}
-	var op *net.OpError
-	if errors.As(err, &op) && op.Op == "dial" {
-		return true
-	}
-	switch r.Method {
+// repeatable reports whether a method promises that twice is like once (RFC 9110,
+// section 9.2.2).
+func repeatable(method string) bool {
+	switch method {
 	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace, http.MethodPut, http.MethodDelete:
 		return true
 	}
 	return false
 }
+
+// oneContinue keeps a target's "100 Continue" from being passed on: the server says
+// it by itself when the body is wanted, which is when the target said so.
+func oneContinue(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Expect") != "" {
+			w = withoutContinue{w}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+type withoutContinue struct{ http.ResponseWriter }
+
+func (w withoutContinue) WriteHeader(status int) {
+	if status != http.StatusContinue {
+		w.ResponseWriter.WriteHeader(status)
+	}
+}
+
+// Unwrap lets the proxy flush and switch protocols.
+func (w withoutContinue) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // keptBody is a request body that survives being closed by a failed attempt,
 // and knows whether anything was read from it.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/conns"
 )
 
 // listener is one open address of a pool.
@@ -26,7 +27,7 @@ type listener struct {
 }
 
 // open opens the address.
-func open(l balancer.Listener, log *slog.Logger) (*listener, error) {
+func open(l balancer.Listener, guard *conns.Guard, log *slog.Logger) (*listener, error) {
 	out := &listener{settings: l}
 	if l.Certificate != "" {
 		out.pair = &pair{certificate: l.Certificate, key: l.Key, log: log}
@@ -38,6 +39,7 @@ func open(l balancer.Listener, log *slog.Logger) (*listener, error) {
 	if out.socket, err = net.Listen("tcp", l.Address); err != nil {
 		return nil, err
 	}
+	out.socket = guard.Listen(out.socket)
 	if out.pair != nil {
 		out.socket = tls.NewListener(out.socket, &tls.Config{
 			MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: out.pair.get,

@@ -15,6 +15,7 @@ type lane struct {
 	targets   []*target
 	leastBusy bool
 	tryAll    bool
+	known     bool // whether these are all targets
 	slow      time.Duration
 	// even is whether all weights are the same; until rampUntil fresh targets get
 	// less.
@@ -29,7 +30,7 @@ type turn struct {
 }
 
 func newLane(p balancer.Pool, targets []*target) *lane {
-	l := &lane{targets: targets, leastBusy: p.LeastBusy, tryAll: p.TryAll, slow: p.SlowStart, even: true}
+	l := &lane{targets: targets, leastBusy: p.LeastBusy, tryAll: p.TryAll, known: p.Known, slow: p.SlowStart, even: true}
 	var newest int64
 	var first uint64
 	for _, t := range targets {

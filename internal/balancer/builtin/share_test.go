@@ -220,8 +220,8 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	}
 	secure := l.Addr().String()
 	l.Close()
-	f.pool.Listeners = append(f.pool.Listeners, balancer.Listener{Address: secure, Certificate: certificate, Key: key})
-	f.apply()
+	plain, https := balancer.Listener{Address: f.address}, balancer.Listener{Address: secure, Certificate: certificate, Key: key}
+	f.Listen("front", []balancer.Listener{plain, https})
 	if s, _ := f.Stats("front"); s.Troubled() || s.Listeners[1].Expires.IsZero() {
 		t.Fatalf("the listeners are %+v", s.Listeners)
 	}
@@ -239,7 +239,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 		return res.TLS.PeerCertificates[0].SerialNumber.String()
 	}
 	lookNow := func() {
-		p := f.Balancer.pools["front"].listeners[f.pool.Listeners[1]].pair
+		p := f.Balancer.pools["front"].listeners[https].pair
 		p.mu.Lock()
 		p.looked = time.Time{}
 		p.mu.Unlock()
@@ -267,8 +267,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	if s, _ := f.Stats("front"); !strings.Contains(s.Listeners[1].Trouble, "the one before stays in use") {
 		t.Errorf("nobody is told of the broken file: %+v", s.Listeners[1])
 	}
-	f.pool.Listeners = f.pool.Listeners[:1]
-	f.apply()
+	f.Listen("front", []balancer.Listener{plain})
 	if _, err := net.Dial("tcp", secure); err == nil {
 		t.Error("a listener that was taken away is still open")
 	}

@@ -92,7 +92,26 @@ const (
 )
 
 // setAside keeps new requests from a target that did not take one, twice as long
-// each time in a row.
+// each time in a row, unless half of those that get requests are set aside already:
+// what takes a request badly everywhere would close the pool.
+func (p *pool) setAside(t *target, now time.Time) {
+	p.asides.Lock()
+	defer p.asides.Unlock()
+	open, aside := 0, 0
+	for _, o := range p.lane.Load().targets {
+		if !o.open.Load() {
+			continue
+		}
+		open++
+		if o != t && o.isAside(now) {
+			aside++
+		}
+	}
+	if (aside+1)*2 <= open {
+		t.setAside(now)
+	}
+}
+
 func (t *target) setAside(now time.Time) {
 	n := t.refusals.Add(1)
 	wait := lastAside

@@ -121,6 +121,9 @@ type Answer struct {
 	Good bool
 	// Why says in words what came back: "200", "503", "connection refused".
 	Why string
+	// Late is set when whoever asked was itself too slow to judge the answer. It
+	// counts for nothing.
+	Late bool
 }
 
 // Report is the verdict of one check on one instance.
@@ -153,8 +156,12 @@ func NewCounter(c Check, start Verdict) *Counter {
 // Verdict is what the answers so far amount to.
 func (c *Counter) Verdict() Verdict { return c.verdict }
 
-// Add counts one answer and reports whether it changed the verdict.
+// Add counts one answer and reports whether it changed the verdict. One that was
+// judged late does not count, nor does it end a run.
 func (c *Counter) Add(a Answer) (changed bool) {
+	if a.Late {
+		return false
+	}
 	if len(c.run) > 0 && c.run[0].Good != a.Good {
 		c.run = c.run[:0]
 	}
@@ -190,6 +197,22 @@ func (c *Counter) Evidence() string {
 		parts[i] = a.String()
 	}
 	return fmt.Sprintf("%s %d of %d: %s", word, len(c.run), needed, strings.Join(parts, ", "))
+}
+
+// Progress says how far the answers are from a verdict: "1 of 3 passes; the last
+// answer: 200 in 4 ms", or what the verdict rests on.
+func (c *Counter) Progress() string {
+	if len(c.run) == 0 {
+		return "not asked yet"
+	}
+	last := c.run[len(c.run)-1]
+	switch {
+	case last.Good && c.verdict != Healthy:
+		return fmt.Sprintf("%d of %d passes; the last answer: %s", len(c.run), c.passes, last)
+	case !last.Good && c.verdict != Unhealthy:
+		return fmt.Sprintf("%d of %d fails; the last answer: %s", len(c.run), c.fails, last)
+	}
+	return c.Evidence()
 }
 
 // String says what came back and how long it took.

@@ -53,3 +53,27 @@ func TestEvidenceNamesTheAnswers(t *testing.T) {
 		t.Errorf("evidence is %q, want %q", got, want)
 	}
 }
+
+// TestLateAnswersCountForNothing: neither towards a verdict nor against a run.
+func TestLateAnswersCountForNothing(t *testing.T) {
+	c := NewCounter(Check{Passes: 3, Fails: 2}, Unknown)
+	good, bad, late := Answer{Good: true, Why: "200"}, Answer{Why: "503"}, Answer{Why: "no answer", Late: true}
+	say := func(a Answer, progress string, verdict Verdict) {
+		t.Helper()
+		c.Add(a)
+		if c.Progress() != progress || c.Verdict() != verdict {
+			t.Errorf("after %+v it is %s: %s, want %s: %s", a, c.Verdict(), c.Progress(), verdict, progress)
+		}
+	}
+	if c.Progress() != "not asked yet" {
+		t.Errorf("at first: %s", c.Progress())
+	}
+	say(good, "1 of 3 passes; the last answer: 200", Unknown)
+	say(late, "1 of 3 passes; the last answer: 200", Unknown)
+	say(good, "2 of 3 passes; the last answer: 200", Unknown)
+	say(good, "passed 3 of 3: 200, 200, 200", Healthy)
+	say(late, "passed 3 of 3: 200, 200, 200", Healthy)
+	say(bad, "1 of 2 fails; the last answer: 503", Healthy)
+	say(late, "1 of 2 fails; the last answer: 503", Healthy)
+	say(bad, "failed 2 of 2: 503, 503", Unhealthy)
+}

@@ -1,12 +1,59 @@
 // Package words writes durations as people read them, the same in the
-// service's sentences and on the command line.
+// service's sentences and on the command line, and makes what others wrote fit to
+// be kept and shown.
 package words
 
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
+
+// Outside is how many characters are kept of one text that comes from outside: what
+// a check was answered, what a driver says.
+const Outside = 200
+
+// Plain returns a text from outside as it may be kept and shown: valid, printable,
+// on one line, and at most so many characters long, the last an ellipsis when some
+// are missing. Its cost is bounded by what is kept.
+func Plain(text string, most int) string {
+	const dearest = 4 // bytes of one character that is dropped or kept
+	cut := false
+	if limit := (most + 1) * dearest * 2; len(text) > limit {
+		text, cut = text[:limit], true
+	}
+	var b strings.Builder
+	n, space := 0, false
+	for _, r := range text {
+		switch {
+		case r == utf8.RuneError:
+			r = '?'
+		case unicode.IsSpace(r) || !unicode.IsPrint(r):
+			space = n > 0
+			continue
+		}
+		if space {
+			n++
+		}
+		if n++; n > most {
+			cut = true
+			break
+		}
+		if space {
+			b.WriteByte(' ')
+			space = false
+		}
+		b.WriteRune(r)
+	}
+	if !cut || most < 1 {
+		return b.String()
+	}
+	kept := []rune(b.String())
+	return string(kept[:min(len(kept), most-1)]) + "…"
+}
 
 // Span writes a duration: "850 ms", "1.4 s", "14 s", "1 m 20 s", "3 h 5 m",
 // "2 d 2 h". A negative one is "0 s".

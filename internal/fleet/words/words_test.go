@@ -1,8 +1,11 @@
 package words
 
 import (
+	"strings"
 	"testing"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 func TestSpan(t *testing.T) {
@@ -14,4 +17,43 @@ func TestSpan(t *testing.T) {
 			t.Errorf("%v is %q, want %q", d, got, want)
 		}
 	}
+}
+
+func TestPlain(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		most int
+		want string
+	}{
+		{"", 10, ""},
+		{"connection refused", Outside, "connection refused"},
+		{"bad\x00thing", Outside, "bad thing"},
+		{" two\nlines\tand \r\n more ", Outside, "two lines and more"},
+		{"\x1b[2Jcleared", Outside, "[2Jcleared"},
+		{"half \xff of it", Outside, "half ? of it"},
+		{"Fähre \u200b um 6", Outside, "Fähre um 6"},
+		{"0123456789", 10, "0123456789"},
+		{"0123456789A", 10, "012345678…"},
+		{"012345678 9", 10, "012345678…"},
+		{strings.Repeat("\x00", 10_000), 10, "…"},
+	} {
+		if got := Plain(c.text, c.most); got != c.want {
+			t.Errorf("%q cut to %d is %q, want %q", c.text, c.most, got, c.want)
+		}
+	}
+}
+
+func FuzzPlain(f *testing.F) {
+	f.Add("bad\x00thing", 5)
+	f.Add("\xff\xfe", 1)
+	f.Fuzz(func(t *testing.T, text string, most int) {
+		most = min(max(most, 1), 1000)
+		got := Plain(text, most)
+		if !utf8.ValidString(got) || utf8.RuneCountInString(got) > most || strings.ContainsFunc(got, func(r rune) bool { return !unicode.IsPrint(r) }) {
+			t.Errorf("%q cut to %d is %q", text, most, got)
+		}
+		if again := Plain(got, most); again != got {
+			t.Errorf("%q made plain again is %q", got, again)
+		}
+	})
 }

@@ -1,0 +1,152 @@
+package conns
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"testing"
+	"time"
+)
+
+// site is a server behind a guard.
+func site(t *testing.T, g *Guard, h http.HandlerFunc) (address string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &http.Server{Handler: h, ConnState: g.State}
+	go s.Serve(g.Listen(l)) //nolint:errcheck // it is closed below
+	t.Cleanup(func() { s.Close() })
+	return l.Addr().String()
+}
+
+func dial(t *testing.T, from, to string) net.Conn {
+	t.Helper()
+	d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}, Timeout: 10 * time.Second}
+	c, err := d.Dial("tcp", to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
+// answered sends a request and reports whether an answer came.
+func answered(c net.Conn, path string) bool {
+	fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: front\r\n\r\n", path)
+	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))
+	res, err := http.ReadResponse(bufio.NewReader(c), nil)
+	if err != nil {
+		return false
+	}
+	_, err = io.Copy(io.Discard, res.Body)
+	return err == nil && res.StatusCode == http.StatusOK
+}
+
+func cut(c net.Conn) bool {
+	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))
+	_, err := c.Read(make([]byte, 1))
+	return err != nil && !errors.Is(err, os.ErrDeadlineExceeded)
+}
+
+// TestIdleGiveWay: the one that is idle longest makes room for the next; a bound for
+// one caller touches no other caller's.
+func TestIdleGiveWay(t *testing.T) {
+	for name, b := range map[string]Bounds{"in all": {All: 4}, "by listener": {ByListener: 4}, "by caller": {ByCaller: 4, All: 100}} {
+		t.Run(name, func(t *testing.T) {
+			g := New(b)
+			address := site(t, g, func(http.ResponseWriter, *http.Request) {})
+			var other net.Conn
+			if b.ByCaller > 0 {
+				other = dial(t, "127.0.0.2", address)
+				if !answered(other, "/") {
+					t.Fatal("the other caller is not answered")
+				}
+			}
+			var all []net.Conn
+			for range 4 {
+				c := dial(t, "127.0.0.1", address)
+				if !answered(c, "/") {
+					t.Fatal("one of the first is not answered")
+				}
+				all = append(all, c)
+			}
+			if !answered(dial(t, "127.0.0.1", address), "/") {
+				t.Error("one more is not answered")
+			}
+			if !cut(all[0]) {
+				t.Error("the one that was idle longest is still there")
+			}
+			if !answered(all[1], "/") {
+				t.Error("another was cut")
+			}
+			if other != nil && !answered(other, "/") {
+				t.Error("the connection of another caller was cut")
+			}
+			if g.Evicted() != 1 || g.Refused() != 0 {
+				t.Errorf("%d gave way and %d were refused", g.Evicted(), g.Refused())
+			}
+		})
+	}
+}
+
+// TestBusyStay: what is being answered gives way to nobody; the new one is refused,
+// and taken once there is room.
+func TestBusyStay(t *testing.T) {
+	g := New(Bounds{All: 2})
+	entered, release := make(chan bool), make(chan bool)
+	address := site(t, g, func(_ http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/slow" {
+			entered <- true
+			<-release
+		}
+	})
+	done := make(chan bool, 2)
+	for range 2 {
+		c := dial(t, "127.0.0.1", address)
+		go func() { done <- answered(c, "/slow") }()
+		<-entered
+	}
+	if !cut(dial(t, "127.0.0.1", address)) {
+		t.Error("a third is taken")
+	}
+	if g.Refused() != 1 || g.Open() != 2 {
+		t.Errorf("%d are refused and %d open", g.Refused(), g.Open())
+	}
+	close(release)
+	if !<-done || !<-done {
+		t.Error("one that was being answered was cut")
+	}
+	if !answered(dial(t, "127.0.0.1", address), "/") {
+		t.Error("with room again one is not answered")
+	}
+}
+
+// TestClosedMakesRoom counts down to nothing.
+func TestClosedMakesRoom(t *testing.T) {
+	g := New(Bounds{All: 100})
+	address := site(t, g, func(http.ResponseWriter, *http.Request) {})
+	for range 20 {
+		c := dial(t, "127.0.0.1", address)
+		if !answered(c, "/") {
+			t.Fatal("not answered")
+		}
+		c.Close()
+	}
+	deadline := time.After(10 * time.Second)
+	for g.Open() > 0 {
+		select {
+		case <-deadline:
+			t.Fatalf("%d are on the books", g.Open())
+		case <-time.After(time.Millisecond):
+		}
+	}
+	if len(g.caller) != 0 || len(g.listener) != 0 || g.idle.Len() != 0 {
+		t.Errorf("the books hold %v %v %d", g.caller, g.listener, g.idle.Len())
+	}
+}

@@ -1,0 +1,246 @@
+package control_test
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/balancer"
+	"unitas/internal/control"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/store"
+)
+
+// pooled gives the bench a check and a pool, and a group of the size in it.
+func (b *bench) pooled(size int) {
+	b.t.Helper()
+	now := time.Now()
+	if _, err := b.store.AddCheck(ctx, now, "ada", store.Check{Check: health.Check{Name: "berths-up", Kind: health.TCP, Port: 9, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 20}}); err != nil {
+		b.t.Fatal(err)
+	}
+	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}, anything); err != nil {
+		b.t.Fatal(err)
+	}
+	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1},
+		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, anything); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// well has every instance of the group found healthy once it settles.
+func (b *bench) well(size int) []store.Instance {
+	b.t.Helper()
+	b.eventually("all settle", func() bool {
+		p, err := b.ctl.Picture(ctx, "berths")
+		return err == nil && len(p.Instances) == size && !slices.ContainsFunc(p.Instances, func(in store.Instance) bool { return in.State != fleet.Settling })
+	})
+	all, err := b.store.Instances(ctx, "berths", false, store.Page{Limit: 100})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	for _, in := range all {
+		control.VerdictChanged(b.ctl, in.ID, health.Report{Check: "berths-up", Verdict: health.Healthy, Since: time.Now(), Why: "1 of 1"})
+	}
+	b.whole(size)
+	return all
+}
+
+// TestTakeoverFindsMachines: a replica that was there before the group was takes it
+// over with all its machines.
+func TestTakeoverFindsMachines(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	first := b.stop
+	b.start("two") // both run before there is a group
+	second := b.stop
+	b.group(3)
+	b.whole(3)
+	before := b.serving()
+	leased, err := b.store.Leased(ctx, "one")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stop, next := first, "two"
+	if len(leased) == 0 {
+		stop, next = second, "one"
+	}
+	stop()
+	b.eventually("the other has it", func() bool { l, err := b.store.Leased(ctx, next); return err == nil && len(l) == 1 })
+	victim := before[0].ID
+	b.yard.end(victim) // the new keeper hears of it
+	b.eventually("the new one acts", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.whole(3)
+	if lost := b.journal("instance.lost"); len(lost) != 1 || lost[0].Instance != victim {
+		t.Errorf("lost are %+v", lost)
+	}
+}
+
+// TestLeasedAwayAndBack: a group whose lease went to another replica and came back
+// is kept.
+func TestLeasedAwayAndBack(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	if err := b.store.Renew(ctx, "one", -time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if names, err := b.store.Lease(ctx, "two", false); err != nil || len(names) != 1 { // which is never heard of again
+		t.Fatalf("the other took %v: %v", names, err)
+	}
+	b.eventually("it is back", func() bool { l, err := b.store.Leased(ctx, "one"); return err == nil && len(l) == 1 })
+	victim := b.serving()[0].ID
+	b.yard.end(victim)
+	b.eventually("it is kept", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.whole(2)
+}
+
+// TestSlowDatabaseKeepsNobodyInTraffic: while a commit waits, one that turns ill and
+// one whose machine ends are taken out of traffic all the same.
+func TestSlowDatabaseKeepsNobodyInTraffic(t *testing.T) {
+	b := newBench(t)
+	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100)}
+	b.balancer = h
+	b.pooled(4)
+	b.start("one")
+	all := b.well(4)
+	b.eventually("all get requests", func() bool { return h.allOpen(4) })
+
+	conn, err := pgx.Connect(ctx, b.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	tx, err := conn.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.Exec(ctx, `select 1 from groups where name = 'berths' for update`); err != nil {
+		t.Fatal(err)
+	}
+	ill := func(id string) {
+		control.VerdictChanged(b.ctl, id, health.Report{Check: "berths-up", Verdict: health.Unhealthy, Since: time.Now(), Why: "failed 3 of 3"})
+	}
+	ill(all[0].ID) // its entry waits to be written
+	b.eventually("a commit waits", func() bool {
+		var waits bool
+		_ = conn.QueryRow(ctx, `select exists (select from pg_stat_activity where wait_event_type = 'Lock' and datname = current_database())`).Scan(&waits)
+		return waits
+	})
+	begun := time.Now()
+	ill(all[1].ID)
+	b.yard.end(all[2].ID)
+	b.eventually("they are closed", func() bool { return h.allOpen(1) })
+	if took := time.Since(begun); took > time.Second {
+		t.Errorf("with a database that waits it took %s", took)
+	}
+	if err := tx.Rollback(ctx); err != nil {
+		t.Fatal(err)
+	}
+	b.eventually("the decision is written in the end", func() bool { return len(b.journal("verdict.unhealthy")) == 2 })
+	if !h.allOpen(1) && !h.allOpen(2) { // the lost one may be replaced by now, not yet healthy
+		t.Error("a decision opened what is ill")
+	}
+}
+
+// TestStuckGroupSaysSo: a group whose decisions the database refuses says so, in its
+// sentence and among the groups that are stuck, and goes on once they are taken.
+func TestStuckGroupSaysSo(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	conn, err := pgx.Connect(ctx, b.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	exec := func(sql string) {
+		t.Helper()
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exec(`create function refuse() returns trigger language plpgsql as $$ begin raise exception 'the sea is rough' using errcode = '23514'; end $$`)
+	exec(`create trigger refuse before insert on journal for each row execute function refuse()`)
+	b.yard.end(b.serving()[0].ID)
+	b.eventually("it says so", func() bool { return strings.Contains(b.sentence(), "the database refuses them: the sea is rough") })
+	p, err := b.ctl.Picture(ctx, "berths")
+	if err != nil || p.Stuck.Since.IsZero() || b.metric("unitas_groups_stuck") != 1 {
+		t.Errorf("it is stuck since %v, and %v groups are: %v", p.Stuck.Since, b.metric("unitas_groups_stuck"), err)
+	}
+	exec(`drop trigger refuse on journal`)
+	b.eventually("it goes on", func() bool { return len(b.journal("instance.lost")) == 1 })
+	b.whole(2)
+	b.eventually("and is not stuck any more", func() bool {
+		return b.metric("unitas_groups_stuck") == 0 && strings.HasPrefix(b.sentence(), "2 of 2 serving")
+	})
+}
+
+// door is a balancer that notes what was open when its listeners opened.
+type door struct {
+	heard
+	mu     sync.Mutex
+	opened []int
+}
+
+func (d *door) Listen(string, []balancer.Listener) {
+	d.heard.mu.Lock()
+	n := 0
+	for _, open := range d.heard.open {
+		if open {
+			n++
+		}
+	}
+	d.heard.mu.Unlock()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.opened = append(d.opened, n)
+}
+
+// TestListenersOpenOnceTargetsAreKnown: after a restart nobody is let in before all
+// targets are there.
+func TestListenersOpenOnceTargetsAreKnown(t *testing.T) {
+	b := newBench(t)
+	b.pooled(3)
+	b.start("one")
+	b.well(3)
+	b.stop()
+	d := &door{heard: heard{open: map[string]bool{}, told: make(chan time.Time, 100)}}
+	b.balancer = d
+	b.start("one")
+	b.eventually("the listeners open", func() bool { d.mu.Lock(); defer d.mu.Unlock(); return len(d.opened) > 0 })
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.opened[0] != 3 {
+		t.Errorf("they opened with %d targets of 3", d.opened[0])
+	}
+}
+
+// TestSlowStrayHoldsNothingUp: while a stray takes its time to stop, groups are
+// leased and kept.
+func TestSlowStrayHoldsNothingUp(t *testing.T) {
+	b := newBench(t)
+	b.yard.machines["stray-001"] = fleet.MachineRunning
+	stall, stalled := make(chan struct{}), make(chan struct{}, 1)
+	b.yard.stopping = func(id string) {
+		if id == "stray-001" {
+			select {
+			case stalled <- struct{}{}:
+			default:
+			}
+			<-stall
+		}
+	}
+	b.start("one")
+	<-stalled
+	b.group(2)
+	b.eventually("two serve", func() bool { return len(b.serving()) == 2 })
+	close(stall)
+	b.eventually("the stray is gone", func() bool { return b.yard.count() == 2 })
+}
