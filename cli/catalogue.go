@@ -134,7 +134,7 @@ type checkFlags struct {
 
 func (f *checkFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.IntVar(&f.port, "port", 8080, "the `PORT` that is asked")
+	numberVar(flags, &f.port, "port", 8080, "the `PORT` that is asked")
 	flags.StringVar(&f.path, "path", "/", "the `PATH` that an http or https check gets")
 	flags.StringVar(&f.host, "host", "", "the host header that it sends; without it the address")
 	flags.StringVar(&f.statuses, "statuses", "200-299", "the statuses that are good, `RANGE,…`")
@@ -143,9 +143,9 @@ func (f *checkFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.lenient, "no-verify", false, "let an https check take any certificate")
 	flags.DurationVar(&f.interval, "interval", 5*time.Second, "time between two questions")
 	flags.DurationVar(&f.timeout, "timeout", 2*time.Second, "time for a whole answer; at most the interval")
-	flags.IntVar(&f.passes, "passes", 2, "good answers in a row to become healthy")
+	numberVar(flags, &f.passes, "passes", 2, "good answers in a row to become healthy")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
-	flags.IntVar(&f.fails, "fails", 3, "bad answers in a row to become unhealthy")
+	numberVar(flags, &f.fails, "fails", 3, "bad answers in a row to become unhealthy")
 }
 
 // advices are warnings as lines.

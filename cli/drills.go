@@ -53,7 +53,7 @@ sample workload does.`,
 	flags.StringVar(&zone, "zone", "", "the `ZONE`, for the kind zone")
 	flags.DurationVar(&span, "for", time.Minute, "how long, at most 1h")
 	flags.DurationVar(&slow, "slow", 2*time.Second, "for slow: how much later it answers")
-	flags.IntVar(&percent, "percent", 50, "for errors: the share of requests, in `PERCENT`")
+	numberVar(flags, &percent, "percent", 50, "for errors: the share of requests, in `PERCENT`")
 	flags.StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	listing := &cobra.Command{Use: "list", Short: "List drills that are under way", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {

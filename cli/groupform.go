@@ -18,22 +18,24 @@ import (
 // groupForm is a group as people write it: in flags, in a file, or in answers.
 // What is nil is not given.
 type groupForm struct {
-	Name      string         `json:"name,omitempty"`
-	Template  *string        `json:"template,omitempty"`
-	Zones     *[]string      `json:"zones,omitempty"`
-	Spread    *client.Spread `json:"spread,omitempty"`
-	Size      *int           `json:"size,omitempty"`
-	Min       *int           `json:"min,omitempty"`
-	Max       *int           `json:"max,omitempty"`
-	Above     *int           `json:"above,omitempty"`
-	Shed      *client.Shed   `json:"shed,omitempty"`
-	Pools     *[]string      `json:"pools,omitempty"`
-	Heal      *string        `json:"heal,omitempty"`
-	HealLimit *int           `json:"heal-limit,omitempty"` // percent
-	Settle    *span          `json:"settle,omitempty"`
-	Drain     *span          `json:"drain,omitempty"`
-	PinNew    *bool          `json:"pin-new,omitempty"`
-	Labels    *client.Labels `json:"labels,omitempty"`
+	Name     string  `json:"name,omitempty"`
+	Template *string `json:"template,omitempty"`
+	// NewTemplate is made with the group, which launches its first version.
+	NewTemplate *client.NewTemplate `json:"-"`
+	Zones       *[]string           `json:"zones,omitempty"`
+	Spread      *client.Spread      `json:"spread,omitempty"`
+	Size        *int                `json:"size,omitempty"`
+	Min         *int                `json:"min,omitempty"`
+	Max         *int                `json:"max,omitempty"`
+	Above       *int                `json:"above,omitempty"`
+	Shed        *client.Shed        `json:"shed,omitempty"`
+	Pools       *[]string           `json:"pools,omitempty"`
+	Heal        *string             `json:"heal,omitempty"`
+	HealLimit   *int                `json:"heal-limit,omitempty"` // percent
+	Settle      *span               `json:"settle,omitempty"`
+	Drain       *span               `json:"drain,omitempty"`
+	PinNew      *bool               `json:"pin-new,omitempty"`
+	Labels      *client.Labels      `json:"labels,omitempty"`
 }
 
 // span is a duration as people write it, such as 90s.
@@ -55,7 +57,7 @@ func secondsIn(s *span) *float64 {
 }
 
 func (f groupForm) body() client.NewGroup {
-	out := client.NewGroup{Name: f.Name, Min: f.Min, Max: f.Max, Zones: f.Zones, Spread: f.Spread, Above: f.Above, Shed: f.Shed, Pools: f.Pools, Heal: f.Heal,
+	out := client.NewGroup{Name: f.Name, NewTemplate: f.NewTemplate, Min: f.Min, Max: f.Max, Zones: f.Zones, Spread: f.Spread, Above: f.Above, Shed: f.Shed, Pools: f.Pools, Heal: f.Heal,
 		HealLimitPercent: f.HealLimit, SettleSeconds: secondsIn(f.Settle), DrainSeconds: secondsIn(f.Drain), PinNew: f.PinNew, Labels: f.Labels}
 	if f.Template != nil {
 		out.Template = *f.Template
@@ -95,23 +97,23 @@ type groupFlags struct {
 	template, shed, spread, heal, reason string
 	zones, pools                         []string
 	settle, drain                        time.Duration
-	pinNew, dryRun                       bool
+	pinNew, dryRun, yes                  bool
 	labels                               map[string]string
 }
 
 func (f *groupFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.template, "template", "", "the template version for new launches, `NAME@N`")
-	flags.IntVar(&f.size, "size", 0, "how many instances there should be")
-	flags.IntVar(&f.least, "min", 0, "the least size")
-	flags.IntVar(&f.most, "max", 0, "the most size")
-	flags.IntVar(&f.above, "above", 1, "how many instances more than the size there may be while one is replaced")
+	numberVar(flags, &f.size, "size", 0, "how many instances there should be")
+	numberVar(flags, &f.least, "min", 0, "the least size")
+	numberVar(flags, &f.most, "max", 0, "the most size")
+	numberVar(flags, &f.above, "above", 1, "how many instances more than the size there may be while one is replaced")
 	flags.StringSliceVar(&f.zones, "zones", nil, "the zones, in this order")
 	flags.StringVar(&f.spread, "spread", "even", "how zones are filled: even, in-order (the first that takes machines) or cheapest (by the template's price)")
 	flags.StringSliceVar(&f.pools, "pool", nil, "the `POOL` that sends it requests; may be given again")
 	flags.StringVar(&f.shed, "shed", "outdated", "who goes first when it shrinks: outdated, oldest or newest")
 	flags.StringVar(&f.heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), or a check's `NAME`")
-	flags.IntVar(&f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
+	numberVar(flags, &f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
 	flags.BoolVar(&f.pinNew, "pin-new", false, "pin every new instance")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 	flags.DurationVar(&f.settle, "settle", time.Minute, "how long after boot an instance may take to become healthy")

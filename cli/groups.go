@@ -224,13 +224,15 @@ func versions(s client.Summary) string {
 func (a *app) groupResize() *cobra.Command {
 	var to int
 	var reason string
+	var yes bool
 	cmd := &cobra.Command{Use: "resize NAME --size N", Short: "Change the size of a group", Args: exactly("NAME"),
 		Example: "  unitas group resize timetable --size 8 --reason \"bank holiday\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.changeGroup(cmd, args[0], client.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false)
+			return a.changeGroup(cmd, args[0], client.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false, yes)
 		}}
-	cmd.Flags().IntVar(&to, "size", 0, "how many instances there should be")
+	numberVar(cmd.Flags(), &to, "size", 0, "how many instances there should be")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
 	_ = cmd.MarkFlagRequired("size")
 	return cmd
 }
@@ -246,30 +248,50 @@ set here is for new launches only; a rollout replaces what runs.`,
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], client.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
 				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels,
-				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun)
+				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
 		}}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
+	cmd.Flags().BoolVar(&f.yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
 	return cmd
 }
 
-// changeGroup makes one change against the group as it was read.
-func (a *app) changeGroup(cmd *cobra.Command, name string, change client.GroupChange, dry bool) error {
+// changeGroup makes one change against the group as it was read. It looks first, and
+// asks when the change takes more than one in three of what serves.
+func (a *app) changeGroup(cmd *cobra.Command, name string, change client.GroupChange, dry, yes bool) error {
 	before, tag, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
 	if err != nil {
 		return err
 	}
-	g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-		return c.ChangeGroup(cmd.Context(), name, &client.ChangeGroupParams{IfMatch: &tag, DryRun: &dry}, change)
-	})
+	call := func(dry bool) (client.Group, error) {
+		g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
+			return c.ChangeGroup(cmd.Context(), name, &client.ChangeGroupParams{IfMatch: &tag, DryRun: &dry}, change)
+		})
+		return g, err
+	}
+	g, err := call(true)
 	if err != nil {
 		return err
+	}
+	if !dry {
+		if caution := valueOr(g.Caution, ""); caution != "" {
+			if err := a.confirm(yes, caution, fmt.Sprintf("This is what happens: %s.\n%s.\nDo it?", strings.Join(*g.Effects, ", "), strings.ToUpper(caution[:1])+caution[1:])); err != nil {
+				return err
+			}
+		}
+		if g, err = call(false); err != nil {
+			return err
+		}
 	}
 	return a.print(g, func() string {
 		effects := strings.Join(*g.Effects, ", ")
 		switch {
 		case dry:
-			return fmt.Sprintf("It would make this happen first: %s.\nNothing was changed; leave out --dry-run to change it.\n", effects)
+			text := fmt.Sprintf("It would make this happen first: %s.\n", effects)
+			if g.Caution != nil {
+				text += trouble.paint("Mind: ") + *g.Caution + ".\n"
+			}
+			return text + "Nothing was changed; leave out --dry-run to change it.\n"
 		case before.Size != g.Size:
 			return fmt.Sprintf("%s goes from %d to %d, between %d and %d: %s. Watch it with: unitas group show %s --watch\n", g.Name, before.Size, g.Size, g.Min, g.Max, effects, g.Name)
 		}

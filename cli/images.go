@@ -105,7 +105,7 @@ func (a *app) imageList() *cobra.Command {
 	flags.StringVar(&state, "state", "", "only `STATE`: baking, ready, broken or withdrawn")
 	flags.DurationVar(&newer, "newer-than", 0, "only those made within this time, such as 168h")
 	flags.DurationVar(&older, "older-than", 0, "only those made longer ago than this")
-	flags.IntVar(&limit, "limit", 1000, "how many at most")
+	numberVar(flags, &limit, "limit", 1000, "how many at most")
 	return cmd
 }
 

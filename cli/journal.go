@@ -49,8 +49,8 @@ func (a *app) journalCommand() *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&of, "group", "", "only what concerns this `GROUP`")
 	flags.StringVar(&instance, "instance", "", "only what concerns this `INSTANCE`")
-	flags.Int64Var(&rollout, "rollout", 0, "only what concerns the rollout of this `NUMBER`")
-	flags.IntVar(&limit, "limit", 50, "how many entries of the past to show, 1 to 1000")
+	numberVar(flags, &rollout, "rollout", 0, "only what concerns the rollout of this `NUMBER`")
+	numberVar(flags, &limit, "limit", 50, "how many entries of the past to show, 1 to 1000")
 	flags.BoolVar(&follow, "follow", false, "go on with what happens from now on, until Ctrl-C")
 	return cmd
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -21,7 +22,7 @@ type poolFlags struct {
 	check, choose, nobody, reason string
 	slowStart                     time.Duration
 	enough                        int
-	weights                       map[string]int
+	weights                       []string
 	labels                        map[string]string
 }
 
@@ -33,20 +34,50 @@ func (f *poolFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.nobody, "nobody", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
 	flags.DurationVar(&f.slowStart, "slow-start", 0, "how long a fresh target takes to come to its full share")
 	flags.StringArrayVar(&f.shares, "share", nil, "how a group shares with others, `GROUP=WEIGHT[,reserve]`; a reserve gets requests when too few of the others are healthy. May be repeated; none takes all away")
-	flags.IntVar(&f.enough, "enough", 50, "with a reserve: the `PERCENT` of the others that must be healthy")
-	flags.StringToIntVar(&f.weights, "weight", nil, "weights of single instances against others of their group, `INSTANCE=WEIGHT,…`, 100 without it; replaces all")
+	numberVar(flags, &f.enough, "enough", 50, "with a reserve: the `PERCENT` of the others that must be healthy")
+	flags.StringSliceVar(&f.weights, "weight", nil, "the weight of single instances against others of their group, `INSTANCE=WEIGHT,…`; the others keep theirs, 100 when they have none. 100 takes one away, none all")
 	flags.StringSliceVar(&f.zones, "zones", nil, "where the listeners stand, for advice")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 }
 
-// read reads what flags say in a form of their own.
-func (f *poolFlags) read() (listeners []client.Listener, shares []client.GroupShare, err error) {
+// read reads what flags say in a form of their own. The weights are put over those
+// that were.
+func (f *poolFlags) read(was client.TargetWeights) (listeners []client.Listener, shares []client.GroupShare, weights client.TargetWeights, err error) {
 	if listeners, err = f.listeners(); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
-	shares, err = f.groupShares()
-	return listeners, shares, err
+	if shares, err = f.groupShares(); err != nil {
+		return nil, nil, nil, err
+	}
+	weights, err = f.targetWeights(was)
+	return listeners, shares, weights, err
 }
+
+// targetWeights reads INSTANCE=WEIGHT over the weights that were.
+func (f *poolFlags) targetWeights(was client.TargetWeights) (client.TargetWeights, error) {
+	all := client.TargetWeights{}
+	maps.Copy(all, was)
+	for _, text := range f.weights {
+		if text == "none" {
+			clear(all)
+			continue
+		}
+		name, rest, given := strings.Cut(text, "=")
+		weight, err := parseNumber(rest)
+		switch {
+		case !given || err != nil:
+			return nil, misused("--weight %s: give INSTANCE=WEIGHT with a weight from 0 to 1000, or none", text)
+		case weight == usualWeight:
+			delete(all, name)
+		default:
+			all[name] = weight
+		}
+	}
+	return all, nil
+}
+
+// usualWeight is that of an instance that has none of its own.
+const usualWeight = 100
 
 // listeners reads ADDRESS:PORT[=CERTIFICATE,KEY].
 func (f *poolFlags) listeners() ([]client.Listener, error) {
@@ -75,7 +106,7 @@ func (f *poolFlags) groupShares() ([]client.GroupShare, error) {
 		}
 		name, rest, given := strings.Cut(text, "=")
 		number, word, _ := strings.Cut(rest, ",")
-		weight, err := strconv.Atoi(number)
+		weight, err := parseNumber(number)
 		if !given || err != nil || (word != "" && word != "reserve") {
 			return nil, misused("--share %s: give GROUP=WEIGHT or GROUP=WEIGHT,reserve", text)
 		}
@@ -103,13 +134,13 @@ func (a *app) poolCreate() *cobra.Command {
   unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=front.pem,front.key --check sailings-up --choose least-busy --slow-start 30s
   unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			listeners, shares, err := f.read()
+			listeners, shares, weights, err := f.read(nil)
 			if err != nil {
 				return err
 			}
 			body := client.NewPool{Name: args[0], Listeners: listeners, Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", client.Choose(f.choose)),
 				Nobody: given(cmd, "nobody", client.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
-				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", client.TargetWeights(f.weights)),
+				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", weights),
 				Labels: given(cmd, "label", client.Labels(f.labels))}
 			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreatePool(cmd.Context(), &client.CreatePoolParams{IdempotencyKey: freshKey()}, body)
@@ -153,18 +184,18 @@ func (a *app) poolSet() *cobra.Command {
 		Example: `  unitas pool set front --share timetable=90 --share timetable-next=10 --reason "a tenth to the new one"
   unitas pool set front --weight timetable-003=25`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			listeners, shares, err := f.read()
+			was, tag, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
-			_, tag, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
+			listeners, shares, weights, err := f.read(was.Weights)
 			if err != nil {
 				return err
 			}
 			body := client.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
 				Choose: given(cmd, "choose", client.Choose(f.choose)), Nobody: given(cmd, "nobody", client.Nobody(f.nobody)),
 				SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()), Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough),
-				Weights: given(cmd, "weight", client.TargetWeights(f.weights)), Labels: given(cmd, "label", client.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
+				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", client.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
 			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.ChangePool(cmd.Context(), args[0], &client.ChangePoolParams{IfMatch: &tag}, body)
 			})
@@ -270,13 +301,16 @@ func poolPicture(p client.Pool) string {
 		fmt.Fprintf(&b, "  %s://%s  %s\n", map[bool]string{true: "https", false: "http"}[l.Secure], l.Address, text)
 	}
 	b.WriteString("\n")
-	rows := [][]string{{"target", "version", "traffic", ">share", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %", "address"}}
+	rows := [][]string{{"target", "version", "verdict", "traffic", ">share", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %", "address"}}
 	for _, t := range p.Targets {
-		rows = append(rows, []string{t.Instance, t.Version, targetWord(t), fmt.Sprintf("%.0f %%", t.SharePercent), strconv.Itoa(t.InFlight),
+		rows = append(rows, []string{t.Instance, t.Version, verdictWord(t.Verdict), targetWord(t), fmt.Sprintf("%.0f %%", t.SharePercent), strconv.Itoa(t.InFlight),
 			strconv.FormatInt(t.Requests, 10), strconv.FormatInt(t.Failures, 10), strconv.FormatInt(t.Retried, 10), millis(t.MedianMs), millis(t.P99Ms), t.Address})
 	}
 	b.WriteString(orNone(rows, "It has no targets; groups that name the pool bring theirs."))
 	for _, t := range p.Targets {
+		if !t.Open {
+			fmt.Fprintf(&b, "\n%s gets no requests: %s %s.\n", t.Instance, p.Check, t.Why)
+		}
 		for i, r := range t.WaitsFor {
 			if i == 0 {
 				fmt.Fprintf(&b, "\n%s finishes %s:\n", t.Instance, counted(t.InFlight, "request"))
@@ -310,6 +344,16 @@ func counted(n int, noun string) string {
 		return "1 " + noun
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func verdictWord(v client.Verdict) string {
+	switch v {
+	case client.Unhealthy:
+		return trouble.paint(string(v))
+	case client.Unknown:
+		return waiting.paint(string(v))
+	}
+	return string(v)
 }
 
 func targetWord(t client.Target) string {

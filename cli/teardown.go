@@ -24,6 +24,9 @@ type environmentOf struct {
 	checks    []client.Check
 	templates []client.Template
 	images    []client.Image
+	// stays says of pools, checks, templates and images why they cannot go, by what
+	// lines calls them.
+	stays map[string]string
 }
 
 func (a *app) teardownCommand() *cobra.Command {
@@ -43,14 +46,27 @@ used goes. What something without the label still uses stays, and is named.`,
 			if err != nil {
 				return err
 			}
-			lines := e.lines()
-			if len(lines) == 0 {
+			if err := a.judge(cmd.Context(), &e); err != nil {
+				return err
+			}
+			lines, stay := e.lines(), e.stayLines()
+			if len(lines)+len(stay) == 0 {
 				fmt.Fprintf(a.out, "Nothing has the label %s.\n", label)
 				return nil
 			}
-			text := "This removes, in this order:\n  " + strings.Join(lines, "\n  ") + "\nJournals stay.\n"
+			text := "This removes, in this order:\n  " + strings.Join(lines, "\n  ") + "\n"
+			if len(lines) == 0 {
+				text = "This removes nothing.\n"
+			}
+			if len(stay) > 0 {
+				text += "This stays, since something without the label uses it:\n  " + strings.Join(stay, "\n  ") + "\n"
+			}
+			text += "Journals stay.\n"
 			if dry {
-				return a.print(lines, func() string { return text + "Nothing was removed; leave out --dry-run to remove it.\n" })
+				return a.print(map[string]any{"removes": lines, "stays": append([]string{}, stay...)}, func() string { return text + "Nothing was removed; leave out --dry-run to remove it.\n" })
+			}
+			if pinned := e.pinned(); len(pinned) > 0 {
+				return fmt.Errorf("%s pinned: %s; unpin first what may go; nothing was removed", isAre(len(pinned), "instance"), strings.Join(pinned, ", "))
 			}
 			if frozen := e.frozen(); frozen != "" {
 				return fmt.Errorf("the group %s is frozen; thaw it first with: unitas group thaw %s; nothing was removed", frozen, frozen)
@@ -124,16 +140,41 @@ func (e environmentOf) frozen() string {
 	return ""
 }
 
+// pinned are the instances that nothing may remove.
+func (e environmentOf) pinned() []string {
+	var all []string
+	for _, in := range slices.Concat(e.instances, e.alone) {
+		if in.Pinned {
+			all = append(all, in.Id)
+		}
+	}
+	return all
+}
+
+func isAre(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " is"
+	}
+	return counted(n, noun) + " are"
+}
+
 func (e environmentOf) lines() []string {
 	var all []string
 	for _, g := range e.groups {
 		n := 0
+		var pinned []string
 		for _, in := range e.instances {
 			if in.Group == g.Name {
 				n++
+				if in.Pinned {
+					pinned = append(pinned, in.Id)
+				}
 			}
 		}
 		line := fmt.Sprintf("the group %s with %s, out of %s", g.Name, counted(n, "instance"), orWord(strings.Join(g.Pools, ", "), "no pool"))
+		if len(pinned) > 0 {
+			line += fmt.Sprintf(" (pinned: %s; unpin first)", strings.Join(pinned, ", "))
+		}
 		if g.Frozen != "" {
 			line += fmt.Sprintf(" (frozen: %s; it must be thawed first)", g.Frozen)
 		}
@@ -143,18 +184,80 @@ func (e environmentOf) lines() []string {
 		all = append(all, fmt.Sprintf("the instance %s in %s, which belongs to no group", in.Id, in.Zone))
 	}
 	for _, p := range e.pools {
-		all = append(all, fmt.Sprintf("the pool %s with its listener on %s", p.Name, addressesOf(p)))
+		if e.stays["the pool "+p.Name] == "" {
+			all = append(all, fmt.Sprintf("the pool %s with its listener on %s", p.Name, addressesOf(p)))
+		}
 	}
-	for _, c := range e.checks {
-		all = append(all, "the check "+c.Name)
-	}
-	for _, t := range e.templates {
-		all = append(all, fmt.Sprintf("the template %s@%d", t.Name, t.Version))
-	}
-	for _, i := range e.images {
-		all = append(all, fmt.Sprintf("the image %s@%d", i.Name, i.Version))
+	for _, one := range e.deletions(context.Background())[len(e.pools):] {
+		if e.stays[one.what] == "" {
+			all = append(all, one.what)
+		}
 	}
 	return all
+}
+
+// stayLines tell what cannot go, and why.
+func (e environmentOf) stayLines() []string {
+	var all []string
+	for _, one := range e.deletions(context.Background()) {
+		if why := e.stays[one.what]; why != "" {
+			all = append(all, one.what+": "+why)
+		}
+	}
+	return all
+}
+
+// judge finds out what cannot go, in the order of removal, since what stays keeps
+// what it uses.
+func (a *app) judge(ctx context.Context, e *environmentOf) error {
+	e.stays = map[string]string{}
+	stay := func(what string, users ...string) {
+		users = slices.DeleteFunc(users, func(u string) bool {
+			_, stays := e.stays[u]
+			return !stays && slices.ContainsFunc(e.deletions(ctx), func(d oneDeletion) bool { return d.what == u })
+		})
+		if len(users) > 0 {
+			e.stays[what] = strings.Join(users, ", ") + " uses it"
+		}
+	}
+	named := func(kind string, names []string) (all []string) {
+		for _, n := range names {
+			switch {
+			case kind == "the group" && slices.ContainsFunc(e.groups, func(g client.Group) bool { return g.Name == n }):
+			case kind == "the instance" && slices.ContainsFunc(append(slices.Clone(e.instances), e.alone...), func(i client.Instance) bool { return i.Id == n }):
+			default:
+				all = append(all, kind+" "+n)
+			}
+		}
+		return all
+	}
+	for _, p := range e.pools {
+		stay("the pool "+p.Name, named("the group", p.Groups)...)
+	}
+	for _, check := range e.checks {
+		c, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(ctx, check.Name) })
+		if err != nil {
+			return err
+		}
+		stay("the check "+check.Name, append(named("the pool", valueOr(c.Pools, nil)), named("the group", valueOr(c.Groups, nil))...)...)
+	}
+	for _, t := range e.templates {
+		ref := fmt.Sprintf("%s@%d", t.Name, t.Version)
+		whole, _, err := a.readTemplate(ctx, ref)
+		if err != nil {
+			return err
+		}
+		stay("the template "+ref, append(named("the group", whole.Users.Groups), named("the instance", whole.Users.Instances)...)...)
+	}
+	for _, i := range e.images {
+		ref := fmt.Sprintf("%s@%d", i.Name, i.Version)
+		whole, _, err := a.readImage(ctx, ref)
+		if err != nil {
+			return err
+		}
+		stay("the image "+ref, slices.Concat(named("the template", whole.Users.Templates), named("the group", whole.Users.Groups), named("the instance", whole.Users.Instances))...)
+	}
+	return nil
 }
 
 // tearDown removes the environment. What is refused is told and left, and the rest
@@ -193,6 +296,10 @@ func (a *app) tearDown(ctx context.Context, e environmentOf) error {
 		return err
 	}
 	for _, one := range e.deletions(ctx) {
+		if why := e.stays[one.what]; why != "" {
+			fmt.Fprintf(a.err, "%s stays: %s\n", one.what, why)
+			continue
+		}
 		if err := remove(one.what, one.call); err != nil {
 			return err
 		}

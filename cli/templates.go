@@ -37,11 +37,11 @@ func (f *templateFlags) add(cmd *cobra.Command) {
 	f.memory, f.disk = 256<<20, 1<<30
 	flags := cmd.Flags()
 	flags.StringVar(&f.image, "image", "", "the image version to launch, `NAME@N`")
-	flags.IntVar(&f.port, "port", 8080, "the `PORT` that the workload listens on")
+	numberVar(flags, &f.port, "port", 8080, "the `PORT` that the workload listens on")
 	flags.Float64Var(&f.cpus, "cpus", 1, "processors, also in parts such as 0.5")
 	flags.Var(&f.memory, "memory", "memory, such as 512MiB")
 	flags.Var(&f.disk, "disk", "room for the files of one instance, such as 2GiB")
-	flags.IntVar(&f.addresses, "addresses", 1, "how many network addresses an instance gets, 1 to 8")
+	numberVar(flags, &f.addresses, "addresses", 1, "how many network addresses an instance gets, 1 to 8")
 	flags.StringArrayVar(&f.open, "open", nil, "an open port with who may come in, `PORT[/tcp|udp][=RANGE,…]`; may be repeated. Without it the workload's port, from this machine")
 	flags.StringVar(&f.userData, "user-data", "", "a `FILE` that runs once at first boot: a script with #!, or a #cloud-config with write_files and runcmd; - reads standard input")
 	flags.StringVar(&f.text, "user-data-text", "", "the user data itself, as `TEXT`")
@@ -183,7 +183,7 @@ Only what is given changes; the difference is printed.`,
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().IntVar(&from, "from", 0, "the version `N` to start from; without it the latest")
+	numberVar(cmd.Flags(), &from, "from", 0, "the version `N` to start from; without it the latest")
 	_ = cmd.MarkFlagRequired("note")
 	return cmd
 }

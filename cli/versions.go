@@ -109,6 +109,7 @@ func (a *app) marksCommand(kind string) *cobra.Command {
 
 func (a *app) withdrawCommand(kind string) *cobra.Command {
 	var reason, successor string
+	var yes bool
 	cmd := &cobra.Command{Use: "withdraw NAME@N --reason WHY", Short: "Stop new use of a version; what runs on it stays", Args: exactly("NAME@N"),
 		Long: `Stops new use of a version, for good. Instances that run on it stay, and groups
 that launch it go on and show an advice. --successor names what to use instead.`,
@@ -121,8 +122,11 @@ that launch it go on and show an advice. --successor names what to use instead.`
 			}
 			body := client.Withdrawal{Reason: reason, Successor: given(cmd, "successor", successor)}
 			if kind == "image" {
-				_, tag, err := a.readImage(cmd.Context(), args[0])
+				was, tag, err := a.readImage(cmd.Context(), args[0])
 				if err != nil {
+					return err
+				}
+				if err := a.confirm(yes, "withdrawing "+args[0]+" is for good", withdrawal(kind, args[0], was.Users)); err != nil {
 					return err
 				}
 				i, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
@@ -138,6 +142,9 @@ that launch it go on and show an advice. --successor names what to use instead.`
 				return err
 			}
 			users := t.Users
+			if err := a.confirm(yes, "withdrawing "+args[0]+" is for good", withdrawal(kind, args[0], users)); err != nil {
+				return err
+			}
 			if t, _, err = ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
 				return c.WithdrawTemplate(cmd.Context(), name, version, &client.WithdrawTemplateParams{IfMatch: &tag}, body)
 			}); err != nil {
@@ -147,8 +154,18 @@ that launch it go on and show an advice. --successor names what to use instead.`
 		}}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; whoever wants to use it is told")
 	cmd.Flags().StringVar(&successor, "successor", "", "what to use instead, `NAME@N`")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	_ = cmd.MarkFlagRequired("reason")
 	return cmd
+}
+
+// withdrawal says what the withdrawal of a version means, and asks.
+func withdrawal(kind, ref string, u *client.Users) string {
+	text := fmt.Sprintf("This stops new use of the %s %s for good; it cannot be taken back.\n", kind, ref)
+	if u != nil && len(u.Groups)+len(u.Instances) > 0 {
+		text += "What runs on it stays, and groups that launch it go on with an advice:\n" + usersText(u) + "\n"
+	}
+	return text + "Withdraw it?"
 }
 
 func withdrawnLine(ref string, u *client.Users) string {

@@ -170,7 +170,7 @@ func (a *app) confirm(yes bool, what, question string) error {
 	fmt.Fprint(a.err, question+" [y/N] ")
 	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
-		return errors.New("nothing was deleted")
+		return errors.New("nothing was done")
 	}
 	return nil
 }

@@ -748,7 +748,10 @@ type Group struct {
 	Above int `json:"above"`
 
 	// Advice What is allowed and will hurt
-	Advice       []string  `json:"advice"`
+	Advice []string `json:"advice"`
+
+	// Caution Why a person should be asked before the change is made; absent when there is no reason
+	Caution      *string   `json:"caution,omitempty"`
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
@@ -788,9 +791,15 @@ type Group struct {
 	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
 
 	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
-	Spread   Spread  `json:"spread"`
-	Summary  Summary `json:"summary"`
-	Template string  `json:"template"`
+	Spread Spread `json:"spread"`
+
+	// Stuck Why no decision about it can be written now; absent when they can
+	Stuck *string `json:"stuck,omitempty"`
+
+	// StuckAt Since when
+	StuckAt  *time.Time `json:"stuck_at,omitempty"`
+	Summary  Summary    `json:"summary"`
+	Template string     `json:"template"`
 
 	// UsualSeconds How long instances of this template usually take from order to serving: the median of the last 50
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
@@ -1202,7 +1211,8 @@ type NewGroup struct {
 	Min *int `json:"min,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
-	Name Name `json:"name"`
+	Name        Name         `json:"name"`
+	NewTemplate *NewTemplate `json:"new_template,omitempty"`
 
 	// PinNew Pin every new instance
 	PinNew        *bool     `json:"pin_new,omitempty"`
@@ -1563,8 +1573,11 @@ type Run struct {
 
 // Service defines model for Service.
 type Service struct {
-	Now     time.Time `json:"now"`
-	Version string    `json:"version"`
+	Now time.Time `json:"now"`
+
+	// Troubles What keeps the service from working as it should, in sentences; none when it is well
+	Troubles []string `json:"troubles"`
+	Version  string   `json:"version"`
 
 	// Zones In the order in which they are filled
 	Zones []string `json:"zones"`
@@ -1634,10 +1647,14 @@ type Target struct {
 
 	// SharePercent Its part of new requests now
 	SharePercent float64 `json:"share_percent"`
+	Verdict      Verdict `json:"verdict"`
 	Version      string  `json:"version"`
 
 	// WaitsFor When it gets no new requests: those that it still has, oldest first, at most ten
 	WaitsFor []RequestInFlight `json:"waits_for"`
+
+	// Why What the verdict of the pool's check rests on, or how far the answers are from one, with the last of them
+	Why string `json:"why"`
 
 	// Windows Over 1, 5 and 15 minutes
 	Windows []TrafficWindow `json:"windows"`

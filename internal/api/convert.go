@@ -170,6 +170,7 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 		out.Rollout = &p.Rollout.ID
 	}
 	out.UsualSeconds, out.SlowSeconds = known(p.Usual.Median), known(p.Usual.Slow)
+	out.Stuck, out.StuckAt = text(p.Stuck.Why), optional(p.Stuck.Since)
 	return out
 }
 

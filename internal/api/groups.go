@@ -62,31 +62,57 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 			Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
 		},
 	}
-	good := func(r store.Reader) error {
+	var fresh *store.Template
+	if b.NewTemplate != nil {
+		made, err := s.templateAlong(ctx, *b.NewTemplate, v)
+		if err != nil {
+			return nil, err
+		}
+		fresh = &made
+	}
+	first := func(tx *store.Tx) error {
 		var faults []fieldFault
 		var refusal *fleet.Refusal
 		if err := g.Validate(); errors.As(err, &refusal) {
 			faults = append(faults, fieldFault{"/" + refusal.Field, refusal.Text})
 		}
-		return s.checkReferences(ctx, r, store.Group{}, g, faults...)
-	}
-	if some(r.Params.DryRun, false) {
-		if _, err := s.Store.Group(ctx, b.Name); err == nil {
-			return nil, about("group", b.Name, store.ErrExists)
+		if fresh != nil {
+			if _, err := tx.AddTemplate(ctx, *fresh, false); errors.Is(err, store.ErrExists) {
+				faults = append(faults, fieldFault{"/new_template/name", fmt.Sprintf("there is a template %s already; choose another name, or launch it as it is", fresh.Name)})
+			} else if err != nil {
+				return err
+			}
 		}
-		if err := good(s.Store.Reader); err != nil {
-			return nil, err
-		}
-		g.CreatedAt = time.Now().UTC()
-		p := control.Picture{Group: g}
-		return contract.CreateGroup200JSONResponse(fromPicture(g.CreatedAt, p, s.Control.Around(ctx, p))), nil
+		return s.checkReferences(ctx, tx.Reader, store.Group{}, g, faults...)
 	}
-	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g, good); err != nil {
+	dry := some(r.Params.DryRun, false)
+	g, err = s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g, dry, first)
+	if err != nil {
 		return nil, about("group", b.Name, err)
+	}
+	if dry {
+		p := control.Picture{Group: g}
+		return contract.CreateGroup200JSONResponse(fromPicture(time.Now().UTC(), p, s.Control.Around(ctx, p))), nil
 	}
 	s.Control.GroupChanged(b.Name)
 	out, err := s.group(ctx, b.Name)
 	return contract.CreateGroup201JSONResponse(out), err
+}
+
+// templateAlong is a template that is made with the group that launches its first
+// version.
+func (s *Server) templateAlong(ctx context.Context, b contract.NewTemplate, launches fleet.Version) (store.Template, error) {
+	if launches != (fleet.Version{Name: b.Name, N: 1}) {
+		return store.Template{}, invalid("/template", "it is %s, and the first version of the new template is %s@1; give that", launches, b.Name)
+	}
+	t, _, faults, err := s.completeTemplate(ctx, newTemplate(b), b.Image)
+	if len(faults) > 0 {
+		for k := range faults {
+			faults[k].pointer = "/new_template" + faults[k].pointer
+		}
+		err = invalidFields(faults)
+	}
+	return t, err
 }
 
 // checkReferences reports everything that a group names and that is not there,
@@ -178,8 +204,15 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 	if err := s.checkReferences(ctx, s.Store.Reader, p.Group, after); err != nil {
 		return nil, err
 	}
+	before := p
 	p.Group = after
-	effects := fleet.Effects(time.Now().UTC(), p.View())
+	pools := s.Control.Around(ctx, before).Pools
+	for _, more := range s.Control.Around(ctx, p).Pools {
+		if !slices.ContainsFunc(pools, func(had fleet.PoolAround) bool { return had.Name == more.Name }) {
+			pools = append(pools, more)
+		}
+	}
+	outlook := fleet.Effects(time.Now().UTC(), before.View(), p.View(), pools)
 	if !some(r.Params.DryRun, false) {
 		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(r store.Reader, g *store.Group) (fleet.Entry, error) {
 			was := *g
@@ -193,7 +226,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 		}
 	}
 	out, err := s.group(ctx, r.Name)
-	out.Effects = &effects
+	out.Effects, out.Caution = &outlook.Effects, text(outlook.Caution)
 	return contract.ChangeGroup200JSONResponse(out), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strconv"
@@ -14,7 +15,9 @@ import (
 	"unitas/internal/api/contract"
 	"unitas/internal/balancer"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/traffic"
+	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
 
@@ -51,7 +54,9 @@ func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
 			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}
 		}),
 		Listeners: each(p.Listeners, func(l store.Listener) contract.ListenerState { return fromListener(l, stats.Listeners) }),
-		Targets:   each(stats.Targets, fromTarget),
+		Targets: each(stats.Targets, func(t balancer.TargetStats) contract.Target {
+			return fromTarget(t, s.Control.Standing(t.Instance, p.Check))
+		}),
 		Versions: each(stats.Versions, func(v balancer.VersionStats) contract.VersionTraffic {
 			return contract.VersionTraffic{Version: v.Version, InFlight: v.InFlight, Windows: each(v.Windows, fromWindow)}
 		}),
@@ -70,9 +75,9 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 	return out
 }
 
-func fromTarget(t balancer.TargetStats) contract.Target {
+func fromTarget(t balancer.TargetStats, standing health.Report) contract.Target {
 	longest := t.Windows[len(t.Windows)-1]
-	return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Open: t.Open, SharePercent: round2(t.Share * 100),
+	return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Verdict: contract.Verdict(standing.Verdict), Why: standing.Why, Open: t.Open, SharePercent: round2(t.Share * 100),
 		AsideUntil: optional(t.Aside), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
 		MedianMs: round2(longest.Median), P99Ms: round2(longest.P99), Windows: each(t.Windows, fromWindow),
 		WaitsFor: each(t.WaitsFor, func(r balancer.Request) contract.RequestInFlight {
@@ -88,13 +93,17 @@ func fromWindow(w balancer.Window) contract.TrafficWindow {
 
 // poolSentence heads every page about the pool.
 func poolSentence(p contract.Pool, takenOver string) string {
-	open, aside, leaving := 0, 0, 0
+	open, aside, waiting, ill, leaving := 0, 0, 0, 0, 0
 	for _, t := range p.Targets {
 		switch {
 		case t.Open && t.AsideUntil != nil:
 			aside++
 		case t.Open:
 			open++
+		case t.Verdict == contract.Unknown:
+			waiting++
+		case t.Verdict == contract.Unhealthy:
+			ill++
 		default:
 			leaving++
 		}
@@ -106,8 +115,17 @@ func poolSentence(p contract.Pool, takenOver string) string {
 	if aside > 0 {
 		out += fmt.Sprintf("; %d set aside for refusing", aside)
 	}
+	if waiting > 0 {
+		out += fmt.Sprintf("; %d without enough answers to %s yet", waiting, p.Check)
+	}
+	if ill > 0 {
+		out += fmt.Sprintf("; %d unhealthy by %s", ill, p.Check)
+	}
 	if leaving > 0 {
 		out += fmt.Sprintf("; %d closed", leaving)
+	}
+	if open+aside == 0 && len(p.Targets) > 0 && p.Nobody == contract.TryAll {
+		out = "No target is healthy, so those that are ill are tried, as the pool's setting wants" + strings.TrimPrefix(out, fmt.Sprintf("0 of %d targets get requests", len(p.Targets)))
 	}
 	if takenOver != "" {
 		out += "; " + takenOver
@@ -190,6 +208,18 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 			fault(fmt.Sprintf("/shares/%d/group", i), "there is no group %s", share.Group)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.Weights)) {
+		if _, had := was.Weights[name]; had {
+			continue
+		}
+		why, err := strangerTo(ctx, r, p.Name, name)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			fault("/weights/"+name, "%s", why)
+		}
+	}
 	if field, err := p.Settings.Validate(); err != nil {
 		fault("/"+field, "%s", err)
 	}
@@ -197,6 +227,22 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 		return invalidFields(faults)
 	}
 	return nil
+}
+
+// strangerTo says why an instance can have no weight in a pool, or "".
+func strangerTo(ctx context.Context, r store.Reader, pool, instance string) (why string, err error) {
+	in, err := r.Instance(ctx, instance)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && in.State == fleet.Gone) {
+		return fmt.Sprintf("there is no instance %s", words.Plain(instance, 100)), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	g, err := r.Group(ctx, in.Group)
+	if err == nil && !slices.Contains(g.Pools, pool) {
+		why = fmt.Sprintf("%s is of the group %s, which is not in the pool %s", instance, in.Group, pool)
+	}
+	return why, err
 }
 
 // ChangePool changes a pool.

@@ -60,11 +60,7 @@ func toPorts(ports *contract.OpenPorts, otherwise []template.Port) []template.Po
 func (s *Server) CreateTemplate(ctx context.Context, r contract.CreateTemplateRequestObject) (contract.CreateTemplateResponseObject, error) {
 	b := r.Body
 	dry := some(r.Params.DryRun, false)
-	t := store.Template{Name: b.Name, Note: some(b.Note, ""), Spec: template.Spec{
-		Port: some(b.Port, template.DefaultPort), CPUs: some(b.Cpus, template.DefaultCPUs), MemoryBytes: some(b.MemoryBytes, template.DefaultMemory),
-		DiskBytes: some(b.DiskBytes, template.DefaultDisk), Addresses: some(b.Addresses, 1), Ports: toPorts(b.Ports, nil),
-		PricePerHour: some(b.PricePerHour, 0), ZonePrices: some(b.ZonePrices, nil), Interruptible: some(b.Interruptible, false), UserData: some(b.UserData, ""),
-		Environment: some(b.Environment, map[string]string{}), Labels: some(b.Labels, map[string]string{})}}
+	t := newTemplate(*b)
 	if dry {
 		if _, err := s.Store.Template(ctx, fleet.Version{Name: b.Name}); err == nil {
 			return nil, templateExists(b.Name)
@@ -81,6 +77,15 @@ func (s *Server) CreateTemplate(ctx context.Context, r contract.CreateTemplateRe
 		return contract.CreateTemplate200JSONResponse(out), nil
 	}
 	return contract.CreateTemplate201JSONResponse(out), nil
+}
+
+// newTemplate is what a new template says, with the usual for what it does not.
+func newTemplate(b contract.NewTemplate) store.Template {
+	return store.Template{Name: b.Name, Note: some(b.Note, ""), Spec: template.Spec{
+		Port: some(b.Port, template.DefaultPort), CPUs: some(b.Cpus, template.DefaultCPUs), MemoryBytes: some(b.MemoryBytes, template.DefaultMemory),
+		DiskBytes: some(b.DiskBytes, template.DefaultDisk), Addresses: some(b.Addresses, 1), Ports: toPorts(b.Ports, nil),
+		PricePerHour: some(b.PricePerHour, 0), ZonePrices: some(b.ZonePrices, nil), Interruptible: some(b.Interruptible, false), UserData: some(b.UserData, ""),
+		Environment: some(b.Environment, map[string]string{}), Labels: some(b.Labels, map[string]string{})}}
 }
 
 func templateExists(name string) error {
@@ -127,17 +132,9 @@ func (s *Server) ReviseTemplate(ctx context.Context, r contract.ReviseTemplateRe
 // makeTemplate checks a version, says what is different and what will hurt,
 // and records it unless it is a dry run.
 func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef string, was *store.Template, dry bool) (contract.Template, error) {
-	i, faults, err := s.usableImage(ctx, "/image", imageRef)
+	t, i, faults, err := s.completeTemplate(ctx, t, imageRef)
 	if err != nil {
 		return contract.Template{}, err
-	}
-	t.Image, t.ImageVersion, t.ImageDigest = i.Name, i.Version, i.Digest
-	t.Complete()
-	for _, f := range t.Validate() {
-		faults = append(faults, fieldFault{"/" + f.Field, f.Text})
-	}
-	if _, err := userdata.Parse(t.UserData); err != nil {
-		faults = append(faults, fieldFault{"/user_data", err.Error()})
 	}
 	if len(faults) > 0 {
 		return contract.Template{}, invalidFields(faults)
@@ -170,6 +167,24 @@ func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef st
 		out.Changes = &different
 	}
 	return out, nil
+}
+
+// completeTemplate gives a version its image and what follows from that, and tells
+// what is wrong with it.
+func (s *Server) completeTemplate(ctx context.Context, t store.Template, imageRef string) (store.Template, store.Image, []fieldFault, error) {
+	i, faults, err := s.usableImage(ctx, "/image", imageRef)
+	if err != nil {
+		return t, i, nil, err
+	}
+	t.Image, t.ImageVersion, t.ImageDigest = i.Name, i.Version, i.Digest
+	t.Complete()
+	for _, f := range t.Validate() {
+		faults = append(faults, fieldFault{"/" + f.Field, f.Text})
+	}
+	if _, err := userdata.Parse(t.UserData); err != nil {
+		faults = append(faults, fieldFault{"/user_data", err.Error()})
+	}
+	return t, i, faults, nil
 }
 
 func fromChanges(changes []template.Change) []contract.Change {

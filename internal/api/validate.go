@@ -15,7 +15,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"unitas/internal/api/contract"
-	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
 )
 
@@ -161,7 +160,7 @@ func reasonOf(e *openapi3.SchemaError) string {
 		return "there is no such field here"
 	case "pattern":
 		if e.Schema.Pattern == `^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$` {
-			return fmt.Sprintf("%q is not a name: %s", e.Value, fleet.NamingRule)
+			return fmt.Sprintf("%q is not a name: %s", e.Value, words.NamingRule)
 		}
 		if strings.Contains(e.Schema.Pattern, "@") {
 			return fmt.Sprintf("%q is not a version; give NAME@NUMBER or NAME@MARK, such as timetable-web@4", e.Value)

@@ -284,12 +284,21 @@ func (c *Control) Answers(instance, check string) []health.Answer {
 }
 
 // Standing is what a check says of an instance now, and on which answers; of one that
-// is not asked here what its record says.
-func (c *Control) Standing(in store.Instance, check string) health.Report {
-	if r, ok := c.prober.Standing(in.ID, check); ok {
+// is not asked now what was last known.
+func (c *Control) Standing(instance, check string) health.Report {
+	if r, ok := c.prober.Standing(instance, check); ok {
 		return r
 	}
-	r := in.Report(check)
+	c.mu.Lock()
+	k := c.owner[instance]
+	c.mu.Unlock()
+	r := health.Report{Check: check, Verdict: health.Unknown}
+	if k != nil {
+		known, _ := k.facts()
+		if in, ok := known[instance]; ok {
+			r = in.Report(check)
+		}
+	}
 	if r.Why == "" {
 		r.Why = "not asked now"
 	}

@@ -232,13 +232,15 @@ func (b *bench) group(size int) {
 	b.t.Helper()
 	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20,
 		Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine,
-		Settle: time.Minute, Drain: time.Second}}, anything); err != nil {
+		Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")
 }
 
 func anything(store.Reader) error { return nil }
+
+func nothing(*store.Tx) error { return nil }
 
 func (b *bench) eventually(what string, so func() bool) {
 	b.t.Helper()
@@ -530,7 +532,7 @@ func TestAlone(t *testing.T) {
 		t.Helper()
 		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "trial", Size: 1, Min: 0, Max: 1, Alone: true,
 			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute},
-			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, anything); err != nil {
+			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, false, nothing); err != nil {
 			t.Fatal(err)
 		}
 		b.ctl.GroupChanged("trial")

@@ -27,7 +27,7 @@ func (b *bench) pooled(size int) {
 		b.t.Fatal(err)
 	}
 	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1},
-		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, anything); err != nil {
+		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 }

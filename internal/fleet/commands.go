@@ -12,16 +12,10 @@ import (
 	"unitas/internal/fleet/words"
 )
 
-// NamePattern is the naming rule of every object.
-var NamePattern = regexp.MustCompile(`^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
-
-// NamingRule says the rule of [NamePattern] to people.
-const NamingRule = "a name begins with a lower-case letter, goes on with lower-case letters, digits or hyphens, has 63 characters at most and does not end with a hyphen"
-
 // CheckName reports a name against the naming rule.
 func CheckName(field, name string) error {
-	if !NamePattern.MatchString(name) {
-		return refuse(field, "%q is not a name: %s", name, NamingRule)
+	if !words.IsName(name) {
+		return refuse(field, "%q is not a name: %s", name, words.NamingRule)
 	}
 	return nil
 }
@@ -244,6 +238,8 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 		return in, Entry{Kind: "instance." + kind, Instance: in.ID, Because: because, Text: fmt.Sprintf("%s is %s.", in.ID, text)}, nil
 	}
 	switch {
+	case in.State == Gone:
+		return in, Entry{}, refuse("", "%s is gone", in.ID)
 	case g.Alone && c != CommandPin && c != CommandUnpin:
 		return in, Entry{}, refuse("", "%s belongs to no group; retire it as it is", in.ID)
 	case c == CommandPin && in.Pinned, c == CommandUnpin && !in.Pinned:

@@ -39,15 +39,37 @@ func TestEffects(t *testing.T) {
 			Served: noon, Machine: Machine{State: MachineRunning}})
 	}
 	v.Group.NextSerial = 3
-	for size, want := range map[int]string{3: "no instance is launched or stopped", 5: "2 instances are launched, on timetable-web@2", 2: "1 instance is drained and stopped, from timetable-web@2"} {
-		v.Group.Size = size
-		if got := strings.Join(Effects(noon, v), ", "); got != want {
-			t.Errorf("at %d: %s", size, got)
-		}
+	front := PoolAround{Name: "front", Check: health.Check{Name: "sailings-up", Passes: 2, Interval: time.Second}}
+	back := PoolAround{Name: "back", Check: health.Check{Name: "fares-up", Passes: 1, Interval: 5 * time.Second}}
+	v.Group.Pools = []string{"front"}
+	for i := range v.Instances[:2] {
+		v.Instances[i].Reports = []health.Report{{Check: "sailings-up", Verdict: health.Healthy}}
 	}
-	v.Group.Frozen = "somebody looks"
-	if got := Effects(noon, v); got[0] != "nothing now: the group is frozen" {
-		t.Errorf("frozen: %s", got)
+	for _, c := range []struct {
+		name          string
+		change        func(*Group)
+		says, caution string
+	}{
+		{"nothing", func(g *Group) { g.Size = 3 }, "no instance is launched or stopped", ""},
+		{"larger", func(g *Group) { g.Size = 5 }, "2 instances are launched, on timetable-web@2", ""},
+		{"one in three fewer", func(g *Group) { g.Size = 2 }, "1 instance is drained and stopped, from timetable-web@2", ""}, // the one that no check found healthy yet,
+		{"more than one in three fewer", func(g *Group) { g.Size = 1 }, "2 instances are drained and stopped, from timetable-web@2, the pool front has 1 target of this group then, now 2",
+			"2 of the 3 that serve are drained and stopped at once, more than one in three"},
+		{"another pool", func(g *Group) { g.Pools = []string{"front", "back"} }, "no instance is launched or stopped, the pool front has 2 targets of this group then, now 2, " +
+			"the pool back sends requests to each of its instances once fares-up finds it healthy (1 pass, about 5 s), and new ones serve nobody before", ""},
+		{"out of its pool", func(g *Group) { g.Pools = nil }, "no instance is launched or stopped, the pool front loses its 2 targets of this group",
+			"the pool front sends no more requests to this group, which has 2 targets there"},
+		{"frozen", func(g *Group) { g.Frozen = "somebody looks" }, "nothing now: the group is frozen", ""},
+	} {
+		after := v
+		c.change(&after.Group)
+		got := Effects(noon, v, after, []PoolAround{front, back})
+		if says := strings.Join(got.Effects, ", "); says != c.says {
+			t.Errorf("%s: %s", c.name, says)
+		}
+		if got.Caution != c.caution {
+			t.Errorf("%s: caution %q", c.name, got.Caution)
+		}
 	}
 }
 

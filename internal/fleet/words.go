@@ -24,6 +24,14 @@ func count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// count2 is count for a noun whose plural takes no s alone.
+func count2(n int, noun, plural string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %s", n, plural)
+}
+
 func either[T ~string](words []T) string {
 	parts := make([]string, len(words))
 	for i, w := range words {

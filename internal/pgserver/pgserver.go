@@ -1,14 +1,18 @@
-// Package pgserver runs a private PostgreSQL on loopback, for a service that
-// was not given a database of its own and for the tests.
+// Package pgserver runs a private PostgreSQL for a service that was not given a
+// database of its own and for the tests. It is reached through a socket in a
+// directory that only its owner enters, so that nobody else on the machine can take
+// its connections.
 package pgserver
 
 import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
+	"log/slog"
 	"net/url"
 	"os"
 	"os/exec"
@@ -21,13 +25,15 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/datadir"
 )
 
 // Server is a running private PostgreSQL.
 type Server struct {
 	dir      string
 	bin      string
-	port     int
+	sockets  string // the directory of its socket
 	password string
 	owner    *syscall.Credential // nil when this process may run it itself
 	fsync    bool
@@ -50,6 +56,12 @@ func Start(ctx context.Context, dir string, fsync bool) (*Server, error) {
 		if s.owner, err = postgresUser(); err != nil {
 			return nil, err
 		}
+		if err := datadir.Enterable(filepath.Dir(s.dir), "PostgreSQL runs as the user postgres"); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.makeSockets(); err != nil {
+		return nil, err
 	}
 	if err := s.makeCluster(ctx); err != nil {
 		return nil, err
@@ -89,6 +101,43 @@ func (s *Server) data() string         { return filepath.Join(s.dir, "cluster") 
 func (s *Server) passwordFile() string { return filepath.Join(s.dir, "password") }
 func (s *Server) log() string          { return filepath.Join(s.dir, "postgresql.log") }
 
+// longestSocketDir leaves room for the socket's name: a path of a socket has 107 bytes
+// at most.
+const longestSocketDir = 107 - len("/.s.PGSQL.5432.lock")
+
+// makeSockets makes the directory of the socket: below the data, or, when that path
+// is too long, one of a name that follows from it.
+func (s *Server) makeSockets() error {
+	s.sockets = filepath.Join(s.dir, "socket")
+	if len(s.sockets) > longestSocketDir {
+		sum := sha256.Sum256([]byte(s.dir))
+		s.sockets = filepath.Join(os.TempDir(), "unitas-"+hex.EncodeToString(sum[:8]))
+	}
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return fmt.Errorf("make the database's directory: %w", err)
+	}
+	if err := os.Mkdir(s.sockets, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("make the directory of the database's socket: %w", err)
+	}
+	own := uint32(os.Geteuid())
+	if s.owner != nil {
+		own = s.owner.Uid
+		for _, d := range []string{s.dir, s.sockets} {
+			if err := os.Chown(d, int(s.owner.Uid), int(s.owner.Gid)); err != nil {
+				return err
+			}
+		}
+	}
+	info, err := os.Lstat(s.sockets)
+	if err != nil {
+		return err
+	}
+	if stat, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || (ok && stat.Uid != own) || info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("%s is not a directory of the database's own that only its owner enters; remove it", s.sockets)
+	}
+	return nil
+}
+
 // makeCluster runs initdb unless it was run to its end before.
 func (s *Server) makeCluster(ctx context.Context) error {
 	if raw, err := os.ReadFile(s.passwordFile()); err == nil {
@@ -100,18 +149,13 @@ func (s *Server) makeCluster(ctx context.Context) error {
 	if err := os.RemoveAll(s.data()); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(s.dir, 0o700); err != nil {
-		return fmt.Errorf("make the database's directory: %w", err)
-	}
 	s.password = rand.Text()
 	if err := os.WriteFile(s.passwordFile(), []byte(s.password+"\n"), 0o600); err != nil {
 		return err
 	}
 	if s.owner != nil {
-		for _, p := range []string{s.dir, s.passwordFile()} {
-			if err := os.Chown(p, int(s.owner.Uid), int(s.owner.Gid)); err != nil {
-				return err
-			}
+		if err := os.Chown(s.passwordFile(), int(s.owner.Uid), int(s.owner.Gid)); err != nil {
+			return err
 		}
 	}
 	// In a directory of another name first, so that a half-made cluster is never taken for one.
@@ -144,22 +188,17 @@ func (s *Server) run(ctx context.Context, name string, args ...string) error {
 	return nil
 }
 
-// Up starts the server unless it runs, on the port it had before, and waits
-// until it answers.
+// Up starts the server unless it runs, and waits until it answers.
 func (s *Server) Up(ctx context.Context) error {
-	if port, ok := s.running(); ok {
-		s.port = port
+	switch sockets, ok := s.running(); {
+	case ok && sockets == s.sockets:
 		return s.await(ctx)
-	}
-	if s.port == 0 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
+	case ok: // an earlier version of this program started it, elsewhere
+		if err := s.Stop(ctx); err != nil {
 			return err
 		}
-		s.port = l.Addr().(*net.TCPAddr).Port
-		l.Close()
 	}
-	options := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c max_connections=200 -c log_min_messages=fatal", s.port)
+	options := "-c listen_addresses= -c port=5432 -c unix_socket_directories='" + s.sockets + "' -c unix_socket_permissions=0700 -c max_connections=200 -c log_min_messages=fatal"
 	if !s.fsync {
 		options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
 	}
@@ -169,28 +208,71 @@ func (s *Server) Up(ctx context.Context) error {
 	return s.await(ctx)
 }
 
-// running returns the port of a server that runs on the cluster already.
-func (s *Server) running() (port int, ok bool) {
+// running returns where the socket of a server is that runs on the cluster already.
+func (s *Server) running() (sockets string, ok bool) {
 	raw, err := os.ReadFile(filepath.Join(s.data(), "postmaster.pid"))
 	lines := strings.Split(string(raw), "\n")
-	if err != nil || len(lines) < 4 {
-		return 0, false
+	if err != nil || len(lines) < 5 {
+		return "", false
 	}
 	pid, _ := strconv.Atoi(strings.TrimSpace(lines[0]))
 	command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	if err != nil || !strings.Contains(string(command), s.data()) {
-		return 0, false // a pid that was used again
+		return "", false // a pid that was used again
 	}
-	port, err = strconv.Atoi(strings.TrimSpace(lines[3]))
-	return port, err == nil
+	return strings.TrimSpace(lines[4]), true
 }
+
+// How often it is looked whether the server runs, and how long at most it is waited
+// after tries to start it that failed.
+const (
+	lookEvery = time.Second
+	lastWait  = time.Minute
+)
+
+// Supervise brings the server back whenever it is down, until the context ends. It
+// tries ever more slowly while that fails, as it does on a full disk.
+func (s *Server) Supervise(ctx context.Context, log *slog.Logger) {
+	wait := lookEvery
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		}
+		if _, ok := s.running(); ok {
+			wait = lookEvery
+		} else {
+			log.Warn("the private PostgreSQL is down and is started again", "log", s.log())
+			if err := s.Up(ctx); err != nil && ctx.Err() == nil {
+				wait = min(2*wait, lastWait)
+				log.Error("the private PostgreSQL does not start; it is tried again", "in", wait, "error", err)
+			} else if err == nil {
+				wait = lookEvery
+				log.Info("the private PostgreSQL is back")
+			}
+		}
+		timer.Reset(wait)
+	}
+}
+
+// startWithin is how soon after it was started the server must be seen to run.
+const startWithin = 2 * time.Second
 
 func (s *Server) await(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	tick := time.NewTicker(25 * time.Millisecond)
 	defer tick.Stop()
+	seen := time.Now()
 	for {
+		if _, ok := s.running(); ok {
+			seen = time.Now()
+		} else if time.Since(seen) > startWithin {
+			return fmt.Errorf("the private PostgreSQL ended while it started (its log is %s)", s.log())
+		}
 		conn, err := pgx.Connect(ctx, s.URL("postgres"))
 		if err == nil {
 			return conn.Close(ctx)
@@ -206,7 +288,7 @@ func (s *Server) await(ctx context.Context) error {
 // URL is the address of one of its databases.
 func (s *Server) URL(database string) string {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword("unitas", s.password), Path: "/" + database,
-		Host: fmt.Sprintf("127.0.0.1:%d", s.port), RawQuery: "sslmode=disable"}
+		RawQuery: url.Values{"host": {s.sockets}, "port": {"5432"}, "sslmode": {"disable"}}.Encode()}
 	return u.String()
 }
 

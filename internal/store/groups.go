@@ -138,49 +138,64 @@ func (r groupRow) advice() []string {
 
 // AddGroup records a group.
 //
-// good is asked within the change whether it may be.
-func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group, good func(Reader) error) (Group, error) {
+// first is called within the change, before anything is written: it says whether the
+// group may be, and may make what it needs. A dry run undoes all of it.
+func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group, dry bool, first func(*Tx) error) (Group, error) {
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
-		if err := good(tx.Reader); err != nil {
+		if err := first(tx); err != nil {
 			return err
 		}
-		if g.Alone {
-			// Its name may have been that of an instance before.
-			var there bool
-			if err := tx.QueryRow(ctx, `with gone as (delete from instances where id = $1 and state = 'gone')
-				select exists (select 1 from instances where id = $1 and state <> 'gone')`, g.Name).Scan(&there); err != nil {
-				return err
-			}
-			if there {
-				return ErrExists
-			}
+		var err error
+		if g, err = tx.addGroup(ctx, g); err == nil && dry {
+			err = errDry
 		}
-		if _, err := tx.Exec(ctx, `insert into groups
+		return err
+	})
+	if errors.Is(err, errDry) {
+		err = nil
+	}
+	return g, err
+}
+
+// errDry undoes a change that was only tried.
+var errDry = errors.New("only tried")
+
+func (tx *Tx) addGroup(ctx context.Context, g Group) (Group, error) {
+	if g.Alone {
+		// Its name may have been that of an instance before.
+		var there bool
+		if err := tx.QueryRow(ctx, `with gone as (delete from instances where id = $1 and state = 'gone')
+				select exists (select 1 from instances where id = $1 and state <> 'gone')`, g.Name).Scan(&there); err != nil {
+			return g, err
+		}
+		if there {
+			return g, ErrExists
+		}
+	}
+	if _, err := tx.Exec(ctx, `insert into groups
 			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides,
 				shed, heal_limit, pin_new, labels, spread, above)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
 				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
-			g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
-			millis(g.Settle), millis(g.Drain), now, g.Alone, g.Overrides, cmp.Or(string(g.Shed), string(fleet.ShedOutdated)), g.HealLimit, g.PinNew,
-			notNilMap(g.Labels), cmp.Or(string(g.Spread), string(placement.Even)), g.Above); err != nil {
-			return err
-		}
-		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
-		if err != nil {
-			return err
-		}
-		g = row.group()
-		if g.Alone {
-			return tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Because: "a person launched it",
-				Text: fmt.Sprintf("The instance %s is to be launched from %s in %s.", g.Name, g.Template, g.Zones[0])})
-		}
-		return tx.Record(ctx, g.Name, fleet.Entry{
-			Kind: "group.created", Because: "a person created it",
-			Text:    fmt.Sprintf("The group %s is made with %d of %s, between %d and %d.", g.Name, g.Size, g.Template, g.Min, g.Max),
-			Numbers: map[string]any{"size": g.Size, "min": g.Min, "max": g.Max},
-		})
+		g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
+		millis(g.Settle), millis(g.Drain), tx.Now, g.Alone, g.Overrides, cmp.Or(string(g.Shed), string(fleet.ShedOutdated)), g.HealLimit, g.PinNew,
+		notNilMap(g.Labels), cmp.Or(string(g.Spread), string(placement.Even)), g.Above); err != nil {
+		return g, err
+	}
+	row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
+	if err != nil {
+		return g, err
+	}
+	g = row.group()
+	if g.Alone {
+		return g, tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Because: "a person launched it",
+			Text: fmt.Sprintf("The instance %s is to be launched from %s in %s.", g.Name, g.Template, g.Zones[0])})
+	}
+	return g, tx.Record(ctx, g.Name, fleet.Entry{
+		Kind: "group.created", Because: "a person created it",
+		Text:    fmt.Sprintf("The group %s is made with %d of %s, between %d and %d.", g.Name, g.Size, g.Template, g.Min, g.Max),
+		Numbers: map[string]any{"size": g.Size, "min": g.Min, "max": g.Max},
 	})
-	return g, err
 }
 
 // Group reads one group.

@@ -60,12 +60,14 @@ func stocked(t *testing.T) *store.Store {
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
 		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
-			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}}, anything)
+			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}}, false, nothing)
 	must(err)
 	return s
 }
 
 func anything(store.Reader) error { return nil }
+
+func nothing(*store.Tx) error { return nil }
 
 // TestReplicasStartTogether opens an empty database from many sides at once.
 func TestReplicasStartTogether(t *testing.T) {
@@ -267,7 +269,7 @@ func TestSerialsOutliveTheGroup(t *testing.T) {
 	if _, err := s.Group(ctx, "timetable"); !errors.Is(err, store.ErrNotFound) {
 		t.Fatalf("the group is still there: %v", err)
 	}
-	again, err := s.AddGroup(ctx, noon, "ada", g, anything)
+	again, err := s.AddGroup(ctx, noon, "ada", g, false, nothing)
 	if err != nil || again.NextSerial != 17 {
 		t.Errorf("the next serial is %d: %v", again.NextSerial, err)
 	}

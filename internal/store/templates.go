@@ -60,38 +60,44 @@ const templateQuery = `select t.name, t.version, t.image, t.image_version, i.dig
 // when it was revised from another. It returns ErrExists for a new name that
 // is there, ErrNotFound for a revision of nothing.
 func (s *Store) AddTemplate(ctx context.Context, now time.Time, actor string, t Template, revise bool) (Template, error) {
-	err := s.Change(ctx, now, actor, func(tx *Tx) error {
-		n, err := tx.nextVersion(ctx, "template", t.Name)
-		if err != nil {
-			return err
-		}
-		var there bool
-		if err := tx.QueryRow(ctx, `select exists (select 1 from templates where name = $1)`, t.Name).Scan(&there); err != nil {
-			return err
-		}
-		kind, because := "template.created", "a person created it"
-		switch {
-		case revise && !there:
-			return ErrNotFound
-		case revise:
-			kind, because = "template.revised", t.Note
-		case there:
-			return ErrExists
-		}
-		if _, err := tx.Exec(ctx, `insert into templates (name, version, image, image_version, port, cpus, memory_bytes, disk_bytes, addresses,
-			ports, price_per_hour, interruptible, user_data, environment, labels, note, revised_from, created_at, created_by, zone_prices)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
-			t.Name, n, t.Image, t.ImageVersion, t.Port, t.CPUs, t.MemoryBytes, t.DiskBytes, t.Addresses, notNil(t.Ports), t.PricePerHour,
-			t.Interruptible, t.UserData, notNilMap(t.Environment), notNilMap(t.Labels), t.Note, t.RevisedFrom, now, actor, notNilMap(t.ZonePrices)); err != nil {
-			return err
-		}
-		if t, err = one[Template](ctx, tx, templateQuery+`where t.name = $1 and t.version = $2`, t.Name, n); err != nil {
-			return err
-		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: kind, Because: because,
-			Text: fmt.Sprintf("The template %s launches %s.", t.Ref(), t.ImageRef())})
+	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
+		t, err = tx.AddTemplate(ctx, t, revise)
+		return err
 	})
 	return t, err
+}
+
+// AddTemplate is [Store.AddTemplate] within a change.
+func (tx *Tx) AddTemplate(ctx context.Context, t Template, revise bool) (Template, error) {
+	n, err := tx.nextVersion(ctx, "template", t.Name)
+	if err != nil {
+		return t, err
+	}
+	var there bool
+	if err := tx.QueryRow(ctx, `select exists (select 1 from templates where name = $1)`, t.Name).Scan(&there); err != nil {
+		return t, err
+	}
+	kind, because := "template.created", "a person created it"
+	switch {
+	case revise && !there:
+		return t, ErrNotFound
+	case revise:
+		kind, because = "template.revised", t.Note
+	case there:
+		return t, ErrExists
+	}
+	if _, err := tx.Exec(ctx, `insert into templates (name, version, image, image_version, port, cpus, memory_bytes, disk_bytes, addresses,
+			ports, price_per_hour, interruptible, user_data, environment, labels, note, revised_from, created_at, created_by, zone_prices)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
+		t.Name, n, t.Image, t.ImageVersion, t.Port, t.CPUs, t.MemoryBytes, t.DiskBytes, t.Addresses, notNil(t.Ports), t.PricePerHour,
+		t.Interruptible, t.UserData, notNilMap(t.Environment), notNilMap(t.Labels), t.Note, t.RevisedFrom, tx.Now, tx.Actor, notNilMap(t.ZonePrices)); err != nil {
+		return t, err
+	}
+	if t, err = one[Template](ctx, tx, templateQuery+`where t.name = $1 and t.version = $2`, t.Name, n); err != nil {
+		return t, err
+	}
+	return t, tx.Record(ctx, "", fleet.Entry{Kind: kind, Because: because,
+		Text: fmt.Sprintf("The template %s launches %s.", t.Ref(), t.ImageRef())})
 }
 
 // Templates lists template versions by name and then newest first.

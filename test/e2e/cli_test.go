@@ -143,7 +143,7 @@ func (s *service) play(lines []string) {
 
 func (s *service) command(line string) *outcome {
 	s.t.Helper()
-	line = strings.NewReplacer("FRONT", s.front, "DIR", s.dir).Replace(line)
+	line = strings.NewReplacer("FRONT", s.front, "BACK", s.back, "DIR", s.dir).Replace(line)
 	var args []string
 	for _, m := range regexp.MustCompile(`"([^"]*)"|(\S+)`).FindAllStringSubmatch(line, -1) {
 		args = append(args, m[1]+m[2])

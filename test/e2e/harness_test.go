@@ -56,6 +56,7 @@ type service struct {
 	dir      string
 	listen   string
 	front    string // where the pool of the sample listens
+	back     string // and where another may
 	database string
 	token    string
 	cmd      *exec.Cmd
@@ -80,7 +81,7 @@ func startOn(t *testing.T, database string) *service {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s := &service{t: t, dir: dir, listen: freeAddress(t), front: freeAddress(t), database: database}
+	s := &service{t: t, dir: dir, listen: freeAddress(t), front: freeAddress(t), back: freeAddress(t), database: database}
 	if s.log, err = os.Create(filepath.Join(dir, "service.log")); err != nil {
 		t.Fatal(err)
 	}

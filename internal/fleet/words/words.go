@@ -6,6 +6,7 @@ package words
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"strings"
 	"time"
 	"unicode"
@@ -82,3 +83,11 @@ func pair(a int, unit string, b int, small string) string {
 	}
 	return fmt.Sprintf("%d %s %d %s", a, unit, b, small)
 }
+
+// NamingRule says the rule of [IsName] to people.
+const NamingRule = "a name begins with a lower-case letter, goes on with lower-case letters, digits or hyphens, has 63 characters at most and does not end with a hyphen"
+
+var namePattern = regexp.MustCompile(`^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// IsName reports whether a text keeps the naming rule of every object.
+func IsName(text string) bool { return namePattern.MatchString(text) }

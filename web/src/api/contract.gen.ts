@@ -833,6 +833,8 @@ export interface components {
         };
         Service: {
             version: string;
+            /** @description What keeps the service from working as it should, in sentences; none when it is well */
+            troubles: string[];
             /** Format: date-time */
             now: string;
             /** @description In the order in which they are filled */
@@ -1392,6 +1394,9 @@ export interface components {
             group: string;
             version: string;
             address: string;
+            verdict: components["schemas"]["Verdict"];
+            /** @description What the verdict of the pool's check rests on, or how far the answers are from one, with the last of them */
+            why: string;
             /** @description Whether it gets new requests */
             open: boolean;
             /**
@@ -1493,6 +1498,7 @@ export interface components {
         NewGroup: {
             name: components["schemas"]["Name"];
             template: components["schemas"]["Ref"];
+            new_template?: components["schemas"]["NewTemplate"];
             size: number;
             /** @description Without it: the size, or 1 when that is smaller */
             min?: number;
@@ -1729,6 +1735,15 @@ export interface components {
             frozen_at?: string;
             /** @description What a change makes happen first */
             effects?: string[];
+            /** @description Why a person should be asked before the change is made; absent when there is no reason */
+            caution?: string;
+            /** @description Why no decision about it can be written now; absent when they can */
+            stuck?: string;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            stuck_at?: string;
             /** Format: double */
             settle_seconds: number;
             /** Format: double */
