@@ -26,7 +26,7 @@ type templateFlags struct {
 	image, note, userData, text string
 	port, addresses             int
 	cpus, price                 float64
-	memory, disk                sizeFlag
+	memory, disk                Size
 	open                        []string
 	interruptible, dryRun       bool
 	environment, labels         map[string]string

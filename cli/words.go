@@ -188,18 +188,18 @@ func parseSize(text string) (int64, error) {
 	return int64(f * factor), nil
 }
 
-// sizeFlag is a size as a flag.
-type sizeFlag int64
+// Size is a number of bytes as a flag, such as 512MiB.
+type Size int64
 
-func (s *sizeFlag) String() string {
+func (s *Size) String() string {
 	if *s == 0 {
 		return ""
 	}
 	return strings.ReplaceAll(size(int64(*s)), " ", "")
 }
-func (s *sizeFlag) Type() string { return "SIZE" }
-func (s *sizeFlag) Set(text string) error {
+func (s *Size) Type() string { return "SIZE" }
+func (s *Size) Set(text string) error {
 	n, err := parseSize(text)
-	*s = sizeFlag(n)
+	*s = Size(n)
 	return err
 }

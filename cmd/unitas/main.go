@@ -35,6 +35,7 @@ func main() {
 func serveCommand() *cobra.Command {
 	c := service.Config{Version: version}
 	var level, format, placesFile string
+	keepFree := cli.Size(512 << 20)
 	var zones []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service",
@@ -78,7 +79,7 @@ service finds them again when it is started again.`,
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
 			}
-			c.Helper = []string{self, confined}
+			c.Helper, c.KeepFree = []string{self, confined}, int64(keepFree)
 			return service.Run(cmd.Context(), c)
 		},
 	}
@@ -88,6 +89,7 @@ service finds them again when it is started again.`,
 	flags.StringVar(&c.Database, "database", os.Getenv("UNITAS_DATABASE"), "the `URL` of a PostgreSQL database (UNITAS_DATABASE)")
 	flags.StringVar(&placesFile, "places", os.Getenv("UNITAS_PLACES"), "the `FILE` that says which regions and zones there are (UNITAS_PLACES)")
 	flags.StringSliceVar(&zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "without --places: the zones of the one region, in the order in which they are filled")
+	flags.Var(&keepFree, "keep-free", "how much of the disk is to stay free: below it no image comes in and no instance is launched, `SIZE`")
 	flags.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&format, "log-format", "text", "text or json")
 	return cmd

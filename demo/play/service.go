@@ -154,9 +154,7 @@ func killMachines(data string) error {
 	if err != nil {
 		return err
 	}
-	for _, pid := range process.Pids(filepath.Join(dir, "machines")) {
-		_ = syscall.Kill(pid, syscall.SIGKILL)
-	}
+	process.EndAll(filepath.Join(dir, "machines"))
 	raw, err := os.ReadFile(filepath.Join(dir, "postgresql", "cluster", "postmaster.pid"))
 	if err == nil {
 		pid, _ := strconv.Atoi(strings.SplitN(string(raw), "\n", 2)[0])

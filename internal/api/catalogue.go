@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"unitas/internal/api/contract"
@@ -12,8 +13,21 @@ import (
 )
 
 // GetService says what this service is.
-func (s *Server) GetService(context.Context, contract.GetServiceRequestObject) (contract.GetServiceResponseObject, error) {
-	return contract.GetService200JSONResponse{Version: s.Version, Zones: s.Places.Zones(), Now: time.Now().UTC()}, nil
+func (s *Server) GetService(ctx context.Context, _ contract.GetServiceRequestObject) (contract.GetServiceResponseObject, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	troubles := s.troubles(ctx)
+	if n := s.Control.StuckGroups(); n > 0 {
+		troubles = append(troubles, fmt.Sprintf("Nothing can be decided about %s: the database takes no decisions about them; their pages say why.", groupsWord(n)))
+	}
+	return contract.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: time.Now().UTC()}, nil
+}
+
+func groupsWord(n int) string {
+	if n == 1 {
+		return "1 group"
+	}
+	return fmt.Sprintf("%d groups", n)
 }
 
 // ListChecks lists checks.

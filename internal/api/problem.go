@@ -11,6 +11,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"unitas/internal/api/contract"
+	"unitas/internal/catalogue"
+	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/store"
@@ -90,6 +92,7 @@ func about(what, name string, err error) error {
 	var refusal *fleet.Refusal
 	var archive *image.Refused
 	var inUse *store.InUse
+	var busy *catalogue.Busy
 	switch {
 	case err == nil:
 		return nil
@@ -99,6 +102,8 @@ func about(what, name string, err error) error {
 		return &problem{status: http.StatusConflict, kind: "conflict", detail: refusal.Text}
 	case errors.As(err, &inUse):
 		return &problem{status: http.StatusConflict, kind: "in-use", detail: sentenceOf(inUse.Error())}
+	case errors.As(err, &busy):
+		return &problem{status: http.StatusTooManyRequests, kind: "busy", detail: sentenceOf(busy.Error())}
 	case errors.As(err, &archive):
 		return invalid("", "The image is refused: %s.", archive)
 	case errors.Is(err, store.ErrNotFound):
@@ -140,10 +145,13 @@ func answerError(log *slog.Logger) echo.HTTPErrorHandler {
 		var p *problem
 		var he *echo.HTTPError
 		var coded echo.HTTPStatusCoder
+		var full *datadir.Full
 		switch {
 		case errors.As(err, &p):
 		case errors.As(err, &he):
 			p = fromEcho(he.Code, he.Message)
+		case errors.As(err, &full):
+			p = &problem{status: http.StatusInsufficientStorage, kind: "disk-full", detail: sentenceOf(full.Error())}
 		case errors.As(err, &coded):
 			p = fromEcho(coded.StatusCode(), "")
 		default:
@@ -164,6 +172,9 @@ func answerError(log *slog.Logger) echo.HTTPErrorHandler {
 
 func writeProblem(w http.ResponseWriter, p *problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
+	if p.status == http.StatusTooManyRequests {
+		w.Header().Set("Retry-After", "5")
+	}
 	if p.status == http.StatusUnauthorized {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="unitas"`)
 	}

@@ -18,6 +18,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/catalogue"
 	"unitas/internal/control"
+	"unitas/internal/datadir"
 	"unitas/internal/drill"
 	"unitas/internal/machine"
 	"unitas/internal/places"
@@ -37,6 +38,8 @@ type Config struct {
 	Version   string
 	Log       *slog.Logger
 	Metrics   *prometheus.Registry
+	// Space is the disk of the data directory.
+	Space *datadir.Space
 	// BodyWindow is the time in which a body has to bring its next 16 KiB; 15 s when 0.
 	BodyWindow time.Duration
 }
@@ -104,10 +107,22 @@ func (s *Server) RunEvents(ctx context.Context) { s.hub.run(ctx) }
 func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
-	if err := s.Store.Ping(ctx); err != nil {
-		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	if troubles := s.troubles(ctx); len(troubles) > 0 {
+		return c.String(http.StatusServiceUnavailable, strings.Join(troubles, "\n")+"\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
+}
+
+// troubles are what keeps the service from working as it should, in sentences.
+func (s *Server) troubles(ctx context.Context) []string {
+	all := []string{}
+	if err := s.Store.Ping(ctx); err != nil {
+		all = append(all, "The database does not answer. Groups go on serving; nothing can be changed.")
+	}
+	if err := s.Space.Room(); err != nil {
+		all = append(all, sentenceOf(err.Error()))
+	}
+	return all
 }
 
 // console serves its files; a path of the interface that is not there is a

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/image/bake"
@@ -40,6 +41,8 @@ type Config struct {
 	Helper  []string
 	Replica string
 	Log     *slog.Logger
+	// KeepFree is how many bytes of the disks of images are to stay free.
+	KeepFree int64
 	// CopyPace is how long a copy waits after each 256 KiB; only tests set it.
 	CopyPace time.Duration
 }
@@ -48,6 +51,7 @@ type Config struct {
 type Catalogue struct {
 	Config
 	stores map[string]*image.Store // by region
+	lanes  lanes
 
 	ending context.Context // done when the service stops
 	end    context.CancelCauseFunc
@@ -61,7 +65,7 @@ type Catalogue struct {
 // Open opens the stores of all regions, ends what an earlier service left
 // undone, and sees that the images that ship with the product are there.
 func Open(ctx context.Context, c Config) (*Catalogue, error) {
-	cat := &Catalogue{Config: c, stores: map[string]*image.Store{}, copies: map[string]context.CancelCauseFunc{}, sweeps: make(chan struct{}, 1)}
+	cat := &Catalogue{Config: c, lanes: newLanes(), stores: map[string]*image.Store{}, copies: map[string]context.CancelCauseFunc{}, sweeps: make(chan struct{}, 1)}
 	cat.ending, cat.end = context.WithCancelCause(context.Background())
 	for _, r := range c.Places {
 		s, err := image.Open(r.Images)
@@ -74,15 +78,21 @@ func Open(ctx context.Context, c Config) (*Catalogue, error) {
 	if err := bake.RemoveAll(cat.scratch()); err != nil {
 		return nil, fmt.Errorf("clear what bakes left: %w", err)
 	}
-	for _, d := range []string{c.Dir, cat.scratch(), filepath.Join(c.Dir, "logs")} {
-		if err := os.MkdirAll(d, 0o755); err != nil {
+	for d, mode := range map[string]os.FileMode{cat.scratch(): 0o711, filepath.Join(c.Dir, "logs"): 0o700} { // recipes enter the first
+		if err := errors.Join(os.MkdirAll(d, mode), os.Chmod(d, mode)); err != nil {
 			return nil, err
 		}
 	}
 	if err := cat.endUndone(ctx); err != nil {
 		return nil, err
 	}
-	return cat, cat.provide(ctx)
+	if err := cat.provide(ctx); err != nil {
+		return nil, err
+	}
+	for _, r := range c.Places { // a service starts on a full disk as well
+		cat.stores[r.Name].Space = datadir.NewSpace(r.Images, c.KeepFree)
+	}
+	return cat, nil
 }
 
 func (c *Catalogue) scratch() string { return filepath.Join(c.Dir, "scratch") }
@@ -312,9 +322,17 @@ func (c *Catalogue) takeIn(ctx context.Context, u Upload, take func(*image.Intak
 	if err != nil {
 		return store.Image{}, err
 	}
+	leave, err := enter(c.lanes.coming, "images come in")
+	if err != nil {
+		return store.Image{}, err
+	}
+	defer leave()
 	in := s.Begin()
 	defer in.Close()
 	a, err := take(in)
+	if err == nil {
+		err = decent(a)
+	}
 	if err != nil {
 		return store.Image{}, err
 	}

@@ -37,6 +37,19 @@ func (c *Catalogue) StartCopy(ctx context.Context, actor string, i store.Image, 
 	if from == "" {
 		return &fleet.Refusal{Text: fmt.Sprintf("the image %s is in no region of this service", v)}
 	}
+	if err := target.Space.Room(); err != nil {
+		return err
+	}
+	leave, err := enter(c.lanes.copying, "images are being copied")
+	if err != nil {
+		return err
+	}
+	begun := false
+	defer func() {
+		if !begun {
+			leave()
+		}
+	}()
 	cp := store.Copy{Name: v.Name, Version: v.N, Region: to, FromRegion: from, TotalBytes: i.SizeBytes, Replica: c.Replica}
 	switch err := c.Store.BeginCopy(ctx, now(), actor, cp); {
 	case errors.Is(err, store.ErrExists):
@@ -48,7 +61,9 @@ func (c *Catalogue) StartCopy(ctx context.Context, actor string, i store.Image, 
 	c.mu.Lock()
 	c.copies[copyKey(v, to)] = cancel
 	c.mu.Unlock()
+	begun = true
 	c.jobs.Go(func() {
+		defer leave()
 		defer cancel(nil)
 		var done atomic.Int64
 		noting, stop := context.WithCancel(running)

@@ -33,6 +33,14 @@ func (c *Catalogue) Bake(ctx context.Context, u Upload, bundle io.Reader, resolv
 	if err != nil {
 		return store.Image{}, err
 	}
+	if err := s.Space.Room(); err != nil {
+		return store.Image{}, err
+	}
+	leave, err := enter(c.lanes.coming, "images come in")
+	if err != nil {
+		return store.Image{}, err
+	}
+	defer leave()
 	beside, err := os.MkdirTemp(c.scratch(), "beside-")
 	if err != nil {
 		return store.Image{}, err
@@ -99,11 +107,14 @@ func (c *Catalogue) parent(ref, region string, resolve func(string) (store.Image
 // begin records a version in the making and opens its log.
 func (c *Catalogue) begin(ctx context.Context, u Upload, i store.Image) (store.Image, *os.File, error) {
 	i.Name, i.State, i.Replica, i.Step = u.Name, store.Baking, c.Replica, "waiting"
+	if len(c.lanes.waiting) == cap(c.lanes.waiting) {
+		return i, nil, &Busy{"images wait to be made", cap(c.lanes.waiting)}
+	}
 	i, err := c.Store.AddImage(ctx, now(), u.Actor, i)
 	if err != nil {
 		return i, nil, err
 	}
-	log, err := os.OpenFile(c.logFile(i.Ref()), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+	log, err := os.OpenFile(c.logFile(i.Ref()), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return i, nil, errors.Join(err, c.broken(ctx, i.Ref(), i.Step, err.Error()))
 	}
@@ -113,6 +124,12 @@ func (c *Catalogue) begin(ctx context.Context, u Upload, i store.Image) (store.I
 // make does the work behind a version that is baking, and records its end.
 func (c *Catalogue) make(i store.Image, region string, log *os.File, do func(context.Context, *image.Intake, func(string)) (image.Artifact, error)) {
 	defer log.Close()
+	c.lanes.waiting <- struct{}{}
+	leave, err := await(c.ending, c.lanes.making)
+	<-c.lanes.waiting
+	if err == nil {
+		defer leave()
+	}
 	in := c.stores[region].Begin()
 	defer in.Close()
 	last := i.Step

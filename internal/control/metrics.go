@@ -35,7 +35,7 @@ func (m metrics) count(r prometheus.Registerer, c *Control) {
 	p := c.prober
 	r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 		Name: "unitas_groups_stuck", Help: "Groups about which no decision can be written now.",
-	}, func() float64 { return float64(c.stuckGroups()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
+	}, func() float64 { return float64(c.StuckGroups()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
 		Name: "unitas_probes_total", Help: "Questions that health checks asked.",
 	}, func() float64 { return float64(p.Asked()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
 		Name: "unitas_probes_late_total", Help: "Answers that do not count, because the service was too short of processor time to judge them.",
@@ -54,7 +54,8 @@ func (m metrics) decided(took time.Duration, d *fleet.Decision) {
 	}
 }
 
-func (c *Control) stuckGroups() (n int) {
+// StuckGroups is about how many groups no decision can be written now.
+func (c *Control) StuckGroups() (n int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, k := range c.keepers {

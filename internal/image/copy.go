@@ -67,7 +67,7 @@ func (in *Intake) copyBlob(ctx context.Context, from *Store, b ocispec.Descripto
 	if _, err := source.Seek(had, io.SeekStart); err != nil {
 		return err
 	}
-	told := &telling{w: io.MultiWriter(f, hash), n: had, tell: progress}
+	told := &telling{w: io.MultiWriter(&roomy{w: f, space: in.s.Space}, hash), n: had, tell: progress}
 	if _, err := io.CopyBuffer(told, struct{ io.Reader }{&stopped{ctx, source}}, make([]byte, 256<<10)); err != nil {
 		return err
 	}

@@ -84,7 +84,7 @@ func (in *Intake) put(ctx context.Context, r io.Reader, want digest.Digest, extr
 	defer os.Remove(f.Name())
 	defer f.Close()
 	hash := sha256.New()
-	writers := []io.Writer{f, hash}
+	writers := []io.Writer{&roomy{w: f, space: s.Space}, hash}
 	if extra != nil {
 		writers = append(writers, extra)
 	}
@@ -114,7 +114,7 @@ func (s *stopped) Read(p []byte) (int, error) {
 
 // store puts a whole file at its place among the blobs.
 func (in *Intake) store(f *os.File, d digest.Digest) error {
-	if err := f.Chmod(0o644); err != nil {
+	if err := f.Chmod(0o600); err != nil {
 		return fmt.Errorf("store a blob: %w", err)
 	}
 	in.written = append(in.written, d)

@@ -14,12 +14,16 @@ import (
 
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"unitas/internal/datadir"
 )
 
 // Store is an OCI image layout: blobs by digest, and an index of manifests.
 type Store struct {
 	// Limits bound what is taken in; they are set before the store is used.
 	Limits Limits
+	// Space says whether there is room on the disk for more; nil when there always is.
+	Space *datadir.Space
 
 	dir string
 
@@ -45,7 +49,10 @@ type Artifact struct {
 
 // Open opens or makes the store in dir and clears what broken imports left.
 func Open(dir string) (*Store, error) {
-	if err := os.MkdirAll(filepath.Join(dir, "blobs", "sha256"), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, "blobs", "sha256"), 0o700); err != nil {
+		return nil, fmt.Errorf("open the image store: %w", err)
+	}
+	if err := os.Chmod(dir, 0o700); err != nil { // machines are to read their own files, and no image
 		return nil, fmt.Errorf("open the image store: %w", err)
 	}
 	s := &Store{Limits: DefaultLimits, dir: dir, pins: map[digest.Digest]int{}, fresh: map[digest.Digest]bool{}}
@@ -70,6 +77,25 @@ func Open(dir string) (*Store, error) {
 	return s, nil
 }
 
+// roomy writes as long as there is room on the disk.
+type roomy struct {
+	w     io.Writer
+	space *datadir.Space
+	left  int // bytes until it is looked again
+}
+
+const lookAfter = 4 << 20
+
+func (r *roomy) Write(p []byte) (int, error) {
+	if r.left -= len(p); r.left <= 0 {
+		r.left = lookAfter
+		if err := r.space.Room(); err != nil {
+			return 0, err
+		}
+	}
+	return r.w.Write(p)
+}
+
 func (s *Store) path(d digest.Digest) string {
 	return filepath.Join(s.dir, "blobs", d.Algorithm().String(), d.Encoded())
 }
@@ -82,7 +108,7 @@ func (s *Store) replace(name string, raw []byte) error {
 	}
 	defer os.Remove(f.Name())
 	_, err = f.Write(raw)
-	if err := errors.Join(err, f.Chmod(0o644), f.Close()); err != nil {
+	if err := errors.Join(err, f.Chmod(0o600), f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(f.Name(), filepath.Join(s.dir, name))

@@ -24,6 +24,7 @@ import (
 	"unitas/internal/catalogue"
 	"unitas/internal/conns"
 	"unitas/internal/control"
+	"unitas/internal/datadir"
 	"unitas/internal/drill"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
@@ -39,6 +40,8 @@ type Config struct {
 	Data     string // directory for images, machines and the private database
 	Database string // URL; "" starts a private PostgreSQL in Data
 	Places   places.Places
+	// KeepFree is how many bytes of the disk of Data are to stay free.
+	KeepFree int64
 	// Helper is how this program runs a command of a recipe confined.
 	Helper  []string
 	Version string
@@ -73,6 +76,16 @@ func Run(ctx context.Context, c Config) (err error) {
 			stop, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 			defer cancel()
 			err = errors.Join(err, pg.Stop(stop))
+		}()
+		supervised, stop := context.WithCancel(ctx)
+		watched := make(chan struct{})
+		go func() {
+			defer close(watched)
+			pg.Supervise(supervised, c.Log)
+		}()
+		defer func() { // before it is stopped for good
+			stop()
+			<-watched
 		}()
 		if err := pg.Create(ctx, "unitas"); err != nil {
 			return fmt.Errorf("make the database: %w", err)
@@ -149,14 +162,15 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	if err != nil {
 		return fmt.Errorf("name this replica: %w", err)
 	}
+	space := datadir.NewSpace(c.Data, c.KeepFree)
 	var cat *catalogue.Catalogue // opened below; no machine is launched before
-	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Places.Zones(), Log: c.Log,
+	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
 		Images: func(zone string) (*image.Store, error) { return cat.Of(zone) }})
 	if err != nil {
 		return err
 	}
 	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(c.Data, "bakes"),
-		BakeUser: bakeUser(), Helper: c.Helper, Replica: name, Log: c.Log})
+		KeepFree: c.KeepFree, BakeUser: bakeUser(), Helper: c.Helper, Replica: name, Log: c.Log})
 	if err != nil {
 		return err
 	}
@@ -172,11 +186,23 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
-		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics,
+		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics, Space: space,
 	})
 	if err != nil {
 		return err
 	}
+	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "unitas_data_free_bytes", Help: "Room on the disk of the data directory."},
+		func() float64 { free, _ := space.Free(); return float64(free) }))
+	bounded, stop := context.WithCancel(ctx)
+	kept := make(chan struct{})
+	go func() {
+		defer close(kept)
+		machines.KeepBounds(bounded)
+	}()
+	defer func() {
+		stop()
+		<-kept
+	}()
 	return serve(ctx, c, ctl, cat, server, balancer, listener)
 }
 

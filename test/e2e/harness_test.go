@@ -58,6 +58,8 @@ type service struct {
 	front    string // where the pool of the sample listens
 	back     string // and where another may
 	database string
+	flags    []string // of serve, besides the usual
+	files    int      // that it may have open; 0 for as many as we may
 	token    string
 	cmd      *exec.Cmd
 	log      *os.File
@@ -72,7 +74,8 @@ regions:
 
 func start(t *testing.T) *service { return startOn(t, pgtest.Database(t)) }
 
-func startOn(t *testing.T, database string) *service {
+// startOn starts a service on a database, or with a private one when that is "".
+func startOn(t *testing.T, database string, more ...func(*service)) *service {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "unitas-e2e-")
 	if err != nil {
@@ -82,6 +85,9 @@ func startOn(t *testing.T, database string) *service {
 		t.Fatal(err)
 	}
 	s := &service{t: t, dir: dir, listen: freeAddress(t), front: freeAddress(t), back: freeAddress(t), database: database}
+	for _, set := range more {
+		set(s)
+	}
 	if s.log, err = os.Create(filepath.Join(dir, "service.log")); err != nil {
 		t.Fatal(err)
 	}
@@ -89,9 +95,7 @@ func startOn(t *testing.T, database string) *service {
 		if s.cmd != nil {
 			s.stop(syscall.SIGTERM)
 		}
-		for _, pid := range s.machines() {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
-		}
+		process.EndAll(filepath.Join(dir, "machines"))
 		if t.Failed() {
 			raw, _ := os.ReadFile(s.log.Name())
 			t.Logf("the service's log:\n%s", raw)
@@ -127,13 +131,32 @@ func freeAddress(t *testing.T) string {
 // up starts the binary and waits until it is ready.
 func (s *service) up() {
 	s.t.Helper()
-	s.cmd = exec.Command(filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--database", s.database, "--places", filepath.Join(s.dir, "places.yaml"))
+	s.run()
+	s.eventually("the service is ready", func() error { return answers("http://" + s.listen + "/readyz") })
+}
+
+// upAnyhow starts the binary and waits until it answers, ready or not.
+func (s *service) upAnyhow() {
+	s.t.Helper()
+	s.run()
+	s.eventually("the service answers", func() error { return answers("http://" + s.listen + "/healthz") })
+}
+
+func (s *service) run() {
+	s.t.Helper()
+	args := append([]string{filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--places", filepath.Join(s.dir, "places.yaml")}, s.flags...)
+	if s.database != "" {
+		args = append(args, "--database", s.database)
+	}
+	if s.files > 0 {
+		args = append([]string{"/bin/sh", "-c", fmt.Sprintf(`ulimit -n %d; exec "$0" "$@"`, s.files)}, args...)
+	}
+	s.cmd = exec.Command(args[0], args[1:]...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := s.cmd.Start(); err != nil {
 		s.t.Fatal(err)
 	}
-	s.eventually("the service is ready", func() error { return answers("http://" + s.listen + "/readyz") })
 }
 
 // stop ends the binary by the signal and returns how long it took.

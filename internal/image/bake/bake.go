@@ -138,7 +138,10 @@ func (s *steps) run() error {
 }
 
 func (s *steps) layOut() error {
-	for _, d := range []string{s.Dir, s.tree, s.tmp} {
+	if err := os.Mkdir(s.Dir, 0o700); err != nil { // what is being made is nobody else's to read
+		return err
+	}
+	for _, d := range []string{s.tree, s.tmp} {
 		if err := os.Mkdir(d, 0o755); err != nil {
 			return err
 		}
@@ -236,7 +239,7 @@ func (s *steps) own() error {
 	if s.User < 0 || len(s.Recipe.Commands) == 0 {
 		return nil
 	}
-	if err := os.Chown(s.tmp, s.User, s.User); err != nil {
+	if err := errors.Join(os.Chown(s.Dir, s.User, s.User), os.Chown(s.tmp, s.User, s.User)); err != nil {
 		return err
 	}
 	return filepath.WalkDir(s.tree, func(name string, _ fs.DirEntry, err error) error {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -37,16 +36,15 @@ func (d *Driver) Run(ctx context.Context, id string, command []string) (machine.
 	if err != nil {
 		return machine.Ran{}, err
 	}
-	cmd := exec.Command(command[0], command[1:]...)
-	if strings.Contains(command[0], "/") && !filepath.IsAbs(command[0]) {
-		cmd.Path, cmd.Err = filepath.Join(d.dir(id), "root", command[0]), nil
+	cmd, err := d.prepared(rec.Spec, filepath.Join(d.dir(id), "root"), command)
+	if err != nil {
+		return machine.Ran{}, fmt.Errorf("start %s: %w", command[0], err)
 	}
-	d.dress(cmd, rec.Spec)
 	output := &firstBytes{}
 	cmd.Stdout, cmd.Stderr = output, output
 	cmd.WaitDelay = time.Second // for what it left behind holding its output
 	begun := time.Now()
-	if err := cmd.Start(); err != nil {
+	if err := d.begun(cmd, id); err != nil {
 		return machine.Ran{}, fmt.Errorf("start %s: %w", command[0], err)
 	}
 	over := context.AfterFunc(ctx, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })

@@ -3,7 +3,6 @@ package process
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -64,7 +63,7 @@ func (d *Driver) firstBoot(spec machine.Spec, user int) error {
 	if len(plan.Files) == 0 {
 		return nil
 	}
-	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	log, err := d.openLog(spec)
 	if err != nil {
 		return err
 	}
@@ -147,27 +146,30 @@ func (d *Driver) keepLog(id string) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return
 	}
+	_ = cutLog(d.bootLog(id), logAfter, logAfter)
 	if os.Rename(d.bootLog(id), d.keptLog(id)) != nil {
 		return
 	}
-	open, err := os.Open(dir)
+	forgetLogs(dir, keptLogs, logsAfter)
+}
+
+// forgetLogs removes the oldest logs of a directory until there are so many, and so
+// many bytes, at most.
+func forgetLogs(dir string, most int, bytes int64) {
+	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return
 	}
-	defer open.Close()
-	entries, err := open.ReadDir(-1)
-	if len(entries) <= keptLogs || (err != nil && !errors.Is(err, io.EOF)) {
-		return
-	}
-	age := func(e os.DirEntry) int64 {
-		info, err := e.Info()
-		if err != nil {
-			return 0
+	var logs []os.FileInfo
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil {
+			logs = append(logs, info)
 		}
-		return info.ModTime().UnixNano()
 	}
-	slices.SortFunc(entries, func(a, b os.DirEntry) int { return int(min(max(age(a)-age(b), -1), 1)) })
-	for _, e := range entries[:len(entries)-keptLogs] {
-		_ = os.Remove(filepath.Join(dir, e.Name()))
+	slices.SortFunc(logs, func(a, b os.FileInfo) int { return b.ModTime().Compare(a.ModTime()) })
+	for i, l := range logs {
+		if bytes -= l.Size(); i >= most || bytes < 0 {
+			_ = os.Remove(filepath.Join(dir, l.Name()))
+		}
 	}
 }

@@ -146,6 +146,25 @@ func Pids(dir string) []int {
 	return pids
 }
 
+// EndAll ends all machines below a driver's directory, without its records, and
+// removes their control groups: for whoever throws the directory away.
+func EndAll(dir string) {
+	for _, pid := range Pids(dir) {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+	groups := findGroups(dir)
+	if groups == nil {
+		return
+	}
+	entries, _ := os.ReadDir(groups.dir)
+	for _, e := range entries {
+		if e.IsDir() {
+			groups.end(e.Name())
+		}
+	}
+	groups.close()
+}
+
 // oldestMarked is the process that the others of a machine stem from.
 func oldestMarked(dir string) *identity {
 	var oldest *identity

@@ -25,6 +25,7 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 	if r, err := d.find(spec.ID); err != nil || r != nil {
 		return err
 	}
+	defer d.begin(spec.ID)()
 	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil && !rec.Halted {
 		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
 		return nil // it was launched before, and has ended since
@@ -34,6 +35,11 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 	d.mu.Unlock()
 	if lost {
 		return fmt.Errorf("the zone %s is lost", spec.Zone)
+	}
+	if d.Room != nil {
+		if err := d.Room(); err != nil {
+			return err
+		}
 	}
 	if err := d.prepare(spec); err != nil {
 		return errors.Join(err, os.RemoveAll(d.dir(spec.ID)))
@@ -48,7 +54,13 @@ func (d *Driver) prepare(spec machine.Spec) error {
 		return err
 	}
 	user := d.user(spec)
-	for _, p := range []string{dir, filepath.Join(dir, "root"), filepath.Join(dir, "run")} {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	if err := d.write(record{Spec: spec}); err != nil { // first: what has no record is no machine's
+		return err
+	}
+	for _, p := range []string{filepath.Join(dir, "root"), filepath.Join(dir, "run")} {
 		if err := os.Mkdir(p, 0o755); err != nil {
 			return err
 		}
@@ -67,8 +79,7 @@ func (d *Driver) prepare(spec machine.Spec) error {
 	}
 	if err := errors.Join(
 		os.WriteFile(filepath.Join(dir, "run", "instance.json"), told, 0o644),
-		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o755),
-		d.write(record{Spec: spec})); err != nil {
+		os.WriteFile(filepath.Join(dir, "run", "user-data"), []byte(spec.UserData), 0o755)); err != nil {
 		return err
 	}
 	images, err := d.Images(spec.Zone)
@@ -82,7 +93,7 @@ func (d *Driver) prepare(spec machine.Spec) error {
 }
 
 func (d *Driver) start(spec machine.Spec) error {
-	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	log, err := d.openLog(spec)
 	if err != nil {
 		return err
 	}
@@ -109,9 +120,20 @@ func (d *Driver) start(spec machine.Spec) error {
 		awaitExit(id.PID) // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
 		_ = cmd.Wait()
+		d.endAll(spec.ID)
 		d.end(spec.ID, r, exitWords(cmd.ProcessState))
 	}()
 	return nil
+}
+
+// openLog opens the boot log of a machine, which the service and the machine itself
+// may read.
+func (d *Driver) openLog(spec machine.Spec) (*os.File, error) {
+	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+	if user := d.user(spec); err == nil && user >= 0 {
+		err = log.Chown(0, user)
+	}
+	return log, err
 }
 
 // exec starts the program. While another machine is being unpacked, a process
@@ -120,14 +142,12 @@ func (d *Driver) start(spec machine.Spec) error {
 func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
 	root := filepath.Join(d.dir(spec.ID), "root")
 	for attempt := 0; ; attempt++ {
-		start := d.command(spec)
-		cmd := exec.Command(start[0], start[1:]...)
-		if filepath.Base(start[0]) != start[0] && !filepath.IsAbs(start[0]) {
-			cmd.Path, cmd.Err = filepath.Join(root, start[0]), nil
+		cmd, err := d.prepared(spec, root, d.command(spec))
+		if err != nil {
+			return nil, err
 		}
 		cmd.Stdout, cmd.Stderr = log, log
-		d.dress(cmd, spec)
-		err := cmd.Start()
+		err = d.begun(cmd, spec.ID)
 		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
 			return cmd, err
 		}
@@ -135,14 +155,26 @@ func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
 	}
 }
 
-// dress has a program run on the machine: among its files, as its user, told what
-// the workload is told.
-func (d *Driver) dress(cmd *exec.Cmd, spec machine.Spec) {
-	cmd.Dir, cmd.Env = filepath.Join(d.dir(spec.ID), "root"), d.environment(spec)
+// prepared is a command that runs on the machine: among its files, as its user, told
+// what the workload is told, found where the workload would find it.
+func (d *Driver) prepared(spec machine.Spec, root string, command []string) (*exec.Cmd, error) {
+	environment := d.environment(spec)
+	file, err := program(root, command[0], environment)
+	if err != nil {
+		return nil, err
+	}
+	cmd := &exec.Cmd{Path: file, Args: command, Dir: root, Env: environment}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if user := d.user(spec); user >= 0 {
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
 	}
+	return cmd, nil
+}
+
+// begun starts a command in the control group of the machine, where there is one.
+func (d *Driver) begun(cmd *exec.Cmd, id string) error {
+	defer d.groups.join(cmd, id)()
+	return cmd.Start()
 }
 
 // environment is all that the process is told by variables; nothing of the

@@ -28,6 +28,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/machine"
@@ -38,18 +39,24 @@ type Config struct {
 	Dir    string   // for the machines' directories
 	Zones  []string // in their fixed order; each gets a range of addresses
 	Images func(zone string) (*image.Store, error)
-	Log    *slog.Logger
+	// Room says whether there is room on the disk for another machine; nil when there
+	// always is.
+	Room func() error
+	Log  *slog.Logger
 }
 
 // Driver is the process driver.
 type Driver struct {
 	Config
 	unprivileged bool // machines run as users of their own
+	groups       *groups
 
-	mu       sync.Mutex
-	machines map[string]*running
-	lost     map[string]bool // zones
-	tell     func(machine.Fact)
+	mu         sync.Mutex
+	machines   map[string]*running
+	starting   map[string]int  // how many calls are starting a machine
+	lost       map[string]bool // zones
+	complained map[string]bool // of what is no machine
+	tell       func(machine.Fact)
 }
 
 // record is machine.json.
@@ -77,28 +84,20 @@ func New(c Config) (*Driver, error) {
 		return nil, err
 	}
 	c.Dir = dir
-	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, machines: map[string]*running{}, lost: map[string]bool{}}
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]bool{}, complained: map[string]bool{}}
 	if d.unprivileged {
-		if err := enterable(dir); err != nil {
+		if err := datadir.Enterable(dir, "machines run as unprivileged users"); err != nil {
 			return nil, err
 		}
 	}
 	return d, nil
 }
 
-// enterable reports a directory that an unprivileged machine could not enter.
-func enterable(dir string) error {
-	for d := dir; d != "/"; d = filepath.Dir(d) {
-		info, err := os.Stat(d)
-		if err != nil {
-			return err
-		}
-		if info.Mode()&0o001 == 0 {
-			return fmt.Errorf("machines run as unprivileged users, who may not enter %s; give --data another directory, or: chmod o+x %s", d, d)
-		}
-	}
-	return nil
-}
+// The states that a listing tells.
+const (
+	stateRunning = fleet.MachineRunning
+	stateStopped = fleet.MachineStopped
+)
 
 const (
 	firstNet   = 64  // zones have 127.64.0.0/16, 127.65.0.0/16, …
@@ -155,6 +154,20 @@ func (d *Driver) admit(id string, process identity) *running {
 	return r
 }
 
+// begin notes that a machine is being started, until over is called.
+func (d *Driver) begin(id string) (over func()) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.starting[id]++
+	return func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.starting[id]--; d.starting[id] == 0 {
+			delete(d.starting, id)
+		}
+	}
+}
+
 // end takes a dead process off the books and tells the watcher.
 func (d *Driver) end(id string, r *running, why string) {
 	d.mu.Lock()
@@ -198,17 +211,16 @@ func (d *Driver) find(id string) (*running, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
 	process := rec.Process
 	if process == nil {
 		if process = oldestMarked(d.dir(id)); process == nil {
 			return nil, nil
 		}
-		rec.Process = process
-		if err := d.write(rec); err != nil {
-			return nil, err
+		if err == nil { // one that cannot be read stays as it is
+			rec.Process = process
+			if err := d.write(rec); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if !process.alive() {
@@ -223,11 +235,18 @@ func (d *Driver) adopt(id string, process identity) (*running, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watch the process of %s: %w", id, err)
 	}
-	r := d.admit(id, process)
+	d.mu.Lock()
+	if had := d.machines[id]; had != nil { // somebody else was faster
+		d.mu.Unlock()
+		return had, nil
+	}
+	r := &running{id: process, ended: make(chan struct{})}
+	d.machines[id] = r
+	d.mu.Unlock()
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it
 	go func() {
 		wait()
-		killMarked(d.dir(id))
+		d.endAll(id)
 		d.end(id, r, "its process ended")
 	}()
 	return r, nil
@@ -269,7 +288,7 @@ func (d *Driver) quit(ctx context.Context, id string, grace time.Duration, quiet
 			return ctx.Err()
 		}
 	}
-	killMarked(d.dir(id))
+	d.endAll(id)
 	return nil
 }
 
@@ -294,6 +313,7 @@ func (d *Driver) Halt(ctx context.Context, id string, grace time.Duration) error
 
 // Wake starts a machine again that was halted.
 func (d *Driver) Wake(_ context.Context, id string) error {
+	defer d.begin(id)()
 	rec, err := d.read(id)
 	if err != nil {
 		return err
@@ -304,7 +324,8 @@ func (d *Driver) Wake(_ context.Context, id string) error {
 	return d.start(rec.Spec)
 }
 
-// List returns a fact for every machine that has a directory.
+// List returns a fact for every machine that has a directory. What is no machine's,
+// or cannot be read, is said once and costs no other machine anything.
 func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 	entries, err := os.ReadDir(d.Dir)
 	if err != nil {
@@ -312,20 +333,34 @@ func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 	}
 	var facts []machine.Fact
 	for _, e := range entries {
-		r, err := d.find(e.Name())
-		if err != nil {
-			return nil, err
+		if !e.IsDir() {
+			d.complain(e.Name(), errors.New("it is no directory"))
+			continue
 		}
-		f := machine.Fact{ID: e.Name(), State: fleet.MachineRunning}
-		if r == nil {
-			f.State, f.Why = fleet.MachineStopped, "its process was not found"
-			if rec, err := d.read(e.Name()); err != nil || rec.Process == nil || rec.Halted {
-				f.State = fleet.MachineUnknown // it was never started, or is to be woken
-			}
+		f, err := d.look(e.Name())
+		if err != nil {
+			d.complain(e.Name(), err)
+		}
+		if errors.Is(err, os.ErrNotExist) {
+			continue
 		}
 		facts = append(facts, f)
 	}
 	return facts, nil
+}
+
+// mostComplaints is how many things below the machines' directory are complained of.
+const mostComplaints = 1000
+
+// complain says once what is wrong with something below the machines' directory.
+func (d *Driver) complain(name string, err error) {
+	d.mu.Lock()
+	said := d.complained[name] || len(d.complained) >= mostComplaints
+	d.complained[name] = true
+	d.mu.Unlock()
+	if !said {
+		d.Log.Warn("something among the machines is not as it should be and is passed over", "file", filepath.Join(d.Dir, name), "error", err)
+	}
 }
 
 func (d *Driver) read(id string) (record, error) {
@@ -340,15 +375,11 @@ func (d *Driver) read(id string) (record, error) {
 	return rec, nil
 }
 
-// write replaces the record at once, so that a reader never sees half of it.
+// write replaces the record at once, and for good.
 func (d *Driver) write(rec record) error {
 	raw, err := json.Marshal(rec)
 	if err != nil {
 		return err
 	}
-	half := d.file(rec.ID) + ".half"
-	if err := os.WriteFile(half, raw, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(half, d.file(rec.ID))
+	return datadir.WriteFile(d.file(rec.ID), raw, 0o600)
 }

@@ -45,6 +45,7 @@ func newYard(t *testing.T) *yard {
 				t.Error(err)
 			}
 		}
+		EndAll(filepath.Join(dir, "machines"))
 		os.RemoveAll(dir)
 	})
 	return y
@@ -93,7 +94,7 @@ func (y *yard) spec(id, script string) machine.Spec {
 	}
 	in.Keep(a)
 	return machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Start,
-		Address: "127.65.0.9", Number: 8, Port: 8080, UserData: "#!/bin/sh\necho hello\n", Environment: map[string]string{"SEASON": "summer"}}
+		Address: "127.65.0.9", Number: 8 + int64(len(y.ids)), Port: 8080, UserData: "#!/bin/sh\necho hello\n", Environment: map[string]string{"SEASON": "summer"}}
 }
 
 // log waits until the boot log has the text.
@@ -158,6 +159,7 @@ func TestLaunchTwiceIsOneMachine(t *testing.T) {
 	y := newYard(t)
 	spec := y.launch("timetable-001", "echo up; exec sleep 600")
 	pid := y.pid("timetable-001")
+	y.log("timetable-001", "up")
 	if err := y.Launch(context.Background(), spec); err != nil {
 		t.Fatal(err)
 	}
