@@ -2116,6 +2116,9 @@ type ListInstancesParams struct {
 	// Gone Show those that are gone as well
 	Gone *bool `form:"gone,omitempty" json:"gone,omitempty"`
 
+	// Alone Only those that belong to no group
+	Alone *bool `form:"alone,omitempty" json:"alone,omitempty"`
+
 	// Limit How many to return at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -6404,6 +6407,18 @@ func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.
 		if params.Gone != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "gone", *params.Gone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Alone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alone", *params.Alone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

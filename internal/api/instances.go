@@ -21,7 +21,12 @@ func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequ
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.Store.Instances(ctx, some(r.Params.Group, ""), some(r.Params.Gone, false), p)
+	gone := some(r.Params.Gone, false)
+	read := func() ([]store.Instance, error) { return s.Store.Instances(ctx, some(r.Params.Group, ""), gone, p) }
+	if some(r.Params.Alone, false) {
+		read = func() ([]store.Instance, error) { return s.Store.InstancesAlone(ctx, gone, p) }
+	}
+	items, err := read()
 	if err != nil {
 		return nil, err
 	}

@@ -103,7 +103,7 @@ func TestGroupCommandsThatAreRefused(t *testing.T) {
 		{tell(g, serving, CommandUnpin), "unpinned already"},
 		{tell(g, pinned, CommandRetire), "unpin it first"},
 		{tell(g, serving, CommandUnpark), "cannot be told to unpark"},
-		{tell(g, gone, CommandRetire), "cannot be told to retire"},
+		{tell(g, gone, CommandRetire), "timetable-001 is gone"},
 		{tell(alone, serving, CommandPark), "belongs to no group"},
 		{func() error { a, b, err := g.RestInstance(noon, gone, false); return last(a, b, err) }(), "only an instance that serves"},
 		{func() error { a, b, err := g.RestInstance(noon, serving, true); return last(a, b, err) }(), "rollout under way"},

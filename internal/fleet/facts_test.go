@@ -1,6 +1,7 @@
 package fleet_test
 
 import (
+	"strings"
 	"testing"
 
 	"unitas/internal/fleet"
@@ -94,5 +95,19 @@ func TestEveryCheckJudgesItsOwnPools(t *testing.T) {
 	}
 	if g.Checks = nil; !g.Serves(&fleet.Instance{State: fleet.Serving}) || g.Serves(&in) {
 		t.Error("without pools the healing check does not say who serves")
+	}
+}
+
+// TestWhatComesFromOutsideIsPlain: whatever a workload or a driver says can be kept
+// and shown.
+func TestWhatComesFromOutsideIsPlain(t *testing.T) {
+	const evil = "bad\x00thing \x1b[31m\xff"
+	in := fleet.Instance{State: fleet.Serving}
+	in.HearMachine(fleet.Machine{State: fleet.MachineStopped, Why: evil})
+	e, _ := in.HearVerdict(health.Report{Check: "sailings-up", Verdict: health.Unhealthy, Why: evil + strings.Repeat("x", 10_000)})
+	for _, text := range []string{in.Machine.Why, in.Report("sailings-up").Why, e.Because} {
+		if strings.ContainsAny(text, "\x00\x1b\xff") || len(text) > 1100 || !strings.Contains(text, "bad thing [31m?") {
+			t.Errorf("it is kept as %q", text[:min(len(text), 100)])
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"net/http"
@@ -11,8 +12,10 @@ import (
 	"time"
 
 	"google.golang.org/grpc"
+	"google.golang.org/grpc/codes"
 	grpchealth "google.golang.org/grpc/health"
 	"google.golang.org/grpc/health/grpc_health_v1"
+	"google.golang.org/grpc/status"
 
 	"unitas/internal/fleet/health"
 )
@@ -240,4 +243,46 @@ func TestGRPC(t *testing.T) {
 	if got := a.once(host, c, true); got.Good || got.Why != "connection refused" {
 		t.Errorf("nobody listens: %v, %q", got.Good, got.Why)
 	}
+}
+
+// TestAnswersArePlain: what an instance answers is kept without what no text may have,
+// and no longer than it need be.
+func TestAnswersArePlain(t *testing.T) {
+	server := grpc.NewServer()
+	grpc_health_v1.RegisterHealthServer(server, saysBadThings{})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go server.Serve(l) //nolint:errcheck // it is stopped below
+	defer server.Stop()
+	reports := make(chan health.Report, 10)
+	p := New(func(_ string, r health.Report) { reports <- r })
+	defer p.Close()
+	host, check := checkOf(t, l.Addr().String(), health.GRPC)
+	p.Watch("berths-001", host, check, health.Report{})
+	select {
+	case r := <-reports:
+		if strings.ContainsRune(r.Why, 0) || !strings.Contains(r.Why, "bad thing") || len(r.Why) > 2*300 {
+			t.Errorf("the report says %q", r.Why)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("no report")
+	}
+	for _, a := range p.Answers("berths-001", check.Name) {
+		if strings.ContainsRune(a.Why, 0) || len(a.Why) > 210 {
+			t.Errorf("an answer says %q", a.Why)
+		}
+	}
+	if r, ok := p.Standing("berths-001", check.Name); !ok || r.Verdict != health.Unhealthy || r.Why == "" {
+		t.Errorf("it stands at %+v", r)
+	}
+}
+
+type saysBadThings struct {
+	grpc_health_v1.UnimplementedHealthServer
+}
+
+func (saysBadThings) Check(context.Context, *grpc_health_v1.HealthCheckRequest) (*grpc_health_v1.HealthCheckResponse, error) {
+	return nil, status.Error(codes.Unavailable, "bad\x00thing "+strings.Repeat("x", 3000))
 }

@@ -68,14 +68,23 @@ func instances(rows []instanceRow, err error) ([]Instance, error) {
 // Instances lists instances by group and number, all groups when group is
 // empty; those that are gone only when asked for.
 func (s *Store) Instances(ctx context.Context, group string, gone bool, p Page) ([]Instance, error) {
+	return s.instances(ctx, group, gone, false, p)
+}
+
+// InstancesAlone lists those that belong to no group, by name.
+func (s *Store) InstancesAlone(ctx context.Context, gone bool, p Page) ([]Instance, error) {
+	return s.instances(ctx, "", gone, true, p)
+}
+
+func (s *Store) instances(ctx context.Context, group string, gone, alone bool, p Page) ([]Instance, error) {
 	after, serial := "", 0
 	if len(p.After) == 2 {
 		after = p.After[0]
 		serial, _ = strconv.Atoi(p.After[1])
 	}
 	return instances(many[instanceRow](ctx, s.q, `select `+instanceColumns+` from instances
-		where ($1 = '' or group_name = $1) and ($2 or state <> 'gone') and (group_name, serial) > ($3, $4)
-		order by group_name, serial limit $5`, group, gone, after, serial, p.Limit))
+		where ($1 = '' or group_name = $1) and ($2 or state <> 'gone') and (not $3 or group_name = id) and (group_name, serial) > ($4, $5)
+		order by group_name, serial limit $6`, group, gone, alone, after, serial, p.Limit))
 }
 
 // Instance reads one instance.

@@ -4,7 +4,7 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { Button, ConfigProvider } from 'antd'
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter, Link, NavLink, Route, Routes } from 'react-router'
+import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from 'react-router'
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
 import { Checks } from './pages/Checks'
@@ -12,6 +12,7 @@ import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
 import { Image } from './pages/Image'
 import { Images } from './pages/Images'
+import { Instances } from './pages/Instances'
 import { NewGroup } from './pages/NewGroup'
 import { Pool } from './pages/Pool'
 import { Pools } from './pages/Pools'
@@ -20,6 +21,7 @@ import { Template } from './pages/Template'
 import { TemplateForm } from './pages/TemplateForm'
 import { Templates } from './pages/Templates'
 import { DrillLine } from './parts/Drills'
+import { Troubles } from './parts/Troubles'
 import { ModeContext, useChosenMode } from './parts/mode'
 import { themeOf } from './theme'
 
@@ -68,6 +70,7 @@ function Console() {
                 <NavLink to="/" end>
                   Groups
                 </NavLink>
+                <NavLink to="/instances">Instances</NavLink>
                 <NavLink to="/pools">Pools</NavLink>
                 <NavLink to="/checks">Checks</NavLink>
                 <NavLink to="/templates">Templates</NavLink>
@@ -83,36 +86,46 @@ function Console() {
                 Sign out
               </Button>
             </header>
+            <Troubles />
             <DrillLine />
-            <Routes>
-              <Route path="/" element={<Groups />} />
-              <Route path="/new-group" element={<NewGroup />} />
-              <Route path="/pools" element={<Pools />} />
-              <Route path="/pools/:name" element={<Pool />} />
-              <Route path="/checks" element={<Checks />} />
-              <Route
-                path="/costs"
-                element={
-                  <Suspense fallback={<main className="page" />}>
-                    <Costs />
-                  </Suspense>
-                }
-              />
-              <Route path="/groups/:name" element={<Group />} />
-              <Route path="/images" element={<Images />} />
-              <Route path="/images/:name/:version" element={<Image />} />
-              <Route path="/templates" element={<Templates />} />
-              <Route path="/templates/new" element={<TemplateForm />} />
-              <Route path="/templates/:name" element={<Template />} />
-              <Route path="/templates/:name/revise" element={<TemplateForm />} />
-              <Route path="*" element={<NoPage />} />
-            </Routes>
+            <Pages />
           </BrowserRouter>
         ) : (
           <SignIn onDone={() => setSignedIn(true)} />
         )}
       </ModeContext>
     </ConfigProvider>
+  )
+}
+
+/** A page is made anew for every address, so that nothing of another one's stands on it. */
+function Pages() {
+  const { pathname } = useLocation()
+  return (
+    <Routes key={pathname}>
+      <Route path="/" element={<Groups />} />
+      <Route path="/new-group" element={<NewGroup />} />
+      <Route path="/instances" element={<Instances />} />
+      <Route path="/pools" element={<Pools />} />
+      <Route path="/pools/:name" element={<Pool />} />
+      <Route path="/checks" element={<Checks />} />
+      <Route
+        path="/costs"
+        element={
+          <Suspense fallback={<main className="page" />}>
+            <Costs />
+          </Suspense>
+        }
+      />
+      <Route path="/groups/:name" element={<Group />} />
+      <Route path="/images" element={<Images />} />
+      <Route path="/images/:name/:version" element={<Image />} />
+      <Route path="/templates" element={<Templates />} />
+      <Route path="/templates/new" element={<TemplateForm />} />
+      <Route path="/templates/:name" element={<Template />} />
+      <Route path="/templates/:name/revise" element={<TemplateForm />} />
+      <Route path="*" element={<NoPage />} />
+    </Routes>
   )
 }
 

@@ -2121,6 +2121,9 @@ type ListInstancesParams struct {
 	// Gone Show those that are gone as well
 	Gone *bool `form:"gone,omitempty" json:"gone,omitempty"`
 
+	// Alone Only those that belong to no group
+	Alone *bool `form:"alone,omitempty" json:"alone,omitempty"`
+
 	// Limit How many to return at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -3602,6 +3605,13 @@ func (w *ServerInterfaceWrapper) ListInstances(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "gone", ctx.QueryParams(), &params.Gone, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter gone: %s", err))
+	}
+
+	// ------------- Optional query parameter "alone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alone", ctx.QueryParams(), &params.Alone, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alone: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -9713,24 +9723,24 @@ var swaggerSpec = []string{
 	"JaF2wC2Ri0XZWAjxLrG18ML3rGfvDTFq28sT7L2HuYxeIPj1L14XeH9gqLqxexR7Hm/3kztS5QZfmNMZ",
 	"AundpowL5kBidypsL9xz/1p6W1fA+vsQWa62ktnv5v1WE8j2MQB9ItKySrkG14/tXvq2cVNDfIpf4P6Z",
 	"T8Ci2f99X4HEumPLeJCBsIcKKyNzcD4WmmECmRvbyXOFKLnYKYluy4TDGkxUtxOwguA0IMw3qASu0WgL",
-	"Ndd6IrMUzAo530A09iaHpjVco//EEmsc4Ttza8LG7CGtxo8FGTWYgAg9JksQ3ahkwbKeX3og6Ru2ubcQ",
-	"Uu29bTEQQPkrxT57SRF/ATtTw+smsjAQVqVi61PRm6Lg8GeeftypE1x7r90Pn6d3c2z6KH5PrpmwGfXu",
-	"br4DnGvl6WDF4ttzOJPS9DpppDTXcdKM26abeUBo2Tu8mRa/L2wMDM0iMl49Pgr16BvFjalUzDQIPaxk",
-	"Zi9H4v4VJT+beyqcGXxu9xBE4CIhhcjt/3KqLuEP+L9ihiuGnV+x7jkeUq+ziWIZo3pHyoV74F+MUd64",
-	"Zf/rMsoLZuqdc2RIL9NG5jmE6M05dobNpFhqYiQR0mlQ3ooTRHaKGFWIHXxTiFdifzfu7VTsFOKuOSC8",
-	"st3+CFFk9hLselMIcI6BNPRgqvG75NxFIBwqSmbf77bbfbTTxPqze2Z/Blbsh1WQ8LG/VaHM7LrwN5+W",
-	"7eV2pMv0eiaM2o8P9s8VHB1uza96/YJjohzLFnfxkKtsvEWa3E1h5RtwzWufHcoVojFXy63BoVEP8udS",
-	"9gCWvYYnPmWwGLuCTvLD6vagGdlxhkLv2od/wSY/TO+OEwTLd8ZafMk9AqjZ0ciMrTiAfGGfMAfDHg7E",
-	"YFSVa+3kpwS/+2WG3kUWKOVqbYGMLovFaW1cE2sYQAewIRAoNybebQuNnQx5P14QIHuIaGJjC90Lf3Ln",
-	"bLp/uWSXcD+QJncgmgJOrx0vBtMbxFMV3aDzyn7jH9qfXvwJXfdu9V03fiDOHlQuN1SH8un3qgay2SUM",
-	"r4tH4X73jYs33AFh+7Ae7kcwBqSJLuIP9EnuaR/uX2C6Cd2TU/LOcEH+JLM0IbmSc8ZSvBnBCXnFlCG0",
-	"xRYODHfXSfzWPXKL1PGv6MIQ9V/vy5XPdUAB5tpVYPD5yvXr4YBXG0hUa2rYece8rXQrvAZCin/JDUBS",
-	"PqErqdZhPbbpzf5C+8ibaY55bcwHNFrfljv26UOZlm3q71Ys1t9714Cmu95u5U4bLmk/RrfPvTtC09GU",
-	"02hInKGVuP4Hn0Ix7tvYXO/Yu3JfG1/uNboKHJitdg6FS9ZVeltyROmJ6YoQXnF9feF0axCfd8tcb1xv",
-	"t1/l2V2wdbS2PLwtQUhTaCbTbcg3OXxAVbFf7q+FxdctLI4TfXBtcXUDfi0vvtXy4vsj9a8VxndWYdw6",
-	"jiOKjO/oxv9/qs74fmj67p70k0+h2rj7hBymfLHoVBfslzs8NHdab2zpjNWSJbU7W9xdD+UMW6TfBSN9",
-	"Zane1emLLwK8zp4a1OkwqEFImzohB7DJmDKnT0Om/itVOg2VT/dS7FTpxw5M4Dux//jOboSG/lTIHoXK",
-	"JmeTw8nHdx//bwAAAP//",
+	"Ndd6IrMUzAo530A09iaHpjVco0+iaW+VN88YlkxLIuTOQj+aXefln1JWj9v1zsSewBV7yOnxY0E6D2Y/",
+	"QoPLEsE3KtawpuiXHsX6hm3uLX5Ve29bBoWOAJVKo73kp7+AnamBhRNZGIjpUrH1efBNOXT4M08/7lRI",
+	"rr3X7ofP07s5Nn0Uvye/UNiMems5337O9RF1mGbx7TmcSWl6PURSmut4iMZt083cL7RsXN7Myd8XMAfG",
+	"hRGWrx6chWL4jeLGVMp1GoQeVq+zlyNx/1qan809Ve0MPrd7iGBwkZBC5PZ/OVWX8Af8XzHDFcO2s1h0",
+	"HY/n19lEsYxRvSPfwz3wL8Yob9yy/3UZ5QUz9bY9MuS2aSPzHPIDzDm2pbV6q64qrsGEFER2ihhViB18",
+	"U4hXYn837u2UCxXirjkgvLLdewkhbPYSaXtTCPDMgTT0SK7xu+TchT8cJEtm3++223200777s3tmf9Zd",
+	"7IdVhPKxv1Whxu262Duflu3ldqTL9HomjNqPA/jPFRAfbs2vevGEY6IcayZ38ZArq7xFmtxNVecbiAto",
+	"n5rKFUJBV2u9wZtSzzDIpexBS3sNT3zKSDV2BZ3kh9XtQTOy4wzF/bUP/4JNfpjeHWcnlu+M9ReTe0Rv",
+	"s6ORGVtxQBjDJmUOAz4ciMGQLtfayU8J+/fLDB2MLFDKFfoCGV0KjdPauCbWMID2Y0PwV25MvNsWGjsZ",
+	"8n68IED2EE7Frhq6F3vlztl0/3LJLuF+8FTuQDQFkGA7XgwjOIinKrRC55X9xj+0P734E7ru3eq7bvxA",
+	"nD2oXG6oDuXT71UN4bNLGF4XDMP97hsXb7gDwvYBTdyPYAwwF13EH+iT3NM+3L/AdBO6J6fknYGS/Elm",
+	"aUJyJeeMpXgzghPyiilDaIstHBLvrpP4rXvkFqnjX9EFYOq/3pcrn+sAQcy1K//g85VrFsQBLDeQqNZR",
+	"sfOOeVtplXgNeBb/khsgtHxCV1KtvXts05vNjfaRtNMc89qAE2i0vi137NPHUS175N+tWKy/967RVHe9",
+	"3cqdNlbTfoxun/h3hKajKafRkDhDy4D9Dz6FSuC3sbnesXflvja+3Gt0FTgkXe0cCpesq+635IjSE9MV",
+	"Ibzi+vrC6dbwRe+Wud64xnK/yrO7YOtoYXt4W4J4qtDJptuQb3L4gJJmv9xfq5qvW9UcJ/rgwubqBvxa",
+	"23yrtc33R+pfy5vvrLy5dRxHVDjf0Y3//1SR8/3Q9N096SefQqlz9wk5TPli0aku2C93eGjutNjZ0hlL",
+	"NUtqd/bXux7EGvZnvwtG+spSvavNGF8EbJ89dcfTYVCDeDp1Qg5gkzE1Vp+GTP1XKrMaKp/updKq0gwe",
+	"mMC3gf/xnd0IDc2xkD0KlU3OJoeTj+8+/t8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -19,6 +19,7 @@ export interface ImageSearch {
   limit: number
 }
 
+// While a search changes, what was found before stays.
 const keep = { placeholderData: <T>(before: T | undefined) => before }
 
 /** Image versions that fit the search, and whether there are more. */
@@ -63,7 +64,6 @@ export function useImage(name: string, version: string) {
       return i?.state === 'baking' || i?.copies?.some((c) => c.state === 'copying') ? 500 : false
     },
     retry: false,
-    ...keep,
   })
 }
 
@@ -72,7 +72,6 @@ export function useLineage(name: string, version: string) {
     queryKey: ['live', 'lineage', name, version],
     queryFn: async () =>
       (await take(api.GET('/v1/images/{name}/{version}/lineage', path(name, version)))).items,
-    ...keep,
   })
 }
 
@@ -90,7 +89,6 @@ export function useBakeLog(image: Image) {
     },
     enabled: made,
     refetchInterval: image.state === 'baking' ? 500 : false,
-    ...keep,
   })
 }
 
@@ -98,7 +96,6 @@ export function usePlaces() {
   return useQuery({
     queryKey: ['live', 'places'],
     queryFn: async () => (await take(api.GET('/v1/places'))).items,
-    ...keep,
   })
 }
 
@@ -196,7 +193,6 @@ export function useTemplates(name?: string) {
           api.GET('/v1/templates', { params: { query: { limit: 1000, ...(name ? { name } : {}) } } }),
         )
       ).items,
-    ...keep,
   })
 }
 

@@ -3380,6 +3380,8 @@ export interface operations {
                 group?: string;
                 /** @description Show those that are gone as well */
                 gone?: boolean;
+                /** @description Only those that belong to no group */
+                alone?: boolean;
                 /** @description How many to return at most */
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */

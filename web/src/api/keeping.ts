@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, take, type Check, type Group, type NewGroup, type NewTemplate } from './client'
+import { api, take, type Check, type Group, type NewGroup, type Pool } from './client'
 import type { components } from './contract.gen'
 import { live } from './queries'
 
@@ -48,11 +48,18 @@ export function useFailures(group: string) {
   })
 }
 
-export function useZones() {
+/** What the service is, and what keeps it from working as it should. */
+export function useService() {
   return useQuery({
     queryKey: ['service'],
-    queryFn: async () => (await take(api.GET('/v1/service'))).zones,
+    queryFn: () => take(api.GET('/v1/service')),
+    refetchInterval: 10_000,
   })
+}
+
+export function useZones() {
+  const service = useService()
+  return { data: service.data?.zones }
 }
 
 export function useCosts(by: string, step: 'hour' | 'day', from: string | undefined) {
@@ -80,12 +87,15 @@ export function useStopDrill() {
   return useAct((number: number) => take(api.DELETE('/v1/drills/{number}', { params: { path: { number } } })))
 }
 
-/** Changes settings of a group; with dry it only tells what that would do. */
-export function useChangeGroup(name: string) {
-  return useAct(({ body, dry }: { body: GroupChange; dry: boolean }) =>
+/** The revision that a person saw; a change against an older one than there is is refused. */
+const seen = (o: { revision: number }) => ({ 'If-Match': `"${o.revision}"` })
+
+/** Changes settings of a group as it was seen; with dry it only tells what that would do. */
+export function useChangeGroup() {
+  return useAct(({ group, body, dry }: { group: Group; body: GroupChange; dry: boolean }) =>
     take(
       api.PATCH('/v1/groups/{name}', {
-        params: { path: { name }, query: { dry_run: dry }, header: { 'If-Match': '*' } },
+        params: { path: { name: group.name }, query: { dry_run: dry }, header: seen(group) },
         body,
       }),
     ),
@@ -104,21 +114,23 @@ export function useMakeGroup() {
   )
 }
 
-export function useDeleteGroup(name: string) {
-  return useAct(() =>
-    take(api.DELETE('/v1/groups/{name}', { params: { path: { name }, header: { 'If-Match': '*' } } })),
+export function useDeleteGroup() {
+  return useAct((group: Group) =>
+    take(api.DELETE('/v1/groups/{name}', { params: { path: { name: group.name }, header: seen(group) } })),
   )
 }
 
-export function useChangePool(name: string) {
-  return useAct((body: PoolChange) =>
-    take(api.PATCH('/v1/pools/{name}', { params: { path: { name }, header: { 'If-Match': '*' } }, body })),
+export function useChangePool() {
+  return useAct(({ pool, body }: { pool: Pool; body: PoolChange }) =>
+    take(api.PATCH('/v1/pools/{name}', { params: { path: { name: pool.name }, header: seen(pool) }, body })),
   )
 }
 
-export function useChangeCheck(name: string) {
-  return useAct((body: CheckChange): Promise<Check> =>
-    take(api.PATCH('/v1/checks/{name}', { params: { path: { name }, header: { 'If-Match': '*' } }, body })),
+export function useChangeCheck() {
+  return useAct(({ check, body }: { check: Check; body: CheckChange }): Promise<Check> =>
+    take(
+      api.PATCH('/v1/checks/{name}', { params: { path: { name: check.name }, header: seen(check) }, body }),
+    ),
   )
 }
 
@@ -128,18 +140,6 @@ export function useReleaseInstance() {
       api.POST('/v1/instances/{id}/release', {
         params: { path: { id }, header: { 'If-Match': '*' } },
         body: { replace },
-      }),
-    ),
-  )
-}
-
-/** Makes a template with what it cannot do without; the rest is as usual. */
-export function useMakePlainTemplate() {
-  return useAct((t: { name: string; image: string; port: number }) =>
-    take(
-      api.POST('/v1/templates', {
-        params: { header: { 'Idempotency-Key': crypto.randomUUID() } },
-        body: t as NewTemplate, // the service fills in the others
       }),
     ),
   )

@@ -4,7 +4,7 @@ import { api, take, type Instance, type NewRollout, type Rollout } from './clien
 // Everything under 'live' is read again when an event says that it changed.
 // The interval is for what changes without an event: requests in flight, and
 // the service's sentence, which counts seconds.
-export const live = { refetchInterval: 1000, placeholderData: <T>(before: T | undefined) => before }
+export const live = { refetchInterval: 1000 }
 
 export function useGroups() {
   return useQuery({
@@ -23,17 +23,24 @@ export function useGroup(name: string) {
   })
 }
 
-/** All instances, or those of a group, however many; many are read at a calmer pace. */
-export function useInstances(group?: string) {
+/** All instances, those of a group, or those that belong to none; many are read at a calmer pace. */
+export function useInstances(group?: string, alone = false) {
   return useQuery({
-    queryKey: ['live', 'instances', group],
+    queryKey: ['live', 'instances', group, alone],
     queryFn: async () => {
       const all: Instance[] = []
       let after: string | undefined
       do {
         const page = await take(
           api.GET('/v1/instances', {
-            params: { query: { limit: 1000, ...(group ? { group } : {}), ...(after ? { after } : {}) } },
+            params: {
+              query: {
+                limit: 1000,
+                ...(group ? { group } : {}),
+                ...(alone ? { alone } : {}),
+                ...(after ? { after } : {}),
+              },
+            },
           }),
         )
         all.push(...page.items)
@@ -68,7 +75,8 @@ export function useJournal(group: string, limit: number) {
   return useQuery({
     queryKey: ['live', 'journal', group, limit],
     queryFn: () => take(api.GET('/v1/journal', { params: { query: { group, limit } } })),
-    placeholderData: (before) => before,
+    // More of the same group's; never what was read of another.
+    placeholderData: (before, query) => (query?.queryKey[2] === group ? before : undefined),
   })
 }
 

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useChecks } from '../api/keeping'
+import { differences, isStale, Stale } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { count, list, span } from '../parts/words'
 import { longTable } from '../parts/longTable'
@@ -110,32 +111,61 @@ interface Fields {
   reason: string
 }
 
+function fieldsOf(c: Check): Fields {
+  return {
+    path: c.path,
+    interval: c.interval_seconds,
+    timeout: c.timeout_seconds,
+    passes: c.passes,
+    fails: c.fails,
+    reason: '',
+  }
+}
+
+const lines: Record<string, (c: Check) => string> = {
+  'What it asks': question,
+  Interval: (c) => span(c.interval_seconds),
+  Timeout: (c) => span(c.timeout_seconds),
+  Passes: (c) => String(c.passes),
+  Fails: (c) => String(c.fails),
+}
+
 function ChangeCheck({ name, onClose }: { name: string; onClose: () => void }) {
   const check = useCheck(name)
-  const change = useChangeCheck(name)
+  const change = useChangeCheck()
+  const [seen, setSeen] = useState<Check | null>(null)
   const [form] = Form.useForm<Fields>()
   const c = check.data
   const affected = [
     ...(c?.groups ?? []).map((g) => `the group ${g}`),
     ...(c?.pools ?? []).map((p) => `the pool ${p}`),
   ]
-  const submit = (f: Fields) =>
-    change.mutate(
-      {
-        ...(c?.kind === 'http' || c?.kind === 'https' ? { path: f.path } : {}),
-        interval_seconds: f.interval,
-        timeout_seconds: f.timeout,
-        passes: f.passes,
-        fails: f.fails,
-        ...(f.reason ? { reason: f.reason } : {}),
-      },
-      { onSuccess: onClose },
-    )
+  const from = seen ?? c
+  const submit = (f: Fields) => {
+    if (!from) return
+    const body = {
+      ...(c?.kind === 'http' || c?.kind === 'https' ? { path: f.path } : {}),
+      interval_seconds: f.interval,
+      timeout_seconds: f.timeout,
+      passes: f.passes,
+      fails: f.fails,
+      ...(f.reason ? { reason: f.reason } : {}),
+    }
+    change.mutate({ check: from, body }, { onSuccess: onClose })
+  }
+  const stale = isStale(change.error)
+  const takeOver = () => {
+    if (!c) return
+    setSeen(c)
+    change.reset()
+    form.setFieldsValue(fieldsOf(c))
+  }
   return (
     <Modal
       open
       title={`Change ${name}`}
       okText="Change it"
+      okButtonProps={{ disabled: stale }}
       confirmLoading={change.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -150,14 +180,8 @@ function ChangeCheck({ name, onClose }: { name: string; onClose: () => void }) {
           layout="vertical"
           requiredMark={false}
           onFinish={submit}
-          initialValues={{
-            path: c.path,
-            interval: c.interval_seconds,
-            timeout: c.timeout_seconds,
-            passes: c.passes,
-            fails: c.fails,
-            reason: '',
-          }}
+          initialValues={fieldsOf(c)}
+          onValuesChange={() => setSeen((had) => had ?? c)}
         >
           {(c.kind === 'http' || c.kind === 'https') && (
             <Form.Item name="path" label="Path">
@@ -179,7 +203,11 @@ function ChangeCheck({ name, onClose }: { name: string; onClose: () => void }) {
           <Form.Item name="reason" label="Reason" extra="It is kept in the journal.">
             <Input />
           </Form.Item>
-          <Trouble error={change.error} />
+          {stale && from ? (
+            <Stale changed={differences(from, c, lines)} onTakeOver={takeOver} />
+          ) : (
+            <Trouble error={change.error} />
+          )}
         </Form>
       )}
     </Modal>

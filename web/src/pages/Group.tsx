@@ -77,7 +77,7 @@ export function Group() {
 
 /** The end of a group, asked for once with all that goes. */
 function Delete({ group: g, count: n }: { group: GroupOf; count: number }) {
-  const del = useDeleteGroup(g.name)
+  const del = useDeleteGroup()
   return (
     <div className="row" style={{ marginTop: 16 }}>
       <Popconfirm
@@ -85,7 +85,7 @@ function Delete({ group: g, count: n }: { group: GroupOf; count: number }) {
         description={`${count(n, 'instance')} in ${g.zones.join(', ')} ${n === 1 ? 'drains and stops' : 'drain and stop'}, ${g.pools.length > 0 ? `leave ${g.pools.join(', ')}, ` : ''}and the group goes. Its journal stays.`}
         okText="Delete it"
         okButtonProps={{ danger: true }}
-        onConfirm={() => del.mutate(undefined)}
+        onConfirm={() => del.mutate(g)}
       >
         <Button danger size="small" loading={del.isPending}>
           Delete the group…

@@ -4,6 +4,7 @@ import { Link } from 'react-router'
 import { useTemplates } from '../api/catalogue'
 import type { Group } from '../api/client'
 import { useChangeGroup, useChecks, usePools, useZones, type GroupChange } from '../api/keeping'
+import { differences, isStale, Stale } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
@@ -270,31 +271,78 @@ function healing(heal: string): string {
   return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
 }
 
-/** Asks for one setting; before it is changed the service says what that does. */
+/** What is said of each setting, for whoever is told what changed. */
+const lines: Record<string, (g: Group) => string> = Object.fromEntries(
+  settings.map((s) => [s.title, (g: Group) => shown(s.fields(g))]),
+)
+
+function shown(fields: Fields): string {
+  return (
+    Object.entries(fields)
+      .map(([name, value]) => {
+        const text = Array.isArray(value)
+          ? value.join(', ') || 'none'
+          : JSON.stringify(value).replaceAll('"', '')
+        return Object.keys(fields).length > 1 ? `${name} ${text}` : text
+      })
+      .join(', ') || 'none'
+  )
+}
+
+/**
+ * Asks for one setting of the group as it is now; before it is changed the service
+ * says what that does, and what takes much of what serves is asked for once more.
+ */
 function Change({ group, setting, onClose }: { group: Group; setting: Setting; onClose: () => void }) {
+  const [seen, setSeen] = useState(group)
+  const [sure, setSure] = useState(false)
   const [form] = Form.useForm<Fields>()
-  const look = useChangeGroup(group.name)
-  const change = useChangeGroup(group.name)
+  const look = useChangeGroup()
+  const change = useChangeGroup()
   const templates = useTemplates()
   const zones = useZones()
   const pools = usePools()
   const checks = useChecks()
   const body = () => setting.change(form.getFieldsValue())
-  const preview = () => look.mutate({ body: body(), dry: true })
+  const preview = () => {
+    setSure(false)
+    look.mutate({ group: seen, body: body(), dry: true })
+  }
+  const make = () => change.mutate({ group: seen, body: body(), dry: false }, { onSuccess: onClose })
+  const submit = () => {
+    if (sure) {
+      make()
+      return
+    }
+    look.mutate(
+      { group: seen, body: body(), dry: true },
+      { onSuccess: (g) => (g.caution ? setSure(true) : make()) },
+    )
+  }
+  const takeOver = () => {
+    setSeen(group)
+    setSure(false)
+    look.reset()
+    change.reset()
+    form.setFieldsValue(setting.fields(group))
+  }
+  const stale = isStale(change.error)
+  const caution = look.data?.caution
   return (
     <Modal
       open
       title={`${group.name}: ${setting.title.toLowerCase()}`}
-      okText="Change it"
+      okText={sure ? 'Do it all the same' : 'Change it'}
+      okButtonProps={{ danger: sure, disabled: stale }}
       confirmLoading={change.isPending}
-      onOk={() => change.mutate({ body: body(), dry: false }, { onSuccess: onClose })}
+      onOk={submit}
       onCancel={onClose}
     >
       <Form<Fields>
         form={form}
         layout="vertical"
         requiredMark={false}
-        initialValues={setting.fields(group)}
+        initialValues={setting.fields(seen)}
         onValuesChange={preview}
       >
         {setting.items({
@@ -309,7 +357,16 @@ function Change({ group, setting, onClose }: { group: Group; setting: Setting; o
       {look.data && (
         <p aria-live="polite">It makes this happen first: {(look.data.effects ?? []).join(', ')}.</p>
       )}
-      <Trouble error={change.error ?? look.error} />
+      {caution && (
+        <p className="trouble" role="alert">
+          ▲ Mind: {caution}.
+        </p>
+      )}
+      {stale ? (
+        <Stale changed={differences(seen, group, lines)} onTakeOver={takeOver} />
+      ) : (
+        <Trouble error={change.error ?? look.error} />
+      )}
     </Modal>
   )
 }

@@ -9,6 +9,7 @@ import { Ago } from '../parts/Ago'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
+import { VerdictWord } from '../parts/VerdictWord'
 
 type Act = InstanceAct | 'live' | 'rest' | 'release'
 
@@ -32,7 +33,16 @@ const grave: Partial<Record<Act, { verb: string; says: (n: number) => string }>>
 }
 
 /** Instances, sortable, filterable, and selectable to act on several. */
-export function InstanceTable({ instances, now }: { instances: Instance[]; now: number }) {
+export function InstanceTable({
+  instances,
+  now,
+  alone = false,
+}: {
+  instances: Instance[]
+  now: number
+  /** They belong to no group, so nothing takes their place. */
+  alone?: boolean
+}) {
   const make = useImageFromInstance()
   const tell = useTellInstance()
   const release = useReleaseInstance()
@@ -102,7 +112,7 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
               {asking.ids.length > 20 && ' …'}
             </p>
           )}
-          {grave[asking.act]?.says(asking.ids.length)}
+          {alone ? aloneSays(asking.ids.length) : grave[asking.act]?.says(asking.ids.length)}
         </Modal>
       )}
       <div className="filters">
@@ -135,13 +145,10 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
             trigger={['click']}
             menu={{
               items: [
+                ...(alone ? [{ key: 'retire', label: 'Retire: stop them for good', danger: true }] : []),
                 { key: 'pin', label: 'Pin: nothing removes them' },
                 { key: 'unpin', label: 'Unpin' },
-                { key: 'park', label: 'Park: out of traffic, but kept' },
-                { key: 'unpark', label: 'Unpark' },
-                { key: 'recreate', label: 'Recreate: fresh machines under their names' },
-                { key: 'release', label: 'Release: they run on and belong to nobody' },
-                { key: 'retire', label: 'Retire: drain, stop, and launch others', danger: true },
+                ...(alone ? [] : forGroups),
               ],
               onClick: ({ key }) => act(selected, key as Act),
             }}
@@ -212,7 +219,10 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
               (i.state === 'serving' || i.state === 'parked') && (
                 <Dropdown
                   trigger={['click']}
-                  menu={{ items: actsOf(i), onClick: ({ key }) => act([i.id], key as Act) }}
+                  menu={{
+                    items: alone ? actsAlone(i) : actsOf(i),
+                    onClick: ({ key }) => act([i.id], key as Act),
+                  }}
                 >
                   <Button
                     size="small"
@@ -233,6 +243,28 @@ export function InstanceTable({ instances, now }: { instances: Instance[]; now: 
   )
 }
 
+const aloneSays = (n: number) =>
+  `${n === 1 ? 'Its machine stops, and its files go' : 'Their machines stop, and their files go'}. Nothing takes the place. Journals stay.`
+
+const forGroups = [
+  { key: 'park', label: 'Park: out of traffic, but kept' },
+  { key: 'unpark', label: 'Unpark' },
+  { key: 'recreate', label: 'Recreate: fresh machines under their names' },
+  { key: 'release', label: 'Release: they run on and belong to nobody' },
+  { key: 'retire', label: 'Retire: drain, stop, and launch others', danger: true },
+]
+
+/** What may be done with one that belongs to no group. */
+function actsAlone(i: Instance): { key: Act; label: string }[] {
+  return [
+    i.pinned
+      ? { key: 'unpin', label: 'Unpin: it may be removed again' }
+      : { key: 'pin', label: 'Pin: nothing removes it' },
+    { key: 'live', label: 'Make an image while it serves' },
+    ...(i.pinned ? [] : [{ key: 'retire', label: 'Retire: stop it for good' } as const]),
+  ]
+}
+
 /** What may be done with an instance as it is. */
 function actsOf(i: Instance): { key: Act; label: string }[] {
   const retire = { key: 'retire', label: 'Retire: drain, stop, and launch another' } as const
@@ -251,10 +283,4 @@ function actsOf(i: Instance): { key: Act; label: string }[] {
     { key: 'rest', label: 'Make an image at rest: it drains, stops, and comes back' },
     ...(i.pinned ? [] : [retire]),
   ]
-}
-
-function VerdictWord({ verdict }: { verdict: Instance['verdict'] }) {
-  if (verdict === 'unhealthy') return <span className="trouble">▲ unhealthy</span>
-  if (verdict === 'unknown') return <span className="waiting">? unknown</span>
-  return <span>● healthy</span>
 }

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { useImages, usePlaces, useTemplates } from '../api/catalogue'
 import { Refused, type Group, type NewGroup as Body } from '../api/client'
-import { useChecks, useMakeGroup, useMakePlainTemplate, usePools } from '../api/keeping'
+import { useChecks, useMakeGroup, usePools } from '../api/keeping'
 import { Trouble } from '../parts/Trouble'
 import { labelsOf, labelText } from './GroupSettings'
 
@@ -48,7 +48,6 @@ export function NewGroup() {
   const checks = useChecks()
   const look = useMakeGroup()
   const make = useMakeGroup()
-  const makeTemplate = useMakePlainTemplate()
   const navigate = useNavigate()
   const chosen = Form.useWatch('template', form) as string | undefined
   if (!templates.data || !places.data || !pools.data || !checks.data)
@@ -64,26 +63,20 @@ export function NewGroup() {
     if (!(e instanceof Refused)) return
     form.setFields(
       (e.problem.errors ?? []).map((x) => {
-        const field = x.pointer.split('/')[1] ?? ''
+        const [, outer = '', inner = ''] = x.pointer.split('/')
+        const field = outer === 'new_template' ? (inner === 'name' ? 'newTemplate' : inner) : outer
         return { name: fieldOf[field] ?? (field as keyof Fields), errors: [x.detail] }
       }),
     )
   }
-  const check = async (f: Fields) => {
+  const check = (f: Fields) => {
     setReview(null)
-    let template = f.template
-    if (template === fresh) {
-      try {
-        const t = await makeTemplate.mutateAsync({ name: f.newTemplate, image: f.image, port: f.port })
-        template = `${t.name}@${t.version}`
-        form.setFieldValue('template', template)
-      } catch {
-        return // shown below
-      }
-    }
+    // A new template is made with the group, and neither before the review.
+    const along = f.template === fresh
     const body = {
       name: f.name,
-      template,
+      template: along ? `${f.newTemplate}@1` : f.template,
+      ...(along ? { new_template: { name: f.newTemplate, image: f.image, port: f.port } } : {}),
       zones: f.zones,
       spread: f.spread,
       size: f.size,
@@ -105,7 +98,7 @@ export function NewGroup() {
         form={form}
         layout="vertical"
         requiredMark={false}
-        onFinish={(f) => void check(f)}
+        onFinish={check}
         onValuesChange={() => setReview(null)}
         initialValues={{
           template: ready[0] ?? fresh,
@@ -117,7 +110,7 @@ export function NewGroup() {
           max: home.length * 2,
           pools: [],
           drain: 30,
-          heal: checks.data[0]?.name ?? 'machine',
+          heal: 'machine',
           limit: 30,
           settle: 60,
           labels: '',
@@ -227,8 +220,8 @@ export function NewGroup() {
         <Form.Item name="labels" extra="NAME=VALUE with commas between.">
           <Input style={{ maxWidth: 480 }} />
         </Form.Item>
-        <Trouble error={makeTemplate.error ?? look.error} />
-        {review && <Review group={review.group} />}
+        <Trouble error={look.error} />
+        {review && <Review group={review.group} along={review.body.new_template?.image} />}
         <Trouble error={make.error} />
         <div className="row">
           {review ? (
@@ -245,7 +238,7 @@ export function NewGroup() {
               Make {review.body.name}
             </Button>
           ) : (
-            <Button type="primary" htmlType="submit" loading={look.isPending || makeTemplate.isPending}>
+            <Button type="primary" htmlType="submit" loading={look.isPending}>
               Review
             </Button>
           )}
@@ -256,7 +249,7 @@ export function NewGroup() {
   )
 }
 
-function Review({ group: g }: { group: Group }) {
+function Review({ group: g, along }: { group: Group; along: string | undefined }) {
   return (
     <section aria-label="Review" data-testid="review">
       <h2>Review</h2>
@@ -266,6 +259,7 @@ function Review({ group: g }: { group: Group }) {
         {g.pools.length > 0 ? `It gets requests from ${g.pools.join(', ')}.` : 'It gets no requests.'} It
         heals by {g.heal}, at most {g.heal_limit_percent} % at once.
         {labelText(g.labels) && ` Its labels are ${labelText(g.labels)}.`}
+        {along && ` The template ${g.template} is made with it and launches ${along}.`}
       </p>
       {g.advice.map((text) => (
         <Alert key={text} type="warning" showIcon title={text} style={{ marginBottom: 8 }} />

@@ -5,6 +5,7 @@ import { Refused, type Pool as PoolOf } from '../api/client'
 import { useChangePool } from '../api/keeping'
 import { usePool } from '../api/queries'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
+import { differences, isStale, Stale } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
@@ -112,32 +113,60 @@ interface Fields {
   enough: number
 }
 
+function fieldsOf(p: PoolOf): Fields {
+  return {
+    choose: p.choose,
+    nobody: p.nobody,
+    slow: p.slow_start_seconds,
+    shares: sharesText(p),
+    enough: p.enough_percent,
+  }
+}
+
+const lines: Record<string, (p: PoolOf) => string> = {
+  'What it chooses': (p) => p.choose,
+  'With nobody healthy': (p) => p.nobody,
+  'Slow start': (p) => `${p.slow_start_seconds} s`,
+  Shares: (p) => sharesText(p) || 'alike',
+  Enough: (p) => `${p.enough_percent} %`,
+  Check: (p) => p.check,
+  Listeners: (p) => p.listeners.map((l) => l.address).join(', '),
+  Weights: (p) => JSON.stringify(p.weights),
+}
+
 function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
-  const change = useChangePool(pool.name)
-  const submit = (f: Fields) =>
-    change.mutate(
-      {
-        choose: f.choose,
-        nobody: f.nobody,
-        slow_start_seconds: f.slow,
-        enough_percent: f.enough,
-        shares: f.shares
-          .split(/\s+/)
-          .filter((s) => s !== '')
-          .map((text) => {
-            const [group = '', rest = ''] = text.split('=')
-            const [weight = '100', word] = rest.split(',')
-            return { group, weight: Number(weight), reserve: word === 'reserve' }
-          }),
-      },
-      { onSuccess: onClose },
-    )
+  const [seen, setSeen] = useState(pool)
+  const change = useChangePool()
+  const submit = (f: Fields) => {
+    const body = {
+      choose: f.choose,
+      nobody: f.nobody,
+      slow_start_seconds: f.slow,
+      enough_percent: f.enough,
+      shares: f.shares
+        .split(/\s+/)
+        .filter((s) => s !== '')
+        .map((text) => {
+          const [group = '', rest = ''] = text.split('=')
+          const [weight = '100', word] = rest.split(',')
+          return { group, weight: Number(weight), reserve: word === 'reserve' }
+        }),
+    }
+    change.mutate({ pool: seen, body }, { onSuccess: onClose })
+  }
+  const stale = isStale(change.error)
+  const takeOver = () => {
+    setSeen(pool)
+    change.reset()
+    form.setFieldsValue(fieldsOf(pool))
+  }
   return (
     <Modal
       open
       title={`Change ${pool.name}`}
       okText="Change it"
+      okButtonProps={{ disabled: stale }}
       confirmLoading={change.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -148,13 +177,7 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
         layout="vertical"
         requiredMark={false}
         onFinish={submit}
-        initialValues={{
-          choose: pool.choose,
-          nobody: pool.nobody,
-          slow: pool.slow_start_seconds,
-          shares: sharesText(pool),
-          enough: pool.enough_percent,
-        }}
+        initialValues={fieldsOf(seen)}
       >
         <Form.Item name="choose" label="Which target gets the next request">
           <Select options={[{ value: 'round-robin' }, { value: 'least-busy' }]} />
@@ -175,7 +198,11 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
         <Form.Item name="enough" label="Enough" extra="The share of the others that must be healthy.">
           <InputNumber min={1} max={100} suffix="%" />
         </Form.Item>
-        <Trouble error={change.error} />
+        {stale ? (
+          <Stale changed={differences(seen, pool, lines)} onTakeOver={takeOver} />
+        ) : (
+          <Trouble error={change.error} />
+        )}
       </Form>
     </Modal>
   )

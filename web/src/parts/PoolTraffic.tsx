@@ -1,7 +1,8 @@
-import { Table } from 'antd'
+import { Table, Tooltip } from 'antd'
 import type { Pool } from '../api/client'
 import { count, exact, span } from './words'
 import { longTable } from './longTable'
+import { VerdictWord } from './VerdictWord'
 
 type Target = Pool['targets'][number]
 type Window = Target['windows'][number]
@@ -39,6 +40,11 @@ export function Targets({ pool, group }: { pool: Pool; group?: string }) {
       columns={[
         { title: 'Target', dataIndex: 'instance', sorter: (a, b) => a.instance.localeCompare(b.instance) },
         { title: 'Version', dataIndex: 'version', sorter: (a, b) => a.version.localeCompare(b.version) },
+        {
+          title: `Verdict of ${pool.check}`,
+          sorter: (a, b) => a.verdict.localeCompare(b.verdict),
+          render: (_, t) => <Verdict target={t} />,
+        },
         { title: 'Traffic', render: (_, t) => <TrafficWord target={t} /> },
         {
           title: 'Share',
@@ -80,6 +86,18 @@ export function Targets({ pool, group }: { pool: Pool; group?: string }) {
         },
       ]}
     />
+  )
+}
+
+/** The verdict, and how far the answers are from one; all of it on hover and focus. */
+function Verdict({ target: t }: { target: Target }) {
+  return (
+    <Tooltip title={t.why}>
+      <span tabIndex={0}>
+        <VerdictWord verdict={t.verdict} />
+        {t.verdict !== 'healthy' && <div className="quiet">{t.why}</div>}
+      </span>
+    </Tooltip>
   )
 }
 

@@ -1,0 +1,132 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"unitas/client"
+	"unitas/internal/browser"
+)
+
+// TestConsoleAsksFirst makes a group with a new template by the form: nothing is there
+// before the review is answered. A change that takes much of what serves is asked for
+// once more; what one person changed, another does not overwrite unseen.
+func TestConsoleAsksFirst(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	tab, step, retype, noViolations := s.console()
+	step("make one", browser.Button(tab, "Make one…"))
+	retype("#name", "berths")
+	step("a new template", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#template').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
+	step("is offered", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(e => e.textContent === 'a new template')`))
+	step("is chosen", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'a new template').click()`)))
+	step("its fields", browser.Until(tab, `document.querySelector('#newTemplate') !== null`))
+	retype("#newTemplate", "berths-api")
+	step("its image", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#image').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
+	step("the images", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(e => e.textContent === 'timetable@1')`))
+	step("one", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'timetable@1').click()`)))
+	healing, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.querySelector('#heal').closest('.ant-select').textContent`))
+	step("what heals", err)
+	if healing != "machine: when it is gone" {
+		t.Errorf("the form chooses to heal by %q", healing)
+	}
+	step("review", browser.Button(tab, "Review"))
+	step("the review", browser.Until(tab, says("berths launches 3 of berths-api@1")+" && "+says("The template berths-api@1 is made with it and launches timetable@1.")))
+	if _, _, err := client.Read[client.Template](s.api.GetTemplate(ctx, "berths-api", "1")); !client.Is(err, "not-found") {
+		t.Errorf("the template is there before the review is answered: %v", err)
+	}
+	step("make it", browser.Button(tab, "Make berths"))
+	step("its page", browser.Until(tab, `document.querySelector('h1')?.textContent === 'berths'`))
+	must[client.Template](t)(client.Read[client.Template](s.api.GetTemplate(ctx, "berths-api", "1")))
+
+	open := func(path string) {
+		t.Helper()
+		step("open "+path, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate'))`, path))))
+	}
+	open("/groups/timetable")
+	step("the group", browser.Until(tab, `document.querySelector('[data-testid=sentence]')?.textContent.startsWith('4 of 4 serving')`))
+	setting := func(title string) {
+		t.Helper()
+		step("change "+title, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label="Change %s"]').click()`, title))))
+	}
+	setting("Size")
+	retype(".ant-modal #size", "2")
+	step("it is said what goes", browser.Until(tab, says("2 of the 4 that serve are drained and stopped at once, more than one in three")+" && "+says("the pool front has 2 targets of this group then, now 4")))
+	step("change it", browser.Button(tab, "Change it"))
+	step("it is asked once more", browser.Until(tab, says("Do it all the same")))
+	if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.Size != 4 {
+		t.Errorf("it was changed without being asked: %d", g.Size)
+	}
+	step("leave it", browser.Button(tab, "Cancel"))
+
+	setting("Drain")
+	retype(".ant-modal #drain_seconds", "9")
+	whatever, drain, size := "*", 7.0, 5
+	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{DrainSeconds: &drain, Size: &size})))
+	step("change it", browser.Button(tab, "Change it"))
+	step("it is refused, with what changed meanwhile", browser.Until(tab, says("Somebody changed it while you looked, so nothing of yours was changed.")+
+		" && "+says("Drain was 5 and is 7")+" && "+says("Size was min 1, size 4, max 9 and is min 1, size 5, max 9")))
+	if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 7 {
+		t.Errorf("it was overwritten: %v", g.DrainSeconds)
+	}
+	step("go on from there", browser.Button(tab, "Go on from how it is now"))
+	retype(".ant-modal #drain_seconds", "9")
+	step("change it now", browser.Button(tab, "Change it"))
+	s.eventually("it is changed", func() error {
+		if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 9 {
+			return fmt.Errorf("drain is %v", g.DrainSeconds)
+		}
+		return nil
+	})
+
+	// While another group's page is read, nothing of this one's stands under its address.
+	step("watch the page", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`window.wrong = []; new MutationObserver(() => {
+		const name = location.pathname.split('/')[2], h1 = document.querySelector('h1')?.textContent
+		if (h1 && h1 !== name) window.wrong.push(h1 + ' under ' + name)
+	}).observe(document.body, { childList: true, subtree: true, characterData: true }); undefined`)))
+	for _, name := range []string{"berths", "timetable", "berths", "timetable"} {
+		open("/groups/" + name)
+		step("the page of "+name, browser.Until(tab, fmt.Sprintf(`document.querySelector('h1')?.textContent === %q`, name)))
+	}
+	wrong, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.wrong`))
+	step("what stood where", err)
+	if len(wrong) > 0 {
+		t.Errorf("%q", wrong)
+	}
+	noViolations()
+}
+
+// TestConsoleShowsWhatIsAlone: a released instance has a page, and can be retired there;
+// a pool's page tells the verdict and reason of each target.
+func TestConsoleShowsWhatIsAlone(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	whatever, replace := "*", true
+	must[client.Instance](t)(client.Read[client.Instance](s.api.ReleaseInstance(ctx, "timetable-002", &client.ReleaseInstanceParams{IfMatch: &whatever}, client.InstanceRelease{Replace: &replace})))
+	tab, step, _, noViolations := s.console()
+	to := func(path string) {
+		t.Helper()
+		step("to "+path, browser.Until(tab, fmt.Sprintf(`document.querySelector('a[href=%q]') !== null`, path)))
+		step("to "+path, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('a[href=%q]').click()`, path))))
+	}
+	to("/instances")
+	step("it is there", browser.Until(tab, says("1 instance belongs to no group.")+" && "+says("timetable-002")))
+	step("act", browser.Button(tab, "Act…"))
+	step("the acts", browser.Until(tab, says("Retire: stop it for good")))
+	step("retire", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-dropdown-menu-item')].find(e => e.textContent.startsWith('Retire')).click()`)))
+	step("what it means", browser.Until(tab, says("Nothing takes the place.")))
+	step("do it", browser.Button(tab, "Retire it"))
+	step("it is gone", browser.Until(tab, says("Every instance belongs to a group.")))
+	statuses, interval := "204", 0.1 // which it never answers
+	must[client.Check](t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil, client.NewCheck{Name: "nowhere", Kind: client.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
+	must[client.Pool](t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "back", Listeners: []client.Listener{{Address: s.back}}, Check: "nowhere"})))
+	s.pools("front", "back")
+	to("/pools")
+	to("/pools/back")
+	step("the verdicts", browser.Until(tab, says("4 unhealthy by nowhere")+" && "+says("failed 3 of 3: 200")))
+	noViolations()
+}
