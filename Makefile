@@ -53,7 +53,7 @@ demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 	@bin/play $(if $(ONCE),-once)
 
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
-	go test -timeout 9m $(if $(CI),-v) ./...
+	go test -count=1 -timeout 12m $(if $(CI),-v) ./...
 
 generate: $(STAMPS)/npm
 	go tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml

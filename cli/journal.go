@@ -67,6 +67,9 @@ instance all of its life, of a group the last twenty that concern it as a whole.
 			switch {
 			case err == nil:
 				now = fmt.Sprintf("%s is %s, because %s.", in.Id, in.State, in.Why)
+				if g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), in.Group) }); err == nil && g.Stuck != nil {
+					now += fmt.Sprintf(" Nothing can be decided about its group %s now, because %s.", g.Name, *g.Stuck)
+				}
 			case client.Is(err, "not-found"):
 				g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
 				if client.Is(err, "not-found") {

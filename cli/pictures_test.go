@@ -1,7 +1,8 @@
 package cli
 
 import (
-	"bufio"
+	"context"
+	"io"
 	"os"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 func TestBars(t *testing.T) {
@@ -133,11 +135,11 @@ func TestGroupFile(t *testing.T) {
 // usual one, and no answer at all makes nothing.
 func TestQuestions(t *testing.T) {
 	var said strings.Builder
-	q := asking{in: bufio.NewScanner(strings.NewReader("many\n-1\n4\n\nfar-pier\neast-pier, mid-pier\nnone\nsoon\n5m\nnope\noff\n")), out: &said}
-	if n, err := q.number("size", 3); err != nil || *n != 4 {
+	q := askOn(t.Context(), strings.NewReader("many\n-1\n+4\n99\n4\n\nfar-pier\neast-pier, mid-pier\nnone\nsoon\n2h\n5m\nnope\noff\nTimetable_\ntimetable\n"), &said)
+	if n, err := q.number("size", 3, 0, 10); err != nil || *n != 4 {
 		t.Errorf("%v %v", n, err)
 	}
-	if n, err := q.number("min", 1); err != nil || *n != 1 {
+	if n, err := q.number("min", 1, 0, 4); err != nil || *n != 1 {
 		t.Errorf("%v %v", n, err)
 	}
 	if z, err := q.several("zones", "", []string{"east-pier", "mid-pier"}); err != nil || strings.Join(*z, " ") != "east-pier mid-pier" {
@@ -146,18 +148,81 @@ func TestQuestions(t *testing.T) {
 	if p, err := q.several("pools", "front", []string{"front"}); err != nil || len(*p) != 0 {
 		t.Errorf("%v %v", p, err)
 	}
-	if d, err := q.duration("drain", "30s"); err != nil || time.Duration(*d) != 5*time.Minute {
+	if d, err := q.duration("drain", 30*time.Second, 0, time.Hour); err != nil || time.Duration(*d) != 5*time.Minute {
 		t.Errorf("%v %v", d, err)
 	}
 	if h, err := q.oneOf("heal", "machine", []string{"off", "machine"}); err != nil || h != "off" {
 		t.Errorf("%v %v", h, err)
 	}
+	if name, err := q.until("group", "", func(answer string) (string, error) {
+		if !words.IsName(answer) {
+			return answer + " is no name", nil
+		}
+		return "", nil
+	}); err != nil || name != "timetable" {
+		t.Errorf("%v %v", name, err)
+	}
 	if _, err := q.line("labels", "none"); err == nil || !strings.Contains(err.Error(), "nothing was made") {
 		t.Errorf("no answer: %v", err)
 	}
-	for _, want := range []string{`"many" is not a whole number`, `"far-pier" is not one of: east-pier, mid-pier`, `"soon" is not a duration`, `"nope" is not one of: off, machine`} {
+	for _, want := range []string{`"many" is not a whole number`, `"+4" is not a whole number`, "99 is not from 0 to 10", `"far-pier" is not one of: east-pier, mid-pier`,
+		`"soon" is not a duration`, "2h is not from 0s to 1h0m0s", `"nope" is not one of: off, machine`, "Timetable_ is no name"} {
 		if !strings.Contains(said.String(), want) {
 			t.Errorf("it was not said that %s: %s", want, said.String())
 		}
+	}
+}
+
+// TestBrokenOff: Ctrl-C is heard while an answer is waited for.
+func TestBrokenOff(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	in, never := io.Pipe()
+	defer never.Close()
+	q := askOn(ctx, in, io.Discard)
+	cancel()
+	if _, err := q.line("group", ""); err == nil || !strings.Contains(err.Error(), "nothing was made") {
+		t.Errorf("it says %v", err)
+	}
+}
+
+func TestNumbers(t *testing.T) {
+	for text, want := range map[string]int{"0": 0, "7": 7, "10000": 10000} {
+		if n, err := parseNumber(text); err != nil || n != want {
+			t.Errorf("%q is %d: %v", text, n, err)
+		}
+	}
+	for _, text := range []string{"", "+2", "-2", "010", "00", "0x10", "1e3", "1_000", "2.0", " 2", "99999999999", "٣"} {
+		if n, err := parseNumber(text); err == nil {
+			t.Errorf("%q is taken for %d", text, n)
+		}
+	}
+}
+
+// TestWeightsArePutOver: those that are not named stay, the usual one takes one away,
+// none takes all.
+func TestWeightsArePutOver(t *testing.T) {
+	was := client.TargetWeights{"timetable-001": 50, "timetable-002": 20}
+	for _, c := range []struct {
+		given []string
+		want  string
+	}{
+		{nil, "timetable-001 50, timetable-002 20"},
+		{[]string{"timetable-003=5"}, "timetable-001 50, timetable-002 20, timetable-003 5"},
+		{[]string{"timetable-001=100"}, "timetable-002 20"},
+		{[]string{"none"}, ""},
+		{[]string{"none", "timetable-001=0"}, "timetable-001 0"},
+	} {
+		got, err := (&poolFlags{weights: c.given}).targetWeights(was)
+		if err != nil || weightsText(got) != c.want {
+			t.Errorf("%v gives %q: %v", c.given, weightsText(got), err)
+		}
+	}
+	for _, wrong := range []string{"timetable-001", "timetable-001=+5", "timetable-001=much"} {
+		if _, err := (&poolFlags{weights: []string{wrong}}).targetWeights(was); err == nil {
+			t.Errorf("%q is taken", wrong)
+		}
+	}
+	if len(was) != 2 {
+		t.Errorf("what was is changed: %v", was)
 	}
 }

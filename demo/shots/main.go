@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -218,11 +217,7 @@ func (s *shots) take(tab context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	png, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
-	if err != nil {
-		return fmt.Errorf("take %s: %w", name, err)
-	}
-	return os.WriteFile(filepath.Join(s.out, name+".png"), png, 0o644)
+	return s.keep(name, func(string) ([]byte, error) { return chromedp.Run(tab, chromedp.CaptureScreenshot()) })
 }
 
 // release makes the next template version, good or bad, and begins its rollout.
@@ -277,77 +272,4 @@ func (s *shots) launches(template string) error {
 	whatever, reason := "*", "to see a place that fails"
 	_, _, err := client.Read[client.Group](s.api.ChangeGroup(s.ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Template: &template, Reason: &reason}))
 	return err
-}
-
-// terminal takes pictures of a terminal window under Xvfb.
-func (s *shots) terminal() error {
-	display := ":97"
-	x := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
-	x.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	if err := x.Start(); err != nil {
-		return fmt.Errorf("start Xvfb: %w", err)
-	}
-	defer func() {
-		_ = x.Process.Kill()
-		_ = x.Wait()
-	}()
-	group := "timetable"
-	list, _, err := client.Read[client.InstanceList](s.api.ListInstances(s.ctx, &client.ListInstancesParams{Group: &group}))
-	if err != nil || len(list.Items) == 0 {
-		return fmt.Errorf("find an instance: %w", err)
-	}
-	instance := list.Items[len(list.Items)-1].Id
-	for _, picture := range []struct {
-		name, command string
-		before        func() error
-		wait          time.Duration
-	}{
-		{"cli-group-show", "bin/unitas group show timetable", nil, 2 * time.Second},
-		{"cli-instance-show", "bin/unitas instance show " + instance, nil, 2 * time.Second},
-		{"cli-rollout-watch", "bin/unitas rollout watch timetable", func() error { return s.release("the night sailings", false) }, 11500 * time.Millisecond},
-		{"cli-image-show", "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", nil, 2 * time.Second},
-		{"cli-template-diff", "bin/unitas template list timetable-web; echo; bin/unitas template diff timetable-web@1 timetable-web@2", nil, 2 * time.Second},
-		{"cli-journal", "bin/unitas journal --group timetable --limit 14", nil, 2 * time.Second},
-		{"cli-pool-show", "bin/unitas pool show front", nil, 2 * time.Second},
-		{"demo", "cat " + transcriptFile, nil, 2 * time.Second},
-	} {
-		if picture.before != nil {
-			if err := picture.before(); err != nil {
-				return err
-			}
-		}
-		if err := s.window(display, picture.name, picture.command, picture.wait); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (s *shots) window(display, name, command string, wait time.Duration) error {
-	shown := command
-	if name == "demo" {
-		shown = "make demo"
-	}
-	script := fmt.Sprintf("PS1=; echo '$ %s'; %s; sleep 60", strings.ReplaceAll(shown, "'", ""), command)
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-bg", "#fbfaf8", "-fg", "#1b1a18", "-b", "12", "+sb", "-bw", "0",
-		"-xrm", "xterm*color1: #b93a10", "-xrm", "xterm*color3: #8a5a00", "-xrm", "xterm*color6: #16618c", "-e", "bash", "-c", script)
-	term.Env = append(os.Environ(), "DISPLAY="+display, "UNITAS_SERVER="+s.url, "UNITAS_TOKEN_FILE="+s.tokenFile, "TERM=xterm-256color")
-	term.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	if err := term.Start(); err != nil {
-		return err
-	}
-	defer func() {
-		_ = term.Process.Kill()
-		_ = term.Wait()
-	}()
-	select {
-	case <-time.After(wait):
-	case <-s.ctx.Done():
-		return s.ctx.Err()
-	}
-	grab := exec.Command("import", "-display", display, "-window", "root", filepath.Join(s.out, name+".png"))
-	if raw, err := grab.CombinedOutput(); err != nil {
-		return fmt.Errorf("take %s: %w: %s", name, err, raw)
-	}
-	return nil
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -19,10 +20,42 @@ const (
 	answerTime = 2 * time.Minute
 )
 
+// requestTime is how long a request may take that is not one of those that take as
+// long as there is to do.
+const requestTime = 40 * time.Second
+
+// errTooLong is why a request was ended.
+var errTooLong = errors.New("the request took too long")
+
+// takesLong reports whether a request takes as long as there is to do: to bring bytes
+// in or out, to ask a registry, to run a command, which has a limit of its own.
+func takesLong(method, path string) bool {
+	switch path {
+	case "/v1/images", "/v1/images/references", "/v1/images/bakes", "/v1/instances/:id/run":
+		return method == http.MethodPost
+	}
+	return streams(path)
+}
+
 // pace ends requests that would hold a connection for as long as they like.
 func (s *Server) pace(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		r := c.Request()
+		r, answer := c.Request(), next
+		if !takesLong(r.Method, c.Path()) {
+			ctx, cancel := context.WithTimeoutCause(r.Context(), s.RequestTime, errTooLong)
+			defer cancel()
+			answer = func(c *echo.Context) error {
+				had := c.Request()
+				c.SetRequest(had.WithContext(ctx))
+				defer c.SetRequest(had)
+				err := next(c)
+				if err != nil && errors.Is(context.Cause(ctx), errTooLong) {
+					err = &problem{status: http.StatusGatewayTimeout, kind: "too-long",
+						detail: fmt.Sprintf("The request took longer than %s and was ended. What it began may still come to be; read it again.", s.RequestTime)}
+				}
+				return err
+			}
+		}
 		out := http.NewResponseController(c.Response())
 		if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 {
 			r.Body = &paced{ReadCloser: r.Body, out: out, window: s.BodyWindow}
@@ -31,7 +64,7 @@ func (s *Server) pace(next echo.HandlerFunc) echo.HandlerFunc {
 			c.SetResponse(&hurried{ResponseWriter: c.Response(), out: out})
 			defer func() { _ = out.SetWriteDeadline(time.Time{}) }()
 		}
-		return next(c)
+		return answer(c)
 	}
 }
 

@@ -61,6 +61,7 @@ var titles = map[string]string{
 	"precondition-required": "The change does not say what it was made against",
 	"unavailable":           "The database does not answer",
 	"disk-full":             "The disk is full",
+	"too-long":              "The request took too long",
 	"too-slow":              "The request came too slowly",
 	"busy":                  "Too much of this is under way",
 	"internal":              "The service failed",

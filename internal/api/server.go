@@ -3,6 +3,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"net/http"
@@ -42,6 +43,8 @@ type Config struct {
 	Space *datadir.Space
 	// BodyWindow is the time in which a body has to bring its next 16 KiB; 15 s when 0.
 	BodyWindow time.Duration
+	// RequestTime is how long a request may take that brings no bytes; 40 s when 0.
+	RequestTime time.Duration
 }
 
 // Server is the HTTP interface.
@@ -55,9 +58,7 @@ type Server struct {
 
 // New makes the interface.
 func New(c Config) (*Server, error) {
-	if c.BodyWindow == 0 {
-		c.BodyWindow = bodyWindow
-	}
+	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
 	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store, c.Log), tokens: tokenCache{known: map[string]knownToken{}}}
 	c.Store.OnWrite(s.hub.wake)
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{

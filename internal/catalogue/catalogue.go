@@ -78,8 +78,11 @@ func Open(ctx context.Context, c Config) (*Catalogue, error) {
 	if err := bake.RemoveAll(cat.scratch()); err != nil {
 		return nil, fmt.Errorf("clear what bakes left: %w", err)
 	}
-	for d, mode := range map[string]os.FileMode{cat.scratch(): 0o711, filepath.Join(c.Dir, "logs"): 0o700} { // recipes enter the first
-		if err := errors.Join(os.MkdirAll(d, mode), os.Chmod(d, mode)); err != nil {
+	for _, d := range []struct {
+		name string
+		mode os.FileMode
+	}{{c.Dir, 0o711}, {cat.scratch(), 0o711}, {filepath.Join(c.Dir, "logs"), 0o700}} { // commands of recipes enter the first two
+		if err := errors.Join(os.MkdirAll(d.name, d.mode), os.Chmod(d.name, d.mode)); err != nil {
 			return nil, err
 		}
 	}
