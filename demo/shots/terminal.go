@@ -48,7 +48,7 @@ func (s *shots) terminal() error {
 		{name: "cli-template-diff", command: "bin/unitas template list timetable-web; echo; bin/unitas template diff timetable-web@1 timetable-web@2"},
 		{name: "cli-journal", command: "bin/unitas journal --group timetable --limit 14"},
 		{name: "cli-pool-show", command: "bin/unitas pool show front"},
-		{name: "cli-instance-show", command: "bin/unitas instance show $(bin/unitas instance list --group timetable | grep -o -m1 'timetable-...')", shown: "unitas instance show timetable-…"},
+		{name: "cli-instance-show", command: "bin/unitas instance show $(bin/unitas instance list --group timetable -o json | grep -o -m1 'timetable-...')", shown: "unitas instance show timetable-…"},
 		{name: "demo", command: "cat " + transcriptFile, shown: "make demo"},
 	} {
 		if v.before != nil {

@@ -53,9 +53,9 @@ func TestEffects(t *testing.T) {
 		{"nothing", func(g *Group) { g.Size = 3 }, "no instance is launched or stopped", ""},
 		{"larger", func(g *Group) { g.Size = 5 }, "2 instances are launched, on timetable-web@2", ""},
 		{"one in three fewer", func(g *Group) { g.Size = 2 }, "1 instance is drained and stopped, from timetable-web@2", ""}, // the one that no check found healthy yet,
-		{"more than one in three fewer", func(g *Group) { g.Size = 1 }, "2 instances are drained and stopped, from timetable-web@2, the pool front has 1 target of this group then, now 2",
+		{"more than one in three fewer", func(g *Group) { g.Size = 1 }, "2 instances are drained and stopped, from timetable-web@2, the pool front keeps 1 of its 2 targets of this group",
 			"2 of the 3 that serve are drained and stopped at once, more than one in three"},
-		{"another pool", func(g *Group) { g.Pools = []string{"front", "back"} }, "no instance is launched or stopped, the pool front has 2 targets of this group then, now 2, " +
+		{"another pool", func(g *Group) { g.Pools = []string{"front", "back"} }, "no instance is launched or stopped, the pool front keeps its 2 targets of this group, " +
 			"the pool back sends requests to each of its instances once fares-up finds it healthy (1 pass, about 5 s), and new ones serve nobody before", ""},
 		{"out of its pool", func(g *Group) { g.Pools = nil }, "no instance is launched or stopped, the pool front loses its 2 targets of this group",
 			"the pool front sends no more requests to this group, which has 2 targets there"},

@@ -104,13 +104,15 @@ func poolEffects(before, after View, pools []PoolAround, removed map[string]bool
 		case !was:
 			said = append(said, fmt.Sprintf("the pool %s sends requests to each of its instances once %s finds it healthy (%s, about %s), and new ones serve nobody before",
 				p.Name, p.Check.Name, count2(p.Check.Passes, "pass", "passes"), words.Span(time.Duration(p.Check.Passes)*p.Check.Interval)))
+		case !will && had == 0:
+			said = append(said, fmt.Sprintf("the pool %s, which sends it no requests, is left", p.Name))
 		case !will:
 			said = append(said, fmt.Sprintf("the pool %s loses its %s of this group", p.Name, count(had, "target")))
-			if had > 0 {
-				lost = append(lost, fmt.Sprintf("the pool %s sends no more requests to this group, which has %s there", p.Name, count(had, "target")))
-			}
-		case stays != had || !slices.Equal(before.Group.Pools, after.Group.Pools):
-			said = append(said, fmt.Sprintf("the pool %s has %s of this group then, now %d", p.Name, count(stays, "target"), had))
+			lost = append(lost, fmt.Sprintf("the pool %s sends no more requests to this group, which has %s there", p.Name, count(had, "target")))
+		case stays != had:
+			said = append(said, fmt.Sprintf("the pool %s keeps %d of its %s of this group", p.Name, stays, count(had, "target")))
+		case !slices.Equal(before.Group.Pools, after.Group.Pools):
+			said = append(said, fmt.Sprintf("the pool %s keeps its %s of this group", p.Name, count(had, "target")))
 		}
 	}
 	return said, lost

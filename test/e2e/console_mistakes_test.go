@@ -55,7 +55,7 @@ func TestConsoleAsksFirst(t *testing.T) {
 	}
 	setting("Size")
 	retype(".ant-modal #size", "2")
-	step("it is said what goes", browser.Until(tab, says("2 of the 4 that serve are drained and stopped at once, more than one in three")+" && "+says("the pool front has 2 targets of this group then, now 4")))
+	step("it is said what goes", browser.Until(tab, says("2 of the 4 that serve are drained and stopped at once, more than one in three")+" && "+says("the pool front keeps 2 of its 4 targets of this group")))
 	step("change it", browser.Button(tab, "Change it"))
 	step("it is asked once more", browser.Until(tab, says("Do it all the same")))
 	if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.Size != 4 {
