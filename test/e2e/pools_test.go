@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"unitas/client"
 )
@@ -129,5 +130,40 @@ func TestNoRequestsBeforeThePasses(t *testing.T) {
 	}
 	if !said {
 		t.Errorf("how far it is was told as %v", progress)
+	}
+}
+
+// TestRestartRefusesNobody: who comes to a listener after a restart gets an answer of
+// a target; nobody is told that there is none.
+func TestRestartRefusesNobody(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	for range 3 {
+		s.stop(syscall.SIGTERM)
+		done, answered := make(chan struct{}), make(chan map[int]int)
+		go func() {
+			c := http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+			statuses := map[int]int{}
+			for {
+				select {
+				case <-done:
+					answered <- statuses
+					return
+				case <-time.After(time.Millisecond):
+				}
+				if res, err := c.Get("http://" + s.front + "/"); err == nil {
+					res.Body.Close()
+					statuses[res.StatusCode]++
+				}
+			}
+		}()
+		s.up()
+		s.whole(4)
+		s.eventually("it is answered", func() error { return answers("http://" + s.front + "/") })
+		close(done)
+		if statuses := <-answered; len(statuses) != 1 || statuses[http.StatusOK] == 0 {
+			t.Errorf("after a restart the answers are %v", statuses)
+		}
 	}
 }
