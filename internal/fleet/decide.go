@@ -97,9 +97,12 @@ func (d *deciding) observe() {
 // dropFormer forgets what checks said that judge the group no more.
 func (d *deciding) dropFormer(i int) {
 	in := &d.ins[i]
-	if slices.ContainsFunc(in.Reports, d.group.isFormer) {
-		in.Reports = slices.DeleteFunc(slices.Clone(in.Reports), d.group.isFormer)
-		d.touch(i)
+	for k := range in.Reports {
+		if d.group.isFormer(in.Reports[k].Check) {
+			in.Reports = slices.DeleteFunc(slices.Clone(in.Reports), func(r health.Report) bool { return d.group.isFormer(r.Check) })
+			d.touch(i)
+			return
+		}
 	}
 }
 

@@ -53,19 +53,29 @@ func (g *Group) Serves(in *Instance) bool {
 	if in.State != Serving {
 		return false
 	}
-	judges := g.Checks
-	if len(judges) == 0 {
-		judges = g.AllChecks()
+	for _, check := range g.Checks {
+		if in.verdict(check) != health.Unhealthy {
+			return true
+		}
 	}
-	fine := func(check string) bool { return in.Report(check).Verdict != health.Unhealthy }
-	return len(judges) == 0 || slices.ContainsFunc(judges, fine)
+	return len(g.Checks) == 0 && !g.needsHealing(in)
+}
+
+// verdict is what the named check says of the instance.
+func (i *Instance) verdict(check string) health.Verdict {
+	for k := range i.Reports {
+		if i.Reports[k].Check == check {
+			return i.Reports[k].Verdict
+		}
+	}
+	return health.Unknown
 }
 
 // TakesRequests reports whether a pool that asks the check may send the instance
 // new requests: it is in service, that check finds it healthy, and its machine is
 // not known to have ended. What other checks say is no business of the pool's.
 func (i *Instance) TakesRequests(check string) bool {
-	return i.State == Serving && i.Report(check).Verdict == health.Healthy && i.Machine.State != MachineStopped
+	return i.State == Serving && i.verdict(check) == health.Healthy && i.Machine.State != MachineStopped
 }
 
 // ill reports whether some check finds the instance ill.
@@ -76,11 +86,13 @@ func (i *Instance) ill() bool {
 // needsHealing reports whether an instance in service is ill by the healing check.
 func (g *Group) needsHealing(in *Instance) bool {
 	check := g.Heal.Check()
-	return check != "" && in.State == Serving && in.Report(check).Verdict == health.Unhealthy
+	return check != "" && in.State == Serving && in.verdict(check) == health.Unhealthy
 }
 
-// isFormer reports a verdict of a check that is none of the group's.
-func (g *Group) isFormer(r health.Report) bool { return !slices.Contains(g.AllChecks(), r.Check) }
+// isFormer reports whether a check is none of the group's.
+func (g *Group) isFormer(check string) bool {
+	return !slices.Contains(g.Checks, check) && check != g.Heal.Check()
+}
 
 // AllChecks are those that must find an instance healthy before it serves: of
 // the group's pools, and the healing check.
