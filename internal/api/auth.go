@@ -32,7 +32,12 @@ type knownToken struct {
 	until time.Time
 }
 
-const tokenCached = 30 * time.Second
+// How long a token that was good is taken to be, and how long it is waited to hear
+// whether it still is.
+const (
+	tokenCached   = 30 * time.Second
+	tokenPatience = 2 * time.Second
+)
 
 // requireToken lets only callers with a bearer token at /v1 and /metrics.
 func (s *Server) requireToken(next echo.HandlerFunc) echo.HandlerFunc {
@@ -66,6 +71,11 @@ func (s *Server) tokenName(ctx context.Context, token string) (string, error) {
 	s.tokens.mu.Unlock()
 	if ok && now.Before(k.until) {
 		return k.name, nil
+	}
+	if ok { // a name is at hand for when the database does not answer; it is not waited for long
+		var cancel func()
+		ctx, cancel = context.WithTimeout(ctx, tokenPatience)
+		defer cancel()
 	}
 	name, err := s.Store.TokenName(ctx, token)
 	if err != nil {

@@ -1,0 +1,282 @@
+package control_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"unitas/internal/balancer"
+	"unitas/internal/control"
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/template"
+	"unitas/internal/machine"
+	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/store"
+)
+
+// yard is a machine driver in memory that does what it is told to get wrong.
+type yard struct {
+	mu       sync.Mutex
+	machines map[string]fleet.MachineState
+	launches map[string]int
+	stops    map[string]int
+	refuse   func(machine.Spec) error
+	failStop int // how many stops still fail
+	tell     func(machine.Fact)
+	// recorded is asked at every launch whether the instance has its record.
+	recorded func(id string) bool
+	early    []string
+	// stall, when set, holds launches, which then come to nothing.
+	stall chan struct{}
+	// stopping, when set, is called before a machine is stopped.
+	stopping func(id string)
+}
+
+func newYard() *yard {
+	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}}
+}
+
+func (y *yard) Address(zone string, number int64) (string, error) {
+	return fmt.Sprintf("%s-%d", zone, number), nil
+}
+
+func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
+	if y.recorded != nil && !y.recorded(spec.ID) {
+		y.mu.Lock()
+		y.early = append(y.early, spec.ID)
+		y.mu.Unlock()
+	}
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if stall := y.stall; stall != nil {
+		y.mu.Unlock()
+		<-stall
+		y.mu.Lock()
+		return nil
+	}
+	if y.machines[spec.ID] != fleet.MachineUnknown {
+		return nil
+	}
+	y.launches[spec.ID]++
+	if y.refuse != nil {
+		if err := y.refuse(spec); err != nil {
+			return err
+		}
+	}
+	y.machines[spec.ID] = fleet.MachineRunning
+	return nil
+}
+
+func (y *yard) Stop(_ context.Context, id string, _ time.Duration) error {
+	if y.stopping != nil {
+		y.stopping(id)
+	}
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.stops[id]++
+	if y.failStop > 0 {
+		y.failStop--
+		return errors.New("the driver is busy")
+	}
+	delete(y.machines, id)
+	return nil
+}
+
+func (y *yard) List(context.Context) ([]machine.Fact, error) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	var facts []machine.Fact
+	for id, state := range y.machines {
+		facts = append(facts, machine.Fact{ID: id, State: state, Why: "its process was not found"})
+	}
+	return facts, nil
+}
+
+func (y *yard) Watch(tell func(machine.Fact)) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.tell = tell
+}
+
+func (y *yard) Halt(context.Context, string, time.Duration) error { return nil }
+func (y *yard) Wake(context.Context, string) error                { return nil }
+func (y *yard) Files(string, func(string) error) error            { return nil }
+func (y *yard) Memory(string) (int64, bool)                       { return 0, false }
+func (y *yard) BootLog(string, int64) ([]byte, error)             { return nil, nil }
+
+func (y *yard) end(id string) {
+	y.mu.Lock()
+	y.machines[id] = fleet.MachineStopped
+	tell := y.tell
+	y.mu.Unlock()
+	tell(machine.Fact{ID: id, State: fleet.MachineStopped, Why: "killed by signal 9"})
+}
+
+func (y *yard) count() int {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return len(y.machines)
+}
+
+// noTraffic is a balancer that nobody asks anything of.
+type noTraffic struct{}
+
+func (noTraffic) Apply(balancer.Pool)                 {}
+func (noTraffic) Listen(string, []balancer.Listener)  {}
+func (noTraffic) Shut(string, string)                 {}
+func (noTraffic) Remove(string)                       {}
+func (noTraffic) InFlight(string) int                 { return 0 }
+func (noTraffic) Stats(string) (balancer.Stats, bool) { return balancer.Stats{}, false }
+func (noTraffic) Watch(func(string))                  {}
+func (noTraffic) Close()                              {}
+
+// bench is a store with a template, and a control that can be started again.
+type bench struct {
+	t        *testing.T
+	url      string
+	metrics  *prometheus.Registry
+	store    *store.Store
+	yard     *yard
+	balancer balancer.Driver
+	ctl      *control.Control
+	stop     func() // the newest; twice is like once
+	stops    []func()
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	url := pgtest.Database(t)
+	s, err := store.Open(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	now := time.Now()
+	if _, err := s.AddImage(ctx, now, "ada", store.Image{Name: "berths", State: "ready", Start: []string{"./berths"}}); err != nil {
+		t.Fatal(err)
+	}
+	for n := range 2 {
+		if _, err := s.AddTemplate(ctx, now, "ada", store.Template{Name: "berths-api", Spec: template.Spec{Image: "berths", ImageVersion: 1, Port: 8080}}, n > 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := &bench{t: t, url: url, store: s, yard: newYard(), balancer: noTraffic{}}
+	b.yard.recorded = func(id string) bool { _, err := s.Instance(ctx, id); return err == nil }
+	t.Cleanup(func() {
+		for _, stop := range b.stops {
+			stop()
+		}
+		if len(b.yard.early) > 0 {
+			t.Errorf("machines were asked for before they had a record: %v", b.yard.early)
+		}
+		for id, n := range b.yard.launches {
+			if n > 1 {
+				t.Errorf("%s was launched %d times", id, n)
+			}
+		}
+	})
+	return b
+}
+
+func (b *bench) start(replica string) {
+	b.t.Helper()
+	b.metrics = prometheus.NewRegistry()
+	b.ctl = control.New(control.Config{Store: b.store, Machines: b.yard, Balancer: b.balancer, Replica: replica,
+		Log: slog.New(slog.DiscardHandler), Metrics: b.metrics,
+		SweepEvery: 300 * time.Millisecond})
+	running, cancel := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	ctl := b.ctl
+	go func() { done <- ctl.Run(running) }()
+	var once sync.Once
+	b.stop = func() {
+		once.Do(func() {
+			cancel()
+			if err := <-done; err != nil {
+				b.t.Error(err)
+			}
+		})
+	}
+	b.stops = append(b.stops, b.stop)
+}
+
+// metric is the value of a gauge or counter without labels.
+func (b *bench) metric(name string) float64 {
+	families, err := b.metrics.Gather()
+	if err != nil {
+		b.t.Error(err)
+	}
+	for _, f := range families {
+		if f.GetName() == name {
+			m := f.GetMetric()[0]
+			return m.GetGauge().GetValue() + m.GetCounter().GetValue()
+		}
+	}
+	b.t.Errorf("there is no metric %s", name)
+	return 0
+}
+
+func (b *bench) group(size int) {
+	b.t.Helper()
+	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20,
+		Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine,
+		Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
+		b.t.Fatal(err)
+	}
+	b.ctl.GroupChanged("berths")
+}
+
+func anything(store.Reader) error { return nil }
+
+func nothing(*store.Tx) error { return nil }
+
+func (b *bench) eventually(what string, so func() bool) {
+	b.t.Helper()
+	limit := time.After(45 * time.Second)
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for !so() {
+		select {
+		case <-limit:
+			b.t.Fatalf("it never came to be that %s: %s", what, b.sentence())
+		case <-tick.C:
+		}
+	}
+}
+
+func (b *bench) sentence() string {
+	p, err := b.ctl.Picture(ctx, "berths")
+	if err != nil {
+		return err.Error()
+	}
+	return fleet.Summarise(time.Now(), p.View()).Sentence
+}
+
+func (b *bench) serving() []store.Instance {
+	all, err := b.store.Instances(ctx, "berths", false, store.Page{Limit: 100})
+	if err != nil {
+		b.t.Error(err)
+	}
+	return slices.DeleteFunc(all, func(in store.Instance) bool { return in.State != fleet.Serving })
+}
+
+func (b *bench) whole(n int) {
+	b.t.Helper()
+	b.eventually(fmt.Sprintf("%d serve", n), func() bool { return len(b.serving()) == n && b.yard.count() == n })
+}
+
+func (b *bench) journal(kind string) []store.Entry {
+	b.t.Helper()
+	entries, err := b.store.Journal(ctx, store.JournalQuery{Group: "berths", Page: store.Page{Limit: 1000}})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return slices.DeleteFunc(entries, func(e store.Entry) bool { return e.Kind != kind })
+}
