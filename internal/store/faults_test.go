@@ -17,7 +17,9 @@ import (
 
 // TestFaults: what is the database's trouble, the disk's, the request's, and nobody's.
 func TestFaults(t *testing.T) {
-	pg := func(code string) error { return fmt.Errorf("commit: %w", &pgconn.PgError{Code: code, Message: "it says no"}) }
+	pg := func(code string) error {
+		return fmt.Errorf("commit: %w", &pgconn.PgError{Code: code, Message: "it says no"})
+	}
 	for _, c := range []struct {
 		name string
 		err  error
