@@ -54,6 +54,25 @@ func cut(c net.Conn) bool {
 	return err != nil && !errors.Is(err, os.ErrDeadlineExceeded)
 }
 
+// knownIdle waits until the guard knows that n connections are idle.
+func knownIdle(t *testing.T, g *Guard, n int) {
+	t.Helper()
+	deadline := time.After(10 * time.Second)
+	for {
+		g.mu.Lock()
+		idle := g.idle.Len()
+		g.mu.Unlock()
+		if idle == n {
+			return
+		}
+		select {
+		case <-deadline:
+			t.Fatalf("%d of %d are known to be idle", idle, n)
+		case <-time.After(time.Millisecond):
+		}
+	}
+}
+
 // TestIdleGiveWay: the one that is idle longest makes room for the next; a bound for
 // one caller touches no other caller's.
 func TestIdleGiveWay(t *testing.T) {
@@ -75,6 +94,7 @@ func TestIdleGiveWay(t *testing.T) {
 					t.Fatal("one of the first is not answered")
 				}
 				all = append(all, c)
+				knownIdle(t, g, g.Open()) // the answer is there before the server says so
 			}
 			if !answered(dial(t, "127.0.0.1", address), "/") {
 				t.Error("one more is not answered")
