@@ -18,7 +18,7 @@ func (a *app) rolloutCommand() *cobra.Command {
 	return group("rollout", "Rollouts: the staged replacement of a group's instances",
 		a.rolloutStart(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(),
 		a.rolloutTell(client.Hold, "Stop where it is; nothing more is replaced until proceed or revert"),
-		a.rolloutTell(client.Proceed, "Go on with a held rollout; what failed before is tried once more"),
+		a.rolloutTell(client.Proceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
 		a.rolloutTell(client.Revert, "Bring every instance back to the version before"))
 }
 
@@ -32,8 +32,9 @@ func (a *app) rolloutStart() *cobra.Command {
 		Long: `Begins to replace a group's instances by another template version, wave by wave.
 Each wave says how far to go: a number of instances or a share of the group. It
 must stay good for the soak before the next begins. When new instances do not
-become healthy within the group's settle time, the rollout holds itself and the
-old ones go on serving.`,
+become healthy within the group's settle time, or end by themselves again and
+again, the rollout holds itself and the old ones go on serving. A revert brings
+back what most instances run now.`,
 		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := client.NewRollout{To: to, Waves: given(cmd, "waves", waves), Above: &above, Below: &below}

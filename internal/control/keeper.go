@@ -54,6 +54,7 @@ type keeper struct {
 	checks     []health.Check
 	times      []time.Duration // from order to serving, of the last instances
 	loaded     bool
+	watching   time.Time // since when, without a gap
 	stale      bool      // the records are to be read again
 	over       bool      // the group is gone or another replica's
 	complained time.Time // of a decision that could not be written
@@ -192,6 +193,7 @@ func (k *keeper) load(ctx context.Context) error {
 		return err
 	}
 	if !k.loaded {
+		k.watching = time.Now()
 		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
 			return fmt.Errorf("load the usual times: %w", err)
 		}
@@ -287,7 +289,7 @@ func (k *keeper) find(id string) *store.Instance {
 }
 
 func (k *keeper) view() fleet.View {
-	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Instances: make([]fleet.Instance, len(k.instances))}
+	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: k.watching, Instances: make([]fleet.Instance, len(k.instances))}
 	for i := range k.instances {
 		v.Instances[i] = k.instances[i].Instance
 	}

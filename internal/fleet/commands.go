@@ -39,6 +39,8 @@ func (g *Group) Validate() error {
 		return refuse("size", "size is %d; give a size between min (%d) and max (%d)", g.Size, g.Min, g.Max)
 	case len(g.Zones) == 0:
 		return refuse("zones", "name at least one zone")
+	case g.twice() != "":
+		return refuse("zones", "zones names %s twice; name each zone once", g.twice())
 	case g.Settle < time.Second || g.Settle > time.Hour:
 		return refuse("settle", "settle is %s; give 1s to 1h", g.Settle)
 	case g.HealLimit < 0 || g.HealLimit > 100:
@@ -53,6 +55,16 @@ func (g *Group) Validate() error {
 		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
 	}
 	return nil
+}
+
+// twice is a zone that the group names twice, or "".
+func (g *Group) twice() string {
+	for k, zone := range g.Zones {
+		if slices.Contains(g.Zones[:k], zone) {
+			return zone
+		}
+	}
+	return ""
 }
 
 // ofGroup are the names that groups give their instances.

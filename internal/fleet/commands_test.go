@@ -193,3 +193,20 @@ func TestReleaseKeepsToMin(t *testing.T) {
 		t.Error("one that drains was released")
 	}
 }
+
+// TestOneThatComesBackIsNotOneTooMany until its time to become healthy is over.
+func TestOneThatComesBackIsNotOneTooMany(t *testing.T) {
+	v := View{Group: aGroup()}
+	v.Group.Heal, v.Group.NextSerial = HealOff, 4
+	well := []health.Report{{Check: "sailings-up", Verdict: health.Healthy}}
+	for i, id := range []string{"timetable-001", "timetable-002", "timetable-003", "timetable-004"} {
+		v.Instances = append(v.Instances, Instance{ID: id, Serial: i + 1, Zone: v.Group.Zones[i%3], Version: v.Group.Template, State: Serving,
+			Served: noon, Up: noon, Machine: Machine{State: MachineRunning}, Reports: well})
+	}
+	v.Instances[0].State, v.Instances[0].Reports = Settling, nil
+	for after, goes := range map[time.Duration]int{v.Group.Settle - time.Second: 0, v.Group.Settle: 1} {
+		if d := Decide(noon.Add(after), v); len(d.Changed) != goes {
+			t.Errorf("after %s %d change: %+v", after, len(d.Changed), d.Entries)
+		}
+	}
+}

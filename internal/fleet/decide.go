@@ -21,6 +21,9 @@ func Decide(now time.Time, view View) Decision {
 	d := begin(now, view)
 	d.observe()
 	if d.group.Frozen != "" {
+		if d.ro != nil && d.ro.State == Soaking {
+			d.turn(Moving, "the group is frozen; once it is thawed the wave soaks anew", d.waveNumbers())
+		}
 		return d.finish()
 	}
 	d.judgeRollout()
@@ -44,15 +47,17 @@ type deciding struct {
 
 	groupChanged, roChanged bool
 	prices                  map[string]float64
-	due                     []int // to be healed once another serves in its place
-	touched                 []int // indexes into ins in the order of first change
+	watched                 time.Time
+	stumbled                []string // zones in which a machine of the new version failed
+	due                     []int    // to be healed once another serves in its place
+	touched                 []int    // indexes into ins in the order of first change
 	isTouched               []bool
 	entries                 []Entry
 	again                   time.Time
 }
 
 func begin(now time.Time, view View) *deciding {
-	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices}
+	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched}
 	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
 	d.group.Relapses = slices.Clone(view.Group.Relapses)
 	room := max(view.Group.Size-len(view.Instances), 0) // for all that may be ordered
@@ -119,7 +124,7 @@ func (d *deciding) observeBoot(i int) {
 		d.move(i, Settling, "its machine runs", map[string]any{"boot_seconds": seconds(d.now.Sub(in.Ordered))})
 		d.observeSettling(i)
 	case MachineRefused:
-		d.setBack(in.Zone)
+		d.setBack(in)
 		d.stumble(i, "its machine could not be started: "+in.Machine.Why)
 		d.move(i, Leaving, "its machine could not be started: "+in.Machine.Why, nil)
 	case MachineStopped:
@@ -226,13 +231,15 @@ func (g *Group) MayHalt(now time.Time, in *Instance) bool {
 func (d *deciding) lose(i int) {
 	in := &d.ins[i]
 	if in.Served.IsZero() {
-		d.setBack(in.Zone)
+		d.setBack(in)
 		d.stumble(i, "its machine ended before it served: "+in.Machine.Why)
+	} else {
+		d.stumble(i, "its machine ended: "+in.Machine.Why)
 	}
 	counted := in.State.Counts()
 	d.move(i, Lost, "its machine vanished: "+in.Machine.Why, map[string]any{"age_seconds": seconds(d.now.Sub(in.Ordered))})
 	if counted {
-		d.failed(in.ID, in.Why)
+		d.failed(i, in.Why)
 	}
 }
 
@@ -290,7 +297,8 @@ func (d *deciding) retire(i int, because string, numbers map[string]any) {
 
 // setBack lets launches in the zone wait: 1 s after the first failure in a
 // row, doubling to at most a minute. Failures at one moment count once.
-func (d *deciding) setBack(zone string) {
+func (d *deciding) setBack(in *Instance) {
+	zone := in.Zone
 	k := slices.IndexFunc(d.group.Setbacks, func(s Setback) bool { return s.Zone == zone })
 	if k < 0 {
 		d.group.Setbacks = append(d.group.Setbacks, Setback{Zone: zone})
@@ -305,7 +313,7 @@ func (d *deciding) setBack(zone string) {
 		wait = min(FirstBackoff<<s.Count, LastBackoff)
 	}
 	s.Count++
-	s.Last, s.Until = d.now, d.now.Add(wait)
+	s.Of, s.Last, s.Until = in.Version, d.now, d.now.Add(wait)
 	d.groupChanged = true
 	d.entry(Entry{
 		Kind:    "zone.backing-off",

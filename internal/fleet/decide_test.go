@@ -36,7 +36,7 @@ func servingGroup(n int) fleet.View {
 func inRollout(n int) fleet.View {
 	v := servingGroup(n)
 	ws, _ := rollout.ParseWaves("1,50%,100%")
-	r, _, err := fleet.Begin(noon, v.Group, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)})
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)})
 	if err != nil {
 		panic(err)
 	}
@@ -77,7 +77,7 @@ func TestRefusals(t *testing.T) {
 	begin := func(change func(g *fleet.Group, r *fleet.Rollout)) error {
 		g, r := v.Group, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}
 		change(&g, &r)
-		_, _, err := fleet.Begin(noon, g, r)
+		_, _, err := fleet.Begin(noon, g, nil, r)
 		return err
 	}
 	tell := func(state fleet.RolloutState, c fleet.Command) error {
@@ -104,6 +104,7 @@ func TestRefusals(t *testing.T) {
 		{"min over max", "min", group(func(g *fleet.Group) { g.Min = 7 })},
 		{"size over max", "size", group(func(g *fleet.Group) { g.Size = 7 })},
 		{"no zones", "zones", group(func(g *fleet.Group) { g.Zones = nil })},
+		{"a zone twice", "zones", group(func(g *fleet.Group) { g.Zones = []string{"east-pier", "mid-pier", "east-pier"} })},
 		{"no settle", "settle", group(func(g *fleet.Group) { g.Settle = 0 })},
 		{"a name in capitals", "name", group(func(g *fleet.Group) { g.Name = "Timetable" })},
 		{"a name with a hyphen at its end", "name", group(func(g *fleet.Group) { g.Name = "timetable-" })},

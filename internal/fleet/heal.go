@@ -19,9 +19,9 @@ func (d *deciding) heal() {
 			if in.State == Settling && check == "" {
 				continue // the machine runs, and that is all that was asked of it
 			}
-			d.setBack(in.Zone)
+			d.setBack(in)
 			d.retire(i, because, nil)
-			d.failed(d.ins[i].ID, because)
+			d.failed(i, because)
 			continue
 		}
 		if d.group.needsHealing(in) {
@@ -56,7 +56,7 @@ func (d *deciding) healIll(check string, ill []int) {
 			d.group.Owing++
 			d.groupChanged = true
 			d.sendIll(i, check, unwell, limit)
-			d.failed(in.ID, check+" "+r.Why)
+			d.failed(i, check+" "+r.Why)
 		}
 	}
 	d.healDue(check, unwell, limit)
@@ -88,7 +88,7 @@ func (d *deciding) healDue(check string, unwell, limit int) {
 		}
 		in := &d.ins[i]
 		d.sendIll(i, check, unwell, limit)
-		d.failed(in.ID, in.Why)
+		d.failed(i, in.Why)
 		d.inherit(in.ID)
 	}
 }

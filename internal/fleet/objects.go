@@ -105,6 +105,7 @@ const (
 type Setback struct {
 	Zone  string
 	Count int       // failures since the zone last brought an instance up
+	Of    Version   // what the last one was
 	Last  time.Time // when the last one was counted
 	Until time.Time // no launch here before
 }
@@ -278,8 +279,8 @@ type Rollout struct {
 	// Resumed is when the rollout began or was last told to proceed: what went
 	// wrong before that is answered and does not hold it again.
 	Resumed time.Time
-	// Stumbles counts the machines of the present wave that failed to start or
-	// ended before they served.
+	// Stumbles counts how often machines of the present wave failed to start or ended
+	// by themselves; several of one zone at one moment are once.
 	Stumbles int
 	Started  time.Time
 	Ended    time.Time
@@ -293,7 +294,7 @@ func (r *Rollout) destination() Version {
 	return r.To
 }
 
-// StumbleLimit is how many machines of one wave may fail to come up before the
+// StumbleLimit is how many machines of one wave may fail before the
 // rollout holds itself; fewer are taken for accidents and tried again.
 const StumbleLimit = 3
 
@@ -314,6 +315,8 @@ type View struct {
 	// Prices are what an instance of the group's template costs for an hour in
 	// each zone; nil when nothing is known.
 	Prices map[string]float64
+	// Watched is since when the group is watched without a gap; zero is for always.
+	Watched time.Time
 	// Stuck says why no decision about the group can be written now; "" when they can.
 	Stuck string
 }

@@ -67,7 +67,6 @@ func (d *deciding) reconcile() {
 		d.keepSize()
 		return
 	}
-	d.forgetRelapses()
 	switch d.ro.State {
 	case Moving, Soaking:
 		d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))
@@ -85,15 +84,25 @@ func (d *deciding) keepSize() {
 	extra := min(max(len(d.due), d.balancing()), d.group.Above)
 	t := d.tally(d.group.Template)
 	because := fmt.Sprintf("the group has %d and its size is %d", t.counted, size)
-	d.shed(t.counted-size-extra, size, because, anyone)
+	d.shed(t.counted-size-extra-d.returning(), size, because, anyone)
 	t = d.tally(d.group.Template)
 	if k := len(d.due); k > 0 && t.counted >= size {
 		in := &d.ins[d.due[0]]
 		because = fmt.Sprintf("%s is to be replaced: %s %s", in.ID, d.group.Heal, in.Report(d.group.Heal.Check()).Why)
 	}
-	missing := size + extra - t.counted
-	d.order(missing-d.heldBack(missing), d.group.Template, because)
+	d.order(d.afford(size+extra-t.counted), d.group.Template, because)
 	d.balance()
+}
+
+// returning is how many come back to serve: while they may, none goes for them.
+func (d *deciding) returning() int {
+	n := 0
+	for i := range d.ins {
+		if in := &d.ins[i]; in.State == Settling && !in.Served.IsZero() && d.now.Before(d.deadline(in)) {
+			n++
+		}
+	}
+	return n
 }
 
 // balance begins to move one instance to a zone that should have it, once the
@@ -123,7 +132,7 @@ func (d *deciding) balance() {
 	case zones[from].Rank != zones[to].Rank:
 		because = fmt.Sprintf("to move from %s, which has %d, to %s, which comes first (%s)", zones[from].Name, zones[from].Count, zones[to].Name, d.group.Spread)
 	}
-	d.order(1, d.group.Template, because)
+	d.launch(zones[to].Name, d.group.Template, because, zones[to].Count+1)
 }
 
 // giver is the zone that would give up a serving instance first, or -1.
@@ -178,9 +187,14 @@ func (d *deciding) replace(to, from Version, want int) {
 
 	t = d.tally(to)
 	room := size + above - t.counted
-	ordered := d.order(min(want-t.newCounted, room), to,
-		fmt.Sprintf("%s, and %d of %d run %s", d.purpose(), t.newServing, want, to))
-	d.order(min(size-want-t.old(), room-ordered), from,
+	coming := min(want-t.newCounted, room)
+	because := fmt.Sprintf("%s, and %d of %d run %s", d.purpose(), t.newServing, want, to)
+	if !d.walking() { // the version before is launched again, as often as its places may
+		d.order(d.afford(coming), to, because)
+		return
+	}
+	coming = d.order(coming, to, because)
+	d.order(d.afford(min(size-want-t.old(), room-coming)), from,
 		fmt.Sprintf("the group has %d and its size is %d", t.counted, size))
 }
 
@@ -198,7 +212,8 @@ func (d *deciding) purpose() string {
 }
 
 // keep holds a held rollout where it is: nothing is replaced, losses are made
-// good. The new version is launched only as far as complete waves went.
+// good. The new version is launched only as far as complete waves went, and not at
+// all when its machines fail.
 func (d *deciding) keep() {
 	size, above := d.group.Size, d.ro.Above
 	t := d.tally(d.ro.To)
@@ -206,12 +221,12 @@ func (d *deciding) keep() {
 
 	t = d.tally(d.ro.To)
 	passed := 0
-	if d.ro.Wave > 0 {
+	if d.ro.Wave > 0 && d.ro.Stumbles < StumbleLimit {
 		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
 	}
 	// New instances that do not serve are no help: they may be what failed.
 	helping := t.old() + t.newServing
-	missing := min(size-helping, size+above-t.counted)
+	missing := d.afford(min(size-helping, size+above-t.counted))
 	because := fmt.Sprintf("the rollout is held, and the group has %d and its size is %d", helping, size)
 	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, because)
 	d.order(missing-ordered, d.ro.From, because)
@@ -230,31 +245,35 @@ func (d *deciding) order(n int, v Version, because string) int {
 	if d.ro != nil && d.ro.destination() == v {
 		only = v
 	}
-	zones := d.zones(only)
+	c := d.choices(v, only)
 	for k := range n {
-		z := placement.Next(zones)
+		z := c.next()
 		if z < 0 {
 			for _, s := range d.group.Setbacks {
 				d.lookAt(s.Until)
 			}
 			return k
 		}
-		zones[z].Count++
-		d.group.NextSerial++
-		d.groupChanged = true
-		d.ins = append(d.ins, Instance{
-			ID:      d.group.instanceID(),
-			Serial:  d.group.NextSerial,
-			Zone:    zones[z].Name,
-			Version: v,
-			Ordered: d.now,
-			Pinned:  d.group.PinNew,
-		})
-		d.isTouched = append(d.isTouched, false)
-		d.move(len(d.ins)-1, Ordered, because+d.fillPlace(d.ins[len(d.ins)-1].ID), map[string]any{"size": d.group.Size, "zone_count": zones[z].Count})
-		d.lookAt(d.now.Add(d.group.BootLimit()))
+		d.launch(c.all[z].Name, v, because, c.all[z].Count)
 	}
 	return n
+}
+
+// launch records one new instance in the zone, which then has count.
+func (d *deciding) launch(zone string, v Version, because string, count int) {
+	d.group.NextSerial++
+	d.groupChanged = true
+	d.ins = append(d.ins, Instance{
+		ID:      d.group.instanceID(),
+		Serial:  d.group.NextSerial,
+		Zone:    zone,
+		Version: v,
+		Ordered: d.now,
+		Pinned:  d.group.PinNew,
+	})
+	d.isTouched = append(d.isTouched, false)
+	d.move(len(d.ins)-1, Ordered, because+d.fillPlace(d.ins[len(d.ins)-1].ID), map[string]any{"size": d.group.Size, "zone_count": count})
+	d.lookAt(d.now.Add(d.group.BootLimit()))
 }
 
 // instanceID names the instance with the newest serial.

@@ -47,10 +47,11 @@ func (r *Relapse) Pause() time.Duration {
 // place are forgotten: settle, at least 30 s.
 func (g *Group) Proof() time.Duration { return max(g.Settle, 30*time.Second) }
 
-// failed counts a failure against the place of the instance. In a rollout it is
-// the rollout that answers for it.
-func (d *deciding) failed(id, because string) {
-	if d.ro != nil || d.group.Alone || d.group.Deleting {
+// failed counts a failure against the place of the instance. While a rollout moves
+// on it is the rollout that answers for the new version.
+func (d *deciding) failed(i int, because string) {
+	id := d.ins[i].ID
+	if (d.walking() && d.ins[i].Version == d.ro.To) || d.group.Alone || d.group.Deleting {
 		return
 	}
 	d.groupChanged = true
@@ -109,6 +110,9 @@ func (d *deciding) inherit(failed string) {
 		return
 	}
 }
+
+// afford is how many of the missing are launched now.
+func (d *deciding) afford(missing int) int { return missing - d.heldBack(max(missing, 0)) }
 
 // heldBack is how many of the missing places stay empty for now. It forgets those
 // that nobody misses any more and those whose instance has proven itself.
@@ -184,11 +188,4 @@ func (d *deciding) fillPlace(id string) string {
 		return fmt.Sprintf("; this place failed %d times in a row and stayed empty for %s", r.Count, words.Span(r.Pause()))
 	}
 	return ""
-}
-
-// forgetRelapses begins anew: another version is coming.
-func (d *deciding) forgetRelapses() {
-	if len(d.group.Relapses) > 0 {
-		d.group.Relapses, d.groupChanged = nil, true
-	}
 }

@@ -47,16 +47,18 @@ func (d *deciding) walking() bool {
 	return d.ro != nil && (d.ro.State == Moving || d.ro.State == Soaking)
 }
 
-// stumble counts a machine of the new version that failed to come up, and
-// holds the rollout when there were too many in one wave.
+// stumble counts a machine of the new version that failed to come up or ended by
+// itself, and holds the rollout when there were too many in one wave. Several of one
+// zone at one moment count once: it is likelier the zone that failed.
 func (d *deciding) stumble(i int, what string) {
-	if !d.walking() || d.ins[i].Version != d.ro.To {
+	if !d.walking() || d.ins[i].Version != d.ro.To || slices.Contains(d.stumbled, d.ins[i].Zone) {
 		return
 	}
+	d.stumbled = append(d.stumbled, d.ins[i].Zone)
 	d.ro.Stumbles++
 	d.roChanged = true
 	if d.ro.Stumbles >= StumbleLimit {
-		d.hold(fmt.Sprintf("%d machines of this wave did not come up, the last %s: %s", d.ro.Stumbles, d.ins[i].ID, what))
+		d.hold(fmt.Sprintf("machines of this wave failed %d times, the last %s: %s", d.ro.Stumbles, d.ins[i].ID, what))
 	}
 }
 
@@ -105,8 +107,12 @@ func (d *deciding) advanceRollout() bool {
 			return d.beginSoak()
 		}
 	case Soaking:
-		if !d.filled() {
-			d.turn(Moving, "a new instance was lost while the wave soaked", d.waveNumbers())
+		switch {
+		case !d.filled():
+			d.turn(Moving, "the wave is not whole any more", d.waveNumbers())
+			return true
+		case d.watched.After(d.ro.Since):
+			d.turn(Moving, "nobody watched the group for a while, so the wave soaks anew", d.waveNumbers())
 			return true
 		}
 		if over := d.ro.Since.Add(d.ro.Soak); d.now.Before(over) {
@@ -146,6 +152,12 @@ func (d *deciding) passWave() bool {
 		t := d.tally(d.ro.To)
 		d.group.Template = d.ro.To
 		d.groupChanged = true
+		switch {
+		case t.newServing == 0 && d.group.Size == 0:
+			because = fmt.Sprintf("the size is 0, so %s never served; new launches are on it", d.ro.To)
+		case t.newServing == 0:
+			because = fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it", d.ro.To)
+		}
 		d.turn(Done, because+leftBehind(t.oldPinned), numbers)
 		return false
 	}
@@ -173,9 +185,10 @@ func leftBehind(pinned int) string {
 
 // Begin returns a rollout of the group that starts at now.
 //
-// It refuses waves that go down or do not end at 100%, above and below that
-// are both 0 or out of range, and a version that the group is on already.
-func Begin(now time.Time, g Group, ro Rollout) (Rollout, Entry, error) {
+// It comes from what most of the instances run, which a revert brings back. It
+// refuses waves that go down or do not end at 100%, above and below that are both 0
+// or out of range, and a version that the group is on already.
+func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, Entry, error) {
 	if g.Deleting {
 		return ro, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	}
@@ -194,10 +207,11 @@ func Begin(now time.Time, g Group, ro Rollout) (Rollout, Entry, error) {
 	if ro.Soak < 0 || ro.Soak > 24*time.Hour {
 		return ro, Entry{}, refuse("soak", "soak is %s; give 0s to 24h", ro.Soak)
 	}
-	if ro.To == g.Template {
+	from, mixed := g.from(instances, ro.To)
+	if ro.To == g.Template && !mixed {
 		return ro, Entry{}, refuse("to", "the group %s is on %s already; name another version", g.Name, ro.To)
 	}
-	ro.From, ro.State, ro.Since, ro.Started, ro.Resumed = g.Template, Moving, now, now, now
+	ro.From, ro.State, ro.Since, ro.Started, ro.Resumed = from, Moving, now, now, now
 	ro.Times = []WaveTime{{Began: now}}
 	ro.Why = "a person started it"
 	e := ro.entry(g.Name, ro.Why, map[string]any{
@@ -206,6 +220,24 @@ func Begin(now time.Time, g Group, ro Rollout) (Rollout, Entry, error) {
 	e.Kind = "rollout.started"
 	e.Text = fmt.Sprintf("The rollout of %s from %s to %s begins.", g.Name, ro.From, ro.To)
 	return ro, e, nil
+}
+
+// from is the version other than to that most instances run, the group's template
+// where none do, and whether there are any.
+func (g *Group) from(instances []Instance, to Version) (most Version, mixed bool) {
+	most = g.Template
+	runs := map[Version]int{}
+	for i := range instances {
+		in := &instances[i]
+		if !in.Counts() || in.Version == to {
+			continue
+		}
+		runs[in.Version]++
+		if n := runs[in.Version] - runs[most]; n > 0 || (n == 0 && in.Version == g.Template) {
+			most = in.Version
+		}
+	}
+	return most, len(runs) > 0
 }
 
 // Command is what a person may tell a live rollout.
@@ -222,7 +254,7 @@ const (
 func (r Rollout) Tell(now time.Time, group string, c Command, reason string) (Rollout, Entry, error) {
 	allowed := map[Command][]RolloutState{
 		CommandHold:    {Moving, Soaking},
-		CommandProceed: {Held},
+		CommandProceed: {Held, Reverting},
 		CommandRevert:  {Moving, Soaking, Held},
 	}[c]
 	if !slices.Contains(allowed, r.State) {

@@ -324,7 +324,15 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 		if err := good(tx.Reader, row.group()); err != nil {
 			return err
 		}
-		ro, e, err := fleet.Begin(now, row.group().Group, ro)
+		there, err := present(ctx, tx, group)
+		if err != nil {
+			return err
+		}
+		runs := make([]fleet.Instance, len(there))
+		for i := range there {
+			runs[i] = there[i].Instance
+		}
+		ro, e, err := fleet.Begin(now, row.group().Group, runs, ro)
 		if err != nil {
 			return err
 		}

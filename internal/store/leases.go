@@ -84,9 +84,7 @@ func (s *Store) load(ctx context.Context, name string, withInstances bool) (Load
 		}
 		l.Group = row.group()
 		if withInstances {
-			l.Instances, err = instances(many[instanceRow](ctx, tx, `select `+instanceColumns+` from instances
-				where group_name = $1 and state <> 'gone' order by serial`, name))
-			if err != nil {
+			if l.Instances, err = present(ctx, tx, name); err != nil {
 				return err
 			}
 		}
@@ -99,6 +97,12 @@ func (s *Store) load(ctx context.Context, name string, withInstances bool) (Load
 		return err
 	})
 	return l, err
+}
+
+// present are the instances of a group that are not gone.
+func present(ctx context.Context, q querier, group string) ([]Instance, error) {
+	return instances(many[instanceRow](ctx, q, `select `+instanceColumns+` from instances
+		where group_name = $1 and state <> 'gone' order by serial`, group))
 }
 
 // LoadAll reads groups by name, with their instances and live rollouts, at one

@@ -3,13 +3,10 @@ package rehearse
 import (
 	"flag"
 	"math/rand/v2"
-	"slices"
-	"strings"
 	"testing"
 	"time"
 
 	"unitas/internal/fleet"
-	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 )
@@ -47,8 +44,10 @@ type plan struct {
 	seed uint64
 	r    *rand.Rand
 	w    *World
-	// badVersion never becomes healthy; 0 when all do.
+	// badVersion never becomes healthy, or ends soon after it did if it crashes; 0
+	// when all are good.
 	badVersion int
+	crashes    bool
 	zoneLost   map[string]bool
 	calm       bool // no more faults
 }
@@ -64,8 +63,13 @@ func playPlan(t *testing.T, seed uint64) *World {
 		HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)], Above: p.r.IntN(3),
 		Spread: []placement.Spread{placement.Even, placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(4)],
 	}
-	if p.r.IntN(3) == 0 {
+	switch p.r.IntN(6) {
+	case 0:
 		p.badVersion = 2
+	case 1:
+		p.badVersion, p.crashes = 2, true
+	case 2: // the version before is what is bad
+		p.badVersion, p.crashes = 1, p.r.IntN(2) == 0
 	}
 	if heal == "sailings-up" && p.r.IntN(2) == 0 { // another than the pools ask
 		g.Heal = "deep-look"
@@ -83,6 +87,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	}
 	p.w.Run(end)
 	p.recover()
+	p.mustNotHammer()
 	return p.w
 }
 
@@ -93,14 +98,14 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 		Finish: p.upTo(12 * time.Second), Grace: p.upTo(2 * time.Second),
 		Refused: p.zoneLost[in.Zone],
 	}
-	if in.Version.N == p.badVersion {
+	switch {
+	case in.Version.N == p.badVersion && p.crashes:
+		b.Vanish = b.Boot + b.Well + time.Second + p.upTo(20*time.Second)
+	case in.Version.N == p.badVersion:
 		b.Well = -1
 	}
-	if p.calm {
+	if p.calm || in.Version.N == p.badVersion { // what is bad never has a good moment
 		return b
-	}
-	if b.Well < 0 {
-		return b // a version that is bad never has a good moment
 	}
 	switch p.r.IntN(16) {
 	case 0:
@@ -207,7 +212,7 @@ func (p *plan) startRollout() {
 	}
 	to := fleet.Version{Name: "timetable-web", N: 3 - v.Group.Template.N}
 	above := p.r.IntN(4)
-	r, _, err := fleet.Begin(p.w.Now, v.Group, fleet.Rollout{
+	r, _, err := fleet.Begin(p.w.Now, v.Group, v.Instances, fleet.Rollout{
 		ID: 1, To: to, Waves: ws, Above: above, Below: min(v.Group.Size, p.r.IntN(3)), Soak: p.upTo(20 * time.Second),
 	})
 	if err == nil {
@@ -257,172 +262,4 @@ func (p *plan) recover() {
 	if m := p.w.Machines(); m > len(v.Instances) {
 		p.t.Errorf("seed %d: %d machines for %d instances", p.seed, m, len(v.Instances))
 	}
-}
-
-// mustBeBalanced expects every instance where the group's spread wants it.
-func (p *plan) mustBeBalanced() {
-	g := p.w.View.Group
-	zones := make([]placement.Zone, len(g.Zones))
-	for k, name := range g.Zones {
-		zones[k] = placement.Zone{Name: name, Open: true}
-	}
-	placement.Rank(zones, g.Spread, p.w.View.Prices)
-	for i := range p.w.View.Instances {
-		in := &p.w.View.Instances[i]
-		k := slices.Index(g.Zones, in.Zone)
-		if k < 0 {
-			p.t.Errorf("seed %d: %s is in %s, which is not one of %v", p.seed, in.ID, in.Zone, g.Zones)
-			return
-		}
-		zones[k].Count++
-	}
-	for from := range zones {
-		for to := range zones {
-			if zones[from].Count > 0 && placement.Helps(zones, from, to) {
-				p.t.Errorf("seed %d: spread %s is out of balance: %+v", p.seed, g.Spread, zones)
-				return
-			}
-		}
-	}
-}
-
-// mustHaveReason expects an instance that serves to be removed for balance, size, a
-// rollout, a person, or what the healing check finds alone.
-func (p *plan) mustHaveReason(old, in fleet.Instance) {
-	if check := p.w.View.Group.Heal.Check(); old.Report(check).Verdict == health.Unhealthy && strings.HasPrefix(in.Why, check+" failed") {
-		return
-	}
-	for _, reason := range []string{"the group has ", "the size is ", "replaced by ", "a person asked"} {
-		if strings.HasPrefix(in.Why, reason) {
-			return
-		}
-	}
-	p.fail("%s was healthy and was sent away: %s", old.ID, in.Why)
-}
-
-// mustHold checks one decision against what must never break.
-func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
-	after := p.w.View
-	g := after.Group
-	above, below := before.Group.Above, 0
-	if r := before.Rollout; r != nil {
-		above, below = r.Above, r.Below
-	}
-	was := map[string]fleet.Instance{}
-	for _, in := range before.Instances {
-		was[in.ID] = in
-	}
-	entries := map[string]string{}
-	for _, e := range d.Entries {
-		entries[e.Instance+" "+e.Kind] = e.Because
-	}
-
-	check := g.Heal.Check()
-	unwell := 0 // by the healing check, before
-	for i := range before.Instances {
-		if in := &before.Instances[i]; in.State == fleet.Serving && in.Report(check).Verdict == health.Unhealthy && !in.Report(check).Since.Before(g.HealPermit) {
-			unwell++
-		}
-	}
-	healed := 0
-	chosen := 0 // serving ones that were sent away
-	for _, in := range d.Changed {
-		old, known := was[in.ID]
-		if in.State != old.State && entries[in.ID+" instance."+string(in.State)] == "" {
-			p.fail("6: %s became %s with no cause in the journal", in.ID, in.State)
-		}
-		if known && before.Group.Serves(&old) && in.State != fleet.Lost && in.State != fleet.Serving {
-			if g.Above > 0 || in.Why != check+" "+old.Report(check).Why { // without room the ill goes first
-				chosen++
-			}
-			p.mustHaveReason(old, in)
-		}
-		if known && old.Pinned && (in.State == fleet.Draining || in.State == fleet.Leaving) && old.State.Counts() && old.Machine.State != fleet.MachineRefused {
-			p.fail("4: %s is pinned and was sent away: %s", in.ID, in.Why)
-		}
-		if r := old.Report(check); known && old.State == fleet.Serving && strings.HasPrefix(in.Why, check+" failed") && !in.State.Counts() && r.Since.After(g.HealPermit) {
-			healed++
-		}
-		if known && before.Rollout == nil && before.Group.Serves(&old) && strings.HasPrefix(in.Why, "the group has ") {
-			p.mustSpareNobody(old)
-		}
-		if before.Group.Frozen != "" && (!known || (in.State == fleet.Draining && old.State != in.State)) {
-			p.fail("%s became %s in a frozen group", in.ID, in.State)
-		}
-		p.mustTakeTrafficRightly(old, in)
-	}
-	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && g.Owing > limit {
-		p.fail("9: %d healed and %d are being made good, the limit is %d", healed, g.Owing, limit)
-	}
-	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && unwell > limit {
-		p.fail("9: %d healed while %d are ill, the limit is %d", healed, unwell, limit)
-	}
-	serving, counted, pinned, back := 0, 0, 0, 0
-	for i := range after.Instances {
-		in := &after.Instances[i]
-		if g.Serves(in) {
-			serving++
-		}
-		if in.Counts() {
-			counted++
-			if in.State == fleet.Resting || in.Renew || (in.State == fleet.Settling && !in.Served.IsZero()) {
-				back++ // a person let it come back; another goes once it serves
-			}
-			if in.Pinned {
-				pinned++
-			}
-		}
-	}
-	if chosen > 0 && serving < g.Size-below {
-		p.fail("1: %d sent away by choice, %d serve, size %d below %d", chosen, serving, g.Size, below)
-	}
-	if before.Group.Frozen != "" {
-		return // the size may have been changed meanwhile, and nothing follows it yet
-	}
-	counted -= back
-	if limit := max(g.Size+above, pinned); counted > limit && (counted > pinned+g.Size+above || pinned == 0) {
-		p.fail("2: %d instances, size %d above %d pinned %d", counted, g.Size, above, pinned)
-	}
-	if counted > g.Max+above+pinned {
-		p.fail("2: %d instances, max %d above %d", counted, g.Max, above)
-	}
-	if r := d.Rollout; r != nil && before.Rollout != nil && r.State != before.Rollout.State && r.Why == "" {
-		p.fail("6: the rollout is %s with no cause", r.State)
-	}
-	if r := d.Rollout; r != nil && r.State == fleet.Done && r.To.N == p.badVersion && g.Size > 0 && pinned == 0 {
-		p.fail("8: a rollout to the bad version is done")
-	}
-}
-
-// mustSpareNobody expects that nobody who serves goes for the size while one stays
-// that does no good.
-func (p *plan) mustSpareNobody(gone fleet.Instance) {
-	for i := range p.w.View.Instances {
-		in := &p.w.View.Instances[i]
-		if fresh := in.State.ComingUp() && in.Served.IsZero() && in.Ordered.Before(p.w.Now); !in.Pinned && (fresh || in.State == fleet.Serving) && !p.w.View.Group.Serves(in) {
-			p.fail("9: %s served and went, and %s stays, which is %s and serves nobody", gone.ID, in.ID, in.State)
-		}
-	}
-}
-
-// mustTakeTrafficRightly checks the life of one target.
-func (p *plan) mustTakeTrafficRightly(old, in fleet.Instance) {
-	if in.State == fleet.Serving && old.State != fleet.Serving && in.Report("sailings-up").Verdict != health.Healthy {
-		p.fail("5: %s serves and is %s", in.ID, in.Report("sailings-up").Verdict)
-	}
-	if old.State == fleet.Serving && in.State == fleet.Leaving {
-		p.fail("5: %s was stopped without a drain", in.ID)
-	}
-	if old.State == fleet.Draining && in.State == fleet.Leaving {
-		drained := old.Traffic.Closed && old.Traffic.InFlight == 0
-		over := p.w.Now.Sub(old.Since) >= p.w.View.Group.Drain
-		if !drained && !over && old.Machine.State != fleet.MachineStopped {
-			p.fail("5: %s was stopped with %d in flight", in.ID, old.Traffic.InFlight)
-		}
-	}
-}
-
-func (p *plan) fail(format string, args ...any) {
-	p.t.Helper()
-	p.t.Errorf("seed %d at %s: "+format, append([]any{p.seed, p.w.Now.Sub(epoch)}, args...)...)
 }

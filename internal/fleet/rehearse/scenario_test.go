@@ -36,7 +36,7 @@ func playFile(t *testing.T, file string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &scenario{fate: map[string]Behaviour{}, zoneLost: map[string]bool{}}
+	s := &scenario{fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
 	var out strings.Builder
 	var wanted []string
 	command, inExpected := "", false
@@ -88,6 +88,7 @@ type scenario struct {
 	w        *World
 	fate     map[string]Behaviour // by version
 	zoneLost map[string]bool
+	zoneHung map[string]bool // takes machines and never runs them
 	printed  int
 }
 
@@ -105,7 +106,7 @@ func (s *scenario) play(line string) string {
 		s.printed = 0
 		return ""
 	case "machines": // machines timetable-web@1 boot=2s well=1s
-		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"])}
+		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"]), Vanish: span(args["vanish"])}
 		return ""
 	case "run":
 		s.w.Run(s.w.Now.Add(span(words[1])))
@@ -121,7 +122,11 @@ func (s *scenario) play(line string) string {
 	case "targets": // targets sailings-up: who gets the requests of a pool that asks it
 		return s.targets(words[1])
 	case "pin":
-		s.w.Instance(words[1]).Pinned = true
+		in := s.w.Instance(words[1])
+		if in == nil {
+			return "no instance " + words[1] + "\n"
+		}
+		in.Pinned = true
 	case "zone":
 		s.zone(words[1], words[2])
 	case "resize":
@@ -136,6 +141,25 @@ func (s *scenario) play(line string) string {
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.HealAnyway(s.w.Now, "") })
 	case "instance": // instance park timetable-003
 		s.w.Tell(words[2], fleet.InstanceCommand(words[1]))
+	case "template": // template timetable-web@2: for new launches
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return g.Change(func(g *fleet.Group) { g.Template = version(words[1]) }, "")
+		})
+	case "count": // count instance.ordered: how often it was journalled
+		n := 0
+		for _, l := range s.w.Journal {
+			if l.Kind == words[1] {
+				n++
+			}
+		}
+		return fmt.Sprintf("%d times\n", n)
+	case "skip": // time passes and what is journalled is not shown
+		s.w.Run(s.w.Now.Add(span(words[1])))
+		s.printed = len(s.w.Journal)
+		return ""
+	case "unwatched": // the service is down for so long
+		s.w.Now = s.w.Now.Add(span(words[1]))
+		s.w.View.Watched = s.w.Now
 	case "delete":
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
 			return g.Delete(fleet.Pinned(s.w.View.Instances)...)
@@ -154,6 +178,9 @@ func (s *scenario) play(line string) string {
 	case "rollout":
 		err = s.rollout(words[1], args)
 	case "tell":
+		if s.w.View.Rollout == nil {
+			return "no rollout\n"
+		}
 		var r fleet.Rollout
 		var e fleet.Entry
 		r, e, err = s.w.View.Rollout.Tell(s.w.Now, s.w.View.Group.Name, fleet.Command(words[1]), "")
@@ -187,12 +214,15 @@ func (s *scenario) group(name string, args map[string]string) {
 			b = Behaviour{Boot: 2 * time.Second, Well: time.Second}
 		}
 		b.Refused = s.zoneLost[in.Zone]
+		if s.zoneHung[in.Zone] {
+			b.Boot = -1
+		}
 		return b
 	})
 }
 
 func (s *scenario) zone(name, what string) {
-	s.zoneLost[name] = what == "lost"
+	s.zoneLost[name], s.zoneHung[name] = what == "lost", what == "hangs"
 	if what != "lost" {
 		return
 	}
@@ -218,7 +248,7 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 	if err != nil {
 		return err
 	}
-	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, fleet.Rollout{
+	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, s.w.View.Instances, fleet.Rollout{
 		ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"]),
 	})
 	if err == nil {

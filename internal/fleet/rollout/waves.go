@@ -65,7 +65,9 @@ func (ws Waves) String() string {
 func (w Wave) Of(size int) int {
 	n := w.Count
 	if w.Percent > 0 {
-		n = int(math.Ceil(w.Percent / 100 * float64(size)))
+		// In whole numbers: 7 % of 100 would be 7.000000000000001 otherwise.
+		const whole = 100 * 1_000_000
+		n = int((int64(math.Round(w.Percent*1_000_000))*int64(size) + whole - 1) / whole)
 	}
 	return min(max(n, 1), size)
 }

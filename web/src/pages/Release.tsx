@@ -92,7 +92,7 @@ function Commands({ group, rollout }: { group: Group; rollout: Rollout }) {
     <>
       <Trouble error={tell.error} />
       {!held && rollout.state !== 'reverting' && button('hold', 'Hold')}
-      {held && button('proceed', 'Proceed')}
+      {(held || rollout.state === 'reverting') && button('proceed', 'Proceed')}
       {rollout.state !== 'reverting' && (
         <Popconfirm
           title={`Revert to ${rollout.from}?`}
