@@ -13,6 +13,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
 	"unitas/internal/store"
 )
 
@@ -243,4 +244,25 @@ func TestSlowStrayHoldsNothingUp(t *testing.T) {
 	b.eventually("two serve", func() bool { return len(b.serving()) == 2 })
 	close(stall)
 	b.eventually("the stray is gone", func() bool { return b.yard.count() == 2 })
+}
+
+// TestASoakIsWatched: what passed while the service was down does not count.
+func TestASoakIsWatched(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	ws, err := rollout.ParseWaves("1,100%")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.store.StartRollout(ctx, time.Now(), "ada", "berths", fleet.Rollout{To: fleet.Version{Name: "berths-api", N: 2},
+		Waves: ws, Above: 1, Soak: time.Hour}, func(store.Reader, store.Group) error { return nil }); err != nil {
+		t.Fatal(err)
+	}
+	b.ctl.GroupChanged("berths")
+	b.eventually("the wave soaks", func() bool { return len(b.journal("rollout.soaking")) == 1 })
+	b.stop()
+	b.start("one")
+	b.eventually("it soaks anew", func() bool { return len(b.journal("rollout.soaking")) == 2 })
 }

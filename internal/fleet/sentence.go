@@ -100,6 +100,9 @@ func Summarise(now time.Time, v View) Summary {
 	s.Left = left(now, v, &s)
 	if v.Rollout != nil {
 		s.Sentence = rolloutSentence(now, v, &s)
+		if !v.Group.HealStopped.IsZero() {
+			s.Sentence += " Healing stopped and asks for a person."
+		}
 	} else {
 		s.Sentence = groupSentence(now, v, &s)
 	}
@@ -206,12 +209,26 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 		text += "; healing stopped and asks for a person"
 	}
 	text += relapseWords(now, g.Relapses)
-	missing := g.Size - s.Serving - s.Unwell - s.ComingUp
-	if missing > 0 && len(g.Setbacks) > 0 {
-		last := slices.MaxFunc(g.Setbacks, func(a, b Setback) int { return a.Count - b.Count })
-		text += fmt.Sprintf("; launches in %s back off after %s", last.Zone, count(last.Count, "failure"))
+	if g.Size > s.Serving+s.Unwell+s.ComingUp {
+		text += setbackWords(now, &g)
 	}
 	return text + waiting(s) + "."
+}
+
+// setbackWords tells of the zone of the group that launches wait for and that failed
+// most.
+func setbackWords(now time.Time, g *Group) string {
+	var worst *Setback
+	for i := range g.Setbacks {
+		s := &g.Setbacks[i]
+		if slices.Contains(g.Zones, s.Zone) && now.Before(s.Until) && (worst == nil || s.Count > worst.Count) {
+			worst = s
+		}
+	}
+	if worst == nil {
+		return ""
+	}
+	return fmt.Sprintf("; launches in %s back off after %s", worst.Zone, count(worst.Count, "failure"))
 }
 
 // doubts tells which checks find instances ill that serve all the same, by others.
@@ -272,7 +289,8 @@ func rolloutSentence(now time.Time, v View, s *Summary) string {
 	g, r := v.Group, v.Rollout
 	to := s.on(r.To)
 	if g.Frozen != "" && !r.State.Ended() {
-		return fmt.Sprintf("Frozen (%s) in wave %d of %d: %d of %d on %s.", g.Frozen, r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To)
+		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d of %d on %s.",
+			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, g.Size, r.To)
 	}
 	switch r.State {
 	case Moving:

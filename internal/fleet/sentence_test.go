@@ -31,7 +31,16 @@ func TestSentences(t *testing.T) {
 		}},
 		{"a zone backs off", "5 of 6 serving, between 3 and 9, all on timetable-web@1; launches in west-pier back off after 3 failures.", func(v *fleet.View) {
 			v.Instances = v.Instances[:5]
-			v.Group.Setbacks = []fleet.Setback{{Zone: "west-pier", Count: 3}}
+			v.Group.Setbacks = []fleet.Setback{{Zone: "old-pier", Count: 9, Until: later.Add(time.Second)}, {Zone: "mid-pier", Count: 8, Until: later},
+				{Zone: "west-pier", Count: 3, Until: later.Add(time.Second)}} // not its own any more, over, and the one that is waited for
+		}},
+		{"it is frozen in a wave", "Frozen (lunch) in wave 2 of 3, 5 of 6 serving: 0 of 6 on timetable-web@2.", func(v *fleet.View) {
+			roll(v, fleet.Moving)
+			v.Group.Frozen, v.Instances = "lunch", v.Instances[:5]
+		}},
+		{"a wave moves and healing is stopped", "Wave 2 of 3: 0 of 6 on timetable-web@2. Healing stopped and asks for a person.", func(v *fleet.View) {
+			roll(v, fleet.Moving)
+			v.Group.HealStopped = noon
 		}},
 		{"it is being deleted", "Being deleted: 6 instances still to go.", func(v *fleet.View) { v.Group.Deleting = true }},
 		{"a wave moves", "Wave 2 of 3: 1 of 6 on timetable-web@2; waits for timetable-002, ordered for 14 s, and 1 more.", func(v *fleet.View) {

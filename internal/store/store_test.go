@@ -12,7 +12,6 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
-	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/template"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/pgserver/pgtest"
@@ -165,32 +164,6 @@ func TestRefusals(t *testing.T) {
 		if err := c.do(); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
 		}
-	}
-}
-
-func TestOneLiveRollout(t *testing.T) {
-	s := stocked(t)
-	ws, _ := rollout.ParseWaves("100%")
-	begin := func() (store.Rollout, error) {
-		return s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}, func(store.Reader, store.Group) error { return nil })
-	}
-	r, err := begin()
-	if err != nil || r.State != fleet.Moving || r.From.N != 1 || r.StartedBy != "ada" {
-		t.Fatalf("%+v %v", r, err)
-	}
-	if _, err := begin(); !errors.Is(err, store.ErrExists) {
-		t.Errorf("a second rollout: %v", err)
-	}
-	held, err := s.TellRollout(ctx, noon, "ada", r.ID, r.Revision, fleet.CommandHold, "lunch")
-	if err != nil || held.State != fleet.Held || held.Revision != r.Revision+1 {
-		t.Errorf("%+v %v", held, err)
-	}
-	if _, err := s.TellRollout(ctx, noon, "ada", r.ID, r.Revision, fleet.CommandProceed, ""); !errors.Is(err, store.ErrStale) {
-		t.Errorf("a stale command: %v", err)
-	}
-	entries, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, Page: store.Page{Limit: 10}})
-	if err != nil || len(entries) != 2 || entries[0].Kind != "rollout.held" || entries[0].Actor != "ada" || entries[0].Because != "a person asked to hold: lunch" {
-		t.Errorf("the journal says %+v: %v", entries, err)
 	}
 }
 
