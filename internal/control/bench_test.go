@@ -272,6 +272,20 @@ func (b *bench) whole(n int) {
 	b.eventually(fmt.Sprintf("%d serve", n), func() bool { return len(b.serving()) == n && b.yard.count() == n })
 }
 
+// gone waits until the instance is.
+func (b *bench) gone(what, id string) {
+	b.t.Helper()
+	b.eventually(what, func() bool { in, _ := b.store.Instance(ctx, id); return in.State == fleet.Gone })
+}
+
+// lostOnly expects the instance to be the only one that was lost.
+func (b *bench) lostOnly(id string) {
+	b.t.Helper()
+	if lost := b.journal("instance.lost"); len(lost) != 1 || lost[0].Instance != id {
+		b.t.Errorf("lost are %+v", lost)
+	}
+}
+
 func (b *bench) journal(kind string) []store.Entry {
 	b.t.Helper()
 	entries, err := b.store.Journal(ctx, store.JournalQuery{Group: "berths", Page: store.Page{Limit: 1000}})

@@ -92,7 +92,7 @@ func TestStopIsTriedAgain(t *testing.T) {
 	b.yard.mu.Unlock()
 	victim := b.serving()[1].ID
 	b.yard.end(victim)
-	b.eventually("it is cleared in the end", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.gone("it is cleared in the end", victim)
 	if b.yard.stops[victim] < 3 {
 		t.Errorf("it was stopped %d times", b.yard.stops[victim])
 	}
@@ -186,11 +186,9 @@ func TestAnotherReplicaTakesOver(t *testing.T) {
 	}
 	first()
 	b.start("two")
-	b.eventually("the next one lost it", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.gone("the next one lost it", victim)
 	b.whole(2)
-	if lost := b.journal("instance.lost"); len(lost) != 1 || lost[0].Instance != victim {
-		t.Errorf("the journal says %+v", lost)
-	}
+	b.lostOnly(victim)
 }
 
 func TestDeletedGroupLeavesNothing(t *testing.T) {

@@ -74,11 +74,9 @@ func TestTakeoverFindsMachines(t *testing.T) {
 	b.eventually("the other has it", func() bool { l, err := b.store.Leased(ctx, next); return err == nil && len(l) == 1 })
 	victim := before[0].ID
 	b.yard.end(victim) // the new keeper hears of it
-	b.eventually("the new one acts", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.gone("the new one acts", victim)
 	b.whole(3)
-	if lost := b.journal("instance.lost"); len(lost) != 1 || lost[0].Instance != victim {
-		t.Errorf("lost are %+v", lost)
-	}
+	b.lostOnly(victim)
 }
 
 // TestLeasedAwayAndBack: a group whose lease went to another replica and came back
@@ -97,7 +95,7 @@ func TestLeasedAwayAndBack(t *testing.T) {
 	b.eventually("it is back", func() bool { l, err := b.store.Leased(ctx, "one"); return err == nil && len(l) == 1 })
 	victim := b.serving()[0].ID
 	b.yard.end(victim)
-	b.eventually("it is kept", func() bool { in, _ := b.store.Instance(ctx, victim); return in.State == fleet.Gone })
+	b.gone("it is kept", victim)
 	b.whole(2)
 }
 

@@ -289,10 +289,7 @@ func (k *keeper) find(id string) *store.Instance {
 }
 
 func (k *keeper) view() fleet.View {
-	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: k.watching, Instances: make([]fleet.Instance, len(k.instances))}
-	for i := range k.instances {
-		v.Instances[i] = k.instances[i].Instance
-	}
+	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: k.watching, Instances: store.Bare(k.instances)}
 	if k.rollout != nil {
 		v.Rollout = &k.rollout.Rollout
 	}

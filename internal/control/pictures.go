@@ -19,10 +19,8 @@ type Picture struct {
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why}
-	for _, in := range p.Instances {
-		v.Instances = append(v.Instances, in.Instance)
-	}
+	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
+		Instances: store.Bare(p.Instances)}
 	if p.Rollout != nil {
 		v.Rollout = &p.Rollout.Rollout
 	}

@@ -230,13 +230,14 @@ func (g *Group) MayHalt(now time.Time, in *Instance) bool {
 // lose records that the machine of an instance vanished.
 func (d *deciding) lose(i int) {
 	in := &d.ins[i]
-	if in.Served.IsZero() {
+	counted := in.State.Counts()
+	switch {
+	case in.Served.IsZero():
 		d.setBack(in)
 		d.stumble(i, "its machine ended before it served: "+in.Machine.Why)
-	} else {
+	case counted: // what is parked is a person's
 		d.stumble(i, "its machine ended: "+in.Machine.Why)
 	}
-	counted := in.State.Counts()
 	d.move(i, Lost, "its machine vanished: "+in.Machine.Why, map[string]any{"age_seconds": seconds(d.now.Sub(in.Ordered))})
 	if counted {
 		d.failed(i, in.Why)

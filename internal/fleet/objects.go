@@ -105,7 +105,7 @@ const (
 type Setback struct {
 	Zone  string
 	Count int       // failures since the zone last brought an instance up
-	Of    Version   // what the last one was
+	Of    Version   // of the one that failed last
 	Last  time.Time // when the last one was counted
 	Until time.Time // no launch here before
 }

@@ -268,6 +268,9 @@ func (r Rollout) Tell(now time.Time, group string, c Command, reason string) (Ro
 	case CommandHold:
 		r.State = Held
 	case CommandProceed:
+		if r.State == Reverting { // waves that were complete may be undone in part
+			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
+		}
 		r.State, r.Resumed, r.Stumbles = Moving, now, 0
 	case CommandRevert:
 		r.State = Reverting

@@ -43,8 +43,12 @@ func (d *deciding) choices(v, only Version) *choices {
 	return c
 }
 
+// comesUpIn reports whether one may still serve in the zone in its time. One whose time
+// is over may stay, for a person to look at, and is nothing to wait for.
 func (d *deciding) comesUpIn(zone string) bool {
-	return slices.ContainsFunc(d.ins, func(in Instance) bool { return in.Zone == zone && in.State.ComingUp() })
+	return slices.ContainsFunc(d.ins, func(in Instance) bool {
+		return in.Zone == zone && in.State.ComingUp() && d.now.Before(d.deadline(&in))
+	})
 }
 
 // next is the zone for one more, which is counted there, or -1.

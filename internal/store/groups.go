@@ -328,11 +328,7 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 		if err != nil {
 			return err
 		}
-		runs := make([]fleet.Instance, len(there))
-		for i := range there {
-			runs[i] = there[i].Instance
-		}
-		ro, e, err := fleet.Begin(now, row.group().Group, runs, ro)
+		ro, e, err := fleet.Begin(now, row.group().Group, Bare(there), ro)
 		if err != nil {
 			return err
 		}

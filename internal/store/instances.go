@@ -57,6 +57,15 @@ func (r instanceRow) instance() Instance {
 	}
 }
 
+// Bare are the instances as the core sees them.
+func Bare(all []Instance) []fleet.Instance {
+	bare := make([]fleet.Instance, len(all))
+	for i := range all {
+		bare[i] = all[i].Instance
+	}
+	return bare
+}
+
 func instances(rows []instanceRow, err error) ([]Instance, error) {
 	out := make([]Instance, len(rows))
 	for i, r := range rows {
