@@ -46,11 +46,11 @@ func placePicture(p client.FailingPlace, width int) string {
 	var b strings.Builder
 	switch {
 	case p.Instance != nil:
-		fmt.Fprintf(&b, "%s failed in a row; %s has the place now.\n", counted(p.Count, "instance"), *p.Instance)
+		fmt.Fprintf(&b, "%s failed in a row; %s has the place now.\n", words.Count(p.Count, "instance"), *p.Instance)
 	case p.UntilAt.After(time.Now()):
-		fmt.Fprintf(&b, "%s failed in a row; the place stays empty for %s more.\n", counted(p.Count, "instance"), words.Span(time.Until(p.UntilAt)))
+		fmt.Fprintf(&b, "%s failed in a row; the place stays empty for %s more.\n", words.Count(p.Count, "instance"), words.Span(time.Until(p.UntilAt)))
 	default:
-		fmt.Fprintf(&b, "%s failed in a row; the place is to be filled.\n", counted(p.Count, "instance"))
+		fmt.Fprintf(&b, "%s failed in a row; the place is to be filled.\n", words.Count(p.Count, "instance"))
 	}
 	if len(p.Failures) == 0 {
 		return b.String()

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 func sorted(lines []string) []string {
@@ -332,7 +333,7 @@ func deletion(g client.Group, instances []client.Instance) string {
 		zones = append(zones, fmt.Sprintf("%d in %s", byZone[z], z))
 	}
 	return fmt.Sprintf("This drains and stops %s of %s (%s), with a drain of up to %s each,\ntakes them out of %s, and removes the group. Its journal stays.\n",
-		counted(len(instances), "instance"), g.Name, orWord(strings.Join(zones, ", "), "none"), spanOf(g.DrainSeconds),
+		words.Count(len(instances), "instance"), g.Name, orWord(strings.Join(zones, ", "), "none"), spanOf(g.DrainSeconds),
 		orWord(strings.Join(g.Pools, ", "), "no pool"))
 }
 

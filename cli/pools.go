@@ -313,7 +313,7 @@ func poolPicture(p client.Pool) string {
 		}
 		for i, r := range t.WaitsFor {
 			if i == 0 {
-				fmt.Fprintf(&b, "\n%s finishes %s:\n", t.Instance, counted(t.InFlight, "request"))
+				fmt.Fprintf(&b, "\n%s finishes %s:\n", t.Instance, words.Count(t.InFlight, "request"))
 			}
 			fmt.Fprintf(&b, "  %s %s for %s\n", r.Method, r.Path, spanOf(r.ForSeconds))
 		}
@@ -337,13 +337,6 @@ func poolPicture(p client.Pool) string {
 		"slow start", map[bool]string{true: spanOf(p.SlowStartSeconds)}[p.SlowStartSeconds > 0], "shares", sharesText(p), "weights", weightsText(p.Weights),
 		"stands in", strings.Join(p.Zones, ", "), "labels", pairs(p.Labels), "since start", fmt.Sprintf("%d requests, %d of them failed", p.Requests, p.Failures)))
 	return b.String()
-}
-
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func verdictWord(v client.Verdict) string {

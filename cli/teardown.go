@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/client"
+	"unitas/internal/fleet/words"
 )
 
 // environment is all that has a label, in the order in which it can go: what uses
@@ -66,7 +67,7 @@ used goes. What something without the label still uses stays, and is named.`,
 				return a.print(map[string]any{"removes": lines, "stays": append([]string{}, stay...)}, func() string { return text + "Nothing was removed; leave out --dry-run to remove it.\n" })
 			}
 			if pinned := e.pinned(); len(pinned) > 0 {
-				return fmt.Errorf("%s pinned: %s; unpin first what may go; nothing was removed", isAre(len(pinned), "instance"), strings.Join(pinned, ", "))
+				return fmt.Errorf("%s pinned: %s; unpin first what may go; nothing was removed", words.Are(len(pinned), "instance"), strings.Join(pinned, ", "))
 			}
 			if frozen := e.frozen(); frozen != "" {
 				return fmt.Errorf("the group %s is frozen; thaw it first with: unitas group thaw %s; nothing was removed", frozen, frozen)
@@ -151,13 +152,6 @@ func (e environmentOf) pinned() []string {
 	return all
 }
 
-func isAre(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun + " is"
-	}
-	return counted(n, noun) + " are"
-}
-
 func (e environmentOf) lines() []string {
 	var all []string
 	for _, g := range e.groups {
@@ -171,7 +165,7 @@ func (e environmentOf) lines() []string {
 				}
 			}
 		}
-		line := fmt.Sprintf("the group %s with %s, out of %s", g.Name, counted(n, "instance"), orWord(strings.Join(g.Pools, ", "), "no pool"))
+		line := fmt.Sprintf("the group %s with %s, out of %s", g.Name, words.Count(n, "instance"), orWord(strings.Join(g.Pools, ", "), "no pool"))
 		if len(pinned) > 0 {
 			line += fmt.Sprintf(" (pinned: %s; unpin first)", strings.Join(pinned, ", "))
 		}

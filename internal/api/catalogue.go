@@ -18,16 +18,9 @@ func (s *Server) GetService(ctx context.Context, _ contract.GetServiceRequestObj
 	defer cancel()
 	troubles := s.troubles(ctx)
 	if n := s.Control.StuckGroups(); n > 0 {
-		troubles = append(troubles, fmt.Sprintf("Nothing can be decided about %s: the database takes no decisions about them; their pages say why.", groupsWord(n)))
+		troubles = append(troubles, fmt.Sprintf("No decision about %s can be written: the pages of groups that are stuck say why.", words.Count(n, "group")))
 	}
 	return contract.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: time.Now().UTC()}, nil
-}
-
-func groupsWord(n int) string {
-	if n == 1 {
-		return "1 group"
-	}
-	return fmt.Sprintf("%d groups", n)
 }
 
 // ListChecks lists checks.

@@ -99,7 +99,7 @@ func (g Group) Delete(pinned ...string) (Group, Entry, error) {
 		return g, Entry{}, g.isFrozen()
 	}
 	if len(pinned) > 0 {
-		return g, Entry{}, refuse("", "of the group %s %s pinned: %s; unpin first what may go", g.Name, isOrAre(len(pinned)), strings.Join(pinned, ", "))
+		return g, Entry{}, refuse("", "of the group %s %s pinned: %s; unpin first what may go", g.Name, words.Are(len(pinned), "instance"), strings.Join(pinned, ", "))
 	}
 	g.Deleting = true
 	if g.Alone {

@@ -185,7 +185,7 @@ func (d *deciding) observeDraining(i int) {
 	case in.Traffic.Closed && in.Traffic.InFlight == 0:
 		d.move(i, Leaving, "its last request is done", numbers)
 	case !d.now.Before(over):
-		d.move(i, Leaving, fmt.Sprintf("its drain of %s is over with %s in flight", words.Span(d.group.Drain), count(in.Traffic.InFlight, "request")), numbers)
+		d.move(i, Leaving, fmt.Sprintf("its drain of %s is over with %s in flight", words.Span(d.group.Drain), words.Count(in.Traffic.InFlight, "request")), numbers)
 	default:
 		d.lookAt(over)
 	}
@@ -319,7 +319,7 @@ func (d *deciding) setBack(in *Instance) {
 	d.entry(Entry{
 		Kind:    "zone.backing-off",
 		Text:    fmt.Sprintf("Launches in %s wait %s.", zone, words.Span(wait)),
-		Because: fmt.Sprintf("launches failed %s in a row in %s", count(s.Count, "time"), zone),
+		Because: fmt.Sprintf("launches failed %s in a row in %s", words.Count(s.Count, "time"), zone),
 		Numbers: map[string]any{"failures": s.Count, "wait_seconds": seconds(wait)},
 	})
 }

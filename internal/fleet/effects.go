@@ -55,11 +55,7 @@ func Effects(now time.Time, before, after View, pools []PoolAround) Outlook {
 		}
 	}
 	for what, n := range counts {
-		verb := "are"
-		if n == 1 {
-			verb = "is"
-		}
-		out.Effects = append(out.Effects, fmt.Sprintf("%s %s %s", count(n, "instance"), verb, what))
+		out.Effects = append(out.Effects, words.Are(n, "instance")+" "+what)
 	}
 	if len(out.Effects) == 0 {
 		out.Effects = []string{"no instance is launched or stopped"}
@@ -103,16 +99,16 @@ func poolEffects(before, after View, pools []PoolAround, removed map[string]bool
 		case !was && !will:
 		case !was:
 			said = append(said, fmt.Sprintf("the pool %s sends requests to each of its instances once %s finds it healthy (%s, about %s), and new ones serve nobody before",
-				p.Name, p.Check.Name, count2(p.Check.Passes, "pass", "passes"), words.Span(time.Duration(p.Check.Passes)*p.Check.Interval)))
+				p.Name, p.Check.Name, words.Count(p.Check.Passes, "pass"), words.Span(time.Duration(p.Check.Passes)*p.Check.Interval)))
 		case !will && had == 0:
 			said = append(said, fmt.Sprintf("the pool %s, which sends it no requests, is left", p.Name))
 		case !will:
-			said = append(said, fmt.Sprintf("the pool %s loses its %s of this group", p.Name, count(had, "target")))
-			lost = append(lost, fmt.Sprintf("the pool %s sends no more requests to this group, which has %s there", p.Name, count(had, "target")))
+			said = append(said, fmt.Sprintf("the pool %s loses its %s of this group", p.Name, words.Count(had, "target")))
+			lost = append(lost, fmt.Sprintf("the pool %s sends no more requests to this group, which has %s there", p.Name, words.Count(had, "target")))
 		case stays != had:
-			said = append(said, fmt.Sprintf("the pool %s keeps %d of its %s of this group", p.Name, stays, count(had, "target")))
+			said = append(said, fmt.Sprintf("the pool %s keeps %d of its %s of this group", p.Name, stays, words.Count(had, "target")))
 		case !slices.Equal(before.Group.Pools, after.Group.Pools):
-			said = append(said, fmt.Sprintf("the pool %s keeps its %s of this group", p.Name, count(had, "target")))
+			said = append(said, fmt.Sprintf("the pool %s keeps its %s of this group", p.Name, words.Count(had, "target")))
 		}
 	}
 	return said, lost

@@ -180,7 +180,7 @@ func leftBehind(pinned int) string {
 	if pinned == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; %s pinned and left behind", count(pinned, "instance"))
+	return fmt.Sprintf("; %s pinned and left behind", words.Count(pinned, "instance"))
 }
 
 // Begin returns a rollout of the group that starts at now.

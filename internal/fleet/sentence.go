@@ -153,7 +153,7 @@ func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
 			w.Why = r.Check + " " + r.Why
 		}
 	case Draining:
-		w.Why = fmt.Sprintf("%s in flight", count(in.Traffic.InFlight, "request"))
+		w.Why = fmt.Sprintf("%s in flight", words.Count(in.Traffic.InFlight, "request"))
 	case Leaving, Resting:
 	default:
 		return w, false
@@ -176,7 +176,7 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 	g := v.Group
 	if g.Deleting {
 		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut + s.Parked
-		text := fmt.Sprintf("Being deleted: %s still to go", count(remaining, "instance"))
+		text := fmt.Sprintf("Being deleted: %s still to go", words.Count(remaining, "instance"))
 		if n := len(Pinned(v.Instances)); n > 0 {
 			text += fmt.Sprintf("; %d pinned and kept until unpinned", n)
 		}
@@ -228,7 +228,7 @@ func setbackWords(now time.Time, g *Group) string {
 	if worst == nil {
 		return ""
 	}
-	return fmt.Sprintf("; launches in %s back off after %s", worst.Zone, count(worst.Count, "failure"))
+	return fmt.Sprintf("; launches in %s back off after %s", worst.Zone, words.Count(worst.Count, "failure"))
 }
 
 // doubts tells which checks find instances ill that serve all the same, by others.

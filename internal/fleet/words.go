@@ -17,21 +17,6 @@ func refuse(field, format string, args ...any) *Refusal {
 	return &Refusal{Field: field, Text: fmt.Sprintf(format, args...)}
 }
 
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-// count2 is count for a noun whose plural takes no s alone.
-func count2(n int, noun, plural string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %s", n, plural)
-}
-
 func either[T ~string](words []T) string {
 	parts := make([]string, len(words))
 	for i, w := range words {
@@ -41,11 +26,4 @@ func either[T ~string](words []T) string {
 		return strings.Join(parts, "")
 	}
 	return strings.Join(parts[:len(parts)-1], ", ") + " or " + parts[len(parts)-1]
-}
-
-func isOrAre(n int) string {
-	if n == 1 {
-		return "1 instance is"
-	}
-	return fmt.Sprintf("%d instances are", n)
 }

@@ -91,3 +91,22 @@ var namePattern = regexp.MustCompile(`^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
 
 // IsName reports whether a text keeps the naming rule of every object.
 func IsName(text string) bool { return namePattern.MatchString(text) }
+
+// Count is so many of a thing: "1 request", "3 requests", "2 passes".
+func Count(n int, noun string) string {
+	switch {
+	case n == 1:
+		return "1 " + noun
+	case strings.HasSuffix(noun, "s"):
+		noun += "e"
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Are begins a sentence about so many of a thing: "1 request is", "3 requests are".
+func Are(n int, noun string) string {
+	if n == 1 {
+		return Count(n, noun) + " is"
+	}
+	return Count(n, noun) + " are"
+}
