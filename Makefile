@@ -4,7 +4,7 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test check build generate ratio bench screenshots clean
+.PHONY: help demo test check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
 	@echo "make test         all tests"
@@ -62,6 +62,9 @@ generate: $(STAMPS)/npm
 
 check: $(STAMPS)/npm web/dist/index.html
 	@build/check
+
+mutants:
+	@go run ./test/mutants
 
 ratio:
 	@build/ratio

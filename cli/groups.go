@@ -142,10 +142,17 @@ func (v groupView) picture() string {
 	if v.HealingStoppedAt != nil {
 		b.WriteString("\n" + trouble.paint(fmt.Sprintf("Healing stopped %s: more than %d %% are unhealthy at once. Look for a fault outside; then: unitas group heal %s", ago(*v.HealingStoppedAt), v.HealLimitPercent, v.Name)) + "\n")
 	}
-	for _, r := range v.Relapses {
-		if r.Count > 1 {
-			b.WriteString("\n" + trouble.paint(fmt.Sprintf("One place failed %d times in a row, the last %s; see why with: unitas group failures %s", r.Count, strings.Join(r.Failed, ", "), v.Name)) + "\n")
+	kept := 0
+	for _, s := range v.Slots {
+		if s.Failures > 1 {
+			b.WriteString("\n" + trouble.paint(fmt.Sprintf("One place failed %d times in a row, the last %s; see why with: unitas group failures %s", s.Failures, strings.Join(s.Failed, ", "), v.Name)) + "\n")
 		}
+		if s.Kept {
+			kept++
+		}
+	}
+	if kept > 0 {
+		b.WriteString("\n" + waiting.paint(fmt.Sprintf("%s empty since a machine vanished, for heal is off; fill with: unitas group heal %s", words.Stays(kept, "place"), v.Name)) + "\n")
 	}
 	if len(v.Advice) > 0 {
 		b.WriteString("\n" + advices(v.Advice))

@@ -62,7 +62,7 @@ func instancePicture(in client.Instance) string {
 	var b strings.Builder
 	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "version", in.Version, "image", in.Image, "labels", pairs(in.Labels), "address", in.Address,
 		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
-		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "comes up", comesUp(in), "ordered", moment(in.OrderedAt), "served", served))
+		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "comes up", comesUp(in), "launched for", purpose(in), "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {
 		since := ""
 		if r.Since != nil {
@@ -83,6 +83,20 @@ func instancePicture(in client.Instance) string {
 		b.WriteString(table(rows))
 	}
 	return b.String()
+}
+
+// purpose tells what an instance was launched for, where it stands, and which of its
+// machines it has.
+func purpose(in client.Instance) string {
+	text := map[client.InstancePurpose]string{"size": "the size", "healing": "healing", "balance": "balance between zones",
+		"rollout": "a rollout", "person": "a person"}[in.Purpose]
+	if in.Group != "" {
+		text += fmt.Sprintf(", in slot %d", in.Slot)
+	}
+	if in.Launch > 1 {
+		text += fmt.Sprintf("; this is its machine number %d", in.Launch)
+	}
+	return text
 }
 
 // comesUp holds how long an instance has taken against how long its kind takes;

@@ -152,6 +152,33 @@ func (e ImageState) Valid() bool {
 	}
 }
 
+// Defines values for InstancePurpose.
+const (
+	InstancePurposeBalance InstancePurpose = "balance"
+	InstancePurposeHealing InstancePurpose = "healing"
+	InstancePurposePerson  InstancePurpose = "person"
+	InstancePurposeRollout InstancePurpose = "rollout"
+	InstancePurposeSize    InstancePurpose = "size"
+)
+
+// Valid indicates whether the value is a known member of the InstancePurpose enum.
+func (e InstancePurpose) Valid() bool {
+	switch e {
+	case InstancePurposeBalance:
+		return true
+	case InstancePurposeHealing:
+		return true
+	case InstancePurposePerson:
+		return true
+	case InstancePurposeRollout:
+		return true
+	case InstancePurposeSize:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceCommandCommand.
 const (
 	Park     InstanceCommandCommand = "park"
@@ -774,10 +801,7 @@ type Group struct {
 	Name             string     `json:"name"`
 	PinNew           bool       `json:"pin_new"`
 	Pools            []string   `json:"pools"`
-
-	// Relapses Places whose instances failed and have not proven themselves since
-	Relapses []Relapse `json:"relapses"`
-	Revision int64     `json:"revision"`
+	Revision         int64      `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
@@ -786,6 +810,9 @@ type Group struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed Shed `json:"shed"`
 	Size int  `json:"size"`
+
+	// Slots Places whose instances failed and have not proven themselves since
+	Slots []Slot `json:"slots"`
 
 	// SlowSeconds Their 95th percentile
 	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
@@ -963,17 +990,26 @@ type Instance struct {
 	Id    string `json:"id"`
 
 	// Image What it was launched from instead of the image of its template; else empty
-	Image     string     `json:"image"`
-	InFlight  int        `json:"in_flight"`
-	Labels    Labels     `json:"labels"`
-	OrderedAt time.Time  `json:"ordered_at"`
-	Pinned    bool       `json:"pinned"`
-	Reports   []Report   `json:"reports"`
-	ServedAt  *time.Time `json:"served_at,omitempty"`
-	Since     time.Time  `json:"since"`
+	Image    string `json:"image"`
+	InFlight int    `json:"in_flight"`
+	Labels   Labels `json:"labels"`
+
+	// Launch Which of its machines it has: a fresh one is another
+	Launch    int       `json:"launch"`
+	OrderedAt time.Time `json:"ordered_at"`
+	Pinned    bool      `json:"pinned"`
+
+	// Purpose What it was launched for
+	Purpose  InstancePurpose `json:"purpose"`
+	Reports  []Report        `json:"reports"`
+	ServedAt *time.Time      `json:"served_at,omitempty"`
+	Since    time.Time       `json:"since"`
 
 	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
 	Slip string `json:"slip"`
+
+	// Slot The place of the group in which it stands
+	Slot int `json:"slot"`
 
 	// SlowSeconds Their 95th percentile; only for a single instance
 	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
@@ -987,6 +1023,9 @@ type Instance struct {
 	Why          string   `json:"why"`
 	Zone         string   `json:"zone"`
 }
+
+// InstancePurpose What it was launched for
+type InstancePurpose string
 
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
@@ -1018,13 +1057,19 @@ type InstanceState string
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	// Actor The person by the name of the token, or "unitas"
-	Actor    string    `json:"actor"`
-	At       time.Time `json:"at"`
-	Because  string    `json:"because"`
-	Group    *string   `json:"group,omitempty"`
-	Instance *string   `json:"instance,omitempty"`
-	Kind     string    `json:"kind"`
-	Number   int64     `json:"number"`
+	Actor   string    `json:"actor"`
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+
+	// Code Which rule it follows, by a word that never gets another meaning; absent for what the service does not decide
+	Code     *string `json:"code,omitempty"`
+	Group    *string `json:"group,omitempty"`
+	Instance *string `json:"instance,omitempty"`
+
+	// Instances Those of whom the same is to be said, when they are many
+	Instances *[]string `json:"instances,omitempty"`
+	Kind      string    `json:"kind"`
+	Number    int64     `json:"number"`
 
 	// Numbers What the decision rests on; the unit is in each name
 	Numbers map[string]interface{} `json:"numbers"`
@@ -1480,22 +1525,6 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
-// Relapse defines model for Relapse.
-type Relapse struct {
-	// Count How many instances failed in a row in this place
-	Count int `json:"count"`
-
-	// Failed The last three, newest last
-	Failed []string `json:"failed"`
-
-	// Instance That has the place now; absent while it is empty
-	Instance *string   `json:"instance,omitempty"`
-	LastAt   time.Time `json:"last_at"`
-
-	// UntilAt Until when the place stays empty
-	UntilAt time.Time `json:"until_at"`
-}
-
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -1517,7 +1546,10 @@ type RequestInFlight struct {
 
 // Rollout defines model for Rollout.
 type Rollout struct {
-	Above       int          `json:"above"`
+	Above int `json:"above"`
+
+	// Back It goes back; one that is held may be on its way back
+	Back        bool         `json:"back"`
 	Below       int          `json:"below"`
 	EndedAt     *time.Time   `json:"ended_at,omitempty"`
 	From        string       `json:"from"`
@@ -1585,6 +1617,28 @@ type Service struct {
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
+
+// Slot A place of the group whose instances fail, or that stays empty
+type Slot struct {
+	// Failed The last three, newest last
+	Failed []string `json:"failed"`
+
+	// Failures How many instances failed in a row in this place
+	Failures int `json:"failures"`
+
+	// Instance That stands here now; absent while it is empty
+	Instance *string `json:"instance,omitempty"`
+
+	// Kept It stays empty until a person says otherwise
+	Kept   bool      `json:"kept"`
+	LastAt time.Time `json:"last_at"`
+
+	// Number The slot of the instances that stand or stood here
+	Number int `json:"number"`
+
+	// UntilAt Until when the place stays empty
+	UntilAt time.Time `json:"until_at"`
+}
 
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
 type Spread string

@@ -78,7 +78,7 @@ func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestO
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *store.Check) (string, error) {
+	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *store.Check) (fleet.Cause, error) {
 		c.Port, c.Path, c.Host, c.Statuses = some(b.Port, c.Port), some(b.Path, c.Path), some(b.Host, c.Host), some(b.Statuses, c.Statuses)
 		c.Text, c.Service, c.Verify = some(b.Text, c.Text), some(b.Service, c.Service), some(b.Verify, c.Verify)
 		c.Interval, c.Timeout = durationOf(b.IntervalSeconds, c.Interval), durationOf(b.TimeoutSeconds, c.Timeout)

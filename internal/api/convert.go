@@ -16,6 +16,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/say"
 	"unitas/internal/store"
 )
 
@@ -158,13 +159,13 @@ func round2(f float64) float64 { return math.Round(f*100) / 100 }
 
 func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract.Group {
 	g := p.Group
-	s := fleet.Summarise(now, p.View())
+	s := say.Summarise(now, p.View())
 	out := contract.Group{
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
 		Spread: contract.Spread(g.Spread), Above: g.Above,
-		Relapses: each(g.Relapses, fromRelapse), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID
@@ -174,8 +175,20 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 	return out
 }
 
-func fromRelapse(r fleet.Relapse) contract.Relapse {
-	return contract.Relapse{Count: r.Count, Failed: r.Failed, Instance: text(r.In), LastAt: r.Last, UntilAt: r.Until}
+// slots are the places of the group that failed, with who stands there.
+func slots(p control.Picture) []contract.Slot {
+	stands := map[int]string{}
+	if len(p.Group.Slots) > 0 {
+		for i := range p.Instances {
+			if in := &p.Instances[i]; in.Counts() {
+				stands[in.Slot] = in.ID
+			}
+		}
+	}
+	return each(p.Group.Slots, func(s fleet.Slot) contract.Slot {
+		return contract.Slot{Number: s.Number, Failures: s.Failures, Failed: append([]string{}, s.Failed...), Instance: text(stands[s.Number]),
+			Kept: s.Kept && p.Group.Heal == fleet.HealOff, LastAt: s.Last, UntilAt: s.Until}
+	})
 }
 
 // known is nil for a span that is not known.
@@ -187,16 +200,16 @@ func known(d time.Duration) *float64 {
 	return &s
 }
 
-func fromSummary(s fleet.Summary) contract.Summary {
+func fromSummary(s say.Summary) contract.Summary {
 	out := contract.Summary{
 		Sentence: s.Sentence, Serving: s.Serving, Unwell: s.Unwell, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
-		Versions: each(s.Versions, func(v fleet.VersionCount) contract.VersionCount {
+		Versions: each(s.Versions, func(v say.VersionCount) contract.VersionCount {
 			return contract.VersionCount{Version: v.Version.String(), Counted: v.Counted, Serving: v.Serving}
 		}),
-		Parked: s.Parked, Zones: each(s.Zones, func(z fleet.ZoneCount) contract.ZoneCount {
+		Parked: s.Parked, Zones: each(s.Zones, func(z say.ZoneCount) contract.ZoneCount {
 			return contract.ZoneCount{Zone: z.Zone, Serving: z.Serving, Unwell: z.Unwell, ComingUp: z.ComingUp, GoingOut: z.GoingOut, Parked: z.Parked}
 		}),
-		Waits: each(s.Waits[:min(len(s.Waits), 20)], func(w fleet.Wait) contract.Wait {
+		Waits: each(s.Waits[:min(len(s.Waits), 20)], func(w say.Wait) contract.Wait {
 			return contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State), ForSeconds: secondsOf(w.For), Why: w.Why,
 				UsualSeconds: known(w.Usual), SlowSeconds: known(w.Slow)}
 		}),
@@ -218,8 +231,9 @@ func fromInstance(in store.Instance) contract.Instance {
 	}
 	return contract.Instance{
 		Id: in.ID, Group: group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
-		Since: in.Since, Why: in.Why, Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
-		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: in.Slip(),
+		Slot: in.Slot, Purpose: contract.InstancePurpose(in.Purpose), Launch: in.Launch,
+		Since: in.Since, Why: say.Because(in.Cause), Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
+		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: say.Slip(&in.Instance),
 		Image: in.Overrides.Image, Labels: notNil(in.Overrides.Labels),
 		Reports: each(in.Reports, func(r health.Report) contract.Report {
 			return contract.Report{Check: r.Check, Verdict: contract.Verdict(r.Verdict), Since: optional(r.Since.UTC()), Why: r.Why}
@@ -233,10 +247,10 @@ func worse(a, b health.Verdict) bool {
 	return rank[a] > rank[b]
 }
 
-func fromRollout(r store.Rollout, size int, s fleet.Summary) contract.Rollout {
+func fromRollout(r store.Rollout, size int, s say.Summary) contract.Rollout {
 	out := contract.Rollout{
 		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
-		Why: r.Why, Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
+		Back: r.Back, Why: say.Because(r.Cause), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
 		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence,
 	}
 	out.LeftSeconds = known(s.Left)
@@ -278,6 +292,10 @@ func fromEntry(e store.Entry) contract.JournalEntry {
 	if e.Instance != "" {
 		out.Instance = &e.Instance
 	}
+	if len(e.Instances) > 0 {
+		out.Instances = &e.Instances
+	}
+	out.Code = text(string(e.Cause.Code))
 	if e.Rollout != 0 {
 		out.Rollout = &e.Rollout
 	}

@@ -83,8 +83,8 @@ func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequ
 		}
 	}
 	command := strings.Join(words, " ")
-	note := func(kind, what, because string) error {
-		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Because: because})
+	note := func(kind, what string, because fleet.Cause) error {
+		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
 	}
 	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), fleet.Asked("")); err != nil {
 		return nil, err
@@ -93,14 +93,14 @@ func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequ
 	defer cancel()
 	ran, err := runner.Run(ctx, in.ID, r.Body.Command)
 	if err != nil {
-		_ = note("ran", fmt.Sprintf("The command was not run on %s.", in.ID), err.Error())
+		_ = note("ran", fmt.Sprintf("The command was not run on %s.", in.ID), fleet.Because(err.Error()))
 		return nil, &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The command was not run on %s: %s.", in.ID, err)}
 	}
 	ended := ran.Why
 	if ended == "" {
 		ended = fmt.Sprintf("it ended with status %d", ran.Status)
 	}
-	if err := note("ran", fmt.Sprintf("The command on %s is over: %s", in.ID, command), ended); err != nil {
+	if err := note("ran", fmt.Sprintf("The command on %s is over: %s", in.ID, command), fleet.Because(ended)); err != nil {
 		return nil, err
 	}
 	return contract.RunOnInstance200JSONResponse{Status: ran.Status, Why: text(ran.Why), Output: strings.ToValidUTF8(string(ran.Output), "\uFFFD"),

@@ -14,6 +14,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/say"
 	"unitas/internal/store"
 )
 
@@ -54,12 +55,9 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 	}
 	g := store.Group{
 		Group: fleet.Group{
-			Name: b.Name, Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v,
-			Zones: some(b.Zones, s.Places.Home().Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))),
-			Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second),
-			HealLimit: some(b.HealLimitPercent, 30), Shed: fleet.Shed(some(b.Shed, contract.Shed(fleet.ShedOutdated))), PinNew: some(b.PinNew, false),
-			Labels: some(b.Labels, map[string]string{}), Pools: some(b.Pools, []string{}),
-			Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
+			Name: b.Name, Settings: fleet.Settings{
+				Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v, Zones: some(b.Zones, s.Places.Home().Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))), Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second), HealLimit: some(b.HealLimitPercent, 30), Shed: fleet.Shed(some(b.Shed, contract.Shed(fleet.ShedOutdated))), PinNew: some(b.PinNew, false), Labels: some(b.Labels, map[string]string{}), Pools: some(b.Pools, []string{}), Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
+			},
 		},
 	}
 	var fresh *store.Template
@@ -328,13 +326,13 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollout, error) {
 	p, err := s.Control.Picture(ctx, ro.Group)
 	if errors.Is(err, store.ErrNotFound) {
-		return fromRollout(ro, 0, fleet.Summary{Sentence: fmt.Sprintf("The rollout to %s is %s: %s.", ro.To, ro.State, ro.Why)}), nil
+		return fromRollout(ro, 0, say.Summary{Sentence: say.Ended(&ro.Rollout)}), nil
 	}
 	if err != nil {
 		return contract.Rollout{}, err
 	}
 	p.Rollout = &ro
-	return fromRollout(ro, p.Group.Size, fleet.Summarise(time.Now().UTC(), p.View())), nil
+	return fromRollout(ro, p.Group.Size, say.Summarise(time.Now().UTC(), p.View())), nil
 }
 
 // ListRollouts lists rollouts.

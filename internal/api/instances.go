@@ -12,6 +12,7 @@ import (
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/say"
 	"unitas/internal/store"
 )
 
@@ -88,17 +89,17 @@ func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObj
 // ListFailures shows the places whose instances failed, with what the last of
 // them wrote.
 func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresRequestObject) (contract.ListFailuresResponseObject, error) {
-	g, err := s.Store.Group(ctx, r.Name)
-	if err == nil && g.Alone {
+	p, err := s.Control.Picture(ctx, r.Name)
+	if err == nil && p.Group.Alone {
 		err = store.ErrNotFound
 	}
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
 	out := contract.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
-	for _, relapse := range g.Relapses {
-		place := contract.FailingPlace{Count: relapse.Count, Instance: text(relapse.In), UntilAt: relapse.Until, Failures: []contract.Failure{}}
-		for _, id := range relapse.Failed {
+	for k, place := range slots(p) {
+		place := contract.FailingPlace{Count: place.Failures, Instance: place.Instance, UntilAt: place.UntilAt, Failures: []contract.Failure{}}
+		for _, id := range p.Group.Slots[k].Failed {
 			in, err := s.Store.Instance(ctx, id)
 			if errors.Is(err, store.ErrNotFound) {
 				continue
@@ -106,7 +107,7 @@ func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresReques
 			if err != nil {
 				return nil, err
 			}
-			failure := contract.Failure{Instance: id, Zone: in.Zone, Version: in.Version.String(), At: in.Since, Why: in.Why}
+			failure := contract.Failure{Instance: id, Zone: in.Zone, Version: in.Version.String(), At: in.Since, Why: say.Because(in.Cause)}
 			if failure.Why, failure.At, err = s.Store.Ending(ctx, id); err != nil {
 				return nil, err
 			}

@@ -60,7 +60,10 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 		return nil, invalidFields(faults)
 	}
 	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
-		Name: b.Name, Size: 1, Max: 1, Alone: true, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute}}, false, func(*store.Tx) error { return nil }); err != nil {
+		Name: b.Name, Alone: true, Settings: fleet.Settings{
+			Size: 1, Max: 1, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute,
+		},
+	}}, false, func(*store.Tx) error { return nil }); err != nil {
 		return nil, about("group or instance", b.Name, err)
 	}
 	s.Control.GroupChanged(b.Name)

@@ -252,7 +252,7 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (string, error) {
+	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (fleet.Cause, error) {
 		was := *p
 		if b.Listeners != nil {
 			p.Listeners = toListeners(*b.Listeners)

@@ -22,16 +22,14 @@ func (k *keeper) carryOut(ctx context.Context) (learnt bool) {
 	for i := range k.instances {
 		in := &k.instances[i]
 		k.probe(in)
-		switch in.Owed() {
+		if in.State == fleet.Draining && in.Traffic.Closed && in.Traffic.InFlight == 0 {
+			learnt = true // closing it found nothing in flight, so nothing will report the end of it
+		}
+		switch in.Unpaid() {
 		case fleet.Launch:
-			if in.Machine.State == fleet.MachineUnknown && !k.busy[in.ID] {
+			if !k.busy[in.ID] {
 				in.Machine.State = fleet.MachineStarting
 				k.launch(*in)
-				learnt = true
-			}
-		case fleet.Close:
-			// Closing it found nothing in flight, so nothing will report the end of it.
-			if in.Traffic.Closed && in.Traffic.InFlight == 0 {
 				learnt = true
 			}
 		case fleet.Rest:
@@ -39,8 +37,8 @@ func (k *keeper) carryOut(ctx context.Context) (learnt bool) {
 				k.rest(ctx, in.ID)
 			}
 		case fleet.Stop:
-			if in.Machine.State != fleet.MachineCleared && !k.busy[in.ID] {
-				k.stop(ctx, in.ID)
+			if !k.busy[in.ID] {
+				k.stop(ctx, in.ID, in.Launch)
 			}
 		}
 	}
@@ -116,7 +114,7 @@ func (k *keeper) launch(in store.Instance) {
 			time.AfterFunc(retryAfter, func() { k.tell(func(k *keeper) { k.launchAgain(in.ID) }) })
 			return
 		}
-		fact := machine.Fact{ID: in.ID, State: fleet.MachineRunning}
+		fact := machine.Fact{ID: in.ID, State: fleet.MachineRunning, Launch: in.Launch}
 		if err := k.ctl.launch(ctx, in, t); err != nil {
 			fact.State, fact.Why = fleet.MachineRefused, err.Error()
 		}
@@ -136,7 +134,7 @@ func (k *keeper) launchAgain(id string) {
 
 func (c *Control) launch(ctx context.Context, in store.Instance, t store.Template) error {
 	spec := machine.Spec{
-		ID: in.ID, Group: in.Group, Zone: in.Zone, Template: in.Version.String(), Image: t.ImageRef().String(), Digest: t.ImageDigest,
+		ID: in.ID, Launch: in.Launch, Group: in.Group, Zone: in.Zone, Template: in.Version.String(), Image: t.ImageRef().String(), Digest: t.ImageDigest,
 		Start: t.ImageStart, Address: in.Address, Number: in.AddressNumber, Addresses: t.Addresses, Port: t.Port, CPUs: t.CPUs,
 		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Labels: maps.Clone(t.Labels), UserData: t.UserData,
 		Environment: maps.Clone(t.ImageEnvironment),
@@ -243,7 +241,7 @@ func (c *Control) AtRest(ctx context.Context, actor, id, group string, take func
 	}
 }
 
-func (k *keeper) stop(ctx context.Context, id string) {
+func (k *keeper) stop(ctx context.Context, id string, launch int) {
 	k.busy[id] = true
 	k.ctl.tasks.Go(func() {
 		err := k.ctl.Machines.Stop(ctx, id, stopGrace)
@@ -257,7 +255,7 @@ func (k *keeper) stop(ctx context.Context, id string) {
 		}
 		k.tell(func(k *keeper) {
 			delete(k.busy, id)
-			k.hear(machine.Fact{ID: id, State: fleet.MachineCleared})
+			k.hear(machine.Fact{ID: id, State: fleet.MachineCleared, Launch: launch})
 		})
 	})
 }

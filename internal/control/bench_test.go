@@ -15,6 +15,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/say"
 	"unitas/internal/fleet/template"
 	"unitas/internal/machine"
 	"unitas/internal/pgserver/pgtest"
@@ -225,9 +226,11 @@ func (b *bench) metric(name string) float64 {
 
 func (b *bench) group(size int) {
 	b.t.Helper()
-	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20,
-		Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine,
-		Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
+	if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{
+		Name: "berths", Settings: fleet.Settings{
+			Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine, Settle: time.Minute, Drain: time.Second,
+		},
+	}}, false, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")
@@ -256,7 +259,7 @@ func (b *bench) sentence() string {
 	if err != nil {
 		return err.Error()
 	}
-	return fleet.Summarise(time.Now(), p.View()).Sentence
+	return say.Summarise(time.Now(), p.View()).Sentence
 }
 
 func (b *bench) serving() []store.Instance {

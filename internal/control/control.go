@@ -187,13 +187,29 @@ func (c *Control) tell(instance string, fact func(k *keeper)) {
 }
 
 func (c *Control) machineSaid(f machine.Fact) {
-	switch f.State {
-	case fleet.MachineStopped:
+	switch {
+	case c.isFormer(f):
+		return
+	case f.State == fleet.MachineStopped:
 		c.desk.shut(f.ID, endedMachine)
-	case fleet.MachineRunning, fleet.MachineWoken:
+	case f.State == fleet.MachineRunning, f.State == fleet.MachineWoken:
 		c.desk.fit(f.ID, endedMachine)
 	}
 	c.tell(f.ID, func(k *keeper) { k.hear(f) })
+}
+
+// isFormer reports whether a fact is of a machine that its instance had before its
+// present one.
+func (c *Control) isFormer(f machine.Fact) bool {
+	c.mu.Lock()
+	k := c.owner[f.ID]
+	c.mu.Unlock()
+	if k == nil || f.Launch == 0 {
+		return false
+	}
+	known, _ := k.facts()
+	in, ok := known[f.ID]
+	return ok && f.Launch < in.Launch
 }
 
 func (c *Control) verdictChanged(instance string, r health.Report) {

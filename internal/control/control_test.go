@@ -198,7 +198,7 @@ func TestDeletedGroupLeavesNothing(t *testing.T) {
 	b.whole(3)
 	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
 		g.Deleting = true
-		return fleet.Entry{Kind: "group.deleting", Because: "a person asked for it"}, nil
+		return fleet.Entry{Kind: "group.deleting", Cause: fleet.Because("a person asked for it")}, nil
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -259,8 +259,11 @@ func TestAlone(t *testing.T) {
 	b.start("one")
 	alone := func() {
 		t.Helper()
-		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: "trial", Size: 1, Min: 0, Max: 1, Alone: true,
-			Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute},
+		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{
+			Name: "trial", Alone: true, Settings: fleet.Settings{
+				Size: 1, Min: 0, Max: 1, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute,
+			},
+		},
 			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, false, nothing); err != nil {
 			t.Fatal(err)
 		}

@@ -72,8 +72,11 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	b.balancer = h
 	b.start("one")
 	const size = 20
-	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: size, Template: fleet.Version{Name: "berths-api", N: 1},
-		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
+	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{
+		Name: "berths", Settings: fleet.Settings{
+			Size: size, Max: size, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second,
+		},
+	}}, false, nothing); err != nil {
 		t.Fatal(err)
 	}
 	b.ctl.GroupChanged("berths")

@@ -27,8 +27,11 @@ func (b *bench) pooled(size int) {
 	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}, anything); err != nil {
 		b.t.Fatal(err)
 	}
-	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{Name: "berths", Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1},
-		Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second}}, false, nothing); err != nil {
+	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{
+		Name: "berths", Settings: fleet.Settings{
+			Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second,
+		},
+	}}, false, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 }

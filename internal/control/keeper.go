@@ -11,6 +11,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/say"
 	"unitas/internal/machine"
 	"unitas/internal/store"
 )
@@ -146,7 +147,7 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 		}
 	}
 	now := time.Now().UTC().Truncate(time.Microsecond) // as the database keeps it
-	d := fleet.Decide(now, k.view())
+	d := fleet.Decide(now, k.view(now))
 	k.ctl.metrics.decided(time.Since(now), &d)
 	if !d.Quiet() || len(k.noted) > 0 || len(k.dirty) > 0 {
 		switch err := k.commit(ctx, now, &d); {
@@ -273,7 +274,7 @@ func (k *keeper) recall(in *store.Instance) {
 	switch {
 	case k.loaded: // the sweep will say
 	case ok:
-		in.Machine = fleet.Machine{State: f.State, Why: f.Why}
+		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
 	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop && in.Owed() != fleet.Rest:
 		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
 	}
@@ -288,10 +289,17 @@ func (k *keeper) find(id string) *store.Instance {
 	return nil
 }
 
-func (k *keeper) view() fleet.View {
-	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: k.watching, Instances: store.Bare(k.instances)}
+// view is the group as it is known at the time now. Since when it is watched is told by
+// the present clock, whatever it was set to meanwhile.
+func (k *keeper) view(now time.Time) fleet.View {
+	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: now.Add(-time.Since(k.watching)), Instances: store.Bare(k.instances)}
 	if k.rollout != nil {
 		v.Rollout = &k.rollout.Rollout
+	}
+	for i := range v.Instances {
+		if in := &v.Instances[i]; in.State == fleet.Settling {
+			k.askHowFar(in)
+		}
 	}
 	return v
 }
@@ -304,13 +312,13 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	}
 	err = k.ctl.Store.Commit(ctx, now, store.Commit{
 		Group: k.name, Epoch: k.group.Epoch, Generation: k.group.Generation, Changed: changed,
-		Settings: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: append(slices.Clip(k.noted), d.Entries...),
+		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: append(slices.Clip(k.noted), d.Entries...),
 	})
 	if err != nil {
 		return err
 	}
 	for _, e := range append(slices.Clip(k.noted), d.Entries...) {
-		k.ctl.Log.Info(e.Text, "kind", e.Kind, "group", k.name, "because", e.Because)
+		k.ctl.Log.Info(say.Line(k.name, e), "kind", e.Kind, "group", k.name, "because", say.Because(e.Cause))
 	}
 	k.noted = nil
 	clear(k.dirty)
@@ -390,7 +398,7 @@ func (k *keeper) takeOver(in store.Instance) {
 		k.instances = append(k.instances, in)
 		return
 	}
-	if !in.Ordered.Equal(had.Ordered) { // it gets a fresh machine
+	if in.Launch != had.Launch { // it gets a fresh machine
 		delete(k.watched, in.ID)
 		k.ctl.prober.Forget(in.ID)
 		k.ctl.desk.forget(in.ID)
@@ -415,7 +423,7 @@ func (k *keeper) missing(listed time.Time, found map[string]bool) {
 // hear takes in what the driver said of a machine.
 func (k *keeper) hear(f machine.Fact) {
 	if in := k.find(f.ID); in != nil {
-		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why})
+		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
 	}
 }
 

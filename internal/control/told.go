@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
@@ -89,4 +90,17 @@ func (k *keeper) usually() Usual {
 	}
 	sorted := slices.Sorted(slices.Values(k.times))
 	return Usual{Median: sorted[n/2], Slow: sorted[min((95*n+99)/100, n)-1]}
+}
+
+// askHowFar adds what checks were answered so far that have no verdict yet: why an
+// instance is not healthy is told by these.
+func (k *keeper) askHowFar(in *fleet.Instance) {
+	for _, c := range k.checks {
+		if in.Report(c.Name).Verdict != health.Unknown {
+			continue
+		}
+		if r, ok := k.ctl.prober.Standing(in.ID, c.Name); ok && r.Verdict != health.Healthy {
+			_, _ = in.HearVerdict(r)
+		}
+	}
 }

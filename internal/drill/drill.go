@@ -133,8 +133,8 @@ func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, 
 	d.next++
 	drill.Number, drill.Began = d.next, now
 	// The journal first: whatever comes of it has its cause above it.
-	if err := d.store.Record(ctx, now, drill.By, drill.Group, fleet.Entry{Kind: "drill.started", Instance: drill.Instance, Because: fleet.Asked(drill.Reason),
-		Text: fmt.Sprintf("Drill %d: %s.", drill.Number, drill.What()), Numbers: map[string]any{"drill": drill.Number, "seconds": drill.For.Seconds()}}); err != nil {
+	if err := d.store.Record(ctx, now, drill.By, drill.Group, fleet.Entry{Kind: "drill.started", Instance: drill.Instance, Cause: fleet.Asked(drill.Reason),
+		Text: fmt.Sprintf("Drill %d: %s.", drill.Number, drill.What()), Numbers: fleet.Numbers{fleet.Measured("drill", drill.Number), fleet.Measured("seconds", drill.For.Seconds())}}); err != nil {
 		return drill, err
 	}
 	end, err := d.begin(drill)
@@ -230,8 +230,8 @@ func (d *Drills) finish(number int64, by, because string) bool {
 func (d *Drills) record(drill Drill, by, because string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if err := d.store.Record(ctx, time.Now().UTC(), by, drill.Group, fleet.Entry{Kind: "drill.ended", Instance: drill.Instance, Because: because,
-		Text: fmt.Sprintf("Drill %d is over (%s).", drill.Number, drill.What()), Numbers: map[string]any{"drill": drill.Number}}); err != nil {
+	if err := d.store.Record(ctx, time.Now().UTC(), by, drill.Group, fleet.Entry{Kind: "drill.ended", Instance: drill.Instance, Cause: fleet.Because(because),
+		Text: fmt.Sprintf("Drill %d is over (%s).", drill.Number, drill.What()), Numbers: fleet.Numbers{fleet.Measured("drill", drill.Number)}}); err != nil {
 		d.log.Warn("the end of a drill was not journalled", "drill", drill.Number, "error", err)
 	}
 }

@@ -40,6 +40,17 @@ func (g *Group) Advise(a Around) []string {
 	case a.Slow > g.Settle:
 		say("Settle is %s, and the slowest of its instances (one in twenty) take %s: those would be replaced before they are ready.", words.Span(g.Settle), words.Span(a.Slow))
 	}
+	asked := a.Pools
+	if a.Heals != nil {
+		asked = append(slices.Clone(asked), PoolAround{Check: *a.Heals})
+	}
+	for k, p := range asked {
+		if least := time.Duration(max(p.Check.Passes, 1)-1) * p.Check.Interval; least >= g.Settle &&
+			!slices.ContainsFunc(asked[:k], func(o PoolAround) bool { return o.Check.Name == p.Check.Name }) {
+			say("Settle is %s, and the check %s needs at least %s for its %s: no instance can become healthy in time.",
+				words.Span(g.Settle), p.Check.Name, words.Span(least), words.Count(p.Check.Passes, "pass"))
+		}
+	}
 	for _, p := range a.Pools {
 		if len(p.Zones) > 0 && !slices.ContainsFunc(p.Zones, func(z string) bool { return slices.Contains(g.Zones, z) }) {
 			say("The listeners of the pool %s stand in %s and the group is in %s: they share no zone, so every request crosses between zones.",

@@ -103,9 +103,9 @@ func (g Group) Delete(pinned ...string) (Group, Entry, error) {
 	}
 	g.Deleting = true
 	if g.Alone {
-		return g, Entry{Kind: "instance.retiring", Instance: g.Name, Because: "a person asked for it", Text: fmt.Sprintf("The instance %s is being retired.", g.Name)}, nil
+		return g, Entry{Kind: "instance.retiring", Instance: g.Name, Cause: Asked("")}, nil
 	}
-	return g, Entry{Kind: "group.deleting", Because: "a person asked for it", Text: fmt.Sprintf("The group %s is being deleted.", g.Name)}, nil
+	return g, Entry{Kind: "group.deleting", Cause: Asked("")}, nil
 }
 
 func (g *Group) isFrozen() error {
@@ -123,19 +123,18 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	if err := g.Validate(); err != nil {
 		return was, Entry{}, err
 	}
-	because := Asked(reason)
 	differences := was.differences(g)
 	if len(differences) == 0 {
 		return was, Entry{}, refuse("", "nothing would change: the group %s has these settings already", g.Name)
 	}
 	if was.Template != g.Template {
-		g.Relapses = nil // it may be what cures them
+		g.Slots = nil // it may be what cures them
 	}
-	kind, numbers := "group.changed", map[string]any(nil)
+	kind, numbers := "group.changed", Numbers(nil)
 	if was.Size != g.Size {
-		kind, numbers = "group.resized", map[string]any{"from": was.Size, "to": g.Size, "min": g.Min, "max": g.Max}
+		kind, numbers = "group.resized", Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	}
-	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, ", ")), Because: because, Numbers: numbers}, nil
+	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, ", ")), Cause: Asked(reason), Numbers: numbers}, nil
 }
 
 // differences are the settings that are different in b, in words.
@@ -184,7 +183,7 @@ func (g Group) Freeze(reason string) (Group, Entry, error) {
 		return g, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	}
 	g.Frozen = reason
-	return g, Entry{Kind: "group.frozen", Text: fmt.Sprintf("The group %s is frozen: nothing happens to it by itself.", g.Name), Because: reason}, nil
+	return g, Entry{Kind: "group.frozen", Cause: Because(reason)}, nil
 }
 
 // Thaw starts it again.
@@ -192,35 +191,25 @@ func (g Group) Thaw(reason string) (Group, Entry, error) {
 	if g.Frozen == "" {
 		return g, Entry{}, refuse("", "the group %s is not frozen", g.Name)
 	}
-	because := Asked(reason)
 	g.Frozen = ""
-	return g, Entry{Kind: "group.thawed", Text: fmt.Sprintf("The group %s is thawed.", g.Name), Because: because}, nil
-}
-
-// Asked is the cause of what a person did.
-func Asked(reason string) string {
-	if reason == "" {
-		return "a person asked for it"
-	}
-	return "a person asked for it: " + reason
+	return g, Entry{Kind: "group.thawed", Cause: Asked(reason)}, nil
 }
 
 // HealAnyway permits what is unhealthy now to be healed whatever the limit, and
 // places that stay empty after failures to be filled now.
 func (g Group) HealAnyway(now time.Time, reason string) (Group, Entry, error) {
-	held := slices.ContainsFunc(g.Relapses, func(r Relapse) bool { return r.In == "" && now.Before(r.Until) })
-	if g.HealStopped.IsZero() && !held {
+	waits := func(s Slot) bool { return g.Waits(now, &s) }
+	if g.HealStopped.IsZero() && !slices.ContainsFunc(g.Slots, waits) {
 		return g, Entry{}, refuse("", "healing of the group %s is not stopped, and none of its places waits", g.Name)
 	}
-	g.Relapses = slices.Clone(g.Relapses)
-	for i := range g.Relapses {
-		if g.Relapses[i].In == "" {
-			g.Relapses[i].Until = now
+	g.Slots = slices.Clone(g.Slots)
+	for i := range g.Slots {
+		if s := &g.Slots[i]; waits(*s) {
+			s.Until, s.Kept = now, false
 		}
 	}
-	because := Asked(reason)
 	g.HealPermit = now
-	return g, Entry{Kind: "group.healing-permitted", Text: fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit.", g.Name), Because: because}, nil
+	return g, Entry{Kind: "group.healing-permitted", Cause: Asked(reason)}, nil
 }
 
 // InstanceCommand is what a person may tell one instance of a group.
@@ -241,13 +230,13 @@ const (
 // TellInstance returns the instance after a person's command.
 func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reason string) (Instance, Entry, error) {
 	because := Asked(reason)
-	move := func(to State) (Instance, Entry, error) {
-		in.State, in.Since, in.Why = to, now, because
-		return in, Entry{Kind: "instance." + string(to), Instance: in.ID, Because: because,
-			Text: fmt.Sprintf("%s (%s, %s) is %s.", in.ID, in.Version, in.Zone, to)}, nil
+	entry := func(kind string) Entry {
+		return Entry{Kind: kind, Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: string(in.State), Cause: because}
 	}
-	note := func(kind, text string) (Instance, Entry, error) {
-		return in, Entry{Kind: "instance." + kind, Instance: in.ID, Because: because, Text: fmt.Sprintf("%s is %s.", in.ID, text)}, nil
+	move := func(to State) (Instance, Entry, error) {
+		e := entry(to.life().kind)
+		in.State, in.Since, in.Cause = to, now, because
+		return in, e, nil
 	}
 	switch {
 	case in.State == Gone:
@@ -258,10 +247,10 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 		return in, Entry{}, refuse("", "%s is %sed already", in.ID, map[InstanceCommand]string{CommandPin: "pinn", CommandUnpin: "unpinn"}[c])
 	case c == CommandPin:
 		in.Pinned = true
-		return note("pinned", "pinned: nothing removes it")
+		return in, entry("instance.pinned"), nil
 	case c == CommandUnpin:
 		in.Pinned = false
-		return note("unpinned", "not pinned any more")
+		return in, entry("instance.unpinned"), nil
 	case c == CommandPark && in.State == Serving:
 		return move(Parked)
 	case c == CommandUnpark && in.State == Parked:
@@ -271,16 +260,11 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 		return in, Entry{}, refuse("", "%s is being given a fresh machine; wait until it is back", in.ID)
 	case c == CommandRecreate && (in.State.Counts() || in.State == Parked) && in.State != Resting:
 		in.Renew = true
-		if in.State == Serving && len(g.Checks) > 0 {
-			return move(Draining)
-		}
-		return move(Leaving)
+		return move(g.out(&in))
 	case c == CommandRetire && in.Pinned:
 		return in, Entry{}, refuse("", "%s is pinned; unpin it first", in.ID)
-	case c == CommandRetire && in.State == Serving && len(g.Checks) > 0:
-		return move(Draining)
 	case c == CommandRetire && (in.State.Counts() || in.State == Parked):
-		return move(Leaving)
+		return move(g.out(&in))
 	}
 	return in, Entry{}, refuse("", "%s is %s; it cannot be told to %s now", in.ID, in.State, c)
 }
@@ -298,14 +282,15 @@ func (g Group) Release(now time.Time, in Instance, replace bool, reason string) 
 	case !replace && in.State != Parked && g.Size-1 < g.Min:
 		return g, in, Entry{}, refuse("", "without another in its place the size would be %d, below the min of %d; have it replaced, or lower min first", g.Size-1, g.Min)
 	}
-	numbers := map[string]any{"size": g.Size}
+	numbers := Numbers{count("size", g.Size)}
 	if !replace && in.State != Parked {
 		g.Size--
-		numbers = map[string]any{"from": g.Size + 1, "to": g.Size, "min": g.Min, "max": g.Max}
+		numbers = Numbers{count("from", g.Size+1), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	}
-	in.State, in.Since, in.Why, in.Reports = Serving, now, "released from "+g.Name+"; "+Asked(reason), nil
-	return g, in, Entry{Kind: "instance.released", Instance: in.ID, Because: Asked(reason), Numbers: numbers,
-		Text: fmt.Sprintf("%s (%s, %s) is released from %s: it keeps running and belongs to nobody.", in.ID, in.Version, in.Zone, g.Name)}, nil
+	e := Entry{Kind: "instance.released", Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: string(in.State), Cause: Asked(reason), Numbers: numbers}
+	in.State, in.Since, in.Reports = Serving, now, nil
+	in.Cause = Cause{Code: CodeReleased, About: g.Name, Words: reason}
+	return g, in, e, nil
 }
 
 // RestInstance returns the instance on its way to rest, for a picture of its
@@ -319,7 +304,6 @@ func (g Group) RestInstance(now time.Time, in Instance, busy bool) (Instance, En
 	case g.Deleting:
 		return in, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	}
-	in.State, in.Since, in.Why = Resting, now, "a person asked for a picture of its files at rest"
-	return in, Entry{Kind: "instance.resting", Instance: in.ID, Because: in.Why,
-		Text: fmt.Sprintf("%s (%s, %s) is resting.", in.ID, in.Version, in.Zone)}, nil
+	in.State, in.Since, in.Cause = Resting, now, Cause{Code: CodePicture}
+	return in, Entry{Kind: Resting.life().kind, Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: string(Serving), Cause: in.Cause}, nil
 }

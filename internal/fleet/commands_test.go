@@ -11,8 +11,11 @@ import (
 var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 
 func aGroup() Group {
-	return Group{Name: "timetable", Size: 3, Min: 1, Max: 6, Template: Version{"timetable-web", 2}, Zones: []string{"east-pier", "mid-pier", "west-pier"},
-		Checks: []string{"sailings-up"}, Heal: "sailings-up", HealLimit: 30, Settle: time.Minute, Drain: time.Second}
+	return Group{
+		Name: "timetable", Checks: []string{"sailings-up"}, Settings: Settings{
+			Size: 3, Min: 1, Max: 6, Template: Version{"timetable-web", 2}, Zones: []string{"east-pier", "mid-pier", "west-pier"}, Heal: "sailings-up", HealLimit: 30, Settle: time.Minute, Drain: time.Second,
+		},
+	}
 }
 
 func TestStanding(t *testing.T) {
@@ -118,7 +121,7 @@ func TestGroupCommandsThatAreRefused(t *testing.T) {
 
 func TestChangeSaysWhatIsDifferent(t *testing.T) {
 	g, e, err := aGroup().Change(func(g *Group) { g.Size, g.HealLimit, g.Pools = 4, 50, []string{"front"} }, "bank holiday")
-	if err != nil || g.Size != 4 || e.Kind != "group.resized" || e.Because != "a person asked for it: bank holiday" ||
+	if err != nil || g.Size != 4 || e.Kind != "group.resized" || !e.Cause.Is(Asked("bank holiday")) ||
 		e.Text != "The group timetable has other settings: size 4, was 3, pools front, was none, heal-limit 50 %, was 30 %." {
 		t.Errorf("%+v, %v", e, err)
 	}
@@ -156,6 +159,12 @@ func TestAdviceOnAGroup(t *testing.T) {
 	if a := g.Advise(around); len(a) != 1 {
 		t.Errorf("the advice is %q", a)
 	}
+	around.Heals, g.Settle = nil, 10*time.Second
+	around.Pools[0].Check.Passes = 3 // answers 5 s apart
+	if a := g.Advise(around); len(a) != 2 || !strings.Contains(a[1], "needs at least 10 s for its 3 passes") {
+		t.Errorf("a settle that is too short: the advice is %q", a)
+	}
+	g.Settle = time.Minute
 	g.Min, g.Size, g.Max, g.Above = 5, 6, 6, 0
 	if a := g.Advise(Around{}); len(a) != 2 || !strings.Contains(a[0], "not even at its max: 4 of 6") || !strings.Contains(a[1], "never brought back to balance") {
 		t.Errorf("the advice is %q", a)
@@ -167,7 +176,7 @@ func TestAdviceOnAGroup(t *testing.T) {
 
 func TestPauseDoublesToABound(t *testing.T) {
 	for count, want := range map[int]time.Duration{1: 0, 2: 10 * time.Second, 3: 20 * time.Second, 5: 80 * time.Second, 8: 10 * time.Minute, 9: 10 * time.Minute, 1000: 10 * time.Minute} {
-		if got := (&Relapse{Count: count}).Pause(); got != want {
+		if got := (&Slot{Failures: count}).Pause(); got != want {
 			t.Errorf("after %d failures the place stays empty for %s, want %s", count, got, want)
 		}
 	}
@@ -181,8 +190,8 @@ func TestReleaseKeepsToMin(t *testing.T) {
 		t.Errorf("the size went below min: %v", err)
 	}
 	after, out, e, err := g.Release(noon, in, true, "to be looked at")
-	if err != nil || after.Size != 2 || out.State != Serving || !strings.Contains(e.Because, "to be looked at") {
-		t.Errorf("replaced: size %d, %s, %q, %v", after.Size, out.State, e.Because, err)
+	if err != nil || after.Size != 2 || out.State != Serving || e.Cause.Words != "to be looked at" {
+		t.Errorf("replaced: size %d, %s, %q, %v", after.Size, out.State, e.Cause.Words, err)
 	}
 	g.Min = 1
 	if after, _, _, err := g.Release(noon, in, false, ""); err != nil || after.Size != 1 {

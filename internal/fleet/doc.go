@@ -15,7 +15,7 @@
 //  1. gather a [View]: the records, and the facts that drivers and probes report;
 //  2. call [Decide];
 //  3. write the changed records and the journal entries in one transaction;
-//  4. carry out the steps, each idempotent by instance id;
+//  4. carry out what is owed for them ([Instance.Unpaid]), each idempotent by instance id;
 //  5. look again when a fact changes or at [Decision.Again].
 //
 // Records are written before the world is touched, and what the world is owed

@@ -3,9 +3,11 @@ package fleet
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/words"
 )
 
@@ -37,25 +39,19 @@ func Effects(now time.Time, before, after View, pools []PoolAround) Outlook {
 		}
 	}
 	after.Group.Checks = checksOf(after.Group.Pools, pools)
-	counts := map[string]int{}
-	removed := map[string]bool{} // of those that serve
-	for _, in := range Decide(now, after).Changed {
-		old := was[in.ID]
-		if old != nil && old.State == in.State {
-			continue
-		}
-		switch in.State {
-		case Ordered:
-			counts["launched, on "+in.Version.String()]++
-		case Draining, Leaving:
-			counts["drained and stopped, from "+in.Version.String()]++
-			if old != nil && before.Group.Serves(old) {
-				removed[in.ID] = true
-			}
+	atOnce, all := foresee(now, after)
+	removed := map[string]bool{} // at once, of those that serve
+	for id := range atOnce.left {
+		if old := was[id]; old != nil && before.Group.Serves(old) {
+			removed[id] = true
 		}
 	}
-	for what, n := range counts {
-		out.Effects = append(out.Effects, words.Are(n, "instance")+" "+what)
+	for what, n := range all.counts {
+		text := words.Are(n, "instance") + " " + what
+		if first := atOnce.counts[what]; first < n {
+			text += fmt.Sprintf(" (%s now)", map[bool]string{true: "none", false: strconv.Itoa(first)}[first == 0])
+		}
+		out.Effects = append(out.Effects, text)
 	}
 	if len(out.Effects) == 0 {
 		out.Effects = []string{"no instance is launched or stopped"}
@@ -69,6 +65,82 @@ func Effects(now time.Time, before, after View, pools []PoolAround) Outlook {
 	out.Effects = append(out.Effects, said...)
 	out.Caution = strings.Join(append(cautions, lost...), "; ")
 	return out
+}
+
+// foreseen is what some decisions do.
+type foreseen struct {
+	counts map[string]int // of launches and ends, by what they are
+	left   map[string]bool
+}
+
+// foreseeDepth is how many decisions are looked ahead.
+const foreseeDepth = 64
+
+// foresee tells what is decided first, and in all if every machine comes up and every
+// request is done at once. A rollout's own steps are not looked ahead.
+func foresee(now time.Time, v View) (first, all foreseen) {
+	first, all = foreseen{map[string]int{}, map[string]bool{}}, foreseen{map[string]int{}, map[string]bool{}}
+	v.Instances = slices.Clone(v.Instances)
+	place := make(map[string]int, len(v.Instances))
+	for i := range v.Instances {
+		place[v.Instances[i].ID] = i
+	}
+	for depth := range foreseeDepth {
+		d := Decide(now, v)
+		for _, in := range d.Changed {
+			i, known := place[in.ID]
+			if !known {
+				i = len(v.Instances)
+				place[in.ID] = i
+				v.Instances = append(v.Instances, Instance{})
+			}
+			old := v.Instances[i]
+			v.Instances[i] = in
+			what := ""
+			switch {
+			case in.State == Ordered && old.State != Ordered:
+				what = "launched, on " + in.Version.String()
+			case (in.State == Draining || in.State == Leaving) && (old.State.Counts() || old.State == Parked):
+				what = "drained and stopped, from " + in.Version.String()
+				all.left[in.ID] = true
+				if depth == 0 {
+					first.left[in.ID] = true
+				}
+			}
+			if what != "" {
+				all.counts[what]++
+				if depth == 0 {
+					first.counts[what]++
+				}
+			}
+		}
+		if d.Group != nil {
+			v.Group = *d.Group
+		}
+		if len(d.Changed) == 0 || v.Rollout != nil {
+			break
+		}
+		v.comesTrue(now)
+	}
+	return first, all
+}
+
+// comesTrue lets what is under way be done: machines come up well, and those on their
+// way out are gone.
+func (v *View) comesTrue(now time.Time) {
+	for i := range v.Instances {
+		switch in := &v.Instances[i]; {
+		case in.State.ComingUp():
+			in.Machine.State, in.Reports = MachineRunning, nil
+			for _, check := range v.Group.AllChecks() {
+				in.Reports = append(in.Reports, health.Report{Check: check, Verdict: health.Healthy, Since: now})
+			}
+		case in.State == Draining:
+			in.Traffic = Traffic{Closed: true}
+		case in.State == Leaving || in.State == Lost:
+			in.Machine.State = MachineCleared
+		}
+	}
 }
 
 func checksOf(names []string, pools []PoolAround) []string {

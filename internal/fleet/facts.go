@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"fmt"
 	"slices"
 
 	"unitas/internal/fleet/health"
@@ -11,9 +10,13 @@ import (
 // maxWhy is how long the reason of a fact may be; it can name several answers.
 const maxWhy = 5 * words.Outside
 
-// HearMachine takes in what a driver says of the machine. That a machine ended
-// is final, whatever is heard late; only that it is cleared comes after.
+// HearMachine takes in what a driver says of the machine. What is said of a former
+// one is not heard. That a machine ended is final, whatever is heard late; only that it
+// is cleared comes after.
 func (i *Instance) HearMachine(m Machine) {
+	if m.Launch != 0 && m.Launch != i.Launch {
+		return
+	}
 	final := i.Machine.State == MachineCleared || (i.Machine.State == MachineStopped && m.State != MachineCleared)
 	if m.State != MachineUnknown && !final {
 		m.Why = words.Plain(m.Why, maxWhy)
@@ -26,7 +29,7 @@ func (i *Instance) HearMachine(m Machine) {
 // serves. Not ready is not ill: while it settles a bad verdict leaves it
 // unknown, and what came back is kept for whoever asks.
 func (i *Instance) HearVerdict(r health.Report) (e Entry, changed bool) {
-	if i.State != Settling && i.State != Serving {
+	if !i.State.Asked() {
 		return Entry{}, false
 	}
 	if i.State == Settling && r.Verdict == health.Unhealthy {
@@ -40,9 +43,7 @@ func (i *Instance) HearVerdict(r health.Report) (e Entry, changed bool) {
 		return Entry{}, false
 	}
 	return Entry{
-		Kind: "verdict." + string(r.Verdict), Instance: i.ID,
-		Text:    fmt.Sprintf("%s is %s, and was %s.", i.ID, r.Verdict, was),
-		Because: r.Check + " " + r.Why,
+		Kind: "verdict." + string(r.Verdict), Instance: i.ID, Version: i.Version, Zone: i.Zone, Was: string(was), Cause: checked(r),
 	}, true
 }
 
@@ -78,8 +79,8 @@ func (i *Instance) TakesRequests(check string) bool {
 	return i.State == Serving && i.verdict(check) == health.Healthy && i.Machine.State != MachineStopped
 }
 
-// ill reports whether some check finds the instance ill.
-func (i *Instance) ill() bool {
+// Ill reports whether some check finds the instance ill.
+func (i *Instance) Ill() bool {
 	return slices.ContainsFunc(i.Reports, func(r health.Report) bool { return r.Verdict == health.Unhealthy })
 }
 

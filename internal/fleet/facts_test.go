@@ -48,7 +48,7 @@ func TestNotReadyIsNotIll(t *testing.T) {
 		t.Errorf("what came back is not kept: %+v", r)
 	}
 	in.State = fleet.Serving
-	if e, changed := in.HearVerdict(report("sailings-up", health.Unhealthy)); !changed || e.Kind != "verdict.unhealthy" || e.Because == "" {
+	if e, changed := in.HearVerdict(report("sailings-up", health.Unhealthy)); !changed || e.Kind != "verdict.unhealthy" || e.Cause.Words == "" {
 		t.Errorf("an instance that serves is not journalled as ill: %+v", e)
 	}
 	g := fleet.Group{Checks: []string{"sailings-up"}}
@@ -73,7 +73,7 @@ func TestNotReadyIsNotIll(t *testing.T) {
 // TestEveryCheckJudgesItsOwnPools: what one check says closes no pool of another,
 // and the healing check closes none.
 func TestEveryCheckJudgesItsOwnPools(t *testing.T) {
-	g := fleet.Group{Checks: []string{"sailings-up", "fares-up"}, Heal: "deep-look"}
+	g := fleet.Group{Checks: []string{"sailings-up", "fares-up"}, Settings: fleet.Settings{Heal: "deep-look"}}
 	in := fleet.Instance{State: fleet.Serving}
 	say := func(check string, v health.Verdict) { in.HearVerdict(health.Report{Check: check, Verdict: v}) }
 	for _, c := range []struct {
@@ -106,7 +106,7 @@ func TestWhatComesFromOutsideIsPlain(t *testing.T) {
 	in := fleet.Instance{State: fleet.Serving}
 	in.HearMachine(fleet.Machine{State: fleet.MachineStopped, Why: evil})
 	e, _ := in.HearVerdict(health.Report{Check: "sailings-up", Verdict: health.Unhealthy, Why: evil + strings.Repeat("x", 10_000)})
-	for _, text := range []string{in.Machine.Why, in.Report("sailings-up").Why, e.Because} {
+	for _, text := range []string{in.Machine.Why, in.Report("sailings-up").Why, e.Cause.Words} {
 		if strings.ContainsAny(text, "\x00\x1b") || !utf8.ValidString(text) || len(text) > 1100 || !strings.Contains(text, "bad thing [31m?") {
 			t.Errorf("it is kept as %q", text[:min(len(text), 100)])
 		}

@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"fmt"
 	"time"
 )
 
@@ -9,93 +8,103 @@ import (
 // came up goes whatever the limit, which is for what a check finds ill.
 func (d *deciding) heal() {
 	check := d.group.Heal.Check()
-	var ill []int
-	for i := range d.ins {
-		in := &d.ins[i]
-		if d.group.Heal == HealOff {
-			continue
-		}
-		if because, yes := d.overdue(in); yes && !in.Pinned && !d.ofRollout(in) {
-			if in.State == Settling && check == "" {
-				continue // the machine runs, and that is all that was asked of it
-			}
-			d.setBack(in)
-			d.retire(i, because, nil)
-			d.failed(i, because)
-			continue
-		}
-		if d.group.needsHealing(in) {
-			ill = append(ill, i)
+	if d.group.Heal != HealOff {
+		for _, i := range d.astir {
+			d.giveUp(i, check)
 		}
 	}
 	if check == "" {
+		d.noHealing()
 		return
 	}
+	evidence := d.evidence()
+	var ill []int
+	for _, i := range d.astir {
+		if in := d.at(i); d.group.needsHealing(in) && !in.Pinned && in.ID != evidence {
+			ill = append(ill, i)
+		}
+	}
 	d.healIll(check, ill)
+}
+
+// giveUp sends an instance away that did not come up in its time.
+func (d *deciding) giveUp(i int, check string) {
+	in := d.at(i)
+	because, yes := d.group.Overdue(d.now, in)
+	if !yes || in.Pinned || d.ofRollout(in) {
+		return
+	}
+	if in.State == Settling && check == "" {
+		return // the machine runs, and that is all that was asked of it
+	}
+	d.setBack(in)
+	d.retire(i, because)
+	d.failed(i, because)
+}
+
+// ofRollout reports whether a failed instance is the live rollout's business:
+// while it is held the instance is what a person has to look at, and while it
+// goes back the instance goes anyway.
+func (d *deciding) ofRollout(in *Instance) bool {
+	return d.ro != nil && (d.ro.State == Held || d.ro.Back) && in.Version == d.ro.To && in.Served.IsZero()
+}
+
+// evidence is the new instance whose illness a rollout is held for, or "": it stays
+// as it is for a person to look at.
+func (d *deciding) evidence() string {
+	if d.ro == nil || d.ro.State != Held || d.ro.Cause.Code != CodeTurnedIll {
+		return ""
+	}
+	return d.ro.Cause.Instance
+}
+
+// noHealing ends what is left of healing by a check.
+func (d *deciding) noHealing() {
+	for k := range d.group.Slots {
+		if d.group.Slots[k].Healed {
+			d.group.Slots[k].Healed, d.groupChanged = false, true
+		}
+	}
+	if !d.group.HealStopped.IsZero() {
+		d.group.HealStopped, d.groupChanged = time.Time{}, true
+		d.entry(Entry{Kind: "group.healing-resumed", Cause: Cause{Code: CodeHealsBy, About: string(d.group.Heal)}})
+	}
 }
 
 // healIll replaces what the check finds ill, unless that would be too much of
 // the group at once: then the fault is likelier outside of it.
 func (d *deciding) healIll(check string, ill []int) {
-	if len(ill) == 0 && d.group.Owing > 0 && d.tally(d.group.Template).serving >= d.group.Size {
-		d.group.Owing = 0 // the group is whole again, in whatever way
-		d.groupChanged = true
-	}
-	unwell, limit := len(ill)+d.group.Owing, d.group.healsAtOnce()
+	unwell, limit := len(ill)+d.healing(), d.group.healsAtOnce()
 	d.noteHealing(check, unwell, limit)
 	for _, i := range ill {
-		in := &d.ins[i]
+		in := d.at(i)
 		r := in.Report(check)
+		if unwell > limit && r.Since.After(d.group.HealPermit) {
+			continue
+		}
+		first := d.ro == nil && d.group.Above > 0 // another serves before it goes
+		replaced := first && d.mate(i, true) >= 0
 		switch {
-		case in.Pinned || (unwell > limit && r.Since.After(d.group.HealPermit)):
-		case d.ro == nil && len(d.due) < d.group.Above && d.rested(in, r.Since):
+		case replaced && d.group.Serves(in) && d.tally(in.Version).serving <= d.group.Size:
+			d.due = append(d.due, i) // others are missing
+		case replaced:
+			d.sendIll(i, check, unwell, limit)
+			d.failed(i, checked(r))
+		case first && len(d.due) < d.group.Above && d.rested(in, r.Since):
 			d.due = append(d.due, i)
 		case d.group.Serves(in) && (d.ro != nil || d.group.Above > 0):
 			// It goes on serving until another does: its turn comes.
 		default:
-			d.group.Owing++
-			d.groupChanged = true
+			d.slotOf(in.Slot).Healed = true
 			d.sendIll(i, check, unwell, limit)
-			d.failed(i, check+" "+r.Why)
+			d.failed(i, checked(r))
 		}
-	}
-	d.healDue(check, unwell, limit)
-}
-
-// healDue sends away those in whose stead others serve by now; for the rest
-// reconcile orders one each.
-func (d *deciding) healDue(check string, unwell, limit int) {
-	standing, serving := 0, 0
-	for i := range d.ins {
-		if d.ins[i].State == Serving {
-			standing++
-		}
-		if d.group.Serves(&d.ins[i]) {
-			serving++
-		}
-	}
-	waiting := d.due
-	d.due = nil
-	for _, i := range waiting {
-		serves := d.group.Serves(&d.ins[i])
-		if standing <= d.group.Size || (serves && serving <= d.group.Size) {
-			d.due = append(d.due, i)
-			continue
-		}
-		standing--
-		if serves {
-			serving--
-		}
-		in := &d.ins[i]
-		d.sendIll(i, check, unwell, limit)
-		d.failed(i, in.Why)
-		d.inherit(in.ID)
 	}
 }
 
 func (d *deciding) sendIll(i int, check string, unwell, limit int) {
-	r := d.ins[i].Report(check)
-	d.retire(i, check+" "+r.Why, map[string]any{"unhealthy_seconds": seconds(d.now.Sub(r.Since)), "unwell": unwell, "heal_limit": limit})
+	r := d.at(i).Report(check)
+	d.retire(i, checked(r), span("unhealthy_seconds", d.now.Sub(r.Since)), count("unwell", unwell), count("heal_limit", limit))
 }
 
 // healsAtOnce is how many instances a check may have replaced at once.
@@ -112,14 +121,12 @@ func (d *deciding) noteHealing(check string, unwell, limit int) {
 	if stopped == !d.group.HealStopped.IsZero() {
 		return
 	}
-	e := Entry{Kind: "group.healing-stopped", Text: fmt.Sprintf("Healing of %s stops and asks for a person.", d.group.Name),
-		Because: fmt.Sprintf("%s finds %d of %d unhealthy or being replaced, and the limit is %d at once; the fault is likelier outside", check, unwell, d.group.Size, limit),
-		Numbers: map[string]any{"unwell": unwell, "heal_limit": limit, "heal_limit_percent": d.group.HealLimit, "size": d.group.Size}}
+	numbers := Numbers{count("unwell", unwell), count("size", d.group.Size), count("heal_limit", limit), count("heal_limit_percent", d.group.HealLimit)}
+	e := Entry{Kind: "group.healing-stopped", Cause: Cause{Code: CodeTooMany, About: check, Numbers: numbers}}
 	d.group.HealStopped = d.now
 	if !stopped {
 		d.group.HealStopped = time.Time{}
-		e.Kind, e.Text = "group.healing-resumed", fmt.Sprintf("Healing of %s goes on.", d.group.Name)
-		e.Because = fmt.Sprintf("%s finds %d of %d unhealthy or being replaced, within the limit of %d at once", check, unwell, d.group.Size, limit)
+		e.Kind, e.Cause.Code = "group.healing-resumed", CodeFewAgain
 	}
 	d.groupChanged = true
 	d.entry(e)

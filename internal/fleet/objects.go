@@ -1,7 +1,7 @@
 package fleet
 
 import (
-	"fmt"
+	"strconv"
 	"time"
 
 	"unitas/internal/fleet/health"
@@ -15,21 +15,31 @@ type Version struct {
 	N    int
 }
 
-func (v Version) String() string { return fmt.Sprintf("%s@%d", v.Name, v.N) }
+func (v Version) String() string { return v.Name + "@" + strconv.Itoa(v.N) }
 
-// Group is the record of one group.
+// Group is the record of one group: what people set, and the service's book.
 type Group struct {
-	Name           string
+	Name string
+	// Alone is a group that is one instance, launched by a person: it bears the
+	// group's name, nothing takes its place, and the group ends with it.
+	Alone bool
+	// Checks are those of the group's pools: all must find an instance healthy
+	// before it serves.
+	Checks []string
+	Settings
+	Book
+}
+
+// Settings are what people set. Decisions change none of them but Template, at the
+// end of a rollout.
+type Settings struct {
 	Size, Min, Max int // Min <= Size <= Max
 	Template       Version
 	// Zones in the fixed order in which they are shown and filled.
 	Zones []string
 	// Pools send requests to its instances.
 	Pools []string
-	// Checks are those of the group's pools: all must find an instance healthy
-	// before it serves.
-	Checks []string
-	Heal   Heal
+	Heal  Heal
 	// HealLimit is the share of the size, in percent, of instances that the healing
 	// check finds unhealthy, or that are being replaced for it, above which healing
 	// stops and asks for a person; at least one is always healed. 0 is as 100.
@@ -45,30 +55,30 @@ type Group struct {
 	// PinNew pins every new instance.
 	PinNew bool
 	Labels map[string]string
-	// Frozen says why nothing automatic happens to the group; "" when it does.
-	Frozen string
-	// Owing is how many instances were healed by a check and not made good yet.
-	Owing int
-	// HealStopped is since when healing waits for a person; zero when it does not.
-	HealStopped time.Time
-	// HealPermit lets what turned unhealthy before it be healed whatever the limit.
-	HealPermit time.Time
 	// Settle is how long after boot an instance may take to become healthy.
 	Settle time.Duration
 	// Drain is how long an instance may finish its requests.
 	Drain time.Duration
+	// Frozen says why nothing automatic happens to the group; "" when it does.
+	Frozen string
+	// HealPermit lets what turned unhealthy before it be healed whatever the limit.
+	HealPermit time.Time
 	// Deleting is set once a person asked for the group's end; it only ever
 	// turns true.
 	Deleting bool
+}
+
+// Book is what the service keeps about a group.
+type Book struct {
 	// NextSerial numbers the next instance; it only grows.
 	NextSerial int
-	// Alone is a group that is one instance, launched by a person: it bears the
-	// group's name, nothing takes its place, and the group ends with it.
-	Alone bool
-	// Setbacks are the zones in which launches back off, in the order of Zones.
+	// Setbacks are the zones in which launches back off.
 	Setbacks []Setback
-	// Relapses are its places whose instances fail, until one has proven itself.
-	Relapses []Relapse
+	// Slots are those in which instances fail or are missing, until one has proven
+	// itself there; by number.
+	Slots []Slot
+	// HealStopped is since when healing waits for a person; zero when it does not.
+	HealStopped time.Time
 }
 
 // Heal says what makes an instance be replaced: HealOff, HealMachine, or the
@@ -116,42 +126,29 @@ const (
 	LastBackoff  = time.Minute
 )
 
-// State is where an instance is in its life.
-type State string
+// Purpose is what an instance was launched for.
+type Purpose string
 
-// The states of an instance, in order; Lost stands aside.
+// The purposes: there were fewer than the size; to take the place of one that was
+// ill; to balance zones; for a rollout; a person launched it.
 const (
-	Ordered  State = "ordered"  // recorded; its machine is asked for
-	Booting  State = "booting"  // its machine was accepted and starts
-	Settling State = "settling" // its machine runs; it is not healthy yet
-	Serving  State = "serving"  // it was healthy and is a target of its pools
-	Resting  State = "resting"  // no requests; its machine halts for a picture of its files and comes back
-	Parked   State = "parked"   // kept running by a person; no requests, not counted
-	Draining State = "draining" // no new requests; those in flight finish
-	Leaving  State = "leaving"  // its machine is being stopped
-	Gone     State = "gone"     // nothing of it is left but this record
-	Lost     State = "lost"     // its machine vanished; what is left is cleared
+	ForSize    Purpose = "size"
+	ForHealing Purpose = "healing"
+	ForBalance Purpose = "balance"
+	ForRollout Purpose = "rollout"
+	ForPerson  Purpose = "person"
 )
-
-// Counts reports whether an instance in this state counts for the group's
-// size: those on their way out do not.
-func (s State) Counts() bool {
-	return s == Ordered || s == Booting || s == Settling || s == Serving || s == Resting
-}
-
-// Counts reports whether the instance counts for the group's size. One that is
-// to have a fresh machine does all the while.
-func (i *Instance) Counts() bool {
-	return i.State.Counts() || (i.Renew && i.State != Parked && i.State != Gone)
-}
-
-// ComingUp reports whether the instance has still to become healthy.
-func (s State) ComingUp() bool { return s == Ordered || s == Booting || s == Settling }
 
 // Instance is the record of one instance and what is known of it now.
 type Instance struct {
-	ID      string
-	Serial  int
+	ID     string
+	Serial int
+	// Slot is the place of the group in which it stands: the serial of the first
+	// that stood there. Two stand in one while the one replaces the other.
+	Slot    int
+	Purpose Purpose
+	// Launch counts its machines, from 1: a fresh one is another launch.
+	Launch  int
 	Zone    string
 	Version Version
 	State   State
@@ -163,8 +160,8 @@ type Instance struct {
 	// Renew is set while a person has its machine replaced by a fresh one: it
 	// goes its way out and is ordered anew under its name.
 	Renew bool
-	// Why says in words what brought it into its state.
-	Why string
+	// Cause is what brought it into its state.
+	Cause Cause
 	// Reports are the verdicts of the group's checks, one for each, in any
 	// state from Settling on.
 	Reports []health.Report
@@ -191,8 +188,9 @@ const (
 
 // Machine is a fact about the machine of an instance.
 type Machine struct {
-	State MachineState
-	Why   string // for refused and stopped: what happened, in words
+	State  MachineState
+	Why    string // for refused and stopped: what happened, in words
+	Launch int    // of which launch it speaks; 0 when the driver does not know
 }
 
 // Traffic is a fact about the targets of an instance.
@@ -212,41 +210,10 @@ func (i *Instance) Report(check string) health.Report {
 	return health.Report{Check: check, Verdict: health.Unknown}
 }
 
-// Act is what the world is owed for an instance.
-type Act string
-
-// The acts that steps ask for. Each is idempotent by instance id.
-const (
-	Nothing Act = ""
-	Launch  Act = "launch" // ask the driver for its machine
-	Open    Act = "open"   // send it requests from every pool of the group
-	Close   Act = "close"  // send it no new requests; count those in flight
-	Rest    Act = "rest"   // send it no new requests; then halt its machine and wake it
-	Stop    Act = "stop"   // take it from its pools; stop and clear its machine
-)
-
-// Owed is what the world is owed for the instance in its present state,
-// whatever was done before. It is how a restarted service picks up its work.
-func (i *Instance) Owed() Act {
-	switch i.State {
-	case Ordered, Booting: // that it was accepted does not say that it was begun
-		return Launch
-	case Serving:
-		return Open
-	case Draining:
-		return Close
-	case Resting:
-		return Rest
-	case Leaving, Lost:
-		return Stop
-	}
-	return Nothing
-}
-
-// RolloutState is where a rollout is.
+// RolloutState is where a rollout is; which way it goes is apart from it.
 type RolloutState string
 
-// The states of a rollout; the last three end it.
+// The states of a rollout; the last three end it. One that is reverting moves back.
 const (
 	Moving    RolloutState = "moving"
 	Soaking   RolloutState = "soaking"
@@ -268,10 +235,14 @@ type Rollout struct {
 	// Above and Below are how many instances more and fewer than the group's
 	// size there may be meanwhile; their sum is at least 1.
 	Above, Below int
-	Soak         time.Duration
-	State        RolloutState
-	Since        time.Time // entered State
-	Why          string    // what brought it into State
+	// Sized is the group's size when it began, which Below was chosen for.
+	Sized int
+	Soak  time.Duration
+	State RolloutState
+	// Back is set once it goes back to From: it reverts, or is held on the way.
+	Back  bool
+	Since time.Time // entered State
+	Cause Cause     // what brought it into State
 	// Wave is the index of the present wave. All before it are complete.
 	Wave int
 	// Times has an entry for each wave that has begun.
@@ -288,10 +259,23 @@ type Rollout struct {
 
 // destination is the version that the group is being brought to.
 func (r *Rollout) destination() Version {
-	if r.State == Reverting {
+	if r.Back {
 		return r.From
 	}
 	return r.To
+}
+
+// fewer is how many less than the size may serve: what Below was of the size when the
+// rollout began, and at least one where nothing could be replaced otherwise.
+func (r *Rollout) fewer(size int) int {
+	below := r.Below
+	if size < r.Sized {
+		below = r.Below * size / r.Sized
+		if below == 0 && r.Above == 0 {
+			below = 1
+		}
+	}
+	return min(below, size)
 }
 
 // StumbleLimit is how many machines of one wave may fail before the
@@ -321,18 +305,10 @@ type View struct {
 	Stuck string
 }
 
-// Step is one thing to carry out.
-type Step struct {
-	Do       Act
-	Instance string
-	Why      string
-}
-
 // Decision is what a group needs now.
 type Decision struct {
-	// Steps in the order in which they are carried out.
-	Steps []Step
-	// Changed are the instances whose records change, new ones included.
+	// Changed are the instances whose records change, new ones included. What the world
+	// is owed follows from them; see [Instance.Unpaid].
 	Changed []Instance
 	// Group and Rollout are the records after the decision, nil when unchanged.
 	Group   *Group
@@ -351,12 +327,17 @@ func (d *Decision) Quiet() bool {
 
 // Entry is one line of the journal before it is written.
 type Entry struct {
-	Kind     string // what changed and how: "instance.serving", "rollout.held"
-	Instance string
-	Rollout  int64
-	// Text is a sentence for people; Because is the cause alone.
-	Text    string
-	Because string
-	// Numbers are those that the decision rests on, by name with the unit.
-	Numbers map[string]any
+	Kind string // what changed and how: "instance.serving", "rollout.held"
+	// Instance is whom it is about; Instances when they are many, of whom all the
+	// same is to be said.
+	Instance  string
+	Instances []string
+	Version   Version // of the instance, or what the rollout goes to
+	Zone      string
+	Was       string // the state or verdict before
+	Rollout   int64
+	Cause     Cause
+	Numbers   Numbers // that were measured, besides those of the cause
+	// Text says what happened, when that is no decision of the core's.
+	Text string
 }

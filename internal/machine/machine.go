@@ -11,6 +11,7 @@ import (
 // Spec is everything that one launch needs.
 type Spec struct {
 	ID          string            `json:"id"`
+	Launch      int               `json:"launch"` // of the instance: a fresh machine is another
 	Group       string            `json:"group"`
 	Zone        string            `json:"zone"`
 	Template    string            `json:"template"` // timetable-web@4
@@ -34,6 +35,8 @@ type Fact struct {
 	ID    string
 	State fleet.MachineState
 	Why   string
+	// Launch is that of the machine's spec; 0 when it is not known.
+	Launch int
 }
 
 // MaxOutput is how much of what a command writes is kept, in bytes.

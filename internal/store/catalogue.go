@@ -57,14 +57,14 @@ func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c Che
 		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "check.created", Text: fmt.Sprintf("The check %s is made.", c.Name), Because: "a person created it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.created", Text: fmt.Sprintf("The check %s is made.", c.Name), Cause: fleet.Because("a person created it")})
 	})
 	return row.check(), err
 }
 
 // ChangeCheck lets f change a check that is at the revision (ErrStale
 // otherwise); it applies to all that use it.
-func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Check) (why string, err error)) (Check, error) {
+func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Check) (why fleet.Cause, err error)) (Check, error) {
 	var row checkRow
 	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
 		if row, err = one[checkRow](ctx, tx, `select `+checkColumns+` from checks where name = $1 for update`, name); err != nil {
@@ -84,7 +84,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise.", name), Because: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise.", name), Cause: why})
 	})
 	return row.check(), err
 }
@@ -142,6 +142,6 @@ func (s *Store) DeleteCheck(ctx context.Context, now time.Time, actor, name stri
 		if _, err := tx.Exec(ctx, `delete from checks where name = $1`, name); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "check.deleted", Text: fmt.Sprintf("The check %s is deleted.", name), Because: "a person asked for it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.deleted", Text: fmt.Sprintf("The check %s is deleted.", name), Cause: fleet.Because("a person asked for it")})
 	})
 }

@@ -48,8 +48,8 @@ func (s *Store) BeginCopy(ctx context.Context, now time.Time, actor string, c Co
 		if tag.RowsAffected() == 0 {
 			return ErrExists
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "image.copying", Because: "a person asked for it",
-			Text: fmt.Sprintf("The image %s is being copied from %s to %s.", v, c.FromRegion, c.Region), Numbers: map[string]any{"size_bytes": c.TotalBytes}})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "image.copying", Cause: fleet.Because("a person asked for it"),
+			Text: fmt.Sprintf("The image %s is being copied from %s to %s.", v, c.FromRegion, c.Region), Numbers: fleet.Numbers{fleet.Measured("size_bytes", c.TotalBytes)}})
 	})
 }
 
@@ -70,13 +70,13 @@ func (s *Store) EndCopy(ctx context.Context, now time.Time, c Copy, state, why s
 			c.Name, c.Version, c.Region, state, why, now); err != nil {
 			return err
 		}
-		e := fleet.Entry{Kind: "image.copy-" + state, Text: fmt.Sprintf("The copy of %s to %s is %s.", v, c.Region, state), Because: why}
+		e := fleet.Entry{Kind: "image.copy-" + state, Text: fmt.Sprintf("The copy of %s to %s is %s.", v, c.Region, state), Cause: fleet.Because(why)}
 		if state == CopyDone {
 			if _, err := tx.Exec(ctx, `update images set places = places || jsonb_build_object($3::text, jsonb_build_object('since', $4::timestamptz, 'from', $5::text)),
 				revision = revision + 1 where name = $1 and version = $2`, c.Name, c.Version, c.Region, now, c.FromRegion); err != nil {
 				return err
 			}
-			e.Kind, e.Text, e.Because = "image.copied", fmt.Sprintf("The image %s is in %s.", v, c.Region), "its copy from "+c.FromRegion+" is whole"
+			e.Kind, e.Text, e.Cause = "image.copied", fmt.Sprintf("The image %s is in %s.", v, c.Region), fleet.Because("its copy from "+c.FromRegion+" is whole")
 		}
 		return tx.Record(ctx, "", e)
 	})

@@ -79,12 +79,11 @@ type groupRow struct {
 	Frozen          string
 	FrozenBy        string
 	FrozenAt        *time.Time
-	Owing           int
 	HealStoppedAt   *time.Time
 	HealPermitAt    *time.Time
 	Spread          string
 	Above           int
-	Relapses        []fleet.Relapse
+	Slots           []fleet.Slot
 	PricePerHour    float64
 	ZonePrices      map[string]float64
 	TemplateState   string
@@ -100,7 +99,7 @@ type groupRow struct {
 // groupQuery brings the checks of the group's pools along.
 const groupQuery = `select g.name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
 	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
-	frozen, frozen_by, frozen_at, owing, heal_stopped_at, heal_permit_at, spread, above, relapses, t.price_per_hour, t.zone_prices,
+	frozen, frozen_by, frozen_at, heal_stopped_at, heal_permit_at, spread, above, slots, t.price_per_hour, t.zone_prices,
 	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks,
 	t.state as template_state, t.why as template_why, t.successor as template_next, t.image, t.image_version,
 	i.state as image_state, i.why as image_why, i.successor as image_next
@@ -110,11 +109,14 @@ const groupQuery = `select g.name, size, min, max, template, template_version, z
 func (r groupRow) group() Group {
 	return Group{
 		Group: fleet.Group{
-			Name: r.Name, Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion},
-			Zones: r.Zones, Pools: r.Pools, Checks: r.Checks, Heal: fleet.Heal(r.Heal), Settle: fromMillis(r.SettleMs), Drain: fromMillis(r.DrainMs),
-			Deleting: r.Deleting, NextSerial: r.NextSerial, Setbacks: r.Setbacks, Alone: r.Alone, Shed: fleet.Shed(r.Shed),
-			HealLimit: r.HealLimit, PinNew: r.PinNew, Labels: r.Labels, Frozen: r.Frozen, Owing: r.Owing, HealStopped: value(r.HealStoppedAt),
-			HealPermit: value(r.HealPermitAt), Spread: placement.Spread(r.Spread), Above: r.Above, Relapses: r.Relapses,
+			Name: r.Name, Alone: r.Alone, Checks: r.Checks,
+			Settings: fleet.Settings{
+				Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion}, Zones: r.Zones, Pools: r.Pools,
+				Heal: fleet.Heal(r.Heal), HealLimit: r.HealLimit, HealPermit: value(r.HealPermitAt), Settle: fromMillis(r.SettleMs),
+				Drain: fromMillis(r.DrainMs), Shed: fleet.Shed(r.Shed), Spread: placement.Spread(r.Spread), Above: r.Above, PinNew: r.PinNew,
+				Labels: r.Labels, Frozen: r.Frozen, Deleting: r.Deleting,
+			},
+			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt)},
 		},
 		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),
@@ -188,13 +190,13 @@ func (tx *Tx) addGroup(ctx context.Context, g Group) (Group, error) {
 	}
 	g = row.group()
 	if g.Alone {
-		return g, tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Because: "a person launched it",
+		return g, tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Cause: fleet.Cause{Code: fleet.CodeLaunched},
 			Text: fmt.Sprintf("The instance %s is to be launched from %s in %s.", g.Name, g.Template, g.Zones[0])})
 	}
 	return g, tx.Record(ctx, g.Name, fleet.Entry{
-		Kind: "group.created", Because: "a person created it",
+		Kind: "group.created", Cause: fleet.Because("a person created it"),
 		Text:    fmt.Sprintf("The group %s is made with %d of %s, between %d and %d.", g.Name, g.Size, g.Template, g.Min, g.Max),
-		Numbers: map[string]any{"size": g.Size, "min": g.Min, "max": g.Max},
+		Numbers: fleet.Numbers{fleet.Measured("size", g.Size), fleet.Measured("min", g.Min), fleet.Measured("max", g.Max)},
 	})
 }
 
@@ -233,10 +235,10 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 		}
 		if _, err := tx.Exec(ctx, `update groups set size = $2, min = $3, max = $4, deleting = $5, template = $6, template_version = $7,
 			zones = $8, pools = $9, heal = $10, settle_ms = $11, drain_ms = $12, shed = $13, heal_limit = $14, pin_new = $15, labels = $16,
-			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, spread = $21, above = $22, relapses = $23, revision = revision + 1, generation = generation + 1 where name = $1`,
+			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, spread = $21, above = $22, slots = $23, revision = revision + 1, generation = generation + 1 where name = $1`,
 			name, g.Size, g.Min, g.Max, g.Deleting, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal), millis(g.Settle),
 			millis(g.Drain), string(g.Shed), g.HealLimit, g.PinNew, notNilMap(g.Labels), g.Frozen, g.FrozenBy, pointer(g.FrozenAt),
-			pointer(g.HealPermit), cmp.Or(string(g.Spread), string(placement.Even)), g.Above, notNil(g.Relapses)); err != nil {
+			pointer(g.HealPermit), cmp.Or(string(g.Spread), string(placement.Even)), g.Above, notNil(g.Slots)); err != nil {
 			return err
 		}
 		return tx.Record(ctx, name, e)
@@ -262,7 +264,9 @@ type rolloutRow struct {
 	SoakMs           int64
 	State            string
 	Since            time.Time
-	Why              string
+	Cause            fleet.Cause
+	Back             bool
+	Sized            int
 	Wave             int
 	Times            []fleet.WaveTime
 	Resumed          time.Time
@@ -274,7 +278,7 @@ type rolloutRow struct {
 }
 
 const rolloutColumns = `number, group_name, from_name, from_version, to_name, to_version, waves, above, below, soak_ms, state, since,
-	why, wave, times, resumed, stumbles, started_at, started_by, ended_at, revision`
+	cause, back, sized, wave, times, resumed, stumbles, started_at, started_by, ended_at, revision`
 
 func (r rolloutRow) rollout() Rollout {
 	waves, _ := rollout.ParseWaves(r.Waves)
@@ -282,7 +286,7 @@ func (r rolloutRow) rollout() Rollout {
 		Rollout: fleet.Rollout{
 			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion},
 			Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), State: fleet.RolloutState(r.State),
-			Since: r.Since.UTC(), Why: r.Why, Wave: r.Wave, Times: r.Times, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
+			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
 			Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
 		},
 		Group: r.GroupName, StartedBy: r.StartedBy, Revision: r.Revision,
@@ -336,10 +340,10 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 			return err
 		}
 		inserted, err := one[rolloutRow](ctx, tx, `insert into rollouts (group_name, from_name, from_version, to_name, to_version, waves,
-			above, below, soak_ms, state, since, why, wave, times, resumed, stumbles, started_at, started_by)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18) returning `+rolloutColumns,
+			above, below, soak_ms, state, since, cause, wave, times, resumed, stumbles, started_at, started_by, sized)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19) returning `+rolloutColumns,
 			group, ro.From.Name, ro.From.N, ro.To.Name, ro.To.N, ro.Waves.String(), ro.Above, ro.Below, millis(ro.Soak),
-			string(ro.State), ro.Since, ro.Why, ro.Wave, ro.Times, ro.Resumed, ro.Stumbles, ro.Started, actor)
+			string(ro.State), ro.Since, ro.Cause, ro.Wave, ro.Times, ro.Resumed, ro.Stumbles, ro.Started, actor, ro.Sized)
 		if err != nil {
 			return err
 		}
@@ -368,7 +372,7 @@ func (s *Store) TellRollout(ctx context.Context, now time.Time, actor string, nu
 		if revision != AnyRevision && row.Revision != revision {
 			return ErrStale
 		}
-		ro, e, err := row.rollout().Tell(now, row.GroupName, c, reason)
+		ro, e, err := row.rollout().Tell(now, c, reason)
 		if err != nil {
 			return err
 		}
@@ -385,8 +389,8 @@ func (s *Store) TellRollout(ctx context.Context, now time.Time, actor string, nu
 }
 
 func (tx *Tx) writeRollout(ctx context.Context, ro fleet.Rollout) error {
-	_, err := tx.Exec(ctx, `update rollouts set state = $2, since = $3, why = $4, wave = $5, times = $6, resumed = $7, stumbles = $8,
-		ended_at = $9, revision = revision + 1 where number = $1`,
-		ro.ID, string(ro.State), ro.Since, ro.Why, ro.Wave, ro.Times, ro.Resumed, ro.Stumbles, pointer(ro.Ended))
+	_, err := tx.Exec(ctx, `update rollouts set state = $2, since = $3, cause = $4, wave = $5, times = $6, resumed = $7, stumbles = $8,
+		ended_at = $9, back = $10, revision = revision + 1 where number = $1`,
+		ro.ID, string(ro.State), ro.Since, ro.Cause, ro.Wave, ro.Times, ro.Resumed, ro.Stumbles, pointer(ro.Ended), ro.Back)
 	return err
 }

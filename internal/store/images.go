@@ -114,21 +114,21 @@ func notNilMap[K comparable, V any](m map[K]V) map[K]V {
 
 // entry is what the journal says when the version comes to its state.
 func (i Image) entry() fleet.Entry {
-	e := fleet.Entry{Kind: "image." + i.State, Numbers: map[string]any{"size_bytes": i.SizeBytes}}
+	e := fleet.Entry{Kind: "image." + i.State, Numbers: fleet.Numbers{fleet.Measured("size_bytes", i.SizeBytes)}}
 	how := map[string]string{Provided: "it ships with the product", Imported: "a person imported it", Baked: "a person had it baked",
 		FromInstance: "a person made it from " + i.Source}[i.Origin]
 	switch i.State {
 	case Baking:
-		e.Text, e.Because, e.Numbers = fmt.Sprintf("The image %s is being made.", i.Ref()), how, nil
+		e.Text, e.Cause, e.Numbers = fmt.Sprintf("The image %s is being made.", i.Ref()), fleet.Because(how), nil
 	case Broken:
-		e.Text, e.Because, e.Numbers = fmt.Sprintf("The image %s is broken at %q.", i.Ref(), i.Step), i.Why, nil
+		e.Text, e.Cause, e.Numbers = fmt.Sprintf("The image %s is broken at %q.", i.Ref(), i.Step), fleet.Because(i.Why), nil
 	case Withdrawn:
-		e.Text, e.Because = fmt.Sprintf("The image %s is withdrawn.", i.Ref()), i.Why
+		e.Text, e.Cause = fmt.Sprintf("The image %s is withdrawn.", i.Ref()), fleet.Because(i.Why)
 		if i.Successor != "" {
 			e.Text = fmt.Sprintf("The image %s is withdrawn in favour of %s.", i.Ref(), i.Successor)
 		}
 	default:
-		e.Kind, e.Text, e.Because = "image."+i.Origin, fmt.Sprintf("The image %s is ready.", i.Ref()), how
+		e.Kind, e.Text, e.Cause = "image."+i.Origin, fmt.Sprintf("The image %s is ready.", i.Ref()), fleet.Because(how)
 	}
 	return e
 }
@@ -239,7 +239,7 @@ func (s *Store) DeleteImage(ctx context.Context, now time.Time, actor string, v 
 		if _, err := tx.Exec(ctx, `delete from images where name = $1 and version = $2`, v.Name, v.N); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "image.deleted", Text: fmt.Sprintf("The image %s is deleted.", v), Because: "a person asked for it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "image.deleted", Text: fmt.Sprintf("The image %s is deleted.", v), Cause: fleet.Because("a person asked for it")})
 	})
 	return i, err
 }

@@ -31,7 +31,10 @@ type instanceRow struct {
 	TemplateVersion int
 	State           string
 	Since           time.Time
-	Why             string
+	Cause           fleet.Cause
+	Slot            int
+	Purpose         string
+	Launch          int
 	Address         string
 	AddressNumber   int64
 	Pinned          bool
@@ -43,14 +46,14 @@ type instanceRow struct {
 	Revision        int64
 }
 
-const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, why, address, address_number,
+const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, cause, slot, purpose, launch, address, address_number,
 	pinned, renew, ordered_at, up_at, served_at, reports, overrides, revision`
 
 func (r instanceRow) instance() Instance {
 	return Instance{
 		Instance: fleet.Instance{
 			ID: r.ID, Serial: r.Serial, Zone: r.Zone, Version: fleet.Version{Name: r.Template, N: r.TemplateVersion},
-			State: fleet.State(r.State), Since: r.Since.UTC(), Why: r.Why, Pinned: r.Pinned, Renew: r.Renew, Ordered: r.OrderedAt.UTC(),
+			State: fleet.State(r.State), Since: r.Since.UTC(), Cause: r.Cause, Slot: r.Slot, Purpose: fleet.Purpose(r.Purpose), Launch: r.Launch, Pinned: r.Pinned, Renew: r.Renew, Ordered: r.OrderedAt.UTC(),
 			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports,
 		},
 		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,
@@ -174,7 +177,7 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 		if err := tx.writeInstances(ctx, from, []Instance{in}); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update instances set group_name = id, serial = 1,
+		if _, err := tx.Exec(ctx, `update instances set group_name = id, serial = 1, slot = 1,
 			overrides = jsonb_set(overrides, '{labels}', $2::jsonb || coalesce(overrides->'labels', '{}')) where id = $1`, id, notNilMap(g.Labels)); err != nil {
 			return err
 		}

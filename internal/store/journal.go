@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/say"
 )
 
 // Entry is a line of the journal.
@@ -26,6 +28,10 @@ type Entry struct {
 	Text     string         `json:"text"`
 	Because  string         `json:"because"`
 	Numbers  map[string]any `json:"numbers"`
+	// Instances are those of whom all the same is to be said, when they are many.
+	Instances []string `json:"instances,omitempty"`
+	// Cause is why, as values.
+	Cause fleet.Cause `json:"-"`
 }
 
 // Service is the actor of what nobody asked for by hand.
@@ -37,17 +43,15 @@ const Service = "unitas"
 func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) error {
 	var batch pgx.Batch
 	for _, e := range entries {
-		numbers := e.Numbers
-		if numbers == nil {
-			numbers = map[string]any{}
-		}
+		numbers := e.Cause.Numbers.Map()
+		maps.Copy(numbers, e.Numbers.Map())
 		batch.Queue(`with e as (
-				insert into journal (at, kind, group_name, instance, rollout, actor, text, because, numbers)
-				values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning *)
+				insert into journal (at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning *)
 			insert into outbox (at, kind, group_name, data)
 			select at, 'journal', group_name, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
-				'instance', instance, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
-			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, e.Text, e.Because, numbers)
+				'instance', instance, 'instances', instances, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
+			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), numbers, e.Cause, notNil(e.Instances))
 	}
 	if batch.Len() == 0 {
 		return nil
@@ -77,17 +81,26 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		}
 	}
 	narrow("group_name", q.Group, q.Group != "")
-	narrow("instance", q.Instance, q.Instance != "")
+	if q.Instance != "" {
+		args = append(args, q.Instance)
+		where = append(where, fmt.Sprintf("(instance = $%d or (instances <> '{}' and instances @> array[$%d]))", len(args), len(args)))
+	}
 	narrow("rollout", q.Rollout, q.Rollout != 0)
-	return many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers
+	entries, err := many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
+	for i := range entries {
+		if c := entries[i].Cause; c.Code != fleet.CodeWords { // told as it is told now
+			entries[i].Because = say.Because(c)
+		}
+	}
+	return entries, err
 }
 
 // Ending tells what brought an instance to its end, and when: its first way out
 // after it last came up.
 func (s *Store) Ending(ctx context.Context, id string) (because string, at time.Time, err error) {
-	err = s.q.QueryRow(ctx, `select because, at from journal where instance = $1 and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
-		and number > coalesce((select max(number) from journal where instance = $1 and kind in ('instance.ordered', 'instance.serving', 'instance.settling')), 0)
+	err = s.q.QueryRow(ctx, `select because, at from journal where (instance = $1 or (instances <> '{}' and instances @> array[$1])) and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
+		and number > coalesce((select max(number) from journal where (instance = $1 or (instances <> '{}' and instances @> array[$1])) and kind in ('instance.ordered', 'instance.serving', 'instance.settling')), 0)
 		order by number limit 1`, id).Scan(&because, &at)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = nil

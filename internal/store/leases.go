@@ -155,7 +155,7 @@ type Commit struct {
 	Epoch      int64 // that the decision was made under
 	Generation int64 // that it was made against
 	Changed    []Instance
-	Settings   *fleet.Group // changed bookkeeping of the group, or nil
+	Book       *fleet.Group // with its changed book and template, or nil
 	Rollout    *fleet.Rollout
 	Finished   bool
 	Entries    []fleet.Entry
@@ -177,10 +177,10 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 		if err := tx.writeInstances(ctx, c.Group, c.Changed); err != nil {
 			return err
 		}
-		if g := c.Settings; g != nil {
+		if g := c.Book; g != nil {
 			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
-				owing = $6, heal_stopped_at = $7, relapses = $8, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
-				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, g.Owing, pointer(g.HealStopped), notNil(g.Relapses)); err != nil {
+				heal_stopped_at = $6, slots = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, pointer(g.HealStopped), notNil(g.Slots)); err != nil {
 				return err
 			}
 		}
@@ -203,13 +203,13 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instance) error {
 	var batch pgx.Batch
 	for _, in := range changed {
-		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address,
-			address_number, pinned, ordered_at, up_at, served_at, reports, overrides, renew)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
-			on conflict (id) do update set state = excluded.state, since = excluded.since, why = excluded.why, up_at = excluded.up_at,
+		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, cause, address,
+			address_number, pinned, ordered_at, up_at, served_at, reports, overrides, renew, slot, purpose, launch)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)
+			on conflict (id) do update set state = excluded.state, since = excluded.since, cause = excluded.cause, launch = excluded.launch, up_at = excluded.up_at,
 			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, renew = excluded.renew, ordered_at = excluded.ordered_at, revision = instances.revision + 1`,
-			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Why, in.Address,
-			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides, in.Renew)
+			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Cause, in.Address,
+			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides, in.Renew, in.Slot, string(in.Purpose), in.Launch)
 		switch {
 		case (in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
 			batch.Queue(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)

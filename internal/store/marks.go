@@ -92,8 +92,8 @@ func (tx *Tx) moveMark(ctx context.Context, kind, name, mark string, to int) err
 	case m.Version == 0:
 		text = fmt.Sprintf("The mark %s of the %s %s is on %d.", mark, kind, name, to)
 	}
-	return tx.Record(ctx, "", fleet.Entry{Kind: kind + ".marked", Text: text, Because: "a person moved it",
-		Numbers: map[string]any{"from": m.Version, "to": to}})
+	return tx.Record(ctx, "", fleet.Entry{Kind: kind + ".marked", Text: text, Cause: fleet.Because("a person moved it"),
+		Numbers: fleet.Numbers{fleet.Measured("from", m.Version), fleet.Measured("to", to)}})
 }
 
 // dropMarks takes the marks off a version that is about to go.

@@ -97,7 +97,7 @@ func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool
 			return err
 		}
 		p = row.pool()
-		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.created", Text: fmt.Sprintf("The pool %s listens on %s.", p.Name, p.Addresses()), Because: "a person created it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.created", Text: fmt.Sprintf("The pool %s listens on %s.", p.Name, p.Addresses()), Cause: fleet.Because("a person created it")})
 	})
 	return p, err
 }
@@ -112,7 +112,7 @@ func (p *Pool) Addresses() string {
 }
 
 // ChangePool lets f change a pool that is at the revision (ErrStale otherwise).
-func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(Reader, *Pool) (why string, err error)) (Pool, error) {
+func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(Reader, *Pool) (why fleet.Cause, err error)) (Pool, error) {
 	var p Pool
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1 for update of pools`, name)
@@ -133,7 +133,7 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 		if err := tx.QueryRow(ctx, `update pools set revision = revision + 1 where name = $1 returning revision`, name).Scan(&p.Revision); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Because: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Cause: why})
 	})
 	return p, err
 }
@@ -162,7 +162,7 @@ func (s *Store) DeletePool(ctx context.Context, now time.Time, actor, name strin
 		if _, err := tx.Exec(ctx, `delete from pools where name = $1`, name); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.deleted", Text: fmt.Sprintf("The pool %s is deleted.", name), Because: "a person asked for it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.deleted", Text: fmt.Sprintf("The pool %s is deleted.", name), Cause: fleet.Because("a person asked for it")})
 	})
 }
 

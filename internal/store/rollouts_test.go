@@ -24,7 +24,7 @@ func TestOneLiveRollout(t *testing.T) {
 		}
 		if err := s.ChangeGroup(ctx, noon, "ada", "timetable", g.Revision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
 			g.Template.N = n
-			return fleet.Entry{Kind: "group.changed", Because: "x"}, nil
+			return fleet.Entry{Kind: "group.changed", Cause: fleet.Because("x")}, nil
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -38,7 +38,7 @@ func TestOneLiveRollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: l.Group.Epoch, Generation: l.Group.Generation,
-		Changed: []store.Instance{instance(1)}, Entries: []fleet.Entry{{Kind: "instance.ordered", Because: "x"}}}); err != nil {
+		Changed: []store.Instance{instance(1)}, Entries: []fleet.Entry{{Kind: "instance.ordered", Cause: fleet.Because("x")}}}); err != nil {
 		t.Fatal(err)
 	}
 	r, err := begin() // from what runs

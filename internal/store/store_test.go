@@ -58,8 +58,11 @@ func stocked(t *testing.T) *store.Store {
 	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"}, anything)
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
-		Group: fleet.Group{Name: "timetable", Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1},
-			Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"}}}, false, nothing)
+		Group: fleet.Group{
+			Name: "timetable", Settings: fleet.Settings{
+				Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"},
+			},
+		}}, false, nothing)
 	must(err)
 	return s
 }
@@ -202,7 +205,7 @@ func TestOldEpochIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := store.Commit{Group: "timetable", Epoch: old, Generation: l.Group.Generation, Changed: []store.Instance{instance(1)},
-		Entries: []fleet.Entry{{Kind: "instance.ordered", Because: "x"}}}
+		Entries: []fleet.Entry{{Kind: "instance.ordered", Cause: fleet.Because("x")}}}
 	if err := s.Commit(ctx, noon, c); !errors.Is(err, store.ErrStale) {
 		t.Errorf("the old epoch wrote: %v", err)
 	}
@@ -222,7 +225,7 @@ func TestOldEpochIsRefused(t *testing.T) {
 func instance(n int) store.Instance {
 	return store.Instance{
 		Instance: fleet.Instance{ID: fmt.Sprintf("timetable-%03x", n), Serial: n, Zone: "east-pier", Version: fleet.Version{Name: "timetable-web", N: 1},
-			State: fleet.Ordered, Since: noon, Ordered: noon, Why: "x"},
+			State: fleet.Ordered, Since: noon, Ordered: noon, Cause: fleet.Because("x"), Slot: n, Purpose: fleet.ForSize, Launch: 1},
 		Address: fmt.Sprintf("127.64.0.%d", n), AddressNumber: int64(n),
 	}
 }
@@ -236,7 +239,7 @@ func TestSerialsOutliveTheGroup(t *testing.T) {
 	}
 	settings := g.Group
 	settings.NextSerial = 17
-	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: g.Epoch, Generation: g.Generation, Settings: &settings, Finished: true}); err != nil {
+	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: g.Epoch, Generation: g.Generation, Book: &settings, Finished: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Group(ctx, "timetable"); !errors.Is(err, store.ErrNotFound) {
@@ -258,7 +261,7 @@ func TestEventsComeInOrder(t *testing.T) {
 		all.Go(func() {
 			for n := range each {
 				err := s.Change(ctx, noon, "ada", func(tx *store.Tx) error {
-					return tx.Record(ctx, "timetable", fleet.Entry{Kind: fmt.Sprintf("test.%d.%d", w, n), Text: "x", Because: "y"})
+					return tx.Record(ctx, "timetable", fleet.Entry{Kind: fmt.Sprintf("test.%d.%d", w, n), Text: "x", Cause: fleet.Because("y")})
 				})
 				if err != nil {
 					t.Error(err)
@@ -369,12 +372,12 @@ func TestTokensAreHashed(t *testing.T) {
 // written, no two listen on one address, and what is in use is not deleted.
 func TestPoolKeepsWhatItSays(t *testing.T) {
 	s := stocked(t)
-	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (string, error) {
+	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (fleet.Cause, error) {
 		p.Listeners = append(p.Listeners, store.Listener{Address: "127.0.0.1:8443", Certificate: "front.pem", Key: "front.key"})
 		p.Choose, p.Nobody, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
 		p.Shares = []traffic.Share{{Group: "timetable", Weight: 90}, {Group: "berths", Weight: 10, Reserve: true}}
 		p.Weights, p.Zones, p.Labels = map[string]int{"timetable-001": 25}, []string{"east-pier"}, map[string]string{"env": "trial"}
-		return "a person asked for it", nil
+		return fleet.Asked(""), nil
 	})
 	if err != nil || p.Revision != 2 {
 		t.Fatalf("revision %d, %v", p.Revision, err)
@@ -383,7 +386,7 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(again, p) {
 		t.Errorf("read again it is\n%+v\nand was\n%+v (%v)", again, p, err)
 	}
-	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(store.Reader, *store.Pool) (string, error) { return "", nil }); !errors.Is(err, store.ErrStale) {
+	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(store.Reader, *store.Pool) (fleet.Cause, error) { return fleet.Cause{}, nil }); !errors.Is(err, store.ErrStale) {
 		t.Errorf("a stale change: %v", err)
 	}
 	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{{Address: "127.0.0.1:8443"}}, Check: "sailings-up"}, anything); !errors.Is(err, store.ErrExists) {

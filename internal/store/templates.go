@@ -96,7 +96,7 @@ func (tx *Tx) AddTemplate(ctx context.Context, t Template, revise bool) (Templat
 	if t, err = one[Template](ctx, tx, templateQuery+`where t.name = $1 and t.version = $2`, t.Name, n); err != nil {
 		return t, err
 	}
-	return t, tx.Record(ctx, "", fleet.Entry{Kind: kind, Because: because,
+	return t, tx.Record(ctx, "", fleet.Entry{Kind: kind, Cause: fleet.Because(because),
 		Text: fmt.Sprintf("The template %s launches %s.", t.Ref(), t.ImageRef())})
 }
 
@@ -133,7 +133,7 @@ func (s *Store) WithdrawTemplate(ctx context.Context, now time.Time, actor strin
 		if successor != "" {
 			text = fmt.Sprintf("The template %s is withdrawn in favour of %s.", v, successor)
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "template.withdrawn", Text: text, Because: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "template.withdrawn", Text: text, Cause: fleet.Because(why)})
 	})
 	return t, err
 }
@@ -170,7 +170,7 @@ func (s *Store) DeleteTemplate(ctx context.Context, now time.Time, actor string,
 		if _, err := tx.Exec(ctx, `delete from templates where name = $1 and version = $2`, v.Name, v.N); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "template.deleted", Text: fmt.Sprintf("The template %s is deleted.", v), Because: "a person asked for it"})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "template.deleted", Text: fmt.Sprintf("The template %s is deleted.", v), Cause: fleet.Because("a person asked for it")})
 	})
 }
 

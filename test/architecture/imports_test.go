@@ -51,6 +51,7 @@ var allowed = map[string][]string{
 	"unitas/internal/drill":            {"unitas/internal/store", "unitas/internal/machine", "unitas/internal/fleet/..."},
 	"unitas/internal/fleet/traffic":    {},
 	"unitas/internal/fleet/cost":       {},
+	"unitas/internal/fleet/say":        {"unitas/internal/fleet/..."},
 	"unitas/internal/fleet/rehearse":   {"unitas/internal/fleet/..."},
 }
 

@@ -157,6 +157,33 @@ func (e ImageState) Valid() bool {
 	}
 }
 
+// Defines values for InstancePurpose.
+const (
+	InstancePurposeBalance InstancePurpose = "balance"
+	InstancePurposeHealing InstancePurpose = "healing"
+	InstancePurposePerson  InstancePurpose = "person"
+	InstancePurposeRollout InstancePurpose = "rollout"
+	InstancePurposeSize    InstancePurpose = "size"
+)
+
+// Valid indicates whether the value is a known member of the InstancePurpose enum.
+func (e InstancePurpose) Valid() bool {
+	switch e {
+	case InstancePurposeBalance:
+		return true
+	case InstancePurposeHealing:
+		return true
+	case InstancePurposePerson:
+		return true
+	case InstancePurposeRollout:
+		return true
+	case InstancePurposeSize:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstanceCommandCommand.
 const (
 	Park     InstanceCommandCommand = "park"
@@ -779,10 +806,7 @@ type Group struct {
 	Name             string     `json:"name"`
 	PinNew           bool       `json:"pin_new"`
 	Pools            []string   `json:"pools"`
-
-	// Relapses Places whose instances failed and have not proven themselves since
-	Relapses []Relapse `json:"relapses"`
-	Revision int64     `json:"revision"`
+	Revision         int64      `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
@@ -791,6 +815,9 @@ type Group struct {
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed Shed `json:"shed"`
 	Size int  `json:"size"`
+
+	// Slots Places whose instances failed and have not proven themselves since
+	Slots []Slot `json:"slots"`
 
 	// SlowSeconds Their 95th percentile
 	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
@@ -968,17 +995,26 @@ type Instance struct {
 	Id    string `json:"id"`
 
 	// Image What it was launched from instead of the image of its template; else empty
-	Image     string     `json:"image"`
-	InFlight  int        `json:"in_flight"`
-	Labels    Labels     `json:"labels"`
-	OrderedAt time.Time  `json:"ordered_at"`
-	Pinned    bool       `json:"pinned"`
-	Reports   []Report   `json:"reports"`
-	ServedAt  *time.Time `json:"served_at,omitempty"`
-	Since     time.Time  `json:"since"`
+	Image    string `json:"image"`
+	InFlight int    `json:"in_flight"`
+	Labels   Labels `json:"labels"`
+
+	// Launch Which of its machines it has: a fresh one is another
+	Launch    int       `json:"launch"`
+	OrderedAt time.Time `json:"ordered_at"`
+	Pinned    bool      `json:"pinned"`
+
+	// Purpose What it was launched for
+	Purpose  InstancePurpose `json:"purpose"`
+	Reports  []Report        `json:"reports"`
+	ServedAt *time.Time      `json:"served_at,omitempty"`
+	Since    time.Time       `json:"since"`
 
 	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
 	Slip string `json:"slip"`
+
+	// Slot The place of the group in which it stands
+	Slot int `json:"slot"`
 
 	// SlowSeconds Their 95th percentile; only for a single instance
 	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
@@ -992,6 +1028,9 @@ type Instance struct {
 	Why          string   `json:"why"`
 	Zone         string   `json:"zone"`
 }
+
+// InstancePurpose What it was launched for
+type InstancePurpose string
 
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
@@ -1023,13 +1062,19 @@ type InstanceState string
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	// Actor The person by the name of the token, or "unitas"
-	Actor    string    `json:"actor"`
-	At       time.Time `json:"at"`
-	Because  string    `json:"because"`
-	Group    *string   `json:"group,omitempty"`
-	Instance *string   `json:"instance,omitempty"`
-	Kind     string    `json:"kind"`
-	Number   int64     `json:"number"`
+	Actor   string    `json:"actor"`
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+
+	// Code Which rule it follows, by a word that never gets another meaning; absent for what the service does not decide
+	Code     *string `json:"code,omitempty"`
+	Group    *string `json:"group,omitempty"`
+	Instance *string `json:"instance,omitempty"`
+
+	// Instances Those of whom the same is to be said, when they are many
+	Instances *[]string `json:"instances,omitempty"`
+	Kind      string    `json:"kind"`
+	Number    int64     `json:"number"`
 
 	// Numbers What the decision rests on; the unit is in each name
 	Numbers map[string]interface{} `json:"numbers"`
@@ -1485,22 +1530,6 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
-// Relapse defines model for Relapse.
-type Relapse struct {
-	// Count How many instances failed in a row in this place
-	Count int `json:"count"`
-
-	// Failed The last three, newest last
-	Failed []string `json:"failed"`
-
-	// Instance That has the place now; absent while it is empty
-	Instance *string   `json:"instance,omitempty"`
-	LastAt   time.Time `json:"last_at"`
-
-	// UntilAt Until when the place stays empty
-	UntilAt time.Time `json:"until_at"`
-}
-
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -1522,7 +1551,10 @@ type RequestInFlight struct {
 
 // Rollout defines model for Rollout.
 type Rollout struct {
-	Above       int          `json:"above"`
+	Above int `json:"above"`
+
+	// Back It goes back; one that is held may be on its way back
+	Back        bool         `json:"back"`
 	Below       int          `json:"below"`
 	EndedAt     *time.Time   `json:"ended_at,omitempty"`
 	From        string       `json:"from"`
@@ -1590,6 +1622,28 @@ type Service struct {
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
+
+// Slot A place of the group whose instances fail, or that stays empty
+type Slot struct {
+	// Failed The last three, newest last
+	Failed []string `json:"failed"`
+
+	// Failures How many instances failed in a row in this place
+	Failures int `json:"failures"`
+
+	// Instance That stands here now; absent while it is empty
+	Instance *string `json:"instance,omitempty"`
+
+	// Kept It stays empty until a person says otherwise
+	Kept   bool      `json:"kept"`
+	LastAt time.Time `json:"last_at"`
+
+	// Number The slot of the instances that stand or stood here
+	Number int `json:"number"`
+
+	// UntilAt Until when the place stays empty
+	UntilAt time.Time `json:"until_at"`
+}
 
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
 type Spread string
@@ -9527,220 +9581,225 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39chy3lTd8K9jZbCXeNMUhRcoSWald2ZYTJZKlkmW7KraWwUxjZhD2AB0AzdHI0dZ7Ne+FPVfyFM4B",
-	"0F/o6W5ySFp57H8szvSggYODg/P5Oz9P5nKdS8GE0ZOznyc5VXTNDFPw19OFYcr+I2V6rnhuuBSTs8nb",
-	"FSN/E+y9+RuRC2JWjOR0yciMLaRik2TC7UP/KJjaTpKJoGs2OZtQGCqZ6PmKrakdc03fv2BiaVaTs9Oj",
-	"42Ritrl9UBvFxXLy8WMy+Upt3xSi/f5XItsSw7KMbFbUkI0sspTMGFnTlCVkw82KzFdULJlOCE2v+JwR",
-	"KlJCs4wwpaTSHXNM1fZCFaI2y5QtaJGZydmCZpqFWc6kzBgVMM3nKVvn0jAx3/6FbePk0nTNyCXbwuy4",
-	"IJSkdEuW/IppICB8T4XeMEXoknJBuNCG0dRSmBLN5lKkRM7+zubGz37FaAo0ddOvzOPATqSD2MfTaTJZ",
-	"c+H/PoqR/vniJTXzVXwxz97SJTGW9HbqSGqyoRo2AKevTUKkIv9JFlLBLrErpgg3hGsi5KZzCYsDfG91",
-	"7pHZCW2omLPnqf0eRsqpWZXj8HSSTBT7R8EVSydnRhVs94gv+Jqb9mr/JDdkTcWWGEkUM4UShBqyltp0",
-	"sFAG40QZ6AjoTt/zdbGGv3Ab3J9hE7gwbMkUzOolVZffwMDRVa6puty5zt8otpicTf79sDzkh/itPoRx",
-	"7UteAVPteA38bxw5cczvmdJAxyZZnxJRrGdMWRahxC0j8uYrN8Cul+fUGKbsb//nd/919uPRwZN3P04P",
-	"nrz7eZo8/vjPH+nBh3f2c3rwYXrw5MB+/Ojoo/vz3Wf/9dlvJjH+fyOzTBbmG5hmF13wy12TW0i1pgZ3",
-	"9dHJpGfDP9qhdC6FZiB+Xys5y9ja/nMuhWECOJTmecbn1JLyMMcnfv93jWQetvV+XHhjfWd+AIHKhCEb",
-	"JR0t3M/gQgBpCmRXMmfKcJzpgrMsjQsL+AqlBR5/OpOFaRM9mRj23sTZqSTwj+5V7ul3YRgnGj8mk6cg",
-	"RdtzpKa2Iyk17MBwYO3WVJZSppWpBGmfTIyUlxdrXR9KFrOsMo5jjI/JZLPa9q+IAjXcuO7d+NPY8r4E",
-	"cbtjC1qLsfI29vkG93QYue3DOFR8Umx+GSF5YJcIl1lWyDK5YSnczhueZWRVKJCshq11dM7uA6oU3dq/",
-	"54pRw9KLMZu7oDyrjh4OYDJZKlnkOjZhqRlcyfba0ZaT/16kS6bPibTKyAIEmeZimdkL0RJjzCpW9kKJ",
-	"PWinpq5odoEKwFC2u+QCWIEJK2p+nKyMyScJ/M/uopnbv5Yqn1c2s3xpRmcMCbRLiLzApz56cRiZfU61",
-	"k2RtSoMojf5IykzHRAkKECQ7MVQtmdGW8PvZglwqE5+pYlfcX2Mted5+XDPlmb71Um2oKeok6RV/ycTy",
-	"sSzMSB64YoovtjEh1jjh7noHnnF0SPxNt0JNJ8zbzbJcZXhPhFfbMw8s4Q9hYLbEy4oKvWunu1PqlPKQ",
-	"pim33EKz1xUp5PT2NRfVT4+Spvj0QiFoaMc9+ll5bKvK9enD5LrHOLz54aOabjh9cBTZ37GntDyMI1bo",
-	"T2llhUfT45OkqnUdxmSsP07hXY9OTx+e9r1OMeoUmapxaInRPkrlMWvaNjuPXe/D/hi2lny9c1kSoLGn",
-	"06OxhzbO/y84MmGdnYPgC//YxSV4fUekohikkuE74idUSh1VAPh85YQ4AUFuLUn7NmIHZtqclZ9wQazl",
-	"BQal/VAKhka+/WPBNkyHX2n78CLjy5WBC4EbTTbM/jlJwm2oZCHSAyVn3MqYjFFtDmaF3kYvwy9lvm2T",
-	"d8aWVIxSOvAXs21UwqdSsIvZ1jA98JJhIh2r9Ci5jr5bsaW73KLnhlX1iLnMt/Y7nLGT4iyFG0LmOUuj",
-	"JDTS0GzU8gapzW7ibml+tjVi1t+N4ybl5lV2Jcq8UpsXXER07bkT/HWmfi7QH1IoxcR8W3pIcsWt0kiV",
-	"VSHthPtv75UsVEQLerUAL1apiBq5ZGYFVuiAUb2m1rbSQPFNyAd7tqQiVzQrmHfuwU1zTtg6N9vgzyEr",
-	"qomQRBfzFT4R4zohNxc5Uxd2OR1mgCoEuISIJapGNU4Q+MGgNWnDch1flB3RCgRG5ytin0vsX1KhyylI",
-	"xgEvqcvFuAKFW5YgczSW7qfZxWY6ImLiosKf42GnPuOCdRAnZVRZybngStdsrp0XhT8SsbuisdcD9656",
-	"fbYlgZHDFwtnfdCbGxs425ZSxMhJY15+4NaWInFjW/qV4ll267eGlwLRL70J2D6SwaU1QBAXwvBs1Iyt",
-	"bIiKxo1USMzmL6zM6Zf2wdnm7BR4T02Wh7n2iHXYnH1oTbjLfdKhWzl6Jq64kmLt/XpR86WmiJ5MnzyK",
-	"ULBO6++p4nSWMQ3hBUGMBCm+keoykzRFnbRmC1X04HJ2X1OecbF8ndF59AYsRIe9bHWCQnWJnYxqeykq",
-	"xhIiUHezHw0VQF/j4DH5s/M4jGXkxibicms8Fpb5rod4+2C12mZcn+M89W7kG51JaS4yuYzvLxMQstqg",
-	"u0aTNZ2vuFXYlTQs8dETckL+wr+YJCOF2lUZUIgInm2HhjFTsrAGATf2LNhJMRAh15REYYbuB0klTIEK",
-	"JsogT6bYRvzRqluRbZjJKxY/VXfgSqWFiUZrflhtCSU5U1oKolc+2kr1JUtd0LcaCOQYBzwndKYhkLBi",
-	"oBgrhsE/4qz8yAZcx5ubsowZ+++ouz5VlIuRnjO2WLC50R20pn6da3rJNFnRPGeirUX1knuh5AfWQW0h",
-	"zYqLpRtcI9uS2dYyL8sWXhcHyvqYqiFuxLjx94GJsfai/UmH6rFiqGlFv7iAIKjVlOas65Kwz3GxvHB2",
-	"40VMafiWiznDRbrHyYZybyM4hqwZCTtV4ZH+sjV9H5/6mov4F91+cC4uBNvEOTT4u4ezjmIZzXXshoUL",
-	"QpNNI1yBZjrIhhW9YsAtuZJXeDDXmmVXTBPNUaoNupHe4Bzi0xvlMFcYao1fJz5O7CxRfsWIfz4Z5o03",
-	"JmMjBYBesbRv/d/aZ+yz/EOHxNaZ3FRf3FocV+TJqVkRd1A4TGbI9HLFaP8E8SmwsgoMzsUEDUnZHHYL",
-	"47JWnMypsPJ9o7gxTFjbvCXLt/ahSdTVWswve07z4COri/Waqm3vSt1j4Lxd55lzWrV1QF3UXfDtXI9M",
-	"imXl3ADbcU38sASGyLbE0Etm5e0avQlWQINDWizRb7lmKaeidKBoQ06nw3bX6hSj5EHcGwF8icIKZVmF",
-	"OP4lXvg4eR6V3u40BK5LnJJSkUKlgKuEc8Jl1DiBzSu5coH3xoBKjujUqfYUDQqKWFe+zjQmbAYoG50x",
-	"npgPcNwlW51qX6DlmpdhjRq95HAX5bgf3fSuXNP3z/HL42nsahoRYOq/Obp282hPl8o40o29F6rCcvdV",
-	"vxgomOrEX3Ph/jqKyKyO8yvXa4qeq50HuOmNCL+qy3R7Us6cMapJIezfBu69DVnTrb3mFMut0pSWWYqo",
-	"aWAen498LBRjIFDNim68wIwFO0oOq88EByCCsVQTNBt7WLDlgsA1doq+ffgZ0C69hUAgDPztiio2cmuX",
-	"3lKOUNpeuSyWpFsn/R+Z0WWAEJJFUI+RkizYxt/S0tqoGKVxbDJJIjLIhRNbmZ0Nh6fRJKfK+MHD6112",
-	"bPlGDL3opMZ/XBErA/QkGXMDNXYDSRfbjedruow69XIesypetfJrSo/HwLBBvt1X9pb/TVcolS9ZLDj3",
-	"auHcUYIvmDYJ0St6fPro7P/8f/9/aU7zjDl7GjOZRVq1sWdKXsbt6/HXqbocafN1GpdS8SVetF5WWcuO",
-	"p6C08XUulYF/zugl/N9qrQfBhxUTYTlVTqVo22Nu40M+Z8j69uGT1mBgkcYHwwiuxsHAMLUjrmQ22AoF",
-	"Ru7witrDMOc56xAe45K6+IdxAXotCxVz1z0lC56xhFCi2IIpZm0iKAewtNBGbSHLgQpS8TLG4vLKdLin",
-	"wPpwPldVCD3KJ9UK+M/oJWrmVmeA2Lk/AxtuVqmiGxFlIW1Y3uWrNJpYXiSpZBD4hRV7D4WJ24HzOdNa",
-	"doWQjSSF83eEiokwP3fZRqxBV+Syi7++g4einud2ukLbvK7KDbvKkmh9t72z4ko5G7IbUL7VWNJzRBAG",
-	"gf8qBpk7iF74uD3yLusug6sibTsvkq+VXD+vuO1H3O7UXKggrnfd4V9Z0woEsjYyt4QFj6u7leZSaK4N",
-	"E4bkfG4KhbJ7ZkkLnlMK2aDty3xntMGL3EFVFNEIQSfJ9qGr4SV+C7paRajGVYT04lrZRNwR+hrxt5Dr",
-	"g4N0zvqNF6oj+fC6Kc/9rIGJlxupItbJ8+C6v2S5qVsEHaFeVV1gw8FWzFeE6nCTPGDv6TrP2OGCKcWZ",
-	"PrSUNnSWsbPPrWWD307OJgN/0DRXdpaQ7eQEK3ojGoEkmi8FpPtJpzTjxM4rQY42pY77badQweSJF2Wg",
-	"iixoljGkiun4FRrsk/pinoVkKSkYKjghhJbRQsxX9rbLOu4mHk/d4F5tj16roIuFscE5WbkRLT3h9/YP",
-	"ewd76/+csEwzVIHjAdkLTKiM331jTw74S0eq/DkXgnXU4yhmNdzhUvMNPB9Vfqw1OW5io0RaMtEZz+Oa",
-	"sL8x7PmlxFg7xO4Ze2/OyI/H77xzOSG/O/6MzOXa3mtFnpDD40MiBaa50i2RhUnIP4//aU3PS5Ym5N+O",
-	"/630eiTkf4//l2SYnhaZ3OhwRazyoqK3DkoAG+B/8gfzW3jYyo981C4N9vsbTS65SGtefj3azX9zqlwx",
-	"lfK56aPL9+6xYYkR1812SCdeyEXyHVAiVbRMr6b6WCJql35BSRCl4VDXJEJV2pRH2x2cXTJ7z25DxVDv",
-	"PSOULBTTq2BSFSJ1HkKo2HYXS7C8QfcuBP4/x7rWQuS+TtdwhfcQDt/jQNyff9CTaS9qp2fl29A83dhv",
-	"WMaoHqvEjXDuO6dvv93xwwrSq2HH4RT4G1YTKtB/x1H+woDnYOK5OCpwCf8AaS9WC8iQ8YdUdtRFXsUg",
-	"d4fF5RehbQ6RCv9PkE7AY9p9jXeBD7zhZxmj7rklHmm4FWLs+GdZKEGzZ8KoSB0EnRvZARDhlJ3ZFgs5",
-	"7GlxctJYcxis/p8mheCG6p8mMbk9LlF2TgvNdqto95FBiw/rblbGkvEOT04Izivnuz6Hjy3VLFf53HYn",
-	"hlpsVEmtGDDVYfXXIREX5LXLxkU+CNWBfjfK5cdOu2OtfQilGpfegmB6EbTcAVm6x6cxy62RdHsay7l9",
-	"wQXrqu9u1vRq3HN3fgXbRI+vq/2O5OFywX6rfX6NR2cZzBSherxv5AAK0xOscIzUWdX/Avw7eOzGOJhK",
-	"063hiMUvwE9k1YwEK1moJkfHnz+YPpg+ODp7PJ1Oa5Zy66takWDsopnbqSz43Inx+hy+lopATTZqk+gZ",
-	"lqLmw3Uy05U7JmXhW2VkMl8hYgx5/eylN5aVNfwQSsbHMBwoTmvesYlfxpBsIhPGCcEFqPiVncwl27qp",
-	"DHhREwrBbdcuDgh34nAjvbELre/Z+5wrpqN5Sz8g8XSN4AxTV4bdTY6UkQyDuUvGjusc3BCdM3qpSSjc",
-	"b8NRKLQidrifhTRE5u7G3UAuLzJCWlvShuKj1ugRtQxTqDjTZMOybDJ0A8PqyinG9vSl1YxbW7l2nw7I",
-	"/+4SJw5Txv+g690vXZrPDbLhd5dpNYROJYvOOWwwbSqSPNNFA6yI6h0XtpHQDd32y15HLExb33YSK7iE",
-	"R8jfyo71YB1VJ9S3bZFyuRXXRqqIzPoGi0xGlbkF1oiVmYxSTIDBhxVsJGENsWV/Ey3dfEoyuWHqYE61",
-	"tS+MYSqxolm0P9cJSfnSCjIrxLf5igl9Th49tMJA0bmB3AeszjgnQrpHiFNEsWKiUvXfC6z0m9hp+YZt",
-	"AlTMCC4K4AzBWHvYVJm/sLcdIP9oF1CVG2IkmbG5XLPSCVbNqBiO8BC/BjGhurwP7dMEIc1ahmApGK+F",
-	"FhEWfprcGDniftBhhoZKWH29x61sHil37vS19tnjXITXTg4nyYBdd2k9LEU16I/P3jZ1njFgGeHtj6eP",
-	"q1hxg7AzKoAY7Xnb3TyrKpIugUO7Kh7Q/1s8C6kY8AswDkbhbJSUPJ5OD46fPBlET5ihG8VFTRQjSynT",
-	"Uj934yUn05Mhk/IGTP/L14U2ZAb5GKjdKm3IS/6F18FnMt3GtncIMEhDbLsqOAjKuNNeo/4x0QHuwj/g",
-	"k+9x3/RKKtNR939dzJGwZzGfREX331ScYlUV0hMwhLwged5bMkYV2nQ4wLrwiKI3Idt4UI4RV0hMbSpz",
-	"kHr1WiO75hJqvUdMBlBIq7nbpXifxuiOqKXueKzskZCLkFLYyBHskxMLqaIXy6PWm5+SuaJ6Be7LK6as",
-	"KiC7YhhjMqGrXrf2Wq21Yfdek1lhyIeOCKm/wxrpvtRHZnIl58xeJpANJCoBNsWIKzo7x/WdYUGL/eKS",
-	"Z5n9fFYocUaoH0UqS4NLlhsyK/SWzJjmKdQ8rs+JzuQGpEh1k3yxtf2dkVlq7yeH7gp1JC4XiJxOpwnZ",
-	"ABgON3h+IMJgJ5uew+rPqu4AXA7CdKQcs1yE/cPV7ITwL9RbViITljKQzkP1ymr5hYJsigygWAMoLlD7",
-	"RkGJWByx6ya3u22fPiMruSFrBBIxaPi6C75PvPVLNx/lar86zloxt1THyQ9FvGP8Ub6wpEweTrowZ8s6",
-	"pDWW2FJRxhSwoNblsMvCAEcCczinb0K0dFeoC1TARa59xW4Q0uArcjnwSzk25zhS9VIq6dNkTyUwpTbh",
-	"DkJLm5CLReJPSbg6fdSBBkDAgbU0tSU0bW15xfBmC6LY70pSKTFw0jIJtatW6qC/kerLehHruX0agKhg",
-	"W6Cce0O3Gn7L0pES/prFPQ3/UVBGzsLympwxtAKof2TYsaOGhrOmWeYVzxEvHWNwCLa5GFoG8w3bvPWP",
-	"1guVdocQX3NB2BVTWyLYJpLXG6tvCiP++C65drFTu4Kpdtn/Ws4Uy0tvcic85s84mgRBZdxPIVRE961U",
-	"agLtOi6gaybdhjSyAVS6TWt/5IYVmqmLlJomnr21jh9dH1eoRfGGElSj+Gspx+r6c+/viuCT2a9Q3qVs",
-	"zlOo3C+BETVZMkOMoosFn0dLYQK64m5wR3gKUANlsVwNtDvsQSCuxsrVKJ25eIAXzfUL0NVPcU1Cvhkm",
-	"ceIQmEwlr1oSfd/XWebiRMOdtCG2OObkjrxoJHgP+p7Gp0C80iiEEuiczjWSSgjY4CZQ7erGPO+kcqi3",
-	"u1KbVyNANaJZXiqg3huqTPRimSZd2XU+k8qBfiI7GEnAaedweRZFluF6JjfVHLFMr3ftb2E2P7iHd1wL",
-	"oG5jZahjLwJGWoKKnC9cv95dHZdJJSMnTop0SKU3ZZrHHZoiLTNkrOEwY5nc9HMPTMAlNlUxTdgGXFBD",
-	"ZtKva0h62WnCdDL0hl45p5c2dEsccP8Ovn386KSXcdFRNeA+tG/vSGddUIWJQTBDa9SdEVrBUqkgXECS",
-	"qj1x52UOK9fkaDr9jwekqgwdJeR0+h8JfFNl9Gr/jVr3jZOP/8R/HiUPP/7up58ewF+//+y//uOzaGzo",
-	"ujpTt2vONQ/aR0boW/QpLRVdgwlnpRVVy2JtdwbiZXrFsgyyLkASr6s06q/raEjdnfdO1L080OTuDQ+N",
-	"yCqtGkTXysppRAq6xY9gZiPVJQm/q7n07HVXO2V9GsU8L3re/No7/nRCaKYl4QLKuXscUtDHqif6lnJ9",
-	"WZaSVmrIP3/4+cnR4+OTmJvMZ9uAJQIugkhCeegxE0Tf0fHp4ydPnkwfPT45fmRHLukyPXl8+vmjOLZ0",
-	"DZZylySqIlhW61MGSC+IaqgiNzykrwzJw61CCjrnV5npQKjBuIjVi/icOR8LhMIRhDlqdY/2l7C1VNvI",
-	"Hh4/enzy8PTk9NHOTfn89Mnx0eNH05OTk6NHw7ZknKZp2CBHbUfUMSL3LEUDmHVwbaN6ookUk7GxylCy",
-	"s2tBr3ImXsOD9hd29xpQ0l1Kw9eu6sqfkcRH9OrI3FtZEMD17ALlrqsQffd2zTytT+hNAWSaM8ug6EOY",
-	"SWnsnYyP4YRmbMmFxsDAv/8bFoKTf59nskgP5lIs+BK/2yhu2AWKA3sXqULM12k9MrnLKL5APPI++v9V",
-	"CvYan+xQUPG8R6+GYO5EkumE9EZAaSue+fDI6fRh6Tq1kk/Z7ZKaleFgIWto/myBqcZGbQ9oFkdl8bw0",
-	"8p66XheLXEkj57LhuMa0Cj9r/KtI83j5PFRv78haVZDIiSSxYhCMKC4qSaxTSFSdHj5uRPUtJT2sWXCX",
-	"+7zW6eHjDrXl0clOpeW0z6QBSsY4pTzlbTBD+7EPYZTXvcyZsNeygKjaZiXX7cQFL6NcN5tBZnDgkX4j",
-	"eG+4vm/AlXhTWF/vlepwPN3Yb3QdmJa2r2k3UvSA+oSu5ly+NZRmIq0A/Rg5Cvvi7txMoY5xMMbLWO9R",
-	"SA3oQGGsJgKBL4elw+A0R/fCEiZerP7WJfoE72EuZWbv6U6Y+NIjdg2n1jAv1pBGEOhdGzwN9C/FpuBy",
-	"XCN79MW2BJwcCbTkOm6+dT7jyGtv7Be7GSxl26dVglE6sRTYPbpNgRFaIqZcW6UetQvXpJI8E6RQubuV",
-	"3akwcZBAXTJ4T+CT+xPcbSH8r+F4Hy0Oh2ev3ETKXMt1fs9u7ms7rKMnYB86EWgzt1DDV+mmW59eygzl",
-	"WQeuxoZqbIXr0OAQbgqCK22dB/OoqgvtelPEGgePSHsWf/721TfkNX7rgVGwp66zai2XtzJesCm76+Xe",
-	"m+XkX574GcboFwMLK7ra9nCTsR2XREstAZiZczDb5YIUSpxhZfCZ63B8xsUVzXiaWOvvYCELkSaEvefa",
-	"aGveHxSaJVahyFhCrK2c8blJSCFoYVZS8Q8sTUiu4NSBYD7wy4eHrijP7AQSTLYVtL/QCb71Cw3EiNHt",
-	"jWX1duGGR9Jz+YkIzaLKmx/R/luNsksTL6DzHGzY7L9P4Me1j7Qjqilx1LkOYKiWGApRAssCx8aYI0s+",
-	"/ntfDbgt0UrDqF3rI9e7yuYsKbU3iQmEhQqRWbMZUjEhTr3hOu4MhF9XfXttFBRA5gyd185JRrdM6eAh",
-	"27qILPqWFhJDMcP0a5x7BCkK2MMrJaUrxGV5juhF0Bb8vT6gQdZpaIK2ruKLu/XUyRo/JNhOoLvRUG9k",
-	"0kEIhpIQEI/cATNEieS6F163T1GvSdmd6PzWd9ADOW0n2IDZL5FIO4GZ7HTG4eBUeiDVp/Od/SaA+7sJ",
-	"aUO35etv0DQpNIn0M65MJc4L3u/WiBq5nOAd+7VhwmxrG9aDxjPoFLiO8jEA205VfSQ01HjIn0E9Mr2J",
-	"VQLwdLWVf4MG0XPxdQD7atTg1esGBtjKa2ZWMu3oDO7rreK5d5r8o2Bq28ti7hWhX3V1ktFVlpkSgzsv",
-	"hTSFW23D2g1SkrHFWC/FKISSG/h0bgyI1ki7GIYYpsb6Iv1vOmq1W6i3a+nAcez88F8rlqXoTrA8U22B",
-	"ix8x7IxBhf20qw1uB47GFevKN2B4G9Ar0GoLYTyw31G8ba7PCBkk1X6g8QLnQYIloMB4aLB6+8wYCBjO",
-	"zi24bCOCx6vBCzXHTWXLa3tZ4cUdZ/3G0GChhEYCC0BNECuZ4c5AvNx69hJ2cGLwFqxsl3NTn50sTF6Y",
-	"HciV9eaAZar18emjrkaBpfkZaUL4nhtXR3pODo5qwAggs611RQFulGbedHZpNXEUHCnHCiqjCjGnpgu3",
-	"shMzutopr7KO3qswPOaIXZ1BYwGxffu2LB+u751DEBrYghexPrp6510yluta9AGk2UYqK2atUcuN6zAI",
-	"QXt/viHDSrAqGL9DIxmujO+CSOxI+nQNvRH7EXB0IDnbVwsuoFpwxCQ6UC5Kc0mAJAxEjO7TKmax/LCS",
-	"kObnjk3Q5BGyTq8UF5c6wTJvMqMZBFJnzGwYE8S/PWDMFSZ1bCOzFNHGUaOOyrpvQ51G20TD6omSWGeE",
-	"XTGRbc8rZxztZkgH9lWO5+0+/5kElR5SFwKQnPOVYDAYRyZ0LcWSsH8UNHON1ytLs88AyuSB7wI+XzGa",
-	"dy6tbEDWuh64WF7UNLZqpFLab52iGXGsNzS6VoFZYaAkEtJMIYce5TXRhmcZ0moYkqjD/mu94y8sh87r",
-	"wh67WdneM3EVpcarGzcN6yED7ozrOcjC9lj0kvnqB+JORqRBNQiC2NENkFmzwtTwP9qjVGNxY+JsX4KF",
-	"G9OhKO9sIAr3kGtjmTjeFsuAUXNeXoNgzQ41Un+gPDqV3bIN9ue3GmXceXAOcoEC12FFu2Mstpj+PZdr",
-	"pke1bf6rFKyDWM1rrIy2lWCWbpeTyrmrHrIKxqWXZZX4He5FTJa64OwoKDGqecouwH8RcWMzQ+ABAg8g",
-	"Eo8DQ7T7jrlKqdU4rG5vT5kQbG7cTAeakJ39tdFPwVJy+v69fYc9x9R9Nsz/uAsqcycM+E4kTYRJvljH",
-	"WguFhltUG3J0StZcFGaoeJN5vINuwE+DShjBNlWwhEjZ5ZMntzC5HUkY1qrDnr5gIkGLCjana0aoS40b",
-	"mo5hFI97MFHQpDwNoG5YeuxqwV0CXsoHMga4tOuVY13trqrkdnL77jGv7Zm/WMQ7xqAOiawha9M9q6Ya",
-	"cn/frqhOCGpCKKIrlgoTwxvm1h1s3ZZ3Bxaso1A1Yea32tUQenhYiAOuXAUIwE45oCRQwQDIXFRBJIGx",
-	"ccBo96YNF6ncdB2No4ScAlfVjsawvBi813+A8ftT30qHrfc3lMpziaxV93I68dDk3SbGeCwPxJ+rqugK",
-	"YqKkSpXPuu+XH8oQ/Q7w2BF4Cy2NC5MA7D42HNyRdnO+lpm7xnPn5Gg6RYPBCgpB1x5voJajUsXurCyw",
-	"Uv6xo8JjTDf7YOCtaTrcQY/DRR30CHna9yY8HF46jm1vh3k/sde7SpMBAvBWeuFVS00GSPk9lH7Em5Zc",
-	"lG354nB31UqQPVRojO+v1yzqGALt3Z2u2YEz6+NaOyoiRqcqNxfSrpQYpKtccV3p63Ttxn83iCs0vfC+",
-	"5VxPp7lqb7hop6FQlHGPLeB2NH7bc01GuzdH7QA6HnSSqcH2NYmRVGS4588Wd9Un3zzLVfrXhUslQxMO",
-	"Sxkz2DjoRuxRd822dP5e+oovFrHE+HAn3FC8d0bzOmI9O2qEnmYZIKfD/TyTZpVUIZiDz9F3Hhl6NVUQ",
-	"5fuUrGoEp0QKL6e8i9A3aAG4pxZ8gwvfulVLeNmuVe4j9FKFENp37MWP/aYiea9flXu3lbj3VH37aRba",
-	"DrimJRZ2wPXcqo+yTKJNdQVP/H99O3bDGt9PpaZ3z/W70rCeaB8FR0R5e4/stlgW834q1bu/VuzeacWu",
-	"NB13W80R027F0O26fSsrQTx7cLxnCn1O50SBV8ISAHIyDRNmNcwZ6J1JrXeCx0kqcnR6FtxcMzq/BIce",
-	"YldG+PXJqVvAkIhZ8AUPeZj5dLPBdlbpEx5oExX64uj9+3E/OB77g4djf3Ay9geng39QiBCzGPKDZkZg",
-	"8ENWXHuVfaoRtUawGjFqC60tojbBpoPwtOYpjJ2377zN2bRJeJaqWDQjlvq9Qagj77bi49KSyzra8anM",
-	"I3/mI/Q3qRx0060OVp1PUtIuRu/vy7iCdywU4lJIMMXLmHAZH445GWrh3niKei3PpwnLj+Htzrhzv85f",
-	"6gVlXN6P3LHqah1o22bZHc3bGVopQwK34OmvuC8qXnr/zthSIe69h2zlnXbo7ua4jba4t9r6dncv25cg",
-	"jYZNYFCeZ8X88R6aKmm788l/oLHOSjO2pGJcwjTkDY1rF021Hp8hXHc+big3vpFmntF5Rz4wvmqSTJb8",
-	"iomDIg7nYUKeQTMHI8CwobpbMQEIxTx4bLwTz/WNeJG0983ChHqTBl0ubog5Ix2i++k8mDTbW1fWHpOm",
-	"5tnttTYbC3Nvja2kzEXZc1pXmWw18hook5ja3w1DsXVY9uMzZroI1FF5V1MDIikHDp6HLGvY+kNiJjsI",
-	"1AE+VNEAdl2FFaNoRwT2prZkLHs/eCsEsWavtWkxkWqDRj/238GQ42RIg1DfM5Cb7beW971MpQqLPeBA",
-	"gCMEPwoDQIenjx/hllvIWDogyzXJJE0PXHJo6iB/rU3nfTO8Ka6waBWAeBp4FVU9db6SmgmghFmx9YOf",
-	"xFeFopDzhN048C6pZCVge1sRCprPITdbG7rO8Sdvvv6SPHz48Il96Lu3X567kkz7FXhwHvwknkEtdnj6",
-	"ycnp58TVEusH5KlrgUjmVCnOtEMqRrdpLbzlA+hckOeLg5fUzFfnhGKpcQDr93lXJ0fHD34SoSz4bPId",
-	"FDFXwjJnk6MH0wdTn7xEcz45mzx8MH3w0BUxwZYeXh0dQmIH/OXuDssaQLbn6eQMwBa+xEfgMGOlt56c",
-	"/RgXluUjhy/4GlIFex98Cl1hP76DbtK5FM41fDydorAUxrkuaZ5nfA6TO/y7k/YonftjK2x+CX51YM86",
-	"W7r1wecORis+WpjeoS/yh7Pis3cnfwLdHnNlNJltsWEyuLJ0hLYYXfrS1c6NI+7zlK1zaZiYb//Cto54",
-	"YIh+4TAr9kK30EjvY108GlWwj639OtrvfsX2KuCZ72G7XkK2moOG86N+TCrH4vBnu4MfUZJlDHW3+ibi",
-	"59fbxFcgcF1gqX/LFyAWYgflJJYqZ0UGzi7dA7G+gpF8ixOUu/ZO4WJJoBmbVVxiEmTJzM2pc+uyYTev",
-	"gQmfOo/Ks7d0WR+9qTR9vDm5X4kKn+ew7235AXfL3bPe/sUMrMHHj4dImumnJWlwaf7wJFgr7pPgwYSC",
-	"dtqwCqY9MCV088oyPGuY2l3KJ+ncu51nTjqfZJ0t6msE5SsBdRGiChDOOvvm6ctnoPlOzia+PhoV6gmW",
-	"QwbClrCTPl+yYnx9HguKd9diI8gMW3KsFgngkVKYlVPAOiblMgrKaQ0DEdgxFUwnjr0LC09Hvyk2lDYs",
-	"76CmS3opS0Lhz5TG3Ia3KxuBi2I6E35x45OBpSpB47dsnaC3uVqZtCWKCrQAvMlTSTAtHbb+dKSKZ9lu",
-	"pfYrfOQWaQdv6NI53ev3cC/DQCVUC/T1IxuXpBfVOyFij/0kb01rxOHvWGusvLQty1P8cl9aI4xhLdS8",
-	"ULnUDAQ4IIMiohLLFonD8nJFkiUSpsybrHr4M9r4O1VN+0O/bQ2xDvLFgVM48RJK5+v0j0qvkH2wq3f6",
-	"CLUT2u/cnNTPREoobhyIZE8zdmV/Xjne9Tk8o/MVlGmW2Dd2MeRvf5eFEjT7W0Iocf8mTBi1xZJgTVJq",
-	"aOIKWAhPH5Bn0FDNGfF2MCrwFw9+Ek/JPONQYmPPHharQZAYHAwvqDYHz+wkDp5/hVUgG5fTuuZas7SV",
-	"LaONYnTtg/1CbtDGr/PAxuphz3D9PZf7q6BkzK02ocBbYvUNd1XH7iT/Xbdu6y8zVIjLX9bWu3OE/vvK",
-	"sPcGN/kAidKjbifR8lD44c2Z8FvoS30AEBnIeAi2ZTkDzR/cf5fK6Hm0jH52XkF/9BHHT9evAkvouuPc",
-	"+m6+Ba4blXOoJK7njD1l9tD653r8LH90rD2O2F+p7ZtCDLKR7swjgyu5Yzup8tIYfKUsspTMMFvA7sQ+",
-	"r/XOV7/1lcX7u9ZdsZLlq0p1k6q0PPbtqesHfbCn6HpsuDdP0fEd7goBH7e2yihxMDA3VnYpRzvA6kJg",
-	"HFeiBQu/fwlWRCu2lldoNXf7pm6+H+/u49SVrH8/vinc4KgM3uWsugvuHyGyb9mtBau9H7dWP+O4QNjG",
-	"p+w6JXcNCCkrmudM7M/zpZkxXCzrhxS8YI2mK5hPEJWthw61yrVMid30hmXZ3QvY22IcB9L1i+OcPbDF",
-	"14qxDwhEvKKbCksokjO15ia0M8+hU6DRJEO1N8oZVayKTnX767Lw+pcp7O0EuViWXV8imwBf7kOnxoHq",
-	"+DkbOItNqNtKxBz8G+4nMykNyeRSd+yJAxPacVrBD+Ux4m75wN6Zch4w7+7W9VV7bfvcqhKJ74Z88wVb",
-	"cqj7wYQ1LBWMKWGA9+RhQJp9RjzLlEDUncf2ucd27nd2hKwQHzwItakRV4fL79np6YhiGSH2PdZwYQet",
-	"rlgBe29qb6gER46nQ6IjTzEiU8H8XgFIJ9Xkm6cvn/3h+6cvvusK1cAva6+P9VL98X/+8O73f3jwnwNa",
-	"pTYTauNRDan4Espmyvf6MEau5BVHKHi+zqVDM51RhFRaKLk+CHmg70aEURwKaOt9M59F6Uu8Z0peQrbi",
-	"rlrv9i68pCnz9SXAVi7OE+UqtmHqwqyoqLaSicSLYj1T3X87c8A6pgfYXorQpcRexXaeHVOUWXr7U/yE",
-	"fFggYLru23pZxB7kZ33AxDu1fHBLeFBxqHfq9mnhAXru5FssGhAXd93BgP7a50jI1GcYovebi5ZTG8u2",
-	"FLRZ6ODH8OUIUewR7gDMykoO7I+eM5lnXUczyOqoQD4dJJCxktOrQG4X70Een0blcSToBXAMpcqWbsnv",
-	"IE/x9OH0s4SsWJaG1MMN2mCKX7EgOppe/i/xwB185WEeytVUFqFX9OD49NEfzn58evBX7MDx+8N3P588",
-	"/PiHs9/EA+S3pb/JuWHxKEKQczMuaBQDviUMnpLlB54f2ClCVXpKDFWEqvmKXzkMUUrWVPCFJfrvsLXM",
-	"gy1dZ5/5PHslpQlddOyvsS/Lqy+fuzTXjG5lYRJSeQlC7D2Y3KU+iZKlQ5uslhDvQaNU2HHf0sHTEtOZ",
-	"m1QhLpon2HsTa2zTUCsPZ4Bg2ml/2K9/MRKUawKa0J1LUJDctypCb+ts28N4F2dasTnPGZzj6jEO+ShY",
-	"cO0RiyypNJkxwOfkg47t8d0c2zq2EvCbR/Dak004AyzdHSfU4Z85kjbPa90E6Dy38HQNCuYXmj39vDXR",
-	"QV6BO2YHVwGx3js3rIdxQw0LpQLz0uQOxRZMMV8VFGeNBTPzVYdM/wXxxBu/lLt2E93Ttd44+0uusd86",
-	"NUTnjF7itW6v+9R+xWeFnRYJHc4bnOA8jAF+b7fv6KUD+fplOn1xdpEdcV/ceB/ewtlWl9qlBlKXROFy",
-	"0xDsa4s1VDO2kIrtIvfhz/Z/O+PcGHYNpL9lz659xT3uUkldbHrA9+FjfYu5CHZcACcCN0AR86Azc090",
-	"3r9gtC9wPQDvNuB1t3v72poxuLVSEFr6EKQiLl0B0Zo6TuHP7gcDUk2udw+OYwt8+vtwa3wqVUw1XXho",
-	"HdM9EPTWHZ892uE9pZf47SlTFOzeVAtgOk4F2PwHmVzuqo35gl6yF3J550ejkR4prQTADg51LOpYjYvM",
-	"XP+ydrmIw0NootMNTbTNM8rFNTJsLZH3o55kEup9VnJTdauG4ujePZ/LnO+yCuYy397X2b2dmlyZb3+R",
-	"tmRICHNbsk/fguKuTVEFfNIHmNEDBpfoEo6Vm8hA1jn8GQfoLb8Awt+12IgUdwSPX7c3sj/t/tPnDcXo",
-	"JaF2wC2Ri0XZWAjxLrG18ML3rGfvDTFq28sT7L2HuYxeIPj1L14XeH9gqLqxexR7Hm/3kztS5QZfmNMZ",
-	"AundpowL5kBidypsL9xz/1p6W1fA+vsQWa62ktnv5v1WE8j2MQB9ItKySrkG14/tXvq2cVNDfIpf4P6Z",
-	"T8Ci2f99X4HEumPLeJCBsIcKKyNzcD4WmmECmRvbyXOFKLnYKYluy4TDGkxUtxOwguA0IMw3qASu0WgL",
-	"Ndd6IrMUzAo530A09iaHpjVco0+iaW+VN88YlkxLIuTOQj+aXefln1JWj9v1zsSewBV7yOnxY0E6D2Y/",
-	"QoPLEsE3KtawpuiXHsX6hm3uLX5Ve29bBoWOAJVKo73kp7+AnamBhRNZGIjpUrH1efBNOXT4M08/7lRI",
-	"rr3X7ofP07s5Nn0Uvye/UNiMems5337O9RF1mGbx7TmcSWl6PURSmut4iMZt083cL7RsXN7Myd8XMAfG",
-	"hRGWrx6chWL4jeLGVMp1GoQeVq+zlyNx/1qan809Ve0MPrd7iGBwkZBC5PZ/OVWX8Af8XzHDFcO2s1h0",
-	"HY/n19lEsYxRvSPfwz3wL8Yob9yy/3UZ5QUz9bY9MuS2aSPzHPIDzDm2pbV6q64qrsGEFER2ihhViB18",
-	"U4hXYn837u2UCxXirjkgvLLdewkhbPYSaXtTCPDMgTT0SK7xu+TchT8cJEtm3++223200777s3tmf9Zd",
-	"7IdVhPKxv1Whxu262Duflu3ldqTL9HomjNqPA/jPFRAfbs2vevGEY6IcayZ38ZArq7xFmtxNVecbiAto",
-	"n5rKFUJBV2u9wZtSzzDIpexBS3sNT3zKSDV2BZ3kh9XtQTOy4wzF/bUP/4JNfpjeHWcnlu+M9ReTe0Rv",
-	"s6ORGVtxQBjDJmUOAz4ciMGQLtfayU8J+/fLDB2MLFDKFfoCGV0KjdPauCbWMID2Y0PwV25MvNsWGjsZ",
-	"8n68IED2EE7Frhq6F3vlztl0/3LJLuF+8FTuQDQFkGA7XgwjOIinKrRC55X9xj+0P734E7ru3eq7bvxA",
-	"nD2oXG6oDuXT71UN4bNLGF4XDMP97hsXb7gDwvYBTdyPYAwwF13EH+iT3NM+3L/AdBO6J6fknYGS/Elm",
-	"aUJyJeeMpXgzghPyiilDaIstHBLvrpP4rXvkFqnjX9EFYOq/3pcrn+sAQcy1K//g85VrFsQBLDeQqNZR",
-	"sfOOeVtplXgNeBb/khsgtHxCV1KtvXts05vNjfaRtNMc89qAE2i0vi137NPHUS175N+tWKy/967RVHe9",
-	"3cqdNlbTfoxun/h3hKajKafRkDhDy4D9Dz6FSuC3sbnesXflvja+3Gt0FTgkXe0cCpesq+635IjSE9MV",
-	"Ibzi+vrC6dbwRe+Wud64xnK/yrO7YOtoYXt4W4J4qtDJptuQb3L4gJJmv9xfq5qvW9UcJ/rgwubqBvxa",
-	"23yrtc33R+pfy5vvrLy5dRxHVDjf0Y3//1SR8/3Q9N096SefQqlz9wk5TPli0aku2C93eGjutNjZ0hlL",
-	"NUtqd/bXux7EGvZnvwtG+spSvavNGF8EbJ89dcfTYVCDeDp1Qg5gkzE1Vp+GTP1XKrMaKp/updKq0gwe",
-	"mMC3gf/xnd0IDc2xkD0KlU3OJoeTj+8+/t8AAAD//w==",
+	"7L39chs3ljd8K1jubM1kp2V9WHJsqaZ2ncSZ9YydpBxPUrWJVwOyQRKjJtADoEUzGW+9V/Ne2HMlT+Ec",
+	"AI1mo9ndEiXF88T/WCT7Azg4ODifv/PzZCZXpRRMGD05/3lSUkVXzDAFn57PDVP2j5zpmeKl4VJMzidv",
+	"l4z8VbD35q9EzolZMlLSBSNTNpeKTbIJtxf9vWJqM8kmgq7Y5HxC4VHZRM+WbEXtM1f0/SsmFmY5OT87",
+	"PskmZlPaC7VRXCwmHz5kky/U5k0l2u//WhQbYlhRkPWSGrKWVZGTKSMrmrOMrLlZktmSigXTGaH5NZ8x",
+	"QkVOaFEQppRUumOMudpcqko0RpmzOa0KMzmf00KzMMqplAWjAob5MmerUhomZps/s02aXJquGLliGxgd",
+	"F4SSnG7Igl8zDQSE36nQa6YIXVAuCBfaMJpbClOi2UyKnMjp39jM+NEvGc2Bpm740TgO7EA6iH1ydJRN",
+	"Vlz4z8cp0r+cv6ZmtkxP5sVbuiDGkt4OHUlN1lTDAuDwtcmIVOTfyVwqWCV2zRThhnBNhFx3TmF+gO+N",
+	"x54YndCGihl7mdvf4UklNcv6OTyfZBPF/l5xxfLJuVEV2/3EV3zFTXu2/yXXZEXFhhhJFDOVEoQaspLa",
+	"dLBQAc9JMtAx0J2+56tqBZ9wGdzHsAhcGLZgCkb1mqqrr+DByVmuqLraOc/fKDafnE/+9bDe5If4qz6E",
+	"59qXfA1MteM18N84cuIzv2NKAx23yfqciGo1ZcqyCCVuGok3X7sH7Hp5SY1hyt77P7/7j/Mfjg+evfvh",
+	"6ODZu5+Psqcf/vEDPfjpnf2eHvx0dPDswH795PiD+/juk//45DeTFP+/kUUhK/MVDLOLLvjjrsHNpVpR",
+	"g6v65HTSs+Af7KN0KYVmIH6/UXJasJX9cyaFYQI4lJZlwWfUkvKwxCt+/zeNZB629P658MbmynwPApUJ",
+	"Q9ZKOlq42+BAAGkKZFeyZMpwHOmcsyJPCwv4CaUFbn86lZVpEz2bGPbepNmpJvAP7lXu6nfhMU40fsgm",
+	"z0GKtsdITWNFcmrYgeHA2q2hLKTMo6EEaZ9NjJRXlyvdfJSspkX0HMcYH7LJernpnxEFarjnunfjranp",
+	"fQ7idscStCZj5W3q+zWu6TBy24vxUelBsdlVguSBXRJcZlmhKOSa5XA6r3lRkGWlQLIattLJMbsvqFJ0",
+	"Yz/PFKOG5ZdjFndOeRE/PWzAbLJQsip1asBSMziS7bGjLSf/rcoXTF8QaZWROQgyzcWisAeiJcaYWSzt",
+	"gZK60A5NXdPiEhWAoWx3xQWwAhNW1PwwWRpTTjL4z66imdlPC1XOosWsX1rQKUMC7RIir/CqD14cJkZf",
+	"Uu0kWZvSIEqTN0lZ6JQoQQGCZCeGqgUz2hJ+P0tQSmXSI1XsmvtjrCXP25drpjzTt16qDTVVkyS94i+b",
+	"WD6WlRnJA9dM8fkmJcS2drg73oFnHB0yf9ItUdMJ43ajrGcZ3pPg1fbIA0v4TRiYLfOyIqJ3Y3d3Sp1a",
+	"HtI855ZbaPFNJIWc3r7iIv72ONsWn14oBA3tpEc/q7dtrFyfPc5uuo3Dmx8/aeiGR4+OE+s7dpfWm3HE",
+	"DP0ujWZ4fHRymsVa12FKxvrtFN715Ozs8Vnf6xSjTpGJjUNLjPZWqrfZtm2zc9v1Xuy3YWvKN9uXNQG2",
+	"1vToeOymTfP/K45M2GTnIPjCH7u4BI/vhFQUg1QyfEd6h0qpkwoAny2dECcgyK0lad9G7IOZNuf1N1wQ",
+	"a3mBQWm/lIKhkW8/zNma6XCXthfPC75YGjgQuNFkzezHSRZOQyUrkR8oOeVWxhSManMwrfQmeRh+LstN",
+	"m7xTtqBilNKBd0w3SQmfS8EupxvD9MBDhol8rNKj5Cr5bsUW7nBL7hsW6xEzWW7sbzhiJ8VZDieELEuW",
+	"J0lopKHFqOkNUpvdwN3U/GgbxGy+G5+b1YsXrUqSeaU2r7hI6NozJ/ibTP1SoD+kUoqJ2ab2kJSKW6WR",
+	"KqtC2gH3n95LWamEFvT1HLxYtSJq5IKZJVihA57qNbW2lQaKb0Z+sntLKnJNi4p55x6cNBeErUqzCf4c",
+	"sqSaCEl0NVviFSmuE3J9WTJ1aafTYQaoSoBLiFiialTjBIEbBs1JG1bq9KTsE61AYHS2JPa6zH6SCl1O",
+	"QTIOeElTLqYVKFyyDJlja+p+mF1sphMiJi0q/D4etusLLlgHcXJGlZWcc650w+baeVD4LZE6K7bWeuDa",
+	"xcdnWxIYOXyysNcHvXlrAaebWooYOdkal39wa0mRuKkl/ULxorjzU8NLgeSP3gRsb8ng0hogiCtheDFq",
+	"xFY2JEXjWiok5vYdVub0S/vgbHN2CrynIcvDWHvEOizOPrQmXOU+6dCtHL0Q11xJsfJ+vaT50lBET4+e",
+	"PUlQsEnr76jidFowDeEFQYwEKb6W6qqQNEedtGELRXpwPbovKS+4WHxT0FnyBKxEh71sdYJKdYmdgmp7",
+	"KCrGMiJQd7NfDRVAX+LDU/Jn53YYy8hbi4jTbfBYmOa7HuLtg9Uai3FzjvPUu5VvdCqluSzkIr2+TEDI",
+	"ao3uGk1WdLbkVmFX0rDMR0/IKfkz/2ySjRRq13VAISF4Nh0axlTJyhoE3Ni9YAfFQITcUBKFEbobsihM",
+	"gQomyiBPptRC/NGqW4llmMprlt5V9+BKpZVJRmu+X24IJSVTWgqilz7aSvUVy13QNw4EcowDXhA61RBI",
+	"WDJQjBXD4B9xVn5iAW7izc1ZwYz9O+muzxXlYqTnjM3nbGZ0B62pn+eKXjFNlrQsmWhrUb3kniv5E+ug",
+	"tpBmycXCPVwj25LpxjIvK+ZeFwfK+piqIe6JaePvJybG2ov2lg7VY8lQ00r+cAlBUKspzVjXIWGv42Jx",
+	"6ezGy5TS8C0XM4aTdJeTNeXeRnAM2TASdqrCI/1lK/o+PfQVF+kfuv3gXFwKtk5zaPB3D2edkR5phbHM",
+	"tLz2gVhn6vFrRvz12TB3tzEFG7nD9JLlfSvxrb3GXst/6hCJupCpXQqHpCbrrZANuipAPi7pNYMdUyp5",
+	"jcJppVlxzTTRHCX7oFP520Ka1ProQq5jirSozhV5dmaWxG0RDlQaQrdSMdpPObwK7KsKw3IpEUNyNgM2",
+	"woisFSQzKqxkXytuDBPWKm9J8Y29aJJ0slazq559PHiz6mq1omrTO1N3GbhtV2Xh3FVt7U9XTed7O8uj",
+	"kGIRcQvsB66JfyyBRxQbYugVs5J2hX4EK5rBFS0W6LFcsZxTUbtOtCFnR8NW12oToyRB2g8BGwbFFEqx",
+	"iDj+JV7sOEmelNtumwauy5x64jdeLdeiKE44g7bkwvZJHJ3bvaGfmh06Vak9BYGC/tWVpnOUEoEDdIzO",
+	"0E7K9TfubI2H2hdfueEZ2KBGLznc+TjuptsekSv6/iX+eHKUOjBHxJX6z7Ou1Tze01E3jnRjD4VYUu66",
+	"4w2bD5RKTeKvuHCfjhMCq2P/ytWKosNq5wbedkKEu5oC3e6Uc2eDalIJ+9nAobcmK7qxZ5xipdUT8jo5",
+	"EfUfTN/zAY+5YgykqVnStZeWqRhHzWHNkeADiGAs1wStxR4WbHkecI6dom8f7gU0R+8g/gcP/nZJFRu5",
+	"tAtvICcobc9blsrNbZL+j8zoOi4IOSKoxEhJ5mztj2hpTVMMzjg2mWQJGeSiiK2Ezi0/p9GkpMr4h4fX",
+	"u6TY+o0YcdFZg/+4IlYG6Ek25gTaWg0kXWo1Xq7oIunLK3nKXfd1K62mdnQMjBaUm30lbfl7uiKofMFS",
+	"Mbmv584LJficaZMRvaQnZ0/O/8//9//XVjQvmDOjMYFZ5LFpPVXyKm1Wjz9O1dVIU6/TppSKL/Cg9bLK",
+	"GjM8B42Nr0qpDPw5pVfwv1VZD4LrKiXCSqqcStG2Et3ChzTOkOztoyath4ERln4YBm41PgxsMfvEpSwG",
+	"G17AyB3OULsZZrxkHcJjXC4X/2lcXF7LSqW8dM/JnBcsI5QoNmeKWYMIqgAsLbRRG0huoIJEzsVUOF6Z",
+	"Dq8UmB7O1aoqoUe5olpx/im9Qs3c6gwQMvd7YM3NMld0LZIspA0ru1yURhPLiySXDOK9MGNvlJu0ETib",
+	"Ma1lV+TYSFI5Ez8USoTxucM2YQq62pZd/PUXuCjpcG5nKbRt61hu2FnWROs77Z0JV8vZkNSA8q3Bkp4j",
+	"gjAI/BcZZG4jeuHj1sh7qrsMrkjadh4kXyq5ehl560ec7tRcqiCud53hX1jTCgSyNrK0hAVHqzuVZlJo",
+	"rg0ThpR8ZiqFsntqSQsOUwpJoO3DfGeQwYvcQcUTycBAJ8n2oavhIX4HulokVNMqQn55oyQi7gh9g7Bb",
+	"SPHBh3SO+o0XqiP58KaZzv2sgfmWa6kS1snL4LG/YqVpWgQdEV4VT3DLu1bNloTqcJI8Yu/pqizY4Zwp",
+	"xZk+tJQ2dFqw80+tZYO/Ts4nA2/YNld2Vo7t5AQrehMagSSaLwRk+UmnNOPALqLYRptSJ/22Uyhc8sRL",
+	"MlAkC7arF3LFdPoIDfZJczIvQo6UFAwVnBA5K2glZkt72hUdZxNPZ2xwr7Ynj1XQxcKzwTMZnYiWnnC/",
+	"/WDPYG/9XxBWaIYqcDoOe4l5lOmzb+zOwQF2JYLKeRwrhvKKJdXnhJK5YnoJxOSaUCFdrlt7QOCNHWlT",
+	"lFwI1lHnU1aq7EhdTZFdqshr4DywLmgFSnjhlLo6tuLCV2lnglXfhx8Jb+D6pGZnTeVxRBklr7OJLniZ",
+	"VvP9cWiFEyXGGlmWIdl7c05+OHnn3eYZ+d3JJ2QmV/bQrsqMHJ4cEikwdZduiKxMRv5x8g9rV1+xPCP/",
+	"cvIvtUsnI/978r+kwJS7xOBkh0EDapHfILCZrQBaAzdyQ+zI42ylZtRpbHAnVaESKfqDEuUGOOy8JPsW",
+	"LrYCtxy18oOjJEaTKy7yRkxEjw6K3J4q10zlfGb66PKdu2xYAslNs0LyiT8VEnkhKMIjtRw4s5YyQUDW",
+	"Gr+PRKKi7qeahVMpiK+G7IsFdy1I3Dbddfzt2QOrGJoQtQz31mklcudshZp3d0YHJwaYMZXA/0usDK5E",
+	"6SudDVd4pOPje3yx+3O1ejLtRYP3TH4XSrx79htWMKrH6sMj4iTOf95vwn2/hAT1SNC6UzOc51byWpkC",
+	"D7wAa9nFo4FL+E9w+FsdoEDGH1Ib0xSGkW/DbRaXoYXnMwR9/J8gt4DHtPsZTx4fw8TvCkbddQvc7HAG",
+	"pdjxT7JSghYvhFGJShI6M7IDYsPpjdMNlsLY3eIkqJFXDOthfpxUghuqf5ykJPq4VOMZrXTaJJ7JvLOI",
+	"R1XoPZ1bzWatMzteCtm+qP8KcG5DjY9f7xWjloohtyDUFMB6Y2GX9xMZSFPI01XanUGCnQZ+iPKnyC41",
+	"w/xFuaqFFIcUrKn9xPMsyoWgigE+xCh3235Ss/Fi3b3DEYugw1cYcj+Ui45cwNeWmexsfdGEk86t3RWl",
+	"FA0Y6rDC/pDhDceYS/PG7RHKTj2T1tNPCUG34/Yhqxub9w7k9atgRw1I/z45S/kGtrK5z1LJ3K+4YF3A",
+	"AdvF4hrX3Ik1wdZJqeZABRIJ3lyw32qfV+ZhfwYzRYAl6HtyQBvqCYc5RuqEi3gFHkTcdmNcmLVzYMvV",
+	"jz+AJ9JqXxmWSFFNjk8+fXT06OjR8fnTo6Ojhi+m9VOj+jR1/s7sUOZ85k635hi+lIpAsT+q3xh7kKIR",
+	"JXBHiRO3WV1RGT2ZzJYIRUS+efHau2MUo7nDKPJRMoe21Bp3auBXKYikxIBxQKAXKH5tB3PFNm4oA160",
+	"jbHhlmsXBwRVYbgbaGsVWr+z9yVXTCfT4r5H4ukGwRmancOObEfKRA7LzGX5p1Uxa+CWjF5pEhAh2jgn",
+	"Cs2uHQEOezjL0ikia0gSR0bIG1NaU7zUWomikboMpYyarFlRTIYuYJhdPcTUmr62BkNrKVfu2wGFBV3i",
+	"xIEV+Ru63v3aJZLdosxid/3fltCJkjSdbwoT8xLpWV00wFK73ufCMhK6ppt+2euIhfUQm05ihaDDCPkb",
+	"rVgPiFY8oL5lS9RhLrk2UiVk1ldYvTSqfjKwRqp+aZRiAgw+rBIoC3NITfurZE3wc1LINVMHM6qt2WUM",
+	"U5kVzaL9vc5IzhdWkFkhvimXTOgL8uSxFQaKzgxk12DZzwUR0l1CnCKKpTgRnEQvYtdvUrvlK7YOGEQj",
+	"uCigfgQb9vG2yvyZPe0AUkq7kL1cozUwkytWeyLjnJ3h0CHpYxCz1Ovz0F5NECuvZR/XgvFGMCRh4mfZ",
+	"rSFJHgZ2aGgwjjXne9LKF5Ny50rfaJ09gEp47eRwkg1YdZc4xnJUg/744u22zjMGhSW8/enR0xiEcBAo",
+	"S4S00h63Xc3zht1ufEEalIeB/t/iWUj2gTvAOBgF4FJT8uTo6ODk2bNB9IQRuqe4uJxiZCFlXuvn7nnZ",
+	"6dHpkEF5A6b/5atKGzKFjB/UbpU25DX/zOvgU5lvUss7BHFmS2y78koI+7nd3qD+CdEBR8Vf4P0ZuG56",
+	"KZXpAJS4KZhNWLOUTyLS/deRrzBWIT0BQ1AVajO8JWNUpU2HX7AL6Cp5ErK1R3sZcYSk1KY6y61XrzWy",
+	"aywBRGDEYADeNq4OqMX7UYruCIfrtsfSbgk5D0mrW1mofXJiLlXyYHnSevNzMlNUL8Gre82UVQVkV9Bn",
+	"TK597PVrz9VaG3btNZlWhvzUEYP3Z9hWQjn1oaxSyRmzhwnkm4koyqkYcdWMFzi/89pHeMWLwn4/rZQ4",
+	"J9Q/RSpLgytWGjKt9IZMmeY5FNOuLogu5BqkSLxIvoofXZJFbs8nBxsMZUou24ycHR1ldTgT9g8EXiCw",
+	"eQGzP4/dATgdxH/JOeZRCfvBlYSFSDcU8kYBG0sZSBijemm1/EoJDG9Z6yOgLQO1bxWrSQVeu05yu9r2",
+	"6nOylGuyQoQag4avO+D7xFu/dPNhwfar06yVckt17PxQHT7GH+VLl+r09KwLzLguc1th7TYVdagFK7Vd",
+	"lYSsDHAkMIdz+mZES3eEOn8+HOTal4IHIQ2+IldlsZBjs9oTdVW1kn6U7anIqtYm3EZoaRNyPs/8LglH",
+	"pw/G0IA0ObBaqzGFbVtbXjM82YIo9quSRUUsTlpmoSjaSh30N1J91ayOvrBXA8JZyKEp1nSj4V6Wj5Tw",
+	"Nywf2/IfBWXkPExvmzOG1pj1PxlW7HhLw1nRovCK54iXjjE4BFtfDi20+oqt3/pLm6VwuyOr33BB2DVT",
+	"GyLYOpE5nqqgC0/84V1243K6do1c47D/tWAuFVrc5k64zO9xNAmCyrifUruE7hsVAgPtOg6gG6Z1h0TF",
+	"AVS6S2t/5IJVmqnLnJrtRgnWOn5yc8CqFsW3lKAGxb+RcqyuP/P+rgTwnf0J5R1Gz7XTBT1s8oIZYhSd",
+	"z/ksWWwVYDt3o4bCVQBHKavFcqDdYTcCcVV8rgru3MUDvGhuHoCuQo9rEpL+ME0YH4HZZ/K6JdH3fZwV",
+	"Lk403EkbYotjdu7Ig0aC96DvarwKxCtNYnOBzulcI7mEgA0uAtWuMtHzTi6Heruj6s8GAeKI5hZohqHK",
+	"JA+Wo6wrHdEnmDk0WWQHIwk47Rzg07wqCpzP5LaaIxaC9s79LYzme3fxjmMB1G2sPXbshdmnGSpyHhrh",
+	"Zmd1WibVjJw5KdIhld7UaR73aIq0zJCxhsOUFXLdzz0wAJfvFQPFsDW4oIaMpF/XkPSq04TpZOg1vXZO",
+	"L23ohriOEDv49umT017GRUfVgPPQvr0j/3dOFSYGwQitUXdOaIQhFAGoQFav3XEXddIv1+T46OjfHpFY",
+	"GTrOyNnRv2XwS8zocWOXRluX0w//wD+Ps8cffvfjj4/g0+8/+Y9/+yQZG7qpztTtmnNdqfaRKPsWfUoL",
+	"RVdgwllpRdWiWtmVgXiZXrKigKwLkMSrmEb9lUNbUnfnuZN0Lw80uXvDQyOSbWOD6EZZOVuRgm7xI5hZ",
+	"S3VFwn0Nl5497hq7rE+jmJVVz5u/8Y4/nRFaaEm4AMCAHocUNEjrib7lXF/VxcoRSsGnjz89PX56cppy",
+	"k/lsG7BEwEWQyMAPzYuC6Ds+OXv67NmzoydPT0+e2CfXdDk6fXr26ZM0aHkD73SXJIqhUeMKqAHSC6Ia",
+	"qioND+krQ9KTY6xK5/yqMx0INRgXsXoRnzHnY4FQOKJ7J63u0f4StpJqk1jDkydPTx+fnZ492bkon549",
+	"Ozl++uTo9PT0+MmwJRmnaRo2yFHbEXVMyD1L0YCSHlzbqJ5oIsVkbKwy1E3tmtDXJRPfwIX2Drt6Wxjl",
+	"XUrDl66uz++RzEf0mpDvG1kRAIztQntvqhB953bDPG0O6E0FZJoxy6DoQ5hKaeyZjJfhgKZswYXGwMC/",
+	"/gtCDZB/nRWyyg9mUsz5An9bK27YJYoDexapSsxWeTMyucsovkSg+z76/7cU7Bu8skNBxf2ePBqCuZNI",
+	"phPSGwG1rXjuwyNnR49r16mVfMoul9SsDgcL2WgTweaYamzU5oAWadwfz0sjz6mbtUcplTRyJrcc15hW",
+	"4UeNn6q8TAM0AD7AjqxVBYmcSBIrBsGI4iJKYj2CRNWjw6dbUX2XOB9HZrOQ8np0+LRDbXlyulNpOesz",
+	"aYCSKU6pd3kbIdJ+7UMY9XEvSybssSwgqrZeylU7ccHLKNcmaZAZHHik3wjeG2D0G3Al3hYv2nulOhxP",
+	"t/Yb3QQIqO1r2g1BPqA+oavrm+85ppnIIygpI0eVe9yfmykUfg5GERrrPQqpAR0gn3EiEPhyWD4MRnZ0",
+	"kzVh0nAIb12iT/AellIWUNvb1X+g9ojdwKk1zIs1pMMIetcGDwP9S6khuBzXxBp9tqnxTEdCeblWrm+d",
+	"zzjx2lv7xW6Hetr2adVYp04sBXZPLlNghJaIqecWFfB2IedEyTNBCtWrG61OxMRBAnXJ4D3Bm+5PcLeF",
+	"8D+H4320OByevXIbKXMj1/kDu7lv7LBO7oB96ESgzdxBDV/Uprk5vJwZyosOCJE11dhj2eENIqAZBFfa",
+	"Og/mUcUT7XpTwhoHj0h7FH/69uuvyDf4q4fewWbNzqq1XN7KeMFu/4quWKOwr4No/uWZH2GKfik4uqqr",
+	"HxQ3BdtxSLTUEgAyugCzXc5JpcQ5Fkyfu9bZ51xc04LnmbX+DuayEnlG2Huujbbm/UGlWWYVioJlxNrK",
+	"BZ+ZjFSCVmYpFf+J5RkpFew6EMwHfvpw0TXlhR1Ahsm2gvYXOsGvfqKBGCm6vbGs3i7c8FiNLj8RwX9U",
+	"ffJjG4lWB/baxAv4TwdrNv3PU7i58ZV2RDV1/wCuA9yuJYZCHMq6wHHrmSNLPv5zX53dLdFqw6hd6yNX",
+	"u8rmLCm1N4kJhIUqUVizGVIxIU695jrtDIS7Y99eGzYGsF9DS78LUtANUzp4yDYuIou+pbnEUMww/RrH",
+	"nsAiA/bwSkntCnFZniOaXLQFf68PaJB1GrrrrWL4ejefJlnTm8T7WrYiBS4PdEeTqjUTZtPoUtUDWTNo",
+	"5q49fQoWt1M9G4nJNB4XZ1DDTa9W11g0XT3q36AS/FJ8GSDEtuqumrniA+yjFTNLmXe0GTfLXflWmvy9",
+	"YmrTK3ndK0Lz63iQyVnW0fHBbZwAkjKFCLiQTANg5UUjgXZpz2OfjFuDYnUiW4bQ9532jO0G3ijYfKzl",
+	"Owr14hZ+glsjnW2F8ofBdqmx/i1/T0f9bwurdyUdDo0dH/5lmQZNVMuTcb9e/IphMw8q7LddPXs7sBmu",
+	"WVcMm2GpML0GTakSxsMRHqd7/Posg0FS83uaLpodJLgCsojH52r2+sTsPLelmrBbOEg377oBCu6yLZZo",
+	"+ASilW8sacSSO0TKrcG4QnWGBE6AchNW88S9wWa5+ezFo+2k7R0YcC6dozk6WZmyMjvwH5sNDess3pOz",
+	"J13NDWvLJtE48T3iDppKX5CD40bNPYhuBFbSfCFo4a0yl7GRBliRcqy8MqoSM2q6MDE7Aa/j7n7RPHpP",
+	"3HCZI3Y8gq0JpNbt27oytbl2DpxmYNtghJHo6vd3xVipG45tEGprqay0tfYSN64rIsSD/f6G5B3B4k4C",
+	"DuhieOhgF1xhRz6ha0KOOIwB0jIUos2hEG3EIDoAFGpNXIAkDERMrpNL6d+mrkStB7eNB9VyIHF6qbi4",
+	"0hlWEBOHoEqmzKwZE8S/PaC6VSZ3bCOLHKHSUXFPyrpvk8Cgz1OwoKk+cs4rQjE/TwcU3Ta4AMtv3Aa3",
+	"v4NkZ6PdRHqlQ9oPde3g4+EOdC9tMnZWU751Mxe5Riu42SiubqfRiS4McM4pNTiiJ4Fmu1HnUftLbGNb",
+	"MyxO27mmgusltPSxQ1gyWoD0lPP55FxURZHO0dFmlH5Wq6uJwFMhQ+uXqEd/IJdlG22kzLvt67hRcfMF",
+	"fwFyhG2CrNrkvxtArAfdKIpWOMZ1y1TTKBpdcpuHupo2N2K1Sy2Bzgm7ZqLYXEQHJ/o5IH3bV6XizyBG",
+	"PTxVIWG3QKpJwEN0vi0M3uOTCV1JsSDs7xUtiEtMqeWFvQbAUg9AUmLQiJad8qLuR9jSubhYXDasoTiy",
+	"LO2vzkhMBEK2rKVWQWBloIQV0oKh5gGVIKINLwqk1TCoXAdh2XrHn1lpiKqEsGfZtO7zm7kKYONV+duG",
+	"YWuM5c44rEPebD+LXjFfrULccZPYN3C6ps7DAHE2rUwDr6X9lDh2OiYu+jn0B0/ZJ5R3dhIG5c71s80c",
+	"b4tFwBS6qHVL8EQNdTB9T3lyKLsVBlif32pUHC6CM5cL1GIcQrvbxmKD6fozuWJ6VP/2/5aCdRBrWzes",
+	"o6M1Jqtb5Szad/Emi6BavYIQxVtxLVKSywXTR0G/Uc1zdgkCMRF2YIbABe4QA+QkB15p1x1zy+A8sHaz",
+	"3WVCsJlxIx3onuk8/9HHyHJy9v69fYfdx9R9N8xfvAtadWdjgJ3Iq4gDfrlKNRsLLfisZnR8RlZcVGao",
+	"eJNlupV2wLuDyiXB1jG4RaJM9tmzOxjcjqQZqzBhc2/wO0DTGjajK0aoS2Ucmj5jFE/rmihocp4HED4s",
+	"FXe1+y5hMucDGQNCEM1Kv64GeDG5ndy+f1B3u+cv5+keUmiYIWvIxnDP49RQ7s/bJdUZQfMCRXRk/rPB",
+	"qTTbzvFur1YHdq+jUJzg9Fvtaj49nC9YKEtXsQMwYQ7YClQwQOoXMegnMDY+MNnPbc1FLtddW+M4I2fA",
+	"VY2tMSyPCc/17+H5/amKdbDF+/Jqi7RGQmtGKJx42Obdbaj8VN6O31ex6ApioqZKzGfd58v3dUrFDrDf",
+	"EfgYLY0LkzbsOm4FpxINKH3tOXetKC/I8dERmhdWUAi68vgQjZyiGGs1mmBUrrOjIqc9B1ff2Lk5XU/G",
+	"wcE1fFwyuIYQtX1vws3hpePYhpeYp5V6vasMGiAA76Q7ZlwaNEDK76FUJ93G6LJu1JmGJ4wrd/ZQUTO+",
+	"4+Z2Ec4QKPbu9NoOXGAfk95RwTI6tXx7Iu3KlkG6yjXXUae3G7cCvUXMbjvC5ZtQ9vSejLtFJnuPhSKa",
+	"B2wKuaMV5J5raNrNZxob0PGgk0xbbN+QGFkkwz1/trirOfjtvRzTvylcooxa2Cx1PG7toDaxa+UNG1X6",
+	"c+kLPp+nChnCmXBL8d4ZKe+Io+6o6XpeFIB0D+fzVJplFkNmB0e+700x9GiKOgD0KVlxdLRGdq+HvIvQ",
+	"t2gKuqemnIMLFbtVS3jZrlnuI54ZQz7tO6Dpn/0mkrw3r6K+38rpB6qW/jgLowcc0xILceB4btWzWSbR",
+	"Jp7BM/+vb8VuWZP9sdRg77neWhrWE0Kn4IioT++R/Vfr4uuPpdr61wrre62wlqbjbGs4YtqtM7pdt29l",
+	"FMSzG8d7ptDndEEUeCUsASD8bJgwy2HOQO9Mar0TPE5SkeOz8+DmmtLZFTj0EGs0wa/PztwEhkTMgi94",
+	"yMXMp4oOtrNqn/BAm6jSl8fv34+74WTsDY/H3nA69oazwTdUIsQshtywnc0b/JCRay9apwZRGwRrEKMx",
+	"0cYkGgPcdhCeNTyFqf32F29zbtskvMhVKpqRStVfIzSVd1vxcQkkdd3z8HsazfOG3+Yj9Lep9HTDjR8W",
+	"jyeraZei93d1XME7FipxJSSY4nVMuI4Pp5wMjXBvIhkAQ+VJx0AU3u6MO/fr/LVeUMfl/ZM7Zh3X7bZt",
+	"lt3RvJ2hlTokcAee/sh9EXnp/TtTU4W49x4qDXbaobu7P2/1fb7T3s67mzW/Bmk0bACDcqgj88d7aGLS",
+	"dteCfE9TnbCmbEHFuGIEyBsa19+daj0++77pfFxTbnw/2LKgs45ce3zVJJss+DUTB1UafsWEPIPtHIwA",
+	"m4fqbmQCEIo1LNgoKZ1Hn/Aiae+bhQH1poG5BPcQc0Y6JNfTeTBpsbfmwj0mTcOz22ttbk3MvTU1kzoX",
+	"Zc9pXXWy1chjoE5iav82DHXY9R4YnzHTRaCOSsmdPXRrOCWyaPRCGBIz2UGgDrCoSAPYdRRGRtGOCOxt",
+	"bclUZUzwVghizV5r02Ii1RqNfuyXhCHHyZCGrr7HIzebby3ve5lKFWamwoYARwh+FR4AHbk+fIBTbi5T",
+	"6YCs1KSQND9wGde5g2i2Np33zfBtcYVFxgCctIUvEuups6XUTAAlzJKtHv0ovqgUhZwn7J6CZ0mUlYDt",
+	"iEUoQL+Aggdt6KrEW958+Tl5/PjxM3vRX95+fuFKaO1P4MF59KN4AbXz4epnp2efElf7rR+R565lJZlR",
+	"pTjTDlka3aaN8JYPoHNBXs4PXlMzW14QiqXhobmCz7s6PT559KMIZdznk79A0XkUljmfHD86enTkk5do",
+	"ySfnk8ePjh49dgWIsKSH18eHkNgBn9zZYVkDyPYyn5wDOMbneAlsZqzM15PzH9LCsr7k8BVfQapg74XP",
+	"oYvvh3fQFL2UwrmGT46OUFgK41yXtCwLPoPBHf7NSXuUzv2xFTa7Ar86sGeTLd384HsHe5Z+WhjeoQdl",
+	"gL3is3cn/wW6PebKaDLdYINrcGXpBG0xuvS5q3sdR9yXOVuV0jAx2/yZbRzxwBD9zGGM7IVuofHhh6Z4",
+	"NKpiH1rrdbzf9UqtVcCf38NyvYZsNQfl55/6IYu2xeHPdgU/oCQrGOpuzUXE72+2iF+DwHWBpf4ln4NY",
+	"SG2U02S1A9cER5fvgVhfwJN8SxrXfF+aJRcLAs3zrOKSkiALZm5PnTuXDbt5DUz43HlUXryli+bTt5Wm",
+	"D7cn99ci4vMS1r0tP+BsuX/W27+YgTn4+PEQSXP0cUkanJrfPBniPPgkeDChoP05zIJpDyQK3deKAvca",
+	"pnbX8kk6927nnpPOJ9lki+YcQfnKQF2EqAKEs86/ev76BWi+k/OJxzZAhXqCNcaBsDVMqM+XjIyvT1NB",
+	"8W4cBQQFYguO1SIB7FMKs3QKWMegXEZBPaxhhUo7hoLpxKl3YVH36DelHqUNKzuo6ZJe6jpr+JjTlNvw",
+	"bmUjcFFKZ8Ifbr0zsFQlaPyWrTP0NseVSRuiqEALwJs8UYJp7bD1uyNXvCh2K7Vf4CV3SDt4Q5fO6V6/",
+	"h3MZHlRD60AfRrJ2SXpJvRMi9tj/8860Rnz8PWuN0UvbsjzHH/elNcIzrIVaVqqUmoEAByRXRMBixTxz",
+	"2GuupLJGLpXlNqse/ow2/k5V097ol21LrIN8ccAyTryE0ssm/ZPSK2Qf7Op1P0LthHZJtyf1C5ETigsH",
+	"ItnTjF3b26Pt3RzDCzpbQpmmIUvsL0TsZMhf/yYrJWjx14xQ4v4mTBi1wTp7TXJqaOYKWAjPH5EX0ADP",
+	"GfH2YVTgHY9+FM/JrOBQYmP3HharQZAYHAyvqDYHL+wgDl5+gVUga5fTuuJas7yVLaONYnTlg/1CrtHG",
+	"b/LA2uphL3D+PYf710HJmFltQoG3xOob7qhOnUn+t27d1h9mqBDXdzbmu/MJ/eeVYe8NLvIBEqVH3c6S",
+	"5aFw4+2Z8FvoI34A1efIeAiOZjkDzR9cf5fK6Hm0jn52HkF/9BHHj9evAlPoOuPc/G6/BK57mHOoZK5H",
+	"kN1ldtP663r8LH90rD2O2F+ozZtKDLKR7s0jgzO5ZzspemkKblRWRU6mmC1gV2Kfx3rnq9/6yuL9Heuu",
+	"WMnyVVTdpKIW1b6deHOjD/YU3YwN9+YpOrnHVYkh5Ry20q2VXcrRDrC6EBjHUbRg7tcvw4poxVbyGq3m",
+	"bt/U7dfj3UPsupr1H8Y35dBrUjJ4l7PqPrh/hMi+Y7cWzPZh3Fr9jOMCYWufsuuU3BUgpCxpWTKxP8+X",
+	"ZsZwsWhuUvCCbTXJwXyCpGw9dFBwrsVN6qQ3rCjuX8DeFeM45LtfHOfsgS2+VIz9xBzO1TpiCUVKplbc",
+	"hPbzJXR2NJoUqPYmOSPGquhUt7+sC69/mcLeDpCLRd2lJ7EI8OM+dGp8UD8YGcujiDn4N9wtUykNKeRC",
+	"d6yJAxPasVvBD+WBF+94w96bch6AJO/X9dV4bXvfqhre8pZ88xlbcKj7wYQ1toVGVst3wHvyMCDbfWE8",
+	"y9TA4Z3b9qXH4u53doSsEB88CLWpCVeHy+/Z6elIYhlhrwKs4cKOZ12xAvbeNN4QBUdOjoZER55jRCbC",
+	"aF8CAC7V5Kvnr1/84bvnr/7SFaqBOxuvT/W+/eF//vDu93949O8DWttuJ9SmoxpS8QWUzdTv9WGMUslr",
+	"jtD9fFVKhxQ8pQipNFdydRDyQN+NCKNgvmj7fVOfRelLvKdKXkG24q5a7/YqvKY58/UlwFYuzpPkKrZm",
+	"6tIsqYhb/yTiRaket+7fzhywjuEBtpcidCGxt7QdZ8cQZZHf/RA/Ih8WCJiu87ZZFrEH+dl8YOadWj64",
+	"JTxeJ9Q7dfu0cAO9dPItFQ1Ii7vuYEB/7XMiZOozDNH7zUXLqY1lWwraYnTwY/hxhCj2CHcAZmUlB/az",
+	"L5ksi66tGWR1UiCfDRLIWMnpVSC3ig8gj8+S8jgR9AI4hlplyzfkd5CnePb46JMM8f996uEabTDFr1kQ",
+	"Hdte/s9xwx184WEe6tlEk9BLenBy9uQP5z88P/hv7Jjy+8N3P58+/vCH89+kA+R3pb/JmWHpKEKQc1Mu",
+	"aLJ/Q0sYPCeLn3h5YIcIVek5MVQRqmZLfu0wRClZUcHnlui/w1ZAjzZ0VXzi8+yVlCZ0PbJ3Yx+drz9/",
+	"6dJcC7qRlclI9BKE2Hs0uU99EiVLhzYZlxDvQaO05AboYBFoienM21QhLpon2HuTakS0pVYeTgHBtNP+",
+	"sD//YiQo1wQ0oXuXoCC571SE3tXetpvxPva0YjNeMtjH8TYO+ShYcO0RiyypNJkywOfkg7btyf1s2ya2",
+	"EvCbR/Dak004BSzdHTvU4Z85km7v16YJ0Llv4eoGFMwvNHv6ZWugg7wC98wOrgJitXduWA3jhgYWSgTz",
+	"ss0dis2ZYr4qKM0ac2Zmyw6Z/gviiTd+KvftJnqgY31r7y+4xv741BBdMnqFx7o97nP7E59WdlgkdKTf",
+	"4gTnYQzwe7t9R68dyNcv0+mLo0usiPvh1uvwFva2utIuNZC6JAqXm4ZgXxusoZqyuVRsF7kPf7b/7Yxz",
+	"Y9g1kP6OPbv2FQ+4SjV1sZMI34eP9S3mItjnAjgRuAGqlAedmQei8/4Fo32B69l4vwGv+13bb6wZg0sr",
+	"BaG1D0Eq4tIVEK2pYxf+7G4YkGpys3NwHFvg1d+FU+NjqWJq6MJD65gegKB37vjs0Q4fKL3EL0+domDX",
+	"Ji6A6dgVYPMfFHKxqzbmM3rFXsnFvW+NrfRIaSUAdnBoYlGnalxk4ZoCtstFHB7CNjrd0ETbsqBc3CDD",
+	"1hJ5P+pJIaHeZynXsVs1FEf3rvlMlnyXVTCT5eah9u7d1OTKcvOLtCVDQphbkn36FhR3bYoi8EkfYEYP",
+	"GByiC9hWbiADWefwZ3xAb/kFEP6+xUaiuCN4/Lq9kf1p9x8/byhGrwi1D9wQOZ/XjYUQ7xLblzlECPRC",
+	"GLXp5Qn23sNcJg8Q/PkXrwu8PzBU3do9it0EN/vJHYm5wRfmdIZAepep4II5kNidCtsrd90/l97WFbD+",
+	"LkSW41Yy+12832oC2T4GoE9EXlcpN+D6sd1L3zKuG4hP6QPcX/MRWDT7P+8jSKx7towHGQh7qLAysgTn",
+	"Y6UZJpC5Zzt5rhAlFzsl0U2dcNiAiep2AkYITgPCfINK4LYabaHm2kxkloJZIee78qbe5NC0hmv0WTLt",
+	"LXrzlGHJtCRC7iz0o8VNXv4xZfW4Ve9M7AlcsYecHv8sSOfB7EdocFkj+CbFGtYU/dKjWF+x9YPFrxrv",
+	"bcug0BEgqjTaS376K1iZBlg4kZWBmC4VG58Hvy2HDn/m+YedCsmN19rd+DK/n23TR/EH8guFxWi2lvPt",
+	"51wfUYdpll6ew6mUptdDJKW5iYdo3DLdzv1iJ35y9oT8mX+2nZO/L2AOjAsjLF8zOAvF8GvFjYnKdbYI",
+	"PaxeZy9b4uG1ND+aB6raGbxv9xDB4CIjlSjtfyVVV/AB/lfMcMWw7SwWXafj+U02UaxgVO/I93AX/JMx",
+	"yhs37X9eRnnFTLNtjwy5bdrIsoT8AHOBbWmt3qpjxTWYkILIThGjKrGDbyrxtdjfiXs35UKVuG8OCK9s",
+	"915CCJu9RNreVAI8cyANPZJr+iy5cOEPB8lS2Pe75XZf7bTv/uSu2Z91l7oxRigfe68KNW43xd75uGwv",
+	"tyJdptcLYdR+HMB/ikB8uDW/msUTjolKrJncxUOurPIOaXI/VZ1vIC6gfWoqVwgFHdd6gzelmWFQStmD",
+	"lvYNXPExI9XYGXSSH2a3B83IPmco7q+9+Bds8sPw7jk7sX5nqr+Y3CN6m30ambIlB4QxbFLmMODDhhgM",
+	"6XKjlfyYsH8/L9DByAKlXKEvkNGl0DitjWtiDQNoPzYEf+XWxLtrobGTIR/GCwJkD+FU7Kqhe7FX7p1N",
+	"9y+X7BQeBk/lHkRTAAm2z0thBAfxFEMrdB7Zb/xF+9OLP6Lj3s2+68QPxNmDyuUe1aF8+rVqIHx2CcOb",
+	"gmG4+75y8YZ7IGwf0MTDCMYAc9FF/IE+yT2tw8MLTDegB3JK3hsoyX/JIs9IqeSMsRxPRnBCXjNlCG2x",
+	"hUPi3bUTv3WX3CF1/Cu6AEz9z/ty5XMdIIi5duUffLZ0zYI4gOUGEjU6KnaeMW+jVok3gGfxL7kFQstH",
+	"dCQ12runFn27udE+kna2n3ljwAk0Wt/WK/bx46jWPfLvVyw233vfaKq73m7lThuraT9Gt0/8O0bT0dTD",
+	"2JI4Q8uA/Q0fQyXw29RY79m78lALX681ugockq52DoUr1lX3W3NE7YnpihBec31z4XRn+KL3y1xvXGO5",
+	"X+XZfbB1srA9vC1DPFXoZNNtyG9z+ICSZj/dX6uab1rVnCb64MLmeAF+rW2+09rmhyP1r+XN91be3NqO",
+	"Iyqc7+nE/3+qyPlhaPrugfSTj6HUuXuHHOZ8Pu9UF+yPOzw091rsbOmMpZo1tTv7690MYg37s98HI31h",
+	"qd7VZozPA7bPnrrj6fBQg3g6TUIOYJMxNVYfh0z9ZyqzGiqfHqTSKmoGD0zg28D/8M4uhIbmWMgelSom",
+	"55PDyYd3H/5vAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

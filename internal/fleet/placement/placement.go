@@ -74,13 +74,18 @@ func Next(zones []Zone) int {
 }
 
 // Fullest returns the index of the zone that should give up an instance first
-// among those for which has reports true: the fullest of the highest rank, the
-// last of them in the group's order (so that shrinking undoes growing). It
-// returns -1 when has is false for all.
-func Fullest(zones []Zone, has func(i int) bool) int {
+// among those for which has reports true: the fullest of the highest rank, of those
+// the one for which turn is least (nil: all alike), and of those the last in the
+// group's order (so that shrinking undoes growing). It returns -1 when has is false
+// for all.
+func Fullest(zones []Zone, has func(i int) bool, turn func(i int) int) int {
 	best := -1
 	for i, z := range zones {
-		if has(i) && (best < 0 || z.Rank > zones[best].Rank || (z.Rank == zones[best].Rank && z.Count >= zones[best].Count)) {
+		switch {
+		case !has(i):
+		case best < 0, z.Rank > zones[best].Rank, z.Rank == zones[best].Rank && z.Count > zones[best].Count:
+			best = i
+		case z.Rank == zones[best].Rank && z.Count == zones[best].Count && (turn == nil || turn(i) <= turn(best)):
 			best = i
 		}
 	}

@@ -46,20 +46,20 @@ func TestRank(t *testing.T) {
 	if zs[0].Rank <= zs[1].Rank || zs[1].Rank != zs[2].Rank {
 		t.Errorf("equal prices rank equal, and none is the dearest: %+v", zs)
 	}
-	if got := Fullest(zs, func(int) bool { return true }); got != 0 {
+	if got := Fullest(zs, func(int) bool { return true }, nil); got != 0 {
 		t.Errorf("the dearest gives first, got %d", got)
 	}
 }
 
 func TestFullest(t *testing.T) {
 	all := func(int) bool { return true }
-	if got := Fullest(zones(2, 3, 3), all); got != 2 {
+	if got := Fullest(zones(2, 3, 3), all, nil); got != 2 {
 		t.Errorf("the last of the fullest is 2, got %d", got)
 	}
-	if got := Fullest(zones(2, 3, 3), func(i int) bool { return i == 0 }); got != 0 {
+	if got := Fullest(zones(2, 3, 3), func(i int) bool { return i == 0 }, nil); got != 0 {
 		t.Errorf("only zone 0 has any, got %d", got)
 	}
-	if got := Fullest(zones(1), func(int) bool { return false }); got != -1 {
+	if got := Fullest(zones(1), func(int) bool { return false }, nil); got != -1 {
 		t.Errorf("none has any, got %d", got)
 	}
 }
@@ -72,7 +72,7 @@ func TestEvenWithinOne(t *testing.T) {
 	for range 2000 {
 		if r.IntN(2) == 0 {
 			zs[Next(zs)].Count++
-		} else if k := Fullest(zs, func(i int) bool { return zs[i].Count > 0 }); k >= 0 {
+		} else if k := Fullest(zs, func(i int) bool { return zs[i].Count > 0 }, nil); k >= 0 {
 			zs[k].Count--
 		}
 		if n := imbalance(zs); n > 1 {

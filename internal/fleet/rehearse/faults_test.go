@@ -3,12 +3,14 @@ package rehearse
 import (
 	"flag"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/say"
 )
 
 var (
@@ -22,7 +24,7 @@ var (
 func TestFaultPlans(t *testing.T) {
 	if *seed != 0 {
 		for _, l := range playPlan(t, *seed).Journal {
-			t.Logf("%10s %s %s: %s", l.At.Sub(epoch), l.Instance, l.Kind, l.Because)
+			t.Logf("%10s %s%v %s: %s", l.At.Sub(epoch), l.Instance, l.Instances, l.Kind, say.Because(l.Cause))
 		}
 		return
 	}
@@ -44,51 +46,83 @@ type plan struct {
 	seed uint64
 	r    *rand.Rand
 	w    *World
-	// badVersion never becomes healthy, or ends soon after it did if it crashes; 0
-	// when all are good.
-	badVersion int
-	crashes    bool
-	zoneLost   map[string]bool
-	calm       bool // no more faults
+	k    *watch
+	// badVersion never becomes healthy, or ends soon after it did if it crashes, or
+	// turns ill then if it sickens; 0 when all are good.
+	badVersion        int
+	crashes, sickens  bool
+	zoneLost          map[string]bool
+	zoneHung          map[string]bool
+	shaky             bool // acts are lost, late and repeated
+	calm              bool // no more faults
+	largest, changes  int  // sizes and versions that people chose
+	leastDrain, worst time.Duration
 }
 
 func playPlan(t *testing.T, seed uint64) *World {
-	p := &plan{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), zoneLost: map[string]bool{}}
+	p := &plan{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
 	size := 1 + p.r.IntN(9)
-	heal := []fleet.Heal{"sailings-up", "sailings-up", "sailings-up", fleet.HealMachine, fleet.HealOff}[p.r.IntN(5)]
-	g := fleet.Group{
-		Name: "timetable", Size: size, Min: 0, Max: 12, Template: fleet.Version{Name: "timetable-web", N: 1},
-		Zones: zoneNames[:1+p.r.IntN(4)], Checks: []string{"sailings-up"}, Heal: heal,
-		Settle: time.Duration(5+p.r.IntN(20)) * time.Second, Drain: time.Duration(p.r.IntN(10)) * time.Second,
-		HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)], Above: p.r.IntN(3),
-		Spread: []placement.Spread{placement.Even, placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(4)],
+	if p.r.IntN(20) == 0 {
+		size = p.r.IntN(61)
 	}
-	switch p.r.IntN(6) {
+	g := fleet.Group{
+		Name: "timetable", Checks: []string{"sailings-up"},
+		Settings: fleet.Settings{
+			Size: size, Min: 0, Max: max(12, size), Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: zoneNames[:1+p.r.IntN(4)],
+			Heal:   []fleet.Heal{"sailings-up", "sailings-up", "sailings-up", fleet.HealMachine, fleet.HealOff}[p.r.IntN(5)],
+			Settle: time.Duration(5+p.r.IntN(20)) * time.Second, Drain: time.Duration(p.r.IntN(10)) * time.Second,
+			HealLimit: []int{10, 30, 30, 60, 100}[p.r.IntN(5)], Above: p.r.IntN(3),
+			Spread: []placement.Spread{placement.Even, placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(4)],
+		},
+	}
+	switch p.r.IntN(7) {
 	case 0:
 		p.badVersion = 2
 	case 1:
 		p.badVersion, p.crashes = 2, true
-	case 2: // the version before is what is bad
+	case 2:
+		p.badVersion, p.sickens = 2, true
+	case 3: // the version before is what is bad
 		p.badVersion, p.crashes = 1, p.r.IntN(2) == 0
 	}
-	if heal == "sailings-up" && p.r.IntN(2) == 0 { // another than the pools ask
+	if g.Heal == "sailings-up" && p.r.IntN(2) == 0 { // another than the pools ask
 		g.Heal = "deep-look"
 	}
 	if p.r.IntN(3) == 0 { // two pools, each with a check of its own
 		g.Checks = append(g.Checks, "fares-up")
 	}
+	p.shaky = p.r.IntN(3) == 0
+	p.largest, p.leastDrain, p.worst = size, g.Drain, 40*time.Second
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
 	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
-	p.w.OnDecision = p.mustHold
-
-	end := epoch.Add(20 * time.Minute)
+	p.k = &watch{p: p, healed: map[int]bool{}}
+	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.invariant5, p.k.ended
+	if p.shaky {
+		p.w.Disturb = p.disturb
+	}
 	for range p.r.IntN(12) {
 		p.w.At(epoch.Add(time.Duration(p.r.Int64N(int64(18*time.Minute)))), p.mishap)
 	}
-	p.w.Run(end)
+	p.w.Run(epoch.Add(20 * time.Minute))
 	p.recover()
-	p.mustNotHammer()
+	p.k.invariant10(p.largest, p.changes)
 	return p.w
+}
+
+// disturb loses what is to be done with the service, or lets it be late or done twice.
+func (p *plan) disturb() Disturbance {
+	if p.calm {
+		return Disturbance{}
+	}
+	switch p.r.IntN(30) {
+	case 0:
+		return Disturbance{Lost: true, After: time.Second + p.upTo(5*time.Second)}
+	case 1, 2:
+		return Disturbance{After: p.upTo(3 * time.Second)}
+	case 3, 4:
+		return Disturbance{Twice: true}
+	}
+	return Disturbance{}
 }
 
 // fate draws how a new machine behaves.
@@ -98,16 +132,22 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 		Finish: p.upTo(12 * time.Second), Grace: p.upTo(2 * time.Second),
 		Refused: p.zoneLost[in.Zone],
 	}
+	if p.zoneHung[in.Zone] {
+		b.Boot = -1
+	}
+	bad := in.Version.N == p.badVersion
 	switch {
-	case in.Version.N == p.badVersion && p.crashes:
+	case bad && p.crashes:
 		b.Vanish = b.Boot + b.Well + time.Second + p.upTo(20*time.Second)
-	case in.Version.N == p.badVersion:
+	case bad && p.sickens:
+		b.Ill = []time.Duration{b.Boot + b.Well + time.Second + p.upTo(20*time.Second)}
+	case bad:
 		b.Well = -1
 	}
-	if p.calm || in.Version.N == p.badVersion { // what is bad never has a good moment
+	if p.calm || bad { // what is bad never has a good moment
 		return b
 	}
-	switch p.r.IntN(16) {
+	switch p.r.IntN(18) {
 	case 0:
 		b.Refused = true
 	case 1:
@@ -124,6 +164,10 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 		}
 		all := p.w.View.Group.AllChecks()
 		b.IllBy = all[p.r.IntN(len(all)):]
+	case 5:
+		b.Late, b.Boot = true, max(b.Boot, 0)
+	case 6:
+		b.StopFails = 1 + p.r.IntN(4)
 	}
 	return b
 }
@@ -132,71 +176,108 @@ func (p *plan) upTo(d time.Duration) time.Duration {
 	return time.Duration(p.r.Int64N(int64(d))).Truncate(time.Millisecond)
 }
 
+// any is the id of some instance, or "".
+func (p *plan) any() string {
+	if all := p.w.View.Instances; len(all) > 0 {
+		return all[p.r.IntN(len(all))].ID
+	}
+	return ""
+}
+
+// vanish lets the machine of an instance end by itself.
+func (p *plan) vanish(id, why string) {
+	if in := p.w.Instance(id); in != nil {
+		p.w.Vanish(id, why)
+	}
+}
+
+// change has a person change settings.
+func (p *plan) change(f func(*fleet.Group)) {
+	was := p.w.View.Group
+	_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Change(f, "") })
+	if g := p.w.View.Group; g.Size != was.Size || g.Template != was.Template {
+		p.changes++
+		p.largest = max(p.largest, g.Size)
+	}
+}
+
 // mishap is one thing that happens to the group from outside.
 func (p *plan) mishap() {
 	v := &p.w.View
-	switch p.r.IntN(13) {
+	if p.w.Finished {
+		return
+	}
+	switch p.r.IntN(19) {
 	case 0: // a zone goes and comes back
 		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
 		p.zoneLost[zone] = true
-		for _, in := range v.Instances {
+		for _, in := range slices.Clone(v.Instances) {
 			if in.Zone == zone {
-				p.w.Vanish(in.ID, "its zone is lost")
+				p.vanish(in.ID, "its zone is lost")
 			}
 		}
-		p.w.At(p.w.Now.Add(p.upTo(3*time.Minute)), func() { p.zoneLost[zone] = false })
+		p.w.In(p.upTo(3*time.Minute), func() { p.zoneLost[zone] = false })
 	case 1:
-		if len(v.Instances) > 0 {
-			p.w.Vanish(v.Instances[p.r.IntN(len(v.Instances))].ID, "killed by signal 9")
-		}
+		p.vanish(p.any(), "killed by signal 9")
 	case 2:
-		if g, _, err := v.Group.Change(func(g *fleet.Group) { g.Size = p.r.IntN(13) }, ""); err == nil {
-			v.Group = g
-		}
+		p.change(func(g *fleet.Group) { g.Size = p.r.IntN(g.Max + 1) })
 	case 3:
-		if len(v.Instances) > 0 {
-			p.w.Tell(v.Instances[p.r.IntN(len(v.Instances))].ID, []fleet.InstanceCommand{fleet.CommandPin, fleet.CommandUnpin, fleet.CommandPark,
-				fleet.CommandUnpark, fleet.CommandRetire, fleet.CommandRecreate}[p.r.IntN(6)])
-		}
-	case 9: // settings change at any time
-		if g, _, err := v.Group.Change(func(g *fleet.Group) {
-			g.HealLimit, g.Shed = 1+p.r.IntN(100), []fleet.Shed{fleet.ShedOutdated, fleet.ShedOldest, fleet.ShedNewest}[p.r.IntN(3)]
-			g.Above, g.Spread = p.r.IntN(3), []placement.Spread{placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(3)]
-			g.Settle, g.Drain = time.Duration(5+p.r.IntN(20))*time.Second, p.upTo(10*time.Second)
-			if v.Rollout == nil && p.r.IntN(4) == 0 {
-				g.Template.N = 3 - g.Template.N // for new launches only
-			}
-		}, ""); err == nil {
-			v.Group = g
-		}
-	case 10: // nobody is to touch it for a while
-		if g, _, err := v.Group.Freeze("a person looks at it"); err == nil {
-			v.Group = g
-			p.w.At(p.w.Now.Add(p.upTo(3*time.Minute)), p.thaw)
-		}
-	case 11: // other zones
-		if g, _, err := v.Group.Change(func(g *fleet.Group) { g.Zones = zoneNames[p.r.IntN(2) : 2+p.r.IntN(3)] }, ""); err == nil {
-			v.Group = g
-		}
-	case 12:
-		if len(v.Instances) > 0 {
-			p.w.Release(v.Instances[p.r.IntN(len(v.Instances))].ID, p.r.IntN(2) == 0)
-		}
-	case 8:
-		if len(v.Instances) > 0 {
-			p.w.Rest(v.Instances[p.r.IntN(len(v.Instances))].ID, p.upTo(10*time.Second))
-		}
+		p.w.Tell(p.any(), []fleet.InstanceCommand{fleet.CommandPin, fleet.CommandUnpin, fleet.CommandPark,
+			fleet.CommandUnpark, fleet.CommandRetire, fleet.CommandRecreate}[p.r.IntN(6)])
 	case 4, 5, 6:
 		p.startRollout()
 	case 7:
 		p.tell([]fleet.Command{fleet.CommandHold, fleet.CommandProceed, fleet.CommandRevert}[p.r.IntN(3)])
+	case 8:
+		p.w.Rest(p.any(), p.upTo(10*time.Second))
+	case 9: // settings change at any time
+		p.change(func(g *fleet.Group) {
+			g.HealLimit, g.Shed = 1+p.r.IntN(100), []fleet.Shed{fleet.ShedOutdated, fleet.ShedOldest, fleet.ShedNewest}[p.r.IntN(3)]
+			g.Above, g.Spread = p.r.IntN(3), []placement.Spread{placement.Even, placement.InOrder, placement.Cheapest}[p.r.IntN(3)]
+			g.Settle, g.Drain = time.Duration(5+p.r.IntN(20))*time.Second, p.upTo(10*time.Second)
+			p.leastDrain = min(p.leastDrain, g.Drain)
+			if v.Rollout == nil && p.r.IntN(4) == 0 {
+				g.Template.N = 3 - g.Template.N // for new launches only
+			}
+		})
+	case 10: // nobody is to touch it for a while
+		_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Freeze("a person looks at it") })
+		p.w.In(p.upTo(3*time.Minute), p.thaw)
+	case 11: // other zones
+		p.change(func(g *fleet.Group) { g.Zones = zoneNames[p.r.IntN(2) : 2+p.r.IntN(3)] })
+	case 12:
+		p.w.Release(p.any(), p.r.IntN(2) == 0)
+	case 13: // a zone takes machines and never runs them, for a while
+		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
+		p.zoneHung[zone] = true
+		p.w.In(p.upTo(4*time.Minute), func() { p.zoneHung[zone] = false })
+	case 14: // the service starts again, or its clock is set
+		if p.r.IntN(2) == 0 {
+			p.w.Restart()
+			return
+		}
+		jump := p.upTo(10*time.Minute) - 5*time.Minute
+		p.w.Skew += jump
+		p.worst += jump.Abs()
+	case 15: // ill wherever it is in its life, and well again
+		id := p.any()
+		p.w.Answer(id, false)
+		p.w.In(p.upTo(2*time.Minute), func() { p.w.Answer(id, true) })
+	case 16:
+		_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.HealAnyway(p.w.Clock(), "") })
+	case 17: // everything is pinned
+		for _, in := range slices.Clone(v.Instances) {
+			p.w.Tell(in.ID, fleet.CommandPin)
+		}
+	case 18:
+		if p.r.IntN(8) == 0 {
+			_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete(fleet.Pinned(v.Instances)...) })
+		}
 	}
 }
 
 func (p *plan) thaw() {
-	if g, _, err := p.w.View.Group.Thaw(""); err == nil {
-		p.w.View.Group = g
-	}
+	_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Thaw("") })
 }
 
 func (p *plan) startRollout() {
@@ -206,60 +287,124 @@ func (p *plan) startRollout() {
 		return
 	}
 	waves := []string{"100%", "1,100%", "1,50%,100%", "10%,30%,60%,100%"}[p.r.IntN(4)]
+	p.begin(waves, 3-v.Group.Template.N, p.r.IntN(4), p.r.IntN(3), p.upTo(20*time.Second))
+}
+
+func (p *plan) begin(waves string, to, above, below int, soak time.Duration) {
+	v := &p.w.View
 	ws, err := rollout.ParseWaves(waves)
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	to := fleet.Version{Name: "timetable-web", N: 3 - v.Group.Template.N}
-	above := p.r.IntN(4)
-	r, _, err := fleet.Begin(p.w.Now, v.Group, v.Instances, fleet.Rollout{
-		ID: 1, To: to, Waves: ws, Above: above, Below: min(v.Group.Size, p.r.IntN(3)), Soak: p.upTo(20 * time.Second),
+	r, e, err := fleet.Begin(p.w.Clock(), v.Group, v.Instances, fleet.Rollout{
+		ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
 	})
 	if err == nil {
 		v.Rollout = &r
+		p.w.note(e)
+		p.changes++
 	}
 }
 
 func (p *plan) tell(c fleet.Command) {
 	if r := p.w.View.Rollout; r != nil {
-		if next, _, err := r.Tell(p.w.Now, "timetable", c, ""); err == nil {
+		if next, e, err := r.Tell(p.w.Clock(), c, ""); err == nil {
 			p.w.View.Rollout = &next
+			p.w.note(e)
+			p.changes++
 		}
 	}
+}
+
+// bound is how long a group may take to be whole after the last fault: the longest that
+// a place and a zone wait, a rest, and one after another all instances twice, for the
+// rollout that is reverted and for balance.
+func (p *plan) bound() time.Duration {
+	g := p.w.View.Group
+	one := g.Drain + 15*time.Second // a machine that is well comes and another goes
+	return fleet.LastPause + fleet.LastBackoff + 2*g.BootLimit() + g.Settle + p.worst + time.Duration(3*len(p.w.View.Instances)+2*g.Size)*one
 }
 
 // recover ends all faults and expects a whole group.
 func (p *plan) recover() {
 	p.calm = true
 	clear(p.zoneLost)
+	clear(p.zoneHung)
 	v := &p.w.View
+	if p.w.Finished {
+		return
+	}
+	p.w.Restart()
 	p.thaw()
 	p.tell(fleet.CommandRevert)
-	for i := range v.Instances {
-		v.Instances[i].Pinned = false
-		p.w.Tell(v.Instances[i].ID, fleet.CommandUnpark)
+	for _, in := range slices.Clone(v.Instances) {
+		p.w.Tell(in.ID, fleet.CommandUnpin)
+		p.w.Tell(in.ID, fleet.CommandUnpark)
+		p.w.Answer(in.ID, true)
+	}
+	for id, m := range p.w.Machines { // what would still go wrong
+		m.StopFails = 0
+		if in := p.w.Instance(id); in != nil && len(m.Ill) > 0 && in.Version.N != p.badVersion {
+			m.Ill = nil
+		}
 	}
 	if v.Group.Heal.Check() == "" {
 		return // nobody replaces what never became healthy
 	}
-	p.w.Run(p.w.Now.Add(45 * time.Minute))
+	p.w.Run(p.w.Now.Add(p.bound()))
+	if v.Group.Deleting {
+		if !p.w.Finished || p.w.Living() > 0 {
+			p.k.fail("10: the deleted group has %d instances and %d machines", len(v.Instances), p.w.Living())
+		}
+		return
+	}
+	p.mustBeWhole()
+	if v.Rollout == nil && !p.t.Failed() {
+		p.rollOn()
+	}
+}
+
+// mustBeWhole expects the size, everybody serving, in balance, and nothing else.
+func (p *plan) mustBeWhole() {
+	v := &p.w.View
+	if m := p.w.Living(); m > len(v.Instances) {
+		p.k.fail("3: %d machines for %d instances", m, len(v.Instances))
+	}
+	if v.Rollout != nil {
+		if v.Rollout.From.N != p.badVersion {
+			p.k.fail("10: the rollout is still %s: %s", v.Rollout.State, say.Because(v.Rollout.Cause))
+		}
+		return
+	}
+	if v.Group.Template.N == p.badVersion {
+		return
+	}
 	serving := 0
 	for i := range v.Instances {
-		if v.Group.Serves(&v.Instances[i]) {
+		if in := &v.Instances[i]; p.w.Machines[in.ID].Answers(v.Group.Checks) {
 			serving++
 		}
 	}
-	if v.Group.Template.N != p.badVersion && (serving != v.Group.Size || len(v.Instances) != serving) {
-		p.t.Errorf("seed %d: forty-five minutes after the last fault %d of %d serve and there are %d instances: %s",
-			p.seed, serving, v.Group.Size, len(v.Instances), fleet.Summarise(p.w.Now, *v).Sentence)
+	if serving != v.Group.Size || len(v.Instances) != serving {
+		p.k.fail("10: %s after the last fault %d of %d answer and there are %d instances: %s",
+			p.bound(), serving, v.Group.Size, len(v.Instances), say.Summarise(p.w.Clock(), *v).Sentence)
 	}
-	if v.Rollout == nil && v.Group.Above > 0 && v.Group.Template.N != p.badVersion {
-		p.mustBeBalanced()
+	if v.Group.Above > 0 {
+		p.k.mustBeBalanced()
 	}
-	if v.Rollout != nil && v.Rollout.From.N != p.badVersion {
-		p.t.Errorf("seed %d: the rollout is still %s: %s", p.seed, v.Rollout.State, v.Rollout.Why)
+}
+
+// rollOn brings the group to a version that is good and expects it there in time.
+func (p *plan) rollOn() {
+	v := &p.w.View
+	v.Group.Drain = min(v.Group.Drain, 10*time.Second)
+	p.begin("1,50%,100%", 3, 1, 0, 10*time.Second)
+	for i := range v.Instances {
+		p.w.Answer(v.Instances[i].ID, true)
 	}
-	if m := p.w.Machines(); m > len(v.Instances) {
-		p.t.Errorf("seed %d: %d machines for %d instances", p.seed, m, len(v.Instances))
+	within := p.bound()
+	p.w.Run(p.w.Now.Add(within))
+	if len(p.w.Ended) == 0 || p.w.Ended[len(p.w.Ended)-1].To.N != 3 || v.Group.Template.N != 3 {
+		p.k.fail("10: a rollout to a good version is not done after %s: %s", within, say.Summarise(p.w.Clock(), *v).Sentence)
 	}
 }

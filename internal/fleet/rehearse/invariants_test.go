@@ -2,200 +2,321 @@ package rehearse
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"unitas/internal/fleet"
-	"unitas/internal/fleet/health"
-	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/say"
 )
 
-// launchLimit is how many launches there may be in any hour of a plan, whatever fails:
-// a place that waits 0, 10, 20 s and so on up to 10 m between two is filled 12 times
-// in an hour; a plan has at most 16, and people change versions meanwhile, which begins
-// anew: twice as many.
-const launchLimit = 2 * 12 * 16
+// What must never break, one function for each, by its number. They read the machines
+// and what was sent to them, and the settings that people made; of the records they take
+// only what a person can see of them. What a person did by hand is no choice of the
+// service's, and faults are none.
 
-// mustNotHammer expects that what fails is launched ever more slowly.
-func (p *plan) mustNotHammer() {
-	var launches []time.Time
-	for _, l := range p.w.Journal {
-		if l.Kind == "instance.ordered" {
-			launches = append(launches, l.At)
-		}
-	}
-	for i := launchLimit; i < len(launches); i++ {
-		if launches[i].Sub(launches[i-launchLimit]) < time.Hour {
-			p.fail("7: %d launches in an hour", launchLimit+1)
-			return
-		}
-	}
+// watch checks every decision and act of a plan.
+type watch struct {
+	p *plan
+	// healed are the slots of instances that the healing check had sent away and in which
+	// none has answered since.
+	healed map[int]bool
+	// ends are where and when machines of the rollout's new version ended in this wave.
+	ends []string
+	wave wave
 }
 
-// mustBeBalanced expects every instance where the group's spread wants it.
-func (p *plan) mustBeBalanced() {
-	g := p.w.View.Group
-	zones := make([]placement.Zone, len(g.Zones))
-	for k, name := range g.Zones {
-		zones[k] = placement.Zone{Name: name, Open: true}
+// wave is one stretch of a rollout that nobody said anything in between.
+type wave struct {
+	n       int
+	resumed time.Time
+}
+
+func (k *watch) fail(format string, args ...any) {
+	k.p.t.Helper()
+	k.p.t.Errorf("seed %d at %s: "+format, append([]any{k.p.seed, k.p.w.Now.Sub(epoch)}, args...)...)
+}
+
+// decided is called with every decision, before its steps are carried out.
+func (k *watch) decided(before fleet.View, d fleet.Decision) {
+	was := map[string]*fleet.Instance{}
+	for i := range before.Instances {
+		was[before.Instances[i].ID] = &before.Instances[i]
 	}
-	placement.Rank(zones, g.Spread, p.w.View.Prices)
-	for i := range p.w.View.Instances {
-		in := &p.w.View.Instances[i]
-		k := slices.Index(g.Zones, in.Zone)
-		if k < 0 {
-			p.t.Errorf("seed %d: %s is in %s, which is not one of %v", p.seed, in.ID, in.Zone, g.Zones)
-			return
+	k.invariant1(before, was, d)
+	k.invariant2(before)
+	k.invariant3()
+	k.invariant4(was, d)
+	k.invariant6(was, d)
+	k.invariant8(before, d)
+	k.invariant9(before, was, d)
+	k.frozen(before, was, d)
+}
+
+// room is how many more and fewer than the size there may be.
+func room(v fleet.View) (above, below int) {
+	r := v.Rollout
+	if r == nil {
+		return v.Group.Above, 0
+	}
+	below = r.Below
+	if v.Group.Size < r.Sized { // a share of what it was
+		below = r.Below * v.Group.Size / r.Sized
+		if below == 0 && r.Above == 0 {
+			below = 1
 		}
-		zones[k].Count++
 	}
-	for from := range zones {
-		for to := range zones {
-			if zones[from].Count > 0 && placement.Helps(zones, from, to) {
-				p.t.Errorf("seed %d: spread %s is out of balance: %+v", p.seed, g.Spread, zones)
-				return
+	return r.Above, min(below, v.Group.Size)
+}
+
+// invariant1: nothing that the service chooses to do takes those that answer below
+// size - below. Without room above the ill goes before another comes; that is healing.
+func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
+	g := before.Group
+	chosen := 0
+	left := 0
+	sent := map[string]bool{}
+	for _, in := range d.Changed {
+		if old := was[in.ID]; old != nil && old.State == fleet.Serving && (in.State == fleet.Draining || in.State == fleet.Leaving) {
+			sent[in.ID] = true
+			m := k.p.w.Machines[in.ID]
+			ill := m != nil && !m.Bad[g.Heal.Check()].IsZero()
+			if m.Answers(g.Checks) && (g.Above > 0 || !ill) && !g.Deleting {
+				chosen++
+				k.mustHaveReason(old, in, ill)
 			}
 		}
 	}
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.State == fleet.Serving && !sent[in.ID] && k.opens(in) {
+			left++
+		}
+	}
+	if _, below := room(before); chosen > 0 && left < g.Size-below {
+		k.fail("1: %d that answer were sent away by choice and %d are left, size %d below %d", chosen, left, g.Size, below)
+	}
 }
 
-// mustHaveReason expects an instance that serves to be removed for balance, size, a
-// rollout, a person, or what the healing check finds alone.
-func (p *plan) mustHaveReason(old, in fleet.Instance) {
-	if check := p.w.View.Group.Heal.Check(); old.Report(check).Verdict == health.Unhealthy && strings.HasPrefix(in.Why, check+" failed") {
+// opens reports whether the machine of an instance in service answers requests, or
+// will as soon as it is sent some.
+func (k *watch) opens(in *fleet.Instance) bool {
+	m := k.p.w.Machines[in.ID]
+	if m == nil {
+		return false
+	}
+	as := *m
+	as.Open = true
+	return as.Answers(k.p.w.View.Group.Checks)
+}
+
+// mustHaveReason expects one that answered to go for balance, size, a rollout, or what
+// the healing check really finds.
+func (k *watch) mustHaveReason(old *fleet.Instance, in fleet.Instance, ill bool) {
+	switch in.Cause.Code {
+	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeReplaced:
+		return
+	case fleet.CodeChecked:
+		if ill {
+			return
+		}
+	}
+	k.fail("1: %s answered and was sent away: %s", old.ID, say.Because(in.Cause))
+}
+
+// invariant2: never more than size + above, nor than max + above. What is on its way
+// out, parked, or coming back for a person is apart; pinned ones may be too many.
+func (k *watch) invariant2(before fleet.View) {
+	v := k.p.w.View
+	if before.Group.Frozen != "" || v.Group.Deleting {
 		return
 	}
-	for _, reason := range []string{"the group has ", "the size is ", "replaced by ", "a person asked"} {
-		if strings.HasPrefix(in.Why, reason) {
-			return
+	above, _ := room(before)
+	n, pinned := 0, 0
+	for i := range v.Instances {
+		in := &v.Instances[i]
+		m := k.p.w.Machines[in.ID]
+		ended := m != nil && m.Launch == in.Launch && (m.Gone || m.Refused)
+		back := in.State == fleet.Resting || in.Renew || (in.State == fleet.Settling && !in.Served.IsZero())
+		if !in.State.Counts() || ended || back {
+			continue
+		}
+		n++
+		if in.Pinned {
+			pinned++
 		}
 	}
-	p.fail("%s was healthy and was sent away: %s", old.ID, in.Why)
+	if limit := max(v.Group.Size+above, pinned); n > limit && (n > pinned+v.Group.Size+above || pinned == 0) {
+		k.fail("2: %d instances, size %d above %d pinned %d", n, v.Group.Size, above, pinned)
+	}
+	if n > v.Group.Max+above+pinned {
+		k.fail("2: %d instances, max %d above %d", n, v.Group.Max, above)
+	}
 }
 
-// mustHold checks one decision against what must never break.
-func (p *plan) mustHold(before fleet.View, d fleet.Decision) {
-	after := p.w.View
-	g := after.Group
-	above, below := before.Group.Above, 0
-	if r := before.Rollout; r != nil {
-		above, below = r.Above, r.Below
-	}
-	was := map[string]fleet.Instance{}
-	for _, in := range before.Instances {
-		was[in.ID] = in
-	}
-	entries := map[string]string{}
-	for _, e := range d.Entries {
-		entries[e.Instance+" "+e.Kind] = e.Because
-	}
-
-	check := g.Heal.Check()
-	unwell := 0 // by the healing check, before
-	for i := range before.Instances {
-		if in := &before.Instances[i]; in.State == fleet.Serving && in.Report(check).Verdict == health.Unhealthy && !in.Report(check).Since.Before(g.HealPermit) {
-			unwell++
+// invariant3: every machine belongs to a record. That none has two the world itself
+// refuses.
+func (k *watch) invariant3() {
+	for id, m := range k.p.w.Machines {
+		if !m.Gone && !m.Refused && k.p.w.Instance(id) == nil {
+			k.fail("3: the machine of %s runs, and its record is gone", id)
 		}
 	}
-	healed := 0
-	chosen := 0 // serving ones that were sent away
+}
+
+// invariant4: a pinned instance is never chosen for removal.
+func (k *watch) invariant4(was map[string]*fleet.Instance, d fleet.Decision) {
 	for _, in := range d.Changed {
-		old, known := was[in.ID]
-		if in.State != old.State && entries[in.ID+" instance."+string(in.State)] == "" {
-			p.fail("6: %s became %s with no cause in the journal", in.ID, in.State)
+		old := was[in.ID]
+		if old == nil || !old.Pinned || !old.State.Counts() || (in.State != fleet.Draining && in.State != fleet.Leaving) {
+			continue
 		}
-		if known && before.Group.Serves(&old) && in.State != fleet.Lost && in.State != fleet.Serving {
-			if g.Above > 0 || in.Why != check+" "+old.Report(check).Why { // without room the ill goes first
-				chosen++
-			}
-			p.mustHaveReason(old, in)
-		}
-		if known && old.Pinned && (in.State == fleet.Draining || in.State == fleet.Leaving) && old.State.Counts() && old.Machine.State != fleet.MachineRefused {
-			p.fail("4: %s is pinned and was sent away: %s", in.ID, in.Why)
-		}
-		if r := old.Report(check); known && old.State == fleet.Serving && strings.HasPrefix(in.Why, check+" failed") && !in.State.Counts() && r.Since.After(g.HealPermit) {
-			healed++
-		}
-		if known && before.Rollout == nil && before.Group.Serves(&old) && strings.HasPrefix(in.Why, "the group has ") {
-			p.mustSpareNobody(old)
-		}
-		if before.Group.Frozen != "" && (!known || (in.State == fleet.Draining && old.State != in.State)) {
-			p.fail("%s became %s in a frozen group", in.ID, in.State)
-		}
-		p.mustTakeTrafficRightly(old, in)
-	}
-	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && g.Owing > limit {
-		p.fail("9: %d healed and %d are being made good, the limit is %d", healed, g.Owing, limit)
-	}
-	if limit := max(g.Size*g.HealLimit/100, 1); healed > 0 && unwell > limit {
-		p.fail("9: %d healed while %d are ill, the limit is %d", healed, unwell, limit)
-	}
-	serving, counted, pinned, back := 0, 0, 0, 0
-	for i := range after.Instances {
-		in := &after.Instances[i]
-		if g.Serves(in) {
-			serving++
-		}
-		if in.Counts() {
-			counted++
-			if in.State == fleet.Resting || in.Renew || (in.State == fleet.Settling && !in.Served.IsZero()) {
-				back++ // a person let it come back; another goes once it serves
-			}
-			if in.Pinned {
-				pinned++
-			}
-		}
-	}
-	if chosen > 0 && serving < g.Size-below {
-		p.fail("1: %d sent away by choice, %d serve, size %d below %d", chosen, serving, g.Size, below)
-	}
-	if before.Group.Frozen != "" {
-		return // the size may have been changed meanwhile, and nothing follows it yet
-	}
-	counted -= back
-	if limit := max(g.Size+above, pinned); counted > limit && (counted > pinned+g.Size+above || pinned == 0) {
-		p.fail("2: %d instances, size %d above %d pinned %d", counted, g.Size, above, pinned)
-	}
-	if counted > g.Max+above+pinned {
-		p.fail("2: %d instances, max %d above %d", counted, g.Max, above)
-	}
-	if r := d.Rollout; r != nil && before.Rollout != nil && r.State != before.Rollout.State && r.Why == "" {
-		p.fail("6: the rollout is %s with no cause", r.State)
-	}
-	if r := d.Rollout; r != nil && r.State == fleet.Done && r.To.N == p.badVersion && !p.crashes && g.Size > 0 && pinned == 0 {
-		p.fail("8: a rollout to the bad version is done")
-	}
-}
-
-// mustSpareNobody expects that nobody who serves goes for the size while one stays
-// that does no good.
-func (p *plan) mustSpareNobody(gone fleet.Instance) {
-	for i := range p.w.View.Instances {
-		in := &p.w.View.Instances[i]
-		if fresh := in.State.ComingUp() && in.Served.IsZero() && in.Ordered.Before(p.w.Now); !in.Pinned && (fresh || in.State == fleet.Serving) && !p.w.View.Group.Serves(in) {
-			p.fail("9: %s served and went, and %s stays, which is %s and serves nobody", gone.ID, in.ID, in.State)
+		if m := k.p.w.Machines[in.ID]; m == nil || !m.Refused {
+			k.fail("4: %s is pinned and was sent away: %s", in.ID, say.Because(in.Cause))
 		}
 	}
 }
 
-// mustTakeTrafficRightly checks the life of one target.
-func (p *plan) mustTakeTrafficRightly(old, in fleet.Instance) {
-	if in.State == fleet.Serving && old.State != fleet.Serving && in.Report("sailings-up").Verdict != health.Healthy {
-		p.fail("5: %s serves and is %s", in.ID, in.Report("sailings-up").Verdict)
+// invariant5: a target gets no request before every check found it healthy, nor after
+// it began to drain; its machine is not stopped before its requests are done or its
+// drain is over.
+func (k *watch) invariant5(do fleet.Act, in *fleet.Instance, m *Machine) {
+	if m == nil || m.Gone || m.Stopping {
+		return
 	}
-	if old.State == fleet.Serving && in.State == fleet.Leaving {
-		p.fail("5: %s was stopped without a drain", in.ID)
-	}
-	if old.State == fleet.Draining && in.State == fleet.Leaving {
-		drained := old.Traffic.Closed && old.Traffic.InFlight == 0
-		over := p.w.Now.Sub(old.Since) >= p.w.View.Group.Drain
-		if !drained && !over && old.Machine.State != fleet.MachineStopped {
-			p.fail("5: %s was stopped with %d in flight", in.ID, old.Traffic.InFlight)
+	switch do {
+	case fleet.Open:
+		if !m.Running || !m.Good {
+			k.fail("5: %s is sent requests, and was not found healthy", in.ID)
+		}
+	case fleet.Stop:
+		drain := min(k.p.w.View.Group.Drain, k.p.leastDrain)
+		if k.p.shaky { // it may have been closed that much later than it was decided
+			drain -= 6 * time.Second
+		}
+		switch pools := len(k.p.w.View.Group.Checks) > 0; {
+		case m.Open && pools && drain > 0:
+			k.fail("5: %s is stopped while it gets requests", in.ID)
+		case k.p.w.Now.Before(m.Busy) && k.p.w.Clock().Before(m.Closed.Add(drain)):
+			k.fail("5: %s is stopped with requests in flight, %s after it was closed", in.ID, k.p.w.Clock().Sub(m.Closed))
 		}
 	}
 }
 
-func (p *plan) fail(format string, args ...any) {
-	p.t.Helper()
-	p.t.Errorf("seed %d at %s: "+format, append([]any{p.seed, p.w.Now.Sub(epoch)}, args...)...)
+// needs are the numbers without which a cause cannot be told.
+var needs = map[fleet.Code][]string{
+	fleet.CodeSize: {"has", "size"}, fleet.CodeRoom: {"has", "may_have"}, fleet.CodeHeldShort: {"has", "size"},
+	fleet.CodeWave: {"wave", "waves", "serving", "wanted"}, fleet.CodeBack: {"serving", "wanted"}, fleet.CodeBalance: {"has", "to_have"},
+	fleet.CodeLeaveZone: {"has"}, fleet.CodeSpread: {"has", "to_have"}, fleet.CodeZoneFails: {"failures"}, fleet.CodeZoneWorks: {"failures"},
+	fleet.CodeTooMany: {"unwell", "size", "heal_limit"}, fleet.CodeFewAgain: {"unwell", "size", "heal_limit"}, fleet.CodeStumbled: {"failures"},
+	fleet.CodeFilled: {"wave", "waves"}, fleet.CodePassed: {"wave", "waves", "soak_seconds"}, fleet.CodeBackWhole: {"serving", "size"},
+	fleet.CodeNotUp: {"limit_seconds"}, fleet.CodeNotHealthy: {"settle_seconds"}, fleet.CodeDrainOver: {"drain_seconds", "in_flight"},
+}
+
+// invariant6: every change of state has an entry with a cause and its numbers.
+func (k *watch) invariant6(was map[string]*fleet.Instance, d fleet.Decision) {
+	told := map[string]fleet.Cause{}
+	for _, e := range d.Entries {
+		for _, id := range append(slices.Clone(e.Instances), e.Instance) {
+			told[id+" "+e.Kind] = e.Cause
+		}
+		for _, name := range needs[e.Cause.Code] {
+			if !slices.ContainsFunc(e.Cause.Numbers, func(n fleet.Number) bool { return n.Name == name }) {
+				k.fail("6: %s of %s says no %s: %s", e.Kind, e.Instance, name, say.Because(e.Cause))
+			}
+		}
+	}
+	for _, in := range d.Changed {
+		if old := was[in.ID]; old != nil && old.State == in.State && old.Launch == in.Launch {
+			continue
+		}
+		cause, ok := told[in.ID+" instance."+string(in.State)]
+		if !ok || cause.Code == fleet.CodeWords || !cause.Is(in.Cause) {
+			k.fail("6: %s became %s and the journal does not say why", in.ID, in.State)
+		}
+	}
+	if r := d.Rollout; r != nil && r.Cause.Code == fleet.CodeWords {
+		k.fail("6: the rollout is %s with no cause", r.State)
+	}
+}
+
+// invariant8: a rollout whose new instances do not become healthy, turn ill, or end by
+// themselves stops by itself.
+func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
+	r := k.p.w.View.Rollout
+	if e := d.Rollout; e != nil && e.State == fleet.Done {
+		k.mustHaveSoaked(before, e)
+	}
+	if r == nil || r.Back || r.State == fleet.Held || before.Group.Frozen != "" || before.Rollout == nil {
+		k.ends = nil
+		return
+	}
+	if now := (wave{r.Wave, r.Resumed}); now != k.wave {
+		k.wave, k.ends = now, nil
+	}
+	now := k.p.w.Clock()
+	for i := range k.p.w.View.Instances {
+		in := &k.p.w.View.Instances[i]
+		m := k.p.w.Machines[in.ID]
+		if in.Version != r.To || m == nil || m.Gone || m.Launch != in.Launch {
+			continue
+		}
+		late := m.Launched.Add(before.Group.BootLimit() + before.Group.Settle)
+		if in.State.ComingUp() && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
+			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
+		}
+		for check, since := range m.Bad {
+			if in.State == fleet.Serving && since.After(r.Resumed) && since.After(in.Since) && slices.Contains(before.Group.AllChecks(), check) {
+				k.fail("8: %s finds %s ill, and the rollout goes on", check, in.ID)
+			}
+		}
+	}
+	if len(k.ends) >= fleet.StumbleLimit {
+		k.fail("8: machines of the new version ended %d times in one wave (%v), and it goes on", len(k.ends), k.ends)
+	}
+}
+
+// ended notes that a machine ended by itself, for invariant 8.
+func (k *watch) ended(in *fleet.Instance) {
+	r := k.p.w.View.Rollout
+	if r == nil || r.Back || r.State == fleet.Held || in.Version != r.To || !in.State.Counts() {
+		return
+	}
+	if at := in.Zone + " at " + k.p.w.Now.Sub(epoch).String(); !slices.Contains(k.ends, at) {
+		k.ends = append(k.ends, at)
+	}
+}
+
+// mustHaveSoaked expects the last wave of a rollout that is done to have been good for
+// its soak, and somebody to have watched.
+func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
+	for n, t := range r.Times {
+		if t.Passed.Sub(t.Filled) < r.Soak || t.Filled.IsZero() {
+			k.fail("8: wave %d was good for %s of %s", n+1, t.Passed.Sub(t.Filled), r.Soak)
+		}
+	}
+	if before.Watched.After(r.Times[len(r.Times)-1].Filled) {
+		k.fail("8: the last wave soaked while nobody watched")
+	}
+	if len(r.Times) != len(r.Waves) {
+		k.fail("8: it is done after %d of %d waves", len(r.Times), len(r.Waves))
+	}
+	g := k.p.w.View.Group
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && in.Version != r.To {
+			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
+		}
+	}
+	if g.Template != r.To {
+		k.fail("8: it is done, and new launches are on %s", g.Template)
+	}
+}
+
+// frozen: to a frozen group nothing happens but what facts bring about.
+func (k *watch) frozen(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
+	if before.Group.Frozen == "" {
+		return
+	}
+	for _, in := range d.Changed {
+		if old := was[in.ID]; old == nil || (in.State == fleet.Draining && old.State != in.State) {
+			k.fail("%s became %s in a frozen group", in.ID, in.State)
+		}
+	}
 }

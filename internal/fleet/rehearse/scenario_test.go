@@ -15,6 +15,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/say"
 )
 
 var update = flag.Bool("update", false, "rewrite the expected parts of the scenario files")
@@ -96,14 +97,18 @@ func (s *scenario) play(line string) string {
 	words := strings.Fields(line)
 	args := map[string]string{}
 	for _, w := range words[1:] {
-		k, v, _ := strings.Cut(w, "=")
-		args[k] = v
+		if k, v, named := strings.Cut(w, "="); named {
+			args[k] = v
+		}
 	}
 	var err error
 	switch words[0] {
-	case "group":
+	case "group": // whole=10s: so long after it was made
 		s.group(words[1], args)
-		s.printed = 0
+		if args["whole"] != "" {
+			s.w.Run(epoch.Add(span(args["whole"])))
+		}
+		s.printed = len(s.w.Journal)
 		return ""
 	case "machines": // machines timetable-web@1 boot=2s well=1s
 		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"]), Vanish: span(args["vanish"])}
@@ -116,6 +121,10 @@ func (s *scenario) play(line string) string {
 		s.w.Vanish(words[1], "killed by signal 9")
 	case "answer":
 		s.w.Answer(words[1], words[2] == "good", words[3:]...)
+	case "flap": // flap timetable-001 every=5s for=1h: bad, good, bad …
+		for at, bad := time.Duration(0), true; at < span(args["for"]); at, bad = at+span(args["every"]), !bad {
+			s.w.At(s.w.Now.Add(at), func() { s.w.Answer(words[1], !bad) })
+		}
 	case "checks": // checks sailings-up,fares-up: the pools of the group ask these
 		s.w.View.Group.Checks = strings.Split(words[1], ",")
 		s.w.Decide()
@@ -133,6 +142,14 @@ func (s *scenario) play(line string) string {
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
 			return g.Change(func(g *fleet.Group) { g.Size = number(words[1]) }, "")
 		})
+	case "set": // set heal=machine heal-limit=50: other settings
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			return g.Change(func(g *fleet.Group) { settings(g, args) }, "")
+		})
+	case "late": // late timetable-001: that its former machine ended is heard only now
+		s.w.Late(words[1])
+	case "rest": // rest timetable-001 for=1m: a picture of its files is taken
+		s.w.Rest(words[1], span(args["for"]))
 	case "freeze":
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Freeze(strings.Join(words[1:], " ")) })
 	case "thaw":
@@ -149,7 +166,7 @@ func (s *scenario) play(line string) string {
 		n := 0
 		for _, l := range s.w.Journal {
 			if l.Kind == words[1] {
-				n++
+				n += max(len(l.Instances), 1)
 			}
 		}
 		return fmt.Sprintf("%d times\n", n)
@@ -159,7 +176,13 @@ func (s *scenario) play(line string) string {
 		return ""
 	case "unwatched": // the service is down for so long
 		s.w.Now = s.w.Now.Add(span(words[1]))
-		s.w.View.Watched = s.w.Now
+		s.w.watched = s.w.Now
+	case "clock": // clock -5m: the clock is set
+		d, err := time.ParseDuration(words[1])
+		if err != nil {
+			return err.Error() + "\n"
+		}
+		s.w.Skew += d
 	case "delete":
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
 			return g.Delete(fleet.Pinned(s.w.View.Instances)...)
@@ -183,7 +206,7 @@ func (s *scenario) play(line string) string {
 		}
 		var r fleet.Rollout
 		var e fleet.Entry
-		r, e, err = s.w.View.Rollout.Tell(s.w.Now, s.w.View.Group.Name, fleet.Command(words[1]), "")
+		r, e, err = s.w.View.Rollout.Tell(s.w.Now, fleet.Command(words[1]), "")
 		if err == nil {
 			s.w.View.Rollout = &r
 			s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
@@ -202,12 +225,8 @@ func (s *scenario) group(name string, args map[string]string) {
 	if args["checks"] != "" {
 		checks = strings.Split(args["checks"], ",")
 	}
-	g := fleet.Group{
-		Name: name, Size: number(args["size"]), Min: number(args["min"]), Max: number(args["max"]),
-		Template: version(args["template"]), Zones: strings.Split(args["zones"], ","), Checks: checks,
-		Heal: fleet.Heal(args["heal"]), HealLimit: number(args["heal-limit"]), Shed: fleet.Shed(args["shed"]),
-		Spread: placement.Spread(args["spread"]), Above: number(args["above"]), Settle: span(args["settle"]), Drain: span(args["drain"]),
-	}
+	g := fleet.Group{Name: name, Checks: checks}
+	settings(&g, args)
 	s.w = New(epoch, fleet.View{Group: g}, func(in fleet.Instance) Behaviour {
 		b, ok := s.fate[in.Version.String()]
 		if !ok {
@@ -235,12 +254,7 @@ func (s *scenario) zone(name, what string) {
 
 // change is a person's change of the group.
 func (s *scenario) change(f func(fleet.Group) (fleet.Group, fleet.Entry, error)) error {
-	g, e, err := f(s.w.View.Group)
-	if err == nil {
-		s.w.View.Group = g
-		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
-	}
-	return err
+	return s.w.Change(f)
 }
 
 func (s *scenario) rollout(to string, args map[string]string) error {
@@ -276,10 +290,13 @@ func (s *scenario) journal() string {
 	var b strings.Builder
 	for _, l := range s.w.Journal[s.printed:] {
 		subject := l.Instance
-		if subject == "" {
+		switch n := len(l.Instances); {
+		case subject == "" && n > 0 && strings.HasPrefix(l.Kind, "instance."):
+			subject = fmt.Sprintf("%d from %s to %s", n, l.Instances[0], l.Instances[n-1])
+		case subject == "":
 			subject = s.w.View.Group.Name
 		}
-		fmt.Fprintf(&b, "%6s  %s %s: %s\n", l.At.Sub(epoch), subject, l.Kind, l.Because)
+		fmt.Fprintf(&b, "%6s  %s %s: %s\n", l.At.Sub(epoch), subject, l.Kind, say.Because(l.Cause))
 	}
 	s.printed = len(s.w.Journal)
 	return b.String()
@@ -288,12 +305,12 @@ func (s *scenario) journal() string {
 // show prints the sentence and a row of slips for each zone.
 func (s *scenario) show() string {
 	var b strings.Builder
-	fmt.Fprintln(&b, fleet.Summarise(s.w.Now, s.w.View).Sentence)
+	fmt.Fprintln(&b, say.Summarise(s.w.Now, s.w.View).Sentence)
 	for _, zone := range s.w.View.Group.Zones {
 		fmt.Fprintf(&b, "%-10s", zone)
 		for i := range s.w.View.Instances {
 			if in := &s.w.View.Instances[i]; in.Zone == zone {
-				b.WriteString(" " + in.Slip())
+				b.WriteString(" " + say.Slip(in))
 			}
 		}
 		b.WriteString("\n")
@@ -301,8 +318,46 @@ func (s *scenario) show() string {
 	return b.String()
 }
 
+// settings sets those that are named.
+func settings(g *fleet.Group, args map[string]string) {
+	for name, text := range args {
+		switch name {
+		case "size":
+			g.Size = number(text)
+		case "min":
+			g.Min = number(text)
+		case "max":
+			g.Max = number(text)
+		case "template":
+			g.Template = version(text)
+		case "zones":
+			g.Zones = strings.Split(text, ",")
+		case "heal":
+			g.Heal = fleet.Heal(text)
+		case "heal-limit":
+			g.HealLimit = number(text)
+		case "shed":
+			g.Shed = fleet.Shed(text)
+		case "spread":
+			g.Spread = placement.Spread(text)
+		case "above":
+			g.Above = number(text)
+		case "settle":
+			g.Settle = span(text)
+		case "drain":
+			g.Drain = span(text)
+		case "checks", "whole": // not of the core
+		default:
+			panic("no such setting: " + name)
+		}
+	}
+}
+
 func number(text string) int {
-	n, _ := strconv.Atoi(text)
+	n, err := strconv.Atoi(text)
+	if err != nil && text != "" {
+		panic(err)
+	}
 	return n
 }
 

@@ -110,3 +110,11 @@ func Are(n int, noun string) string {
 	}
 	return Count(n, noun) + " are"
 }
+
+// Stays begins a sentence about so many that stay: "1 place stays", "3 places stay".
+func Stays(n int, noun string) string {
+	if n == 1 {
+		return Count(n, noun) + " stays"
+	}
+	return Count(n, noun) + " stay"
+}

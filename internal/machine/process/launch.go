@@ -27,7 +27,7 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 	}
 	defer d.begin(spec.ID)()
 	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil && !rec.Halted {
-		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found"})
+		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found", Launch: rec.Spec.Launch})
 		return nil // it was launched before, and has ended since
 	}
 	d.mu.Lock()
@@ -115,7 +115,7 @@ func (d *Driver) start(spec machine.Spec) error {
 		_ = cmd.Wait()
 		return fmt.Errorf("record the process: %w", err)
 	}
-	r := d.admit(spec.ID, id)
+	r := d.admit(spec.ID, spec.Launch, id)
 	go func() {
 		awaitExit(id.PID) // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)

@@ -68,10 +68,11 @@ type record struct {
 
 // running is a machine whose process was seen alive.
 type running struct {
-	id    identity
-	quiet bool          // its end is asked for and nobody need hear of it
-	why   string        // it was ended for, when that is known
-	ended chan struct{} // closed when the process is dead and its group swept
+	id     identity
+	launch int
+	quiet  bool          // its end is asked for and nobody need hear of it
+	why    string        // it was ended for, when that is known
+	ended  chan struct{} // closed when the process is dead and its group swept
 }
 
 // New opens the driver on its directory.
@@ -146,8 +147,8 @@ func (d *Driver) Watch(tell func(machine.Fact)) {
 }
 
 // admit takes a live process into the books.
-func (d *Driver) admit(id string, process identity) *running {
-	r := &running{id: process, ended: make(chan struct{})}
+func (d *Driver) admit(id string, launch int, process identity) *running {
+	r := &running{id: process, launch: launch, ended: make(chan struct{})}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.machines[id] = r
@@ -186,7 +187,7 @@ func (d *Driver) end(id string, r *running, why string) {
 	if status, failed := d.failedFirstBoot(id); failed {
 		why = fmt.Sprintf("its user data failed with status %d, so its workload was not started", status)
 	}
-	d.say(machine.Fact{ID: id, State: fleet.MachineStopped, Why: why})
+	d.say(machine.Fact{ID: id, State: fleet.MachineStopped, Why: why, Launch: r.launch})
 }
 
 func (d *Driver) say(f machine.Fact) {
@@ -226,11 +227,11 @@ func (d *Driver) find(id string) (*running, error) {
 	if !process.alive() {
 		return nil, nil
 	}
-	return d.adopt(id, *process)
+	return d.adopt(id, rec.Spec.Launch, *process)
 }
 
 // adopt watches a process that an earlier service started.
-func (d *Driver) adopt(id string, process identity) (*running, error) {
+func (d *Driver) adopt(id string, launch int, process identity) (*running, error) {
 	wait, err := process.watch()
 	if err != nil {
 		return nil, fmt.Errorf("watch the process of %s: %w", id, err)
@@ -240,7 +241,7 @@ func (d *Driver) adopt(id string, process identity) (*running, error) {
 		d.mu.Unlock()
 		return had, nil
 	}
-	r := &running{id: process, ended: make(chan struct{})}
+	r := &running{id: process, launch: launch, ended: make(chan struct{})}
 	d.machines[id] = r
 	d.mu.Unlock()
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it

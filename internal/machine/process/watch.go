@@ -151,7 +151,7 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	r, begun := d.machines[id], d.starting[id] > 0
 	d.mu.Unlock()
 	if r != nil {
-		f.State = stateRunning
+		f.State, f.Launch = stateRunning, r.launch
 		return f, nil
 	}
 	if begun {
@@ -161,13 +161,14 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	if os.IsNotExist(err) {
 		return f, fmt.Errorf("it has no record of a machine: %w", err)
 	}
+	f.Launch = rec.Spec.Launch
 	process := rec.Process
 	if err != nil || process == nil {
 		process = oldestMarked(d.dir(id))
 	}
 	switch {
 	case process != nil && process.alive():
-		if _, adoptErr := d.adopt(id, *process); adoptErr != nil {
+		if _, adoptErr := d.adopt(id, rec.Spec.Launch, *process); adoptErr != nil {
 			return f, adoptErr
 		}
 		f.State = stateRunning

@@ -1572,13 +1572,18 @@ export interface components {
          * @enum {string}
          */
         Spread: "even" | "in-order" | "cheapest";
-        Relapse: {
+        /** @description A place of the group whose instances fail, or that stays empty */
+        Slot: {
+            /** @description The slot of the instances that stand or stood here */
+            number: number;
             /** @description How many instances failed in a row in this place */
-            count: number;
+            failures: number;
             /** @description The last three, newest last */
             failed: string[];
-            /** @description That has the place now; absent while it is empty */
+            /** @description That stands here now; absent while it is empty */
             instance?: string;
+            /** @description It stays empty until a person says otherwise */
+            kept: boolean;
             /** Format: date-time */
             last_at: string;
             /**
@@ -1725,7 +1730,7 @@ export interface components {
             spread: components["schemas"]["Spread"];
             above: number;
             /** @description Places whose instances failed and have not proven themselves since */
-            relapses: components["schemas"]["Relapse"][];
+            slots: components["schemas"]["Slot"][];
             pin_new: boolean;
             labels: components["schemas"]["Labels"];
             /** @description Why nothing happens to it by itself; empty when it is not frozen */
@@ -1806,6 +1811,15 @@ export interface components {
             /** @description What it was launched from instead of the image of its template; else empty */
             image: string;
             labels: components["schemas"]["Labels"];
+            /** @description The place of the group in which it stands */
+            slot: number;
+            /**
+             * @description What it was launched for
+             * @enum {string}
+             */
+            purpose: "size" | "healing" | "balance" | "rollout" | "person";
+            /** @description Which of its machines it has: a fresh one is another */
+            launch: number;
             state: components["schemas"]["InstanceState"];
             /** Format: date-time */
             since: string;
@@ -1881,6 +1895,8 @@ export interface components {
             to: string;
             /** @enum {string} */
             state: "moving" | "soaking" | "held" | "reverting" | "done" | "reverted" | "abandoned";
+            /** @description It goes back; one that is held may be on its way back */
+            back: boolean;
             /** Format: date-time */
             since: string;
             why: string;
@@ -2000,8 +2016,12 @@ export interface components {
             kind: string;
             group?: string;
             instance?: string;
+            /** @description Those of whom the same is to be said, when they are many */
+            instances?: string[];
             /** Format: int64 */
             rollout?: number;
+            /** @description Which rule it follows, by a word that never gets another meaning; absent for what the service does not decide */
+            code?: string;
             /** @description The person by the name of the token, or "unitas" */
             actor: string;
             text: string;

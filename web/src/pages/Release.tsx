@@ -91,7 +91,7 @@ function Commands({ group, rollout }: { group: Group; rollout: Rollout }) {
   return (
     <>
       <Trouble error={tell.error} />
-      {!held && rollout.state !== 'reverting' && button('hold', 'Hold')}
+      {!held && button('hold', 'Hold')}
       {(held || rollout.state === 'reverting') && button('proceed', 'Proceed')}
       {rollout.state !== 'reverting' && (
         <Popconfirm

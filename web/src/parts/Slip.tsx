@@ -50,7 +50,8 @@ export function Slip({ instance, versions, usual, now }: Props) {
 }
 
 function say(i: Instance, age: number, usual: number | undefined, now: number): string {
-  const head = `${i.id}, ${i.version} in ${i.zone}, ${i.state}`
+  const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`
+  const head = `${i.id}, ${i.version} in ${i.zone}${purpose}, ${i.state}`
   if (['ordered', 'booting', 'settling'].includes(i.state)) {
     return `${head} for ${span(age)}${usual ? `, usually ${span(usual)}` : ''}; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
   }

@@ -7,11 +7,49 @@ import (
 	"unitas/internal/fleet/placement"
 )
 
+// setBack lets launches in the zone wait: 1 s after the first failure in a
+// row, doubling to at most a minute. Launches that were under way together and
+// fail are one failure.
+func (d *deciding) setBack(in *Instance) {
+	zone := in.Zone
+	k := slices.IndexFunc(d.group.Setbacks, func(s Setback) bool { return s.Zone == zone })
+	if k < 0 {
+		d.group.Setbacks = append(d.group.Setbacks, Setback{Zone: zone})
+		k = len(d.group.Setbacks) - 1
+	}
+	s := &d.group.Setbacks[k]
+	if !s.Last.IsZero() && !in.Ordered.After(s.Last) {
+		return
+	}
+	wait := LastBackoff
+	if s.Count < 6 {
+		wait = min(FirstBackoff<<s.Count, LastBackoff)
+	}
+	s.Count++
+	s.Of, s.Last, s.Until = in.Version, d.now, d.now.Add(wait)
+	d.groupChanged = true
+	d.entry(Entry{Kind: "zone.backing-off", Zone: zone,
+		Cause:   Cause{Code: CodeZoneFails, About: zone, Numbers: Numbers{count("failures", s.Count)}},
+		Numbers: Numbers{span("wait_seconds", wait)}})
+}
+
+// endSetback forgets the failures of a zone in which an instance came up.
+func (d *deciding) endSetback(in *Instance) {
+	k := slices.IndexFunc(d.group.Setbacks, func(s Setback) bool { return s.Zone == in.Zone })
+	if k < 0 {
+		return
+	}
+	d.entry(Entry{Kind: "zone.recovered", Zone: in.Zone, Cause: Cause{Code: CodeZoneWorks, Instance: in.ID, About: in.Zone,
+		Numbers: Numbers{count("failures", d.group.Setbacks[k].Count)}}})
+	d.group.Setbacks = slices.Delete(d.group.Setbacks, k, k+1)
+	d.groupChanged = true
+}
+
 // Doubted is until when a zone gets none of the version that failed there if another
 // zone can have it: longer than a place stays empty after as many failures, so that
 // what is missing is not sent where it failed.
 func (s *Setback) Doubted() time.Time {
-	return s.Last.Add(2 * (&Relapse{Count: s.Count + 1}).Pause())
+	return s.Last.Add(2 * (&Slot{Failures: s.Count + 1}).Pause())
 }
 
 // onTrial reports whether the zone failed again and again, so that one launch comes
@@ -46,8 +84,9 @@ func (d *deciding) choices(v, only Version) *choices {
 // comesUpIn reports whether one may still serve in the zone in its time. One whose time
 // is over may stay, for a person to look at, and is nothing to wait for.
 func (d *deciding) comesUpIn(zone string) bool {
-	return slices.ContainsFunc(d.ins, func(in Instance) bool {
-		return in.Zone == zone && in.State.ComingUp() && d.now.Before(d.deadline(&in))
+	return slices.ContainsFunc(d.astir, func(i int) bool {
+		in := d.at(i)
+		return in.Zone == zone && in.State.ComingUp() && d.now.Before(d.deadline(in))
 	})
 }
 

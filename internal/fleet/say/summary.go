@@ -1,4 +1,4 @@
-package fleet
+package say
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/words"
@@ -42,7 +43,7 @@ type ZoneCount struct {
 
 // VersionCount is how many instances run one version.
 type VersionCount struct {
-	Version Version
+	Version fleet.Version
 	Counted int
 	Serving int
 }
@@ -50,7 +51,7 @@ type VersionCount struct {
 // Wait is one thing that a group waits for.
 type Wait struct {
 	Instance string
-	State    State
+	State    fleet.State
 	For      time.Duration
 	Usual    time.Duration // median; 0 when not known
 	Slow     time.Duration // 95th percentile; 0 when not known
@@ -58,7 +59,7 @@ type Wait struct {
 }
 
 // Summarise describes the view at the time now.
-func Summarise(now time.Time, v View) Summary {
+func Summarise(now time.Time, v fleet.View) Summary {
 	var s Summary
 	for _, zone := range v.Group.Zones {
 		s.Zones = append(s.Zones, ZoneCount{Zone: zone})
@@ -66,20 +67,23 @@ func Summarise(now time.Time, v View) Summary {
 	for i := range v.Instances {
 		in := &v.Instances[i]
 		zone := s.zone(in.Zone)
-		switch {
+		switch _, failed := v.Group.Overdue(now, in); {
+		case failed && v.Rollout != nil && v.Rollout.State == fleet.Held: // it stays for a person to look at
+			s.Unwell++
+			zone.Unwell++
 		case v.Group.Serves(in):
 			s.Serving++
 			zone.Serving++
-		case in.State == Serving:
+		case in.State == fleet.Serving:
 			s.Unwell++
 			zone.Unwell++
-		case in.State.ComingUp(), in.State == Resting:
+		case in.State.ComingUp(), in.State == fleet.Resting:
 			s.ComingUp++
 			zone.ComingUp++
-		case in.State == Parked:
+		case in.State == fleet.Parked:
 			s.Parked++
 			zone.Parked++
-		case in.State != Gone:
+		case in.State != fleet.Gone:
 			s.GoingOut++
 			zone.GoingOut++
 		}
@@ -121,7 +125,7 @@ func (s *Summary) zone(name string) *ZoneCount {
 	return &s.Zones[k]
 }
 
-func (s *Summary) countVersion(in *Instance, serves bool) {
+func (s *Summary) countVersion(in *fleet.Instance, serves bool) {
 	k := slices.IndexFunc(s.Versions, func(c VersionCount) bool { return c.Version == in.Version })
 	if k < 0 {
 		s.Versions = append(s.Versions, VersionCount{Version: in.Version})
@@ -133,7 +137,7 @@ func (s *Summary) countVersion(in *Instance, serves bool) {
 	}
 }
 
-func (s *Summary) on(v Version) VersionCount {
+func (s *Summary) on(v fleet.Version) VersionCount {
 	for _, c := range s.Versions {
 		if c.Version == v {
 			return c
@@ -142,19 +146,22 @@ func (s *Summary) on(v Version) VersionCount {
 	return VersionCount{Version: v}
 }
 
-func waitOf(now time.Time, v View, in *Instance) (Wait, bool) {
-	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: in.Why}
+func waitOf(now time.Time, v fleet.View, in *fleet.Instance) (Wait, bool) {
+	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: Because(in.Cause)}
+	if _, failed := v.Group.Overdue(now, in); failed && v.Rollout != nil && v.Rollout.State == fleet.Held {
+		return w, false
+	}
 	switch in.State {
-	case Ordered, Booting, Settling:
+	case fleet.Ordered, fleet.Booting, fleet.Settling:
 		if in.Served.IsZero() || !in.Since.After(in.Served) { // one that rested comes up from less
 			w.For, w.Usual, w.Slow = now.Sub(in.Ordered), v.Usual, v.Slow
 		}
 		for _, r := range in.Reports {
 			w.Why = r.Check + " " + r.Why
 		}
-	case Draining:
+	case fleet.Draining:
 		w.Why = fmt.Sprintf("%s in flight", words.Count(in.Traffic.InFlight, "request"))
-	case Leaving, Resting:
+	case fleet.Leaving, fleet.Resting:
 	default:
 		return w, false
 	}
@@ -166,18 +173,18 @@ func (w Wait) String() string {
 	switch {
 	case w.Usual > 0:
 		text += ", usually " + words.Span(w.Usual)
-	case w.State == Draining:
+	case w.State == fleet.Draining:
 		text += ", " + w.Why
 	}
 	return text
 }
 
-func groupSentence(now time.Time, v View, s *Summary) string {
+func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 	g := v.Group
 	if g.Deleting {
 		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut + s.Parked
 		text := fmt.Sprintf("Being deleted: %s still to go", words.Count(remaining, "instance"))
-		if n := len(Pinned(v.Instances)); n > 0 {
+		if n := len(fleet.Pinned(v.Instances)); n > 0 {
 			text += fmt.Sprintf("; %d pinned and kept until unpinned", n)
 		}
 		return text + waiting(s) + "."
@@ -208,7 +215,7 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 	if !g.HealStopped.IsZero() {
 		text += "; healing stopped and asks for a person"
 	}
-	text += relapseWords(now, g.Relapses)
+	text += slotWords(now, &g)
 	if g.Size > s.Serving+s.Unwell+s.ComingUp {
 		text += setbackWords(now, &g)
 	}
@@ -217,8 +224,8 @@ func groupSentence(now time.Time, v View, s *Summary) string {
 
 // setbackWords tells of the zone of the group that launches wait for and that failed
 // most.
-func setbackWords(now time.Time, g *Group) string {
-	var worst *Setback
+func setbackWords(now time.Time, g *fleet.Group) string {
+	var worst *fleet.Setback
 	for i := range g.Setbacks {
 		s := &g.Setbacks[i]
 		if slices.Contains(g.Zones, s.Zone) && now.Before(s.Until) && (worst == nil || s.Count > worst.Count) {
@@ -232,7 +239,7 @@ func setbackWords(now time.Time, g *Group) string {
 }
 
 // doubts tells which checks find instances ill that serve all the same, by others.
-func doubts(v View) string {
+func doubts(v fleet.View) string {
 	var text strings.Builder
 	for _, check := range v.Group.AllChecks() {
 		n := 0
@@ -248,26 +255,36 @@ func doubts(v View) string {
 	return text.String()
 }
 
-// relapseWords tells of the places that failed again and again.
-func relapseWords(now time.Time, all []Relapse) string {
-	var worst *Relapse
-	marked := 0
-	for i := range all {
-		if r := &all[i]; r.Count > 1 {
+// slotWords tells of the places that failed again and again, and of those that are
+// kept empty.
+func slotWords(now time.Time, g *fleet.Group) string {
+	var worst *fleet.Slot
+	marked, kept := 0, 0
+	for i := range g.Slots {
+		s := &g.Slots[i]
+		if s.Kept && g.Heal == fleet.HealOff {
+			kept++
+		}
+		if s.Failures > 1 {
 			marked++
-			if worst == nil || r.Count > worst.Count {
-				worst = r
+			if worst == nil || s.Failures > worst.Failures {
+				worst = s
 			}
 		}
 	}
+	text := ""
+	if kept > 0 {
+		text = fmt.Sprintf("; %s empty since a machine vanished, for heal is off", words.Stays(kept, "place"))
+	}
 	if worst == nil {
-		return ""
+		return text
 	}
-	text := fmt.Sprintf("; one place failed %d times in a row", worst.Count)
 	if marked > 1 {
-		text = fmt.Sprintf("; %d places failed again and again, one %d times in a row", marked, worst.Count)
+		text += fmt.Sprintf("; %d places failed again and again, one %d times in a row", marked, worst.Failures)
+	} else {
+		text += fmt.Sprintf("; one place failed %d times in a row", worst.Failures)
 	}
-	if worst.In == "" && now.Before(worst.Until) {
+	if now.Before(worst.Until) {
 		text += ", tried again in " + words.Span(worst.Until.Sub(now))
 	}
 	return text
@@ -285,32 +302,43 @@ func waiting(s *Summary) string {
 	return text
 }
 
-func rolloutSentence(now time.Time, v View, s *Summary) string {
+func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 	g, r := v.Group, v.Rollout
 	to := s.on(r.To)
 	if g.Frozen != "" && !r.State.Ended() {
-		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d of %d on %s.",
-			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, g.Size, r.To)
+		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d on %s.",
+			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
 	}
 	switch r.State {
-	case Moving:
-		return fmt.Sprintf("Wave %d of %d: %d of %d on %s%s.", r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, waiting(s))
-	case Soaking:
-		return fmt.Sprintf("Wave %d of %d soaks: %d of %d on %s, good for %s of %s.",
-			r.Wave+1, len(r.Waves), to.Serving, g.Size, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
-	case Held:
-		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, r.Why)
-	case Reverting:
-		return fmt.Sprintf("Reverting to %s: %d of %d back%s.", r.From, s.on(r.From).Serving, g.Size, waiting(s))
+	case fleet.Moving:
+		return fmt.Sprintf("Wave %d of %d, %d of %d serving: %d on %s%s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, waiting(s))
+	case fleet.Soaking:
+		return fmt.Sprintf("Wave %d of %d soaks, %d of %d serving: %d on %s, good for %s of %s.",
+			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
+	case fleet.Held:
+		where := fmt.Sprintf("in wave %d of %d", r.Wave+1, len(r.Waves))
+		if r.Back {
+			where = "on the way back to " + r.From.String()
+		}
+		return fmt.Sprintf("Held %s, %d of %d serving: %s. Proceed or revert.", where, s.Serving, g.Size, Because(r.Cause))
+	case fleet.Reverting:
+		return fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
 	}
-	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, r.Why)
+	return Ended(r)
+}
+
+// Ended is the sentence about a rollout that is over.
+func Ended(r *fleet.Rollout) string {
+	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, Because(r.Cause))
 }
 
 // left estimates the rest from the usual time to come up.
-func left(now time.Time, v View, s *Summary) time.Duration {
+func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 	r := v.Rollout
 	switch {
-	case v.Usual == 0 || (r != nil && (r.State == Held || r.State.Ended())):
+	case v.Usual == 0 || v.Group.Frozen != "" || (r != nil && (r.State == fleet.Held || r.State.Ended())):
+		return 0
+	case r != nil && r.State != fleet.Soaking && len(s.Waits) == 0: // nothing moves
 		return 0
 	case r == nil:
 		var longest time.Duration
@@ -322,11 +350,11 @@ func left(now time.Time, v View, s *Summary) time.Duration {
 		return longest
 	}
 	atOnce := r.Above + r.Below
-	if r.State == Reverting {
+	if r.State == fleet.Reverting {
 		return rollout.WaveShortest(v.Group.Size-s.on(r.From).Serving, atOnce, v.Usual, 0)
 	}
 	rest := r.Waves.Shortest(r.Wave, s.on(r.To).Serving, v.Group.Size, atOnce, v.Usual, 0, r.Soak)
-	if r.State == Soaking {
+	if r.State == fleet.Soaking {
 		rest -= now.Sub(r.Since)
 	}
 	for _, w := range s.Waits { // what is under way has part of its time behind it
@@ -340,18 +368,18 @@ func left(now time.Time, v View, s *Summary) time.Duration {
 
 // Slip is the instance as a tile of text: its template version between marks
 // that tell its state.
-func (i *Instance) Slip() string {
+func Slip(i *fleet.Instance) string {
 	n := i.Version.N
 	switch {
-	case i.State == Serving && i.ill():
+	case i.State == fleet.Serving && i.Ill():
 		return fmt.Sprintf("!%d!", n)
-	case i.State == Serving:
+	case i.State == fleet.Serving:
 		return fmt.Sprintf("[%d]", n)
-	case i.State.ComingUp(), i.State == Resting:
+	case i.State.ComingUp(), i.State == fleet.Resting:
 		return fmt.Sprintf("(%d)", n)
-	case i.State == Parked:
+	case i.State == fleet.Parked:
 		return fmt.Sprintf("|%d|", n)
-	case i.State == Lost:
+	case i.State == fleet.Lost:
 		return fmt.Sprintf("~%d~", n)
 	}
 	return fmt.Sprintf("/%d/", n)

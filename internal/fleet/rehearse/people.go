@@ -1,0 +1,92 @@
+package rehearse
+
+import (
+	"time"
+
+	"unitas/internal/fleet"
+)
+
+// Change has a person change the group, when that may be.
+func (w *World) Change(f func(fleet.Group) (fleet.Group, fleet.Entry, error)) error {
+	g, e, err := f(w.View.Group)
+	if err == nil {
+		w.View.Group = g
+		w.note(e)
+	}
+	return err
+}
+
+// Rest has a person put an instance to rest, when that may be: it finishes its
+// requests, its machine halts for the time, and is woken.
+func (w *World) Rest(id string, halted time.Duration) {
+	in, m := w.Instance(id), w.Machines[id]
+	if in == nil || m == nil {
+		return
+	}
+	rests, e, err := w.View.Group.RestInstance(w.Clock(), *in, w.View.Rollout != nil)
+	if err != nil {
+		return
+	}
+	*in = rests
+	w.note(e)
+	w.carryOut(fleet.Rest, w.Instance(id))
+	w.In(min(m.Finish, w.View.Group.Drain)+halted, func() {
+		if in := w.Instance(id); in != nil && in.State == fleet.Resting && !m.Gone {
+			in.HearMachine(fleet.Machine{State: fleet.MachineWoken, Launch: m.Launch})
+			w.wellAgain(id, m)
+		}
+	})
+}
+
+// wellAgain has a machine that nobody asked for a while found healthy, unless it is ill.
+func (w *World) wellAgain(id string, m *Machine) {
+	if m.Well >= 0 && len(m.Bad) == 0 {
+		w.In(m.Well, func() {
+			if len(m.Bad) == 0 {
+				w.answer(m, id, true)
+			}
+		})
+	}
+}
+
+// Tell has a person tell an instance something, when that may be.
+func (w *World) Tell(id string, c fleet.InstanceCommand) {
+	in, m := w.Instance(id), w.Machines[id]
+	if in == nil {
+		return
+	}
+	told, e, err := w.View.Group.TellInstance(w.Clock(), *in, c, "")
+	if err != nil {
+		return
+	}
+	owed, traffic := in.Owed(), in.Traffic
+	*in = told
+	w.note(e)
+	if c == fleet.CommandPark {
+		w.shut(in, m)
+	}
+	if in.Traffic = (fleet.Traffic{}); in.Owed() == owed {
+		in.Traffic = traffic
+	}
+	w.catchUp(id)
+	if c == fleet.CommandUnpark && m != nil {
+		w.wellAgain(id, m)
+	}
+}
+
+// Release has a person let an instance go, when that may be: its machine runs on
+// and is nobody's business any more.
+func (w *World) Release(id string, replace bool) {
+	in := w.Instance(id)
+	if in == nil {
+		return
+	}
+	g, _, e, err := w.View.Group.Release(w.Clock(), *in, replace, "")
+	if err != nil {
+		return
+	}
+	w.View.Group = g
+	w.View.Instances = w.without(w.View.Instances, func(o *fleet.Instance) bool { return o.ID == id })
+	delete(w.Machines, id)
+	w.note(e)
+}

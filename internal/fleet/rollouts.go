@@ -1,0 +1,96 @@
+package fleet
+
+import (
+	"slices"
+	"time"
+)
+
+// Begin returns a rollout of the group that starts at now.
+//
+// It comes from what most of the instances run, which a revert brings back. It
+// refuses waves that go down or do not end at 100%, above and below that are both 0
+// or out of range, and a version that the group is on already.
+func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, Entry, error) {
+	if g.Deleting {
+		return ro, Entry{}, refuse("", "the group %s is being deleted", g.Name)
+	}
+	if err := ro.Waves.Validate(max(g.Size, 1)); err != nil {
+		return ro, Entry{}, refuse("waves", "%s", err)
+	}
+	if ro.Above < 0 || ro.Above > 1000 {
+		return ro, Entry{}, refuse("above", "above is %d; give 0 to 1000", ro.Above)
+	}
+	if ro.Below < 0 || ro.Below > g.Size {
+		return ro, Entry{}, refuse("below", "below is %d; give 0 to the group's size, %d", ro.Below, g.Size)
+	}
+	if ro.Above+ro.Below == 0 {
+		return ro, Entry{}, refuse("above", "above and below are both 0, so nothing could ever be replaced; give one of them at least 1")
+	}
+	if ro.Soak < 0 || ro.Soak > 24*time.Hour {
+		return ro, Entry{}, refuse("soak", "soak is %s; give 0s to 24h", ro.Soak)
+	}
+	from, mixed := g.from(instances, ro.To)
+	if ro.To == g.Template && !mixed {
+		return ro, Entry{}, refuse("to", "the group %s is on %s already; name another version", g.Name, ro.To)
+	}
+	ro.From, ro.State, ro.Since, ro.Started, ro.Resumed, ro.Sized = from, Moving, now, now, now, g.Size
+	ro.Times = []WaveTime{{Began: now}}
+	ro.Cause = Cause{Code: CodeStarted, About: from.String(), Words: ro.Waves.String()}
+	e := ro.entry(count("above", ro.Above), count("below", ro.Below), span("soak_seconds", ro.Soak), count("size", g.Size))
+	e.Kind = "rollout.started"
+	return ro, e, nil
+}
+
+// from is the version other than to that most instances run, the group's template
+// where none do, and whether there are any.
+func (g *Group) from(instances []Instance, to Version) (most Version, mixed bool) {
+	most = g.Template
+	runs := map[Version]int{}
+	for i := range instances {
+		in := &instances[i]
+		if !in.Counts() || in.Version == to {
+			continue
+		}
+		runs[in.Version]++
+		if n := runs[in.Version] - runs[most]; n > 0 || (n == 0 && in.Version == g.Template) {
+			most = in.Version
+		}
+	}
+	return most, len(runs) > 0
+}
+
+// Command is what a person may tell a live rollout.
+type Command string
+
+// The commands; each may be given in the states that its case below names.
+const (
+	CommandHold    Command = "hold"
+	CommandProceed Command = "proceed"
+	CommandRevert  Command = "revert"
+)
+
+// Tell returns the rollout after a person's command: hold stops it where it is,
+// proceed has it go forward and revert back, whichever way it went.
+func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, error) {
+	allowed := map[Command][]RolloutState{
+		CommandHold:    {Moving, Soaking, Reverting},
+		CommandProceed: {Held, Reverting},
+		CommandRevert:  {Moving, Soaking, Held},
+	}[c]
+	if !slices.Contains(allowed, r.State) {
+		return r, Entry{}, refuse("", "the rollout is %s; %s is for one that is %s", r.State, c, either(allowed))
+	}
+	switch c {
+	case CommandHold:
+		r.State = Held
+	case CommandProceed:
+		if r.Back { // waves that were complete may be undone in part
+			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
+		}
+		r.State, r.Back, r.Resumed, r.Stumbles = Moving, false, now, 0
+	case CommandRevert:
+		r.State, r.Back = Reverting, true
+	}
+	r.Since, r.Cause = now, Cause{Code: CodeTold, About: string(c), Words: reason}
+	return r, r.entry(), nil
+}

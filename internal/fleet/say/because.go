@@ -1,0 +1,202 @@
+// Package say makes sentences of what the core decides: the causes, the lines of the
+// journal, and the one sentence that heads a group. It is the only room that does, so
+// API, terminal and console say the same, and a sentence can be bettered later.
+package say
+
+import (
+	"fmt"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
+)
+
+// Because tells a cause, in a form that goes on after "because": "the group has 5 and
+// its size is 6".
+func Because(c fleet.Cause) string {
+	n := c.Numbers
+	switch c.Code {
+	case fleet.CodeWords:
+		return c.Words
+	case fleet.CodeAsked:
+		return reason("a person asked for it", c.Words)
+	case fleet.CodeTold:
+		return reason("a person asked to "+c.About, c.Words)
+	case fleet.CodeReleased:
+		return "released from " + c.About + "; " + reason("a person asked for it", c.Words)
+	case fleet.CodeRefused, fleet.CodeVanished, fleet.CodeEndedInIt:
+		return machine(c.Code) + c.Words
+	case fleet.CodeRestedOver:
+		return fmt.Sprintf("its picture was not done within %s", words.Span(n.Span("limit_seconds")))
+	case fleet.CodeNotUp:
+		return subject(c) + fmt.Sprintf("did not run within %s", words.Span(n.Span("limit_seconds")))
+	case fleet.CodeNotHealthy:
+		return subject(c) + fmt.Sprintf("was not healthy within the settle time of %s%s", words.Span(n.Span("settle_seconds")), doubt(c))
+	case fleet.CodeChecked:
+		return c.About + " " + c.Words
+	case fleet.CodeStuckIll:
+		return fmt.Sprintf("the rollout waits for it, nobody heals it, and %s %s", c.About, c.Words)
+	case fleet.CodeDrainOver:
+		return fmt.Sprintf("its drain of %s is over with %s in flight", words.Span(n.Span("drain_seconds")), words.Count(n.Int("in_flight"), "request"))
+	case fleet.CodeZoneFails:
+		return fmt.Sprintf("launches failed %s in a row in %s", words.Count(n.Int("failures"), "time"), c.About)
+	case fleet.CodeZoneWorks:
+		return fmt.Sprintf("%s serves there, after launches failed %s in a row", c.Instance, words.Count(n.Int("failures"), "time"))
+	case fleet.CodeProven:
+		return fmt.Sprintf("%s has served for %s", c.Instance, words.Span(n.Span("served_seconds")))
+	case fleet.CodeForNought:
+		return c.Instance + " was well again before another served in its place"
+	case fleet.CodeTooMany:
+		return unwell(c) + fmt.Sprintf(", and the limit is %d at once; the fault is likelier outside", n.Int("heal_limit"))
+	case fleet.CodeFewAgain:
+		return unwell(c) + fmt.Sprintf(", within the limit of %d at once", n.Int("heal_limit"))
+	case fleet.CodeHealsBy:
+		return "no check heals the group any more: heal is " + c.About
+	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeHealing, fleet.CodeBalance, fleet.CodeLeaveZone, fleet.CodeSpread,
+		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced:
+		return placed(c) + chosen(c) + place(n)
+	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole:
+		return ofRollout(c)
+	}
+	if text, ok := plain[c.Code]; ok {
+		return text
+	}
+	return reason(string(c.Code), c.Words)
+}
+
+// plain are the causes that are always told alike.
+var plain = map[fleet.Code]string{
+	fleet.CodeLaunched:    "a person launched it",
+	fleet.CodeStarted:     "a person started it",
+	fleet.CodePicture:     "a person asked for a picture of its files at rest",
+	fleet.CodeFresh:       "its machine is cleared, and a person asked for a fresh one",
+	fleet.CodeAccepted:    "its machine was accepted",
+	fleet.CodeRuns:        "its machine runs",
+	fleet.CodeCleared:     "its machine is stopped and cleared",
+	fleet.CodeWoken:       "the picture of its files is taken and its machine runs again",
+	fleet.CodeUnasked:     "its machine ran, and no check was set then",
+	fleet.CodeLastRequest: "its last request is done",
+	fleet.CodeGroupGoes:   "the group is being deleted",
+	fleet.CodeGroupFrozen: "the group is frozen; once it is thawed the wave soaks anew",
+	fleet.CodeNotWhole:    "the wave is not whole any more",
+	fleet.CodeUnwatched:   "nobody watched the group for a while, so the wave soaks anew",
+}
+
+func reason(text, words string) string {
+	if words == "" {
+		return text
+	}
+	return text + ": " + words
+}
+
+func machine(c fleet.Code) string {
+	switch c {
+	case fleet.CodeRefused:
+		return "its machine could not be started: "
+	case fleet.CodeEndedInIt:
+		return "its machine ended while it drained: "
+	}
+	return "its machine vanished: "
+}
+
+// subject names whom it is about when that is another.
+func subject(c fleet.Cause) string {
+	if c.Instance == "" {
+		return ""
+	}
+	return c.Instance + " "
+}
+
+// doubt is what the check said that an instance waited for.
+func doubt(c fleet.Cause) string {
+	switch {
+	case c.About == "":
+		return ""
+	case c.Words == "":
+		return fmt.Sprintf(" (%s has no answer yet)", c.About)
+	}
+	return fmt.Sprintf(" (%s %s)", c.About, c.Words)
+}
+
+func unwell(c fleet.Cause) string {
+	return fmt.Sprintf("%s finds %d of %d unhealthy or being replaced", c.About, c.Numbers.Int("unwell"), c.Numbers.Int("size"))
+}
+
+// placed tells why one is launched, or why some go.
+func placed(c fleet.Cause) string {
+	n := c.Numbers
+	switch c.Code {
+	case fleet.CodeRoom:
+		return fmt.Sprintf("the group has %d and may have %d", n.Int("has"), n.Int("may_have"))
+	case fleet.CodeHealing:
+		return fmt.Sprintf("%s is to be replaced: %s %s", c.Instance, c.About, c.Words)
+	case fleet.CodeBalance:
+		return fmt.Sprintf("to balance the zones: %s has %d and %s has %d", c.About, n.Int("has"), c.Words, n.Int("to_have"))
+	case fleet.CodeLeaveZone:
+		return fmt.Sprintf("to move out of zones that are not the group's any more, where it has %d", n.Int("has"))
+	case fleet.CodeSpread:
+		return fmt.Sprintf("to move from %s, which has %d, to %s, which comes first", c.About, n.Int("has"), c.Words)
+	case fleet.CodeWave:
+		return fmt.Sprintf("wave %d of %d, and %d of %d run %s", n.Int("wave"), n.Int("waves"), n.Int("serving"), n.Int("wanted"), c.About)
+	case fleet.CodeBack:
+		return fmt.Sprintf("the rollout is being reverted, and %d of %d run %s", n.Int("serving"), n.Int("wanted"), c.About)
+	case fleet.CodeHeldShort:
+		return fmt.Sprintf("the rollout is held, and the group has %d and its size is %d", n.Int("has"), n.Int("size"))
+	case fleet.CodeReplaced:
+		return "replaced by " + c.About
+	}
+	return fmt.Sprintf("the group has %d and its size is %d", n.Int("has"), n.Int("size"))
+}
+
+// chosen tells why one is sent away and no other.
+func chosen(c fleet.Cause) string {
+	switch c.Code {
+	case fleet.CodeHealing, fleet.CodeBalance, fleet.CodeSpread:
+		return ""
+	}
+	switch c.Words {
+	case "":
+		return ""
+	case fleet.ChosenIdle:
+		return ", and it serves nobody"
+	case fleet.ChosenOldest, fleet.ChosenNewest:
+		return ", and in the fullest zone it is the " + c.Words
+	}
+	return ", and in the fullest zone it is " + c.Words
+}
+
+// place tells that the place of a new instance failed before.
+func place(n fleet.Numbers) string {
+	if n.Int("slot_failures") == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; this place failed %d times in a row and stayed empty for %s", n.Int("slot_failures"), words.Span(n.Span("slot_wait_seconds")))
+}
+
+// ofRollout tells why a rollout is where it is.
+func ofRollout(c fleet.Cause) string {
+	n := c.Numbers
+	switch c.Code {
+	case fleet.CodeTurnedIll:
+		return fmt.Sprintf("%s turned unhealthy: %s %s", c.Instance, c.About, c.Words)
+	case fleet.CodeStumbled:
+		return fmt.Sprintf("machines of this wave failed %d times, the last %s: %s%s", n.Int("failures"), c.Instance, machine(fleet.Code(c.About)), c.Words)
+	case fleet.CodeFilled:
+		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
+	case fleet.CodeBackWhole:
+		return fmt.Sprintf("%d of %d serve on %s again%s", n.Int("serving"), n.Int("size"), c.About, leftBehind(n))
+	}
+	switch {
+	case n.Int("never_served") > 0 && n.Int("size") == 0:
+		return fmt.Sprintf("the size is 0, so %s never served; new launches are on it%s", c.About, leftBehind(n))
+	case n.Int("never_served") > 0:
+		return fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it%s", c.About, leftBehind(n))
+	}
+	return fmt.Sprintf("wave %d of %d stayed good for %s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), leftBehind(n))
+}
+
+func leftBehind(n fleet.Numbers) string {
+	if n.Int("left_behind") == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %s pinned and left behind", words.Count(n.Int("left_behind"), "instance"))
+}

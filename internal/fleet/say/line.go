@@ -1,0 +1,95 @@
+package say
+
+import (
+	"fmt"
+	"strings"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
+)
+
+// Line tells what happened, as a sentence: "timetable-003 (timetable-web@1, east-pier)
+// is serving."
+func Line(group string, e fleet.Entry) string {
+	if e.Text != "" {
+		return e.Text
+	}
+	about, what, _ := strings.Cut(e.Kind, ".")
+	switch about {
+	case "instance":
+		return ofInstance(group, what, e)
+	case "verdict":
+		return fmt.Sprintf("%s %s, and %s %s.", whom(e), are(e, what), map[bool]string{true: "were", false: "was"}[len(e.Instances) > 0], e.Was)
+	case "rollout":
+		if what == "started" {
+			return fmt.Sprintf("The rollout of %s from %s to %s begins.", group, e.Cause.About, e.Version)
+		}
+		return fmt.Sprintf("The rollout of %s to %s is %s.", group, e.Version, what)
+	case "zone":
+		if what == "recovered" {
+			return fmt.Sprintf("Launches in %s go on.", e.Zone)
+		}
+		return fmt.Sprintf("Launches in %s wait %s.", e.Zone, words.Span(e.Numbers.Span("wait_seconds")))
+	}
+	return ofGroup(group, what, e)
+}
+
+func ofInstance(group, what string, e fleet.Entry) string {
+	switch what {
+	case "retiring":
+		return fmt.Sprintf("The instance %s is being retired.", e.Instance)
+	case "pinned":
+		return fmt.Sprintf("%s is pinned: nothing removes it.", e.Instance)
+	case "unpinned":
+		return fmt.Sprintf("%s is not pinned any more.", e.Instance)
+	case "released":
+		return fmt.Sprintf("%s (%s, %s) is released from %s: it keeps running and belongs to nobody.", e.Instance, e.Version, e.Zone, group)
+	}
+	if len(e.Instances) > 0 {
+		return fmt.Sprintf("%s (%s) %s.", whom(e), e.Version, are(e, what))
+	}
+	return fmt.Sprintf("%s (%s, %s) is %s.", e.Instance, e.Version, e.Zone, what)
+}
+
+// whom names the subject, or the first and the last of many.
+func whom(e fleet.Entry) string {
+	if n := len(e.Instances); n > 0 {
+		return fmt.Sprintf("%s, from %s to %s,", words.Count(n, "instance"), e.Instances[0], e.Instances[n-1])
+	}
+	return e.Instance
+}
+
+func are(e fleet.Entry, what string) string {
+	if len(e.Instances) > 0 {
+		return "are " + what
+	}
+	return "is " + what
+}
+
+func ofGroup(group, what string, e fleet.Entry) string {
+	switch what {
+	case "deleting":
+		return fmt.Sprintf("The group %s is being deleted.", group)
+	case "frozen":
+		return fmt.Sprintf("The group %s is frozen: nothing happens to it by itself.", group)
+	case "thawed":
+		return fmt.Sprintf("The group %s is thawed.", group)
+	case "healing-permitted":
+		return fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit.", group)
+	case "healing-stopped":
+		return fmt.Sprintf("Healing of %s stops and asks for a person.", group)
+	case "healing-resumed":
+		return fmt.Sprintf("Healing of %s goes on.", group)
+	case "relapsed":
+		wait := words.Span(e.Numbers.Span("wait_seconds"))
+		if e.Cause.Code == fleet.CodeForNought {
+			return fmt.Sprintf("%s of %s went again before it served; another is launched once %s has been unhealthy for %s.",
+				e.Instances[len(e.Instances)-1], group, e.Cause.Instance, wait)
+		}
+		return fmt.Sprintf("One place of %s failed %d times in a row, the last %s; it stays empty for %s.",
+			group, e.Numbers.Int("failures"), strings.Join(e.Instances, ", "), wait)
+	case "relapse-over":
+		return fmt.Sprintf("The place of %s, which failed %d times in a row, is well again.", e.Instance, e.Numbers.Int("failures"))
+	}
+	return fmt.Sprintf("The group %s is %s.", group, what)
+}

@@ -1,0 +1,132 @@
+package fleet
+
+import (
+	"container/heap"
+
+	"unitas/internal/fleet/placement"
+)
+
+func anyone(*Instance) bool { return true }
+
+// leaver is an instance that may be sent away, and how soon it goes: by rank, and in
+// one rank by age.
+type leaver struct {
+	rank, age, i int
+}
+
+// leavers are a heap of them, who goes first on top.
+type leavers []leaver
+
+func (l leavers) Len() int      { return len(l) }
+func (l leavers) Swap(a, b int) { l[a], l[b] = l[b], l[a] }
+func (l leavers) Less(a, b int) bool {
+	if l[a].rank != l[b].rank {
+		return l[a].rank < l[b].rank
+	}
+	return l[a].age < l[b].age
+}
+func (l *leavers) Push(x any) { *l = append(*l, x.(leaver)) }
+func (l *leavers) Pop() any {
+	old := *l
+	last := old[len(old)-1]
+	*l = old[:len(old)-1]
+	return last
+}
+
+// shed sends up to n of the eligible instances away while at least floor go on
+// serving. Those that serve nobody go first, wherever they are; then the fullest
+// zone gives, in it the ill, the outdated, the oldest, and of zones that are as full
+// the one whose turn has the better reason.
+func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bool) {
+	if n <= 0 {
+		return
+	}
+	zones := d.zones(Version{})
+	lines := make([]leavers, len(zones))
+	for i := range d.len() {
+		if in := d.at(i); in.State.Counts() && !in.Pinned && eligible(in) {
+			age := in.Serial
+			if d.group.Shed == ShedNewest {
+				age = -age
+			}
+			k := d.zoneIndex(in.Zone)
+			lines[k] = append(lines[k], leaver{d.shedRank(in), age, i})
+		}
+	}
+	for k := range lines {
+		heap.Init(&lines[k])
+	}
+	serving := d.tally(d.group.Template).serving
+	top := func(k int) int { return lines[k][0].rank }
+	for range n {
+		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && top(k) <= rankIdle }, nil)
+		if z < 0 {
+			z = placement.Fullest(zones, func(k int) bool {
+				return len(lines[k]) > 0 && (serving > floor || !d.group.Serves(d.at(lines[k][0].i)))
+			}, top)
+		}
+		if z < 0 {
+			return
+		}
+		next := heap.Pop(&lines[z]).(leaver)
+		in := d.at(next.i)
+		cause := because
+		cause.Words = d.chosen(next.rank)
+		numbers := Numbers{count("serving", serving), count("zone_count", zones[z].Count)}
+		zones[z].Count--
+		if d.group.Serves(in) {
+			serving--
+		}
+		if d.ro == nil {
+			d.forNought(next.i)
+		}
+		d.retire(next.i, cause, numbers...)
+	}
+}
+
+// The ranks of those that may go. Up to rankIdle they serve nobody.
+const (
+	rankFresh = iota
+	rankIdle
+	rankIll
+	rankPast
+	rankOther
+)
+
+// servesNobody reports whether an instance does no good now: it is ill, or has
+// not served yet. One that served and settles again is not fresh.
+func (d *deciding) servesNobody(in *Instance) bool {
+	return !d.group.Serves(in) && (in.Served.IsZero() || in.State == Serving)
+}
+
+// shedRank puts those that serve nobody first, then the ill, and then goes by the
+// group's order. While healing is stopped what comes up gives way to what is ill:
+// the fault is likelier outside, and those that served may again.
+func (d *deciding) shedRank(in *Instance) int {
+	switch idle := d.servesNobody(in); {
+	case idle && in.State == Serving && !d.group.HealStopped.IsZero():
+		return rankIdle
+	case idle:
+		return rankFresh
+	case d.group.needsHealing(in):
+		return rankIll
+	case in.Version != d.group.Template && (d.group.Shed == ShedOutdated || d.group.Shed == ""):
+		return rankPast
+	}
+	return rankOther
+}
+
+// chosen says why one of the rank went and no other.
+func (d *deciding) chosen(rank int) string {
+	switch {
+	case rank <= rankIdle:
+		return ChosenIdle
+	case rank == rankIll:
+		return ChosenIll
+	case rank == rankPast:
+		return ChosenPast
+	case d.group.Shed == ShedNewest:
+		return ChosenNewest
+	}
+	return ChosenOldest
+}

@@ -1,0 +1,131 @@
+// Command mutants breaks the core in small, named ways, one after another, and tells
+// which test noticed each. It fails when one goes unnoticed, or when the random plans
+// notice fewer than half.
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+)
+
+const core = "internal/fleet"
+
+var (
+	only  = flag.String("only", "", "try only the faults whose names hold this")
+	plans = flag.Int("plans", 1200, "how many random plans to play")
+)
+
+func main() {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "mutants")
+	if err != nil {
+		fail(err)
+	}
+	defer os.RemoveAll(dir)
+	unnoticed, byPlans, tried := 0, 0, 0
+	begun := time.Now()
+	for _, f := range faults {
+		if !strings.Contains(f.name, *only) {
+			continue
+		}
+		overlay, err := f.overlay(dir)
+		if err != nil {
+			fail(err)
+		}
+		tried++
+		by := notice(overlay)
+		switch {
+		case by == "":
+			unnoticed++
+			by = "NOBODY"
+		case strings.HasPrefix(by, "plans"):
+			byPlans++
+		}
+		fmt.Printf("%-55s  %s\n", f.name, by)
+	}
+	fmt.Printf("%d faults, %d noticed, %d of them by the plans, in %s\n", tried, tried-unnoticed, byPlans, time.Since(begun).Round(time.Second))
+	if unnoticed > 0 || byPlans*2 < tried {
+		os.Exit(1)
+	}
+}
+
+func fail(err error) {
+	fmt.Fprintln(os.Stderr, "mutants:", err)
+	os.Exit(1)
+}
+
+// overlay writes the broken file and what puts it in the place of the good one.
+func (f fault) overlay(dir string) (string, error) {
+	good, err := filepath.Abs(filepath.Join(core, f.file))
+	if err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(good)
+	if err != nil {
+		return "", err
+	}
+	if n := strings.Count(string(text), f.was); n != 1 {
+		return "", fmt.Errorf("%s: %q is %d times in %s; bring the table up to date", f.name, f.was, n, f.file)
+	}
+	bad := filepath.Join(dir, "broken.go")
+	if err := os.WriteFile(bad, []byte(strings.Replace(string(text), f.was, f.now, 1)), 0o600); err != nil {
+		return "", err
+	}
+	raw, err := json.Marshal(map[string]map[string]string{"Replace": {good: bad}})
+	if err != nil {
+		return "", err
+	}
+	overlay := filepath.Join(dir, "overlay.json")
+	return overlay, os.WriteFile(overlay, raw, 0o600)
+}
+
+var (
+	seed    = regexp.MustCompile(`seed (\d+) at \S+ (\w+):`)
+	panicky = regexp.MustCompile(`panic: (.*)`)
+	failed  = regexp.MustCompile(`--- FAIL: (Test\S+)`)
+)
+
+// notice returns what noticed the fault: the plans first, then every other test of
+// the core; "" when nothing did.
+func notice(overlay string) string {
+	out, ok := run(overlay, "-run", "TestFaultPlans", "./"+core+"/rehearse", "-args", "-plans", fmt.Sprint(*plans))
+	if !ok {
+		if m := seed.FindSubmatch(out); m != nil {
+			return fmt.Sprintf("plans: seed %s, invariant %s", m[1], m[2])
+		}
+		if m := panicky.FindSubmatch(out); m != nil {
+			return "plans: " + string(m[1])
+		}
+		if bytes.Contains(out, []byte("[build failed]")) || bytes.Contains(out, []byte("[setup failed]")) {
+			fail(fmt.Errorf("it does not build: %s", out))
+		}
+		return "plans: they do not end"
+	}
+	if out, ok := run(overlay, "-skip", "TestFaultPlans", "./"+core+"/..."); !ok {
+		var last string
+		for _, m := range failed.FindAllSubmatch(out, -1) {
+			if name := string(m[1]); last == "" || strings.HasPrefix(name, last+"/") {
+				last = name
+			}
+		}
+		return last
+	}
+	return ""
+}
+
+func run(overlay string, args ...string) ([]byte, bool) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-count=1", "-timeout=100s", "-overlay", overlay}, args...)...)
+	out, err := cmd.CombinedOutput()
+	return out, err == nil
+}
