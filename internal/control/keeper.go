@@ -351,17 +351,17 @@ func (k *keeper) records(ctx context.Context, d *fleet.Decision) ([]store.Instan
 	var out []store.Instance
 	fresh := 0
 	for _, in := range d.Changed {
-		rec := store.Instance{Instance: in, Group: k.name}
+		rec := store.Instance{Instance: *in, Group: k.name}
 		if had := k.find(in.ID); had != nil {
 			rec = *had
-			rec.Instance = in
+			rec.Instance = *in
 		} else {
 			fresh++
 		}
 		out = append(out, rec)
 	}
 	for id := range k.dirty {
-		decided := slices.ContainsFunc(d.Changed, func(in fleet.Instance) bool { return in.ID == id })
+		decided := slices.ContainsFunc(d.Changed, func(in *fleet.Instance) bool { return in.ID == id })
 		if in := k.find(id); in != nil && !decided {
 			out = append(out, *in)
 		}

@@ -46,6 +46,8 @@ type deciding struct {
 	before []Instance
 	own    []*Instance
 	added  []*Instance
+	slab   []Instance // where own and added are kept
+	asked  []string   // all checks of the group
 	// astir are those that do more than serve, in order, and what became so.
 	astir  []int
 	counts counts
@@ -56,7 +58,7 @@ type deciding struct {
 	stumbled                []string // zones in which a machine of the new version failed
 	due                     []int    // to be healed once another serves in its place
 	touched                 []int    // indexes in the order of first change
-	entries                 []Entry
+	journal                 journal
 	again                   time.Time
 }
 
@@ -72,7 +74,7 @@ func begin(now time.Time, view View) *deciding {
 		ro.Times = slices.Clone(ro.Times)
 		d.ro = &ro
 	}
-	d.survey()
+	d.survey(&view)
 	return d
 }
 
@@ -93,31 +95,40 @@ func (d *deciding) at(i int) *Instance {
 // change lets f change an instance.
 func (d *deciding) change(i int, f func(in *Instance)) {
 	in := d.at(i)
-	d.counts.take(d, in, -1)
+	was := d.counts.markOf(&d.group, d.group.Zones, d.asked, in)
+	d.counts.take(was, -1)
 	if i < len(d.before) && (d.own == nil || d.own[i] == nil) {
 		if d.own == nil {
 			d.own = make([]*Instance, len(d.before))
 		}
-		fresh := *in
-		in = &fresh
+		in = d.ownCopy(in)
 		d.own[i] = in
 		d.touched = append(d.touched, i)
-		if d.group.isSteady(&d.before[i]) {
+		if was&astir == 0 {
 			d.astir = append(d.astir, i)
 		}
 	}
 	f(in)
-	d.counts.take(d, in, 1)
+	d.counts.take(d.counts.markOf(&d.group, d.group.Zones, d.asked, in), 1)
 }
 
 // add records a new instance and returns its number.
 func (d *deciding) add(in Instance) int {
 	i := d.len()
-	d.added = append(d.added, &in)
+	d.added = append(d.added, d.ownCopy(&in))
 	d.touched = append(d.touched, i)
 	d.astir = append(d.astir, i)
-	d.counts.take(d, &in, 1)
+	d.counts.take(d.counts.markOf(&d.group, d.group.Zones, d.asked, &in), 1)
 	return i
+}
+
+// ownCopy copies an instance to where it may be changed.
+func (d *deciding) ownCopy(in *Instance) *Instance {
+	if len(d.slab) == cap(d.slab) { // who points into the one before goes on doing so
+		d.slab = make([]Instance, 0, min(max(2*cap(d.slab), 4), 512))
+	}
+	d.slab = append(d.slab, *in)
+	return &d.slab[len(d.slab)-1]
 }
 
 // move records a change of state with its cause.
@@ -149,16 +160,16 @@ func (d *deciding) entry(e Entry) {
 	if d.ro != nil {
 		e.Rollout = d.ro.ID
 	}
-	d.entries = append(d.entries, e)
+	d.journal.add(e)
 }
 
 func (d *deciding) finish() Decision {
-	out := Decision{Entries: joined(d.entries), Again: d.again}
+	out := Decision{Entries: d.journal.entries(), Again: d.again}
 	if len(d.touched) > 0 {
-		out.Changed = make([]Instance, 0, len(d.touched))
+		out.Changed = make([]*Instance, 0, len(d.touched))
 	}
 	for _, i := range d.touched {
-		out.Changed = append(out.Changed, *d.at(i))
+		out.Changed = append(out.Changed, d.at(i))
 	}
 	over := d.group.Deleting || (d.group.Alone && d.group.NextSerial > 0)
 	out.Finished = over && d.counts.there == 0
@@ -169,62 +180,4 @@ func (d *deciding) finish() Decision {
 		out.Rollout = d.ro
 	}
 	return out
-}
-
-// More than joinOver entries of which all the same is to be said are one; those of
-// the first joinKinds that differ are looked at.
-const (
-	joinOver  = 8
-	joinKinds = 32
-)
-
-// joined makes one entry of many equal ones, in the place of the first.
-func joined(all []Entry) []Entry {
-	if len(all) <= joinOver {
-		return all
-	}
-	kinds := make([]int, 0, joinKinds) // the first entry of each
-	of := make([]int, len(all))        // which of kinds an entry is, or -1
-	n := make([]int, joinKinds)
-	for i := range all {
-		of[i] = -1
-		if all[i].Instance == "" || len(all[i].Instances) > 0 {
-			continue
-		}
-		k := slices.IndexFunc(kinds, func(k int) bool { return all[k].sameAs(&all[i]) })
-		if k < 0 && len(kinds) < joinKinds {
-			kinds = append(kinds, i)
-			k = len(kinds) - 1
-		}
-		if of[i] = k; k >= 0 {
-			n[k]++
-		}
-	}
-	out := make([]Entry, 0, len(all))
-	place := make([]int, len(kinds))
-	for i := range all {
-		k := of[i]
-		switch {
-		case k < 0 || n[k] <= joinOver:
-			out = append(out, all[i])
-		case kinds[k] == i:
-			place[k] = len(out)
-			e := all[i]
-			e.Instances, e.Instance, e.Zone = make([]string, 0, n[k]), "", ""
-			e.Instances = append(e.Instances, all[i].Instance)
-			out = append(out, e)
-		default:
-			e := &out[place[k]]
-			e.Instances = append(e.Instances, all[i].Instance)
-			if !slices.Equal(e.Numbers, all[i].Numbers) {
-				e.Numbers = nil // of each another
-			}
-		}
-	}
-	return out
-}
-
-// sameAs reports whether the same is to be said of another instance.
-func (e *Entry) sameAs(o *Entry) bool {
-	return e.Kind == o.Kind && e.Was == o.Was && e.Version == o.Version && e.Rollout == o.Rollout && e.Cause.Is(o.Cause)
 }

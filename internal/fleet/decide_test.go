@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -119,18 +120,52 @@ func TestRefusals(t *testing.T) {
 	}
 }
 
-// BenchmarkDecide is of a group in a rollout, in which something has just
-// happened, so that there is something to decide.
+// BenchmarkDecide is of groups of 1,000 and 10,000 with a ledger: when nothing happens,
+// when a step of a rollout is due, when a zone has just vanished, and in the decision
+// after that; and without one when nothing happens.
 func BenchmarkDecide(b *testing.B) {
-	for _, n := range []int{10, 100, 1_000, 10_000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			v := inRollout(n)
-			b.ReportAllocs()
-			for b.Loop() {
-				if d := fleet.Decide(noon, v); d.Quiet() {
-					b.Fatal("nothing was decided")
-				}
+	for _, n := range []int{1_000, 10_000} {
+		rolls := inRollout(n)
+		gone := servingGroup(n)
+		for i := range gone.Instances {
+			if in := &gone.Instances[i]; in.Zone == "mid-pier" {
+				in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its zone is lost"}
 			}
-		})
+		}
+		after := next(gone, fleet.Decide(noon, gone))
+		for _, c := range []struct {
+			name string
+			view fleet.View
+		}{{"quiet", servingGroup(n)}, {"rollout", rolls}, {"zone", gone}, {"after", after}, {"whole", servingGroup(n)}} {
+			if c.name != "whole" {
+				c.view.Ledger = fleet.NewLedger(&c.view)
+			}
+			b.Run(fmt.Sprintf("%s/%d", c.name, n), func(b *testing.B) {
+				b.ReportAllocs()
+				for b.Loop() {
+					fleet.Decide(noon.Add(time.Second), c.view)
+				}
+			})
+		}
 	}
+}
+
+// next is the view after a decision.
+func next(v fleet.View, d fleet.Decision) fleet.View {
+	place := map[string]int{}
+	v.Instances = slices.Clone(v.Instances)
+	for i := range v.Instances {
+		place[v.Instances[i].ID] = i
+	}
+	for _, in := range d.Changed {
+		if i, ok := place[in.ID]; ok {
+			v.Instances[i] = *in
+		} else {
+			v.Instances = append(v.Instances, *in)
+		}
+	}
+	if d.Group != nil {
+		v.Group = *d.Group
+	}
+	return v
 }

@@ -80,7 +80,7 @@ const foreseeDepth = 64
 // request is done at once. A rollout's own steps are not looked ahead.
 func foresee(now time.Time, v View) (first, all foreseen) {
 	first, all = foreseen{map[string]int{}, map[string]bool{}}, foreseen{map[string]int{}, map[string]bool{}}
-	v.Instances = slices.Clone(v.Instances)
+	v.Instances, v.Ledger = slices.Clone(v.Instances), nil
 	place := make(map[string]int, len(v.Instances))
 	for i := range v.Instances {
 		place[v.Instances[i].ID] = i
@@ -95,7 +95,7 @@ func foresee(now time.Time, v View) (first, all foreseen) {
 				v.Instances = append(v.Instances, Instance{})
 			}
 			old := v.Instances[i]
-			v.Instances[i] = in
+			v.Instances[i] = *in
 			what := ""
 			switch {
 			case in.State == Ordered && old.State != Ordered:

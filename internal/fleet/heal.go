@@ -30,13 +30,13 @@ func (d *deciding) heal() {
 // giveUp sends an instance away that did not come up in its time.
 func (d *deciding) giveUp(i int, check string) {
 	in := d.at(i)
-	because, yes := d.group.Overdue(d.now, in)
-	if !yes || in.Pinned || d.ofRollout(in) {
+	if !d.group.IsOverdue(d.now, in) || in.Pinned || d.ofRollout(in) {
 		return
 	}
 	if in.State == Settling && check == "" {
 		return // the machine runs, and that is all that was asked of it
 	}
+	because, _ := d.group.Overdue(d.now, in)
 	d.setBack(in)
 	d.retire(i, because)
 	d.failed(i, because)

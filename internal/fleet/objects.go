@@ -301,6 +301,8 @@ type View struct {
 	Prices map[string]float64
 	// Watched is since when the group is watched without a gap; zero is for always.
 	Watched time.Time
+	// Ledger is of these instances, nil when nobody keeps one.
+	Ledger *Ledger
 	// Stuck says why no decision about the group can be written now; "" when they can.
 	Stuck string
 }
@@ -309,7 +311,7 @@ type View struct {
 type Decision struct {
 	// Changed are the instances whose records change, new ones included. What the world
 	// is owed follows from them; see [Instance.Unpaid].
-	Changed []Instance
+	Changed []*Instance
 	// Group and Rollout are the records after the decision, nil when unchanged.
 	Group   *Group
 	Rollout *Rollout

@@ -34,6 +34,9 @@ func (d *deciding) observe() {
 
 // dropFormer forgets what checks said that judge the group no more.
 func (d *deciding) dropFormer(i int) {
+	if len(d.at(i).Reports) == 0 {
+		return
+	}
 	former := func(r health.Report) bool { return d.group.isFormer(r.Check) }
 	if in := d.at(i); slices.ContainsFunc(in.Reports, former) {
 		d.change(i, func(in *Instance) { in.Reports = slices.DeleteFunc(slices.Clone(in.Reports), former) })
@@ -196,9 +199,14 @@ func (g *Group) deadline(in *Instance) time.Time {
 
 func (d *deciding) deadline(in *Instance) time.Time { return d.group.deadline(in) }
 
+// IsOverdue reports whether an instance failed to come up in its time.
+func (g *Group) IsOverdue(now time.Time, in *Instance) bool {
+	return in.State.ComingUp() && !now.Before(g.deadline(in))
+}
+
 // Overdue reports whether an instance failed to come up in its time, and why.
 func (g *Group) Overdue(now time.Time, in *Instance) (because Cause, yes bool) {
-	if !in.State.ComingUp() || now.Before(g.deadline(in)) {
+	if !g.IsOverdue(now, in) {
 		return Cause{}, false
 	}
 	if in.State != Settling {

@@ -1,8 +1,8 @@
 package fleet
 
 import (
-	"fmt"
 	"math"
+	"strconv"
 	"time"
 
 	"unitas/internal/fleet/placement"
@@ -235,11 +235,12 @@ func (d *deciding) launch(zone string, slot int, v Version, purpose Purpose, cau
 	if slot == 0 {
 		slot = d.group.NextSerial
 	}
-	i := d.add(Instance{
+	in := Instance{
 		ID: d.group.instanceID(), Serial: d.group.NextSerial, Slot: slot, Purpose: purpose, Launch: 1,
-		Zone: zone, Version: v, Ordered: d.now, Pinned: d.group.PinNew,
-	})
-	d.move(i, Ordered, cause)
+		Zone: zone, Version: v, Ordered: d.now, Pinned: d.group.PinNew, State: Ordered, Since: d.now, Cause: cause,
+	}
+	d.add(in)
+	d.entry(Entry{Kind: Ordered.life().kind, Instance: in.ID, Version: v, Zone: zone, Cause: cause})
 	d.lookAt(d.now.Add(d.group.BootLimit()))
 }
 
@@ -248,7 +249,11 @@ func (g *Group) instanceID() string {
 	if g.Alone {
 		return g.Name
 	}
-	return fmt.Sprintf("%s-%03x", g.Name, g.NextSerial)
+	serial := strconv.FormatInt(int64(g.NextSerial), 16)
+	if len(serial) < 3 {
+		serial = "000"[len(serial):] + serial
+	}
+	return g.Name + "-" + serial
 }
 
 // seconds are for the journal's numbers, to the millisecond.

@@ -42,21 +42,8 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 		return
 	}
 	zones := d.zones(Version{})
-	lines := make([]leavers, len(zones))
-	for i := range d.len() {
-		if in := d.at(i); in.State.Counts() && !in.Pinned && eligible(in) {
-			age := in.Serial
-			if d.group.Shed == ShedNewest {
-				age = -age
-			}
-			k := d.zoneIndex(in.Zone)
-			lines[k] = append(lines[k], leaver{d.shedRank(in), age, i})
-		}
-	}
-	for k := range lines {
-		heap.Init(&lines[k])
-	}
 	serving := d.tally(d.group.Template).serving
+	lines := d.leavers(len(zones), serving > floor, eligible)
 	top := func(k int) int { return lines[k][0].rank }
 	for range n {
 		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && top(k) <= rankIdle }, nil)
@@ -82,6 +69,38 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 		}
 		d.retire(next.i, cause, numbers...)
 	}
+}
+
+// leavers are the eligible instances of each zone. Unless one that serves may go, these
+// are among those that do more than serve.
+func (d *deciding) leavers(zones int, anyOfThem bool, eligible func(*Instance) bool) []leavers {
+	lines := make([]leavers, zones)
+	look := func(i int) {
+		if in := d.at(i); in.State.Counts() && !in.Pinned && eligible(in) {
+			age := in.Serial
+			if d.group.Shed == ShedNewest {
+				age = -age
+			}
+			k := d.zoneIndex(in.Zone)
+			lines[k] = append(lines[k], leaver{d.shedRank(in), age, i})
+		}
+	}
+	if anyOfThem {
+		for k := range lines {
+			lines[k] = make(leavers, 0, d.len()/zones+1)
+		}
+		for i := range d.len() {
+			look(i)
+		}
+	} else {
+		for _, i := range d.astir {
+			look(i)
+		}
+	}
+	for k := range lines {
+		heap.Init(&lines[k])
+	}
+	return lines
 }
 
 // The ranks of those that may go. Up to rankIdle they serve nobody.

@@ -154,17 +154,35 @@ func (d *deciding) rested(in *Instance, since time.Time) bool {
 // standing tells for each slot of the book which instance that counts stands there,
 // -1 where none does.
 func (d *deciding) standing() []int {
-	all := make([]int, len(d.group.Slots))
+	slots := d.group.Slots
+	all := make([]int, len(slots))
 	for k := range all {
 		all[k] = -1
 	}
+	if len(slots) == 0 {
+		return all
+	}
+	// Where the numbers lie close together a table finds them faster.
+	first, last := slots[0].Number, slots[len(slots)-1].Number
+	var table []int32
+	if last-first < 4*d.len()+64 {
+		table = make([]int32, last-first+1)
+		for k := range slots {
+			table[slots[k].Number-first] = int32(k) + 1
+		}
+	}
 	for i := range d.len() {
 		in := d.at(i)
-		if !in.Counts() {
+		if in.Slot < first || in.Slot > last {
 			continue
 		}
-		k, found := slices.BinarySearchFunc(d.group.Slots, in.Slot, func(s Slot, n int) int { return s.Number - n })
-		if found && (all[k] < 0 || !d.group.Serves(d.at(all[k]))) {
+		k := -1
+		if table != nil {
+			k = int(table[in.Slot-first]) - 1
+		} else if n, found := slices.BinarySearchFunc(slots, in.Slot, func(s Slot, n int) int { return s.Number - n }); found {
+			k = n
+		}
+		if k >= 0 && in.Counts() && (all[k] < 0 || !d.group.Serves(d.at(all[k]))) {
 			all[k] = i
 		}
 	}

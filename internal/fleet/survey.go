@@ -1,12 +1,54 @@
 package fleet
 
 import (
+	"slices"
+
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/placement"
 )
 
-// counts are how many instances there are, by zone and version. They follow every
-// change, so that nobody counts them again.
+// Ledger is the look at every instance of a group, kept from one decision to the next:
+// how many there are by zone and version, and which of them do more than serve. With
+// one that is kept up to date ([Ledger.Note], [Ledger.Keep]) a decision costs what has
+// changed; without one [Decide] makes its own.
+type Ledger struct {
+	zones, asked []string // what it was made for
+	counts       counts
+	marks        []mark // by instance of the view
+	astir        int    // how many are
+}
+
+// mark is how an instance was counted: its cell in the low bits, and above them for each
+// count whether it is one.
+type mark uint32
+
+const (
+	there mark = 1 << (16 + iota)
+	counted
+	serving
+	pinned
+	giving
+	parked
+	astir
+	cellOf mark = 1<<16 - 1
+)
+
+// one is 1 when the mark is set.
+func (m mark) one(of mark) int {
+	if m&of != 0 {
+		return 1
+	}
+	return 0
+}
+
+func when(yes bool, m mark) mark {
+	if yes {
+		return m
+	}
+	return 0
+}
+
+// counts are how many instances there are, by zone and version.
 type counts struct {
 	cells []cell
 	there int // that are not gone
@@ -24,79 +66,134 @@ type cell struct {
 	parked  int
 }
 
-func (c *counts) of(zone int, v Version) *cell {
+func (c *counts) of(zone int, v Version) int {
 	if c.last < len(c.cells) {
 		if k := &c.cells[c.last]; k.zone == zone && k.version == v {
-			return k
+			return c.last
 		}
 	}
 	for n := range c.cells {
 		if k := &c.cells[n]; k.zone == zone && k.version == v {
 			c.last = n
-			return k
+			return n
 		}
 	}
 	c.last = len(c.cells)
 	c.cells = append(c.cells, cell{zone: zone, version: v})
-	return &c.cells[c.last]
+	return c.last
 }
 
-// take counts an instance in (by is 1) or out (-1).
-func (c *counts) take(d *deciding, in *Instance, by int) {
+// take counts what is marked in (by is 1) or out (-1).
+func (c *counts) take(m mark, by int) {
+	c.there += by * m.one(there)
+	k := &c.cells[m&cellOf]
+	k.counted += by * m.one(counted)
+	k.serving += by * m.one(serving)
+	k.pinned += by * m.one(pinned)
+	k.giving += by * m.one(giving)
+	k.parked += by * m.one(parked)
+}
+
+// markOf is how an instance counts now.
+func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
+	m := mark(c.of(zoneIndex(zones, in.Zone), in.Version))
+	if isSteady(asked, in) {
+		if in.Pinned {
+			return m | there | counted | serving | pinned
+		}
+		return m | there | counted | serving | giving
+	}
 	if in.State == Gone {
-		return
+		return m
 	}
-	c.there += by
-	k := c.of(d.zoneIndex(in.Zone), in.Version)
-	if in.State == Parked {
-		k.parked += by
+	m |= there | when(in.State == Parked, parked)
+	if (in.State != Leaving && in.State != Lost) || in.Machine.State == MachineCleared { // else it waits for its machine alone
+		m |= astir
 	}
-	if !in.Counts() {
-		return
-	}
-	k.counted += by
-	if in.Pinned {
-		k.pinned += by
-	}
-	if d.group.Serves(in) {
-		k.serving += by
-		if !in.Pinned && !in.Renew {
-			k.giving += by
+	if in.Counts() {
+		m |= counted | when(in.Pinned, pinned)
+		if g.Serves(in) {
+			m |= serving | when(!in.Pinned && !in.Renew, giving)
 		}
 	}
+	return m
 }
 
-// survey takes the one look at every instance: it counts them and finds those that do
-// more than serve.
-func (d *deciding) survey() {
-	d.counts.cells = make([]cell, 0, 2*len(d.group.Zones)+2)
-	for i := range d.before {
-		in := &d.before[i]
-		if !d.group.isSteady(in) {
-			d.astir = append(d.astir, i)
-			d.counts.take(d, in, 1)
+// NewLedger takes the one look at every instance of the view.
+func NewLedger(v *View) *Ledger {
+	l := &Ledger{zones: v.Group.Zones, asked: v.Group.AllChecks(), marks: make([]mark, 0, len(v.Instances))}
+	l.counts.cells = make([]cell, 0, 2*len(l.zones)+2)
+	for i := range v.Instances {
+		m := l.counts.markOf(&v.Group, l.zones, l.asked, &v.Instances[i])
+		l.marks = append(l.marks, m)
+		l.counts.take(m, 1)
+		l.astir += m.one(astir)
+	}
+	return l
+}
+
+// Note takes in that the record or a fact of an instance of the view is another, or that
+// it is new at the end.
+func (l *Ledger) Note(v *View, i int) {
+	if i == len(l.marks) {
+		l.marks = append(l.marks, 0)
+	} else {
+		l.counts.take(l.marks[i], -1)
+	}
+	l.astir -= l.marks[i].one(astir)
+	m := l.counts.markOf(&v.Group, l.zones, l.asked, &v.Instances[i])
+	l.marks[i] = m
+	l.counts.take(m, 1)
+	l.astir += m.one(astir)
+}
+
+// Keep forgets the instances of the view for which keep is false; the others move up.
+func (l *Ledger) Keep(keep func(i int) bool) {
+	kept := l.marks[:0]
+	for i, m := range l.marks {
+		if keep(i) {
+			kept = append(kept, m)
 			continue
 		}
-		d.counts.there++
-		k := d.counts.of(d.zoneIndex(in.Zone), in.Version)
-		k.counted++
-		k.serving++
-		if in.Pinned {
-			k.pinned++
-		} else {
-			k.giving++
+		l.counts.take(m, -1)
+		l.astir -= m.one(astir)
+	}
+	l.marks = kept
+}
+
+// Fits reports whether the ledger is one of the group as it is set now.
+func (l *Ledger) Fits(v *View) bool {
+	return l != nil && len(l.marks) == len(v.Instances) && slices.Equal(l.zones, v.Group.Zones) && slices.Equal(l.asked, v.Group.AllChecks())
+}
+
+// survey begins with the counts of the ledger, and those that do more than serve.
+func (d *deciding) survey(view *View) {
+	l := view.Ledger
+	if !l.Fits(view) {
+		l = NewLedger(view)
+	}
+	d.asked = l.asked
+	d.counts = l.counts
+	d.counts.cells = append(make([]cell, 0, len(l.counts.cells)+len(l.zones)+1), l.counts.cells...)
+	d.astir = make([]int, 0, l.astir)
+	if l.astir == 0 {
+		return
+	}
+	for i := range l.marks {
+		if l.marks[i]&astir != 0 {
+			d.astir = append(d.astir, i)
 		}
 	}
 }
 
 // isSteady reports whether an instance serves and there is nothing else to say of it:
-// its machine runs, and exactly the group's checks find it healthy.
-func (g *Group) isSteady(in *Instance) bool {
+// its machine runs, and exactly the checks that are asked find it healthy.
+func isSteady(asked []string, in *Instance) bool {
 	if in.State != Serving || in.Machine.State == MachineStopped || in.Renew {
 		return false
 	}
 	for k := range in.Reports {
-		if r := &in.Reports[k]; r.Verdict != health.Healthy || g.isFormer(r.Check) {
+		if r := &in.Reports[k]; r.Verdict != health.Healthy || !slices.Contains(asked, r.Check) {
 			return false
 		}
 	}
@@ -162,11 +259,13 @@ func (d *deciding) zones(only Version) []placement.Zone {
 
 // zoneIndex is the place of a zone in the group's order; the one past all is for
 // what is in none of them.
-func (d *deciding) zoneIndex(name string) int {
-	for k := range d.group.Zones {
-		if d.group.Zones[k] == name {
+func zoneIndex(zones []string, name string) int {
+	for k := range zones {
+		if zones[k] == name {
 			return k
 		}
 	}
-	return len(d.group.Zones)
+	return len(zones)
 }
+
+func (d *deciding) zoneIndex(name string) int { return zoneIndex(d.group.Zones, name) }

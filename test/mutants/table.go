@@ -44,7 +44,7 @@ var faults = []fault{
 	{"one too many is shed", "reconcile.go", "d.shed(t.counted-size-extra-d.returning(), size,", "d.shed(t.counted-size-extra-d.returning()+1, size,"},
 	{"what serves is shed below the floor", "shed.go", "(serving > floor ||", "(serving >= floor ||"},
 	{"a pin is ignored", "shed.go", "in.State.Counts() && !in.Pinned && eligible(in)", "in.State.Counts() && eligible(in)"},
-	{"a pin is ignored when it never came up", "heal.go", "if !yes || in.Pinned || d.ofRollout(in) {", "if !yes || d.ofRollout(in) {"},
+	{"a pin is ignored when it never came up", "heal.go", "in) || in.Pinned || d.ofRollout(in) {", "in) || d.ofRollout(in) {"},
 	{"who serves is shed before who does not", "shed.go", "\tcase idle:\n\t\treturn rankFresh", "\tcase false:\n\t\treturn rankFresh"},
 	{"the outdated are not shed first", "shed.go", "case in.Version != d.group.Template && (d.group.Shed == ShedOutdated || d.group.Shed == \"\"):", "case false:"},
 	{"equally full zones are not asked for the outdated", "shed.go", "}, top)", "}, nil)"},
@@ -71,7 +71,7 @@ var faults = []fault{
 	{"a debt of healing is never paid", "slots.go", "if s := d.slot(number); s != nil && s.Healed {", "if s := d.slot(number); false {"},
 	{"the ill goes before another serves", "heal.go", "first := d.ro == nil && d.group.Above > 0", "first := false"},
 	{"the ill that serves goes while others are missing", "heal.go", "case replaced && d.group.Serves(in) && d.tally(in.Version).serving <= d.group.Size:", "case false:"},
-	{"what never came up is kept", "heal.go", "if !yes || in.Pinned || d.ofRollout(in) {", "if true || in.Pinned || d.ofRollout(in) {"},
+	{"what never came up is kept", "heal.go", "if !d.group.IsOverdue(d.now, in) ||", "if d.group.IsOverdue(d.now, in) ||"},
 	{"a stop of healing outlives it", "heal.go", "if !d.group.HealStopped.IsZero() {\n\t\td.group.HealStopped, d.groupChanged = time.Time{}, true", "if false {\n\t\td.group.HealStopped, d.groupChanged = time.Time{}, true"},
 
 	// Places and zones that fail.

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"flag"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
@@ -96,6 +97,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
 	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
 	p.k = &watch{p: p, healed: map[int]bool{}}
+	p.w.OnDecide = p.mustDecideAlike
 	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.invariant5, p.k.ended
 	if p.shaky {
 		p.w.Disturb = p.disturb
@@ -107,6 +109,16 @@ func playPlan(t *testing.T, seed uint64) *World {
 	p.recover()
 	p.k.invariant10(p.largest, p.changes)
 	return p.w
+}
+
+// mustDecideAlike compares what is decided with the ledger that the world keeps with what
+// is decided by looking at every instance.
+func (p *plan) mustDecideAlike(d fleet.Decision) {
+	v := p.w.View
+	v.Ledger = nil
+	if whole := fleet.Decide(p.w.Clock(), v); !reflect.DeepEqual(d, whole) {
+		p.k.fail("the ledger has another decision: %+v, without it %+v", d, whole)
+	}
 }
 
 // disturb loses what is to be done with the service, or lets it be late or done twice.

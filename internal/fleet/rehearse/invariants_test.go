@@ -22,6 +22,8 @@ type watch struct {
 	// ends are where and when machines of the rollout's new version ended in this wave.
 	ends []string
 	wave wave
+	// lastFrozen is when it was last seen that the group was frozen.
+	lastFrozen time.Time
 }
 
 // wave is one stretch of a rollout that nobody said anything in between.
@@ -109,7 +111,7 @@ func (k *watch) opens(in *fleet.Instance) bool {
 
 // mustHaveReason expects one that answered to go for balance, size, a rollout, or what
 // the healing check really finds.
-func (k *watch) mustHaveReason(old *fleet.Instance, in fleet.Instance, ill bool) {
+func (k *watch) mustHaveReason(old *fleet.Instance, in *fleet.Instance, ill bool) {
 	switch in.Cause.Code {
 	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeReplaced:
 		return
@@ -234,78 +236,6 @@ func (k *watch) invariant6(was map[string]*fleet.Instance, d fleet.Decision) {
 	}
 	if r := d.Rollout; r != nil && r.Cause.Code == fleet.CodeWords {
 		k.fail("6: the rollout is %s with no cause", r.State)
-	}
-}
-
-// invariant8: a rollout whose new instances do not become healthy, turn ill, or end by
-// themselves stops by itself.
-func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
-	r := k.p.w.View.Rollout
-	if e := d.Rollout; e != nil && e.State == fleet.Done {
-		k.mustHaveSoaked(before, e)
-	}
-	if r == nil || r.Back || r.State == fleet.Held || before.Group.Frozen != "" || before.Rollout == nil {
-		k.ends = nil
-		return
-	}
-	if now := (wave{r.Wave, r.Resumed}); now != k.wave {
-		k.wave, k.ends = now, nil
-	}
-	now := k.p.w.Clock()
-	for i := range k.p.w.View.Instances {
-		in := &k.p.w.View.Instances[i]
-		m := k.p.w.Machines[in.ID]
-		if in.Version != r.To || m == nil || m.Gone || m.Launch != in.Launch {
-			continue
-		}
-		late := m.Launched.Add(before.Group.BootLimit() + before.Group.Settle)
-		if in.State.ComingUp() && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
-			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
-		}
-		for check, since := range m.Bad {
-			if in.State == fleet.Serving && since.After(r.Resumed) && since.After(in.Since) && slices.Contains(before.Group.AllChecks(), check) {
-				k.fail("8: %s finds %s ill, and the rollout goes on", check, in.ID)
-			}
-		}
-	}
-	if len(k.ends) >= fleet.StumbleLimit {
-		k.fail("8: machines of the new version ended %d times in one wave (%v), and it goes on", len(k.ends), k.ends)
-	}
-}
-
-// ended notes that a machine ended by itself, for invariant 8.
-func (k *watch) ended(in *fleet.Instance) {
-	r := k.p.w.View.Rollout
-	if r == nil || r.Back || r.State == fleet.Held || in.Version != r.To || !in.State.Counts() {
-		return
-	}
-	if at := in.Zone + " at " + k.p.w.Now.Sub(epoch).String(); !slices.Contains(k.ends, at) {
-		k.ends = append(k.ends, at)
-	}
-}
-
-// mustHaveSoaked expects the last wave of a rollout that is done to have been good for
-// its soak, and somebody to have watched.
-func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
-	for n, t := range r.Times {
-		if t.Passed.Sub(t.Filled) < r.Soak || t.Filled.IsZero() {
-			k.fail("8: wave %d was good for %s of %s", n+1, t.Passed.Sub(t.Filled), r.Soak)
-		}
-	}
-	if before.Watched.After(r.Times[len(r.Times)-1].Filled) {
-		k.fail("8: the last wave soaked while nobody watched")
-	}
-	if len(r.Times) != len(r.Waves) {
-		k.fail("8: it is done after %d of %d waves", len(r.Times), len(r.Waves))
-	}
-	g := k.p.w.View.Group
-	for i := range k.p.w.View.Instances {
-		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && in.Version != r.To {
-			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
-		}
-	}
-	if g.Template != r.To {
-		k.fail("8: it is done, and new launches are on %s", g.Template)
 	}
 }
 

@@ -113,7 +113,7 @@ func (w *World) Restart() {
 		}
 		w.catchUp(in.ID)
 	}
-	w.watched = w.Now
+	w.watched, w.View.Ledger = w.Now, nil
 }
 
 func (w *World) carryOut(do fleet.Act, in *fleet.Instance) {
@@ -155,8 +155,8 @@ func (w *World) finish(in *fleet.Instance, m *Machine) {
 	if m != nil {
 		left = m.Busy.Sub(w.Now)
 	}
-	in.Traffic = fleet.Traffic{Closed: true, InFlight: 1}
-	w.In(max(left, 0), func() { w.fact(id, func(in *fleet.Instance) { in.Traffic.InFlight = 0 }) })
+	w.edit(id, func(in *fleet.Instance) { in.Traffic = fleet.Traffic{Closed: true, InFlight: 1} })
+	w.In(max(left, 0), func() { w.edit(id, func(in *fleet.Instance) { in.Traffic.InFlight = 0 }) })
 }
 
 func (w *World) stop(in *fleet.Instance, m *Machine) {
@@ -174,14 +174,8 @@ func (w *World) stop(in *fleet.Instance, m *Machine) {
 		if m != nil {
 			m.Gone = true
 		}
-		w.fact(id, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: fleet.MachineCleared, Launch: launch}) })
+		w.edit(id, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: fleet.MachineCleared, Launch: launch}) })
 	})
-}
-
-func (w *World) fact(id string, change func(*fleet.Instance)) {
-	if in := w.Instance(id); in != nil {
-		change(in)
-	}
 }
 
 // Living is how many machines there are now.
@@ -199,7 +193,7 @@ func (w *World) launch(in fleet.Instance) {
 	if old := w.Machines[in.ID]; old != nil && !old.Gone && !old.Refused {
 		if old.Launch == in.Launch { // it is there already
 			if old.Running {
-				w.fact(in.ID, func(in *fleet.Instance) {
+				w.edit(in.ID, func(in *fleet.Instance) {
 					in.HearMachine(fleet.Machine{State: fleet.MachineRunning, Launch: old.Launch})
 				})
 			}
@@ -220,7 +214,7 @@ func (w *World) launch(in fleet.Instance) {
 			case fleet.MachineRunning:
 				m.Running = true
 			}
-			w.fact(in.ID, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: state, Why: why, Launch: m.Launch}) })
+			w.edit(in.ID, func(in *fleet.Instance) { in.HearMachine(fleet.Machine{State: state, Why: why, Launch: m.Launch}) })
 		})
 	}
 	switch {
@@ -278,7 +272,7 @@ func (w *World) answer(m *Machine, id string, good bool, checks ...string) {
 		}
 	}
 	m.Good = m.Good || (good && len(m.Bad) == 0)
-	w.fact(id, func(in *fleet.Instance) {
+	w.edit(id, func(in *fleet.Instance) {
 		for _, c := range checks {
 			r := health.Report{Check: c, Verdict: health.Healthy, Since: w.Clock(), Why: "passed 2 of 2: 200, 200"}
 			if !good {
@@ -295,7 +289,7 @@ func (w *World) answer(m *Machine, id string, good bool, checks ...string) {
 func (w *World) Vanish(id, why string) {
 	if m := w.Machines[id]; m != nil && !m.Gone && !m.Refused {
 		w.ends(id, m)
-		w.fact(id, func(in *fleet.Instance) {
+		w.edit(id, func(in *fleet.Instance) {
 			in.HearMachine(fleet.Machine{State: fleet.MachineStopped, Why: why, Launch: m.Launch})
 		})
 	}
@@ -311,7 +305,7 @@ func (w *World) ends(id string, m *Machine) {
 // Late has the end of the machine that an instance had before its present one heard
 // only now.
 func (w *World) Late(id string) {
-	w.fact(id, func(in *fleet.Instance) {
+	w.edit(id, func(in *fleet.Instance) {
 		in.HearMachine(fleet.Machine{State: fleet.MachineStopped, Why: "killed by signal 9", Launch: in.Launch - 1})
 	})
 }

@@ -27,12 +27,14 @@ func (w *World) Rest(id string, halted time.Duration) {
 	if err != nil {
 		return
 	}
-	*in = rests
+	w.edit(id, func(in *fleet.Instance) { *in = rests })
 	w.note(e)
 	w.carryOut(fleet.Rest, w.Instance(id))
 	w.In(min(m.Finish, w.View.Group.Drain)+halted, func() {
 		if in := w.Instance(id); in != nil && in.State == fleet.Resting && !m.Gone {
-			in.HearMachine(fleet.Machine{State: fleet.MachineWoken, Launch: m.Launch})
+			w.edit(id, func(in *fleet.Instance) {
+				in.HearMachine(fleet.Machine{State: fleet.MachineWoken, Launch: m.Launch})
+			})
 			w.wellAgain(id, m)
 		}
 	})
@@ -59,14 +61,13 @@ func (w *World) Tell(id string, c fleet.InstanceCommand) {
 	if err != nil {
 		return
 	}
-	owed, traffic := in.Owed(), in.Traffic
-	*in = told
+	if told.Owed() != in.Owed() {
+		told.Traffic = fleet.Traffic{}
+	}
+	w.edit(id, func(in *fleet.Instance) { *in = told })
 	w.note(e)
 	if c == fleet.CommandPark {
 		w.shut(in, m)
-	}
-	if in.Traffic = (fleet.Traffic{}); in.Owed() == owed {
-		in.Traffic = traffic
 	}
 	w.catchUp(id)
 	if c == fleet.CommandUnpark && m != nil {
@@ -86,7 +87,7 @@ func (w *World) Release(id string, replace bool) {
 		return
 	}
 	w.View.Group = g
-	w.View.Instances = w.without(w.View.Instances, func(o *fleet.Instance) bool { return o.ID == id })
+	w.drop(func(o *fleet.Instance) bool { return o.ID == id })
 	delete(w.Machines, id)
 	w.note(e)
 }

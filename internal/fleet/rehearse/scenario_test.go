@@ -135,7 +135,8 @@ func (s *scenario) play(line string) string {
 		if in == nil {
 			return "no instance " + words[1] + "\n"
 		}
-		in.Pinned = true
+		s.w.Tell(in.ID, fleet.CommandPin)
+		s.printed = len(s.w.Journal)
 	case "zone":
 		s.zone(words[1], words[2])
 	case "resize":

@@ -16,6 +16,8 @@ type World struct {
 	View fleet.View
 	// Fate says how the machine of a freshly launched instance behaves.
 	Fate func(in fleet.Instance) Behaviour
+	// OnDecide is called with every decision before anything is done with it.
+	OnDecide func(d fleet.Decision)
 	// OnDecision is called with every decision after its records were taken
 	// over, before anything is done about it.
 	OnDecision func(before fleet.View, d fleet.Decision)
@@ -106,7 +108,13 @@ func (w *World) Decide() {
 	if !w.watched.IsZero() {
 		w.View.Watched = w.watched.Add(w.Skew)
 	}
+	if !w.View.Ledger.Fits(&w.View) {
+		w.View.Ledger = fleet.NewLedger(&w.View)
+	}
 	d := fleet.Decide(w.Clock(), w.View)
+	if w.OnDecide != nil {
+		w.OnDecide(d)
+	}
 	w.Decisions++
 	before := w.View
 	if !d.Quiet() {
@@ -133,15 +141,18 @@ func (w *World) take(d fleet.Decision) {
 		if !known {
 			i = len(ins)
 			w.place[in.ID] = i
-			ins = append(ins, in)
+			ins = append(ins, *in)
 		}
-		ins[i] = in
+		ins[i] = *in
 		gone = gone || in.State == fleet.Gone
 	}
-	if gone {
-		ins = w.without(ins, func(in *fleet.Instance) bool { return in.State == fleet.Gone })
-	}
 	w.View.Instances = ins
+	for _, in := range d.Changed {
+		w.View.Ledger.Note(&w.View, w.place[in.ID])
+	}
+	if gone {
+		w.drop(func(in *fleet.Instance) bool { return in.State == fleet.Gone })
+	}
 	if d.Group != nil {
 		w.View.Group = *d.Group
 	}
@@ -156,8 +167,10 @@ func (w *World) take(d fleet.Decision) {
 	w.note(d.Entries...)
 }
 
-// without returns the instances without those that are no more.
-func (w *World) without(ins []fleet.Instance, out func(*fleet.Instance) bool) []fleet.Instance {
+// drop forgets instances that are no more.
+func (w *World) drop(out func(*fleet.Instance) bool) {
+	ins := w.View.Instances
+	w.View.Ledger.Keep(func(i int) bool { return !out(&ins[i]) })
 	kept := make([]fleet.Instance, 0, len(ins))
 	for i := range ins {
 		if out(&ins[i]) {
@@ -167,12 +180,24 @@ func (w *World) without(ins []fleet.Instance, out func(*fleet.Instance) bool) []
 		w.place[ins[i].ID] = len(kept)
 		kept = append(kept, ins[i])
 	}
-	return kept
+	w.View.Instances = kept
 }
 
 func (w *World) note(entries ...fleet.Entry) {
 	for _, e := range entries {
 		w.Journal = append(w.Journal, Line{w.Now, e})
+	}
+}
+
+// edit lets f change the record of an instance, or what is known of it.
+func (w *World) edit(id string, f func(in *fleet.Instance)) {
+	i, ok := w.place[id]
+	if !ok {
+		return
+	}
+	f(&w.View.Instances[i])
+	if w.View.Ledger.Fits(&w.View) {
+		w.View.Ledger.Note(&w.View, i)
 	}
 }
 

@@ -67,8 +67,8 @@ func Summarise(now time.Time, v fleet.View) Summary {
 	for i := range v.Instances {
 		in := &v.Instances[i]
 		zone := s.zone(in.Zone)
-		switch _, failed := v.Group.Overdue(now, in); {
-		case failed && v.Rollout != nil && v.Rollout.State == fleet.Held: // it stays for a person to look at
+		switch {
+		case v.Group.IsOverdue(now, in) && v.Rollout != nil && v.Rollout.State == fleet.Held: // it stays for a person to look at
 			s.Unwell++
 			zone.Unwell++
 		case v.Group.Serves(in):
@@ -148,7 +148,7 @@ func (s *Summary) on(v fleet.Version) VersionCount {
 
 func waitOf(now time.Time, v fleet.View, in *fleet.Instance) (Wait, bool) {
 	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: Because(in.Cause)}
-	if _, failed := v.Group.Overdue(now, in); failed && v.Rollout != nil && v.Rollout.State == fleet.Held {
+	if v.Group.IsOverdue(now, in) && v.Rollout != nil && v.Rollout.State == fleet.Held {
 		return w, false
 	}
 	switch in.State {

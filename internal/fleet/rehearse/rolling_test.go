@@ -1,0 +1,131 @@
+package rehearse
+
+import (
+	"slices"
+	"time"
+
+	"unitas/internal/fleet"
+)
+
+// That a rollout goes as far as its waves say, and that a broken version takes no healthy
+// group down.
+
+// invariant8: a rollout whose new instances do not become healthy, turn ill, or end by
+// themselves stops by itself.
+func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
+	r := k.p.w.View.Rollout
+	if before.Group.Frozen != "" {
+		k.lastFrozen = k.p.w.Clock()
+	}
+	if e := d.Rollout; e != nil && e.State == fleet.Done {
+		k.mustHaveSoaked(before, e)
+	}
+	if r != nil && before.Rollout != nil && before.Group.Frozen == "" {
+		k.mustKeepToItsWave(r, d)
+	}
+	if r == nil || r.Back || r.State == fleet.Held || before.Group.Frozen != "" || before.Rollout == nil {
+		k.ends = nil
+		return
+	}
+	if now := (wave{r.Wave, r.Resumed}); now != k.wave {
+		k.wave, k.ends = now, nil
+	}
+	now := k.p.w.Clock()
+	for i := range k.p.w.View.Instances {
+		in := &k.p.w.View.Instances[i]
+		m := k.p.w.Machines[in.ID]
+		if in.Version != r.To || m == nil || m.Gone || m.Launch != in.Launch {
+			continue
+		}
+		late := m.Launched.Add(before.Group.BootLimit() + before.Group.Settle)
+		if in.State.ComingUp() && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
+			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
+		}
+		for check, since := range m.Bad {
+			if in.State == fleet.Serving && since.After(r.Resumed) && since.After(in.Since) && slices.Contains(before.Group.AllChecks(), check) {
+				k.fail("8: %s finds %s ill, and the rollout goes on", check, in.ID)
+			}
+		}
+	}
+	if len(k.ends) >= fleet.StumbleLimit {
+		k.fail("8: machines of the new version ended %d times in one wave (%v), and it goes on", len(k.ends), k.ends)
+	}
+}
+
+// ended notes that a machine ended by itself, for invariant 8.
+func (k *watch) ended(in *fleet.Instance) {
+	r := k.p.w.View.Rollout
+	if r == nil || r.Back || r.State == fleet.Held || in.Version != r.To || !in.State.Counts() {
+		return
+	}
+	if at := in.Zone + " at " + k.p.w.Now.Sub(epoch).String(); !slices.Contains(k.ends, at) {
+		k.ends = append(k.ends, at)
+	}
+}
+
+// mustHaveSoaked expects the last wave of a rollout that is done to have been good for
+// its soak, and somebody to have watched.
+func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
+	if since := k.p.w.Clock().Sub(k.lastFrozen); !k.lastFrozen.IsZero() && since < r.Soak && since >= 0 {
+		k.fail("8: it is done %s after the group was frozen, and the soak is %s", since, r.Soak)
+	}
+	for n, t := range r.Times {
+		if t.Passed.Sub(t.Filled) < r.Soak || t.Filled.IsZero() {
+			k.fail("8: wave %d was good for %s of %s", n+1, t.Passed.Sub(t.Filled), r.Soak)
+		}
+	}
+	if before.Watched.After(r.Times[len(r.Times)-1].Filled) {
+		k.fail("8: the last wave soaked while nobody watched")
+	}
+	if len(r.Times) != len(r.Waves) {
+		k.fail("8: it is done after %d of %d waves", len(r.Times), len(r.Waves))
+	}
+	g := k.p.w.View.Group
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && in.Version != r.To {
+			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
+		}
+	}
+	if g.Template != r.To {
+		k.fail("8: it is done, and new launches are on %s", g.Template)
+	}
+}
+
+// mustKeepToItsWave expects that no more of the new version come than the wave wants, that
+// a wave that soaks is whole, and that nothing comes of a version that is held for failing.
+func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
+	g := k.p.w.View.Group
+	want := r.Waves[r.Wave].Of(g.Size)
+	launched, are, answering, pinned := 0, 0, 0, 0
+	for _, in := range d.Changed {
+		if in.State == fleet.Ordered && in.Version == r.To && in.Serial > 0 && in.Ordered.Equal(k.p.w.Clock()) && in.Launch == 1 {
+			launched++
+		}
+	}
+	for i := range k.p.w.View.Instances {
+		in := &k.p.w.View.Instances[i]
+		switch {
+		case !in.Counts():
+		case in.Version != r.To:
+			if in.Pinned {
+				pinned++
+			}
+		default:
+			are++
+			if in.State == fleet.Serving && k.opens(in) {
+				answering++
+			}
+		}
+	}
+	switch {
+	case launched == 0 && r.State != fleet.Soaking:
+	case r.State == fleet.Held && r.Cause.Code == fleet.CodeStumbled && launched > 0:
+		k.fail("8: the rollout is held for machines that fail, and %d of that version are launched", launched)
+	case r.State == fleet.Held && r.Wave > 0 && are > r.Waves[r.Wave-1].Of(g.Size) && launched > 0:
+		k.fail("8: the rollout is held, and it goes further: %d on the new version", are)
+	case !r.Back && r.State != fleet.Held && launched > 0 && are > want:
+		k.fail("8: wave %d goes to %d, and there are %d", r.Wave+1, want, are)
+	case r.State == fleet.Soaking && answering < min(want, g.Size-pinned):
+		k.fail("8: wave %d soaks, and %d of %d answer", r.Wave+1, answering, want)
+	}
+}
