@@ -52,9 +52,11 @@ func (s *Setback) Doubted() time.Time {
 	return s.Last.Add(2 * (&Slot{Failures: s.Count + 1}).Pause())
 }
 
-// onTrial reports whether the zone failed again and again, so that one launch comes
-// up there before others follow.
-func (s *Setback) onTrial() bool { return s.Count > 1 }
+// onTrial reports whether the zone failed again and again, or once while nobody serves
+// there, so that one launch comes up before others follow.
+func (d *deciding) onTrial(s *Setback) bool {
+	return s.Count > 1 || !slices.ContainsFunc(d.counts.cells, func(k cell) bool { return k.serving > 0 && k.zone == d.zoneIndex(s.Zone) })
+}
 
 // choices are the zones that may have what is launched.
 type choices struct {
@@ -74,7 +76,7 @@ func (d *deciding) choices(v, only Version) *choices {
 		if s.Of == v && d.now.Before(s.Doubted()) {
 			c.trusted[k].Open = false
 		}
-		if c.trial[k] = s.onTrial(); c.trial[k] && d.comesUpIn(s.Zone) {
+		if c.trial[k] = d.onTrial(s); c.trial[k] && d.comesUpIn(s.Zone) {
 			c.all[k].Open, c.trusted[k].Open = false, false
 		}
 	}

@@ -83,9 +83,9 @@ func BenchmarkTenThousand(b *testing.B) {
 			values ('timetable-web', 1, 'timetable', 1, 8080, '', '{}', '{}', '', 'ada')`,
 		`insert into groups (name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial)
 			values ('timetable', 10000, 0, 10000, 'timetable-web', 1, '{east-pier,mid-pier,west-pier}', '{}', 'machine', 60000, 1000, 10000)`,
-		`insert into instances (id, group_name, serial, zone, template, template_version, state, since, why, address, address_number, ordered_at, up_at, served_at)
+		`insert into instances (id, group_name, serial, zone, template, template_version, state, since, cause, slot, address, address_number, ordered_at, up_at, served_at)
 			select 'timetable-' || lpad(to_hex(n), 4, '0'), 'timetable', n, (array['east-pier','mid-pier','west-pier'])[n % 3 + 1], 'timetable-web', 1, 'serving', now(),
-			'sailings-up passed 2 of 2: 200, 200', '127.64.' || n / 250 || '.' || n % 250, n, now(), now(), now() from generate_series(1, 10000) n`,
+			'{"code": "checked", "about": "sailings-up", "words": "passed 2 of 2: 200, 200"}', n, '127.64.' || n / 250 || '.' || n % 250, n, now(), now(), now() from generate_series(1, 10000) n`,
 		`analyze instances`,
 	} {
 		if _, err := conn.Exec(ctx, statement); err != nil {

@@ -2,7 +2,9 @@ package store_test
 
 import (
 	"errors"
+	"reflect"
 	"testing"
+	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/rollout"
@@ -58,5 +60,73 @@ func TestOneLiveRollout(t *testing.T) {
 	entries, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, Page: store.Page{Limit: 10}})
 	if err != nil || len(entries) != 2 || entries[0].Kind != "rollout.held" || entries[0].Actor != "ada" || entries[0].Because != "a person asked to hold: lunch" {
 		t.Errorf("the journal says %+v: %v", entries, err)
+	}
+}
+
+// TestARevertCanBeHeld: which way a rollout goes is kept apart from where it is.
+func TestARevertCanBeHeld(t *testing.T) {
+	s := stocked(t)
+	ws, _ := rollout.ParseWaves("100%")
+	r, err := s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1},
+		func(store.Reader, store.Group) error { return nil })
+	if err != nil || r.Sized != 6 {
+		t.Fatalf("%+v %v", r, err)
+	}
+	for _, c := range []struct {
+		tell  fleet.Command
+		state fleet.RolloutState
+		back  bool
+	}{
+		{fleet.CommandRevert, fleet.Reverting, true}, {fleet.CommandHold, fleet.Held, true}, {fleet.CommandRevert, fleet.Reverting, true},
+		{fleet.CommandHold, fleet.Held, true}, {fleet.CommandProceed, fleet.Moving, false}, {fleet.CommandHold, fleet.Held, false},
+	} {
+		if _, err := s.TellRollout(ctx, noon, "ada", r.ID, store.AnyRevision, c.tell, ""); err != nil {
+			t.Fatal(err)
+		}
+		if r, err := s.Rollout(ctx, r.ID); err != nil || r.State != c.state || r.Back != c.back || !r.Cause.Is(fleet.Cause{Code: fleet.CodeTold, About: string(c.tell)}) {
+			t.Errorf("after %s it is %s, back %v, because %+v: %v", c.tell, r.State, r.Back, r.Cause, err)
+		}
+	}
+}
+
+// TestWhyIsKeptAsValues: causes, slots and launches are read as they were written, and a
+// line about many is found for each of them.
+func TestWhyIsKeptAsValues(t *testing.T) {
+	s := stocked(t)
+	l, err := s.Load(ctx, "timetable")
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := instance(3)
+	in.Cause = fleet.Cause{Code: fleet.CodeNotHealthy, Instance: "timetable-003", About: "sailings-up", Words: "503", Numbers: fleet.Numbers{fleet.Measured("settle_seconds", 2.5)}}
+	in.Slot, in.Purpose, in.Launch = 1, fleet.ForHealing, 4
+	l.Group.Slots = []fleet.Slot{{Number: 1, Failures: 2, Failed: []string{"timetable-001", "timetable-002"}, Last: noon, Until: noon.Add(time.Minute), Healed: true, Kept: true}}
+	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: l.Group.Epoch, Generation: l.Group.Generation, Changed: []store.Instance{in}, Book: &l.Group.Group,
+		Entries: []fleet.Entry{
+			{Kind: "instance.leaving", Instance: in.ID, Version: in.Version, Zone: in.Zone, Cause: in.Cause},
+			{Kind: "instance.ordered", Instances: []string{"timetable-004", "timetable-005"}, Version: in.Version,
+				Cause: fleet.Cause{Code: fleet.CodeSize, Numbers: fleet.Numbers{fleet.Measured("has", 0), fleet.Measured("size", 6)}}, Numbers: fleet.Numbers{fleet.Measured("boot_seconds", 1)}},
+		}}); err != nil {
+		t.Fatal(err)
+	}
+	again, err := s.Load(ctx, "timetable")
+	if err != nil || len(again.Instances) != 1 || !reflect.DeepEqual(again.Group.Slots, l.Group.Slots) {
+		t.Fatalf("read again: %+v, %v", again, err)
+	}
+	if got := again.Instances[0]; !got.Cause.Is(in.Cause) || got.Slot != 1 || got.Purpose != fleet.ForHealing || got.Launch != 4 {
+		t.Errorf("the instance is read as %+v", got.Instance)
+	}
+	for id, want := range map[string]string{
+		"timetable-003": "timetable-003 was not healthy within the settle time of 2.5 s (sailings-up 503)",
+		"timetable-004": "the group has 0 and its size is 6", "timetable-005": "the group has 0 and its size is 6",
+	} {
+		entries, err := s.Journal(ctx, store.JournalQuery{Instance: id, Page: store.Page{Limit: 10}})
+		if err != nil || len(entries) != 1 || entries[0].Because != want {
+			t.Errorf("the journal of %s is %+v: %v", id, entries, err)
+			continue
+		}
+		if e := entries[0]; id != "timetable-003" && (e.Text != "2 instances (timetable-web@1) are ordered: timetable-004 to timetable-005." || e.Numbers["has"] != 0.0 || e.Numbers["boot_seconds"] != 1.0) {
+			t.Errorf("a line about many: %q, %v", e.Text, e.Numbers)
+		}
 	}
 }

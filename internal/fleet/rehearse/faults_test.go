@@ -114,6 +114,9 @@ func playPlan(t *testing.T, seed uint64) *World {
 // mustDecideAlike compares what is decided with the ledger that the world keeps with what
 // is decided by looking at every instance.
 func (p *plan) mustDecideAlike(d fleet.Decision) {
+	if p.w.Decisions > 100_000 {
+		p.t.Fatalf("seed %d at %s 10: it never comes to rest: %s", p.seed, p.w.Now.Sub(epoch), say.Summarise(p.w.Clock(), p.w.View).Sentence)
+	}
 	v := p.w.View
 	v.Ledger = nil
 	if whole := fleet.Decide(p.w.Clock(), v); !reflect.DeepEqual(d, whole) {

@@ -37,10 +37,10 @@ func playFile(t *testing.T, file string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &scenario{fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
+	s := &scenario{t: t, fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
 	var out strings.Builder
 	var wanted []string
-	command, inExpected := "", false
+	command, inExpected, said := "", false, false
 	flush := func() {
 		if command == "" {
 			return
@@ -67,8 +67,13 @@ func playFile(t *testing.T, file string) {
 			flush()
 			text.WriteString(strings.TrimSuffix(out.String(), "----\n") + "\n")
 		case line == "" || strings.HasPrefix(line, "#"):
+			said = said || line != ""
 			text.WriteString(line + "\n")
 		default:
+			if strings.HasPrefix(line, "group ") && !said {
+				t.Fatalf("%s: say before each case what it shows: %s", file, line)
+			}
+			said = said && !strings.HasPrefix(line, "group ")
 			command = line
 			text.WriteString(line + "\n")
 		}
@@ -86,6 +91,7 @@ func playFile(t *testing.T, file string) {
 var epoch = time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC)
 
 type scenario struct {
+	t        *testing.T
 	w        *World
 	fate     map[string]Behaviour // by version
 	zoneLost map[string]bool
@@ -93,12 +99,27 @@ type scenario struct {
 	printed  int
 }
 
+// named are the arguments with names that commands take; the settings of a group are
+// read elsewhere.
+var named = map[string][]string{
+	"machines": {"boot", "well", "finish", "grace", "vanish"}, "rollout": {"waves", "above", "below", "soak"}, "flap": {"every", "for"},
+	"release": {"replace"}, "rest": {"for"}, "run": {}, "skip": {}, "show": {}, "resize": {}, "tell": {}, "answer": {}, "vanish": {}, "zone": {},
+}
+
 func (s *scenario) play(line string) string {
 	words := strings.Fields(line)
 	args := map[string]string{}
+	defer func() {
+		if cannot := recover(); cannot != nil {
+			s.t.Fatalf("%s: %v", line, cannot)
+		}
+	}()
 	for _, w := range words[1:] {
-		if k, v, named := strings.Cut(w, "="); named {
+		if k, v, isNamed := strings.Cut(w, "="); isNamed {
 			args[k] = v
+			if may, some := named[words[0]]; some && !slices.Contains(may, k) {
+				panic("it takes no " + k)
+			}
 		}
 	}
 	var err error
@@ -171,6 +192,8 @@ func (s *scenario) play(line string) string {
 			}
 		}
 		return fmt.Sprintf("%d times\n", n)
+	case "lines": // how many there are in the journal
+		return fmt.Sprintf("%d lines\n", len(s.w.Journal))
 	case "skip": // time passes and what is journalled is not shown
 		s.w.Run(s.w.Now.Add(span(words[1])))
 		s.printed = len(s.w.Journal)
@@ -213,7 +236,7 @@ func (s *scenario) play(line string) string {
 			s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
 		}
 	default:
-		return "no such command: " + words[0] + "\n"
+		panic("there is no such command")
 	}
 	if err != nil {
 		return "refused: " + err.Error() + "\n"

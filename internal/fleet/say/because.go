@@ -38,9 +38,12 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeDrainOver:
 		return fmt.Sprintf("its drain of %s is over with %s in flight", words.Span(n.Span("drain_seconds")), words.Count(n.Int("in_flight"), "request"))
 	case fleet.CodeZoneFails:
+		if n.Int("failures") == 1 {
+			return "a launch failed in " + c.About
+		}
 		return fmt.Sprintf("launches failed %s in a row in %s", words.Count(n.Int("failures"), "time"), c.About)
 	case fleet.CodeZoneWorks:
-		return fmt.Sprintf("%s serves there, after launches failed %s in a row", c.Instance, words.Count(n.Int("failures"), "time"))
+		return fmt.Sprintf("%s serves there, after %s", c.Instance, words.Count(n.Int("failures"), "failure"))
 	case fleet.CodeProven:
 		return fmt.Sprintf("%s has served for %s", c.Instance, words.Span(n.Span("served_seconds")))
 	case fleet.CodeForNought:

@@ -19,7 +19,10 @@ func Line(group string, e fleet.Entry) string {
 	case "instance":
 		return ofInstance(group, what, e)
 	case "verdict":
-		return fmt.Sprintf("%s %s, and %s %s.", whom(e), are(e, what), map[bool]string{true: "were", false: "was"}[len(e.Instances) > 0], e.Was)
+		if len(e.Instances) > 0 {
+			return fmt.Sprintf("%s are %s, and were %s: %s.", words.Count(len(e.Instances), "instance"), what, e.Was, from(e))
+		}
+		return fmt.Sprintf("%s is %s, and was %s.", e.Instance, what, e.Was)
 	case "rollout":
 		if what == "started" {
 			return fmt.Sprintf("The rollout of %s from %s to %s begins.", group, e.Cause.About, e.Version)
@@ -46,24 +49,14 @@ func ofInstance(group, what string, e fleet.Entry) string {
 		return fmt.Sprintf("%s (%s, %s) is released from %s: it keeps running and belongs to nobody.", e.Instance, e.Version, e.Zone, group)
 	}
 	if len(e.Instances) > 0 {
-		return fmt.Sprintf("%s (%s) %s.", whom(e), e.Version, are(e, what))
+		return fmt.Sprintf("%s (%s) are %s: %s.", words.Count(len(e.Instances), "instance"), e.Version, what, from(e))
 	}
 	return fmt.Sprintf("%s (%s, %s) is %s.", e.Instance, e.Version, e.Zone, what)
 }
 
-// whom names the subject, or the first and the last of many.
-func whom(e fleet.Entry) string {
-	if n := len(e.Instances); n > 0 {
-		return fmt.Sprintf("%s, from %s to %s,", words.Count(n, "instance"), e.Instances[0], e.Instances[n-1])
-	}
-	return e.Instance
-}
-
-func are(e fleet.Entry, what string) string {
-	if len(e.Instances) > 0 {
-		return "are " + what
-	}
-	return "is " + what
+// from names the first and the last of many.
+func from(e fleet.Entry) string {
+	return e.Instances[0] + " to " + e.Instances[len(e.Instances)-1]
 }
 
 func ofGroup(group, what string, e fleet.Entry) string {
