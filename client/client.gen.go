@@ -608,6 +608,24 @@ type Answer struct {
 	Why    string    `json:"why"`
 }
 
+// Cause Why, as values; because is the sentence made of them
+type Cause struct {
+	// About What else: a check, a zone, a version, a command
+	About *string `json:"about,omitempty"`
+
+	// Code The rule that was followed, by a word that never gets another meaning; absent for what the service does not decide
+	Code *string `json:"code,omitempty"`
+
+	// Instance Whom it is about, when that is another
+	Instance *string `json:"instance,omitempty"`
+
+	// Numbers What the decision rests on; the unit is in each name
+	Numbers *map[string]float64 `json:"numbers,omitempty"`
+
+	// Words What came from outside: answers of a check, what a driver said, a reason that a person gave
+	Words *string `json:"words,omitempty"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Field string `json:"field"`
@@ -1061,8 +1079,8 @@ type JournalEntry struct {
 	At      time.Time `json:"at"`
 	Because string    `json:"because"`
 
-	// Code Which rule it follows, by a word that never gets another meaning; absent for what the service does not decide
-	Code     *string `json:"code,omitempty"`
+	// Cause Why, as values; because is the sentence made of them
+	Cause    *Cause  `json:"cause,omitempty"`
 	Group    *string `json:"group,omitempty"`
 	Instance *string `json:"instance,omitempty"`
 
@@ -1071,7 +1089,7 @@ type JournalEntry struct {
 	Kind      string    `json:"kind"`
 	Number    int64     `json:"number"`
 
-	// Numbers What the decision rests on; the unit is in each name
+	// Numbers What was measured besides; the unit is in each name
 	Numbers map[string]interface{} `json:"numbers"`
 	Rollout *int64                 `json:"rollout,omitempty"`
 	Text    string                 `json:"text"`

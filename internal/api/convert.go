@@ -295,7 +295,13 @@ func fromEntry(e store.Entry) contract.JournalEntry {
 	if len(e.Instances) > 0 {
 		out.Instances = &e.Instances
 	}
-	out.Code = text(string(e.Cause.Code))
+	if c := e.Cause; c.Code != fleet.CodeWords {
+		told := map[string]float64{}
+		for _, n := range c.Numbers {
+			told[n.Name] = n.Value
+		}
+		out.Cause = &contract.Cause{Code: text(string(c.Code)), Instance: text(c.Instance), About: text(c.About), Words: text(c.Words), Numbers: &told}
+	}
 	if e.Rollout != 0 {
 		out.Rollout = &e.Rollout
 	}

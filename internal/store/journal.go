@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -43,15 +42,13 @@ const Service = "unitas"
 func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) error {
 	var batch pgx.Batch
 	for _, e := range entries {
-		numbers := e.Cause.Numbers.Map()
-		maps.Copy(numbers, e.Numbers.Map())
 		batch.Queue(`with e as (
 				insert into journal (at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances)
 				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning *)
 			insert into outbox (at, kind, group_name, data)
 			select at, 'journal', group_name, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
 				'instance', instance, 'instances', instances, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
-			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), numbers, e.Cause, notNil(e.Instances))
+			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), e.Numbers.Map(), e.Cause, notNil(e.Instances))
 	}
 	if batch.Len() == 0 {
 		return nil

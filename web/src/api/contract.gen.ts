@@ -2020,15 +2020,29 @@ export interface components {
             instances?: string[];
             /** Format: int64 */
             rollout?: number;
-            /** @description Which rule it follows, by a word that never gets another meaning; absent for what the service does not decide */
-            code?: string;
             /** @description The person by the name of the token, or "unitas" */
             actor: string;
             text: string;
             because: string;
-            /** @description What the decision rests on; the unit is in each name */
+            /** @description What was measured besides; the unit is in each name */
             numbers: {
                 [key: string]: unknown;
+            };
+            cause?: components["schemas"]["Cause"];
+        };
+        /** @description Why, as values; because is the sentence made of them */
+        Cause: {
+            /** @description The rule that was followed, by a word that never gets another meaning; absent for what the service does not decide */
+            code?: string;
+            /** @description Whom it is about, when that is another */
+            instance?: string;
+            /** @description What else: a check, a zone, a version, a command */
+            about?: string;
+            /** @description What came from outside: answers of a check, what a driver said, a reason that a person gave */
+            words?: string;
+            /** @description What the decision rests on; the unit is in each name */
+            numbers?: {
+                [key: string]: number;
             };
         };
         JournalList: {

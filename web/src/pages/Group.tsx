@@ -9,7 +9,7 @@ import { ZoneBars } from '../parts/Bars'
 import { StartDrill } from '../parts/Drills'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
-import { count } from '../parts/words'
+import { count, secondsBetween } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
 import { GroupSettings } from './GroupSettings'
 import { Health } from './Health'
@@ -101,6 +101,8 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
   const [drilling, setDrilling] = useState(false)
   const tell = useTellGroup(g.name)
   const [freezing, setFreezing] = useState(false)
+  const waits = g.slots.filter((s) => !s.instance && (s.kept || secondsBetween(s.until_at, now) < 0))
+  const kept = waits.some((s) => s.kept)
   return (
     <>
       {g.frozen !== '' && (
@@ -123,6 +125,20 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
             onConfirm={() => tell.mutate({ command: 'heal' })}
           >
             <Button size="small">Heal anyway…</Button>
+          </Popconfirm>
+        </p>
+      )}
+      {waits.length > 0 && (
+        <p className="waiting row">
+          ◌ {count(waits.length, 'place')} {waits.length === 1 ? 'stays' : 'stay'} empty
+          {kept ? ' since a machine vanished, for heal is off' : ' for a while after failures'}.
+          <Popconfirm
+            title={`Fill ${waits.length === 1 ? 'it' : 'them'} now?`}
+            description={`${count(waits.length, 'instance')} of ${g.template} ${waits.length === 1 ? 'is' : 'are'} launched, as far as zones take machines.`}
+            okText="Fill"
+            onConfirm={() => tell.mutate({ command: 'heal' })}
+          >
+            <Button size="small">Fill now…</Button>
           </Popconfirm>
         </p>
       )}
