@@ -145,7 +145,7 @@ func (d *deciding) retire(i int, cause Cause, measured ...Number) {
 	d.move(i, to, cause, measured...)
 	if to == Draining {
 		d.change(i, func(in *Instance) { in.Traffic = Traffic{} })
-		d.lookAt(d.now.Add(d.group.Drain))
+		d.lookAt(d.now.Add(max(d.group.Drain, time.Millisecond)))
 	}
 }
 

@@ -61,9 +61,8 @@ func (d *deciding) sizeCause(has int) Cause {
 func (d *deciding) keepSize() {
 	size := d.group.Size
 	extra := min(max(len(d.due), d.balancing()), d.group.Above)
+	d.shedTo(size + extra)
 	t := d.tally(d.group.Template)
-	d.shed(t.counted-size-extra-d.returning(), size, d.sizeCause(t.counted), anyone)
-	t = d.tally(d.group.Template)
 	missing := d.afford(size + extra - t.counted)
 	short := min(missing, size-t.counted)
 	ordered := d.order(short, d.group.Template, ForSize, d.sizeCause(t.counted))
@@ -71,6 +70,19 @@ func (d *deciding) keepSize() {
 		d.relieve(missing - ordered)
 	}
 	d.balance()
+}
+
+// shedTo sheds what is more than so many. Those that come back are too many only once
+// they serve; when one of them is shed itself, that is one less to wait for.
+func (d *deciding) shedTo(most int) {
+	for {
+		t := d.tally(d.group.Template)
+		n := t.counted - most - d.returning()
+		d.shed(n, d.group.Size, d.sizeCause(t.counted), anyone)
+		if n <= 0 || d.tally(d.group.Template).counted == t.counted {
+			return
+		}
+	}
 }
 
 // relieve launches one for each of up to n that are to be healed, in the same slot.

@@ -62,25 +62,28 @@ func (d *deciding) helpless(in *Instance) bool {
 	return in.State == Serving && !in.Pinned && !d.group.Serves(in) && !d.group.needsHealing(in)
 }
 
-// unblockRevert replaces what is ill of the version before, one after another, where
-// nobody heals it: the revert could not end otherwise.
+// unblockRevert replaces what is ill or never came up of the version before, one after
+// another, where nobody heals it: the revert could not end otherwise.
 func (d *deciding) unblockRevert() {
 	stuck := -1
 	for _, i := range d.astir {
 		in := d.at(i)
 		switch {
 		case in.Version != d.ro.From:
-		case in.State.ComingUp():
+		case in.State.ComingUp() && !d.group.IsOverdue(d.now, in):
 			return
-		case stuck < 0 && d.helpless(in):
+		case stuck < 0 && !in.Pinned && (in.State.ComingUp() || d.helpless(in)):
 			stuck = i
 		}
 	}
 	if stuck < 0 {
 		return
 	}
-	r := newestIllness(d.at(stuck))
-	cause := Cause{Code: CodeStuckIll, About: r.Check, Words: r.Why}
+	cause, yes := d.group.Overdue(d.now, d.at(stuck))
+	if !yes {
+		r := newestIllness(d.at(stuck))
+		cause = Cause{Code: CodeStuckIll, About: r.Check, Words: r.Why}
+	}
 	d.retire(stuck, cause)
 	d.failed(stuck, cause)
 }

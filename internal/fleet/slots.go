@@ -217,7 +217,11 @@ func (d *deciding) afford(missing int) int {
 	waiting := 0
 	for _, k := range empty {
 		kept[k] = true
-		if s := &d.group.Slots[k]; d.group.Waits(d.now, s) {
+		s := &d.group.Slots[k]
+		if s.Kept && d.ro != nil && d.ro.Back && d.ro.State != Held { // a revert brings all back
+			s.Kept, d.groupChanged = false, true
+		}
+		if d.group.Waits(d.now, s) {
 			waiting++
 			d.lookAt(s.Until)
 		}

@@ -162,7 +162,7 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 	if p.calm || bad { // what is bad never has a good moment
 		return b
 	}
-	switch p.r.IntN(18) {
+	switch p.r.IntN(19) {
 	case 0:
 		b.Refused = true
 	case 1:
@@ -183,6 +183,8 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 		b.Late, b.Boot = true, max(b.Boot, 0)
 	case 6:
 		b.StopFails = 1 + p.r.IntN(4)
+	case 7:
+		b.Half = true
 	}
 	return b
 }
@@ -363,9 +365,6 @@ func (p *plan) recover() {
 			m.Ill = nil
 		}
 	}
-	if v.Group.Heal.Check() == "" {
-		return // nobody replaces what never became healthy
-	}
 	p.w.Run(p.w.Now.Add(p.bound()))
 	if v.Group.Deleting {
 		if !p.w.Finished || p.w.Living() > 0 {
@@ -373,25 +372,31 @@ func (p *plan) recover() {
 		}
 		return
 	}
+	p.mustHaveEnded()
+	if v.Group.Heal.Check() == "" {
+		return // nobody replaces what never became healthy
+	}
 	p.mustBeWhole()
 	if v.Rollout == nil && !p.t.Failed() {
 		p.rollOn()
 	}
 }
 
-// mustBeWhole expects the size, everybody serving, in balance, and nothing else.
-func (p *plan) mustBeWhole() {
+// mustHaveEnded expects no machine without a record, and that the rollout is over.
+func (p *plan) mustHaveEnded() {
 	v := &p.w.View
 	if m := p.w.Living(); m > len(v.Instances) {
 		p.k.fail("3: %d machines for %d instances", m, len(v.Instances))
 	}
-	if v.Rollout != nil {
-		if v.Rollout.From.N != p.badVersion {
-			p.k.fail("10: the rollout is still %s: %s", v.Rollout.State, say.Because(v.Rollout.Cause))
-		}
-		return
+	if v.Rollout != nil && v.Rollout.From.N != p.badVersion {
+		p.k.fail("10: the rollout is still %s: %s", v.Rollout.State, say.Summarise(p.w.Clock(), *v).Sentence)
 	}
-	if v.Group.Template.N == p.badVersion {
+}
+
+// mustBeWhole expects the size, everybody serving, in balance, and nothing else.
+func (p *plan) mustBeWhole() {
+	v := &p.w.View
+	if v.Rollout != nil || v.Group.Template.N == p.badVersion {
 		return
 	}
 	serving := 0

@@ -47,6 +47,7 @@ func (k *watch) decided(before fleet.View, d fleet.Decision) {
 	k.invariant2(before)
 	k.invariant3()
 	k.invariant4(was, d)
+	k.drainsEnd()
 	k.invariant6(was, d)
 	k.invariant8(before, d)
 	k.invariant9(before, was, d)
@@ -198,6 +199,15 @@ func (k *watch) invariant5(do fleet.Act, in *fleet.Instance, m *Machine) {
 			k.fail("5: %s is stopped while it gets requests", in.ID)
 		case k.p.w.Now.Before(m.Busy) && k.p.w.Clock().Before(m.Closed.Add(drain)):
 			k.fail("5: %s is stopped with requests in flight, %s after it was closed", in.ID, k.p.w.Clock().Sub(m.Closed))
+		}
+	}
+}
+
+// drainsEnd: nothing drains for longer than drain.
+func (k *watch) drainsEnd() {
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.State == fleet.Draining && in.Since.Before(k.p.w.Clock()) && !k.p.w.Clock().Before(in.Since.Add(k.p.w.View.Group.Drain)) {
+			k.fail("5: %s drains, and its drain is over since %s", in.ID, k.p.w.Clock().Sub(in.Since.Add(k.p.w.View.Group.Drain)))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"unitas/internal/fleet"
@@ -17,6 +18,8 @@ type Behaviour struct {
 	Boot time.Duration
 	// Well is from running until its checks are healthy; negative means never.
 	Well time.Duration
+	// Half has only the first of several checks ever find it healthy.
+	Half bool
 	// Vanish is from launch until the machine is gone; 0 means it stays.
 	Vanish time.Duration
 	// Ill are times after launch at which its verdict turns over:
@@ -41,8 +44,9 @@ type Machine struct {
 	Gone     bool
 	// Bad are the checks that find it ill, from when.
 	Bad map[string]time.Time
-	// Good is set once every check found it healthy.
-	Good bool
+	// Passed are the checks that found it healthy, and Good is set once all did.
+	Passed map[string]bool
+	Good   bool
 	// Open is set while it gets requests. It was closed at Closed, by the clock of the
 	// decisions, and the last of them is done at Busy.
 	Open   bool
@@ -201,7 +205,7 @@ func (w *World) launch(in fleet.Instance) {
 		}
 		panic(fmt.Sprintf("rehearse: second machine for %s", in.ID))
 	}
-	m := &Machine{Behaviour: w.Fate(in), Launch: in.Launch, Launched: w.Clock(), Bad: map[string]time.Time{}}
+	m := &Machine{Behaviour: w.Fate(in), Launch: in.Launch, Launched: w.Clock(), Bad: map[string]time.Time{}, Passed: map[string]bool{}}
 	w.Machines[in.ID] = m
 	say := func(after time.Duration, state fleet.MachineState, why string) {
 		w.In(after, func() {
@@ -231,7 +235,13 @@ func (w *World) launch(in fleet.Instance) {
 	if m.Boot >= 0 {
 		say(m.Boot, fleet.MachineRunning, "")
 		if m.Well >= 0 {
-			w.In(m.Boot+m.Well, func() { w.Answer(in.ID, true) })
+			w.In(m.Boot+m.Well, func() {
+				all := w.View.Group.AllChecks()
+				if m.Half {
+					all = all[:min(1, len(all))]
+				}
+				w.answer(m, in.ID, true, all...)
+			})
 		}
 	}
 	if m.Vanish > 0 {
@@ -267,11 +277,12 @@ func (w *World) answer(m *Machine, id string, good bool, checks ...string) {
 	for _, c := range checks {
 		if good {
 			delete(m.Bad, c)
+			m.Passed[c] = true
 		} else if m.Bad[c].IsZero() {
 			m.Bad[c] = w.Clock()
 		}
 	}
-	m.Good = m.Good || (good && len(m.Bad) == 0)
+	m.Good = m.Good || (len(m.Bad) == 0 && !slices.ContainsFunc(all, func(c string) bool { return !m.Passed[c] }))
 	w.edit(id, func(in *fleet.Instance) {
 		for _, c := range checks {
 			r := health.Report{Check: c, Verdict: health.Healthy, Since: w.Clock(), Why: "passed 2 of 2: 200, 200"}

@@ -59,7 +59,45 @@ func (k *watch) invariant9(before fleet.View, was map[string]*fleet.Instance, d 
 	if healed > limit {
 		k.fail("9: %d healed at once, the limit is %d", healed, limit)
 	}
+	k.mustHeal(before, unwell, limit)
+	k.mustReplaceFirst(before, was, d)
 	k.spareTheServing(was, d)
+}
+
+// mustHeal: what may be healed is healed, at once where nothing comes before it goes.
+func (k *watch) mustHeal(before fleet.View, unwell, limit int) {
+	g := before.Group
+	check := g.Heal.Check()
+	if check == "" || g.Above > 0 || before.Rollout != nil || k.p.w.View.Rollout != nil || g.Frozen != "" || g.Deleting {
+		return
+	}
+	for i := range k.p.w.View.Instances {
+		in := &k.p.w.View.Instances[i]
+		m := k.p.w.Machines[in.ID]
+		if in.State != fleet.Serving || in.Pinned || m == nil || m.Gone || m.Bad[check].IsZero() || in.Since.After(m.Bad[check]) {
+			continue
+		}
+		if unwell+len(k.healed) <= limit || !m.Bad[check].After(g.HealPermit) {
+			k.fail("9: %s is ill by %s and stays, with %d ill and %d not made good, the limit is %d", in.ID, check, unwell, len(k.healed), limit)
+		}
+	}
+}
+
+// mustReplaceFirst: with room above, one that answers is healed once another answers in
+// its place.
+func (k *watch) mustReplaceFirst(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
+	if before.Group.Above == 0 || before.Rollout != nil || k.p.w.View.Rollout != nil {
+		return
+	}
+	for _, in := range d.Changed {
+		old := was[in.ID]
+		if old == nil || old.State != fleet.Serving || in.Cause.Code != fleet.CodeChecked || in.State.Counts() || !k.p.w.Machines[in.ID].Answers(before.Group.Checks) {
+			continue
+		}
+		if !k.replaced(in.Slot) {
+			k.fail("9: %s answered and was healed, and nobody serves in its place", in.ID)
+		}
+	}
 }
 
 // counted is how many instances there are that are to stay.
@@ -101,6 +139,9 @@ func (k *watch) spareTheServing(was map[string]*fleet.Instance, d fleet.Decision
 		if old == nil || gone.Cause.Code != fleet.CodeSize || old.State != fleet.Serving || !k.p.w.Machines[gone.ID].Answers(k.p.w.View.Group.Checks) {
 			continue
 		}
+		if g := k.p.w.View.Group; gone.Version == g.Template && (g.Shed == "" || g.Shed == fleet.ShedOutdated) && k.keepsOutdated(gone.Zone) && !old.Renew {
+			k.fail("9: %s went for the size, and an outdated one stays in %s", gone.ID, gone.Zone)
+		}
 		for i := range k.p.w.View.Instances {
 			in := &k.p.w.View.Instances[i]
 			fresh := in.State.ComingUp() && in.Served.IsZero() && was[in.ID] != nil
@@ -109,6 +150,13 @@ func (k *watch) spareTheServing(was map[string]*fleet.Instance, d fleet.Decision
 			}
 		}
 	}
+}
+
+// keepsOutdated reports whether one that is outdated and may go serves in the zone.
+func (k *watch) keepsOutdated(zone string) bool {
+	return slices.ContainsFunc(k.p.w.View.Instances, func(in fleet.Instance) bool {
+		return in.Zone == zone && in.Version != k.p.w.View.Group.Template && in.State == fleet.Serving && !in.Pinned
+	})
 }
 
 // invariant10: launches stay within a bound an hour, however everything fails. A place

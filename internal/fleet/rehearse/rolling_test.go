@@ -14,6 +14,13 @@ import (
 // themselves stops by itself.
 func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 	r := k.p.w.View.Rollout
+	if r != nil && r.State == fleet.Held && r.Cause.Code == fleet.CodeTurnedIll {
+		for _, in := range d.Changed {
+			if in.ID == r.Cause.Instance && in.State == fleet.Draining && in.Cause.Code == fleet.CodeChecked {
+				k.fail("8: the rollout is held for %s, and it is healed away", in.ID)
+			}
+		}
+	}
 	if before.Group.Frozen != "" {
 		k.lastFrozen = k.p.w.Clock()
 	}
@@ -38,7 +45,7 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 			continue
 		}
 		late := m.Launched.Add(before.Group.BootLimit() + before.Group.Settle)
-		if in.State.ComingUp() && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
+		if in.State.ComingUp() && !in.Pinned && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
 			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
 		}
 		for check, since := range m.Bad {
