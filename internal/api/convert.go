@@ -266,7 +266,7 @@ func fromRollout(r store.Rollout, size int, s say.Summary) contract.Rollout {
 }
 
 func waveState(r fleet.Rollout, i int) contract.WaveState {
-	givenUp := r.State == fleet.Reverting || r.State == fleet.Reverted || r.State == fleet.Abandoned
+	givenUp := r.Back || r.State == fleet.Reverted || r.State == fleet.Abandoned
 	switch {
 	case r.State == fleet.Done:
 		return contract.WaveStatePassed

@@ -28,7 +28,6 @@ const (
 	serving
 	pinned
 	giving
-	parked
 	astir
 	cellOf mark = 1<<16 - 1
 )
@@ -63,7 +62,6 @@ type cell struct {
 	serving int
 	pinned  int // of counted
 	giving  int // of serving: might be sent away for another zone
-	parked  int
 }
 
 func (c *counts) of(zone int, v Version) int {
@@ -91,7 +89,6 @@ func (c *counts) take(m mark, by int) {
 	k.serving += by * m.one(serving)
 	k.pinned += by * m.one(pinned)
 	k.giving += by * m.one(giving)
-	k.parked += by * m.one(parked)
 }
 
 // markOf is how an instance counts now.
@@ -106,7 +103,7 @@ func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
 	if in.State == Gone {
 		return m
 	}
-	m |= there | when(in.State == Parked, parked)
+	m |= there
 	if (in.State != Leaving && in.State != Lost) || in.Machine.State == MachineCleared { // else it waits for its machine alone
 		m |= astir
 	}

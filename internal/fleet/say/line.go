@@ -68,7 +68,7 @@ func ofGroup(group, what string, e fleet.Entry) string {
 	case "thawed":
 		return fmt.Sprintf("The group %s is thawed.", group)
 	case "healing-permitted":
-		return fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit.", group)
+		return fmt.Sprintf("What is unhealthy in %s may be replaced whatever the limit, and places that stay empty be filled.", group)
 	case "healing-stopped":
 		return fmt.Sprintf("Healing of %s stops and asks for a person.", group)
 	case "healing-resumed":

@@ -316,11 +316,10 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return fmt.Sprintf("Wave %d of %d soaks, %d of %d serving: %d on %s, good for %s of %s.",
 			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
 	case fleet.Held:
-		where := fmt.Sprintf("in wave %d of %d", r.Wave+1, len(r.Waves))
 		if r.Back {
-			where = "on the way back to " + r.From.String()
+			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.From, s.Serving, g.Size, Because(r.Cause))
 		}
-		return fmt.Sprintf("Held %s, %d of %d serving: %s. Proceed or revert.", where, s.Serving, g.Size, Because(r.Cause))
+		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, Because(r.Cause))
 	case fleet.Reverting:
 		return fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
 	}

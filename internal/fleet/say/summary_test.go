@@ -81,7 +81,7 @@ func TestSentences(t *testing.T) {
 			roll(v, fleet.Held)
 			v.Rollout.Cause = fleet.Cause{Code: fleet.CodeTold, About: "hold"}
 		}},
-		{"it is held on its way back", "Held on the way back to timetable-web@1, 6 of 6 serving: a person asked to hold: lunch. Proceed or revert.", func(v *fleet.View) {
+		{"it is held on its way back", "Held on the way back to timetable-web@1, 6 of 6 serving: a person asked to hold: lunch. Revert goes on, proceed turns round.", func(v *fleet.View) {
 			roll(v, fleet.Held)
 			v.Rollout.Back, v.Rollout.Cause = true, fleet.Cause{Code: fleet.CodeTold, About: "hold", Words: "lunch"}
 		}},
