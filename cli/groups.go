@@ -33,7 +33,9 @@ func (a *app) groupCommand() *cobra.Command {
 			func(g client.Group) string { return g.Name + " is frozen; thaw it with: unitas group thaw " + g.Name }),
 		a.groupTell("thaw", "Start what was frozen again", "", false, func(g client.Group) string { return g.Name + " is thawed." }),
 		a.groupTell("heal", "Let what is unhealthy now be replaced, whatever the heal-limit, and places that wait be filled", "", false,
-			func(g client.Group) string { return "What is unhealthy in " + g.Name + " now is replaced, and places that stay empty are filled." }), a.groupFailures(), a.groupDelete())
+			func(g client.Group) string {
+				return "What is unhealthy in " + g.Name + " now is replaced, and places that stay empty are filled."
+			}), a.groupFailures(), a.groupDelete())
 }
 
 func (a *app) groupList() *cobra.Command {
