@@ -205,7 +205,7 @@ func slips(zones []string, template string, instances []client.Instance) string 
 			}
 			t := plain
 			switch {
-			case in.State == client.InstanceStateLost || (in.State == client.InstanceStateServing && in.Verdict == client.Unhealthy):
+			case in.State == client.InstanceStateLost || in.Overdue || (in.State == client.InstanceStateServing && in.Verdict == client.Unhealthy):
 				t = trouble
 			case in.State != client.InstanceStateServing:
 				t = waiting

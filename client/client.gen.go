@@ -1015,7 +1015,10 @@ type Instance struct {
 	// Launch Which of its machines it has: a fresh one is another
 	Launch    int       `json:"launch"`
 	OrderedAt time.Time `json:"ordered_at"`
-	Pinned    bool      `json:"pinned"`
+
+	// Overdue It did not run or become healthy in its time
+	Overdue bool `json:"overdue"`
+	Pinned  bool `json:"pinned"`
 
 	// Purpose What it was launched for
 	Purpose  InstancePurpose `json:"purpose"`

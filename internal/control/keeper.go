@@ -36,9 +36,11 @@ type keeper struct {
 	mu    sync.Mutex
 	inbox []func(*keeper)
 	known map[string]fleet.Instance // facts for whoever asks
-	all   []store.Instance          // the same as a list with their records
-	usual Usual
-	stuck Stuck
+	// overdue are those that did not come up in their time.
+	overdue map[string]bool
+	all     []store.Instance // the same as a list with their records
+	usual   Usual
+	stuck   Stuck
 	// asked counts how often the records were to be read again, and read how many of
 	// these were done when all was published.
 	asked, read int

@@ -119,6 +119,7 @@ func (c *Control) Usual(group string) (u Usual) {
 // the last answers were, their machines, and their requests in flight.
 func (c *Control) AddFacts(instances []store.Instance) {
 	known := map[string]map[string]fleet.Instance{}
+	keepers := map[string]*keeper{}
 	for i := range instances {
 		in := &instances[i]
 		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
@@ -126,10 +127,12 @@ func (c *Control) AddFacts(instances []store.Instance) {
 			known[in.Group] = map[string]fleet.Instance{}
 			if k := c.keeper(in.Group); k != nil {
 				known[in.Group], _ = k.facts()
+				keepers[in.Group] = k
 			}
 		}
 		if f, ok := known[in.Group][in.ID]; ok {
 			in.Machine, in.Reports = f.Machine, f.Reports
+			in.Overdue = keepers[in.Group].isOverdue(in.ID)
 		}
 	}
 }

@@ -66,16 +66,29 @@ func (k *keeper) facts() (map[string]fleet.Instance, Usual) {
 	return k.known, k.usual
 }
 
+// isOverdue reports whether an instance did not come up in its time.
+func (k *keeper) isOverdue(id string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.overdue[id]
+}
+
 // publish makes the facts known to whoever asks.
 func (k *keeper) publish() {
 	known := make(map[string]fleet.Instance, len(k.instances))
+	overdue := map[string]bool{}
+	now := time.Now()
 	for i := range k.instances {
-		known[k.instances[i].ID] = k.instances[i].Instance
+		in := &k.instances[i]
+		known[in.ID] = in.Instance
+		if k.group.IsOverdue(now, &in.Instance) {
+			overdue[in.ID] = true
+		}
 	}
 	usual := k.usually()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.known, k.usual, k.read = known, usual, k.reading
+	k.known, k.overdue, k.usual, k.read = known, overdue, usual, k.reading
 	k.all = append(make([]store.Instance, 0, len(k.instances)), k.instances...)
 }
 

@@ -113,7 +113,7 @@ const (
 	CodeDrainOver   Code = "drain-over"   // drain_seconds, in_flight
 	CodeEndedInIt   Code = "ended-in-it"  // words: the driver's
 	CodeGroupGoes   Code = "group-goes"   // the group is being deleted
-	CodeGroupFrozen Code = "group-frozen" // so the wave soaks anew
+	CodeGroupFrozen Code = "group-frozen" // wave, waves, soak_seconds: which soaks anew
 
 	// Too few and too many. Who is sent away has in words why it is that one.
 	CodeSize      Code = "size"       // has, size
@@ -143,8 +143,8 @@ const (
 	CodeTurnedIll Code = "turned-ill" // instance; about: the check; words: its answers
 	CodeStumbled  Code = "stumbled"   // instance; about: how, one of the codes of machines; words: the driver's; failures
 	CodeFilled    Code = "filled"     // wave, waves
-	CodeNotWhole  Code = "not-whole"
-	CodeUnwatched Code = "unwatched"
+	CodeNotWhole  Code = "not-whole"  // wave, waves, soak_seconds
+	CodeUnwatched Code = "unwatched"  // the same
 	CodePassed    Code = "passed"     // wave, waves, soak_seconds; left_behind, never_served when it is the last
 	CodeBackWhole Code = "back-whole" // about: the version; serving, size, left_behind
 )

@@ -21,7 +21,7 @@ func Decide(now time.Time, view View) Decision {
 	d.observe()
 	if d.group.Frozen != "" {
 		if d.ro != nil && d.ro.State == Soaking {
-			d.turn(Moving, Cause{Code: CodeGroupFrozen}, d.waveNumbers()...)
+			d.turn(Moving, d.waveCause(CodeGroupFrozen), d.waveNumbers()...)
 		}
 		return d.finish()
 	}

@@ -213,10 +213,10 @@ func (d *deciding) advanceRollout() bool {
 			return d.beginSoak()
 		}
 	case !d.filled():
-		d.turn(Moving, Cause{Code: CodeNotWhole}, d.waveNumbers()...)
+		d.turn(Moving, d.waveCause(CodeNotWhole), d.waveNumbers()...)
 		return true
 	case d.watched.After(d.ro.Since):
-		d.turn(Moving, Cause{Code: CodeUnwatched}, d.waveNumbers()...)
+		d.turn(Moving, d.waveCause(CodeUnwatched), d.waveNumbers()...)
 		return true
 	default:
 		over := d.ro.Since.Add(d.ro.Soak)
@@ -268,6 +268,5 @@ func (d *deciding) passWave() bool {
 
 func (d *deciding) waveNumbers() Numbers {
 	t := d.tally(d.ro.To)
-	return Numbers{count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), count("new_serving", t.newServing),
-		count("wave_target", d.ro.Waves[d.ro.Wave].Of(d.group.Size)), count("size", d.group.Size)}
+	return Numbers{count("new_serving", t.newServing), count("wave_target", d.ro.Waves[d.ro.Wave].Of(d.group.Size)), count("size", d.group.Size)}
 }

@@ -20,6 +20,7 @@ type Instance struct {
 	AddressNumber int64
 	Overrides     Overrides
 	Revision      int64
+	Overdue       bool // it did not come up in its time; in no column
 }
 
 type instanceRow struct {

@@ -334,7 +334,7 @@ func (s *scenario) show() string {
 		fmt.Fprintf(&b, "%-10s", zone)
 		for i := range s.w.View.Instances {
 			if in := &s.w.View.Instances[i]; in.Zone == zone {
-				b.WriteString(" " + say.Slip(in))
+				b.WriteString(" " + say.Slip(in, s.w.View.Group.IsOverdue(s.w.Clock(), in)))
 			}
 		}
 		b.WriteString("\n")

@@ -145,7 +145,7 @@ func placed(c fleet.Cause) string {
 	case fleet.CodeHeldShort:
 		return fmt.Sprintf("the rollout is held, and the group has %d and its size is %d", n.Int("has"), n.Int("size"))
 	case fleet.CodeReplaced:
-		return "replaced by " + c.About
+		return "it is replaced by " + c.About
 	}
 	return fmt.Sprintf("the group has %d and its size is %d", n.Int("has"), n.Int("size"))
 }

@@ -68,7 +68,7 @@ func Summarise(now time.Time, v fleet.View) Summary {
 		in := &v.Instances[i]
 		zone := s.zone(in.Zone)
 		switch {
-		case v.Group.IsOverdue(now, in) && v.Rollout != nil && v.Rollout.State == fleet.Held: // it stays for a person to look at
+		case v.Group.IsOverdue(now, in): // it stays, for a person to look at or since nobody heals it
 			s.Unwell++
 			zone.Unwell++
 		case v.Group.Serves(in):
@@ -148,7 +148,7 @@ func (s *Summary) on(v fleet.Version) VersionCount {
 
 func waitOf(now time.Time, v fleet.View, in *fleet.Instance) (Wait, bool) {
 	w := Wait{Instance: in.ID, State: in.State, For: now.Sub(in.Since), Why: Because(in.Cause)}
-	if v.Group.IsOverdue(now, in) && v.Rollout != nil && v.Rollout.State == fleet.Held {
+	if v.Group.IsOverdue(now, in) {
 		return w, false
 	}
 	switch in.State {
@@ -367,10 +367,10 @@ func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 
 // Slip is the instance as a tile of text: its template version between marks
 // that tell its state.
-func Slip(i *fleet.Instance) string {
+func Slip(i *fleet.Instance, overdue bool) string {
 	n := i.Version.N
 	switch {
-	case i.State == fleet.Serving && i.Ill():
+	case overdue, i.State == fleet.Serving && i.Ill():
 		return fmt.Sprintf("!%d!", n)
 	case i.State == fleet.Serving:
 		return fmt.Sprintf("[%d]", n)

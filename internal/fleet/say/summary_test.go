@@ -45,7 +45,7 @@ func TestSentences(t *testing.T) {
 			v.Instances[2].Reports = []health.Report{{Check: "sailings-up", Verdict: health.Unhealthy}}
 		}},
 		{"one comes up", "5 of 6 serving, between 3 and 9, all on timetable-web@1; 1 coming up; waits for timetable-003, settling for 14 s, usually 11 s.", func(v *fleet.View) {
-			v.Instances[2].State, v.Instances[2].Ordered = fleet.Settling, noon
+			v.Instances[2].State, v.Instances[2].Ordered, v.Instances[2].Up = fleet.Settling, noon, noon
 			v.Usual = 11 * time.Second
 		}},
 		{"one drains", "5 of 5 serving, between 3 and 9, all on timetable-web@1; waits for timetable-003, draining for 14 s, 2 requests in flight.", func(v *fleet.View) {
@@ -122,7 +122,7 @@ func TestTimeLeft(t *testing.T) {
 	if got := say.Summarise(noon, one).Left; got != 0 {
 		t.Errorf("a whole group has %s left", got)
 	}
-	one.Instances[0].State, one.Instances[0].Ordered = fleet.Settling, noon.Add(-4*time.Second)
+	one.Instances[0].State, one.Instances[0].Ordered, one.Instances[0].Up = fleet.Settling, noon.Add(-4*time.Second), noon
 	if got := say.Summarise(noon, one).Left; got != 6*time.Second {
 		t.Errorf("an instance that came 4 s ago and takes 10 s has %s left", got)
 	}
@@ -139,7 +139,7 @@ func TestSlips(t *testing.T) {
 		"/2/": {State: fleet.Draining}, "~2~": {State: fleet.Lost},
 	} {
 		in.Version.N = 2
-		if got := say.Slip(&in); got != want {
+		if got := say.Slip(&in, false); got != want {
 			t.Errorf("%s is %s, want %s", in.State, got, want)
 		}
 	}

@@ -1845,6 +1845,8 @@ export interface components {
              * @description Their 95th percentile; only for a single instance
              */
             slow_seconds?: number;
+            /** @description It did not run or become healthy in its time */
+            overdue: boolean;
             /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
         };

@@ -24,7 +24,7 @@ interface Props {
 export function Slip({ instance, versions, usual, now }: Props) {
   const tone = toneOf(versions, instance.version, useMode())
   const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
-  const comingUp = ['ordered', 'booting', 'settling'].includes(instance.state)
+  const comingUp = !instance.overdue && ['ordered', 'booting', 'settling'].includes(instance.state)
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
   const sentence = say(instance, age, usual, now)
   return (
@@ -41,7 +41,7 @@ export function Slip({ instance, versions, usual, now }: Props) {
           fill={tone.fill}
           ink={tone.ink}
           state={instance.state}
-          verdict={instance.verdict}
+          verdict={instance.overdue ? 'unhealthy' : instance.verdict}
           progress={progress}
         />
       </button>
@@ -53,6 +53,8 @@ function say(i: Instance, age: number, usual: number | undefined, now: number): 
   const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`
   const head = `${i.id}, ${i.version} in ${i.zone}${purpose}, ${i.state}`
   if (['ordered', 'booting', 'settling'].includes(i.state)) {
+    if (i.overdue)
+      return `${head}, not healthy in its time; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
     return `${head} for ${span(age)}${usual ? `, usually ${span(usual)}` : ''}; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
   }
   if (i.state === 'draining') return `${head} with ${i.in_flight} requests in flight; ${i.why}`
@@ -75,7 +77,7 @@ export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) 
   const serving = state === 'serving'
   const leaving = state === 'draining' || state === 'leaving'
   const lost = state === 'lost'
-  const unwell = serving && verdict === 'unhealthy'
+  const unwell = !leaving && !lost && verdict === 'unhealthy'
   return (
     <svg width={width} height={height} viewBox={`0 0 ${width} ${height}`} aria-hidden>
       <rect
@@ -98,14 +100,14 @@ export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) 
         textAnchor="middle"
         fontSize="16"
         fontWeight="600"
-        fill={serving ? ink : 'var(--ink)'}
+        fill={serving || unwell ? ink : 'var(--ink)'}
         stroke={leaving ? 'var(--paper)' : 'none'}
         strokeWidth="4"
         paintOrder="stroke"
       >
         {label}
       </text>
-      <Mark state={state} verdict={verdict} ink={serving ? ink : 'var(--ink)'} />
+      <Mark state={state} verdict={verdict} ink={serving || unwell ? ink : 'var(--ink)'} />
       {progress !== undefined && (
         <rect x="5" y={height - 6} width={(width - 10) * progress} height="2" fill="var(--waiting)" />
       )}
