@@ -1,0 +1,36 @@
+package main
+
+import (
+	"go/parser"
+	"go/token"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestTheTableIsCurrent: every fault is of a place that is in the core once, and breaks
+// it into something that can still be read as Go.
+func TestTheTableIsCurrent(t *testing.T) {
+	if len(faults) < 60 {
+		t.Errorf("only %d faults are tried", len(faults))
+	}
+	names := map[string]bool{}
+	for _, f := range faults {
+		if names[f.name] {
+			t.Errorf("%s: is there twice", f.name)
+		}
+		names[f.name] = true
+		raw, err := os.ReadFile(filepath.Join("..", "..", core, f.file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := strings.Count(string(raw), f.was); n != 1 {
+			t.Errorf("%s: %q is %d times in %s", f.name, f.was, n, f.file)
+			continue
+		}
+		if _, err := parser.ParseFile(token.NewFileSet(), f.file, strings.Replace(string(raw), f.was, f.now, 1), parser.SkipObjectResolution); err != nil {
+			t.Errorf("%s: %v", f.name, err)
+		}
+	}
+}
