@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -133,14 +134,18 @@ func freeText(levels []level) bool {
 }
 
 // unfit says why a text cannot be kept or shown, or "": NUL is for no text, and the
-// other control characters but tab and the ends of lines for nothing that is shown.
+// other control characters but tab and the ends of lines for nothing that is shown, nor
+// the marks that turn the direction of what follows.
 func unfit(text string, anything bool) string {
 	if !utf8.ValidString(text) {
 		return "is not UTF-8"
 	}
 	for i, r := range text {
-		if r == 0 || (!anything && (r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0x7f)) {
+		switch {
+		case r == 0, !anything && unicode.IsControl(r) && r != '\t' && r != '\n' && r != '\r':
 			return fmt.Sprintf("has a control character (%U) at byte %d, which no text may have", r, i)
+		case !anything && unicode.Is(unicode.Bidi_Control, r):
+			return fmt.Sprintf("has a mark of direction (%U) at byte %d, which could make it read as something else", r, i)
 		}
 	}
 	return ""
