@@ -209,15 +209,19 @@ func (b *bench) start(replica string) {
 }
 
 // metric is the value of a gauge or counter without labels.
-func (b *bench) metric(name string) float64 {
+// metric is the value of a metric, of the one with the label's value when one is given.
+func (b *bench) metric(name string, label ...string) float64 {
 	families, err := b.metrics.Gather()
 	if err != nil {
 		b.t.Error(err)
 	}
 	for _, f := range families {
 		if f.GetName() == name {
-			m := f.GetMetric()[0]
-			return m.GetGauge().GetValue() + m.GetCounter().GetValue()
+			for _, m := range f.GetMetric() {
+				if len(label) == 0 || m.GetLabel()[0].GetValue() == label[0] {
+					return m.GetGauge().GetValue() + m.GetCounter().GetValue()
+				}
+			}
 		}
 	}
 	b.t.Errorf("there is no metric %s", name)

@@ -182,6 +182,10 @@ func TestStuckGroupSaysSo(t *testing.T) {
 	b.eventually("and is not stuck any more", func() bool {
 		return b.metric("unitas_groups_stuck") == 0 && strings.HasPrefix(b.sentence(), "2 of 2 serving")
 	})
+	// What was decided again every second and not written is no move.
+	if n := b.metric("unitas_instance_moves_total", "lost"); n != 1 {
+		t.Errorf("%v instances are counted as lost, and one was", n)
+	}
 }
 
 // door is a balancer that notes what was open when its listeners opened.

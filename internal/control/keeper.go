@@ -322,6 +322,7 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	for _, e := range append(slices.Clip(k.noted), d.Entries...) {
 		k.ctl.Log.Info(say.Line(k.name, e), "kind", e.Kind, "group", k.name, "because", say.Because(e.Cause))
 	}
+	k.ctl.metrics.written(d)
 	k.noted = nil
 	clear(k.dirty)
 	k.group.Generation++

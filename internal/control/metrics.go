@@ -25,7 +25,7 @@ func newMetrics(r prometheus.Registerer) metrics {
 			Name: "unitas_decision_seconds", Help: "Time that one decision took to make.", Buckets: prometheus.ExponentialBuckets(1e-6, 4, 10),
 		}),
 		moves: f.NewCounterVec(prometheus.CounterOpts{
-			Name: "unitas_instance_moves_total", Help: "Changes of instance state that were decided, by the new state.",
+			Name: "unitas_instance_moves_total", Help: "Changes of instance records that were decided and written, by the state.",
 		}, []string{"state"}),
 	}
 }
@@ -49,6 +49,10 @@ func (m metrics) decided(took time.Duration, d *fleet.Decision) {
 	}
 	m.decisions.WithLabelValues(changed).Inc()
 	m.duration.Observe(took.Seconds())
+}
+
+// written counts what a decision changed, once it is written.
+func (m metrics) written(d *fleet.Decision) {
 	for i := range d.Changed {
 		m.moves.WithLabelValues(string(d.Changed[i].State)).Inc()
 	}
