@@ -271,3 +271,27 @@ func TestASoakIsWatched(t *testing.T) {
 	b.start("one")
 	b.eventually("it soaks anew", func() bool { return len(b.journal("rollout.soaking")) == 2 })
 }
+
+// TestAFaultStaysInItsGroup: a keeper that errs is started again, the targets of its
+// group go on getting requests, and the other groups notice nothing.
+func TestAFaultStaysInItsGroup(t *testing.T) {
+	b := newBench(t)
+	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100)}
+	b.balancer = h
+	b.pooled(3)
+	b.start("one")
+	b.well(3)
+	b.eventually("all get requests", func() bool { return h.allOpen(3) })
+	b.ctl.Err("berths")
+	b.eventually("it is said", func() bool { return strings.Contains(b.sentence(), "the service itself erred") })
+	if !h.allOpen(3) {
+		t.Error("targets were closed for a fault of the service")
+	}
+	victim := b.serving()[0].ID
+	b.yard.end(victim)
+	b.gone("it is kept again", victim)
+	b.eventually("and says nothing of it any more", func() bool { return !strings.Contains(b.sentence(), "erred") })
+	if n := b.metric("unitas_keeper_faults_total"); n != 1 {
+		t.Errorf("%v faults are counted", n)
+	}
+}

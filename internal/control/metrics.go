@@ -13,6 +13,7 @@ type metrics struct {
 	decisions *prometheus.CounterVec
 	duration  prometheus.Histogram
 	moves     *prometheus.CounterVec
+	faults    prometheus.Counter
 }
 
 func newMetrics(r prometheus.Registerer) metrics {
@@ -23,6 +24,9 @@ func newMetrics(r prometheus.Registerer) metrics {
 		}, []string{"changed"}),
 		duration: f.NewHistogram(prometheus.HistogramOpts{
 			Name: "unitas_decision_seconds", Help: "Time that one decision took to make.", Buckets: prometheus.ExponentialBuckets(1e-6, 4, 10),
+		}),
+		faults: f.NewCounter(prometheus.CounterOpts{
+			Name: "unitas_keeper_faults_total", Help: "Faults of the service itself while it kept a group; the group's keeper was started again.",
 		}),
 		moves: f.NewCounterVec(prometheus.CounterOpts{
 			Name: "unitas_instance_moves_total", Help: "Changes of instance records that were decided and written, by the state.",

@@ -2,7 +2,9 @@ package control
 
 import (
 	"context"
+	"fmt"
 	"maps"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -54,8 +56,11 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 		k := newKeeper(c, name, found)
 		c.keepers[name] = k
 		all.Go(func() {
-			k.run(keeping)
-			c.dismiss(k)
+			if k.runContained(keeping) {
+				c.dismiss(k)
+				return
+			}
+			c.replace(keeping, k)
 		})
 	}
 }
@@ -80,6 +85,42 @@ func (c *Control) compare(leased map[string]int64) (unkept []string) {
 		}
 	}
 	return unkept
+}
+
+// runContained runs the keeper, and reports whether it came to its end. A fault of the
+// service itself is no business of other groups: it is logged, counted and said.
+func (k *keeper) runContained(ctx context.Context) (ended bool) {
+	defer func() {
+		fault := recover()
+		if fault == nil {
+			return
+		}
+		k.ctl.metrics.faults.Inc()
+		k.setStuck(Stuck{Since: time.Now().UTC(), Why: "the service itself erred; the group is taken up again at once"})
+		k.ctl.Log.Error("a group's keeper erred and is started again", "group", k.name, "fault", fmt.Sprint(fault), "stack", string(debug.Stack()))
+	}()
+	k.run(ctx)
+	return true
+}
+
+// replace has a group taken up anew whose keeper erred. Its targets stay as they are
+// until then, and its instances are asked anew.
+func (c *Control) replace(ctx context.Context, k *keeper) {
+	select {
+	case <-ctx.Done():
+		return
+	case <-time.After(retryAfter):
+	}
+	c.mu.Lock()
+	delete(c.keepers, k.name)
+	maps.DeleteFunc(c.owner, func(id string, owner *keeper) bool {
+		if owner == k {
+			c.prober.Forget(id)
+		}
+		return owner == k
+	})
+	c.mu.Unlock()
+	c.lookAtLeases()
 }
 
 // dismiss takes a keeper off the books. Whoever has the lease of its group now is
