@@ -102,12 +102,18 @@ func TestLeasedAwayAndBack(t *testing.T) {
 	b.whole(2)
 }
 
+// listenIn has the bench use a balancer that notes what it is told.
+func (b *bench) listenIn() *heard {
+	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100)}
+	b.balancer = h
+	return h
+}
+
 // TestSlowDatabaseKeepsNobodyInTraffic: while a commit waits, one that turns ill and
 // one whose machine ends are taken out of traffic all the same.
 func TestSlowDatabaseKeepsNobodyInTraffic(t *testing.T) {
 	b := newBench(t)
-	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100)}
-	b.balancer = h
+	h := b.listenIn()
 	b.pooled(4)
 	b.start("one")
 	all := b.well(4)
@@ -276,8 +282,7 @@ func TestASoakIsWatched(t *testing.T) {
 // group go on getting requests, and the other groups notice nothing.
 func TestAFaultStaysInItsGroup(t *testing.T) {
 	b := newBench(t)
-	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100)}
-	b.balancer = h
+	h := b.listenIn()
 	b.pooled(3)
 	b.start("one")
 	b.well(3)

@@ -2,6 +2,8 @@ package fleet
 
 import (
 	"time"
+
+	"unitas/internal/fleet/health"
 )
 
 // heal sends away what is ill: reconcile orders one new for each. What never
@@ -88,23 +90,22 @@ func (d *deciding) healIll(check string, ill []int) {
 		case replaced && d.group.Serves(in) && d.tally(in.Version).serving <= d.group.Size:
 			d.due = append(d.due, i) // others are missing
 		case replaced:
-			d.sendIll(i, check, unwell, limit)
-			d.failed(i, checked(r))
+			d.sendIll(i, r, unwell, limit)
 		case first && len(d.due) < d.group.Above && d.rested(in, r.Since):
 			d.due = append(d.due, i)
 		case d.group.Serves(in) && (d.ro != nil || d.group.Above > 0):
 			// It goes on serving until another does: its turn comes.
 		default:
 			d.slotOf(in.Slot).Healed = true
-			d.sendIll(i, check, unwell, limit)
-			d.failed(i, checked(r))
+			d.sendIll(i, r, unwell, limit)
 		}
 	}
 }
 
-func (d *deciding) sendIll(i int, check string, unwell, limit int) {
-	r := d.at(i).Report(check)
+// sendIll sends away what the report finds ill, and counts it against its place.
+func (d *deciding) sendIll(i int, r health.Report, unwell, limit int) {
 	d.retire(i, checked(r), span("unhealthy_seconds", d.now.Sub(r.Since)), count("unwell", unwell), count("heal_limit", limit))
+	d.failed(i, checked(r))
 }
 
 // healsAtOnce is how many instances a check may have replaced at once.

@@ -35,14 +35,17 @@ const (
 )
 
 // Pause is how long the place stays empty after its last failure.
-func (s *Slot) Pause() time.Duration {
+func (s *Slot) Pause() time.Duration { return pauseAfter(s.Failures) }
+
+// pauseAfter is the pause after so many failures in a row.
+func pauseAfter(failures int) time.Duration {
 	switch {
-	case s.Failures < 2:
+	case failures < 2:
 		return 0
-	case s.Failures > 8: // more would only overflow
+	case failures > 8: // more would only overflow
 		return LastPause
 	}
-	return min(FirstPause<<(s.Failures-2), LastPause)
+	return min(FirstPause<<(failures-2), LastPause)
 }
 
 // Waits reports whether the place stays empty now, once it is.
@@ -54,9 +57,14 @@ func (g *Group) Waits(now time.Time, s *Slot) bool {
 // place are forgotten: settle, at least 30 s.
 func (g *Group) Proof() time.Duration { return max(g.Settle, 30*time.Second) }
 
+// find is where in the book a slot is or would be.
+func (b *Book) find(number int) (k int, found bool) {
+	return slices.BinarySearchFunc(b.Slots, number, func(s Slot, n int) int { return s.Number - n })
+}
+
 // slot is the book of a slot, nil when nothing is known of it.
 func (d *deciding) slot(number int) *Slot {
-	k, found := slices.BinarySearchFunc(d.group.Slots, number, func(s Slot, n int) int { return s.Number - n })
+	k, found := d.group.find(number)
 	if !found {
 		return nil
 	}
@@ -65,7 +73,7 @@ func (d *deciding) slot(number int) *Slot {
 
 // slotOf is the same, begun when there is none.
 func (d *deciding) slotOf(number int) *Slot {
-	k, found := slices.BinarySearchFunc(d.group.Slots, number, func(s Slot, n int) int { return s.Number - n })
+	k, found := d.group.find(number)
 	if !found {
 		d.group.Slots = slices.Insert(d.group.Slots, k, Slot{Number: number})
 	}
@@ -105,16 +113,14 @@ func (d *deciding) forNought(i int) {
 	if in.Purpose != ForHealing || !in.Served.IsZero() {
 		return
 	}
-	for k := range d.len() {
-		if mate := d.at(k); mate.Slot == in.Slot && k != i && d.group.Serves(mate) {
-			s := d.slotOf(in.Slot)
-			s.fails(d.now, in.ID)
-			next := Slot{Failures: s.Failures + 1}
-			d.entry(Entry{Kind: "group.relapsed", Instance: in.ID, Instances: s.Failed, Cause: Cause{Code: CodeForNought, Instance: mate.ID},
-				Numbers: Numbers{count("failures", s.Failures), span("wait_seconds", next.Pause())}})
-			return
-		}
+	well := d.mate(i, true)
+	if well < 0 {
+		return
 	}
+	s := d.slotOf(in.Slot)
+	s.fails(d.now, in.ID)
+	d.entry(Entry{Kind: "group.relapsed", Instance: in.ID, Instances: s.Failed, Cause: Cause{Code: CodeForNought, Instance: d.at(well).ID},
+		Numbers: Numbers{count("failures", s.Failures), span("wait_seconds", pauseAfter(s.Failures+1))}})
 }
 
 // makeGood notes that one serves in the slot.
@@ -145,8 +151,7 @@ func (d *deciding) rested(in *Instance, since time.Time) bool {
 	if s == nil || s.Failures == 0 || !d.group.Serves(in) {
 		return s == nil || s.Failures == 0
 	}
-	next := Slot{Failures: s.Failures + 1}
-	until := since.Add(next.Pause())
+	until := since.Add(pauseAfter(s.Failures + 1))
 	d.lookAt(until)
 	return !d.now.Before(until)
 }
@@ -179,7 +184,7 @@ func (d *deciding) standing() []int {
 		k := -1
 		if table != nil {
 			k = int(table[in.Slot-first]) - 1
-		} else if n, found := slices.BinarySearchFunc(slots, in.Slot, func(s Slot, n int) int { return s.Number - n }); found {
+		} else if n, found := d.group.find(in.Slot); found {
 			k = n
 		}
 		if k >= 0 && in.Counts() && (all[k] < 0 || !d.group.Serves(d.at(all[k]))) {

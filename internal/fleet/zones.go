@@ -49,7 +49,7 @@ func (d *deciding) endSetback(in *Instance) {
 // zone can have it: longer than a place stays empty after as many failures, so that
 // what is missing is not sent where it failed.
 func (s *Setback) Doubted() time.Time {
-	return s.Last.Add(2 * (&Slot{Failures: s.Count + 1}).Pause())
+	return s.Last.Add(2 * pauseAfter(s.Count+1))
 }
 
 // onTrial reports whether the zone failed again and again, or once while nobody serves

@@ -76,7 +76,7 @@ var faults = []fault{
 
 	// Places and zones that fail.
 	{"places never wait", "slots.go", "return now.Before(s.Until) ||", "return false ||"},
-	{"a place that failed waits for ever", "slots.go", "return min(FirstPause<<(s.Failures-2), LastPause)", "return 1000 * LastPause"},
+	{"a place that failed waits for ever", "slots.go", "return min(FirstPause<<(failures-2), LastPause)", "return 1000 * LastPause"},
 	{"failures are forgotten at once", "slots.go", "until := well.Add(d.group.Proof())", "until := well"},
 	{"failures are never forgotten", "slots.go", "kept[k] = !d.proven(&d.group.Slots[k], d.at(i))", "kept[k] = true"},
 	{"a replacement for nothing is not counted", "shed.go", "\t\t\td.forNought(next.i)\n", ""},
