@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,6 +32,9 @@ func main() {
 	stop()
 	os.Exit(status)
 }
+
+// leastKept is the shortest time for which what is over can be kept.
+const leastKept = time.Hour
 
 func serveCommand() *cobra.Command {
 	c := service.Config{Version: version}
@@ -75,6 +79,9 @@ service finds them again when it is started again.`,
 			if c.Places, err = readPlaces(placesFile, zones, data); err != nil {
 				return err
 			}
+			if c.Kept.Journal < leastKept || c.Kept.Gone < leastKept {
+				return fmt.Errorf("--keep-journal %s, --keep-gone %s: at least %s each", c.Kept.Journal, c.Kept.Gone, leastKept)
+			}
 			self, err := os.Executable()
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
@@ -90,6 +97,8 @@ service finds them again when it is started again.`,
 	flags.StringVar(&placesFile, "places", os.Getenv("UNITAS_PLACES"), "the `FILE` that says which regions and zones there are (UNITAS_PLACES)")
 	flags.StringSliceVar(&zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "without --places: the zones of the one region, in the order in which they are filled")
 	flags.Var(&keepFree, "keep-free", "how much of the disk is to stay free: below it no image comes in and no instance is launched, `SIZE`")
+	flags.DurationVar(&c.Kept.Journal, "keep-journal", 90*24*time.Hour, "for how long the journal, ended rollouts and what machines cost are kept, `DURATION`; of what lives, always")
+	flags.DurationVar(&c.Kept.Gone, "keep-gone", 7*24*time.Hour, "for how long instances that are gone are kept, `DURATION`")
 	flags.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&format, "log-format", "text", "text or json")
 	return cmd

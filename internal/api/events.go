@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"sync"
 	"time"
@@ -16,7 +15,6 @@ import (
 // hub reads the outbox once for all who watch.
 type hub struct {
 	store *store.Store
-	log   *slog.Logger
 	woken chan struct{}
 
 	mu       sync.Mutex
@@ -29,11 +27,10 @@ type hub struct {
 const (
 	watcherBuffer = 4096
 	lookEvery     = time.Second
-	keepEvents    = 24 * time.Hour
 )
 
-func newHub(s *store.Store, log *slog.Logger) *hub {
-	return &hub{store: s, log: log, woken: make(chan struct{}, 1), watchers: map[chan store.Event]bool{}}
+func newHub(s *store.Store) *hub {
+	return &hub{store: s, woken: make(chan struct{}, 1), watchers: map[chan store.Event]bool{}}
 }
 
 func (h *hub) wake() {
@@ -45,19 +42,14 @@ func (h *hub) wake() {
 
 func (h *hub) run(ctx context.Context) {
 	defer h.end()
-	tick, drop := time.NewTicker(lookEvery), time.NewTicker(time.Hour)
+	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	defer drop.Stop()
 	last, err := h.store.LastEvent(ctx)
 	known := err == nil
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-drop.C:
-			if err := h.store.DropOldEvents(ctx, keepEvents); err != nil {
-				h.log.Warn("old events were not dropped", "error", err)
-			}
 		case <-h.woken:
 		case <-tick.C:
 		}

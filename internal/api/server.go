@@ -59,7 +59,7 @@ type Server struct {
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
-	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store, c.Log), tokens: tokenCache{known: map[string]knownToken{}}}
+	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store), tokens: tokenCache{known: map[string]knownToken{}}}
 	c.Store.OnWrite(s.hub.wake)
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),

@@ -71,14 +71,15 @@ type Note struct {
 	ErrorPercent int       `json:"error_percent,omitempty"`
 }
 
-// Drills are those under way.
+// Drills are those under way. Machines and database are asked under no lock but that of
+// the one instance or zone that a drill is about.
 type Drills struct {
 	store    *store.Store
 	machines machine.Driller // nil when the driver makes none
 	log      *slog.Logger
+	lanes    lanes
 
 	mu     sync.Mutex
-	next   int64
 	live   map[int64]*live
 	closed bool
 }
@@ -92,7 +93,7 @@ type live struct {
 // New makes an empty set.
 func New(s *store.Store, m machine.Driver, log *slog.Logger) *Drills {
 	driller, _ := m.(machine.Driller)
-	return &Drills{store: s, machines: driller, log: log, live: map[int64]*live{}}
+	return &Drills{store: s, machines: driller, log: log, live: map[int64]*live{}, lanes: lanes{held: map[string]*lane{}}}
 }
 
 // List returns the drills under way, oldest first.
@@ -110,28 +111,18 @@ func (d *Drills) List() []Drill {
 // Start begins a drill. It refuses one of a kind that its instance or zone is
 // under already.
 func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	switch {
-	case d.closed:
-		return drill, &fleet.Refusal{Text: "the service stops"}
-	case d.machines == nil:
+	if d.machines == nil {
 		return drill, &fleet.Refusal{Text: "the machines of this service know no drills"}
 	}
-	for _, l := range d.live {
-		if l.Kind == drill.Kind && l.Instance == drill.Instance && l.Zone == drill.Zone {
-			return drill, &fleet.Refusal{Text: fmt.Sprintf("drill %d is under way: %s; stop it first with: unitas drill stop %d", l.Number, l.What(), l.Number)}
-		}
+	defer d.lanes.take(drill.lane())()
+	if err := d.refused(drill); err != nil {
+		return drill, err
 	}
-	if d.next == 0 {
-		n, err := d.store.CountEntries(ctx, "drill.started")
-		if err != nil {
-			return drill, err
-		}
-		d.next = n
+	var err error
+	if drill.Number, err = d.store.NextDrill(ctx); err != nil {
+		return drill, err
 	}
-	d.next++
-	drill.Number, drill.Began = d.next, now
+	drill.Began = now
 	// The journal first: whatever comes of it has its cause above it.
 	if err := d.store.Record(ctx, now, drill.By, drill.Group, fleet.Entry{Kind: "drill.started", Instance: drill.Instance, Cause: fleet.Asked(drill.Reason),
 		Text: fmt.Sprintf("Drill %d: %s.", drill.Number, drill.What()), Numbers: fleet.Numbers{fleet.Measured("drill", drill.Number), fleet.Measured("seconds", drill.For.Seconds())}}); err != nil {
@@ -145,10 +136,31 @@ func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, 
 	if end == nil { // a crash is over at once
 		return drill, nil
 	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	l := &live{Drill: drill, end: end}
-	l.timer = time.AfterFunc(drill.For, func() { d.finish(drill.Number, store.Service, "its time is over") })
+	span := drill.For
+	if d.closed { // while it began
+		span = 0
+	}
+	l.timer = time.AfterFunc(span, func() { d.finish(drill.Number, store.Service, "its time is over") })
 	d.live[drill.Number] = l
 	return drill, nil
+}
+
+// refused tells why a drill may not begin, or nil.
+func (d *Drills) refused(drill Drill) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return &fleet.Refusal{Text: "the service stops"}
+	}
+	for _, l := range d.live {
+		if l.Kind == drill.Kind && l.Instance == drill.Instance && l.Zone == drill.Zone {
+			return &fleet.Refusal{Text: fmt.Sprintf("drill %d is under way: %s; stop it first with: unitas drill stop %d", l.Number, l.What(), l.Number)}
+		}
+	}
+	return nil
 }
 
 // begin makes the fault and returns what ends it.
@@ -175,13 +187,15 @@ func (d *Drills) begin(drill Drill) (end func() error, err error) {
 }
 
 // note tells the workload of an instance all that the drills under way ask of
-// it, with those that begin and without the one that ended. The lock is held.
+// it, with those that begin and without the one that ended. The instance's lane is held.
 func (d *Drills) note(id string, without int64, with ...Drill) error {
+	d.mu.Lock()
 	for _, l := range d.live {
 		if l.Instance == id && l.Number != without && (l.Kind == Slow || l.Kind == Errors) {
 			with = append(with, l.Drill)
 		}
 	}
+	d.mu.Unlock()
 	if len(with) == 0 {
 		return d.machines.Note(id, nil)
 	}
@@ -213,13 +227,20 @@ func (d *Drills) Stop(number int64, by string) error {
 
 func (d *Drills) finish(number int64, by, because string) bool {
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	l := d.live[number]
+	d.mu.Unlock()
 	if l == nil {
 		return false
 	}
-	l.timer.Stop()
+	defer d.lanes.take(l.lane())()
+	d.mu.Lock()
+	still := d.live[number] == l
 	delete(d.live, number)
+	d.mu.Unlock()
+	if !still { // somebody else was faster
+		return false
+	}
+	l.timer.Stop()
 	if err := l.end(); err != nil { // its machine is gone, most likely: healing did its work
 		because += fmt.Sprintf(" (%v)", err)
 	}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -42,6 +43,8 @@ type Config struct {
 	Places   places.Places
 	// KeepFree is how many bytes of the disk of Data are to stay free.
 	KeepFree int64
+	// Kept says for how long what is over is kept.
+	Kept store.Kept
 	// Helper is how this program runs a command of a recipe confined.
 	Helper  []string
 	Version string
@@ -194,14 +197,12 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "unitas_data_free_bytes", Help: "Room on the disk of the data directory."},
 		func() float64 { free, _ := space.Free(); return float64(free) }))
 	bounded, stop := context.WithCancel(ctx)
-	kept := make(chan struct{})
-	go func() {
-		defer close(kept)
-		machines.KeepBounds(bounded)
-	}()
+	var beside sync.WaitGroup
+	beside.Go(func() { machines.KeepBounds(bounded) })
+	beside.Go(func() { prune(bounded, st, c, metrics) })
 	defer func() {
 		stop()
-		<-kept
+		beside.Wait()
 	}()
 	return serve(ctx, c, ctl, cat, server, balancer, listener)
 }

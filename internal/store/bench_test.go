@@ -81,8 +81,8 @@ func BenchmarkTenThousand(b *testing.B) {
 		`insert into images (name, version, state, digest, size_bytes, start, created_by) values ('timetable', 1, 'ready', 'sha256:0', 1, '{./x}', 'ada')`,
 		`insert into templates (name, version, image, image_version, port, user_data, environment, labels, note, created_by)
 			values ('timetable-web', 1, 'timetable', 1, 8080, '', '{}', '{}', '', 'ada')`,
-		`insert into groups (name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial)
-			values ('timetable', 10000, 0, 10000, 'timetable-web', 1, '{east-pier,mid-pier,west-pier}', '{}', 'machine', 60000, 1000, 10000)`,
+		`insert into groups (name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms, next_serial)
+			values ('timetable', 10000, 0, 10000, 'timetable-web', 1, '{east-pier,mid-pier,west-pier}', 'machine', 60000, 1000, 10000)`,
 		`insert into instances (id, group_name, serial, zone, template, template_version, state, since, cause, slot, address, address_number, ordered_at, up_at, served_at)
 			select 'timetable-' || lpad(to_hex(n), 4, '0'), 'timetable', n, (array['east-pier','mid-pier','west-pier'])[n % 3 + 1], 'timetable-web', 1, 'serving', now(),
 			'{"code": "checked", "about": "sailings-up", "words": "passed 2 of 2: 200, 200"}', n, '127.64.' || n / 250 || '.' || n % 250, n, now(), now(), now() from generate_series(1, 10000) n`,

@@ -93,7 +93,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 func (s *Store) CheckUsers(ctx context.Context, name string) (pools, groups []string, err error) {
 	err = s.q.QueryRow(ctx, `select coalesce((select array_agg(name order by name) from pools where "check" = $1), '{}'),
 		coalesce((select array_agg(name order by name) from groups g where heal = $1
-			or exists (select 1 from pools p where p."check" = $1 and p.name = any(g.pools))), '{}')`, name).Scan(&pools, &groups)
+			or exists (select 1 from group_pools gp join pools p on p.name = gp.pool where gp.group_name = g.name and p."check" = $1)), '{}')`, name).Scan(&pools, &groups)
 	return pools, groups, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -97,10 +98,11 @@ type groupRow struct {
 }
 
 // groupQuery brings the checks of the group's pools along.
-const groupQuery = `select g.name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, deleting,
+const groupQuery = `select g.name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms, deleting,
 	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
 	frozen, frozen_by, frozen_at, heal_stopped_at, heal_permit_at, spread, above, slots, t.price_per_hour, t.zone_prices,
-	coalesce((select array_agg(distinct p."check" order by p."check") from pools p where p.name = any(g.pools)), '{}') as checks,
+	array(select gp.pool from group_pools gp where gp.group_name = g.name order by gp.position) as pools,
+	array(select distinct p."check" from group_pools gp join pools p on p.name = gp.pool where gp.group_name = g.name order by 1) as checks,
 	t.state as template_state, t.why as template_why, t.successor as template_next, t.image, t.image_version,
 	i.state as image_state, i.why as image_why, i.successor as image_next
 	from groups g join templates t on t.name = g.template and t.version = g.template_version
@@ -175,13 +177,16 @@ func (tx *Tx) addGroup(ctx context.Context, g Group) (Group, error) {
 		}
 	}
 	if _, err := tx.Exec(ctx, `insert into groups
-			(name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides,
+			(name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms, next_serial, created_at, alone, overrides,
 				shed, heal_limit, pin_new, labels, spread, above)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11,
-				case when $13 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
-		g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal),
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+				case when $12 then 0 else coalesce((select next from serials where group_name = $1), 0) end, $11, $12, $13, $14, $15, $16, $17, $18, $19)`,
+		g.Name, g.Size, g.Min, g.Max, g.Template.Name, g.Template.N, g.Zones, string(g.Heal),
 		millis(g.Settle), millis(g.Drain), tx.Now, g.Alone, g.Overrides, cmp.Or(string(g.Shed), string(fleet.ShedOutdated)), g.HealLimit, g.PinNew,
 		notNilMap(g.Labels), cmp.Or(string(g.Spread), string(placement.Even)), g.Above); err != nil {
+		return g, err
+	}
+	if err := tx.setPools(ctx, g.Name, g.Pools); err != nil {
 		return g, err
 	}
 	row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1`, g.Name)
@@ -234,15 +239,28 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 			}
 		}
 		if _, err := tx.Exec(ctx, `update groups set size = $2, min = $3, max = $4, deleting = $5, template = $6, template_version = $7,
-			zones = $8, pools = $9, heal = $10, settle_ms = $11, drain_ms = $12, shed = $13, heal_limit = $14, pin_new = $15, labels = $16,
-			frozen = $17, frozen_by = $18, frozen_at = $19, heal_permit_at = $20, spread = $21, above = $22, slots = $23, revision = revision + 1, generation = generation + 1 where name = $1`,
-			name, g.Size, g.Min, g.Max, g.Deleting, g.Template.Name, g.Template.N, g.Zones, notNil(g.Pools), string(g.Heal), millis(g.Settle),
+			zones = $8, heal = $9, settle_ms = $10, drain_ms = $11, shed = $12, heal_limit = $13, pin_new = $14, labels = $15,
+			frozen = $16, frozen_by = $17, frozen_at = $18, heal_permit_at = $19, spread = $20, above = $21, slots = $22, revision = revision + 1, generation = generation + 1 where name = $1`,
+			name, g.Size, g.Min, g.Max, g.Deleting, g.Template.Name, g.Template.N, g.Zones, string(g.Heal), millis(g.Settle),
 			millis(g.Drain), string(g.Shed), g.HealLimit, g.PinNew, notNilMap(g.Labels), g.Frozen, g.FrozenBy, pointer(g.FrozenAt),
 			pointer(g.HealPermit), cmp.Or(string(g.Spread), string(placement.Even)), g.Above, notNil(g.Slots)); err != nil {
 			return err
 		}
+		if !slices.Equal(g.Pools, was.Pools) {
+			if err := tx.setPools(ctx, name, g.Pools); err != nil {
+				return err
+			}
+		}
 		return tx.Record(ctx, name, e)
 	})
+}
+
+// setPools makes the pools of a group those given.
+func (tx *Tx) setPools(ctx context.Context, group string, pools []string) error {
+	_, err := tx.Exec(ctx, `with d as (delete from group_pools where group_name = $1 and pool <> all($2))
+		insert into group_pools (group_name, pool, position) select $1, p.pool, p.position from unnest($2::text[]) with ordinality p (pool, position)
+		on conflict (group_name, pool) do update set position = excluded.position`, group, notNil(pools))
+	return err
 }
 
 // Rollout is the record of a rollout with its bookkeeping.

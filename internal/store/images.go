@@ -256,8 +256,9 @@ func imageUsers(ctx context.Context, q querier, v fleet.Version) (Users, error) 
 		coalesce((select array_agg(g.name order by g.name) from groups g where not alone
 			and ((g.template, g.template_version) in (select name, version from t) or exists (select 1 from rollouts r
 				where r.group_name = g.name and r.ended_at is null and (r.to_name, r.to_version) in (select name, version from t)))), '{}'),
-		coalesce((select array_agg(id order by id) from instances where state <> 'gone' and
-			case when overrides->>'image' <> '' then overrides->>'image' = $3 else (template, template_version) in (select name, version from t) end), '{}'),
+		coalesce((select array_agg(id order by id) from (select id from instances where living_template is not null and
+			case when overrides->>'image' <> '' then overrides->>'image' = $3 else (living_template, template_version) in (select name, version from t) end
+			union select name from groups where override_image = $1 and override_version = $2) x), '{}'),
 		coalesce((select array_agg(name || '@' || version order by name, version) from images where parent = $1 and parent_version = $2), '{}')`,
 		v.Name, v.N, v.String()).Scan(&u.Templates, &u.Groups, &u.Instances, &u.Children)
 	return u, err

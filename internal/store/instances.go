@@ -182,9 +182,9 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 			overrides = jsonb_set(overrides, '{labels}', $2::jsonb || coalesce(overrides->'labels', '{}')) where id = $1`, id, notNilMap(g.Labels)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into groups (name, size, min, max, template, template_version, zones, pools, heal, settle_ms, drain_ms,
+		if _, err := tx.Exec(ctx, `insert into groups (name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms,
 				next_serial, created_at, alone, overrides, shed, heal_limit, pin_new, labels, above)
-			values ($1, 1, 0, 1, $2, $3, $4, '{}', 'off', $5, 0, 1, $6, true, $7, 'outdated', 100, false, $8, 0)`,
+			values ($1, 1, 0, 1, $2, $3, $4, 'off', $5, 0, 1, $6, true, $7, 'outdated', 100, false, $8, 0)`,
 			id, in.Version.Name, in.Version.N, []string{in.Zone}, millis(g.Settle), now, in.Overrides, notNilMap(g.Labels)); err != nil {
 			return err
 		}

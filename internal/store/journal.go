@@ -150,12 +150,6 @@ func (s *Store) LastEvent(ctx context.Context) (EventID, error) {
 	return id, err
 }
 
-// DropOldEvents forgets events older than keep.
-func (s *Store) DropOldEvents(ctx context.Context, keep time.Duration) error {
-	_, err := s.q.Exec(ctx, `delete from outbox where at < now() - $1::interval`, keep)
-	return err
-}
-
 // After reports whether the event comes after the other.
 func (id EventID) After(o EventID) bool {
 	return id.Tx > o.Tx || (id.Tx == o.Tx && id.Seq > o.Seq)

@@ -192,7 +192,7 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 		if c.Finished {
 			if _, err := tx.Exec(ctx, `with g as (delete from groups where name = $1 returning name, next_serial, alone)
 				insert into serials (group_name, next) select name, next_serial from g where not alone
-				on conflict (group_name) do update set next = excluded.next`, c.Group); err != nil {
+				on conflict (group_name) do update set next = excluded.next, at = now()`, c.Group); err != nil {
 				return err
 			}
 		}
@@ -272,8 +272,8 @@ func (s *Store) BeginRepeat(ctx context.Context, token, key string, fingerprint 
 	ctx, cancel := context.WithTimeout(ctx, Patience)
 	defer cancel()
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `delete from repeats where created_at < now() - interval '1 day'
-			or (status is null and created_at < now() - interval '1 minute')`); err != nil {
+		if _, err := tx.Exec(ctx, `delete from repeats where token = $1 and key = $2 and (created_at < now() - interval '1 day'
+			or (status is null and created_at < now() - interval '1 minute'))`, token, key); err != nil {
 			return err
 		}
 		tag, err := tx.Exec(ctx, `insert into repeats (token, key, fingerprint) values ($1, $2, $3) on conflict do nothing`, token, key, fingerprint)

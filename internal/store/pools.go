@@ -167,7 +167,7 @@ func (s *Store) DeletePool(ctx context.Context, now time.Time, actor, name strin
 }
 
 func (tx *Tx) poolGroups(ctx context.Context, name string) (groups []string, err error) {
-	err = tx.QueryRow(ctx, `select coalesce(array_agg(name order by name), '{}') from groups where $1 = any(pools)`, name).Scan(&groups)
+	err = tx.QueryRow(ctx, `select coalesce(array_agg(name order by name), '{}') from (select group_name as name from group_pools where pool = $1) g`, name).Scan(&groups)
 	return groups, err
 }
 
@@ -190,7 +190,7 @@ func (s Reader) Pool(ctx context.Context, name string) (Pool, error) {
 // GroupsByPool are the names of the pools' groups, by pool.
 func (s *Store) GroupsByPool(ctx context.Context) (map[string][]string, error) {
 	type row struct{ Pool, Name string }
-	rows, err := many[row](ctx, s.q, `select unnest(pools) as pool, name from groups order by 1, 2`)
+	rows, err := many[row](ctx, s.q, `select pool, group_name as name from group_pools order by 1, 2`)
 	out := map[string][]string{}
 	for _, r := range rows {
 		out[r.Pool] = append(out[r.Pool], r.Name)

@@ -19,6 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+
+	"unitas/internal/fleet"
 )
 
 //go:embed migrations/*.sql
@@ -186,11 +188,25 @@ func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(
 	return named(err)
 }
 
-// named gives the database's refusal of a second one the name of this package.
+// referred is what the constraints on references are about.
+var referred = map[string]string{
+	"group_pools_pool": "a pool that it names", "groups_heal_check": "the check that heals", "pools_check_fkey": "the check",
+	"groups_template_template_version_fkey": "the template", "rollouts_from_template": "a template", "rollouts_to_template": "the template",
+	"instances_template": "the template", "templates_image_image_version_fkey": "the image", "groups_override_image": "the image",
+}
+
+// named gives the database's refusal of a second one, or of what refers to something
+// that was deleted in the same moment, the name of this package.
 func named(err error) error {
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) && pg.Code == "23505" { // unique_violation
+	if !errors.As(err, &pg) {
+		return err
+	}
+	switch what := referred[pg.ConstraintName]; {
+	case pg.Code == "23505": // unique_violation
 		return fmt.Errorf("%w (%s)", ErrExists, pg.ConstraintName)
+	case pg.Code == "23503" && what != "": // foreign_key_violation
+		return &fleet.Refusal{Text: fmt.Sprintf("%s was deleted in this moment, so nothing was changed; look what there is, and name another", what)}
 	}
 	return err
 }

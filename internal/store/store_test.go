@@ -27,7 +27,12 @@ var (
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	s, err := store.Open(ctx, pgtest.Database(t))
+	return openAt(t, pgtest.Database(t))
+}
+
+func openAt(t *testing.T, url string) *store.Store {
+	t.Helper()
+	s, err := store.Open(ctx, url)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,7 +43,12 @@ func open(t *testing.T) *store.Store {
 // stocked has an image, two template versions, a check, a pool and a group.
 func stocked(t *testing.T) *store.Store {
 	t.Helper()
-	s := open(t)
+	return stock(t, pgtest.Database(t))
+}
+
+func stock(t *testing.T, url string) *store.Store {
+	t.Helper()
+	s := openAt(t, url)
 	must := func(err error) {
 		t.Helper()
 		if err != nil {

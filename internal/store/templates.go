@@ -185,7 +185,7 @@ func templateUsers(ctx context.Context, q querier, v fleet.Version) (Users, erro
 		coalesce((select array_agg(g.name order by g.name) from groups g where not alone and ((g.template = $1 and g.template_version = $2)
 			or exists (select 1 from rollouts r where r.group_name = g.name and r.ended_at is null
 				and ((r.to_name = $1 and r.to_version = $2) or (r.from_name = $1 and r.from_version = $2))))), '{}'),
-		coalesce((select array_agg(id order by id) from instances where state <> 'gone' and template = $1 and template_version = $2), '{}')`,
+		coalesce((select array_agg(id order by id) from instances where living_template = $1 and template_version = $2), '{}')`,
 		v.Name, v.N).Scan(&u.Groups, &u.Instances)
 	return u, err
 }
@@ -203,7 +203,7 @@ func (s *Store) GroupsOfTemplate(ctx context.Context, name string) ([]Group, err
 
 // InstancesOfTemplate are the instances of any version that are not gone.
 func (s *Store) InstancesOfTemplate(ctx context.Context, name string) ([]string, error) {
-	rows, err := s.q.Query(ctx, `select id from instances where template = $1 and state <> 'gone'`, name)
+	rows, err := s.q.Query(ctx, `select id from instances where living_template = $1`, name)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,119 @@
+package store_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/template"
+	"unitas/internal/store"
+)
+
+// TestNothingIsUsedThatIsDeletedMeanwhile deletes what a change is about to use after
+// the change was found good and before it is written.
+func TestNothingIsUsedThatIsDeletedMeanwhile(t *testing.T) {
+	second := fleet.Version{Name: "timetable-web", N: 2}
+	pool := func(t *testing.T, s *store.Store) {
+		if err := s.DeletePool(ctx, noon, "ben", "side", store.AnyRevision); err != nil {
+			t.Error(err)
+		}
+	}
+	templateGoes := func(t *testing.T, s *store.Store) {
+		if err := s.DeleteTemplate(ctx, noon, "ben", second, store.AnyRevision); err != nil {
+			t.Error(err)
+		}
+	}
+	check := func(t *testing.T, s *store.Store) {
+		if err := s.DeleteCheck(ctx, noon, "ben", "spare", store.AnyRevision); err != nil {
+			t.Error(err)
+		}
+	}
+	image := func(t *testing.T, s *store.Store) {
+		if _, err := s.DeleteImage(ctx, noon, "ben", fleet.Version{Name: "spare", N: 1}, store.AnyRevision); err != nil {
+			t.Error(err)
+		}
+	}
+	change := func(f func(*store.Group)) func(*store.Store, func()) error {
+		return func(s *store.Store, meanwhile func()) error {
+			return s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
+				f(g)
+				meanwhile()
+				return fleet.Entry{Kind: "group.changed"}, nil
+			})
+		}
+	}
+	add := func(f func(*store.Group)) func(*store.Store, func()) error {
+		return func(s *store.Store, meanwhile func()) error {
+			g, err := s.Group(ctx, "timetable")
+			if err != nil {
+				return err
+			}
+			g.Name = "second"
+			f(&g)
+			_, err = s.AddGroup(ctx, noon, "ada", g, false, func(*store.Tx) error { meanwhile(); return nil })
+			return err
+		}
+	}
+	for _, c := range []struct {
+		name, says string
+		goes       func(*testing.T, *store.Store)
+		use        func(s *store.Store, meanwhile func()) error
+	}{
+		{"a group's new pool", "a pool that it names", pool, change(func(g *store.Group) { g.Pools = []string{"front", "side"} })},
+		{"a new group's pool", "a pool that it names", pool, add(func(g *store.Group) { g.Pools = []string{"side"} })},
+		{"the check that heals", "the check that heals", check, change(func(g *store.Group) { g.Heal = "spare" })},
+		{"a group's template", "the template", templateGoes, change(func(g *store.Group) { g.Template = second })},
+		{"the image of one alone", "the image", image, add(func(g *store.Group) { g.Alone, g.Overrides.Image = true, "spare@1" })},
+		{"a rollout's template", "the template", templateGoes, func(s *store.Store, meanwhile func()) error {
+			waves, _ := rollout.ParseWaves("100%")
+			_, err := s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: second, Waves: waves, Above: 1},
+				func(store.Reader, store.Group) error { meanwhile(); return nil })
+			return err
+		}},
+		{"a pool's check", "the check", check, func(s *store.Store, meanwhile func()) error {
+			_, err := s.ChangePool(ctx, noon, "ada", "side", store.AnyRevision, func(_ store.Reader, p *store.Pool) (fleet.Cause, error) {
+				p.Check = "spare"
+				meanwhile()
+				return fleet.Because("x"), nil
+			})
+			return err
+		}},
+		{"a template's image", "the image", image, func(s *store.Store, meanwhile func()) error {
+			meanwhile()
+			_, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "further", Spec: template.Spec{Image: "spare", ImageVersion: 1, Port: 80}}, false)
+			return err
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := stocked(t)
+			if _, err := s.AddCheck(ctx, noon, "ada", store.Check{Check: health.Check{Name: "spare", Kind: health.TCP, Port: 80}}); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "side", Check: "sailings-up"}, anything); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.AddImage(ctx, noon, "ada", store.Image{Name: "spare", State: "ready", Digest: "sha256:2"}); err != nil {
+				t.Fatal(err)
+			}
+			err := c.use(s, func() { c.goes(t, s) })
+			var refused *fleet.Refusal
+			if !errors.As(err, &refused) || !strings.Contains(refused.Text, c.says+" was deleted in this moment") {
+				t.Errorf("it answered %v", err)
+			}
+			for _, name := range []string{"timetable", "second"} {
+				if l, err := s.Load(ctx, name); err == nil {
+					for _, check := range l.Group.AllChecks() {
+						if _, err := s.Check(ctx, check); err != nil {
+							t.Errorf("%s is judged by %s, which is not there", name, check)
+						}
+					}
+				} else if name == "timetable" || !errors.Is(err, store.ErrNotFound) {
+					t.Errorf("%s cannot be loaded any more: %v", name, err)
+				}
+			}
+		})
+	}
+}
