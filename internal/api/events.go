@@ -5,114 +5,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"sync"
 	"time"
 
 	"unitas/internal/api/contract"
 	"unitas/internal/store"
 )
-
-// hub reads the outbox once for all who watch.
-type hub struct {
-	store *store.Store
-	woken chan struct{}
-
-	mu       sync.Mutex
-	watchers map[chan store.Event]bool
-	ended    bool
-}
-
-// What a watcher may be behind before it is cut off to come back with the id
-// of its last event, and how often other replicas' events are looked for.
-const (
-	watcherBuffer = 4096
-	lookEvery     = time.Second
-)
-
-func newHub(s *store.Store) *hub {
-	return &hub{store: s, woken: make(chan struct{}, 1), watchers: map[chan store.Event]bool{}}
-}
-
-func (h *hub) wake() {
-	select {
-	case h.woken <- struct{}{}:
-	default:
-	}
-}
-
-func (h *hub) run(ctx context.Context) {
-	defer h.end()
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	last, err := h.store.LastEvent(ctx)
-	known := err == nil
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-h.woken:
-		case <-tick.C:
-		}
-		if !known {
-			id, err := h.store.LastEvent(ctx)
-			if err != nil {
-				continue
-			}
-			last, known = id, true
-		}
-		last = h.publish(ctx, last)
-	}
-}
-
-func (h *hub) publish(ctx context.Context, last store.EventID) store.EventID {
-	for {
-		events, err := h.store.Events(ctx, last, 500)
-		if err != nil || len(events) == 0 {
-			return last
-		}
-		h.mu.Lock()
-		for _, e := range events {
-			for w := range h.watchers {
-				select {
-				case w <- e:
-				default: // too far behind
-					close(w)
-					delete(h.watchers, w)
-				}
-			}
-		}
-		h.mu.Unlock()
-		last = events[len(events)-1].ID
-	}
-}
-
-func (h *hub) watch() chan store.Event {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	w := make(chan store.Event, watcherBuffer)
-	if h.ended {
-		close(w)
-		return w
-	}
-	h.watchers[w] = true
-	return w
-}
-
-func (h *hub) leave(w chan store.Event) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	delete(h.watchers, w)
-}
-
-func (h *hub) end() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.ended = true
-	for w := range h.watchers {
-		close(w)
-		delete(h.watchers, w)
-	}
-}
 
 // WatchEvents streams what changes.
 func (s *Server) WatchEvents(ctx context.Context, r contract.WatchEventsRequestObject) (contract.WatchEventsResponseObject, error) {
@@ -125,7 +22,13 @@ func (s *Server) WatchEvents(ctx context.Context, r contract.WatchEventsRequestO
 		if err != nil {
 			return nil, invalid("Last-Event-ID", "%s", err)
 		}
-		stream.after = &id
+		last, err := s.Store.LastEvent(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if id <= last { // one of another database, or of an older form, is none of ours: the stream begins now
+			stream.after = &id
+		}
 	}
 	return stream, nil
 }
@@ -135,13 +38,13 @@ type eventStream struct {
 	ctx    context.Context
 	server *Server
 	group  string
-	after  *store.EventID
+	after  *int64
 }
 
 // VisitWatchEventsResponse writes the stream.
 func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
-	events := e.server.hub.watch()
-	defer e.server.hub.leave(events)
+	events := e.server.Feed.Follow()
+	defer e.server.Feed.Leave(events)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
@@ -172,7 +75,7 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 			if !ok {
 				return nil
 			}
-			if !ev.ID.After(sent) {
+			if ev.Number <= sent {
 				continue
 			}
 			_ = out.SetWriteDeadline(time.Now().Add(answerTime))
@@ -185,7 +88,7 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 }
 
 // missed writes what came after the event that the reader saw last.
-func (e eventStream) missed(w io.Writer) (sent store.EventID, err error) {
+func (e eventStream) missed(w io.Writer) (sent int64, err error) {
 	if e.after == nil {
 		return sent, nil
 	}
@@ -200,14 +103,14 @@ func (e eventStream) missed(w io.Writer) (sent store.EventID, err error) {
 				return sent, err
 			}
 		}
-		sent = events[len(events)-1].ID
+		sent = events[len(events)-1].Number
 	}
 }
 
 func (e eventStream) write(w io.Writer, ev store.Event) error {
-	if e.group != "" && ev.Group != e.group {
+	if ev.Kind != store.OfJournal || (e.group != "" && ev.Name != e.group) {
 		return nil
 	}
-	_, err := fmt.Fprintf(w, "id: %s\nevent: %s\ndata: %s\n\n", ev.ID, ev.Kind, ev.Data)
+	_, err := fmt.Fprintf(w, "id: %s\nevent: %s\ndata: %s\n\n", store.EventID(ev.Number), ev.Kind, ev.Data)
 	return err
 }

@@ -21,6 +21,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/datadir"
 	"unitas/internal/drill"
+	"unitas/internal/feed"
 	"unitas/internal/machine"
 	"unitas/internal/places"
 	"unitas/internal/store"
@@ -35,6 +36,7 @@ type Config struct {
 	Machines  machine.Driver
 	Balancer  balancer.Driver
 	Drills    *drill.Drills
+	Feed      *feed.Feed
 	Console   http.Handler // serves what is not /v1
 	Version   string
 	Log       *slog.Logger
@@ -51,7 +53,6 @@ type Config struct {
 type Server struct {
 	Config
 	echo   *echo.Echo
-	hub    *hub
 	tokens tokenCache
 	took   *prometheus.HistogramVec
 }
@@ -59,8 +60,7 @@ type Server struct {
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
-	s := &Server{Config: c, echo: echo.New(), hub: newHub(c.Store), tokens: tokenCache{known: map[string]knownToken{}}}
-	c.Store.OnWrite(s.hub.wake)
+	s := &Server{Config: c, echo: echo.New(), tokens: tokenCache{known: map[string]knownToken{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
 	}, []string{"operation", "status"})
@@ -89,7 +89,7 @@ func New(c Config) (*Server, error) {
 	return s, nil
 }
 
-// Handler serves the interface; RunEvents must run beside it. HEAD is answered
+// Handler serves the interface; the feed must run beside it. HEAD is answered
 // as GET is, without the body, which net/http leaves out by itself.
 func (s *Server) Handler() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -100,10 +100,6 @@ func (s *Server) Handler() http.Handler {
 		s.echo.ServeHTTP(w, r)
 	})
 }
-
-// RunEvents hands events to those who watch until the context ends, and then
-// ends their streams.
-func (s *Server) RunEvents(ctx context.Context) { s.hub.run(ctx) }
 
 func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)

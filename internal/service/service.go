@@ -27,6 +27,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/datadir"
 	"unitas/internal/drill"
+	"unitas/internal/feed"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver"
@@ -165,6 +166,11 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	if err != nil {
 		return fmt.Errorf("name this replica: %w", err)
 	}
+	st.Write(name)
+	changes, err := feed.Open(ctx, st, c.Log)
+	if err != nil {
+		return err
+	}
 	space := datadir.NewSpace(c.Data, c.KeepFree)
 	var cat *catalogue.Catalogue // opened below; no machine is launched before
 	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
@@ -188,7 +194,7 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
-		Store: st, Drills: drills, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
+		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
 		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics, Space: space,
 	})
 	if err != nil {
@@ -204,12 +210,12 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 		stop()
 		beside.Wait()
 	}()
-	return serve(ctx, c, ctl, cat, server, balancer, listener)
+	return serve(ctx, c, ctl, changes, cat, server, balancer, listener)
 }
 
 // serve runs everything until the context ends or something fails, and then
 // stops in this order: the interface, the decisions, the traffic.
-func serve(ctx context.Context, c Config, ctl *control.Control, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
+func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Feed, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	room := conns.Share(0.125, 4096)
@@ -233,7 +239,7 @@ func serve(ctx context.Context, c Config, ctl *control.Control, cat *catalogue.C
 		defer close(catalogued)
 		cat.Run(ctx)
 	}()
-	go server.RunEvents(ctx) // ends the event streams when the context ends
+	go changes.Run(ctx) // ends the event streams when the context ends
 	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Places.Zones(), "version", c.Version)
 
 	<-ctx.Done()

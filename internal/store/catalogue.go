@@ -57,6 +57,7 @@ func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c Che
 		if err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfCheck, Name: c.Name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "check.created", Text: fmt.Sprintf("The check %s is made.", c.Name), Cause: fleet.Because("a person created it")})
 	})
 	return row.check(), err
@@ -84,6 +85,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 		if err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfCheck, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise.", name), Cause: why})
 	})
 	return row.check(), err
@@ -142,6 +144,7 @@ func (s *Store) DeleteCheck(ctx context.Context, now time.Time, actor, name stri
 		if _, err := tx.Exec(ctx, `delete from checks where name = $1`, name); err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfCheck, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "check.deleted", Text: fmt.Sprintf("The check %s is deleted.", name), Cause: fleet.Because("a person asked for it")})
 	})
 }

@@ -22,9 +22,10 @@ type Group struct {
 	Overrides  Overrides // of a group that is one instance alone
 	FrozenBy   string    // and since when; both empty when it is not
 	FrozenAt   time.Time
-	Revision   int64 // counts what people change
-	Generation int64 // counts every write
-	Epoch      int64 // of the lease; only grows
+	Revision   int64  // counts what people change
+	Generation int64  // counts every write
+	Written    string // the mark of the last commit
+	Epoch      int64  // of the lease; only grows
 	CreatedAt  time.Time
 	// Advice tells what will hurt, though it is allowed.
 	Advice []string
@@ -69,6 +70,7 @@ type groupRow struct {
 	Revision        int64
 	Generation      int64
 	Epoch           int64
+	Written         string
 	CreatedAt       time.Time
 	Checks          []string
 	Alone           bool
@@ -99,7 +101,7 @@ type groupRow struct {
 
 // groupQuery brings the checks of the group's pools along.
 const groupQuery = `select g.name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms, deleting,
-	next_serial, setbacks, g.revision, generation, epoch, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
+	next_serial, setbacks, g.revision, generation, epoch, written, g.created_at, alone, overrides, shed, heal_limit, pin_new, g.labels,
 	frozen, frozen_by, frozen_at, heal_stopped_at, heal_permit_at, spread, above, slots, t.price_per_hour, t.zone_prices,
 	array(select gp.pool from group_pools gp where gp.group_name = g.name order by gp.position) as pools,
 	array(select distinct p."check" from group_pools gp join pools p on p.name = gp.pool where gp.group_name = g.name order by 1) as checks,
@@ -122,7 +124,7 @@ func (r groupRow) group() Group {
 		},
 		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),
-		Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, CreatedAt: r.CreatedAt,
+		Overrides: r.Overrides, Advice: r.advice(), Revision: r.Revision, Generation: r.Generation, Epoch: r.Epoch, Written: r.Written, CreatedAt: r.CreatedAt,
 	}
 }
 
@@ -194,6 +196,7 @@ func (tx *Tx) addGroup(ctx context.Context, g Group) (Group, error) {
 		return g, err
 	}
 	g = row.group()
+	tx.touch(Touched{Kind: OfGroup, Name: g.Name})
 	if g.Alone {
 		return g, tx.Record(ctx, g.Name, fleet.Entry{Kind: "instance.asked", Instance: g.Name, Cause: fleet.Cause{Code: fleet.CodeLaunched},
 			Text: fmt.Sprintf("The instance %s is to be launched from %s in %s.", g.Name, g.Template, g.Zones[0])})
@@ -251,6 +254,7 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 				return err
 			}
 		}
+		tx.touch(Touched{Kind: OfGroup, Name: name})
 		return tx.Record(ctx, name, e)
 	})
 }
@@ -367,6 +371,7 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 		}
 		out = inserted.rollout()
 		e.Rollout = out.ID
+		tx.touch(Touched{Kind: OfGroup, Name: group})
 		return tx.Record(ctx, group, e)
 	})
 	return out, err
@@ -401,6 +406,7 @@ func (s *Store) TellRollout(ctx context.Context, now time.Time, actor string, nu
 			return err
 		}
 		out = row.rollout()
+		tx.touch(Touched{Kind: OfGroup, Name: row.GroupName})
 		return tx.Record(ctx, row.GroupName, e)
 	})
 	return out, err

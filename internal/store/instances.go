@@ -128,6 +128,7 @@ func (s *Store) ChangeInstance(ctx context.Context, now time.Time, actor, id str
 		if err := tx.writeInstances(ctx, group, []Instance{in}); err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfGroup, Name: group})
 		return tx.Record(ctx, group, e)
 	})
 }
@@ -193,6 +194,8 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 			select instance, instance, zone, labels, price_per_hour, $2 from before`, id, now); err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfGroup, Name: from})
+		tx.touch(Touched{Kind: OfGroup, Name: id})
 		return tx.Record(ctx, from, e)
 	})
 	return from, err

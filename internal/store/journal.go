@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -45,10 +44,10 @@ func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) 
 		batch.Queue(`with e as (
 				insert into journal (at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances)
 				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning *)
-			insert into outbox (at, kind, group_name, data)
-			select at, 'journal', group_name, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
+			insert into outbox (at, kind, group_name, origin, data)
+			select at, 'journal', group_name, $12, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
 				'instance', instance, 'instances', instances, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
-			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), e.Numbers.Map(), e.Cause, notNil(e.Instances))
+			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), e.Numbers.Map(), e.Cause, notNil(e.Instances), tx.origin)
 	}
 	if batch.Len() == 0 {
 		return nil
@@ -103,54 +102,4 @@ func (s *Store) Ending(ctx context.Context, id string) (because string, at time.
 		err = nil
 	}
 	return because, at.UTC(), err
-}
-
-// Event is one thing that changed. Its id orders it among all events.
-type Event struct {
-	ID    EventID `db:"-"`
-	Tx    int64   `db:"tx"`
-	Seq   int64   `db:"seq"`
-	Kind  string  // "journal"
-	Group string  `db:"group_name"`
-	Data  json.RawMessage
-}
-
-// EventID is the place of an event in the order of all.
-type EventID struct{ Tx, Seq int64 }
-
-func (id EventID) String() string { return fmt.Sprintf("%d-%d", id.Tx, id.Seq) }
-
-// ParseEventID reads what String wrote.
-func ParseEventID(text string) (EventID, error) {
-	a, b, ok := strings.Cut(text, "-")
-	tx, err := strconv.ParseInt(a, 10, 64)
-	seq, err2 := strconv.ParseInt(b, 10, 64)
-	if !ok || err != nil || err2 != nil {
-		return EventID{}, fmt.Errorf("%q is not the id of an event", text)
-	}
-	return EventID{tx, seq}, nil
-}
-
-// Events returns up to limit events after the given one, leaving out any that
-// an older transaction, still running, might yet come before.
-func (s *Store) Events(ctx context.Context, after EventID, limit int) ([]Event, error) {
-	events, err := many[Event](ctx, s.q, `select tx::text::bigint as tx, id as seq, kind, group_name, data from outbox
-		where (tx, id) > ($1::text::xid8, $2) and tx < pg_snapshot_xmin(pg_current_snapshot())
-		order by outbox.tx, id limit $3`, strconv.FormatInt(after.Tx, 10), after.Seq, limit)
-	for i := range events {
-		events[i].ID = EventID{events[i].Tx, events[i].Seq}
-	}
-	return events, err
-}
-
-// LastEvent is the id of the newest event, or zero when there is none.
-func (s *Store) LastEvent(ctx context.Context) (EventID, error) {
-	var id EventID
-	err := s.q.QueryRow(ctx, `select coalesce(max(tx::text::bigint), 0), coalesce((select max(id) from outbox), 0) from outbox`).Scan(&id.Tx, &id.Seq)
-	return id, err
-}
-
-// After reports whether the event comes after the other.
-func (id EventID) After(o EventID) bool {
-	return id.Tx > o.Tx || (id.Tx == o.Tx && id.Seq > o.Seq)
 }

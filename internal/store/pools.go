@@ -97,6 +97,7 @@ func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool
 			return err
 		}
 		p = row.pool()
+		tx.touch(Touched{Kind: OfPool, Name: p.Name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.created", Text: fmt.Sprintf("The pool %s listens on %s.", p.Name, p.Addresses()), Cause: fleet.Because("a person created it")})
 	})
 	return p, err
@@ -133,6 +134,7 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 		if err := tx.QueryRow(ctx, `update pools set revision = revision + 1 where name = $1 returning revision`, name).Scan(&p.Revision); err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfPool, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Cause: why})
 	})
 	return p, err
@@ -162,6 +164,7 @@ func (s *Store) DeletePool(ctx context.Context, now time.Time, actor, name strin
 		if _, err := tx.Exec(ctx, `delete from pools where name = $1`, name); err != nil {
 			return err
 		}
+		tx.touch(Touched{Kind: OfPool, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.deleted", Text: fmt.Sprintf("The pool %s is deleted.", name), Cause: fleet.Because("a person asked for it")})
 	})
 }

@@ -41,13 +41,18 @@ type Store struct {
 	// leasing has connections of its own, so that leases are renewed however many
 	// wait for one of the others.
 	leasing *pgxpool.Pool
-	// written is called after every committed change, when it is set.
-	written func()
+	// origin is the replica in whose name is written.
+	origin  string
+	written []func(touched []Touched)
 }
 
-// OnWrite has f called after every committed change. It is set once, before
-// the store is used.
-func (s *Store) OnWrite(f func()) { s.written = f }
+// Write sets in whose name is written: the events of a change bear it. It is set once,
+// before the store is used.
+func (s *Store) Write(replica string) { s.origin = replica }
+
+// OnWrite has f called after every committed change with what it touched, by whoever
+// made the change and before he goes on. All are set before the store is used.
+func (s *Store) OnWrite(f func(touched []Touched)) { s.written = append(s.written, f) }
 
 // Open connects to the database at url and brings its tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -170,8 +175,10 @@ type Tx struct {
 	pgx.Tx
 	Reader
 	// Now is the time of the whole change.
-	Now   time.Time
-	Actor string
+	Now     time.Time
+	Actor   string
+	origin  string
+	touched []Touched
 }
 
 // Change runs f in a transaction at the time now, in the name of the actor.
@@ -179,13 +186,22 @@ type Tx struct {
 func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(tx *Tx) error) error {
 	ctx, cancel := context.WithTimeout(ctx, Patience)
 	defer cancel()
+	var touched []Touched
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		return f(&Tx{Tx: tx, Reader: Reader{tx}, Now: now, Actor: actor})
+		change := &Tx{Tx: tx, Reader: Reader{tx}, Now: now, Actor: actor, origin: s.origin}
+		if err := f(change); err != nil {
+			return err
+		}
+		touched = change.touched
+		return change.tellTouched(ctx, s.origin)
 	})
-	if err == nil && s.written != nil {
-		s.written()
+	if err != nil {
+		return named(err)
 	}
-	return named(err)
+	for _, f := range s.written {
+		f(touched)
+	}
+	return nil
 }
 
 // referred is what the constraints on references are about.

@@ -280,23 +280,36 @@ func TestEventsComeInOrder(t *testing.T) {
 		})
 	}
 	seen := map[string]bool{}
-	var last store.EventID
+	var last int64
 	read := func() {
+		if _, err := s.NumberEvents(ctx); err != nil {
+			t.Error(err)
+		}
 		events, err := s.Events(ctx, last, 50)
 		if err != nil {
 			t.Error(err)
 			return
 		}
 		for _, e := range events {
-			if !e.ID.After(last) || seen[string(e.Data)] {
-				t.Errorf("%s comes after %s", e.ID, last)
+			if e.Number <= last || seen[string(e.Data)] {
+				t.Errorf("%d comes after %d", e.Number, last)
 			}
 			seen[string(e.Data)] = true
-			last = e.ID
+			last = e.Number
 		}
 	}
+	var numbering sync.WaitGroup
+	for range 2 { // as two replicas do
+		numbering.Go(func() {
+			for range 50 {
+				if _, err := s.NumberEvents(ctx); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
 	done := make(chan struct{})
-	go func() { all.Wait(); close(done) }()
+	go func() { all.Wait(); numbering.Wait(); close(done) }()
 	for writing := true; writing; {
 		select {
 		case <-done:

@@ -1,0 +1,106 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"unitas/internal/fleet"
+)
+
+// Commit is one decision to be written.
+type Commit struct {
+	Group      string
+	Epoch      int64 // that the decision was made under
+	Generation int64 // that it was made against
+	Changed    []Instance
+	Book       *fleet.Group // with its changed book and template, or nil
+	Rollout    *fleet.Rollout
+	Finished   bool
+	// Mark is what the record of the group keeps of this commit ([Group.Written]).
+	Mark    string
+	Entries []fleet.Entry
+}
+
+// Commit writes a decision in one transaction. It returns ErrStale, with
+// nothing written, when the group changed since the decision's view was
+// loaded or another replica decides for it now.
+func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
+	return s.Change(ctx, now, Service, func(tx *Tx) error {
+		tag, err := tx.Exec(ctx, `update groups set generation = generation + 1, written = $4 where name = $1 and epoch = $2 and generation = $3`,
+			c.Group, c.Epoch, c.Generation, c.Mark)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrStale
+		}
+		if err := tx.writeInstances(ctx, c.Group, c.Changed); err != nil {
+			return err
+		}
+		if g := c.Book; g != nil {
+			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
+				heal_stopped_at = $6, slots = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, pointer(g.HealStopped), notNil(g.Slots)); err != nil {
+				return err
+			}
+		}
+		if c.Rollout != nil {
+			if err := tx.writeRollout(ctx, *c.Rollout); err != nil {
+				return err
+			}
+		}
+		if c.Finished {
+			if _, err := tx.Exec(ctx, `with g as (delete from groups where name = $1 returning name, next_serial, alone)
+				insert into serials (group_name, next) select name, next_serial from g where not alone
+				on conflict (group_name) do update set next = excluded.next, at = now()`, c.Group); err != nil {
+				return err
+			}
+		}
+		tx.touch(Touched{Kind: OfGroup, Name: c.Group, Decided: true})
+		return tx.Record(ctx, c.Group, c.Entries...)
+	})
+}
+
+func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instance) error {
+	var batch pgx.Batch
+	for _, in := range changed {
+		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, cause, address,
+			address_number, pinned, ordered_at, up_at, served_at, reports, overrides, renew, slot, purpose, launch)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)
+			on conflict (id) do update set state = excluded.state, since = excluded.since, cause = excluded.cause, launch = excluded.launch, up_at = excluded.up_at,
+			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, renew = excluded.renew, ordered_at = excluded.ordered_at, revision = instances.revision + 1`,
+			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Cause, in.Address,
+			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides, in.Renew, in.Slot, string(in.Purpose), in.Launch)
+		switch {
+		case (in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
+			batch.Queue(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)
+				select i.id, i.group_name, i.zone, t.labels || g.labels, coalesce((t.zone_prices->>i.zone)::float8, t.price_per_hour), i.up_at
+				from instances i join groups g on g.name = i.group_name join templates t on t.name = i.template and t.version = i.template_version
+				where i.id = $1 on conflict (instance) where until_at is null do nothing`, in.ID)
+		case in.State == fleet.Gone, in.State == fleet.Lost, in.State == fleet.Ordered:
+			batch.Queue(`update runs set until_at = $2 where instance = $1 and until_at is null`, in.ID, in.Since)
+		}
+	}
+	if batch.Len() == 0 {
+		return nil
+	}
+	return tx.SendBatch(ctx, &batch).Close()
+}
+
+func notNil[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}
+
+// NextAddresses draws n address numbers that were not drawn before.
+func (s *Store) NextAddresses(ctx context.Context, n int) ([]int64, error) {
+	rows, err := s.q.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
