@@ -88,7 +88,6 @@ func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestO
 	if err != nil {
 		return nil, about("check", r.Name, err)
 	}
-	s.Control.CheckChanged(r.Name)
 	out, err := s.checkWithUsers(ctx, c)
 	return contract.ChangeCheck200JSONResponse(out), err
 }
@@ -119,6 +118,5 @@ func (s *Server) DeleteCheck(ctx context.Context, r contract.DeleteCheckRequestO
 	if err := s.Store.DeleteCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("check", r.Name, err)
 	}
-	s.Control.CheckChanged(r.Name)
 	return contract.DeleteCheck204Response{}, nil
 }

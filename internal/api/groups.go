@@ -92,7 +92,6 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 		p := control.Picture{Group: g}
 		return contract.CreateGroup200JSONResponse(fromPicture(time.Now().UTC(), p, s.Control.Around(ctx, p))), nil
 	}
-	s.Control.GroupChanged(b.Name)
 	out, err := s.group(ctx, b.Name)
 	return contract.CreateGroup201JSONResponse(out), err
 }
@@ -288,7 +287,6 @@ func (s *Server) changeGroup(ctx context.Context, name string, match *string,
 	if err := s.Store.ChangeGroup(ctx, time.Now().UTC(), actor(ctx), name, revision, f); err != nil {
 		return about("group", name, err)
 	}
-	s.Control.GroupChanged(name)
 	return nil
 }
 
@@ -318,7 +316,6 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
-	s.Control.GroupChanged(r.Name)
 	out, err := s.rollout(ctx, ro)
 	return contract.StartRollout201JSONResponse(out), err
 }
@@ -377,7 +374,6 @@ func (s *Server) TellRollout(ctx context.Context, r contract.TellRolloutRequestO
 	if err != nil {
 		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
 	}
-	s.Control.GroupChanged(ro.Group)
 	out, err := s.rollout(ctx, ro)
 	return contract.TellRollout200JSONResponse(out), err
 }

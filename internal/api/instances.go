@@ -13,6 +13,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/say"
+	"unitas/internal/machine"
 	"unitas/internal/store"
 )
 
@@ -76,7 +77,7 @@ func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObj
 	if err != nil {
 		return nil, about("instance", r.Id, err)
 	}
-	raw, err := s.Machines.BootLog(in.ID, 256<<10)
+	raw, err := s.bootLog(in.ID, 256<<10)
 	if errors.Is(err, os.ErrNotExist) {
 		if in.State == fleet.Gone {
 			return nil, &problem{status: 404, kind: "not-found", detail: fmt.Sprintf("The machine of %s is gone, and its boot log with it.", in.ID)}
@@ -84,6 +85,15 @@ func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObj
 		raw, err = nil, nil
 	}
 	return contract.GetBootLog200TextResponse(raw), err
+}
+
+// bootLog is the end of what a machine wrote; [os.ErrNotExist] when there is none.
+func (s *Server) bootLog(id string, max int64) ([]byte, error) {
+	logger, can := s.Machines.(machine.Logger)
+	if !can {
+		return nil, os.ErrNotExist
+	}
+	return logger.BootLog(id, max)
 }
 
 // ListFailures shows the places whose instances failed, with what the last of
@@ -111,7 +121,7 @@ func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresReques
 			if failure.Why, failure.At, err = s.Store.Ending(ctx, id); err != nil {
 				return nil, err
 			}
-			raw, err := s.Machines.BootLog(id, 4<<10)
+			raw, err := s.bootLog(id, 4<<10)
 			if err != nil && !errors.Is(err, os.ErrNotExist) {
 				return nil, err
 			}
@@ -130,14 +140,12 @@ func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstance
 		return nil, err
 	}
 	now := time.Now().UTC()
-	from, err := s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
 		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
 	})
 	if err != nil {
 		return nil, about("instance", r.Id, err)
 	}
-	s.Control.GroupChanged(from)
-	s.Control.GroupChanged(r.Id)
 	in, err := s.Store.Instance(ctx, r.Id)
 	return contract.ReleaseInstance200JSONResponse(fromInstance(in)), err
 }

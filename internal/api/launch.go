@@ -66,7 +66,6 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 	}}, false, func(*store.Tx) error { return nil }); err != nil {
 		return nil, about("group or instance", b.Name, err)
 	}
-	s.Control.GroupChanged(b.Name)
 	// Its record is written by the next decision, within a tenth of a second.
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
@@ -120,7 +119,6 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 	}); err != nil {
 		return contract.Instance{}, about("instance", id, err)
 	}
-	s.Control.GroupChanged(in.Group)
 	if in, err = s.Store.Instance(ctx, id); err != nil {
 		return contract.Instance{}, err
 	}

@@ -149,7 +149,6 @@ func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObj
 	if err != nil {
 		return nil, about("pool with this name or address,", b.Name, err)
 	}
-	s.Control.PoolChanged(p)
 	out, err := s.pool(ctx, p)
 	return contract.CreatePool201JSONResponse(out), err
 }
@@ -272,7 +271,6 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 	if err != nil {
 		return nil, about("pool", r.Name, err)
 	}
-	s.Control.PoolChanged(p)
 	out, err := s.pool(ctx, p)
 	return contract.ChangePool200JSONResponse(out), err
 }
@@ -286,7 +284,6 @@ func (s *Server) DeletePool(ctx context.Context, r contract.DeletePoolRequestObj
 	if err := s.Store.DeletePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("pool", r.Name, err)
 	}
-	s.Control.PoolDeleted(r.Name)
 	return contract.DeletePool204Response{}, nil
 }
 

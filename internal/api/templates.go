@@ -14,6 +14,7 @@ import (
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/template"
+	"unitas/internal/machine"
 	"unitas/internal/store"
 	"unitas/internal/userdata"
 )
@@ -249,8 +250,12 @@ func (s *Server) adviseTemplate(ctx context.Context, t store.Template, i store.I
 	if err != nil {
 		return nil, err
 	}
+	gauger, can := s.Machines.(machine.Gauger)
 	for _, id := range ids {
-		if used, known := s.Machines.Memory(id); known && used > w.Used {
+		if !can {
+			break
+		}
+		if used, known := gauger.Memory(id); known && used > w.Used {
 			w.Used, w.Instance = used, id
 		}
 	}

@@ -1,11 +1,17 @@
 // Package balancer is what the service asks of whatever spreads requests.
 package balancer
 
-import "time"
+import (
+	"context"
+	"time"
+)
 
 // Pool is what is done with its requests.
 type Pool struct {
 	Name string
+	// As is when this was so, in the order of whoever tells: what was shut later stays
+	// shut.
+	As int64
 	// Known is false while the targets of some group are not known yet: a request
 	// that finds no target then waits for a moment.
 	Known bool
@@ -41,18 +47,20 @@ type Target struct {
 
 // Driver spreads requests over targets.
 type Driver interface {
-	// Apply makes the pool as it is given, its targets those. A target that is no
-	// longer named is closed and forgotten. It waits for nothing.
-	Apply(p Pool)
+	// Sync makes the pool as it is given, its targets those. Once it returned without an
+	// error all others are closed: they get no new request. Of those that are no longer
+	// named the requests in flight count on.
+	Sync(ctx context.Context, p Pool) error
 	// Listen opens and closes addresses of a pool until its listeners are those.
 	Listen(pool string, listeners []Listener)
-	// Shut closes an instance in a pool at once, until the next Apply. It waits for
-	// nothing.
-	Shut(pool, instance string)
+	// Shut closes an instance in a pool at once, until a Sync of what was so later. It
+	// waits for nothing.
+	Shut(pool, instance string, as int64)
 	// Remove closes the pool's listeners and forgets its targets.
 	Remove(pool string)
-	// InFlight is how many requests an instance has in all pools.
-	InFlight(instance string) int
+	// InFlight is how many requests an instance has in all pools; known is false when that
+	// cannot be told now.
+	InFlight(instance string) (n int, known bool)
 	// Stats returns what a pool has done, with its targets in order.
 	Stats(pool string) (Stats, bool)
 	// Watch has idle called whenever a closed target finishes its last request.

@@ -11,6 +11,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/image/bake"
+	"unitas/internal/machine"
 	"unitas/internal/store"
 )
 
@@ -184,6 +185,10 @@ func (c *Catalogue) FromInstance(ctx context.Context, u Upload, in store.Instanc
 	if !c.stores[r.Name].Has(parent.Digest) {
 		return store.Image{}, &fleet.Refusal{Text: fmt.Sprintf("the image %s that %s was launched from is not in %s any more", parent.Ref(), in.ID, r.Name)}
 	}
+	machines, can := c.Machines.(machine.Filer)
+	if !can {
+		return store.Image{}, &fleet.Refusal{Text: "the machines of this service give no files to make an image of"}
+	}
 	u.Source = in.ID
 	i, log, err := c.begin(ctx, u, store.Image{Origin: store.FromInstance, Source: in.ID, Parent: parent.Name, ParentVersion: parent.Version})
 	if err != nil {
@@ -194,7 +199,7 @@ func (c *Catalogue) FromInstance(ctx context.Context, u Upload, in store.Instanc
 			step("reading the files of " + in.ID)
 			fmt.Fprintf(log, "── reading the files of %s (%s, %s)\n", in.ID, in.Version, in.Zone)
 			err = around(ctx, func() error {
-				return c.Machines.Files(in.ID, func(dir string) error {
+				return machines.Files(in.ID, func(dir string) error {
 					from, err := c.stores[r.Name].Read(parent.Digest)
 					if err == nil {
 						a, err = intake.Derive(ctx, from, dir, image.OwnOfInstance, nil, nil)

@@ -14,6 +14,7 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/control"
+	"unitas/internal/feed"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/say"
 	"unitas/internal/fleet/template"
@@ -29,8 +30,9 @@ type yard struct {
 	launches map[string]int
 	stops    map[string]int
 	refuse   func(machine.Spec) error
-	failStop int // how many stops still fail
-	tell     func(machine.Fact)
+	failStop int                  // how many stops still fail
+	tells    []func(machine.Fact) // of each service
+	fences   map[string]int64
 	// recorded is asked at every launch whether the instance has its record.
 	recorded func(id string) bool
 	early    []string
@@ -41,14 +43,26 @@ type yard struct {
 }
 
 func newYard() *yard {
-	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}}
+	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, fences: map[string]int64{}}
 }
 
 func (y *yard) Address(zone string, number int64) (string, error) {
 	return fmt.Sprintf("%s-%d", zone, number), nil
 }
 
-func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
+func (y *yard) Numbers() int64 { return 1 << 20 }
+
+func (y *yard) Fence(_ context.Context, group string, epoch int64) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if epoch < y.fences[group] {
+		return machine.ErrDeposed
+	}
+	y.fences[group] = epoch
+	return nil
+}
+
+func (y *yard) Launch(_ context.Context, o machine.Order, spec machine.Spec) error {
 	if y.recorded != nil && !y.recorded(spec.ID) {
 		y.mu.Lock()
 		y.early = append(y.early, spec.ID)
@@ -61,6 +75,9 @@ func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
 		<-stall
 		y.mu.Lock()
 		return nil
+	}
+	if o.Epoch < y.fences[o.Group] {
+		return machine.ErrDeposed
 	}
 	if y.machines[spec.ID] != fleet.MachineUnknown {
 		return nil
@@ -75,7 +92,8 @@ func (y *yard) Launch(_ context.Context, spec machine.Spec) error {
 	return nil
 }
 
-func (y *yard) Stop(_ context.Context, id string, _ time.Duration) error {
+func (y *yard) Stop(_ context.Context, o machine.Order, _ time.Duration) error {
+	id := o.ID
 	if y.stopping != nil {
 		y.stopping(id)
 	}
@@ -103,21 +121,20 @@ func (y *yard) List(context.Context) ([]machine.Fact, error) {
 func (y *yard) Watch(tell func(machine.Fact)) {
 	y.mu.Lock()
 	defer y.mu.Unlock()
-	y.tell = tell
+	y.tells = append(y.tells, tell)
 }
 
-func (y *yard) Halt(context.Context, string, time.Duration) error { return nil }
-func (y *yard) Wake(context.Context, string) error                { return nil }
-func (y *yard) Files(string, func(string) error) error            { return nil }
-func (y *yard) Memory(string) (int64, bool)                       { return 0, false }
-func (y *yard) BootLog(string, int64) ([]byte, error)             { return nil, nil }
+func (y *yard) Halt(context.Context, machine.Order, time.Duration) error { return nil }
+func (y *yard) Wake(context.Context, machine.Order) error                { return nil }
 
 func (y *yard) end(id string) {
 	y.mu.Lock()
 	y.machines[id] = fleet.MachineStopped
-	tell := y.tell
+	tells := y.tells
 	y.mu.Unlock()
-	tell(machine.Fact{ID: id, State: fleet.MachineStopped, Why: "killed by signal 9"})
+	for _, tell := range tells {
+		tell(machine.Fact{ID: id, State: fleet.MachineStopped, Why: "killed by signal 9"})
+	}
 }
 
 func (y *yard) count() int {
@@ -129,14 +146,14 @@ func (y *yard) count() int {
 // noTraffic is a balancer that nobody asks anything of.
 type noTraffic struct{}
 
-func (noTraffic) Apply(balancer.Pool)                 {}
-func (noTraffic) Listen(string, []balancer.Listener)  {}
-func (noTraffic) Shut(string, string)                 {}
-func (noTraffic) Remove(string)                       {}
-func (noTraffic) InFlight(string) int                 { return 0 }
-func (noTraffic) Stats(string) (balancer.Stats, bool) { return balancer.Stats{}, false }
-func (noTraffic) Watch(func(string))                  {}
-func (noTraffic) Close()                              {}
+func (noTraffic) Sync(context.Context, balancer.Pool) error { return nil }
+func (noTraffic) Listen(string, []balancer.Listener)        {}
+func (noTraffic) Shut(string, string, int64)                {}
+func (noTraffic) Remove(string)                             {}
+func (noTraffic) InFlight(string) (int, bool)               { return 0, true }
+func (noTraffic) Stats(string) (balancer.Stats, bool)       { return balancer.Stats{}, false }
+func (noTraffic) Watch(func(string))                        {}
+func (noTraffic) Close()                                    {}
 
 // bench is a store with a template, and a control that can be started again.
 type bench struct {
@@ -189,10 +206,22 @@ func newBench(t *testing.T) *bench {
 func (b *bench) start(replica string) {
 	b.t.Helper()
 	b.metrics = prometheus.NewRegistry()
-	b.ctl = control.New(control.Config{Store: b.store, Machines: b.yard, Balancer: b.balancer, Replica: replica,
-		Log: slog.New(slog.DiscardHandler), Metrics: b.metrics,
+	var err error
+	if b.store, err = store.Open(ctx, b.url); err != nil {
+		b.t.Fatal(err)
+	}
+	b.store.Write(replica)
+	log := slog.New(slog.DiscardHandler)
+	changes, err := feed.Open(ctx, b.store, log)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: b.yard, Balancer: b.balancer, Self: store.Replica{ID: replica},
+		Log: log, Metrics: b.metrics,
 		SweepEvery: 300 * time.Millisecond})
 	running, cancel := context.WithCancel(ctx)
+	go changes.Run(running)
+	b.t.Cleanup(b.store.Close)
 	done := make(chan error, 1)
 	ctl := b.ctl
 	go func() { done <- ctl.Run(running) }()
@@ -237,7 +266,6 @@ func (b *bench) group(size int) {
 	}}, false, nothing); err != nil {
 		b.t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 }
 
 func anything(store.Reader) error { return nil }

@@ -6,10 +6,7 @@ package control
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
-	"maps"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,6 +14,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"unitas/internal/balancer"
+	"unitas/internal/feed"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/machine"
@@ -31,11 +29,12 @@ const openWithin = 5 * time.Second
 // Config is what the control needs.
 type Config struct {
 	Store    *store.Store
+	Feed     *feed.Feed // of the store
 	Machines machine.Driver
 	Balancer balancer.Driver
-	// Replica names this service among those on the same database; it stays
-	// the same when the service is started again.
-	Replica string
+	// Self is this service among those on the same database; its id stays the same when
+	// it is started again.
+	Self    store.Replica
 	Log     *slog.Logger
 	Metrics prometheus.Registerer
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
@@ -45,18 +44,18 @@ type Config struct {
 // Control drives the groups that this replica has leased.
 type Control struct {
 	Config
-	prober   *probe.Prober
-	desk     *desk
-	metrics  metrics
-	leaseNow chan struct{}
-	tasks    sync.WaitGroup // driver calls under way
-
-	mu        sync.Mutex
-	keepers   map[string]*keeper
-	owner     map[string]*keeper // by instance
-	templates map[fleet.Version]store.Template
-	checks    map[string]health.Check
-	pictures  map[string]picture // of instances on their way to rest
+	prober    *probe.Prober
+	desk      *desk
+	roster    *roster
+	library   *library
+	elsewhere *elsewhere
+	term      *term
+	others    others
+	launches  gates
+	pictures  pictures
+	metrics   metrics
+	leaseNow  chan struct{}
+	acts      sync.WaitGroup // driver calls under way
 }
 
 // New makes a control; Run starts it.
@@ -64,12 +63,17 @@ func New(c Config) *Control {
 	if c.SweepEvery == 0 {
 		c.SweepEvery = sweepEvery
 	}
-	ctl := &Control{
-		Config: c, desk: newDesk(c.Balancer), metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
-		keepers: map[string]*keeper{}, owner: map[string]*keeper{}, templates: map[fleet.Version]store.Template{},
-		checks: map[string]health.Check{}, pictures: map[string]picture{},
+	if c.Self.Since.IsZero() {
+		c.Self.Since = time.Now().UTC()
 	}
+	ctl := &Control{
+		Config: c, roster: newRoster(), library: newLibrary(c.Store), term: newTerm(), metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
+		launches: gates{at: launchesAt, all: map[string]chan struct{}{}}, pictures: pictures{all: map[string]picture{}},
+	}
+	ctl.elsewhere = newElsewhere(ctl)
+	ctl.desk = newDesk(c.Balancer, c.Log, ctl.deskTold)
 	ctl.prober = probe.New(ctl.verdictChanged)
+	c.Store.OnWrite(ctl.wrote)
 	c.Machines.Watch(ctl.machineSaid)
 	c.Balancer.Watch(ctl.targetIdle)
 	ctl.metrics.count(c.Metrics, ctl)
@@ -78,138 +82,95 @@ func New(c Config) *Control {
 
 // Run drives the groups until the context ends. Machines go on running then.
 func (c *Control) Run(ctx context.Context) error {
-	if err := c.loadPools(ctx); err != nil {
+	events := c.Feed.Follow()
+	if err := c.loadAll(ctx); err != nil {
 		return err
 	}
 	keeping, stop := context.WithCancel(context.Background())
 	defer stop()
 	var all sync.WaitGroup
 	all.Go(func() { c.sweepUntil(keeping) })
+	all.Go(func() { c.follow(keeping, events) })
+	all.Go(func() { c.elsewhere.run(keeping) })
 	c.lease(keeping, &all, true)
+	all.Go(func() { c.tenure(keeping, &all) })
 	c.awaitTargets(ctx)
-	known := c.desk.known
-	open := time.NewTimer(openWithin)
-	defer open.Stop()
-	renew := time.NewTicker(renewEvery)
-	defer renew.Stop()
+	c.openDoors(ctx)
+	<-ctx.Done()
+	stop()
+	all.Wait()
+	c.prober.Close()
+	c.acts.Wait()
+	c.desk.close()
+	c.release()
+	return nil
+}
+
+// openDoors opens the listeners once the targets of all groups are known or it took too
+// long, and tries those again that could not be opened, until the context ends. Where
+// there are others it waits until they know of this one: they ask it before they stop a
+// machine.
+func (c *Control) openDoors(ctx context.Context) {
+	if c.others.any() {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(renewEvery + renewEvery/2):
+		}
+	}
+	select {
+	case <-ctx.Done():
+		return
+	case <-c.desk.known:
+	case <-time.After(openWithin):
+	}
+	c.desk.openAll()
+	again := time.NewTicker(renewEvery)
+	defer again.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			stop()
-			all.Wait()
-			c.prober.Close()
-			c.tasks.Wait()
-			c.release()
-			return nil
-		case <-known:
-			known = nil
-			open.Reset(0)
-		case <-open.C:
-			c.desk.openAll()
-		case <-c.leaseNow:
-			c.lease(keeping, &all, false)
-		case <-renew.C:
-			c.lease(keeping, &all, false)
+			return
+		case <-again.C:
 			c.desk.reopen()
 		}
 	}
 }
 
-// awaitTargets has the listeners wait for the groups that are kept here.
+// awaitTargets has the listeners wait for the groups of the pools.
 func (c *Control) awaitTargets(ctx context.Context) {
 	byPool, err := c.Store.GroupsByPool(ctx)
 	if err != nil {
 		c.Log.Warn("the groups of the pools were not read; their listeners open without waiting for targets", "error", err)
 	}
-	c.desk.await(byPool, func(group string) bool { return c.keeper(group) != nil })
+	c.desk.await(byPool)
 }
-
-// GroupChanged tells the control that the records of a group changed, or that
-// there is a new one.
-func (c *Control) GroupChanged(name string) {
-	if k := c.keeper(name); k != nil {
-		k.reloadNow()
-		return
-	}
-	c.lookAtLeases()
-}
-
-// PoolChanged makes the balancer do what a new or changed pool says, and has its
-// groups judged by its check.
-func (c *Control) PoolChanged(p store.Pool) {
-	before, had := c.desk.setPool(p)
-	c.desk.listen(p.Name)
-	if had && before.Check != p.Check {
-		c.reloadAll()
-	}
-}
-
-func (c *Control) reloadAll() {
-	c.mu.Lock()
-	keepers := slices.Collect(maps.Values(c.keepers))
-	c.mu.Unlock()
-	for _, k := range keepers {
-		k.reloadNow()
-	}
-}
-
-// PoolDeleted closes the listeners of a pool.
-func (c *Control) PoolDeleted(name string) { c.desk.dropPool(name) }
 
 // TakenOver tells why the reserve of a pool has its requests, or "".
 func (c *Control) TakenOver(p store.Pool) string { return c.desk.takenOver(p) }
 
-func (c *Control) loadPools(ctx context.Context) error {
-	page := store.Page{Limit: 1000}
-	for {
-		pools, err := c.Store.Pools(ctx, page)
-		if err != nil {
-			return fmt.Errorf("load the pools: %w", err)
-		}
-		for _, p := range pools {
-			c.PoolChanged(p)
-		}
-		if len(pools) < page.Limit {
-			return nil
-		}
-		page.After = store.Cursor{pools[len(pools)-1].Name}
-	}
-}
-
 // tell has a fact about an instance taken in by the keeper of its group.
-func (c *Control) tell(instance string, fact func(k *keeper)) {
-	c.mu.Lock()
-	k := c.owner[instance]
-	c.mu.Unlock()
-	if k != nil {
-		k.tell(fact)
+func (c *Control) tell(instance string, f fact) {
+	if k := c.roster.owning(instance); k != nil {
+		k.tell(f)
 	}
 }
 
 func (c *Control) machineSaid(f machine.Fact) {
-	switch {
-	case c.isFormer(f):
+	k := c.roster.owning(f.ID)
+	if k == nil {
 		return
-	case f.State == fleet.MachineStopped:
+	}
+	if known := k.shown.Load().instance(f.ID); known != nil && f.Launch != 0 && f.Launch < known.Launch {
+		return // of a machine that it had before its present one
+	}
+	switch f.State {
+	case fleet.MachineStopped:
 		c.desk.shut(f.ID, endedMachine)
-	case f.State == fleet.MachineRunning, f.State == fleet.MachineWoken:
+	case fleet.MachineRunning, fleet.MachineWoken:
 		c.desk.fit(f.ID, endedMachine)
 	}
-	c.tell(f.ID, func(k *keeper) { k.hear(f) })
-}
-
-// isFormer reports whether a fact is of a machine that its instance had before its
-// present one.
-func (c *Control) isFormer(f machine.Fact) bool {
-	c.mu.Lock()
-	k := c.owner[f.ID]
-	c.mu.Unlock()
-	if k == nil || f.Launch == 0 {
-		return false
-	}
-	known, _ := k.facts()
-	in, ok := known[f.ID]
-	return ok && f.Launch < in.Launch
+	k.tell(ofMachine{f})
 }
 
 func (c *Control) verdictChanged(instance string, r health.Report) {
@@ -218,80 +179,33 @@ func (c *Control) verdictChanged(instance string, r health.Report) {
 	} else {
 		c.desk.fit(instance, r.Check)
 	}
-	c.tell(instance, func(k *keeper) { k.verdict(instance, r) })
+	c.tell(instance, ofCheck{instance, r})
 }
 
+// targetIdle has whoever closed a target ask for its count.
 func (c *Control) targetIdle(instance string) {
-	c.tell(instance, func(*keeper) {}) // the keeper asks for the count itself
+	if k := c.roster.owning(instance); k != nil {
+		k.tell(ofTraffic{settled: true})
+		return
+	}
+	c.elsewhere.wake()
 }
 
-// own notes which keeper answers for an instance.
-func (c *Control) own(k *keeper, id string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.owner[id] = k
-}
-
-// disown ends that a keeper answers for an instance; one that was released may
-// have another by now.
-func (c *Control) disown(k *keeper, id string) {
-	c.mu.Lock()
-	mine := c.owner[id] == k
-	if mine {
-		delete(c.owner, id)
+// deskTold has the keepers of groups know that the balancer took over what they set.
+func (c *Control) deskTold(groups []string) {
+	away := false
+	for _, group := range groups {
+		if k := c.roster.of(group); k != nil {
+			if k.awaits.Load() {
+				k.tell(ofTraffic{settled: true})
+			}
+			continue
+		}
+		away = true
 	}
-	c.mu.Unlock()
-	if mine {
-		c.desk.forget(id)
+	if away {
+		c.elsewhere.wake()
 	}
-}
-
-// template reads a template version; they never change, so once is enough.
-func (c *Control) template(ctx context.Context, v fleet.Version) (store.Template, error) {
-	c.mu.Lock()
-	t, ok := c.templates[v]
-	c.mu.Unlock()
-	if ok {
-		return t, nil
-	}
-	t, err := c.Store.Template(ctx, v)
-	if err == nil {
-		c.mu.Lock()
-		c.templates[v] = t
-		c.mu.Unlock()
-	}
-	return t, err
-}
-
-// check reads a check; CheckChanged forgets it.
-func (c *Control) check(ctx context.Context, name string) (health.Check, error) {
-	c.mu.Lock()
-	check, ok := c.checks[name]
-	c.mu.Unlock()
-	if ok {
-		return check, nil
-	}
-	row, err := c.Store.Check(ctx, name)
-	if err == nil {
-		c.mu.Lock()
-		c.checks[name] = row.Check
-		c.mu.Unlock()
-	}
-	return row.Check, err
-}
-
-// CheckChanged tells the control that a check asks otherwise from now on.
-func (c *Control) CheckChanged(name string) {
-	c.mu.Lock()
-	delete(c.checks, name)
-	c.mu.Unlock()
-	c.reloadAll()
-}
-
-func (c *Control) keeper(group string) *keeper {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.keepers[group]
 }
 
 // Answers are the last answers of an instance to a check, newest last.
@@ -305,13 +219,9 @@ func (c *Control) Standing(instance, check string) health.Report {
 	if r, ok := c.prober.Standing(instance, check); ok {
 		return r
 	}
-	c.mu.Lock()
-	k := c.owner[instance]
-	c.mu.Unlock()
 	r := health.Report{Check: check, Verdict: health.Unknown}
-	if k != nil {
-		known, _ := k.facts()
-		if in, ok := known[instance]; ok {
+	if k := c.roster.owning(instance); k != nil {
+		if in := k.shown.Load().instance(instance); in != nil {
 			r = in.Report(check)
 		}
 	}

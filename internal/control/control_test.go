@@ -35,7 +35,6 @@ func TestGroupLives(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 	b.whole(7)
 }
 
@@ -138,7 +137,7 @@ func TestKilledWhileBooting(t *testing.T) {
 		return len(booting) == 2 && booting[0].State == fleet.Booting && booting[1].State == fleet.Booting
 	})
 	first := b.stop
-	if err := b.store.Renew(ctx, "one", -time.Second); err != nil {
+	if _, err := b.store.Renew(ctx, store.Replica{ID: "one"}, -time.Second); err != nil {
 		t.Fatal(err)
 	}
 	b.yard.mu.Lock()
@@ -167,10 +166,10 @@ func TestAnotherReplicaTakesOver(t *testing.T) {
 	b.group(2)
 	b.whole(2)
 	first := b.stop
-	if err := b.store.Renew(ctx, "one", -time.Second); err != nil { // as if it had not been heard of
+	if _, err := b.store.Renew(ctx, store.Replica{ID: "one"}, -time.Second); err != nil { // as if it had not been heard of
 		t.Fatal(err)
 	}
-	if err := b.store.Renew(ctx, "two", time.Minute); err != nil {
+	if _, err := b.store.Renew(ctx, store.Replica{ID: "two"}, time.Minute); err != nil {
 		t.Fatal(err)
 	}
 	names, err := b.store.Lease(ctx, "two", false)
@@ -202,7 +201,6 @@ func TestDeletedGroupLeavesNothing(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 	b.eventually("the group is gone", func() bool { _, err := b.store.Group(ctx, "berths"); return errors.Is(err, store.ErrNotFound) })
 	if b.yard.count() != 0 {
 		t.Error("machines are left")
@@ -267,7 +265,6 @@ func TestAlone(t *testing.T) {
 			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, false, nothing); err != nil {
 			t.Fatal(err)
 		}
-		b.ctl.GroupChanged("trial")
 		b.eventually("it serves", func() bool { in, _ := b.store.Instance(ctx, "trial"); return in.State == fleet.Serving })
 	}
 	over := func() {
@@ -293,7 +290,6 @@ func TestAlone(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("trial")
 	over()
 }
 
@@ -307,14 +303,12 @@ func TestReleased(t *testing.T) {
 	release := func(replace bool) {
 		t.Helper()
 		now := time.Now().UTC()
-		from, err := b.store.ReleaseInstance(ctx, now, "ada", id, store.AnyRevision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+		err := b.store.ReleaseInstance(ctx, now, "ada", id, store.AnyRevision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
 			return g.Release(now, in, replace, "")
 		})
 		if err != nil {
 			t.Fatal(err)
 		}
-		b.ctl.GroupChanged(from)
-		b.ctl.GroupChanged(id)
 	}
 	release(true)
 	both := func() bool { return len(b.serving()) == 2 }
@@ -339,7 +333,6 @@ func TestReleased(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged(id)
 	b.eventually("its machine to stop", func() bool { return b.yard.count() == 2 })
 }
 
@@ -356,7 +349,6 @@ func TestRecreated(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 	b.eventually("it to serve again", func() bool {
 		in, err := b.store.Instance(ctx, before[0].ID)
 		return err == nil && in.State == fleet.Serving && in.Ordered.After(before[0].Ordered)

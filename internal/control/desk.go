@@ -1,9 +1,12 @@
 package control
 
 import (
+	"context"
+	"log/slog"
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"unitas/internal/balancer"
 	"unitas/internal/fleet/traffic"
@@ -12,14 +15,18 @@ import (
 
 // desk tells the balancer who the targets of each pool are. It has them from the
 // keepers, and what makes one unfit at once from the prober and the machine driver,
-// so that closing a target waits for no decision and no database. Nothing is waited
-// for under its lock.
+// so that closing a target waits for no decision and no database. Each pool has a
+// goroutine that tells the balancer the latest of it; nothing is waited for under the
+// desk's lock.
 type desk struct {
 	balancer balancer.Driver
+	log      *slog.Logger
+	// told is called with the groups of a pool when the balancer took over what they set.
+	told func(groups []string)
 
-	mu      sync.Mutex
-	pools   map[string]store.Pool
-	targets map[string]map[string]targetsOf // by pool and group
+	mu    sync.Mutex
+	clock int64 // counts what happens, so that what was later is known
+	pools map[string]*counter
 	// unfit are instances that get no requests whatever their keeper knew last, by
 	// the check that finds them ill, or by endedMachine.
 	unfit map[string]map[string]bool
@@ -28,19 +35,32 @@ type desk struct {
 	awaited map[string]map[string]bool
 	opened  bool
 	known   chan struct{} // closed when nobody is awaited
+}
 
-	listening sync.Mutex // one opens and closes listeners at a time
+// counter is one pool at the desk.
+type counter struct {
+	pool    store.Pool
+	targets map[string]targetsOf // by group
+	left    map[string]int64     // groups that are to be closed here, and since when
+	asked   int64                // the moment of the newest that the balancer is to know
+	done    int64                // the moment of the newest that it knows
+	there   bool                 // the pool is known, and the balancer told
+	woken   chan struct{}
+	ended   chan struct{} // closed when the pool is no more
+	over    chan struct{} // closed when the balancer is told no more
+
+	listening sync.Mutex // one opens and closes its listeners at a time
 }
 
 // endedMachine stands in the place of a check for a machine that is no more.
 const endedMachine = ""
 
-func newDesk(b balancer.Driver) *desk {
-	return &desk{balancer: b, pools: map[string]store.Pool{}, targets: map[string]map[string]targetsOf{},
-		unfit: map[string]map[string]bool{}, awaited: map[string]map[string]bool{}, known: make(chan struct{})}
+func newDesk(b balancer.Driver, log *slog.Logger, told func([]string)) *desk {
+	return &desk{balancer: b, log: log, told: told, pools: map[string]*counter{}, unfit: map[string]map[string]bool{},
+		awaited: map[string]map[string]bool{}, known: make(chan struct{})}
 }
 
-// targetsOf is what one group has in its pools.
+// targetsOf is what one group has in its pools. It does not change.
 type targetsOf struct {
 	size    int // of the group
 	targets []target
@@ -62,70 +82,252 @@ func (a targetsOf) equal(b targetsOf) bool {
 func (d *desk) setPool(p store.Pool) (before store.Pool, had bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	before, had = d.pools[p.Name]
-	d.pools[p.Name] = p
-	d.apply(p.Name)
+	c := d.counter(p.Name)
+	before, had = c.pool, c.there
+	c.pool, c.there = p, true
+	if !had {
+		go d.tell(p.Name, c)
+	}
+	d.changed(c)
 	return before, had
+}
+
+// counter is the one of a pool; the groups may be there before the pool is. The lock is
+// held.
+func (d *desk) counter(name string) *counter {
+	c := d.pools[name]
+	if c == nil {
+		c = &counter{targets: map[string]targetsOf{}, woken: make(chan struct{}, 1), ended: make(chan struct{}), over: make(chan struct{})}
+		d.pools[name] = c
+	}
+	return c
 }
 
 func (d *desk) dropPool(name string) {
 	d.mu.Lock()
+	c := d.pools[name]
 	delete(d.pools, name)
-	delete(d.targets, name)
 	delete(d.awaited, name)
+	d.isKnown()
 	d.mu.Unlock()
-	d.listening.Lock()
-	defer d.listening.Unlock()
+	if c == nil || !c.there {
+		return
+	}
+	close(c.ended)
+	<-c.over
+	c.listening.Lock()
+	defer c.listening.Unlock()
 	d.balancer.Remove(name)
+}
+
+// close ends the goroutines of all pools; listeners and targets stay as they are.
+func (d *desk) close() {
+	d.mu.Lock()
+	pools := d.pools
+	d.pools = map[string]*counter{}
+	d.mu.Unlock()
+	for _, c := range pools {
+		if c.there {
+			close(c.ended)
+			<-c.over
+		}
+	}
 }
 
 func (d *desk) pool(name string) (store.Pool, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	p, ok := d.pools[name]
-	return p, ok
+	if c := d.pools[name]; c != nil {
+		return c.pool, c.there
+	}
+	return store.Pool{}, false
 }
 
-// set makes the targets of one group in its pools those given.
-func (d *desk) set(group string, pools []string, of targetsOf) {
+// names are those of the pools that are there.
+func (d *desk) names() (all []string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, name := range pools {
-		if d.targets[name] == nil {
-			d.targets[name] = map[string]targetsOf{}
+	for name, c := range d.pools {
+		if c.there {
+			all = append(all, name)
 		}
-		d.targets[name][group] = of
-		d.toldOf(name, group)
-		d.apply(name)
+	}
+	return all
+}
+
+// changed has the balancer told of a pool. The lock is held.
+func (d *desk) changed(c *counter) int64 {
+	d.clock++
+	c.asked = d.clock
+	select {
+	case c.woken <- struct{}{}:
+	default:
+	}
+	return c.asked
+}
+
+// tellAgain is how long a balancer that did not take a pool is left alone.
+const tellAgain = time.Second
+
+// tell has the balancer know the latest of a pool, until the pool is no more.
+func (d *desk) tell(name string, c *counter) {
+	defer close(c.over)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		<-c.ended
+		cancel()
+	}()
+	for {
+		select {
+		case <-c.ended:
+			return
+		case <-c.woken:
+		}
+		pool, groups := d.latest(name, c)
+		if err := d.balancer.Sync(ctx, pool); err != nil {
+			if ctx.Err() == nil {
+				d.log.Warn("the balancer did not take the targets of a pool; it is told again", "pool", name, "error", err)
+			}
+			time.AfterFunc(tellAgain, func() {
+				d.mu.Lock()
+				defer d.mu.Unlock()
+				d.changed(c)
+			})
+			continue
+		}
+		d.mu.Lock()
+		c.done = pool.As
+		maps.DeleteFunc(c.left, func(group string, since int64) bool {
+			if since <= c.done {
+				groups = append(groups, group)
+			}
+			return since <= c.done
+		})
+		d.mu.Unlock()
+		d.told(groups)
 	}
 }
 
-// leave forgets a group that is kept here no more.
-func (d *desk) leave(group string) {
+// latest is a pool as the balancer is to have it, with the groups that are in it.
+func (d *desk) latest(name string, c *counter) (balancer.Pool, []string) {
+	d.mu.Lock()
+	p, as, known := c.pool, c.asked, len(d.awaited[name]) == 0
+	of := maps.Clone(c.targets)
+	unfit := make(map[string]bool, len(d.unfit))
+	for instance, by := range d.unfit {
+		unfit[instance] = by[endedMachine] || by[p.Check]
+	}
+	d.mu.Unlock()
+	names := slices.Sorted(maps.Keys(of))
+	groups := groupsOf(p, names, of, unfit)
+	weights := p.Weigh(groups)
+	out := balancer.Pool{Name: p.Name, As: as, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart, Known: known}
+	for _, g := range names {
+		for _, t := range of[g].targets {
+			t.Open, t.Weight = isOpen(p, t, unfit), weights[t.Instance]
+			out.Targets = append(out.Targets, t.Target)
+		}
+	}
+	return out, names
+}
+
+func isOpen(p store.Pool, t target, unfit map[string]bool) bool {
+	return slices.Contains(t.healthy, p.Check) && !unfit[t.Instance]
+}
+
+// groupsOf are the groups of a pool as they share its requests.
+func groupsOf(p store.Pool, names []string, of map[string]targetsOf, unfit map[string]bool) []traffic.Group {
+	groups := make([]traffic.Group, 0, len(names))
+	for _, name := range names {
+		g := traffic.Group{Name: name, Size: of[name].size, Targets: make([]traffic.Target, len(of[name].targets))}
+		for i, t := range of[name].targets {
+			g.Targets[i] = traffic.Target{Instance: t.Instance, Open: isOpen(p, t, unfit)}
+		}
+		groups = append(groups, g)
+	}
+	return groups
+}
+
+// set makes the targets of one group in its pools those given. It returns by pool when
+// that was, for [desk.knows].
+func (d *desk) set(group string, pools []string, of targetsOf) map[string]int64 {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, groups := range d.targets {
-		delete(groups, group)
+	asked := make(map[string]int64, len(pools))
+	for _, name := range pools {
+		c := d.counter(name)
+		if !c.targets[group].equal(of) || c.targets[group].targets == nil {
+			c.targets[group] = of
+		}
+		d.toldOf(name, group)
+		asked[name] = d.changed(c)
+	}
+	return asked
+}
+
+// leave takes a group out of the pools that are not among those given. It returns by
+// pool when that was.
+func (d *desk) leave(group string, but []string) map[string]int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	asked := map[string]int64{}
+	for name, c := range d.pools {
+		if _, in := c.targets[group]; !in || slices.Contains(but, name) {
+			continue
+		}
+		delete(c.targets, group)
+		if c.left == nil {
+			c.left = map[string]int64{}
+		}
+		asked[name] = d.changed(c)
+		c.left[group] = asked[name]
 	}
 	for name := range d.awaited {
-		d.toldOf(name, group)
+		if !slices.Contains(but, name) {
+			d.toldOf(name, group)
+		}
 	}
+	return asked
+}
+
+// knows reports whether the balancer knows all that was set until then, by pool. What it
+// knows it forgets to ask for again.
+func (d *desk) knows(asked map[string]int64) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	maps.DeleteFunc(asked, func(name string, at int64) bool { c := d.pools[name]; return c == nil || !c.there || c.done >= at })
+	return len(asked) == 0
 }
 
 // shut closes an instance at once in the pools that ask the check, in all for
 // endedMachine, until fit is called for the same.
 func (d *desk) shut(instance, check string) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	if d.unfit[instance] == nil {
 		d.unfit[instance] = map[string]bool{}
 	}
 	d.unfit[instance][check] = true
-	for name, p := range d.pools {
-		if check == endedMachine || p.Check == check {
-			d.balancer.Shut(name, instance)
+	d.clock++
+	as, names := d.clock, d.asking(check)
+	for _, name := range names {
+		d.changed(d.pools[name]) // its weight is the others' now
+	}
+	d.mu.Unlock()
+	for _, name := range names {
+		d.balancer.Shut(name, instance, as)
+	}
+}
+
+// asking are the pools that ask a check, all for endedMachine. The lock is held.
+func (d *desk) asking(check string) []string {
+	var names []string
+	for name, c := range d.pools {
+		if c.there && (check == endedMachine || c.pool.Check == check) {
+			names = append(names, name)
 		}
 	}
+	return names
 }
 
 // fit takes back what shut said; keepers open their targets themselves.
@@ -140,148 +342,35 @@ func (d *desk) fit(instance, check string) {
 	if !was {
 		return
 	}
-	for name, p := range d.pools { // a keeper that never heard of it has nothing new to say
-		if check == endedMachine || p.Check == check {
-			d.apply(name)
-		}
+	for _, name := range d.asking(check) { // a keeper that never heard of it has nothing new to say
+		d.changed(d.pools[name])
 	}
 }
 
-// forget ends all that is known of an instance.
-func (d *desk) forget(instance string) {
+// forget ends all that is known of instances.
+func (d *desk) forget(instances ...string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	delete(d.unfit, instance)
-}
-
-// apply tells the balancer all targets of a pool. The lock is held.
-func (d *desk) apply(name string) {
-	p, ok := d.pools[name]
-	if !ok {
-		return
-	}
-	out := balancer.Pool{Name: p.Name, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart,
-		Known: len(d.awaited[name]) == 0}
-	groups := d.groupsOf(name)
-	weights := p.Weigh(groups)
-	for _, g := range groups {
-		for _, t := range d.targets[name][g.Name].targets {
-			t.Open, t.Weight = d.open(p, t), weights[t.Instance]
-			out.Targets = append(out.Targets, t.Target)
-		}
-	}
-	d.balancer.Apply(out)
-}
-
-func (d *desk) open(p store.Pool, t target) bool {
-	unfit := d.unfit[t.Instance]
-	return slices.Contains(t.healthy, p.Check) && !unfit[p.Check] && !unfit[endedMachine]
-}
-
-// groupsOf are the groups of a pool as they share its requests. The lock is held.
-func (d *desk) groupsOf(pool string) []traffic.Group {
-	p := d.pools[pool]
-	groups := make([]traffic.Group, 0, len(d.targets[pool]))
-	for _, name := range slices.Sorted(maps.Keys(d.targets[pool])) {
-		of := d.targets[pool][name]
-		g := traffic.Group{Name: name, Size: of.size, Targets: make([]traffic.Target, len(of.targets))}
-		for i, t := range of.targets {
-			g.Targets[i] = traffic.Target{Instance: t.Instance, Open: d.open(p, t)}
-		}
-		groups = append(groups, g)
-	}
-	return groups
-}
-
-// await names the groups whose targets are to be known before the listeners open.
-func (d *desk) await(byPool map[string][]string, kept func(group string) bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for pool, groups := range byPool {
-		for _, group := range groups {
-			if _, told := d.targets[pool][group]; told || !kept(group) {
-				continue
-			}
-			if d.awaited[pool] == nil {
-				d.awaited[pool] = map[string]bool{}
-			}
-			d.awaited[pool][group] = true
-		}
-		d.apply(pool)
-	}
-	d.isKnown()
-}
-
-// toldOf notes that the targets of a group are known. The lock is held.
-func (d *desk) toldOf(pool, group string) {
-	if !d.awaited[pool][group] {
-		return
-	}
-	if delete(d.awaited[pool], group); len(d.awaited[pool]) == 0 {
-		delete(d.awaited, pool)
-	}
-	d.isKnown()
-}
-
-func (d *desk) isKnown() {
-	if len(d.awaited) > 0 {
-		return
-	}
-	select {
-	case <-d.known:
-	default:
-		close(d.known)
-	}
-}
-
-// open opens all listeners. What still comes to a pool whose targets are not known
-// waits there for a moment.
-func (d *desk) openAll() {
-	d.mu.Lock()
-	d.opened = true
-	names := slices.Collect(maps.Keys(d.pools))
-	d.mu.Unlock()
-	for _, name := range names {
-		d.listen(name)
-	}
-}
-
-// listen makes the listeners of a pool those that it says, once they may open.
-func (d *desk) listen(name string) {
-	d.listening.Lock()
-	defer d.listening.Unlock()
-	d.mu.Lock()
-	p, ok := d.pools[name]
-	opened := d.opened
-	d.mu.Unlock()
-	if !ok || !opened {
-		return
-	}
-	listeners := make([]balancer.Listener, len(p.Listeners))
-	for i, l := range p.Listeners {
-		listeners[i] = balancer.Listener{Address: l.Address, Certificate: l.Certificate, Key: l.Key}
-	}
-	d.balancer.Listen(name, listeners)
-}
-
-// reopen tries again the listeners that could not be opened.
-func (d *desk) reopen() {
-	d.mu.Lock()
-	names := slices.Collect(maps.Keys(d.pools))
-	d.mu.Unlock()
-	for _, name := range names {
-		if s, ok := d.balancer.Stats(name); ok && s.Troubled() {
-			d.listen(name)
-		}
+	for _, id := range instances {
+		delete(d.unfit, id)
 	}
 }
 
 // takenOver tells why the reserve of a pool has its requests, or "".
 func (d *desk) takenOver(p store.Pool) string {
 	d.mu.Lock()
-	groups := d.groupsOf(p.Name)
+	c := d.pools[p.Name]
+	if c == nil {
+		d.mu.Unlock()
+		return ""
+	}
+	of := maps.Clone(c.targets)
+	unfit := make(map[string]bool, len(d.unfit))
+	for instance, by := range d.unfit {
+		unfit[instance] = by[endedMachine] || by[p.Check]
+	}
 	d.mu.Unlock()
-	switch byReserve, byAll, why := p.TakenOver(groups); {
+	switch byReserve, byAll, why := p.TakenOver(groupsOf(p, slices.Sorted(maps.Keys(of)), of, unfit)); {
 	case byAll:
 		return "everybody shares the requests, the reserve as well: " + why
 	case byReserve:

@@ -1,6 +1,7 @@
 package control_test
 
 import (
+	"context"
 	"slices"
 	"sync"
 	"testing"
@@ -22,7 +23,7 @@ type heard struct {
 	who  string
 }
 
-func (h *heard) Apply(p balancer.Pool) {
+func (h *heard) Sync(_ context.Context, p balancer.Pool) error {
 	now := time.Now()
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -32,9 +33,10 @@ func (h *heard) Apply(p balancer.Pool) {
 		}
 		h.open[t.Instance] = t.Open
 	}
+	return nil
 }
 
-func (h *heard) Shut(_, instance string) {
+func (h *heard) Shut(_, instance string, _ int64) {
 	now := time.Now()
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -79,7 +81,6 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	}}, false, nothing); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 	say := func(id string, v health.Verdict) {
 		control.VerdictChanged(b.ctl, id, health.Report{Check: "berths-up", Verdict: v, Since: time.Now(), Why: "3 of 3"})
 	}

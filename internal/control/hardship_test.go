@@ -65,7 +65,7 @@ func TestTakeoverFindsMachines(t *testing.T) {
 	b.group(3)
 	b.whole(3)
 	before := b.serving()
-	leased, err := b.store.Leased(ctx, "one")
+	leased, _, err := b.store.Leased(ctx, "one")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +74,7 @@ func TestTakeoverFindsMachines(t *testing.T) {
 		stop, next = second, "one"
 	}
 	stop()
-	b.eventually("the other has it", func() bool { l, err := b.store.Leased(ctx, next); return err == nil && len(l) == 1 })
+	b.eventually("the other has it", func() bool { l, _, err := b.store.Leased(ctx, next); return err == nil && len(l) == 1 })
 	victim := before[0].ID
 	b.yard.end(victim) // the new keeper hears of it
 	b.gone("the new one acts", victim)
@@ -89,13 +89,13 @@ func TestLeasedAwayAndBack(t *testing.T) {
 	b.start("one")
 	b.group(2)
 	b.whole(2)
-	if err := b.store.Renew(ctx, "one", -time.Second); err != nil {
+	if _, err := b.store.Renew(ctx, store.Replica{ID: "one"}, -time.Second); err != nil {
 		t.Fatal(err)
 	}
 	if names, err := b.store.Lease(ctx, "two", false); err != nil || len(names) != 1 { // which is never heard of again
 		t.Fatalf("the other took %v: %v", names, err)
 	}
-	b.eventually("it is back", func() bool { l, err := b.store.Leased(ctx, "one"); return err == nil && len(l) == 1 })
+	b.eventually("it is back", func() bool { l, _, err := b.store.Leased(ctx, "one"); return err == nil && len(l) == 1 })
 	victim := b.serving()[0].ID
 	b.yard.end(victim)
 	b.gone("it is kept", victim)
@@ -271,7 +271,6 @@ func TestASoakIsWatched(t *testing.T) {
 		Waves: ws, Above: 1, Soak: time.Hour}, func(store.Reader, store.Group) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
-	b.ctl.GroupChanged("berths")
 	b.eventually("the wave soaks", func() bool { return len(b.journal("rollout.soaking")) == 1 })
 	b.stop()
 	b.start("one")

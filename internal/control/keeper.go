@@ -2,8 +2,8 @@ package control
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -26,59 +26,83 @@ const (
 	stopGrace = 5 * time.Second
 )
 
-// keeper drives one group. Its fields below the mailbox belong to its own
-// goroutine; everybody else tells it facts.
+// keeper drives one group under one lease. Its fields below the line belong to its own
+// goroutine; everybody else tells it facts, and asks what it published.
 type keeper struct {
-	name string
-	ctl  *Control
+	name  string
+	ctl   *Control
+	epoch int64 // of the lease
+	stop  context.CancelFunc
 
 	poked chan struct{}
 	mu    sync.Mutex
-	inbox []func(*keeper)
-	known map[string]fleet.Instance // facts for whoever asks
-	// overdue are those that did not come up in their time.
-	overdue map[string]bool
-	all     []store.Instance // the same as a list with their records
-	usual   Usual
-	stuck   Stuck
-	// asked counts how often the records were to be read again, and read how many of
-	// these were done when all was published.
-	asked, read int
+	inbox []fact
+	// asked counts how often the records were to be read again.
+	asked int
 
-	reading int // of asked, by the last load
+	shown atomic.Pointer[shown]
+	stuck atomic.Pointer[Stuck]
+	acts  sync.WaitGroup // driver calls under way
+	// awaits is set while targets were closed that the balancer may not know of yet.
+	awaits atomic.Bool
 
-	// epoch is that of the lease the group is kept under, 0 before it was read.
-	epoch atomic.Int64
+	// ———
+
 	found map[string]machine.Fact // what ran when the lease was taken; for the first load
 
 	group      store.Group
 	rollout    *store.Rollout
-	instances  []store.Instance
+	view       fleet.View
+	kept       map[string]*kept // by instance of the view
 	checks     []health.Check
+	ports      map[fleet.Version]int
 	times      []time.Duration // from order to serving, of the last instances
 	loaded     bool
+	reading    int       // of asked, by the last load
 	watching   time.Time // since when, without a gap
 	stale      bool      // the records are to be read again
+	fresh      bool      // something is to be published
+	urgent     bool      // what is awaited came, and is decided on at once
 	over       bool      // the group is gone or another replica's
 	complained time.Time // of a decision that could not be written
 	noted      []fleet.Entry
-	dirty      map[string]bool // instances whose reports are to be written
-	busy       map[string]bool // instances with a driver call under way
-	watched    map[string]bool // instances that are probed
-	shown      targetsOf
+	dirty      []string // instances whose reports are to be written
+	drawn      []int64  // numbers of addresses for instances to come
+	unsure     *attempt
+	targets    targetsOf        // as the desk was told
+	closing    map[string]int64 // what the balancer is to know before targets count as closed
 }
 
-func newKeeper(c *Control, name string, found map[string]machine.Fact) *keeper {
+// kept is what a keeper knows of an instance besides the core's record of it.
+type kept struct {
+	at      int            // its place in the view
+	rest    store.Instance // all of its record but what stands in the view
+	busy    bool           // a driver call is under way
+	watched bool           // it is probed
+	dirty   bool           // its reports are to be written
+	// quiet are the other replicas that have none of its requests since it was closed.
+	quiet map[string]bool
+}
+
+// attempt is a commit whose answer was lost: it may have been written.
+type attempt struct {
+	mark  string
+	noted int
+	drawn int
+	dirty int
+}
+
+func newKeeper(c *Control, name string, epoch int64, found map[string]machine.Fact) *keeper {
 	return &keeper{
-		name: name, ctl: c, found: found, poked: make(chan struct{}, 1), stale: true,
-		dirty: map[string]bool{}, busy: map[string]bool{}, watched: map[string]bool{},
+		name: name, ctl: c, epoch: epoch, found: found, poked: make(chan struct{}, 1), stale: true, stop: func() {},
+		kept: map[string]*kept{}, closing: map[string]int64{},
 	}
 }
 
 // tell hands a fact over; the keeper takes it in before it decides next.
-func (k *keeper) tell(fact func(*keeper)) {
+func (k *keeper) tell(f fact) {
 	k.mu.Lock()
-	k.inbox = append(k.inbox, fact)
+	k.inbox = append(k.inbox, f)
 	k.mu.Unlock()
 	select {
 	case k.poked <- struct{}{}:
@@ -90,7 +114,7 @@ func (k *keeper) reloadNow() {
 	k.mu.Lock()
 	k.asked++
 	k.mu.Unlock()
-	k.tell(func(k *keeper) { k.stale = true })
+	k.tell(ofRecords{})
 }
 
 // run keeps the group until it is gone, another replica has it, or the
@@ -110,16 +134,17 @@ func (k *keeper) run(ctx context.Context) {
 			k.takeFacts()
 		}
 		now := time.Now()
-		if now.Before(notBefore) {
+		if now.Before(notBefore) && !k.urgent {
 			timer.Reset(notBefore.Sub(now))
 			continue
 		}
+		k.urgent = false
 		again, err := k.turn(ctx)
 		if err != nil {
 			k.failedTurn(ctx, err)
 			again = time.Now().Add(retryAfter)
 		} else {
-			k.setStuck(Stuck{})
+			k.stuck.Store(nil)
 		}
 		notBefore = time.Now().Add(decideGap)
 		if again.IsZero() {
@@ -135,10 +160,13 @@ func (k *keeper) takeFacts() {
 	inbox := k.inbox
 	k.inbox = nil
 	k.mu.Unlock()
-	for _, fact := range inbox {
-		fact(k)
+	for _, f := range inbox {
+		k.take(f)
 	}
 }
+
+// errNoLease is why nothing is decided while the database does not answer for too long.
+var errNoLease = errors.New("the lease of the group ran out, since the database did not answer; it is taken again as soon as it does")
 
 // turn decides once, writes the decision and carries it out. It returns when
 // to look again.
@@ -148,9 +176,11 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 			return time.Time{}, err
 		}
 	}
+	if !k.ctl.term.holds() {
+		return time.Time{}, errNoLease
+	}
 	now := time.Now().UTC().Truncate(time.Microsecond) // as the database keeps it
-	d := fleet.Decide(now, k.view(now))
-	k.ctl.metrics.decided(time.Since(now), &d)
+	d := k.decide(now)
 	if !d.Quiet() || len(k.noted) > 0 || len(k.dirty) > 0 {
 		switch err := k.commit(ctx, now, &d); {
 		case errors.Is(err, store.ErrStale):
@@ -162,169 +192,95 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 	}
 	k.showTargets()
 	k.publish()
-	if k.carryOut(ctx) {
+	if k.carryOut() {
 		return now, nil
 	}
 	k.over = d.Finished
 	return d.Again, nil
 }
 
-// load reads the records and keeps the facts that are known already.
-func (k *keeper) load(ctx context.Context) error {
-	k.mu.Lock()
-	k.reading = k.asked
-	k.mu.Unlock()
-	l, err := k.ctl.Store.Load(ctx, k.name)
-	had := k.epoch.Load()
-	if errors.Is(err, store.ErrNotFound) || (err == nil && had != 0 && l.Group.Epoch != had) {
-		k.over = true
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("load the group: %w", err)
-	}
-	var checks []health.Check
-	for _, name := range l.Group.AllChecks() {
-		c, err := k.ctl.check(ctx, name)
-		if err != nil {
-			return fmt.Errorf("load the check %s: %w", name, err)
-		}
-		checks = append(checks, c)
-	}
-	k.epoch.Store(l.Group.Epoch)
-	if err := k.readTemplates(ctx, l); err != nil {
-		return err
-	}
-	if !k.loaded {
-		k.watching = time.Now()
-		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
-			return fmt.Errorf("load the usual times: %w", err)
-		}
-	}
-	for i := range l.Instances {
-		k.recall(&l.Instances[i])
-	}
-	k.letGo(l.Instances)
-	k.leave(l.Group, checks)
-	k.group, k.rollout, k.instances, k.checks = l.Group, l.Rollout, l.Instances, checks
-	k.loaded, k.stale, k.found = true, false, nil
-	return nil
-}
-
-// letGo forgets those that were released.
-func (k *keeper) letGo(still []store.Instance) {
-	for i := range k.instances {
-		id := k.instances[i].ID
-		if slices.ContainsFunc(still, func(in store.Instance) bool { return in.ID == id }) {
-			continue
-		}
-		k.ctl.disown(k, id)
-		k.ctl.prober.Forget(id)
-		delete(k.watched, id)
-		delete(k.busy, id)
-		delete(k.dirty, id)
-	}
-}
-
-// leave takes the group out of pools that are not its own any more, and has
-// its instances asked anew when it is judged by other checks.
-func (k *keeper) leave(next store.Group, checks []health.Check) {
-	left := slices.DeleteFunc(slices.Clone(k.group.Pools), func(p string) bool { return slices.Contains(next.Pools, p) })
-	if len(left) > 0 {
-		k.ctl.desk.set(k.name, left, targetsOf{})
-	}
-	if !slices.Equal(k.group.Pools, next.Pools) {
-		k.shown = targetsOf{}
-	}
-	if k.loaded && !slices.Equal(k.checks, checks) {
-		for id := range k.watched {
-			k.ctl.prober.Forget(id)
-		}
-		clear(k.watched)
-	}
-}
-
-// readTemplates reads all that the group may launch or send requests to, so
-// that nothing need be read when the database is away.
-func (k *keeper) readTemplates(ctx context.Context, l store.Loaded) error {
-	versions := []fleet.Version{l.Group.Template}
-	if l.Rollout != nil {
-		versions = append(versions, l.Rollout.From, l.Rollout.To)
-	}
-	for i := range l.Instances {
-		versions = append(versions, l.Instances[i].Version)
-	}
-	for _, v := range versions {
-		if _, err := k.ctl.template(ctx, v); err != nil {
-			return fmt.Errorf("load the template %s: %w", v, err)
-		}
-	}
-	return nil
-}
-
-// recall adds to a record read again what is known of the instance.
-func (k *keeper) recall(in *store.Instance) {
-	if had := k.find(in.ID); had != nil {
-		in.Machine = had.Machine
-		if in.State == had.State { // a person may have moved it; it is judged anew then
-			in.Traffic, in.Reports = had.Traffic, had.Reports
-		}
-		return
-	}
-	k.ctl.own(k, in.ID)
-	f, ok := k.found[in.ID]
-	switch {
-	case k.loaded: // the sweep will say
-	case ok:
-		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
-	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop && in.Owed() != fleet.Rest:
-		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
-	}
-}
-
-func (k *keeper) find(id string) *store.Instance {
-	for i := range k.instances {
-		if k.instances[i].ID == id {
-			return &k.instances[i]
-		}
-	}
-	return nil
-}
-
-// view is the group as it is known at the time now. Since when it is watched is told by
-// the present clock, whatever it was set to meanwhile.
-func (k *keeper) view(now time.Time) fleet.View {
-	v := fleet.View{Group: k.group.Group, Prices: k.group.Prices, Watched: now.Add(-time.Since(k.watching)), Instances: store.Bare(k.instances)}
+// decide asks the core. Since when the group is watched is told by the present clock,
+// whatever it was set to meanwhile. What checks were answered that have no verdict yet is
+// shown to the core for as long as it decides.
+func (k *keeper) decide(now time.Time) fleet.Decision {
+	begun := time.Now()
+	k.view.Group, k.view.Prices, k.view.Watched = k.group.Group, k.group.Prices, now.Add(-time.Since(k.watching))
+	k.view.Rollout = nil
 	if k.rollout != nil {
-		v.Rollout = &k.rollout.Rollout
+		k.view.Rollout = &k.rollout.Rollout
 	}
-	for i := range v.Instances {
-		if in := &v.Instances[i]; in.State == fleet.Settling {
+	if !k.view.Ledger.Fits(&k.view) {
+		k.view.Ledger = fleet.NewLedger(&k.view)
+	}
+	were := map[int][]health.Report{}
+	for i := range k.view.Instances {
+		if in := &k.view.Instances[i]; in.State == fleet.Settling {
+			were[i] = in.Reports
 			k.askHowFar(in)
 		}
 	}
-	return v
+	d := fleet.Decide(now, k.view)
+	for i, reports := range were {
+		k.view.Instances[i].Reports = reports
+	}
+	k.ctl.metrics.decided(time.Since(begun), &d)
+	return d
+}
+
+// spoil notes that the reports of an instance are to be written.
+func (k *keeper) spoil(id string) {
+	if one := k.kept[id]; !one.dirty {
+		one.dirty = true
+		k.dirty = append(k.dirty, id)
+	}
+}
+
+// edit lets f change what is known of an instance, if there is one.
+func (k *keeper) edit(id string, f func(in *fleet.Instance)) {
+	one := k.kept[id]
+	if one == nil {
+		return
+	}
+	f(&k.view.Instances[one.at])
+	if k.view.Ledger.Fits(&k.view) {
+		k.view.Ledger.Note(&k.view, one.at)
+	}
+	k.fresh = true
+}
+
+// record is all of the record of an instance.
+func (k *keeper) record(one *kept) store.Instance {
+	rec := one.rest
+	rec.Instance = k.view.Instances[one.at]
+	return rec
 }
 
 // commit writes the decision and takes it over.
 func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) error {
-	changed, err := k.records(ctx, d)
+	changed, drawn, err := k.records(ctx, d)
 	if err != nil {
 		return err
 	}
+	tried := attempt{mark: rand.Text(), noted: len(k.noted), drawn: drawn, dirty: len(k.dirty)}
+	entries := append(slices.Clip(k.noted), d.Entries...)
 	err = k.ctl.Store.Commit(ctx, now, store.Commit{
-		Group: k.name, Epoch: k.group.Epoch, Generation: k.group.Generation, Changed: changed,
-		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: append(slices.Clip(k.noted), d.Entries...),
+		Group: k.name, Epoch: k.epoch, Generation: k.group.Generation, Changed: changed, Mark: tried.mark,
+		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: entries,
 	})
 	if err != nil {
+		if !errors.Is(err, store.ErrStale) {
+			k.unsure = &tried
+		}
+		if errors.Is(err, store.ErrExists) { // an address came round
+			k.drawn = nil
+		}
 		return err
 	}
-	for _, e := range append(slices.Clip(k.noted), d.Entries...) {
+	for _, e := range entries {
 		k.ctl.Log.Info(say.Line(k.name, e), "kind", e.Kind, "group", k.name, "because", say.Because(e.Cause))
 	}
 	k.ctl.metrics.written(d)
-	k.noted = nil
-	clear(k.dirty)
+	k.written(tried)
 	k.group.Generation++
 	if d.Group != nil {
 		k.group.Group = *d.Group
@@ -335,109 +291,20 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 			k.rollout = nil
 		}
 	}
-	for _, in := range changed {
-		k.takeOver(in)
-	}
-	k.instances = slices.DeleteFunc(k.instances, func(in store.Instance) bool {
-		if in.State == fleet.Gone {
-			k.ctl.disown(k, in.ID)
-			delete(k.busy, in.ID)
-		}
-		return in.State == fleet.Gone
-	})
+	k.takeOver(changed)
+	k.fresh = true
 	return nil
 }
 
-// records are the rows to write: those that the decision changes, with an
-// address for each new one, and those with a new verdict.
-func (k *keeper) records(ctx context.Context, d *fleet.Decision) ([]store.Instance, error) {
-	var out []store.Instance
-	fresh := 0
-	for _, in := range d.Changed {
-		rec := store.Instance{Instance: *in, Group: k.name}
-		if had := k.find(in.ID); had != nil {
-			rec = *had
-			rec.Instance = *in
-		} else {
-			fresh++
-		}
-		out = append(out, rec)
-	}
-	for id := range k.dirty {
-		decided := slices.ContainsFunc(d.Changed, func(in *fleet.Instance) bool { return in.ID == id })
-		if in := k.find(id); in != nil && !decided {
-			out = append(out, *in)
+// written takes off the books what a commit wrote.
+func (k *keeper) written(a attempt) {
+	k.noted = slices.Clone(k.noted[a.noted:])
+	k.drawn = k.drawn[a.drawn:]
+	for _, id := range k.dirty[:a.dirty] {
+		if one := k.kept[id]; one != nil {
+			one.dirty = false
 		}
 	}
-	if fresh == 0 {
-		return out, nil
-	}
-	for i := range out {
-		if out[i].Address == "" {
-			out[i].Overrides = k.group.Overrides
-		}
-	}
-	numbers, err := k.ctl.Store.NextAddresses(ctx, fresh)
-	if err != nil {
-		return nil, fmt.Errorf("draw addresses: %w", err)
-	}
-	for i := range out {
-		if out[i].Address != "" {
-			continue
-		}
-		out[i].AddressNumber = numbers[0]
-		numbers = numbers[1:]
-		if out[i].Address, err = k.ctl.Machines.Address(out[i].Zone, out[i].AddressNumber); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-func (k *keeper) takeOver(in store.Instance) {
-	had := k.find(in.ID)
-	if had == nil {
-		k.ctl.own(k, in.ID)
-		k.instances = append(k.instances, in)
-		return
-	}
-	if in.Launch != had.Launch { // it gets a fresh machine
-		delete(k.watched, in.ID)
-		k.ctl.prober.Forget(in.ID)
-		k.ctl.desk.forget(in.ID)
-	}
-	if had.Served.IsZero() && !in.Served.IsZero() {
-		k.times = append(k.times, in.Served.Sub(in.Ordered))
-		k.times = k.times[max(0, len(k.times)-50):]
-	}
-	*had = in
-}
-
-// missing loses the machines that ran before the list was made and are not on it.
-func (k *keeper) missing(listed time.Time, found map[string]bool) {
-	for i := range k.instances {
-		in := &k.instances[i]
-		if !found[in.ID] && !in.Up.IsZero() && in.Up.Before(listed) && in.Machine.State == fleet.MachineRunning && !k.busy[in.ID] {
-			in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}
-		}
-	}
-}
-
-// hear takes in what the driver said of a machine.
-func (k *keeper) hear(f machine.Fact) {
-	if in := k.find(f.ID); in != nil {
-		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
-	}
-}
-
-// verdict takes in a changed verdict, to be written with the next decision.
-func (k *keeper) verdict(id string, r health.Report) {
-	in := k.find(id)
-	if in == nil {
-		return
-	}
-	if e, changed := in.HearVerdict(r); changed {
-		k.dirty[id] = true
-		k.noted = append(k.noted, e)
-	}
+	k.dirty = slices.Clone(k.dirty[a.dirty:])
+	k.unsure = nil
 }

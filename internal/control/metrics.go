@@ -64,9 +64,7 @@ func (m metrics) written(d *fleet.Decision) {
 
 // StuckGroups is about how many groups no decision can be written now.
 func (c *Control) StuckGroups() (n int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, k := range c.keepers {
+	for _, k := range c.roster.all() {
 		if !k.stuckNow().Since.IsZero() {
 			n++
 		}

@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"slices"
+	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/store"
@@ -32,7 +33,7 @@ func (p Picture) View() fleet.View {
 func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 	a := fleet.Around{Usual: p.Usual.Median, Slow: p.Usual.Slow}
 	if name := p.Group.Heal.Check(); name != "" {
-		if check, err := c.check(ctx, name); err == nil {
+		if check, err := c.library.check(ctx, name); err == nil {
 			a.Heals = &check
 		}
 	}
@@ -41,7 +42,7 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 		if !ok {
 			continue
 		}
-		if check, err := c.check(ctx, pool.Check); err == nil {
+		if check, err := c.library.check(ctx, pool.Check); err == nil {
 			a.Pools = append(a.Pools, fleet.PoolAround{Name: name, Zones: pool.Zones, Check: check})
 		}
 	}
@@ -89,7 +90,7 @@ func (c *Control) Pictures(ctx context.Context, page store.Page) ([]Picture, err
 }
 
 func (c *Control) instancesNow(group string) ([]store.Instance, bool) {
-	k := c.keeper(group)
+	k := c.roster.of(group)
 	if k == nil {
 		return nil, false
 	}
@@ -100,7 +101,7 @@ func (c *Control) instancesNow(group string) ([]store.Instance, bool) {
 func (c *Control) picture(l store.Loaded) Picture {
 	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
 	p.Usual = c.Usual(l.Group.Name)
-	if k := c.keeper(l.Group.Name); k != nil {
+	if k := c.roster.of(l.Group.Name); k != nil {
 		p.Stuck = k.stuckNow()
 	}
 	c.AddFacts(p.Instances)
@@ -109,8 +110,8 @@ func (c *Control) picture(l store.Loaded) Picture {
 
 // Usual is how long instances of a group take, zero when it is not kept here.
 func (c *Control) Usual(group string) (u Usual) {
-	if k := c.keeper(group); k != nil {
-		_, u = k.facts()
+	if k := c.roster.of(group); k != nil {
+		u = k.usual()
 	}
 	return u
 }
@@ -118,21 +119,18 @@ func (c *Control) Usual(group string) (u Usual) {
 // AddFacts adds to records of instances what is known of them besides: what
 // the last answers were, their machines, and their requests in flight.
 func (c *Control) AddFacts(instances []store.Instance) {
-	known := map[string]map[string]fleet.Instance{}
-	keepers := map[string]*keeper{}
+	now := time.Now()
 	for i := range instances {
 		in := &instances[i]
-		in.Traffic.InFlight = c.Balancer.InFlight(in.ID)
-		if known[in.Group] == nil {
-			known[in.Group] = map[string]fleet.Instance{}
-			if k := c.keeper(in.Group); k != nil {
-				known[in.Group], _ = k.facts()
-				keepers[in.Group] = k
-			}
+		in.Traffic.InFlight, _ = c.Balancer.InFlight(in.ID)
+		k := c.roster.of(in.Group)
+		if k == nil {
+			continue
 		}
-		if f, ok := known[in.Group][in.ID]; ok {
-			in.Machine, in.Reports = f.Machine, f.Reports
-			in.Overdue = keepers[in.Group].isOverdue(in.ID)
+		s := k.shown.Load()
+		if known := s.instance(in.ID); known != nil {
+			in.Machine, in.Reports = known.Machine, known.Reports
+			in.Overdue = s.group.IsOverdue(now, &known.Instance)
 		}
 	}
 }

@@ -3,9 +3,9 @@ package control
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 	"time"
+
+	"unitas/internal/machine"
 )
 
 // sweepEvery is how often the driver's machines are compared with the records, and
@@ -42,30 +42,63 @@ func (c *Control) sweep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ids := make([]string, len(facts))
 	found := make(map[string]bool, len(facts))
-	for i, f := range facts {
-		ids[i], found[f.ID] = f.ID, true
+	var unknown []string
+	for _, f := range facts {
+		found[f.ID] = true
+		if c.roster.owning(f.ID) == nil {
+			unknown = append(unknown, f.ID)
+		}
 	}
-	living, err := c.Store.LivingInstances(ctx, ids)
+	for _, k := range c.roster.all() {
+		if list := (ofList{begun, found}); k.misses(list) {
+			k.tell(list)
+		}
+	}
+	for _, f := range facts {
+		c.seen(f)
+	}
+	if len(unknown) == 0 {
+		return nil
+	}
+	living, err := c.Store.LivingInstances(ctx, unknown)
 	if err != nil {
 		return err
 	}
-	c.mu.Lock()
-	keepers := slices.Collect(maps.Values(c.keepers))
-	c.mu.Unlock()
-	for _, k := range keepers {
-		k.tell(func(k *keeper) { k.missing(begun, found) })
-	}
-	for _, f := range facts {
-		if living[f.ID] {
-			c.machineSaid(f)
+	for _, id := range unknown {
+		if living[id] || c.roster.owning(id) != nil { // another replica's, or new
 			continue
 		}
-		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", f.ID)
-		if err := c.Machines.Stop(ctx, f.ID, stopGrace); err != nil {
-			return fmt.Errorf("stop the stray %s: %w", f.ID, err)
+		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", id)
+		if err := c.Machines.Stop(ctx, machine.Order{ID: id}, stopGrace); err != nil {
+			return fmt.Errorf("stop the stray %s: %w", id, err)
 		}
 	}
 	return nil
+}
+
+// misses reports whether a machine that is shown to run is not on a list. Only then is the
+// keeper told: a quiet group is left alone.
+func (k *keeper) misses(list ofList) bool {
+	s := k.shown.Load()
+	if s == nil {
+		return false
+	}
+	for i := range s.all {
+		if isMissing(&s.all[i].Instance, list) {
+			return true
+		}
+	}
+	return false
+}
+
+// seen takes in what a list says of one machine, when that is not known already.
+func (c *Control) seen(f machine.Fact) {
+	k := c.roster.owning(f.ID)
+	if k == nil {
+		return
+	}
+	if known := k.shown.Load().instance(f.ID); known == nil || known.Machine.State != f.State {
+		c.machineSaid(f)
+	}
 }

@@ -3,40 +3,71 @@ package control
 import (
 	"context"
 	"fmt"
-	"maps"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
 	"unitas/internal/machine"
+	"unitas/internal/store"
 )
 
-// How often leases are renewed and how long they last without.
+// How often leases are renewed, how long they last without, and how much earlier than the
+// database the replica itself takes them for run out.
 const (
-	renewEvery = 2 * time.Second
-	leaseFor   = 7 * time.Second
+	renewEvery  = 2 * time.Second
+	leaseFor    = 7 * time.Second
+	leaseMargin = time.Second
+	renewLimit  = leaseFor / 2
 )
 
-// lease renews this replica's life, takes the groups that nobody keeps, and has
-// every group that is this replica's by the records kept. again takes those as well
-// that it had before it was started.
+// tenure renews this replica's life and takes and gives up groups, in a goroutine of its
+// own and on connections of its own, until the context ends. keepers run in all.
+func (c *Control) tenure(ctx context.Context, all *sync.WaitGroup) {
+	tick := time.NewTicker(renewEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.leaseNow:
+		case <-tick.C:
+		}
+		c.lease(ctx, all, false)
+	}
+}
+
+// lease renews this replica's life, takes the groups that nobody keeps up to its share,
+// gives up what is over its share, and has every group that is its own by the records
+// kept. again takes those as well that it had before it was started.
 func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool) {
-	ctx, cancel := context.WithTimeout(keeping, leaseFor/2)
+	ctx, cancel := context.WithTimeout(keeping, renewLimit)
 	defer cancel()
-	if err := c.Store.Renew(ctx, c.Replica, leaseFor); err != nil {
+	asked := time.Now()
+	alive, err := c.Store.Renew(ctx, c.Self, leaseFor)
+	if err != nil {
 		c.Log.Warn("the lease was not renewed; the database does not answer", "error", err)
 		return
 	}
-	if _, err := c.Store.Lease(ctx, c.Replica, again); err != nil {
+	c.term.renewed(asked, leaseFor-leaseMargin)
+	c.others.set(slices.DeleteFunc(alive, func(id string) bool { return id == c.Self.ID }))
+	if _, err := c.Store.Lease(ctx, c.Self.ID, again); err != nil {
 		c.Log.Warn("no groups were leased", "error", err)
 		return
 	}
-	leased, err := c.Store.Leased(ctx, c.Replica)
+	leased, surplus, err := c.Store.Leased(ctx, c.Self.ID)
 	if err != nil {
 		c.Log.Warn("what is leased was not read", "error", err)
 		return
 	}
-	unkept := c.compare(leased)
+	c.take(keeping, ctx, all, c.compare(leased))
+	for _, name := range surplus {
+		c.giveUp(ctx, name)
+	}
+}
+
+// take has groups kept that this replica has leased, by the epochs of their leases.
+func (c *Control) take(keeping, ctx context.Context, all *sync.WaitGroup, unkept map[string]int64) {
 	if len(unkept) == 0 {
 		return
 	}
@@ -50,13 +81,14 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 	for _, f := range facts {
 		found[f.ID] = f
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, name := range unkept {
-		k := newKeeper(c, name, found)
-		c.keepers[name] = k
+	for name, epoch := range unkept {
+		k := newKeeper(c, name, epoch, found)
+		var own context.Context
+		own, k.stop = context.WithCancel(keeping)
+		c.roster.add(k)
 		all.Go(func() {
-			if k.runContained(keeping) {
+			defer k.stop()
+			if k.runContained(own) {
 				c.dismiss(k)
 				return
 			}
@@ -67,24 +99,45 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 
 // compare holds the leases against the keepers and returns the groups that have
 // none. A keeper whose lease is not the present one reads its records, and ends.
-func (c *Control) compare(leased map[string]int64) (unkept []string) {
-	c.mu.Lock()
-	keepers := maps.Clone(c.keepers)
-	c.mu.Unlock()
+func (c *Control) compare(leased map[string]int64) (unkept map[string]int64) {
+	unkept = map[string]int64{}
 	for name, epoch := range leased {
-		k := keepers[name]
-		if k == nil {
-			unkept = append(unkept, name)
-		} else if had := k.epoch.Load(); had != 0 && had != epoch {
+		switch k := c.roster.of(name); {
+		case k == nil:
+			unkept[name] = epoch
+		case k.epoch != epoch:
 			k.reloadNow()
 		}
 	}
-	for name, k := range keepers {
-		if _, mine := leased[name]; !mine {
+	for _, k := range c.roster.all() {
+		if _, mine := leased[k.name]; !mine {
 			k.reloadNow()
 		}
 	}
 	return unkept
+}
+
+// giveUp ends the keeping of a group, once what is under way in it is done, and lets
+// another replica have it. Its targets get their requests meanwhile.
+func (c *Control) giveUp(ctx context.Context, group string) {
+	k := c.roster.of(group)
+	if k == nil {
+		return
+	}
+	done := make(chan struct{})
+	k.stop()
+	go func() {
+		k.acts.Wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-ctx.Done():
+		return // it is taken up again, or given up the next time
+	}
+	if err := c.Store.GiveUp(ctx, c.Self.ID, group, k.epoch); err != nil {
+		c.Log.Warn("a group was not given up; it is kept on", "group", group, "error", err)
+	}
 }
 
 // runContained runs the keeper, and reports whether it came to its end. A fault of the
@@ -96,7 +149,7 @@ func (k *keeper) runContained(ctx context.Context) (ended bool) {
 			return
 		}
 		k.ctl.metrics.faults.Inc()
-		k.setStuck(Stuck{Since: time.Now().UTC(), Why: "the service itself erred; the group is taken up again at once"})
+		k.stuck.Store(&Stuck{Since: time.Now().UTC(), Why: "the service itself erred; the group is taken up again at once"})
 		k.ctl.Log.Error("a group's keeper erred and is started again", "group", k.name, "fault", fmt.Sprint(fault), "stack", string(debug.Stack()))
 	}()
 	k.run(ctx)
@@ -111,33 +164,27 @@ func (c *Control) replace(ctx context.Context, k *keeper) {
 		return
 	case <-time.After(retryAfter):
 	}
-	c.mu.Lock()
-	delete(c.keepers, k.name)
-	maps.DeleteFunc(c.owner, func(id string, owner *keeper) bool {
-		if owner == k {
-			c.prober.Forget(id)
-		}
-		return owner == k
-	})
-	c.mu.Unlock()
+	c.prober.Forget(c.roster.disown(k, k.ids()...)...)
+	c.roster.drop(k)
 	c.lookAtLeases()
 }
 
 // dismiss takes a keeper off the books. Whoever has the lease of its group now is
-// looked up at once.
+// looked up at once; until he says otherwise its targets are those of the records.
 func (c *Control) dismiss(k *keeper) {
-	c.mu.Lock()
-	delete(c.keepers, k.name)
-	maps.DeleteFunc(c.owner, func(id string, owner *keeper) bool {
-		if owner == k {
-			c.prober.Forget(id)
-			c.desk.forget(id)
-		}
-		return owner == k
-	})
-	c.mu.Unlock()
-	c.desk.leave(k.name)
+	k.forget(k.ids()...)
+	c.roster.drop(k)
+	c.elsewhere.look(k.name)
 	c.lookAtLeases()
+}
+
+// ids are the instances of the group, for when the keeper has ended.
+func (k *keeper) ids() []string {
+	ids := make([]string, 0, len(k.kept))
+	for id := range k.kept {
+		ids = append(ids, id)
+	}
+	return ids
 }
 
 // lookAtLeases has the leases looked at soon.
@@ -149,9 +196,15 @@ func (c *Control) lookAtLeases() {
 }
 
 func (c *Control) release() {
+	c.term.over()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if err := c.Store.Release(ctx, c.Replica); err != nil {
+	if err := c.Store.Release(ctx, c.Self.ID); err != nil {
 		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
 	}
+}
+
+// Replicas are all on this database, with how many groups each keeps.
+func (c *Control) Replicas(ctx context.Context) ([]store.Replica, error) {
+	return c.Store.Replicas(ctx)
 }

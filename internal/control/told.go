@@ -14,12 +14,62 @@ import (
 // What a keeper tells whoever asks: its instances with the facts that are in no
 // record, how long they usually take, and whether it is stuck.
 
+// shown is what a keeper knows, at one moment. It does not change.
+type shown struct {
+	group fleet.Group
+	all   []store.Instance
+	place map[string]int // in all, by instance
+	usual Usual
+	// read is how many of the changes that the keeper was told of were read.
+	read int
+}
+
+// instance is one of those that are shown, or nil.
+func (s *shown) instance(id string) *store.Instance {
+	if s == nil {
+		return nil
+	}
+	if i, ok := s.place[id]; ok {
+		return &s.all[i]
+	}
+	return nil
+}
+
+// publish makes what is known now known to whoever asks, when it is another than before.
+func (k *keeper) publish() {
+	if !k.fresh {
+		return
+	}
+	k.fresh = false
+	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), read: k.reading}
+	had := k.shown.Load()
+	same := had != nil && len(had.all) == len(s.all)
+	for i := range k.view.Instances {
+		id := k.view.Instances[i].ID
+		s.all[i] = k.record(k.kept[id])
+		same = same && had.all[i].ID == id
+	}
+	if same {
+		s.place = had.place
+	} else {
+		s.place = make(map[string]int, len(s.all))
+		for i := range s.all {
+			s.place[s.all[i].ID] = i
+		}
+	}
+	k.shown.Store(s)
+}
+
 // instancesNow are all instances of the group, unless a person changed a record that
 // was not read again yet.
 func (k *keeper) instancesNow() ([]store.Instance, bool) {
+	s := k.shown.Load()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.all, k.all != nil && k.read == k.asked
+	if s == nil || s.read != k.asked {
+		return nil, false
+	}
+	return s.all, true
 }
 
 // Stuck is since when decisions about a group cannot be written, and why; zero when
@@ -29,16 +79,11 @@ type Stuck struct {
 	Why   string
 }
 
-func (k *keeper) setStuck(s Stuck) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.stuck = s
-}
-
 func (k *keeper) stuckNow() Stuck {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.stuck
+	if s := k.stuck.Load(); s != nil {
+		return *s
+	}
+	return Stuck{}
 }
 
 // failedTurn notes that a decision could not be written, for whoever asks, and says it
@@ -49,47 +94,22 @@ func (k *keeper) failedTurn(ctx context.Context, err error) {
 		return
 	}
 	s := Stuck{Since: time.Now().UTC(), Why: words.Plain(store.Explain(err), words.Outside)}
-	if had := k.stuckNow(); !had.Since.IsZero() {
+	if had := k.stuck.Load(); had != nil {
 		s.Since = had.Since
 	}
-	k.setStuck(s)
+	k.stuck.Store(&s)
 	if time.Since(k.complained) >= time.Minute {
 		k.complained = time.Now()
 		k.ctl.warn(k.name, "a decision was not carried through; it is made again every second", err)
 	}
 }
 
-// facts are what the keeper knows besides the records.
-func (k *keeper) facts() (map[string]fleet.Instance, Usual) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.known, k.usual
-}
-
-// isOverdue reports whether an instance did not come up in its time.
-func (k *keeper) isOverdue(id string) bool {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.overdue[id]
-}
-
-// publish makes the facts known to whoever asks.
-func (k *keeper) publish() {
-	known := make(map[string]fleet.Instance, len(k.instances))
-	overdue := map[string]bool{}
-	now := time.Now()
-	for i := range k.instances {
-		in := &k.instances[i]
-		known[in.ID] = in.Instance
-		if k.group.IsOverdue(now, &in.Instance) {
-			overdue[in.ID] = true
-		}
+// usual is how long instances of the group take; zero when that is not known yet.
+func (k *keeper) usual() Usual {
+	if s := k.shown.Load(); s != nil {
+		return s.usual
 	}
-	usual := k.usually()
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.known, k.overdue, k.usual, k.read = known, overdue, usual, k.reading
-	k.all = append(make([]store.Instance, 0, len(k.instances)), k.instances...)
+	return Usual{}
 }
 
 // Usual is how long instances of a group take from order to serving, by the last

@@ -193,7 +193,8 @@ type Machine struct {
 	Launch int    // of which launch it speaks; 0 when the driver does not know
 }
 
-// Traffic is a fact about the targets of an instance.
+// Traffic is a fact about the targets of an instance. Closed says that none of them gets
+// new requests and that it is known how many are in flight; until then it is unknown.
 type Traffic struct {
 	// Closed is true once every pool has stopped sending it new requests.
 	Closed   bool

@@ -157,6 +157,7 @@ func (d *deciding) observeResting(i int) {
 		rested := span("rested_seconds", d.now.Sub(in.Since))
 		d.change(i, func(in *Instance) { in.Machine.State, in.Up, in.Reports = MachineRunning, d.now, nil })
 		d.move(i, Settling, Cause{Code: CodeWoken}, rested)
+		d.observeSettling(i)
 	default:
 		d.lookAt(in.Since.Add(d.group.Drain))
 		d.lookAt(in.Since.Add(d.group.Drain + RestLimit))
@@ -166,7 +167,7 @@ func (d *deciding) observeResting(i int) {
 // MayHalt reports whether nothing keeps the machine of a resting instance from
 // being halted: its last request is done, or its drain is over.
 func (g *Group) MayHalt(now time.Time, in *Instance) bool {
-	return in.Traffic.Closed && (in.Traffic.InFlight == 0 || !now.Before(in.Since.Add(g.Drain)))
+	return (in.Traffic.Closed && in.Traffic.InFlight == 0) || !now.Before(in.Since.Add(g.Drain))
 }
 
 // lose records that the machine of an instance vanished.

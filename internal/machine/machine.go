@@ -3,6 +3,7 @@ package machine
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"unitas/internal/fleet"
@@ -19,7 +20,7 @@ type Spec struct {
 	Digest      string            `json:"digest"`   // of the image's manifest
 	Start       []string          `json:"start"`
 	Address     string            `json:"address"`   // the machine's own IP address
-	Number      int64             `json:"number"`    // of the address; unique
+	Number      int64             `json:"number"`    // of the address
 	Addresses   int               `json:"addresses"` // how many it has; at least 1
 	Port        int               `json:"port"`
 	CPUs        float64           `json:"cpus"`
@@ -51,32 +52,62 @@ type Ran struct {
 	Took      time.Duration
 }
 
+// Order is an act on a machine that somebody asks for, under the lease that he has of
+// its group.
+type Order struct {
+	ID    string
+	Group string
+	Epoch int64 // of the lease; 0 when it is asked under none
+}
+
+// ErrDeposed is what an order is answered under a lease that is not the newest.
+var ErrDeposed = errors.New("another service has the lease of the group by now")
+
 // Driver runs machines. Every call is idempotent by the instance's id, and may
-// be made again after the service was killed in the middle of it.
+// be made again after the service was killed in the middle of it. What else a driver can
+// do stands in the small interfaces below.
 type Driver interface {
-	// Address is the address of a machine in a zone, for a number that is
-	// given to no other machine alive.
+	// Numbers is how many numbers there are for addresses: that many machines can live
+	// at once.
+	Numbers() int64
+	// Address is the address of a machine in a zone, for a number that is, modulo
+	// Numbers, given to no other machine alive.
 	Address(zone string, number int64) (string, error)
+	// Fence has no order about the group accepted from now on under a lease older than
+	// of the epoch, whichever service asks. It returns [ErrDeposed] for an old one.
+	Fence(ctx context.Context, group string, epoch int64) error
 	// Launch starts the machine unless it is there already. It returns when the
 	// machine runs or cannot be started.
-	Launch(ctx context.Context, spec Spec) error
+	Launch(ctx context.Context, o Order, spec Spec) error
 	// Stop asks the machine to end, waits for the grace, ends it, and clears
 	// what it left. It returns when nothing is left.
-	Stop(ctx context.Context, id string, grace time.Duration) error
+	Stop(ctx context.Context, o Order, grace time.Duration) error
 	// List returns a fact for every machine that has not been cleared.
 	List(ctx context.Context) ([]Fact, error)
 	// Watch has tell called for every machine that ends from now on.
 	Watch(tell func(Fact))
-	// Halt ends the machine after the grace and keeps its files; Wake starts it
-	// again from them. Neither is told to the watcher.
-	Halt(ctx context.Context, id string, grace time.Duration) error
-	Wake(ctx context.Context, id string) error
-	// Files has do look at the directory of the machine's files, running or not.
+}
+
+// Halter is a driver that can end a machine after the grace and keep its files, and
+// start it again from them. Neither is told to the watcher.
+type Halter interface {
+	Halt(ctx context.Context, o Order, grace time.Duration) error
+	Wake(ctx context.Context, o Order) error
+}
+
+// Filer is a driver whose machines' files can be looked at in a directory, running or
+// not.
+type Filer interface {
 	Files(id string, do func(dir string) error) error
-	// Memory is the most bytes that the machine has used at once, and whether
-	// that is known.
+}
+
+// Gauger is a driver that knows the most bytes of memory that a machine has used at once.
+type Gauger interface {
 	Memory(id string) (peak int64, known bool)
-	// BootLog returns up to the last max bytes that the machine wrote.
+}
+
+// Logger is a driver that keeps what a machine writes: up to the last max bytes of it.
+type Logger interface {
 	BootLog(id string, max int64) ([]byte, error)
 }
 

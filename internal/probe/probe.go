@@ -4,7 +4,6 @@ package probe
 
 import (
 	"hash/fnv"
-	"maps"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -27,17 +26,15 @@ type Prober struct {
 	pulse   *pulse
 
 	mu      sync.Mutex
-	watches map[key]*watch
-	keeping int // of them, that keep their connections
+	watches map[string]map[string]*watch // by instance and check
+	keeping int                          // of them, that keep their connections
 	done    sync.WaitGroup
 	closed  bool
 }
 
-type key struct{ instance, check string }
-
 // New makes a prober that reports changed verdicts to changed.
 func New(changed func(instance string, r health.Report)) *Prober {
-	p := &Prober{changed: changed, ask: newAsker(), watches: map[key]*watch{}, pulse: newPulse()}
+	p := &Prober{changed: changed, ask: newAsker(), watches: map[string]map[string]*watch{}, pulse: newPulse()}
 	p.done.Go(p.pulse.run)
 	return p
 }
@@ -54,8 +51,7 @@ func (p *Prober) Late() int64 { return p.late.Load() }
 func (p *Prober) Watch(instance, address string, c health.Check, last health.Report) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	k := key{instance, c.Name}
-	if p.closed || p.watches[k] != nil {
+	if p.closed || p.watches[instance][c.Name] != nil {
 		return
 	}
 	w := &watch{
@@ -69,30 +65,32 @@ func (p *Prober) Watch(instance, address string, c health.Check, last health.Rep
 	if w.keep {
 		p.keeping++
 	}
-	p.watches[k] = w
+	if p.watches[instance] == nil {
+		p.watches[instance] = map[string]*watch{}
+	}
+	p.watches[instance][c.Name] = w
 	p.done.Go(func() { p.run(w) })
 }
 
-// Forget stops asking an instance.
-func (p *Prober) Forget(instance string) {
+// Forget stops asking instances.
+func (p *Prober) Forget(instances ...string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	maps.DeleteFunc(p.watches, func(k key, w *watch) bool {
-		if k.instance != instance {
-			return false
+	for _, instance := range instances {
+		for _, w := range p.watches[instance] {
+			close(w.stop)
+			if w.keep {
+				p.keeping--
+			}
 		}
-		close(w.stop)
-		if w.keep {
-			p.keeping--
-		}
-		return true
-	})
+		delete(p.watches, instance)
+	}
 }
 
 // Answers returns the last answers of an instance to a check, newest last.
 func (p *Prober) Answers(instance, check string) []health.Answer {
 	p.mu.Lock()
-	w := p.watches[key{instance, check}]
+	w := p.watches[instance][check]
 	p.mu.Unlock()
 	if w == nil {
 		return nil
@@ -106,7 +104,7 @@ func (p *Prober) Answers(instance, check string) []health.Answer {
 // another verdict; ok is false when it is not asked.
 func (p *Prober) Standing(instance, check string) (r health.Report, ok bool) {
 	p.mu.Lock()
-	w := p.watches[key{instance, check}]
+	w := p.watches[instance][check]
 	p.mu.Unlock()
 	if w == nil {
 		return health.Report{}, false
@@ -123,9 +121,11 @@ func (p *Prober) Close() {
 		close(p.pulse.stop)
 	}
 	p.closed = true
-	for k, w := range p.watches {
-		close(w.stop)
-		delete(p.watches, k)
+	for instance, checks := range p.watches {
+		for _, w := range checks {
+			close(w.stop)
+		}
+		delete(p.watches, instance)
 	}
 	p.mu.Unlock()
 	p.done.Wait()

@@ -108,11 +108,11 @@ func Run(ctx context.Context, c Config) (err error) {
 }
 
 // bakeUser is who runs the commands of recipes: nobody else, when we may choose.
-func bakeUser() int {
+func bakeUser(b datadir.Block) int {
 	if os.Geteuid() != 0 {
 		return -1
 	}
-	return 199_999
+	return b.BakeUser()
 }
 
 // lockData keeps two services from sharing a data directory.
@@ -172,14 +172,18 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 		return err
 	}
 	space := datadir.NewSpace(c.Data, c.KeepFree)
+	block, err := datadir.OwnBlock(c.Data)
+	if err != nil {
+		return err
+	}
 	var cat *catalogue.Catalogue // opened below; no machine is launched before
-	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
+	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Block: block, Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
 		Images: func(zone string) (*image.Store, error) { return cat.Of(zone) }})
 	if err != nil {
 		return err
 	}
 	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(c.Data, "bakes"),
-		KeepFree: c.KeepFree, BakeUser: bakeUser(), Helper: c.Helper, Replica: name, Log: c.Log})
+		KeepFree: c.KeepFree, BakeUser: bakeUser(block), Helper: c.Helper, Replica: name, Log: c.Log})
 	if err != nil {
 		return err
 	}
@@ -190,7 +194,8 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	balancer := builtin.New(c.Log)
-	ctl := control.New(control.Config{Store: st, Machines: machines, Balancer: balancer, Replica: name, Log: c.Log, Metrics: metrics})
+	self := store.Replica{ID: name, Address: "http://" + listener.Addr().String(), Version: c.Version}
+	ctl := control.New(control.Config{Store: st, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Log: c.Log, Metrics: metrics})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{

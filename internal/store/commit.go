@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -96,11 +97,27 @@ func notNil[T any](s []T) []T {
 	return s
 }
 
-// NextAddresses draws n address numbers that were not drawn before.
-func (s *Store) NextAddresses(ctx context.Context, n int) ([]int64, error) {
-	rows, err := s.q.Query(ctx, `select nextval('addresses') from generate_series(1, $1)`, n)
-	if err != nil {
-		return nil, err
+// NextAddresses draws n numbers for addresses of which no two are the same modulo span,
+// nor one that of an instance that is not gone. It returns an error when there are not
+// so many.
+func (s *Store) NextAddresses(ctx context.Context, n int, span int64) ([]int64, error) {
+	var free []int64
+	for tried := int64(0); len(free) < n; {
+		if tried >= span {
+			return nil, fmt.Errorf("all %d addresses that machines may have here are taken", span)
+		}
+		draw := min(int64(n-len(free)), span-tried)
+		tried += draw
+		rows, err := s.q.Query(ctx, `with drawn as materialized (select nextval('addresses') as number from generate_series(1, $1::bigint))
+			select number from drawn where number % $2 not in (select address_number % $2 from instances where living_template is not null)`, draw, span)
+		if err != nil {
+			return nil, err
+		}
+		more, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+		if err != nil {
+			return nil, err
+		}
+		free = append(free, more...)
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[int64])
+	return free, nil
 }

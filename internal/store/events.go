@@ -19,6 +19,8 @@ const (
 	OfGroup   = "group"
 	OfPool    = "pool"
 	OfCheck   = "check"
+	OfLease   = "lease" // of a group
+	OfQuiet   = "quiet" // a target has no request at the replica that wrote it; see [Quiet]
 )
 
 // Touched is an object that a change made another, new or gone.

@@ -158,15 +158,15 @@ func (tx *Tx) instanceToChange(ctx context.Context, id string, revision int64) (
 }
 
 // ReleaseInstance makes an instance that is at the revision a group of its own,
-// alone, as f says; it returns the group that had it.
+// alone, as f says.
 func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id string, revision int64,
-	f func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error)) (from string, err error) {
-	err = s.Change(ctx, now, actor, func(tx *Tx) error {
+	f func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error)) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		g, row, err := tx.instanceToChange(ctx, id, revision)
 		if err != nil {
 			return err
 		}
-		from = g.Name
+		from := g.Name
 		in := row.instance()
 		next, out, e, err := f(g.Group, in.Instance)
 		if err != nil {
@@ -198,7 +198,6 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 		tx.touch(Touched{Kind: OfGroup, Name: id})
 		return tx.Record(ctx, from, e)
 	})
-	return from, err
 }
 
 // LivingInstances returns which of the ids belong to instances that are not gone.

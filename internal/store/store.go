@@ -198,10 +198,15 @@ func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(
 	if err != nil {
 		return named(err)
 	}
+	s.wake(touched)
+	return nil
+}
+
+// wake tells who wants to know that something was written.
+func (s *Store) wake(touched []Touched) {
 	for _, f := range s.written {
 		f(touched)
 	}
-	return nil
 }
 
 // referred is what the constraints on references are about.

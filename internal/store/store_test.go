@@ -186,7 +186,7 @@ func TestOldEpochIsRefused(t *testing.T) {
 	s := stocked(t)
 	lease := func(replica string) int64 {
 		t.Helper()
-		if err := s.Renew(ctx, replica, time.Minute); err != nil {
+		if _, err := s.Renew(ctx, store.Replica{ID: replica}, time.Minute); err != nil {
 			t.Fatal(err)
 		}
 		names, err := s.Lease(ctx, replica, true)
@@ -203,7 +203,7 @@ func TestOldEpochIsRefused(t *testing.T) {
 	if names, err := s.Lease(ctx, "two", false); err != nil || len(names) != 0 {
 		t.Fatalf("a live replica lost %v: %v", names, err)
 	}
-	if err := s.Renew(ctx, "one", -time.Second); err != nil { // its time is up
+	if _, err := s.Renew(ctx, store.Replica{ID: "one"}, -time.Second); err != nil { // its time is up
 		t.Fatal(err)
 	}
 	now := lease("two")

@@ -28,6 +28,9 @@ type Balancer struct {
 	transport *http.Transport
 	guard     *conns.Guard
 
+	flights flights
+	ending  sync.WaitGroup // pools that were removed
+
 	mu    sync.Mutex
 	pools map[string]*pool
 	idle  func(instance string)
@@ -57,10 +60,11 @@ func (b *Balancer) Watch(idle func(string)) {
 	b.idle = idle
 }
 
-// Apply makes the pool as it is given.
-func (b *Balancer) Apply(p balancer.Pool) {
+// Sync makes the pool as it is given. It is done when it returns.
+func (b *Balancer) Sync(_ context.Context, p balancer.Pool) error {
 	have, idle := b.pool(p.Name)
 	have.apply(p, idle)
+	return nil
 }
 
 // Listen opens and closes addresses of a pool until its listeners are those.
@@ -81,7 +85,7 @@ func (b *Balancer) pool(name string) (have *pool, idle func(string)) {
 }
 
 // Shut closes an instance in a pool at once.
-func (b *Balancer) Shut(name, instance string) {
+func (b *Balancer) Shut(name, instance string, as int64) {
 	b.mu.Lock()
 	p := b.pools[name]
 	b.mu.Unlock()
@@ -89,32 +93,26 @@ func (b *Balancer) Shut(name, instance string) {
 		return
 	}
 	for _, t := range (*p.byInstance.Load())[instance] {
-		t.open.Store(false)
+		t.set(false, as)
 	}
 }
 
-// Remove closes the pool's listeners and forgets its targets.
+// Remove closes the pool's listeners and forgets its targets. What is in flight may finish
+// for a moment, for which nobody waits.
 func (b *Balancer) Remove(name string) {
 	b.mu.Lock()
 	p := b.pools[name]
 	delete(b.pools, name)
 	b.mu.Unlock()
 	if p != nil {
-		p.close()
+		p.shut()
+		b.ending.Go(p.end)
 	}
 }
 
 // InFlight is how many requests an instance has in all pools.
-func (b *Balancer) InFlight(instance string) int {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	n := 0
-	for _, p := range b.pools {
-		for _, t := range (*p.byInstance.Load())[instance] {
-			n += int(t.inFlight.Load())
-		}
-	}
-	return n
+func (b *Balancer) InFlight(instance string) (n int, known bool) {
+	return b.flights.of(instance), true
 }
 
 // Stats returns what a pool has done.
@@ -136,9 +134,11 @@ func (b *Balancer) Close() {
 	b.mu.Unlock()
 	var all sync.WaitGroup
 	for _, p := range pools {
-		all.Go(p.close)
+		p.shut()
+		all.Go(p.end)
 	}
 	all.Wait()
+	b.ending.Wait()
 	b.transport.CloseIdleConnections()
 }
 
@@ -154,6 +154,7 @@ type pool struct {
 	requests   atomic.Int64
 	failures   atomic.Int64
 	retries    allowance
+	flights    *flights
 	asides     sync.Mutex // one is set aside at a time
 
 	mu        sync.Mutex    // of what follows, and of changes of the lane
@@ -166,7 +167,7 @@ type pool struct {
 }
 
 func (b *Balancer) newPool(name string) *pool {
-	have := &pool{name: name, log: b.log, transport: b.transport, changed: make(chan struct{}), listeners: map[balancer.Listener]*listener{},
+	have := &pool{name: name, log: b.log, transport: b.transport, flights: &b.flights, changed: make(chan struct{}), listeners: map[balancer.Listener]*listener{},
 		troubles: map[balancer.Listener]string{}, versions: map[string]*window{}}
 	have.lane.Store(&lane{})
 	have.byInstance.Store(&map[string][]*target{})
@@ -223,20 +224,26 @@ func (p *pool) listen(wanted []balancer.Listener, guard *conns.Guard) {
 	}
 }
 
-func (p *pool) close() {
+// shut takes no new connections.
+func (p *pool) shut() {
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	p.closed = true
 	for _, l := range p.listeners {
 		l.close()
 	}
-	p.mu.Unlock()
+}
+
+// end lets the requests of a pool finish for a moment, and ends it.
+func (p *pool) end() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	if p.server.Shutdown(ctx) != nil {
 		p.server.Close()
 	}
 	for _, t := range p.lane.Load().targets {
-		t.open.Store(false)
+		t.close()
+		t.flight.drop()
 	}
 }
 
@@ -254,22 +261,23 @@ func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
 	for _, w := range wanted.Targets {
 		t := old[place{w.Instance, w.Address}]
 		if t == nil {
-			t = &target{instance: w.Instance, group: w.Group, version: w.Version, host: w.Address, idle: idle, byVersion: p.version(w.Version)}
+			t = &target{instance: w.Instance, group: w.Group, version: w.Version, host: w.Address, idle: idle, byVersion: p.version(w.Version), flight: p.flights.take(w.Instance)}
 		}
 		delete(old, place{w.Instance, w.Address})
 		t.weight.Store(math.Float64bits(w.Weight))
 		t.last.Store(w.Last)
-		if w.Open && !t.open.Load() {
+		if w.Open && !t.isOpen() {
 			t.fresh.Store(time.Now().UnixNano())
 			t.answered()
 		}
-		t.open.Store(w.Open)
+		t.set(w.Open, wanted.As)
 		next = append(next, t)
 		byInstance[w.Instance] = append(byInstance[w.Instance], t)
 	}
 	for _, t := range old {
 		t.last.Store(false)
-		t.open.Store(false)
+		t.close()
+		t.flight.drop()
 	}
 	p.byInstance.Store(&byInstance)
 	p.lane.Store(newLane(wanted, next))

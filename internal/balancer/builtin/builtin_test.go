@@ -1,6 +1,7 @@
 package builtin
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"log/slog"
@@ -63,8 +64,15 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 }
 
 func (f *front) apply() {
+	f.pool.As++
 	f.pool.Targets = f.targets
-	f.Apply(f.pool)
+	_ = f.Sync(context.Background(), f.pool)
+}
+
+// flying is how many requests an instance has.
+func (f *front) flying(instance string) int {
+	n, _ := f.InFlight(instance)
+	return n
 }
 
 func (f *front) get(t testing.TB, method, body string) (int, string) {
@@ -186,7 +194,7 @@ func TestDrain(t *testing.T) {
 	f.targets[0].Open = false
 	f.targets = append(f.targets, balancer.Target{Instance: "timetable-1", Address: strings.TrimPrefix(newServer(t, say("new")).URL, "http://"), Open: true, Weight: 100})
 	f.apply()
-	if n := f.InFlight("timetable-0"); n != 1 {
+	if n := f.flying("timetable-0"); n != 1 {
 		t.Errorf("%d requests are in flight", n)
 	}
 	if s, _ := f.Stats("front"); len(s.Targets[0].WaitsFor) != 1 || s.Targets[0].WaitsFor[0].Path != "/sailings" || s.Targets[1].WaitsFor != nil {
@@ -208,6 +216,40 @@ func TestDrain(t *testing.T) {
 	}
 	if who := <-f.idle; who != "timetable-0" {
 		t.Errorf("%s is idle", who)
+	}
+}
+
+// TestWhatIsLeftBehindCounts: the requests of a target count when it is taken away under
+// them, until they are done.
+func TestWhatIsLeftBehindCounts(t *testing.T) {
+	entered, release := make(chan bool), make(chan bool)
+	f := newFront(t, func(w http.ResponseWriter, _ *http.Request) {
+		entered <- true
+		<-release
+	})
+	done := make(chan bool)
+	go func() {
+		f.get(t, http.MethodGet, "")
+		close(done)
+	}()
+	<-entered
+	f.targets = nil
+	f.apply()
+	if n := f.flying("timetable-0"); n != 1 {
+		t.Errorf("%d requests are in flight", n)
+	}
+	release <- true
+	<-done
+	select {
+	case who := <-f.idle:
+		if who != "timetable-0" || f.flying(who) != 0 {
+			t.Errorf("%s is idle with %d", who, f.flying(who))
+		}
+	case <-time.After(10 * time.Second):
+		t.Fatal("nobody said that it is idle")
+	}
+	if _, there := f.flights.all.Load("timetable-0"); there {
+		t.Error("what nobody needs any more is kept")
 	}
 }
 

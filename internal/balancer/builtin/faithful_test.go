@@ -2,6 +2,7 @@ package builtin
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -194,9 +195,13 @@ func TestUnknownTargetsAreWaitedFor(t *testing.T) {
 // TestShut: closed at once, without all targets being told anew, until they are.
 func TestShut(t *testing.T) {
 	f := newFront(t, say("0"), say("1"))
-	f.Shut("front", "timetable-0")
-	f.Shut("front", "timetable-9")
-	f.Shut("back", "timetable-0")
+	now := f.pool.As + 1
+	f.Shut("front", "timetable-0", now)
+	f.Shut("front", "timetable-9", now)
+	f.Shut("back", "timetable-0", now)
+	if err := f.Sync(context.Background(), f.pool); err != nil { // as it was before
+		t.Fatal(err)
+	}
 	if c := f.counts(t, 6); c["1"] != 6 {
 		t.Errorf("the requests went %v", c)
 	}

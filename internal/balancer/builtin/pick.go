@@ -34,7 +34,7 @@ func newLane(p balancer.Pool, targets []*target) *lane {
 	var newest int64
 	var first uint64
 	for _, t := range targets {
-		if !t.open.Load() {
+		if !t.isOpen() {
 			continue
 		}
 		newest = max(newest, t.fresh.Load())
@@ -53,10 +53,10 @@ func newLane(p balancer.Pool, targets []*target) *lane {
 // those that are ill.
 func (l *lane) pick(turn *turn, tried []*target) *target {
 	now := time.Now()
-	if t := l.choose(turn, now, func(t *target) bool { return t.open.Load() && !t.isAside(now) && !slices.Contains(tried, t) }, false); t != nil {
+	if t := l.choose(turn, now, func(t *target) bool { return t.isOpen() && !t.isAside(now) && !slices.Contains(tried, t) }, false); t != nil {
 		return t
 	}
-	if t := l.choose(turn, now, func(t *target) bool { return t.open.Load() && !slices.Contains(tried, t) }, false); t != nil {
+	if t := l.choose(turn, now, func(t *target) bool { return t.isOpen() && !slices.Contains(tried, t) }, false); t != nil {
 		return t
 	}
 	if l.tryAll {
@@ -144,7 +144,7 @@ func (l *lane) shares(now time.Time) map[*target]float64 {
 	parts := map[*target]float64{}
 	var sum float64
 	for _, t := range l.targets {
-		if t.open.Load() && !t.isAside(now) {
+		if t.isOpen() && !t.isAside(now) {
 			parts[t] = t.part(now, l.slow)
 			sum += parts[t]
 		}

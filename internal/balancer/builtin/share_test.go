@@ -172,7 +172,7 @@ func TestUpgrade(t *testing.T) {
 	if line, err := r.ReadString('\n'); err != nil || line != "heard ahoy\n" {
 		t.Errorf("%q %v", line, err)
 	}
-	if n := f.InFlight("timetable-0"); n != 1 {
+	if n := f.flying("timetable-0"); n != 1 {
 		t.Errorf("%d in flight while the protocol is switched", n)
 	}
 	f.targets[0].Open = false

@@ -15,12 +15,14 @@ import (
 type target struct {
 	instance, group, version string
 	host                     string
-	open, last               atomic.Bool
+	last                     atomic.Bool
+	state                    atomic.Int64  // whether it is open, and as of when: see set
 	weight                   atomic.Uint64 // bits of a float64
 	fresh                    atomic.Int64  // when it was opened, ns since the epoch
 	aside                    atomic.Int64  // until when it is set aside, ns since the epoch; 0 when it is not
 	refusals                 atomic.Int64  // in a row
-	inFlight                 atomic.Int64
+	inFlight                 atomic.Int64  // in this pool
+	flight                   *flight       // in all of them
 	requests                 atomic.Int64
 	failures                 atomic.Int64
 	retried                  atomic.Int64
@@ -39,7 +41,8 @@ type target struct {
 // may be tried when nobody is healthy does.
 func (t *target) take(anyway bool) bool {
 	t.inFlight.Add(1)
-	if t.open.Load() || (anyway && t.last.Load()) {
+	t.flight.n.Add(1)
+	if t.isOpen() || (anyway && t.last.Load()) {
 		return true
 	}
 	t.leave()
@@ -48,10 +51,31 @@ func (t *target) take(anyway bool) bool {
 
 // leave ends a request.
 func (t *target) leave() {
-	if t.inFlight.Add(-1) == 0 && !t.open.Load() && t.idle != nil {
+	last := t.inFlight.Add(-1) == 0
+	t.flight.leave()
+	if last && !t.isOpen() && t.idle != nil {
 		t.idle(t.instance)
 	}
 }
+
+// set opens or closes the target as of some moment, unless it was set as of a later one.
+func (t *target) set(open bool, as int64) {
+	next := as << 1
+	if open {
+		next |= 1
+	}
+	for {
+		was := t.state.Load()
+		if was>>1 > as || t.state.CompareAndSwap(was, next) {
+			return
+		}
+	}
+}
+
+// close closes the target for good.
+func (t *target) close() { t.set(false, math.MaxInt64>>1) }
+
+func (t *target) isOpen() bool { return t.state.Load()&1 == 1 }
 
 // begin notes a request for whoever asks what the target is busy with.
 func (t *target) begin(method, path string) *balancer.Request {
@@ -99,7 +123,7 @@ func (p *pool) setAside(t *target, now time.Time) {
 	defer p.asides.Unlock()
 	open, aside := 0, 0
 	for _, o := range p.lane.Load().targets {
-		if !o.open.Load() {
+		if !o.isOpen() {
 			continue
 		}
 		open++
@@ -145,7 +169,7 @@ func (t *target) part(now time.Time, slow time.Duration) float64 {
 
 func (t *target) stats(now time.Time) balancer.TargetStats {
 	s := balancer.TargetStats{
-		Target: balancer.Target{Instance: t.instance, Group: t.group, Version: t.version, Address: t.host, Open: t.open.Load(), Last: t.last.Load(),
+		Target: balancer.Target{Instance: t.instance, Group: t.group, Version: t.version, Address: t.host, Open: t.isOpen(), Last: t.last.Load(),
 			Weight: math.Float64frombits(t.weight.Load())},
 		InFlight: int(t.inFlight.Load()), Requests: t.requests.Load(), Failures: t.failures.Load(), Retried: t.retried.Load(),
 		Windows: t.answers.read(now),

@@ -9,18 +9,18 @@ import (
 )
 
 // window counts answers by time, so that the last 1, 5 and 15 minutes can be
-// told at any moment: six slots of 10 s for the first, thirty of 30 s for the
+// told at any moment: six slots of 10 s for the first, fifteen of a minute for the
 // others. What is in part too old counts as whole, so a window reaches back up
 // to one slot further than its name.
 type window struct {
 	mu     sync.Mutex
 	fine   [6]slot
-	coarse [30]slot
+	coarse [15]slot
 }
 
 const (
 	fineSlot   = 10 * time.Second
-	coarseSlot = 30 * time.Second
+	coarseSlot = time.Minute
 )
 
 // buckets of latency: each is a quarter of a doubling wide, from 0.05 ms to
@@ -31,8 +31,23 @@ const firstBucketMS = 0.05
 
 type slot struct {
 	at     int64 // the number of the slot since the epoch
-	status [6]int64
-	took   [buckets]uint32
+	status [6]uint32
+	first  uint8    // the bucket of the first of took
+	took   []uint32 // by bucket, from the lowest to the highest that was needed
+}
+
+// count adds one to a bucket.
+func (s *slot) count(bucket int) {
+	switch last := int(s.first) + len(s.took); {
+	case len(s.took) == 0:
+		s.first, s.took = uint8(bucket), append(s.took, 0)
+	case bucket < int(s.first):
+		s.took = append(make([]uint32, int(s.first)-bucket), s.took...)
+		s.first = uint8(bucket)
+	case bucket >= last:
+		s.took = append(s.took, make([]uint32, bucket-last+1)...)
+	}
+	s.took[bucket-int(s.first)]++
 }
 
 // add counts an answer; status 0 is none at all.
@@ -44,7 +59,7 @@ func (w *window) add(now time.Time, status int, took time.Duration) {
 	for _, s := range []*slot{slotAt(w.fine[:], now, fineSlot), slotAt(w.coarse[:], now, coarseSlot)} {
 		s.status[class]++
 		if class > 0 {
-			s.took[bucket]++
+			s.count(bucket)
 		}
 	}
 }
@@ -54,7 +69,7 @@ func slotAt(ring []slot, now time.Time, length time.Duration) *slot {
 	n := now.UnixNano() / int64(length)
 	s := &ring[n%int64(len(ring))]
 	if s.at != n {
-		*s = slot{at: n}
+		*s = slot{at: n, took: s.took[:0]}
 	}
 	return s
 }
@@ -95,11 +110,11 @@ func sum(ring []slot, now time.Time, length time.Duration, minutes int) balancer
 			continue
 		}
 		for class, n := range s.status {
-			out.Status[class] += n
-			out.Requests += n
+			out.Status[class] += int64(n)
+			out.Requests += int64(n)
 		}
 		for b, n := range s.took {
-			took[b] += int64(n)
+			took[int(s.first)+b] += int64(n)
 			answered += int64(n)
 		}
 	}

@@ -36,7 +36,7 @@ func (d *Driver) Run(ctx context.Context, id string, command []string) (machine.
 	if err != nil {
 		return machine.Ran{}, err
 	}
-	cmd, err := d.prepared(rec.Spec, filepath.Join(d.dir(id), "root"), command)
+	cmd, err := d.prepared(rec, filepath.Join(d.dir(id), "root"), command)
 	if err != nil {
 		return machine.Ran{}, fmt.Errorf("start %s: %w", command[0], err)
 	}

@@ -63,7 +63,7 @@ func (d *Driver) firstBoot(spec machine.Spec, user int) error {
 	if len(plan.Files) == 0 {
 		return nil
 	}
-	log, err := d.openLog(spec)
+	log, err := d.openLog(record{Spec: spec, User: max(0, user)})
 	if err != nil {
 		return err
 	}
@@ -150,24 +150,24 @@ func (d *Driver) keepLog(id string) {
 	if os.Rename(d.bootLog(id), d.keptLog(id)) != nil {
 		return
 	}
-	forgetLogs(dir, keptLogs, logsAfter)
+	forgetOldest(dir, keptLogs, logsAfter)
 }
 
-// forgetLogs removes the oldest logs of a directory until there are so many, and so
+// forgetOldest removes the oldest files of a directory until there are so many, and so
 // many bytes, at most.
-func forgetLogs(dir string, most int, bytes int64) {
+func forgetOldest(dir string, most int, bytes int64) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return
 	}
-	var logs []os.FileInfo
+	var files []os.FileInfo
 	for _, e := range entries {
 		if info, err := e.Info(); err == nil {
-			logs = append(logs, info)
+			files = append(files, info)
 		}
 	}
-	slices.SortFunc(logs, func(a, b os.FileInfo) int { return b.ModTime().Compare(a.ModTime()) })
-	for i, l := range logs {
+	slices.SortFunc(files, func(a, b os.FileInfo) int { return b.ModTime().Compare(a.ModTime()) })
+	for i, l := range files {
 		if bytes -= l.Size(); i >= most || bytes < 0 {
 			_ = os.Remove(filepath.Join(dir, l.Name()))
 		}

@@ -226,7 +226,7 @@ func TestLogsAreBounded(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	forgetLogs(dir, 4, 250)
+	forgetOldest(dir, 4, 250)
 	if left, _ := filepath.Glob(filepath.Join(dir, "*")); len(left) != 2 || filepath.Base(left[0]) != "3" {
 		t.Errorf("of five the newest two fit, and there are %v", left)
 	}

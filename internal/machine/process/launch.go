@@ -18,10 +18,12 @@ import (
 )
 
 // Launch starts the machine of the spec unless it was started before.
-func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
-	if spec.ID == "" || filepath.Base(spec.ID) != spec.ID {
-		return fmt.Errorf("%q is no id", spec.ID)
+func (d *Driver) Launch(ctx context.Context, o machine.Order, spec machine.Spec) error {
+	release, err := d.hold(ctx, o)
+	if err != nil {
+		return err
 	}
+	defer release()
 	if r, err := d.find(spec.ID); err != nil || r != nil {
 		return err
 	}
@@ -44,20 +46,20 @@ func (d *Driver) Launch(_ context.Context, spec machine.Spec) error {
 	if err := d.prepare(spec); err != nil {
 		return errors.Join(err, os.RemoveAll(d.dir(spec.ID)))
 	}
-	return d.start(spec)
+	return d.start(record{Spec: spec, User: max(0, d.newUser(spec))})
 }
 
 // prepare makes the directory of the machine afresh.
 func (d *Driver) prepare(spec machine.Spec) error {
+	user := d.newUser(spec)
 	dir := d.dir(spec.ID)
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	user := d.user(spec)
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
 	}
-	if err := d.write(record{Spec: spec}); err != nil { // first: what has no record is no machine's
+	if err := d.write(record{Spec: spec, User: max(0, user)}); err != nil { // first: what has no record is no machine's
 		return err
 	}
 	for _, p := range []string{filepath.Join(dir, "root"), filepath.Join(dir, "run")} {
@@ -72,7 +74,7 @@ func (d *Driver) prepare(spec machine.Spec) error {
 	}
 	told, err := json.MarshalIndent(map[string]any{
 		"instance": spec.ID, "group": spec.Group, "zone": spec.Zone, "template": spec.Template, "image": spec.Image,
-		"addresses": addresses(spec), "port": spec.Port, "cpus": spec.CPUs, "memory_bytes": spec.MemoryBytes, "labels": spec.Labels,
+		"addresses": d.addresses(spec), "port": spec.Port, "cpus": spec.CPUs, "memory_bytes": spec.MemoryBytes, "labels": spec.Labels,
 	}, "", "  ")
 	if err != nil {
 		return err
@@ -92,8 +94,9 @@ func (d *Driver) prepare(spec machine.Spec) error {
 	return d.firstBoot(spec, user)
 }
 
-func (d *Driver) start(spec machine.Spec) error {
-	log, err := d.openLog(spec)
+func (d *Driver) start(rec record) error {
+	spec := rec.Spec
+	log, err := d.openLog(rec)
 	if err != nil {
 		return err
 	}
@@ -101,14 +104,14 @@ func (d *Driver) start(spec machine.Spec) error {
 	if len(spec.Start) == 0 {
 		return errors.New("the image does not say what to start")
 	}
-	cmd, err := d.exec(spec, log)
+	cmd, err := d.exec(rec, log)
 	if err != nil {
 		fmt.Fprintf(log, "could not start: %v\n", err)
 		return fmt.Errorf("start %s: %w", spec.Start[0], err)
 	}
 	id, err := identify(cmd.Process.Pid)
 	if err == nil {
-		err = d.write(record{Spec: spec, Process: &id})
+		err = d.write(record{Spec: spec, User: rec.User, Process: &id})
 	}
 	if err != nil {
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
@@ -120,7 +123,7 @@ func (d *Driver) start(spec machine.Spec) error {
 		awaitExit(id.PID) // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
 		_ = cmd.Wait()
-		d.endAll(spec.ID)
+		d.endRest(spec.ID, id)
 		d.end(spec.ID, r, exitWords(cmd.ProcessState))
 	}()
 	return nil
@@ -128,9 +131,9 @@ func (d *Driver) start(spec machine.Spec) error {
 
 // openLog opens the boot log of a machine, which the service and the machine itself
 // may read.
-func (d *Driver) openLog(spec machine.Spec) (*os.File, error) {
-	log, err := os.OpenFile(d.bootLog(spec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
-	if user := d.user(spec); err == nil && user >= 0 {
+func (d *Driver) openLog(rec record) (*os.File, error) {
+	log, err := os.OpenFile(d.bootLog(rec.ID), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+	if user := d.user(rec); err == nil && user >= 0 {
 		err = log.Chown(0, user)
 	}
 	return log, err
@@ -139,15 +142,15 @@ func (d *Driver) openLog(spec machine.Spec) (*os.File, error) {
 // exec starts the program. While another machine is being unpacked, a process
 // forked at the wrong moment holds the program open for writing until its own
 // exec, and the kernel refuses to start it (ETXTBSY); a moment later it does not.
-func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
-	root := filepath.Join(d.dir(spec.ID), "root")
+func (d *Driver) exec(rec record, log *os.File) (*exec.Cmd, error) {
+	root := filepath.Join(d.dir(rec.ID), "root")
 	for attempt := 0; ; attempt++ {
-		cmd, err := d.prepared(spec, root, d.command(spec))
+		cmd, err := d.prepared(rec, root, d.command(rec.Spec))
 		if err != nil {
 			return nil, err
 		}
 		cmd.Stdout, cmd.Stderr = log, log
-		err = d.begun(cmd, spec.ID)
+		err = d.begun(cmd, rec.ID)
 		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
 			return cmd, err
 		}
@@ -157,15 +160,15 @@ func (d *Driver) exec(spec machine.Spec, log *os.File) (*exec.Cmd, error) {
 
 // prepared is a command that runs on the machine: among its files, as its user, told
 // what the workload is told, found where the workload would find it.
-func (d *Driver) prepared(spec machine.Spec, root string, command []string) (*exec.Cmd, error) {
-	environment := d.environment(spec)
+func (d *Driver) prepared(rec record, root string, command []string) (*exec.Cmd, error) {
+	environment := d.environment(rec.Spec)
 	file, err := program(root, command[0], environment)
 	if err != nil {
 		return nil, err
 	}
 	cmd := &exec.Cmd{Path: file, Args: command, Dir: root, Env: environment}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if user := d.user(spec); user >= 0 {
+	if user := d.user(rec); user >= 0 {
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
 	}
 	return cmd, nil
@@ -186,7 +189,7 @@ func (d *Driver) environment(spec machine.Spec) []string {
 		mark + dir,
 		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
 		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
-		"UNITAS_ADDRESSES=" + strings.Join(addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,
+		"UNITAS_ADDRESSES=" + strings.Join(d.addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,
 		fmt.Sprintf("UNITAS_CPUS=%g", spec.CPUs), fmt.Sprintf("UNITAS_MEMORY_BYTES=%d", spec.MemoryBytes),
 		"UNITAS_DRILL=" + d.note(spec.ID),
 		"UNITAS_USER_DATA=" + filepath.Join(dir, "run", "user-data"),

@@ -24,9 +24,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"unitas/internal/datadir"
 	"unitas/internal/fleet"
@@ -37,7 +37,8 @@ import (
 // Config is what the driver needs.
 type Config struct {
 	Dir    string   // for the machines' directories
-	Zones  []string // in their fixed order; each gets a range of addresses
+	Zones  []string // in their fixed order; each gets a network of addresses
+	Block  datadir.Block
 	Images func(zone string) (*image.Store, error)
 	// Room says whether there is room on the disk for another machine; nil when there
 	// always is.
@@ -63,6 +64,7 @@ type Driver struct {
 type record struct {
 	machine.Spec
 	Process *identity `json:"process,omitempty"`
+	User    int       `json:"user,omitempty"`   // that it runs as; 0 for who this service is
 	Halted  bool      `json:"halted,omitempty"` // on purpose, to be woken
 }
 
@@ -85,6 +87,11 @@ func New(c Config) (*Driver, error) {
 		return nil, err
 	}
 	c.Dir = dir
+	for _, own := range []string{"locks", "epochs"} {
+		if err := os.MkdirAll(filepath.Join(dir, ".services", own), 0o700); err != nil {
+			return nil, fmt.Errorf("make the directory that services share: %w", err)
+		}
+	}
 	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]bool{}, complained: map[string]bool{}}
 	if d.unprivileged {
 		if err := datadir.Enterable(dir, "machines run as unprivileged users"); err != nil {
@@ -103,36 +110,49 @@ const (
 const (
 	firstNet   = 64  // zones have 127.64.0.0/16, 127.65.0.0/16, …
 	furtherNet = 192 // second and further addresses have 127.192.0.0/16, …
-	hostsInNet = 254 * 256
-	firstUser  = 200_000 // machines have users of their own from here on
+	firstUser  = 200_000
 )
 
-// Address gives each zone a /16 of the loopback network.
+// Numbers is how many machines a data directory has addresses and users for.
+func (d *Driver) Numbers() int64 { return datadir.BlockSize }
+
+// Address gives each zone a /16 of the loopback network, of which the data directory
+// owns a block.
 func (d *Driver) Address(zone string, number int64) (string, error) {
 	z := slices.Index(d.Zones, zone)
 	if z < 0 {
 		return "", fmt.Errorf("there is no zone %q", zone)
 	}
-	n := number % hostsInNet
-	return fmt.Sprintf("127.%d.%d.%d", firstNet+z, n/254, n%254+1), nil
+	return d.Block.Address(firstNet+z, number), nil
 }
 
 // addresses are all of a machine: its own first, then others that no machine
 // of any zone has.
-func addresses(spec machine.Spec) []string {
+func (d *Driver) addresses(spec machine.Spec) []string {
 	all := []string{spec.Address}
-	n := spec.Number % hostsInNet
 	for k := 1; k < spec.Addresses; k++ {
-		all = append(all, fmt.Sprintf("127.%d.%d.%d", furtherNet+k-1, n/254, n%254+1))
+		all = append(all, d.Block.Address(furtherNet+k-1, spec.Number))
 	}
 	return all
 }
 
-func (d *Driver) user(spec machine.Spec) int {
+// newUser is the user of a machine that is made now; -1 for who this service is.
+func (d *Driver) newUser(spec machine.Spec) int {
 	if !d.unprivileged {
 		return -1
 	}
-	return firstUser + int(spec.Number%1_000_000)
+	return d.Block.User(spec.Number)
+}
+
+// user is who a machine runs as.
+func (d *Driver) user(rec record) int {
+	switch {
+	case !d.unprivileged:
+		return -1
+	case rec.User > 0:
+		return rec.User
+	}
+	return firstUser + int(rec.Number%1_000_000) // it was made before directories owned blocks
 }
 
 func (d *Driver) dir(id string) string     { return filepath.Join(d.Dir, id) }
@@ -247,82 +267,10 @@ func (d *Driver) adopt(id string, launch int, process identity) (*running, error
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it
 	go func() {
 		wait()
-		d.endAll(id)
+		d.endRest(id, process)
 		d.end(id, r, "its process ended")
 	}()
 	return r, nil
-}
-
-// Stop ends the machine and clears its directory. Its boot log is kept for a
-// while.
-func (d *Driver) Stop(ctx context.Context, id string, grace time.Duration) error {
-	if err := d.quit(ctx, id, grace, false); err != nil {
-		return err
-	}
-	d.keepLog(id)
-	return os.RemoveAll(d.dir(id))
-}
-
-// quit ends the processes of a machine; quietly, without telling the watcher.
-func (d *Driver) quit(ctx context.Context, id string, grace time.Duration, quiet bool) error {
-	r, err := d.find(id)
-	if err != nil {
-		return err
-	}
-	if r != nil {
-		d.mu.Lock()
-		r.quiet = quiet
-		d.mu.Unlock()
-		_ = syscall.Kill(-r.id.PID, syscall.SIGTERM)
-		timer := time.NewTimer(grace)
-		defer timer.Stop()
-		select {
-		case <-r.ended:
-		case <-timer.C:
-			_ = syscall.Kill(-r.id.PID, syscall.SIGKILL)
-			select {
-			case <-r.ended:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-	d.endAll(id)
-	return nil
-}
-
-// Halt ends the machine and keeps its files. That it is meant is written first,
-// so that a restarted service does not take it for lost.
-func (d *Driver) Halt(ctx context.Context, id string, grace time.Duration) error {
-	rec, err := d.read(id)
-	if err != nil {
-		return err
-	}
-	if rec.Process == nil {
-		if rec.Process = oldestMarked(d.dir(id)); rec.Process == nil {
-			return fmt.Errorf("%s was never started", id)
-		}
-	}
-	rec.Halted = true
-	if err := d.write(rec); err != nil {
-		return err
-	}
-	return d.quit(ctx, id, grace, true)
-}
-
-// Wake starts a machine again that was halted.
-func (d *Driver) Wake(_ context.Context, id string) error {
-	defer d.begin(id)()
-	rec, err := d.read(id)
-	if err != nil {
-		return err
-	}
-	if r, err := d.find(id); err != nil || r != nil {
-		return err
-	}
-	return d.start(rec.Spec)
 }
 
 // List returns a fact for every machine that has a directory. What is no machine's,
@@ -334,6 +282,9 @@ func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 	}
 	var facts []machine.Fact
 	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".") { // the driver's own
+			continue
+		}
 		if !e.IsDir() {
 			d.complain(e.Name(), errors.New("it is no directory"))
 			continue

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/machine"
@@ -51,6 +52,24 @@ func newYard(t *testing.T) *yard {
 	return y
 }
 
+// The acts of a yard are asked under no lease.
+
+func (y *yard) Launch(ctx context.Context, spec machine.Spec) error {
+	return y.Driver.Launch(ctx, machine.Order{ID: spec.ID}, spec)
+}
+
+func (y *yard) Stop(ctx context.Context, id string, grace time.Duration) error {
+	return y.Driver.Stop(ctx, machine.Order{ID: id}, grace)
+}
+
+func (y *yard) Halt(ctx context.Context, id string, grace time.Duration) error {
+	return y.Driver.Halt(ctx, machine.Order{ID: id}, grace)
+}
+
+func (y *yard) Wake(ctx context.Context, id string) error {
+	return y.Driver.Wake(ctx, machine.Order{ID: id})
+}
+
 // reopen is a service that was started again.
 func (y *yard) reopen(dir string) {
 	y.t.Helper()
@@ -58,7 +77,11 @@ func (y *yard) reopen(dir string) {
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	y.Driver, err = New(Config{Dir: filepath.Join(dir, "machines"), Zones: []string{"east-pier", "mid-pier"}, Images: func(string) (*image.Store, error) { return images, nil }, Log: slog.New(slog.DiscardHandler)})
+	block, err := datadir.OwnBlock(dir)
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	y.Driver, err = New(Config{Dir: filepath.Join(dir, "machines"), Block: block, Zones: []string{"east-pier", "mid-pier"}, Images: func(string) (*image.Store, error) { return images, nil }, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		y.t.Fatal(err)
 	}
@@ -94,7 +117,7 @@ func (y *yard) spec(id, script string) machine.Spec {
 	}
 	in.Keep(a)
 	return machine.Spec{ID: id, Group: "timetable", Zone: "mid-pier", Template: "timetable-web@2", Digest: a.Digest, Start: a.Start,
-		Address: "127.65.0.9", Number: 8 + int64(len(y.ids)), Port: 8080, UserData: "#!/bin/sh\necho hello\n", Environment: map[string]string{"SEASON": "summer"}}
+		Address: y.Block.Address(firstNet+1, 8), Number: 8 + int64(len(y.ids)), Port: 8080, UserData: "#!/bin/sh\necho hello\n", Environment: map[string]string{"SEASON": "summer"}}
 }
 
 // log waits until the boot log has the text.
@@ -142,7 +165,7 @@ func TestMachineIsToldWhatItIs(t *testing.T) {
 	y.launch("timetable-001", `env; cat "$UNITAS_USER_DATA"; echo; cat ../run/instance.json; echo; id -u; pwd; echo end; exec sleep 600`)
 	log := y.log("timetable-001", "end\n")
 	for _, want := range []string{"UNITAS_INSTANCE=timetable-001", "UNITAS_ZONE=mid-pier", "UNITAS_TEMPLATE=timetable-web@2",
-		"UNITAS_ADDRESS=127.65.0.9", "UNITAS_PORT=8080", "SEASON=summer", "\nhello\n", `"template": "timetable-web@2"`, "/machines/timetable-001/root"} {
+		"UNITAS_ADDRESS=" + y.Block.Address(firstNet+1, 8), "UNITAS_PORT=8080", "SEASON=summer", "\nhello\n", `"template": "timetable-web@2"`, "/machines/timetable-001/root"} {
 		if !strings.Contains(log, want) {
 			t.Errorf("the machine was not told %q: %s", want, log)
 		}
@@ -150,7 +173,7 @@ func TestMachineIsToldWhatItIs(t *testing.T) {
 	if strings.Contains(log, "do not tell") {
 		t.Error("the machine has the service's environment")
 	}
-	if os.Geteuid() == 0 && !strings.Contains(log, "\n"+strconv.Itoa(firstUser+8)+"\n") {
+	if os.Geteuid() == 0 && !strings.Contains(log, "\n"+strconv.Itoa(y.Block.User(8))+"\n") {
 		t.Errorf("the machine does not run as a user of its own: %s", log)
 	}
 }
@@ -319,11 +342,12 @@ func TestRefusedLaunchLeavesNothing(t *testing.T) {
 
 func TestAddressesByZone(t *testing.T) {
 	y := newYard(t)
+	y.Block = 3
 	for _, c := range []struct {
 		zone   string
 		number int64
 		want   string
-	}{{"east-pier", 0, "127.64.0.1"}, {"mid-pier", 253, "127.65.0.254"}, {"mid-pier", 254, "127.65.1.1"}, {"east-pier", hostsInNet, "127.64.0.1"}} {
+	}{{"east-pier", 0, "127.64.24.1"}, {"mid-pier", 253, "127.65.24.254"}, {"mid-pier", 254, "127.65.25.1"}, {"east-pier", y.Numbers(), "127.64.24.1"}} {
 		if got, err := y.Address(c.zone, c.number); err != nil || got != c.want {
 			t.Errorf("%s %d is %s, want %s (%v)", c.zone, c.number, got, c.want, err)
 		}
@@ -349,7 +373,7 @@ func TestUserDataRunsOnce(t *testing.T) {
 			t.Errorf("the boot log does not say %q:\n%s", want, log)
 		}
 	}
-	if os.Geteuid() == 0 && !strings.Contains(log, fmt.Sprint(y.user(spec))+"\n") {
+	if os.Geteuid() == 0 && !strings.Contains(log, fmt.Sprint(y.newUser(spec))+"\n") {
 		t.Errorf("the user data ran as somebody else:\n%s", log)
 	}
 	if err := y.Halt(context.Background(), spec.ID, 5*time.Second); err != nil {
@@ -420,7 +444,7 @@ func TestDiskAndAddresses(t *testing.T) {
 	if err := y.Launch(context.Background(), spec); err != nil {
 		t.Fatal(err)
 	}
-	y.log(spec.ID, "127.65.0.9,127.192.0.9,127.193.0.9")
+	y.log(spec.ID, spec.Address+","+y.Block.Address(furtherNet, 8)+","+y.Block.Address(furtherNet+1, 8))
 }
 
 func (y *yard) eventuallyLog(id, text string, times int) {

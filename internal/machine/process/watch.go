@@ -43,6 +43,7 @@ func (d *Driver) KeepBounds(ctx context.Context) {
 		case <-disk.C:
 			begun := time.Now()
 			d.boundDisks(ctx)
+			d.forgetFences()
 			disk.Reset(max(diskEvery, 20*time.Since(begun))) // a twentieth of the time at most
 		}
 	}
