@@ -7,6 +7,7 @@ ignore ./web/node_modules
 require (
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/chromedp/chromedp v0.23.0
+	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/google/uuid v1.6.0
 	github.com/jackc/pgx/v5 v5.12.0

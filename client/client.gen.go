@@ -1546,6 +1546,42 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
+// Replica defines model for Replica.
+type Replica struct {
+	// Address Of its interface
+	Address string `json:"address"`
+
+	// Alive Whether its lease has not run out
+	Alive bool `json:"alive"`
+
+	// Groups How many groups it keeps
+	Groups int `json:"groups"`
+
+	// Id Stays the same when the service is started again
+	Id string `json:"id"`
+
+	// Keeps The names of the first hundred of them; of those that are one instance alone, its name
+	Keeps []string `json:"keeps"`
+
+	// Name What it was started with (--replica)
+	Name string `json:"name"`
+
+	// Self Whether it is the one that answers
+	Self bool `json:"self"`
+
+	// SinceAt When it was started
+	SinceAt time.Time `json:"since_at"`
+
+	// UntilAt When its lease runs out unless it is renewed
+	UntilAt time.Time `json:"until_at"`
+	Version string    `json:"version"`
+}
+
+// ReplicaList defines model for ReplicaList.
+type ReplicaList struct {
+	Items []Replica `json:"items"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -2885,6 +2921,11 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
 	ChangePool(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListReplicas The services on this database, and who keeps what
+	//
+	// Corresponds with GET /v1/replicas (the `ListReplicas` operationId).
+	ListReplicas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRollouts Rollouts, newest first
 	//
 	// Corresponds with GET /v1/rollouts (the `ListRollouts` operationId).
@@ -4074,6 +4115,21 @@ func (c *Client) ChangePoolWithBody(ctx context.Context, name ObjectName, params
 // Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
 func (c *Client) ChangePool(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangePoolRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReplicas The services on this database, and who keeps what
+//
+// Corresponds with GET /v1/replicas (the `ListReplicas` operationId).
+func (c *Client) ListReplicas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReplicasRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7230,6 +7286,33 @@ func NewChangePoolRequestWithBody(server string, name ObjectName, params *Change
 	return req, nil
 }
 
+// NewListReplicasRequest constructs an http.Request for the ListReplicas method
+func NewListReplicasRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/replicas")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRolloutsRequest constructs an http.Request for the ListRollouts method
 func NewListRolloutsRequest(server string, params *ListRolloutsParams) (*http.Request, error) {
 	var err error
@@ -8602,6 +8685,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /v1/pools/{name} (the `ChangePool` operationId).
 	ChangePoolWithResponse(ctx context.Context, name ObjectName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+
+	// ListReplicasWithResponse The services on this database, and who keeps what
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/replicas (the `ListReplicas` operationId).
+	ListReplicasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReplicasResponse, error)
 
 	// ListRolloutsWithResponse Rollouts, newest first
 	//
@@ -11041,6 +11131,54 @@ func (r ChangePoolResponse) ContentType() string {
 	return ""
 }
 
+type ListReplicasResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReplicaList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReplicasResponse) GetJSON200() *ReplicaList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReplicasResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReplicasResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReplicasResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReplicasResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReplicasResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRolloutsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12641,6 +12779,19 @@ func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, name O
 		return nil, err
 	}
 	return ParseChangePoolResponse(rsp)
+}
+
+// ListReplicasWithResponse The services on this database, and who keeps what
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/replicas (the `ListReplicas` operationId).
+func (c *ClientWithResponses) ListReplicasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReplicasResponse, error) {
+	rsp, err := c.ListReplicas(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReplicasResponse(rsp)
 }
 
 // ListRolloutsWithResponse Rollouts, newest first
@@ -14511,6 +14662,39 @@ func ParseChangePoolResponse(rsp *http.Response) (*ChangePoolResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReplicasResponse parses an HTTP response from a ListReplicasWithResponse call
+func ParseListReplicasResponse(rsp *http.Response) (*ListReplicasResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReplicasResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReplicaList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -33,6 +34,9 @@ func main() {
 	os.Exit(status)
 }
 
+// replicaName is what several services of one data directory may be called.
+var replicaName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
+
 // leastKept is the shortest time for which what is over can be kept.
 const leastKept = time.Hour
 
@@ -54,6 +58,9 @@ images (below the data directory when the path is not absolute):
     - {name: harbour, zones: [east-pier, mid-pier, west-pier]}
     - {name: headland, zones: [north-slip, south-slip], images: images/headland}
 
+Several services share the work, and the addresses of the pools, when each is started
+with the same --data and --database and a --replica of its own; see "unitas replica".
+
 SIGTERM or Ctrl-C stops it within seconds; the instances go on running, and the
 service finds them again when it is started again.`,
 		Example: "  unitas serve\n  unitas serve --listen 127.0.0.1:7410 --data ./state --places places.yaml",
@@ -71,6 +78,9 @@ service finds them again when it is started again.`,
 				c.Log = slog.New(slog.NewJSONHandler(os.Stderr, options))
 			default:
 				return fmt.Errorf("--log-format %s: give text or json", format)
+			}
+			if c.Replica != "" && !replicaName.MatchString(c.Replica) {
+				return fmt.Errorf("--replica %s: give 1 to 32 letters, digits and hyphens", c.Replica)
 			}
 			data, err := filepath.Abs(c.Data)
 			if err != nil {
@@ -94,6 +104,7 @@ service finds them again when it is started again.`,
 	flags.StringVar(&c.Listen, "listen", cli.DefaultListen, "the `ADDRESS:PORT` of the interface and the console")
 	flags.StringVar(&c.Data, "data", cli.DefaultData(), "the `DIRECTORY` for images, machines, the token and the private database")
 	flags.StringVar(&c.Database, "database", os.Getenv("UNITAS_DATABASE"), "the `URL` of a PostgreSQL database (UNITAS_DATABASE)")
+	flags.StringVar(&c.Replica, "replica", "", "the `NAME` of this service among several on one data directory and database")
 	flags.StringVar(&placesFile, "places", os.Getenv("UNITAS_PLACES"), "the `FILE` that says which regions and zones there are (UNITAS_PLACES)")
 	flags.StringSliceVar(&zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "without --places: the zones of the one region, in the order in which they are filled")
 	flags.Var(&keepFree, "keep-free", "how much of the disk is to stay free: below it no image comes in and no instance is launched, `SIZE`")

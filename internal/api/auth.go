@@ -17,8 +17,17 @@ type actorKey struct{}
 
 // actor is the name of the token that a request was made with.
 func actor(ctx context.Context) string {
-	name, _ := ctx.Value(actorKey{}).(string)
-	return name
+	c, _ := ctx.Value(actorKey{}).(caller)
+	return c.name
+}
+
+// caller is who made a request, and with what he proved it.
+type caller struct{ name, authorization string }
+
+// authorization is what a request was made with, to ask another replica the same.
+func authorization(ctx context.Context) string {
+	c, _ := ctx.Value(actorKey{}).(caller)
+	return c.authorization
 }
 
 // tokenCache spares the database a question for every request.
@@ -59,7 +68,7 @@ func (s *Server) requireToken(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
-		c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, name)))
+		c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, caller{name, c.Request().Header.Get("Authorization")})))
 		return next(c)
 	}
 }

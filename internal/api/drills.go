@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -12,11 +13,12 @@ import (
 	"unitas/internal/drill"
 	"unitas/internal/fleet"
 	"unitas/internal/machine"
+	"unitas/internal/store"
 )
 
 // ListDrills lists what is under way.
-func (s *Server) ListDrills(context.Context, contract.ListDrillsRequestObject) (contract.ListDrillsResponseObject, error) {
-	return contract.ListDrills200JSONResponse{Items: each(s.Drills.List(), fromDrill)}, nil
+func (s *Server) ListDrills(ctx context.Context, _ contract.ListDrillsRequestObject) (contract.ListDrillsResponseObject, error) {
+	return contract.ListDrills200JSONResponse{Items: append(each(s.Drills.List(), fromDrill), s.drillsElsewhere(ctx)...)}, nil
 }
 
 func fromDrill(d drill.Drill) contract.Drill {
@@ -58,7 +60,11 @@ func (s *Server) StartDrill(ctx context.Context, r contract.StartDrillRequestObj
 
 // StopDrill ends one now.
 func (s *Server) StopDrill(ctx context.Context, r contract.StopDrillRequestObject) (contract.StopDrillResponseObject, error) {
-	if err := s.Drills.Stop(r.Number, actor(ctx)); err != nil {
+	err := s.Drills.Stop(r.Number, actor(ctx))
+	if errors.Is(err, store.ErrNotFound) && s.stopElsewhere(ctx, r.Number) {
+		err = nil
+	}
+	if err != nil {
 		return nil, about("drill", strconv.FormatInt(r.Number, 10), err)
 	}
 	return contract.StopDrill204Response{}, nil

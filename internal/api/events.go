@@ -45,6 +45,10 @@ type eventStream struct {
 func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 	events := e.server.Feed.Follow()
 	defer e.server.Feed.Leave(events)
+	var sent int64
+	if e.after == nil { // it begins now: what was written before is past
+		sent, _ = e.server.Store.CatchUp(e.ctx) // without it some of that may come as well
+	}
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
@@ -56,9 +60,11 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 	if err := out.Flush(); err != nil {
 		return nil
 	}
-	sent, err := e.missed(w)
-	if err != nil || out.Flush() != nil {
-		return nil
+	if e.after != nil {
+		var err error
+		if sent, err = e.missed(w); err != nil || out.Flush() != nil {
+			return nil
+		}
 	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
@@ -89,9 +95,6 @@ func (e eventStream) VisitWatchEventsResponse(w http.ResponseWriter) error {
 
 // missed writes what came after the event that the reader saw last.
 func (e eventStream) missed(w io.Writer) (sent int64, err error) {
-	if e.after == nil {
-		return sent, nil
-	}
 	sent = *e.after
 	for {
 		events, err := e.server.Store.Events(e.ctx, sent, 500)

@@ -194,6 +194,11 @@ func (s *Server) ImageFromInstance(ctx context.Context, r contract.ImageFromInst
 	if in.State != fleet.Serving && in.State != fleet.Settling {
 		return nil, invalid("/instance", "%s is %s; only an instance whose machine runs has files to take", in.ID, in.State)
 	}
+	if some(r.Body.AtRest, false) {
+		if answer, err := s.restElsewhere(ctx, in.Group, r.Body); answer != nil || err != nil {
+			return answer, err
+		}
+	}
 	who := actor(ctx)
 	around := func(_ context.Context, take func() error) error { return take() }
 	if some(r.Body.AtRest, false) {

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"log/slog"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -39,6 +40,7 @@ type Config struct {
 	Feed      *feed.Feed
 	Console   http.Handler // serves what is not /v1
 	Version   string
+	Self      string // the id of this replica
 	Log       *slog.Logger
 	Metrics   *prometheus.Registry
 	// Space is the disk of the data directory.
@@ -55,12 +57,13 @@ type Server struct {
 	echo   *echo.Echo
 	tokens tokenCache
 	took   *prometheus.HistogramVec
+	peers  http.RoundTripper // to the interfaces of other replicas
 }
 
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
-	s := &Server{Config: c, echo: echo.New(), tokens: tokenCache{known: map[string]knownToken{}}}
+	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), tokens: tokenCache{known: map[string]knownToken{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
 	}, []string{"operation", "status"})
@@ -73,7 +76,7 @@ func New(c Config) (*Server, error) {
 	e := s.echo
 	e.HTTPErrorHandler = answerError(c.Log)
 	e.Logger = c.Log
-	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, validate.middleware, s.repeats)
+	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, validate.middleware, s.repeats)
 	contract.RegisterHandlers(e, contract.NewStrictHandler(s, nil))
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
@@ -87,6 +90,12 @@ func New(c Config) (*Server, error) {
 	})
 	e.GET("/*", s.console)
 	return s, nil
+}
+
+// newPeers reaches other replicas, which are near.
+func newPeers() http.RoundTripper {
+	return &http.Transport{DialContext: (&net.Dialer{Timeout: time.Second}).DialContext, ResponseHeaderTimeout: peerLimit,
+		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute}
 }
 
 // Handler serves the interface; the feed must run beside it. HEAD is answered
@@ -104,7 +113,11 @@ func (s *Server) Handler() http.Handler {
 func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
-	if troubles := s.troubles(ctx); len(troubles) > 0 {
+	troubles := s.troubles(ctx)
+	if !s.Control.IsOpen() {
+		troubles = append(troubles, "The service has just begun; its listeners open once it knows the targets of all groups.")
+	}
+	if len(troubles) > 0 {
 		return c.String(http.StatusServiceUnavailable, strings.Join(troubles, "\n")+"\n")
 	}
 	return c.String(http.StatusOK, "ready\n")

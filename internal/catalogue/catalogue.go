@@ -33,8 +33,8 @@ type Config struct {
 	Store    *store.Store
 	Places   places.Places
 	Machines machine.Driver
-	// Dir is for scratch trees and logs of bakes.
-	Dir string
+	// Dir is for scratch trees of this service's bakes, and Logs for the logs of all.
+	Dir, Logs string
 	// BakeUser is the user that commands of recipes run as, negative for our own.
 	BakeUser int
 	// Helper runs [bake.Confined]: the program and its first arguments.
@@ -81,7 +81,7 @@ func Open(ctx context.Context, c Config) (*Catalogue, error) {
 	for _, d := range []struct {
 		name string
 		mode os.FileMode
-	}{{c.Dir, 0o711}, {cat.scratch(), 0o711}, {filepath.Join(c.Dir, "logs"), 0o700}} { // commands of recipes enter the first two
+	}{{c.Dir, 0o711}, {cat.scratch(), 0o711}, {c.Logs, 0o700}} { // commands of recipes enter the first two
 		if err := errors.Join(os.MkdirAll(d.name, d.mode), os.Chmod(d.name, d.mode)); err != nil {
 			return nil, err
 		}

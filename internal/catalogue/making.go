@@ -19,7 +19,7 @@ import (
 const recipeName = "recipe.yaml"
 
 func (c *Catalogue) logFile(v fleet.Version) string {
-	return filepath.Join(c.Dir, "logs", v.String()+".log")
+	return filepath.Join(c.Logs, v.String()+".log")
 }
 
 // BakeLog opens the log of a version that was or is being made.

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -56,6 +57,7 @@ type Control struct {
 	metrics   metrics
 	leaseNow  chan struct{}
 	acts      sync.WaitGroup // driver calls under way
+	opened    atomic.Bool    // the listeners were opened
 }
 
 // New makes a control; Run starts it.
@@ -125,6 +127,7 @@ func (c *Control) openDoors(ctx context.Context) {
 	case <-time.After(openWithin):
 	}
 	c.desk.openAll()
+	c.opened.Store(true)
 	again := time.NewTicker(renewEvery)
 	defer again.Stop()
 	for {
@@ -136,6 +139,9 @@ func (c *Control) openDoors(ctx context.Context) {
 		}
 	}
 }
+
+// IsOpen reports whether the listeners of the pools were opened, in as far as they could.
+func (c *Control) IsOpen() bool { return c.opened.Load() }
 
 // awaitTargets has the listeners wait for the groups of the pools.
 func (c *Control) awaitTargets(ctx context.Context) {

@@ -49,6 +49,12 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 	return a
 }
 
+// Keeps reports whether this replica keeps a group.
+func (c *Control) Keeps(group string) bool { return c.roster.of(group) != nil }
+
+// HasOthers reports whether another replica is alive.
+func (c *Control) HasOthers() bool { return c.others.any() }
+
 // Picture returns a group as its keeper knows it, with the facts that are in
 // no record; from the records alone when another replica keeps it. It returns
 // [store.ErrNotFound] when there is no such group.

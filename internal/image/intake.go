@@ -20,12 +20,15 @@ import (
 // Intake takes in one artifact. What it stores stays only when it is kept.
 type Intake struct {
 	s       *Store
+	err     error // why nothing can be taken in
 	pinned  map[digest.Digest]bool
 	written []digest.Digest // and not yet known to be on the disk
 }
 
 // Begin opens an intake; Close must be called at its end.
-func (s *Store) Begin() *Intake { return &Intake{s: s, pinned: map[digest.Digest]bool{}} }
+func (s *Store) Begin() *Intake {
+	return &Intake{s: s, err: s.claims.begin(), pinned: map[digest.Digest]bool{}}
+}
 
 func (in *Intake) pin(d digest.Digest) {
 	s := in.s
@@ -47,28 +50,55 @@ func (in *Intake) Keep(a Artifact) {
 	}
 }
 
-// Close ends the intake. Blobs that it brought and nobody kept are removed.
+// Close ends the intake. Blobs that it brought and nobody kept are removed, by the sweep
+// when another service takes something in.
 func (in *Intake) Close() {
+	if in.pinned == nil {
+		return
+	}
 	s := in.s
+	var unkept []digest.Digest
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	for d := range in.pinned {
 		if s.pins[d]--; s.pins[d] > 0 {
 			continue
 		}
 		delete(s.pins, d)
 		if s.fresh[d] {
-			delete(s.fresh, d)
-			_ = os.Remove(s.path(d))
+			unkept = append(unkept, d)
 		}
 	}
-	in.pinned = map[digest.Digest]bool{}
+	s.mu.Unlock()
+	in.pinned = nil
+	if in.err != nil {
+		return
+	}
+	_, _ = s.claims.remove(func() error {
+		for _, d := range unkept {
+			s.dropFresh(d)
+		}
+		return nil
+	})
+	s.claims.end()
+}
+
+// dropFresh removes a blob that nobody kept, unless somebody needs it by now.
+func (s *Store) dropFresh(d digest.Digest) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fresh[d] && s.pins[d] == 0 {
+		delete(s.fresh, d)
+		_ = os.Remove(s.path(d))
+	}
 }
 
 // put stores a blob, streaming. A want that is not "" is what the bytes must
 // have as digest. extra, when set, is written the same bytes.
 func (in *Intake) put(ctx context.Context, r io.Reader, want digest.Digest, extra io.Writer) (digest.Digest, int64, error) {
 	s := in.s
+	if in.err != nil {
+		return "", 0, fmt.Errorf("take part in the image store: %w", in.err)
+	}
 	if want != "" {
 		in.pin(want)
 		if info, err := os.Stat(s.path(want)); err == nil && extra == nil {

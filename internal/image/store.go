@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,7 +27,8 @@ type Store struct {
 	// Space says whether there is room on the disk for more; nil when there always is.
 	Space *datadir.Space
 
-	dir string
+	dir    string
+	claims *claims
 
 	mu     sync.Mutex
 	pins   map[digest.Digest]int  // blobs that an intake under way needs
@@ -56,14 +59,12 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("open the image store: %w", err)
 	}
 	s := &Store{Limits: DefaultLimits, dir: dir, pins: map[digest.Digest]int{}, fresh: map[digest.Digest]bool{}}
-	halves, err := filepath.Glob(filepath.Join(dir, "incoming-*"))
-	if err != nil {
+	var err error
+	if s.claims, err = openClaims(dir); err != nil {
 		return nil, err
 	}
-	for _, half := range halves {
-		if err := os.Remove(half); err != nil {
-			return nil, fmt.Errorf("clear a broken import: %w", err)
-		}
+	if _, err := s.claims.remove(s.clearHalves); err != nil {
+		return nil, fmt.Errorf("clear a broken import: %w", err)
 	}
 	layout := fmt.Sprintf(`{"imageLayoutVersion":%q}`, ocispec.ImageLayoutVersion)
 	if err := s.replace(ocispec.ImageLayoutFile, []byte(layout)); err != nil {
@@ -75,6 +76,15 @@ func Open(dir string) (*Store, error) {
 		}
 	}
 	return s, nil
+}
+
+// clearHalves removes what broken imports left.
+func (s *Store) clearHalves() error {
+	halves, err := filepath.Glob(filepath.Join(s.dir, "incoming-*"))
+	for _, half := range halves {
+		err = errors.Join(err, os.Remove(half))
+	}
+	return err
 }
 
 // roomy writes as long as there is room on the disk.
@@ -287,6 +297,14 @@ func (s *Store) Unpack(manifest, dir string, uid int, most int64) error {
 // were listed, so that what is recorded meanwhile is not lost. Blobs younger
 // than grace are left alone. It returns how many bytes were freed.
 func (s *Store) Sweep(ctx context.Context, grace time.Duration, used func(context.Context) ([]string, error)) (freed int64, err error) {
+	_, err = s.claims.remove(func() (err error) {
+		freed, err = s.sweep(ctx, grace, used)
+		return err
+	})
+	return freed, err
+}
+
+func (s *Store) sweep(ctx context.Context, grace time.Duration, used func(context.Context) ([]string, error)) (freed int64, err error) {
 	entries, err := os.ReadDir(filepath.Join(s.dir, "blobs", "sha256"))
 	if err != nil {
 		return 0, fmt.Errorf("sweep the image store: %w", err)
@@ -318,20 +336,34 @@ func (s *Store) Sweep(ctx context.Context, grace time.Duration, used func(contex
 		s.mu.Unlock()
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	for d := range s.doomed {
+	doomed := slices.Collect(maps.Keys(s.doomed))
+	s.mu.Unlock()
+	for _, d := range doomed {
 		info, err := os.Stat(s.path(d))
 		if err != nil || time.Since(info.ModTime()) < grace {
 			continue
 		}
-		if err := os.Remove(s.path(d)); err != nil {
+		went, err := s.drop(d)
+		if err != nil {
 			return freed, fmt.Errorf("sweep the image store: %w", err)
 		}
-		delete(s.fresh, d)
-		freed += info.Size()
+		if went {
+			freed += info.Size()
+		}
 	}
-	s.doomed = nil
 	return freed, s.sweepParts(24 * time.Hour)
+}
+
+// drop removes a blob that is still doomed.
+func (s *Store) drop(d digest.Digest) (went bool, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.doomed[d] { // needed meanwhile
+		return false, nil
+	}
+	delete(s.doomed, d)
+	delete(s.fresh, d)
+	return true, os.Remove(s.path(d))
 }
 
 // sweepParts removes halves of copies that nobody went on with.

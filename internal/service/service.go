@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -12,9 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -32,14 +31,18 @@ import (
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver"
 	"unitas/internal/places"
+	"unitas/internal/sockets"
 	"unitas/internal/store"
 	"unitas/web"
 )
 
 // Config is what a person may set.
 type Config struct {
-	Listen   string // address:port of the interface
-	Data     string // directory for images, machines and the private database
+	Listen string // address:port of the interface
+	Data   string // directory for images, machines and the private database
+	// Replica names this service among several on one Data and Database; "" when it is
+	// the only one there.
+	Replica  string
 	Database string // URL; "" starts a private PostgreSQL in Data
 	Places   places.Places
 	// KeepFree is how many bytes of the disk of Data are to stay free.
@@ -61,17 +64,25 @@ func Run(ctx context.Context, c Config) (err error) {
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return fmt.Errorf("make the data directory: %w", err)
 	}
-	lock, err := lockData(c.Data)
+	own, err := ownData(c.Data, c.Replica)
 	if err != nil {
 		return err
 	}
-	defer lock.Close()
-	listener, err := net.Listen("tcp", c.Listen)
+	defer own.close()
+	doors, err := openDoors(c)
+	if err != nil {
+		return err
+	}
+	defer doors.Close()
+	listener, err := doors.Listen(c.Listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w", c.Listen, err)
 	}
 	defer listener.Close()
 	if c.Database == "" {
+		if c.Replica != "" {
+			return errors.New("several services need a database that each of them reaches; give --database URL with --replica")
+		}
 		pg, err := pgserver.Start(ctx, filepath.Join(c.Data, "postgresql"), true)
 		if err != nil {
 			return err
@@ -104,7 +115,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	if err := firstToken(ctx, st, c); err != nil {
 		return err
 	}
-	return run(ctx, c, st, listener)
+	return run(ctx, c, st, own, doors, listener)
 }
 
 // bakeUser is who runs the commands of recipes: nobody else, when we may choose.
@@ -115,54 +126,25 @@ func bakeUser(b datadir.Block) int {
 	return b.BakeUser()
 }
 
-// lockData keeps two services from sharing a data directory.
-func lockData(dir string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("lock the data directory: %w", err)
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("another service uses the data directory %s; stop it first, or give --data another directory", dir)
-	}
-	return f, nil
-}
-
-// firstToken makes the first bearer token and writes it to a file that only
-// its owner reads.
+// firstToken makes the first bearer token, when there is none, and writes it to a file
+// that only its owner reads.
 func firstToken(ctx context.Context, st *store.Store, c Config) error {
-	n, err := st.Tokens(ctx)
-	if err != nil {
-		return fmt.Errorf("count the tokens: %w", err)
-	}
 	file := filepath.Join(c.Data, "token")
-	if n > 0 {
-		return nil
+	made, err := st.FirstToken(ctx, "admin", func() (string, error) {
+		token := "unitas-" + rand.Text()
+		return token, os.WriteFile(file, []byte(token+"\n"), 0o600)
+	})
+	if err != nil {
+		return fmt.Errorf("make the first token: %w", err)
 	}
-	token := "unitas-" + rand.Text()
-	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
-		return fmt.Errorf("write the first token: %w", err)
+	if made {
+		c.Log.Info("the first token was made", "file", file)
 	}
-	if err := st.AddToken(ctx, "admin", token); err != nil {
-		return fmt.Errorf("record the first token: %w", err)
-	}
-	c.Log.Info("the first token was made", "file", file)
 	return nil
 }
 
-// replica names this service; the name outlives a restart.
-func replica(dir string) (string, error) {
-	file := filepath.Join(dir, "replica")
-	raw, err := os.ReadFile(file)
-	if err == nil {
-		return strings.TrimSpace(string(raw)), nil
-	}
-	name := rand.Text()
-	return name, os.WriteFile(file, []byte(name+"\n"), 0o600)
-}
-
-func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) error {
-	name, err := replica(c.Data)
+func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sockets.Sockets, listener net.Listener) error {
+	name, err := own.id()
 	if err != nil {
 		return fmt.Errorf("name this replica: %w", err)
 	}
@@ -182,7 +164,7 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	if err != nil {
 		return err
 	}
-	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(c.Data, "bakes"),
+	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(own.dir, "bakes"), Logs: filepath.Join(c.Data, "bakes", "logs"),
 		KeepFree: c.KeepFree, BakeUser: bakeUser(block), Helper: c.Helper, Replica: name, Log: c.Log})
 	if err != nil {
 		return err
@@ -193,14 +175,14 @@ func run(ctx context.Context, c Config, st *store.Store, listener net.Listener) 
 	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	balancer := builtin.New(c.Log)
-	self := store.Replica{ID: name, Address: "http://" + listener.Addr().String(), Version: c.Version}
+	balancer := builtin.New(c.Log, doors.Listen)
+	self := store.Replica{ID: name, Name: cmp.Or(c.Replica, "main"), Address: reachable(listener.Addr()), Version: c.Version}
 	ctl := control.New(control.Config{Store: st, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Log: c.Log, Metrics: metrics})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
-		Places: c.Places, Version: c.Version, Log: c.Log, Metrics: metrics, Space: space,
+		Places: c.Places, Version: c.Version, Self: name, Log: c.Log, Metrics: metrics, Space: space,
 	})
 	if err != nil {
 		return err

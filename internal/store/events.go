@@ -83,6 +83,19 @@ func (s *Store) NumberEvents(ctx context.Context) (n int64, err error) {
 	return n, err
 }
 
+// CatchUp gives numbers to all events that are committed, and returns the last one.
+func (s *Store) CatchUp(ctx context.Context) (int64, error) {
+	for {
+		n, err := s.NumberEvents(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if n == 0 {
+			return s.LastEvent(ctx)
+		}
+	}
+}
+
 // Events returns up to limit events after the one of the number.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]Event, error) {
 	return many[Event](ctx, s.q, `select number, kind, group_name, origin, data from outbox where number > $1 order by number limit $2`, after, limit)

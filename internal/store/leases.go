@@ -16,6 +16,7 @@ type Replica struct {
 	Since   time.Time // started
 	Until   time.Time // its lease lasts
 	Groups  int       // that it keeps
+	Keeps   []string  // the names of at most a hundred of them
 }
 
 // Renew keeps the replica alive for ttl, and returns all that are.
@@ -109,14 +110,15 @@ func (s *Store) Release(ctx context.Context, replica string) error {
 // Replicas are all that are alive, with those whose lease ran out within the last hour.
 func (s *Store) Replicas(ctx context.Context) ([]Replica, error) {
 	return many[Replica](ctx, s.q, `select id, name, address, version, since, until,
-		(select count(*) from groups where replica = r.id)::integer as groups
+		(select count(*) from groups where replica = r.id)::integer as groups,
+		array(select name from groups where replica = r.id order by name limit 100) as keeps
 		from replicas r where until > now() - interval '1 hour' order by name, id`)
 }
 
 // KeptBy is the replica that has the lease of a group, alive or not; ErrNotFound when none
 // has.
 func (s *Store) KeptBy(ctx context.Context, group string) (Replica, error) {
-	return one[Replica](ctx, s.q, `select r.id, r.name, address, version, since, until, 0 as groups
+	return one[Replica](ctx, s.q, `select r.id, r.name, address, version, since, until, 0 as groups, array[]::text[] as keeps
 		from groups g join replicas r on r.id = g.replica where g.name = $1`, group)
 }
 

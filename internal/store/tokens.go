@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -16,10 +17,27 @@ func (s *Store) AddToken(ctx context.Context, name, token string) error {
 	return err
 }
 
-// Tokens is how many tokens there are.
-func (s *Store) Tokens(ctx context.Context) (n int, err error) {
-	err = s.q.QueryRow(ctx, `select count(*) from tokens`).Scan(&n)
-	return n, err
+// FirstToken records the bearer token that make returns, unless there are tokens: of
+// services that start together one makes it.
+func (s *Store) FirstToken(ctx context.Context, name string, make func() (string, error)) (made bool, err error) {
+	err = s.Change(ctx, time.Now().UTC(), Service, func(tx *Tx) error {
+		if _, err := tx.Exec(ctx, `lock table tokens in share row exclusive mode`); err != nil {
+			return err
+		}
+		var n int
+		if err := tx.QueryRow(ctx, `select count(*) from tokens`).Scan(&n); err != nil || n > 0 {
+			return err
+		}
+		token, err := make()
+		if err != nil {
+			return err
+		}
+		hash := sha256.Sum256([]byte(token))
+		made = true
+		_, err = tx.Exec(ctx, `insert into tokens (name, hash) values ($1, $2)`, name, hash[:])
+		return err
+	})
+	return made && err == nil, err
 }
 
 // TokenName returns whose token it is, or ErrNotFound.

@@ -368,14 +368,16 @@ type traffic struct {
 	lowest       atomic.Int64
 }
 
-func (s *service) traffic() *traffic {
+func (s *service) traffic() *traffic { return s.trafficBy(&http.Transport{}) }
+
+func (s *service) trafficBy(transport *http.Transport) *traffic {
 	tr := &traffic{}
 	tr.lowest.Store(1 << 30)
 	done := make(chan struct{})
 	var all sync.WaitGroup
 	for range 3 {
 		all.Go(func() {
-			c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{}}
+			c := &http.Client{Timeout: 20 * time.Second, Transport: transport.Clone()}
 			defer c.CloseIdleConnections()
 			tick := time.NewTicker(5 * time.Millisecond)
 			defer tick.Stop()

@@ -1551,6 +1551,42 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
+// Replica defines model for Replica.
+type Replica struct {
+	// Address Of its interface
+	Address string `json:"address"`
+
+	// Alive Whether its lease has not run out
+	Alive bool `json:"alive"`
+
+	// Groups How many groups it keeps
+	Groups int `json:"groups"`
+
+	// Id Stays the same when the service is started again
+	Id string `json:"id"`
+
+	// Keeps The names of the first hundred of them; of those that are one instance alone, its name
+	Keeps []string `json:"keeps"`
+
+	// Name What it was started with (--replica)
+	Name string `json:"name"`
+
+	// Self Whether it is the one that answers
+	Self bool `json:"self"`
+
+	// SinceAt When it was started
+	SinceAt time.Time `json:"since_at"`
+
+	// UntilAt When its lease runs out unless it is renewed
+	UntilAt time.Time `json:"until_at"`
+	Version string    `json:"version"`
+}
+
+// ReplicaList defines model for ReplicaList.
+type ReplicaList struct {
+	Items []Replica `json:"items"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// Answers The last twenty, newest last; only for a single instance
@@ -2553,6 +2589,9 @@ type ServerInterface interface {
 	// ChangePool Change a pool, only what is given
 	// (PATCH /v1/pools/{name})
 	ChangePool(ctx *echo.Context, name ObjectName, params ChangePoolParams) error
+	// ListReplicas The services on this database, and who keeps what
+	// (GET /v1/replicas)
+	ListReplicas(ctx *echo.Context) error
 	// ListRollouts Rollouts, newest first
 	// (GET /v1/rollouts)
 	ListRollouts(ctx *echo.Context, params ListRolloutsParams) error
@@ -4054,6 +4093,15 @@ func (w *ServerInterfaceWrapper) ChangePool(ctx *echo.Context) error {
 	return err
 }
 
+// ListReplicas converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReplicas(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReplicas(ctx)
+	return err
+}
+
 // ListRollouts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRollouts(ctx *echo.Context) error {
 	var err error
@@ -4598,6 +4646,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
 	router.POST(options.BaseURL+"/v1/rollouts/:number/commands", wrapper.TellRollout, options.OperationMiddlewares["tellRollout"]...)
+	router.GET(options.BaseURL+"/v1/replicas", wrapper.ListReplicas, options.OperationMiddlewares["listReplicas"]...)
 	router.GET(options.BaseURL+"/v1/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
 	router.POST(options.BaseURL+"/v1/drills", wrapper.StartDrill, options.OperationMiddlewares["startDrill"]...)
 	router.DELETE(options.BaseURL+"/v1/drills/:number", wrapper.StopDrill, options.OperationMiddlewares["stopDrill"]...)
@@ -6591,6 +6640,44 @@ func (response ChangePooldefaultApplicationProblemPlusJSONResponse) VisitChangeP
 	return err
 }
 
+type ListReplicasRequestObject struct {
+}
+
+type ListReplicasResponseObject interface {
+	VisitListReplicasResponse(w http.ResponseWriter) error
+}
+
+type ListReplicas200JSONResponse ReplicaList
+
+func (response ListReplicas200JSONResponse) VisitListReplicasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReplicasdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReplicasdefaultApplicationProblemPlusJSONResponse) VisitListReplicasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRolloutsRequestObject struct {
 	Params ListRolloutsParams
 }
@@ -7380,6 +7467,9 @@ type StrictServerInterface interface {
 	// ChangePool Change a pool, only what is given
 	// (PATCH /v1/pools/{name})
 	ChangePool(ctx context.Context, request ChangePoolRequestObject) (ChangePoolResponseObject, error)
+	// ListReplicas The services on this database, and who keeps what
+	// (GET /v1/replicas)
+	ListReplicas(ctx context.Context, request ListReplicasRequestObject) (ListReplicasResponseObject, error)
 	// ListRollouts Rollouts, newest first
 	// (GET /v1/rollouts)
 	ListRollouts(ctx context.Context, request ListRolloutsRequestObject) (ListRolloutsResponseObject, error)
@@ -9075,6 +9165,29 @@ func (sh *strictHandler) ChangePool(ctx *echo.Context, name ObjectName, params C
 	return nil
 }
 
+// ListReplicas operation middleware
+func (sh *strictHandler) ListReplicas(ctx *echo.Context) error {
+	var request ListReplicasRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReplicas(ctx.Request().Context(), request.(ListReplicasRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReplicas")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReplicasResponseObject); ok {
+		return validResponse.VisitListReplicasResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRollouts operation middleware
 func (sh *strictHandler) ListRollouts(ctx *echo.Context, params ListRolloutsParams) error {
 	var request ListRolloutsRequestObject
@@ -9722,108 +9835,112 @@ var swaggerSpec = []string{
 	"ZjJSCVqZpVT8J5ZnpFRw6kAwH/jXh4uuKS/sAjIsthW0v9EJvvUvGoiRotsby+rtxg2P0ujqExH2R9Wa",
 	"HwdIhKC9IpSsqLqqXbyA/HSwZtP/PIUfNz7SjqimnhzAdQDatcRQiEBZNzhu3XNky8d/2i/jFMDTD//o",
 	"/VE6GRA7Ru1eH7na1TZnSam9S0wgLVSJwrrNUIoJeeo11+lgIPw6ju21YV0A9TUM87sgBd0wpUOEbOMy",
-	"shhbmktMxQyzr3HtCYwjYA9vlNShEFflOWK8RVvw98aABnmnYa7eKgaud+/TJGv6kPhYy1amwNWB7hhP",
-	"tWbCbBrzqXogZQa9+XN4cBIQt9M8G4mZNB63ZtCoTW9W11gx9mdpooMR/FJ8GcDDyu15/iP9oxUzS5l3",
-	"DBg3y131Vpr8vWJq0yt53SPC2Ot4kcm3rLPjgwc4ARhlCmlsIZkGqMqLRgHt0upjX4xbg1Z1YlqG1Ped",
-	"Tovtxt0o2Hys5zsK9OIWcYJbI5FtpfKHwWqpsfEt/5uO/t8WSu9KOnQYuz78l2UadFEtT8aTevEjhmM8",
-	"qLCfdk3r7cBmuGZdOWyGrcL0GiylShgPRHicnu7rqwwGSc3vabppdpDgCsgiHj+rOeUTq/PckWrCYuEi",
-	"3XvXo0/wlG2xRCMmEO18Y0sjltwhUm4NkRW6MyRwArSbsJon7g3Myr3PXiLaTtregQPnyjmaq5OVKSuz",
-	"A5+xOcqwruI9OXvSNdaw9mwSIxPfIy6gqfQFOThu9NyD6LaGOwWUVFp4r8xVbKQBVqQcK6+MqsSMmi7M",
-	"yk6o63iuX/QevRo3XOaIHa9g6wVS+/Zt3Zna3DsHTjNwYDDCSHRN+rtirNSNwDYItbVUVtpaf4kbNw8R",
-	"8sH+fEPxjmDxDAEHdDE8dbALTrCjntCNH0ecxAA5GRrR5tCINmIRHQAKtSUuQBIGIib3yZX0b1NXotWD",
-	"x8ZjajnoNr1UXFzpDDuIiUM4JVNm1owJ4p8esNYqkzu2kUWOIOlouCdl3bdJ4M7nKdjO1AQ5FxWhWJ+n",
-	"A35uG1yA5TcegNs/O7JzxG6ivNJh7Ie+dojxcAeFl3YZO7sp37o3F7lGL7g5Iq4epNGJKwxAzikzOKIn",
-	"gTG70cxR+03sY1s3LC7buaaC6yUM87FLWDJagPSU8/nkXFRFka7R0WaUfVabq4nEUyHD0JdoOn8gl2Ub",
-	"baTMu/3reERx8wF/AXKEY4Ks2uS/G4CrB9soylY4xnXbVNMoWl3ymIe+mjY3YrdLLYHOCbtmothcRIoT",
-	"4xxQvu27UvFrEKMenqqQcFqg1CSgFLrYFibv8c6ErqRYEPb3ihbEFabU8sJeA2CmByApMWlEy055UU8i",
-	"bNlcXCwuG95QnFmW9lvnJCYSIVveUqshsDLQwgplwdDzgEYQ0YYXBdJqGJStA5ZsPePPrAR0a2F12bSe",
-	"8Ju5DmDjTfnbpmFrDOTOPKzDw2zfi14x361CnLpJnBvQril9GCDOppVp4LW07xLnTsfkRT+HyeAp/4Ty",
-	"zhnCYNy5SbaZ422xCJhCF7VtCZGooQGm7ylPLmW3wQD781uNhsNFCOZygVaMw2Z3x1hssFx/JldMj5rc",
-	"/t9SsA5ibduGdXa0Rkp1u5xF5y4+ZBGAqjcQonwr7kVKcrlk+ijoN6p5zi5BICbSDswQuMApMUBOcuCV",
-	"dt+xtgz0gfWb7SkTgs2MW+nA8Eyn/scYI8vJ2fv39hn2HFP32bB48S5k1Z0jAXYCryJO9+UqNWYsDN+z",
-	"ltHxGVlxUZmh4k2W6SHaAe8OOpcEW8fgFok22WfP7mBxO4pmrMGEY70h7gDjatiMrhihrpRxaPmMUTxt",
-	"a6Kg8YMMYHAttIq73n1XMJnzgYwBKYhmp1/X6LuY3E5u3z/ouj3zl/P09Ch0zJA1ZGO553FpKPf6dkl1",
-	"RtC9QBEduf9scCnNdnC8O6rVMeHLUSgucPqtdj2fyo05BA9l6Tp2ACbMAVuBCQZI+iIG/QTGxhsmJ7mt",
-	"ucjluutoHGfkDLiqcTSG1TGhXv8e7t9fqlgnW3wsr/ZIayS0ZobCiYdt3t2Gsk/V7fhzFYuuICZqqsR8",
-	"1q1fvq9LKnaA/Y7Ax2hZXFi0YfdxKzmVGD3pe8+5G0J5QY6PjtC9sIJC0JXHh2jUFMVYq9ELRu06Ozpy",
-	"2u/g+hs7D6ebxjg4uYa3SybXEKK270l4OLx0HDvqEuu0Uo93nUEDBOCdzMWMW4MGSPk9tOqkBxhd1iM6",
-	"0/CEcefOHjpqxs/a3G7CGYLE3l1e24EL7HPSOzpYRpeWb79Iu7NlkK1yzXU04+3GQ0BvkbPbznD58ZM9",
-	"UyfjOZHJqWOhieYBx0HuGAK55x6a9nCYxgF0POgk0xbbNyRGFslwz58t7moufvssx/RvCpeoohYOS52P",
-	"WzuoTZxXecMRlV4vfcHn81QjQ9AJtxTvnZnyjjzqjp6u50UBSPegn6fSLLMYMjsE8v1oiqGqKZoA0Gdk",
-	"xdnRGtm9XvIuQt9iHOiexnEOblTsNi3hYbvech/5zBjyad8JTX/vN5HkvXkX9f12Tj9Qt/TH2Rg9QE1L",
-	"bMQB9dzqZ7NMok38Bs/8f307dsue7I+lB3vP/dbSsJ4UOoVARK29R05erZuvP5Zu6187rO+1w1qaDt3W",
-	"CMS0R2d0h27fyiiJZw+Oj0xhzOmCKIhKWAJA+tkwYZbDgoE+mNR6JkScpCLHZ+chzDWlsysI6CHWaIJf",
-	"n525FxiSMQux4CEXM18qOtjPqmPCA32iSl8ev38/7gcnY3/weOwPTsf+4GzwDyoRchZDfrBdzRvikFFo",
-	"L9qnBlEbBGsQo/GijZdoLHA7QHjWiBSmzttfvM+57ZPwIlepbEaqVH+N0FQ+bMXHFZDUfc/Df9OYnTf8",
-	"Zz5Df5tOT7fc+GbxerKadil6f1fnFXxgoRJXQoIrXueE6/xwKsjQSPcmigEwVZ4MDETp7c68c7/NX9sF",
-	"dV7e37njreO+3bbPsjubtzO1UqcE7iDSH4Uvoii9f2bqVSHvvYdOg51+6O7pzFtzme909vLuYcqvQRoN",
-	"W8CgGurI/fERmpi03b0g39PUJKwpW1AxrhkB6oZG/QSmvoyuvm8GH9eUGz+ltSzorKPWHh81ySYLfs3E",
-	"QZWGXzGhzmC7BiPA5qG5G7kAhGIPCw5KStfRJ6JI2sdmYUG9ZWCuwD3knJEOyf10EUxa7G3kb49L04js",
-	"9nqbWy/mnpp6k7oWZc9lXXWx1Ug1UBcxtb8bhjrsZg+Mr5jpIlBHp+TOEbo1nBJZNGYhDMmZ7CBQB1hU",
-	"ZAHsUoWRU7QjA3tbXzLVGROiFYJYt9f6tFhItUanH+clYcpxMmSgq5/xyM3mW8v7XqZShZWpcCAgEIIf",
-	"hRvARK4PH0DLzWWqHJCVmhSS5geu4jp3EM3Wp/OxGb4trrDJGICTtvBFYjt1tpSaCaCEWbLVox/FF5Wi",
-	"UPOE01NQl0RVCTiOWIQG9AtoeNCGrkr8yZsvPyePHz9+Zi/6y9vPL1wLrf0KIjiPfhQvoHc+XP3s9OxT",
-	"4nq/9SPy3I2sJDOqFGfaIUtj2LSR3vIJdC7Iy/nBa2pmywtCsTU8DFfwdVenxyePfhShjft88hdoOo/S",
-	"MueT40dHj4588RIt+eR88vjR0aPHrgERtvTw+vgQCjvgL6c7LGsA2V7mk3MAx/gcL4HDjJ35enL+Q1pY",
-	"1pccvuIrKBXsvfA5TPH98A5GlZdSuNDwydERCkthXOiSlmXBZ7C4w785aY/SuT+3wmZXEFcH9myypXs/",
-	"+NzBnqXvFpZ36EEZ4Kz46t3Jf4Ftj7Uymkw3OOAaQlk6QVvMLn3u+l7HEfdlzlalNEzMNn9mG0c8cEQ/",
-	"cxgje6FbGHz4oSkejarYh9Z+He93v1J7FfDn97Bdr6FazUH5+bt+yKJjcfiz3cEPKMkKhrZbcxPx85tt",
-	"4tcgcF1iqX/L5yAWUgflNNntwDXB1eV7INYXcCc/kgblrtUpXCwIDM+zhktKgiyYuT117lw27OY1cOFz",
-	"F1F58ZYumnffNpo+3J7cX4uIz0vY97b8AN1y/6y3fzED7+Dzx0MkzdHHJWnw1fzhyRDnwRfBgwsF48/h",
-	"LZj2QKIwfa0o8KxhaXctn6QL73aeOelikk22aL4jGF8ZmIuQVYB01vlXz1+/AMt3cj7x2AZoUE+wxzgQ",
-	"toYJ9fWSkfP1aSop3o2jgKBAbMGxWySAfUphls4A61iUqyiolzWsUWnHUrCcOPUsbOoe/aTUrbRhZQc1",
-	"XdFL3WcNf+Y0FTa8W9kIXJSymfCLW58MbFUJFr9l6wyjzXFn0oYoKtAD8C5PVGBaB2z96cgVL4rdRu0X",
-	"eMkd0g6e0GVzusfvQS/DjWpoHZjDSNauSC9pd0LGHud/3pnViLe/Z6sxemhbluf45b6sRriH9VDLSpVS",
-	"MxDggOSKCFismGcOe821VNbIpbLcZtXDn9HH32lq2h/6bdsS6yBfHLCMEy+h9bJJ/6T0CtUHu2bdjzA7",
-	"YVzS7Un9QuSE4saBSPY0Y9f259Hxbq7hBZ0toU3TkCXOFyL2Zchf/yYrJWjx14xQ4v5NmDBqg332muTU",
-	"0Mw1sBCePyIvYACec+LtzajAXzz6UTwns4JDi409e9isBkliCDC8otocvLCLOHj5BXaBrF1N64przfJW",
-	"tYw2itGVT/YLuUYfv8kDa2uHvcD371HuXwcjY2atCQXREmtvOFWd0kn+u27b1iszNIjrXzbed+cd+vWV",
-	"Ye8NbvIBEqXH3M6S7aHww9sz4bcwR/wAus+R8RAczXIGuj+4/66U0fNonf3sVEF/9BnHjzeuAq/QpePc",
-	"+91+C9z0MBdQydyMIHvK7KH11/XEWf7oWHscsb9QmzeVGOQj3VtEBt/knv2k6KEpuFFZFTmZYrWA3Yl9",
-	"qvXOR7/1ncX7U+uuWcnyVdTdpKIR1X6cePOgD44U3YwN9xYpOrnHXYkh5Ry20q2NXcrRD7C2EDjHUbZg",
-	"7vcvw45oxVbyGr3m7tjU7ffj3UOcupr1HyY25dBrUjJ4V7DqPrh/hMi+47AWvO3DhLX6Gcclwta+ZNcZ",
-	"uStASFnSsmRif5EvzYzhYtE8pBAF2xqSg/UESdl66KDg3IiblKY3rCjuX8DeFeM45LtfHOfsgS2+VIz9",
-	"xBzO1TpiCUVKplbchPHzJUx2NJoUaPYmOSPGqug0t7+sG69/mcLeLpCLRT2lJ7EJ8OU+bGq8UT8YGcuj",
-	"jDnEN9xPplIaUsiF7tgTBya047RCHMoDL97xgb034zwASd5v6Kvx2Pa5VTW85S355jO24ND3gwVrbAuN",
-	"rJbvgPfkYUC258J4lqmBwzuP7UuPxd0f7AhVIT55EHpTE6EOV9+zM9KRxDLCWQXYw4UTz7pyBey9aTwh",
-	"So6cHA3JjjzHjEyE0b4EAFyqyVfPX7/4w3fPX/2lK1UDv2w8PjX79of/+cO73//h0b8PGG27XVCbzmpI",
-	"xRfQNlM/16cxSiWvOUL381UpHVLwlCKk0lzJ1UGoA303Io2C9aLt5019FaVv8Z4qeQXVirt6vdu78Jrm",
-	"zPeXAFu5PE+Sq9iaqUuzpCIe/ZPIF6Vm3Lr/dtaAdSwPsL0UoQuJs6XtOjuWKIv87pf4EcWwQMB06dtm",
-	"W8Qe5GfzhpkPavnklvB4ndDv1B3TwgP00sm3VDYgLe66kwH9vc+JlKmvMMToNxetoDa2bSkYi9HBj+HL",
-	"EaLYI9wBmJWVHDjPvmSyLLqOZpDVSYF8NkggYyenN4HcLj6APD5LyuNE0gvgGGqTLd+Q30Gd4tnjo08y",
-	"xP/3pYdr9MEUv2ZBdGxH+T/HA3fwhYd5qN8megm9pAcnZ0/+cP7D84P/xokpvz989/Pp4w9/OP9NOkF+",
-	"V/abnBmWziIEOTflgibnN7SEwXOy+ImXB3aJ0JWeE0MVoWq25NcOQ5SSFRV8bon+OxwF9GhDV8Unvs5e",
-	"SWnC1CP7a5yj8/XnL12Za0E3sjIZiR6CEHuPJvdpT6Jk6bAm4xbiPViUltwAHSwCLbGceZsqxGXzBHtv",
-	"UoOItszKwykgmHb6H/brX4wE5ZqAJXTvEhQk952K0Ls62/Yw3seZVmzGSwbnOD7GoR4FG649YpEllSZT",
-	"BvicfNCxPbmfY9vEVgJ+8whee/IJp4Clu+OEOvwzR9Lt89p0ATrPLVzdgIL5hVZPv2wtdFBU4J7ZwXVA",
-	"rPbODath3NDAQolgXra5Q7E5U8x3BaVZY87MbNkh039BPPHGv8p9h4keSK1vnf0F1zgfnxqiS0avUK1b",
-	"dZ/br/i0sssiYSL9Fie4CGOA39sdO3rtQL5+mUFfXF1iR9wXt96Ht3C21ZV2pYHUFVG42jQE+9pgD9WU",
-	"zaViu8h9+LP93848N6ZdA+nvOLJrH/GAu1RTFyeJ8H3EWN9iLYK9L4ATQRigSkXQmXkgOu9fMNoHuJmN",
-	"95vwut+9/ca6Mbi1UhBaxxCkIq5cAdGaOk7hz+4HA0pNbqYHx7EFXv1d0BofSxdTwxYe2sf0AAS988Bn",
-	"j3X4QOUlfnvqEgW7N3EDTMepAJ//oJCLXb0xn9Er9kou7v1obJVHSisBcIJDE4s61eMiCzcUsN0u4vAQ",
-	"ttHphhbalgXl4gYVtpbI+zFPCgn9Pku5jsOqoTm6d89nsuS7vIKZLDcPdXbvpidXlptfpC8ZCsLcluwz",
-	"tqC4G1MUgU/6BDNGwECJLuBYuYUMZJ3Dn/EGve0XQPj7FhuJ5o4Q8euORvaX3X/8vKEYvSLU3nBD5Hxe",
-	"DxZCvEscX+YQITAKYdSmlyfYew9zmVQg+PUv3hZ4f2CounV4FKcJbvZTOxJzg2/M6UyB9G5TwQVzILE7",
-	"DbZX7rp/LrutK2H9Xcgsx6Nk9rt5v9UEqn0MQJ+IvO5SbsD147iXvm1cNxCf0grcX/MReDT71/cRJNY9",
-	"e8aDHIQ9dFgZWULwsdIMC8jcvZ08V4iSi5OS6KYuOGzARHUHASMEpwFpvkEtcFuDttBybRYyS8GskPNT",
-	"eVNPcmhawy36LFn2Fj15yrBlWhIhdzb60eImD/+YqnrcrncW9gSu2ENNj78XlPNg9SMMuKwRfJNiDXuK",
-	"fulZrK/Y+sHyV43ntmVQmAgQdRrtpT79FexMAyycyMpATpeKja+D35ZDhz/z/MNOg+TGe+1++DK/n2PT",
-	"R/EHiguFzWiOlvPj59wcUYdplt6ew6mUpjdCJKW5SYRo3DbdLvxiX/zk7An5M/9suyZ/X8AcmBdGWL5m",
-	"chaa4deKGxO162wReli/zl6OxMNbaX41D9S1M/jc7iGDwUVGKlHa/5VUXcEf8H/FDFcMx85i03U6n99k",
-	"E8UKRvWOeg93wT8Zo7xxr/3PyyivmGmO7ZGhtk0bWZZQH2AucCyttVt1bLgGF1IQ2SliVCV28E0lvhb7",
-	"07h30y5UifvmgPDI9uwlhLDZS6btTSUgMgfS0CO5pnXJhUt/OEiWwj7fbbf7aKd/9yd3zf68u9QPY4Ty",
-	"sb9Vocftptg7H5fv5Xaky/V6IYzaTwD4TxGID7fuV7N5wjFRiT2Tu3jItVXeIU3up6vzDeQFtC9N5Qqh",
-	"oONeb4imNCsMSil70NK+gSs+ZqQa+wad5Ie324NlZO8zFPfXXvwLdvlhefdcnVg/MzVfTO4Rvc3ejUzZ",
-	"kgPCGA4pcxjw4UAMhnS50U5+TNi/nxcYYGSBUq7RF8joSmic1cY1sY4BjB8bgr9ya+LdtdDYyZAPEwUB",
-	"sod0Kk7V0L3YK/fOpvuXS/YVHgZP5R5EUwAJtvdLYQQH8RRDK3Sq7Df+ov3ZxR+Rundv36XxA3H2YHK5",
-	"W3UYn36vGgifXcLwpmAY7ndfuXzDPRC2D2jiYQRjgLnoIv7AmOSe9uHhBaZb0AMFJe8NlOS/ZJFnpFRy",
-	"xliOmhGCkNdMGUJbbOGQeHedxG/dJXdIHf+ILgBT//W+QvlcBwhirl37B58t3bAgDmC5gUSNiYqdOuZt",
-	"NCrxBvAs/iG3QGj5iFRSY7x7atO3hxvto2hn+543BpxAp/VtvWMfP45qPSP/fsVi87n3jaa66+lW7rSx",
-	"mvbjdPvCv2N0HU29jC2JM7QN2P/gY+gEfpta6z1HVx5q4+u9xlCBQ9LVLqBwxbr6fmuOqCMxXRnCa65v",
-	"LpzuDF/0fpnrjRss96s8uw+2Tja2h6dliKcKk2y6HfltDh/Q0uxf99eu5pt2NaeJPrixOd6AX3ub77S3",
-	"+eFI/Wt78721N7eO44gO53vS+P9PNTk/DE3fPZB98jG0OnefkMOcz+ed5oL9ckeE5l6bnS2dsVWzpnbn",
-	"fL2bQazhfPb7YKQvLNW7xozxecD22dN0PB1uahBPp0nIAWwypsfq45Cp/0xtVkPl04N0WkXD4IEJ/Bj4",
-	"H97ZjdAwHAvZo1LF5HxyOPnw7sP/DQAA//8=",
+	"shhbmktMxQyzr3HtCYwjYA9vlNShEFflOWK8RVvw98aABnmnYa7eKgaud+/TJGv6kJQFn9GdbZ1JsFg4",
+	"sHOaBuGkBb/e2WCpoeqOufmIDkCqMknO6HI/Q5YCL7Ce6BVjZRo2iOdJ4bfRNYiBRy0IHhrX3knDft50",
+	"j2nnYEW7M1sVTMtK5Ip5zLHVBf6jEWSLA6gIgpahPHKhv9GguN3wWf7lILj5u4MDhbzwSdILZMV8Z8cs",
+	"12HsrIsc+ULi9o4Cts6upt94eYPbfePpZR2txMh0MExTVsZLJ9+3Ldh6xOO6sYxS0ERu++putAi91JLW",
+	"n5mIOI1Bau4QeIbbcZT3Ex5DqXDz0JjDRGuLFccWO8berZkwm8bcux6oqkGv9BwenATa7nT7RmKxjcfD",
+	"GjTC17vrNQaV/Vma6OBcvxRfBlDCrX7OZg/KgLjLipmlTKOx1L176TpOTf5eMbXptejcI8I4/XiRybes",
+	"q24GD4YDkNsUguFCMg0QuBeNwvyltfN9kX8NhteJlRtKau50CnU3nk/B5mMjaqPAdG4Rf7w1wuFWidAw",
+	"uD41Nm7uf9OBK9BC/15Jhzpl14f/skyDoS/Lk/EEcPyI4XggKuynXVPAOzBfrllXbQxDCAJ6DR5YJYwH",
+	"OD1OTw331UuDpOb3NN2MP0hwBcQij8vXnB6MVb/uSDXh9nCR7r3rkUp4yrZYohFrjHa+saURS+4QKbeG",
+	"3gtdXxI4AdrYWM0T9waS595nL6aAk7Z3EBhyZWLN1cnKlJXZYbg2R6TWtvXJ2ZOucal1xCQxivU94o2a",
+	"Sl+Qg+MGlgeIbjLdgNWxELTw0R5XCZYGbpJyrLwyqhIzarqwcDsh9ON5odF79GrccJkjdryCrRdI7du3",
+	"dcd7c+8c6NXAQeQIT9M1QRTs3IY7BkJtLZWVtoSC2Y5zVqHOxJ9vKAoULJ5N4gB0hrtOu2BKO+qUX6Lr",
+	"iPirAco2NLjOocF1xCI6gFlqD1+AJAxETO6TaxXapq5EqwePTfB6ERJSLxUXVzpDZALikJPJlJk1Y4L4",
+	"pwcMx8rkjm1kkePwBTTck7Lu2yQg8PMUHHBqMqWLtlKs+9UBl7sNWsLyGw/W7p9J2zm6O1G27WZ3BLwM",
+	"iB1zB7GZjlR0dmm/dW8uco3RteboyXpATydeOQDEp8zgiJ4EvM5olrH9Jo7dWTcsLge8poLrJQwJs0tY",
+	"MlqA9JTz+eRcVEWRrv3TZpR9VpuriYR2IcMwqZr0JpDLso02Uubdcbvu4MFfgBzhmCCrNvnvBkMbgm0U",
+	"ZUEd47ptqmkUrS55zEO/XpsbsYuulkDnhF0zUWwuIsWJ8VNoC/Hd7hchlhNg7woJpwVK2AL6qYuZY1EQ",
+	"3pnQlRQLwv5e0YK4grdaXthrACT5ACQlJqNp2Skv6gmnLZuLi8VlwxuKK1ak/dY5iYkE65a31Go0rgy0",
+	"xkO7AfRSoRFEtOFFgbQaBpHtAGtbz/gzKyHoKawum9aTwzOHLGC8KX/b8o4aW72zvsPh7LbvRa+Y74Ij",
+	"Tt0kzg1o15Q+DNCJUwi1tebGRXeJazLG1Ft8bomU9E8o75xNDsadm5CdOd4Wi4BVdlHblhCJGhpg+p7y",
+	"5FJ2GwywP7/VaDhchCQRF2jFuJkP7hiLDbYBzeSK6Zbi6ssndBBr2zasqy5qBGa3y1l07uJDFgEzewMh",
+	"quPAvUhJLlekMwpSkmqes0sQiImIPjMELnBKDBDZHCiu3XesWQV9YP1me8qEYDPjVjowPNOp/zHGyHJy",
+	"9v69fYY9x9R9NiwPtQuxeeeokZ2Azoj/f7lKZXPCUE9rGR2fkRUXlRkq3mSZHs4fsgLQESnYOgbNSbTf",
+	"P3t2B4vbUYxnDSZofcRR5jAGi83oihHqSqSHluUZxdO2JgoaPyAFBmIDBIXDBHGF2DkfyBiQ2mx2EHeN",
+	"1IzJ7eT2/Q9zsGf+cp6eSoeOGbKGbCz3PM6Gca9vl1RnBN0LFNGR+88Gl+htB8e7o1odkwMdheLCyd9q",
+	"10uu3PhU8FCWrhMQ4AcdYB6YYDChQ8RgwsDYLhuYkjVrLnK57joaxxk5A65qHI1h9ZGo17+H+/fneepk",
+	"i4/l1R5pI6cVZSiceNjm3e0RGal6QH+uYtEVxERNlZjPuvXL93Wp1g4Q8RG4Oy2LC4vB7D5uJacSI219",
+	"Rpi74bYX5PjoCN0LKygEXXncmUatYozhHL1g1Aa4o9Ov/Q6ub7rzcLopr4OTa3i7ZHINoa/7noSHw0vH",
+	"sSN0sf4z9XjXcThAAN7JvN245XCAlN9DC2B6MNplPfo3DXsadwTuoVNv/Azf7ea+IRMeusv2O/DGfU56",
+	"R2fc6JaV7Rdpd8wNslWuuY5mR954uPAtcnbbGS4/1rZnmm08fzY5zTA05z3gmNkdw2X33JvXHjrVOICO",
+	"B51k2mL7hsTIIhnu+bPFXc3Fb5/lmP5N4RJV6sNhqfNxawfhi3Nwbzj61uulL/h8nmqQCjrhluK9M1Pe",
+	"kUfd0Sv6vChgggbo56k0yyyG4g+BfF8tNlQ1RZNF+oysODtaT4yol7yL0LcYM7ynMb+DG6C7TUt42K63",
+	"3Ec+M4aS23dC09/7TSR5b47OcL+IDA+EwvBxAi4MUNMS6xdBPbf6ZC2TaBO/wTP/X9+O3RLr4WPBdtgz",
+	"joM0rCeFTiEQUWvvkROda1CHjwXF4VfkhntFbpCmQ7c1AjHtkTzdodu3Mkri2YPjI1MYc7ogCqISlgCQ",
+	"fjZMmOWwYKAPJrWeCREnqcjx2XkIc03p7AoCeohhnODXZ2fuBYZkzEIseMjFzJeKDvaz6pjwQJ+o0pfH",
+	"79+P+8HJ2B88HvuD07E/OBv8g0qEnMWQH2xX84Y4ZBTai/apQdQGwRrEaLxo4yUaC9wOEJ41IoWp8/YX",
+	"73Nu+yS8yFUqm5FqAVoj5J0PW/FxBSR1Q8vw3zRmcg7/mc/Q36aDPLQe1DeL15PVtEvR+7s6r+ADC5W4",
+	"EhJc8TonXOeHU0GGRro3UQyAqfJkYCBKb3fmnftt/touqPPy/s4dbx3jAbR9lt3ZvJ2plTolcAeR/ih8",
+	"EUXp/TNTrwp57z10Guz0Q3dPfd+a936nM913D2l/DdJo2AIG1VBH7o+P0MSk7e4F+Z6mJuxN2YKKcc0I",
+	"UDc06icwTWp09X0z+Lim3Pjpz2VBZx219vioSTZZ8GsmDqo0rJMJdQbbNRgBjhPN3cgFIBR7WHAAW7qO",
+	"PhFF0j42CwvqLQNzBe4h54x0SO6ni2DSYm+jxHtcmkZkt9fb3Hox99TUm9S1KHsu66qLrUaqgbqIqf3d",
+	"MDRzN9NkfMVMF4E6OrB3juauYdrIojFjZUjOZAeBOkDoIgtglyqMnKIdGdjb+pKpzpgQrRDEur3Wp8VC",
+	"qjU6/TiHDVOOkyGDov3sWG4231re9zKVKqxMhQMBgRD8KNwAJv19+ABabi5T5YCs1KSQND9wFde572qW",
+	"8xCb4dviCsELAJBtC7cotlNnS6mZAEqYJVs9+lF8USkKNU84lQl1SVSVgGPORQC2uICGB23oqsSfvPny",
+	"c/L48eNn9qK/vP38wrXm268ggvPoR/ECMDnC1c9Ozz4lDlNCPyLP3ShcMqNKcaYdYj2GTRvpLZ9A54K8",
+	"nB+8pma2vCAUISfC0BZfd3V6fPLoRxHgIc4nfwEwiygtcz45fnT06MgXL9GST84njx8dPXrsGhBhSw+v",
+	"jw+hsAP+crrDsgaQ7WU+OQfQnc/xEjjMiPihJ+c/pIVlfcnhK76CUsHeC5/DdPAP7+z506UULjR8cnSE",
+	"wlIYF7qkJfTr2sUd/s1Je5TO/bkVNruCuDqwZ5Mt3fvB5w5OMX23sLxDD/YCZ8VX707+C2x7rJXRZLrB",
+	"bnYIZekEbTG79Lnrex1H3Jc5W5XSMDHb/JltHPHAEf3MYRfthW5hoOqHpng0qmIfWvt1vN/9Su1VmGux",
+	"h+16DdVqDiLU3/VDFh2Lw5/tDn5ASVYwtN2am4if32wTvwaB6xJL/Vs+B7GQOiinyW4HrgmuLt8Dsb6A",
+	"O/lRVyh3rU7hYkFgKKc1XFISZMHM7alz57JhN6+BC5+7iMqLt3TRvPu20fTh9uT+WkR8XsK+t+UH6Jb7",
+	"Z739ixl4B58/HiJpjj4uSYOv5g9PhjgPvggeXKgLmEpo34JpD1AMUx2LAs8alnbX8km68G7nmZMuJtlk",
+	"i+Y7gvGVgbkIWQVIZ51/9fz1C7B8J+cTj22ABvUEe4wDYWv4YV8vGTlfn6aS4t04Cgg2xhYcu0UCiLAU",
+	"ZukMsI5FuYqCelnDGpV2LAXLiVPPwqbu0U9K3UobVnZQ0xW91H3W8GdOU2HDu5WNwEUpmwm/uPXJwFaV",
+	"YPFbts4w2hx3Jm2IogI9AO/yRAWmdcDWn45c8aLYbdR+gZfcIe3gCV02p3v8HvQy3KgGVoL5rmTtivSS",
+	"didk7HGu8J1ZjXj7e7Yao4e2ZXmOX+7LaoR7WA+1rFQpNQMBDgjRiKzHinnmMB238LZgUOcWqx7+jD7+",
+	"TlPT/tBv25ZYB/nigGWceAmtl036J6VXqD7YkZAfY3bCGLbbk/qFyAnFjQOR7GnGru3Po+PdXMMLOltC",
+	"m6YB4DVo4dyUjPz1b7JSghZ/zQgl7t+ECaM22GevSU4NzVwDC+H5I/ICBms6J97ejAr8xaMfxXMyKzi0",
+	"2Nizh81qkCSGAMMrqs3BC7uIg5dfYBfI2tW0rrjWLG9Vy2ijGF35ZL+Qa/TxmzywtnbYC3z/HuX+dTAy",
+	"ZtaaUBAtsfaGU9UpneS/67ZtvTJDg7j+ZeN9d96hX18Z9t7gJh8gUXrM7SzZHgo/vD0TfsvUNVMH0H2O",
+	"jIegi5Yz0P3B/XeljJ5H6+xnpwr6o884frxxFXiFLh3n3u/2W+CmErqASuZmj9lTZg+tv64nzvJHx9rj",
+	"iP2F2rypxCAf6d4iMvgm9+wnRQ9NwRjLqsjJFKsF7E7sU613Pvqt7yzen1p3zUoI/Rm6m1Q0+t45Z1sH",
+	"fXCk6GZsuLdI0ck97koMKeewlW5t7FKOfoC1hcA5jrIFc79/GXZEK7aS1+g1d8embr8f7x7i1NWs/zCx",
+	"KYdek5LBu4JV98H9I0T2HYe14G0fJqzVzzguEbb2JbvOyF0BQsqSliUT+4t8aWYMF4vmIYUo2BYuMNYT",
+	"JGXroYOCc6OzUpresKK4fwF7V4zjkO9+cZyzB7b4UjH2E3M4V+uIJRQpmVpxA1kZa1yXMDHWaFKg2Zvk",
+	"jBirotPc/rJuvP5lCnu7QC4W9fSvxCbAl/uwqfFG/WBkLI8y5hDfcD+ZSmlIIRe6Y08cmNCO0wpxKA+8",
+	"eMcH9t6M8wAkeb+hr8Zj2+dW1fCWt+Sbz9iCQ98PFqyxLTSyWr4D3pOHAdmeN+VZph5I0HlsX3qM//5g",
+	"R6gK8cmD0JuaCHW4+p6dkY4klhHOQMEeLpyk2JUrYO9N4wlRcuTkaEh25DlmZKLZD0sAwKWafPX89Ys/",
+	"fPf81V+6UjXwy8bjUzO1f/ifP7z7/R8e/fuAkdnbBbXprIZUfAFtM/VzfRqjVPKa40gQviqlQwqeUoRU",
+	"miu5Ogh1oO9GpFGwXrT9vKmvovQt3lMlr6BacVevd3sXXtOc+f4SYCuX50lyFVszdWmWVMQjxRL5otTs",
+	"bPffzhqwjuUBtpcidCFxZr1dZ8cSZZHf/RI/ohgWCJgufdtsi9iD/GzeMPNBLZ/cEh6vE/qdumNaeIBe",
+	"OvmWygakxV13MqC/9zmRMvUVhhj95qIV1Ma2LQXjdjr4MXw5QhR7hDsAs7KSI4OgbMlkWXQdzSCrkwL5",
+	"bJBAxk5ObwK5XXwAeXyWlMeJpBfAMdQmW74hv4M6xbPHR59kiP/vSw/X6IMpfs2C6NiO8n+OB+7gCw/z",
+	"UL9N9BJ6SQ9Ozp784fyH5wf/jZOYfn/47ufTxx/+cP6bdIL8ruw3OTMsnUUIcm7KBU3Ob2gJg+dk8RMv",
+	"D+wSoSs9J4YqQtVsya8dhiglKyr43BL9dzhi7NGGropPfJ29ktKEaWr21zif6+vPX7oy14JuZGUyEj0E",
+	"IfYeTe7TnkTJ0mFNxi3Ee7AoLbkBOlgEWmI58zZViMvmCfbepAacbZmVh1NAMO30P+zXvxgJyjUBS+je",
+	"JShI7jsVoXd1tu1hvI8zrdiMlwzOcXyMQz0KNlx7xCKchzVlgM/JBx3bk/s5tk1sJeA3j+C1J59wCli6",
+	"O06owz9zJN0+r00XoPPcwtUNKJhfaPX0y9ZCB0UF7pkdXAfEau/csBrGDQ0slAjmZZs7FJszxXxXUJo1",
+	"5szMlh0y/RfEE2/8q9x3mOiB1PrW2V9wbZQD29Alo1eo1q26z+1XfFrZZZFSSSNnstjmBBdhDPB7u2NH",
+	"rx3I1y8z6IurS+yI++LW+/AWzra60q40kLoiClebhmBfG+yhmrK5VGwXuQ9/tv/bmefGtGsg/R1Hdu0j",
+	"HnCXauriJBG+jxjrW6xFsPcFcCIIA1SpCDozD0Tn/QtG+wA3C/Z+E173u7ffWDcGt1YKQusYglTElSsg",
+	"WlPHKfzZ/WBAqcnN9OA4tsCrvwta42PpYmrYwkP7mB6AoHce+OyxDh+ovMRvT12iYPcmboDpOBXg8x8U",
+	"crGrN+YzesVeycW9H42t8khpJQBOcGhiUad6XGThhgK220UcHsI2Ot3QQtuyoFzcoMLWEnk/5kkhod9n",
+	"KddxWDU0R/fu+UyWfJdXMJPl5qHO7t305Mpy84v0JUNBmNuSfcYWFHdjiiLwSZ9gxggYKNEFHCu3kIGs",
+	"c/gz3qC3/QIIf99iI9HcESJ+3dHI/rL7j583FKNXhNobboicz+vBQoh3iePLHCIERiGM2vTyBHvvYS6T",
+	"CgS//sXbAu8PDFW3Do/iNMHNfmpHYm7wjTmdKZDebSq4YA4kdqfB9spd989lt3UlrL8LmeV4lMx+N++3",
+	"mkC1jwHoE5HXXcoNuH4c99K3jesG4lNagftrPgKPZv/6PoLEumfPeJCDsIcOKyNLCD5WmmEBmbu3k+cK",
+	"UXJxUhLd1AWHDZio7iBghOA0IM03qAVua9AWWq7NQmYpmBVyfipv6kkOTWu4RZ8ly96iJ08ZtkxLIuTO",
+	"Rj9a3OThH1NVj9v1zsKewBV7qOnx94JyHqx+hAGXNYJvUqxhT9EvPYv1FVs/WP6q8dy2DAoTAaJOo73U",
+	"p7+CnWmAhRNZGcjpUrHxdfDbcujwZ55/2GmQ3Hiv3Q9f5vdzbPoo/kBxobAZzdFyfvycmyPqMM3S23M4",
+	"ldL0RoikNDeJEI3bptuFX+yLn5w9IX/mn23X5O8LmAPzwgjL10zOQjP8WnFjonadLUIP69fZy5F4eCvN",
+	"r+aBunYGn9s9ZDC4yEglSvu/kqor+AP+r5jhiuHYWWy6Tufzm2yiWMGo3lHv4S74J2OUN+61/3kZ5RUz",
+	"zbE9MtS2aSPLEuoDzAWOpbV2q44N1+BCCiI7RYyqxA6+qcTXYn8a927ahSpx3xwQHtmevYQQNnvJtL2p",
+	"BETmQBp6JNe0Lrlw6Q8HyVLY57vtdh/t9O/+5K7Zn3eX+mGMUD72tyr0uN0Ue+fj8r3cjnS5Xi+EUfsJ",
+	"AP8pAvHh1v1qNk84JiqxZ3IXD7m2yjukyf10db6BvID2palcIRR03OsN0ZRmhUEpZQ9a2jdwxceMVGPf",
+	"oJP88HZ7sIzsfYbi/tqLf8EuPyzvnqsT62em5ovJPaK32buRKVtyQBjDIWUOAz4ciMGQLjfayY8J+/fz",
+	"AgOMLFDKNfoCGV0JjbPauCbWMYDxY0PwV25NvLsWGjsZ8mGiIED2kE7FqRq6F3vl3tl0/3LJvsLD4Knc",
+	"g2gKIMH2fimM4CCeFIPX2K2y3/iL7tKVwGd06dVvEfFyX1XMDkDTzYXgCNc4pToUM0tyBRMmLNVqYkU4",
+	"FN3E8hftz4n4iGwj9/Zd2xiIswf71N2qw1L3e9WAQ+3SHDdFDnG/+8olZ+6BsH2oHA+jRQImSBfxBwZw",
+	"97QPD69d3IIeKIJ7bwgu/yWLPCOlkjPGcjQjIGJ7zZQhtMUWTuruOolOzt+lpvGP6EJ79V/vK+/BdcBr",
+	"5tqpFz5buslKHJCFA4ka4yc7dczbaK7kDbBs/ENuAWfzEamkxiz81KZvT4Lah42xfc8bo3Ogh/+23rGP",
+	"H3Q2vMw9i8Xmc+8benbX063caQNb7SdC4askj9HPNvUytiTO0J5p/4OPoW36bWqt9xyKeqiNr/ca4yoO",
+	"dli76MsV62qSrjmiDlt1pVOvub65cLozMNb7Za43bgrfr/LsPtg6iQIQnpYh+CyM/emOemxz+ID+b/+6",
+	"v7aA37QFPE30wV3g8Qb82gh+p43gD0fqX3vB760XvHUcR7SD35PG/3+qI/xhaPrugeyTj6EvvPuEHOZ8",
+	"Pu80F+yXOyI099oZbumMfa01tTuHEd4Mjw6H2d8HI31hqd41k43PAxDSnkYJ6nBTg+BDTUIOYJMxDWkf",
+	"h0z9Z+pJGyqfHqQtLZqcD0zgZ+b/8M5uhIZJYsgelSom55PDyYd3H/5vAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

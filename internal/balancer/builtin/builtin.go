@@ -27,6 +27,7 @@ type Balancer struct {
 	log       *slog.Logger
 	transport *http.Transport
 	guard     *conns.Guard
+	open      Listen
 
 	flights flights
 	ending  sync.WaitGroup // pools that were removed
@@ -36,12 +37,19 @@ type Balancer struct {
 	idle  func(instance string)
 }
 
-// New makes a balancer without pools. Of the descriptors of this process its
+// Listen opens an address:port.
+type Listen func(address string) (net.Listener, error)
+
+// Bare opens an address for this process alone.
+func Bare(address string) (net.Listener, error) { return net.Listen("tcp", address) }
+
+// New makes a balancer without pools, whose listeners open opens. Of the descriptors of this process its
 // listeners take a quarter, and as many more may go to targets.
-func New(log *slog.Logger) *Balancer {
+func New(log *slog.Logger, open Listen) *Balancer {
 	room := conns.Share(0.25, 1<<17)
 	return &Balancer{
 		log:   log,
+		open:  open,
 		pools: map[string]*pool{},
 		guard: conns.New(conns.Bounds{All: room, ByListener: room * 3 / 4, ByCaller: room / 2}),
 		transport: &http.Transport{
@@ -70,7 +78,7 @@ func (b *Balancer) Sync(_ context.Context, p balancer.Pool) error {
 // Listen opens and closes addresses of a pool until its listeners are those.
 func (b *Balancer) Listen(name string, listeners []balancer.Listener) {
 	have, _ := b.pool(name)
-	have.listen(listeners, b.guard)
+	have.listen(listeners, b.open, b.guard)
 }
 
 // pool is the one of the name, made when there is none.
@@ -196,7 +204,7 @@ func (b *Balancer) newPool(name string) *pool {
 
 // listen opens the listeners that are not open, and closes those that are not
 // wanted any more.
-func (p *pool) listen(wanted []balancer.Listener, guard *conns.Guard) {
+func (p *pool) listen(wanted []balancer.Listener, listen Listen, guard *conns.Guard) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.closed {
@@ -214,7 +222,7 @@ func (p *pool) listen(wanted []balancer.Listener, guard *conns.Guard) {
 		if p.listeners[settings] != nil {
 			continue
 		}
-		l, err := open(settings, guard, p.log)
+		l, err := open(settings, listen, guard, p.log)
 		if err != nil {
 			p.troubles[settings] = err.Error()
 			continue

@@ -39,7 +39,7 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 	}
 	address := l.Addr().String()
 	l.Close()
-	f := &front{Balancer: New(slog.New(slog.DiscardHandler)), url: "http://" + address, address: address, idle: make(chan string, 10),
+	f := &front{Balancer: New(slog.New(slog.DiscardHandler), Bare), url: "http://" + address, address: address, idle: make(chan string, 10),
 		pool: balancer.Pool{Name: "front", Known: true}}
 	f.Watch(func(instance string) {
 		select {

@@ -157,7 +157,7 @@ func TestContinueOnce(t *testing.T) {
 			t.Errorf("for %s the client got %v, want %s", c.path, got, c.want)
 		}
 	}
-	if f.Balancer.transport.ExpectContinueTimeout = 0; New(f.log).transport.ExpectContinueTimeout == 0 {
+	if f.Balancer.transport.ExpectContinueTimeout = 0; New(f.log, Bare).transport.ExpectContinueTimeout == 0 {
 		t.Error("a target's word is not waited for")
 	}
 }

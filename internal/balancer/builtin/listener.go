@@ -27,7 +27,7 @@ type listener struct {
 }
 
 // open opens the address.
-func open(l balancer.Listener, guard *conns.Guard, log *slog.Logger) (*listener, error) {
+func open(l balancer.Listener, listen Listen, guard *conns.Guard, log *slog.Logger) (*listener, error) {
 	out := &listener{settings: l}
 	if l.Certificate != "" {
 		out.pair = &pair{certificate: l.Certificate, key: l.Key, log: log}
@@ -36,7 +36,7 @@ func open(l balancer.Listener, guard *conns.Guard, log *slog.Logger) (*listener,
 		}
 	}
 	var err error
-	if out.socket, err = net.Listen("tcp", l.Address); err != nil {
+	if out.socket, err = listen(l.Address); err != nil {
 		return nil, err
 	}
 	out.socket = guard.Listen(out.socket)

@@ -717,6 +717,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/replicas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The services on this database, and who keeps what */
+        get: operations["listReplicas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/drills": {
         parameters: {
             query?: never;
@@ -1957,6 +1974,36 @@ export interface components {
              */
             error_percent: number;
             reason?: string;
+        };
+        Replica: {
+            /** @description Stays the same when the service is started again */
+            id: string;
+            /** @description What it was started with (--replica) */
+            name: string;
+            /** @description Of its interface */
+            address: string;
+            version: string;
+            /** @description Whether it is the one that answers */
+            self: boolean;
+            /** @description Whether its lease has not run out */
+            alive: boolean;
+            /**
+             * Format: date-time
+             * @description When it was started
+             */
+            since_at: string;
+            /**
+             * Format: date-time
+             * @description When its lease runs out unless it is renewed
+             */
+            until_at: string;
+            /** @description How many groups it keeps */
+            groups: number;
+            /** @description The names of the first hundred of them; of those that are one instance alone, its name */
+            keeps: string[];
+        };
+        ReplicaList: {
+            items: components["schemas"]["Replica"][];
         };
         Drill: {
             /** Format: int64 */
@@ -3679,6 +3726,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReplicas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Services */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaList"];
                 };
             };
             default: components["responses"]["Problem"];
