@@ -78,9 +78,9 @@ func TestFailuresSideBySide(t *testing.T) {
 }
 
 func TestPoolFlags(t *testing.T) {
-	f := poolFlags{listen: []string{"127.0.0.1:8000", "127.0.0.1:8443=front.pem,front.key"}, shares: []string{"timetable=90", "berths=10,reserve"}}
+	f := poolFlags{listen: []string{"127.0.0.1:8000", "127.0.0.1:8443=saltmere"}, shares: []string{"timetable=90", "berths=10,reserve"}}
 	listeners, err := f.listeners()
-	if err != nil || len(listeners) != 2 || listeners[0].Certificate != nil || *listeners[1].Certificate != "front.pem" || *listeners[1].Key != "front.key" {
+	if err != nil || len(listeners) != 2 || listeners[0].Certificate != nil || *listeners[1].Certificate != "saltmere" {
 		t.Errorf("%+v %v", listeners, err)
 	}
 	shares, err := f.groupShares()

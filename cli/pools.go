@@ -28,7 +28,7 @@ type poolFlags struct {
 
 func (f *poolFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringArrayVar(&f.listen, "listen", nil, "a listener, `ADDRESS:PORT[=CERTIFICATE,KEY]`; with the two files, in PEM on the service's machine, it speaks https. May be repeated")
+	flags.StringArrayVar(&f.listen, "listen", nil, "a listener, `ADDRESS:PORT[=CERTIFICATE]`; with a certificate, by its name among those of the service, it speaks https. May be repeated")
 	flags.StringVar(&f.check, "check", "", "the check that decides which targets get traffic, by `NAME`")
 	flags.StringVar(&f.choose, "choose", "round-robin", "which target gets the next request: round-robin or least-busy")
 	flags.StringVar(&f.nobody, "nobody", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
@@ -79,18 +79,17 @@ func (f *poolFlags) targetWeights(was client.TargetWeights) (client.TargetWeight
 // usualWeight is that of an instance that has none of its own.
 const usualWeight = 100
 
-// listeners reads ADDRESS:PORT[=CERTIFICATE,KEY].
+// listeners reads ADDRESS:PORT[=CERTIFICATE].
 func (f *poolFlags) listeners() ([]client.Listener, error) {
 	var all []client.Listener
 	for _, text := range f.listen {
-		address, files, secure := strings.Cut(text, "=")
+		address, certificate, secure := strings.Cut(text, "=")
 		l := client.Listener{Address: address}
 		if secure {
-			certificate, key, both := strings.Cut(files, ",")
-			if !both {
-				return nil, misused("--listen %s: give both files, ADDRESS:PORT=CERTIFICATE,KEY", text)
+			if certificate == "" {
+				return nil, misused("--listen %s: give the name of a certificate after the =, or leave it out", text)
 			}
-			l.Certificate, l.Key = &certificate, &key
+			l.Certificate = &certificate
 		}
 		all = append(all, l)
 	}

@@ -1129,21 +1129,19 @@ type Listener struct {
 	// Example: 127.0.0.1:8000
 	Address string `json:"address"`
 
-	// Certificate For https: the file, on the machine of the service, with the certificate chain in PEM; it is read again when it changes
+	// Certificate For https: the name of a certificate among those of the service, NAME.pem with its chain and NAME.key; they are read again when they change
 	Certificate *string `json:"certificate,omitempty"`
-
-	// Key For https: the file with its private key in PEM
-	Key *string `json:"key,omitempty"`
 }
 
 // ListenerState defines model for ListenerState.
 type ListenerState struct {
-	Address     string  `json:"address"`
+	Address string `json:"address"`
+
+	// Certificate Its name; of a listener that an earlier release made, the file
 	Certificate *string `json:"certificate,omitempty"`
 
 	// ExpiresAt When its certificate ends
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
-	Key       *string    `json:"key,omitempty"`
 
 	// Secure Whether it speaks https
 	Secure bool `json:"secure"`

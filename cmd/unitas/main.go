@@ -105,6 +105,8 @@ service finds them again when it is started again.`,
 	flags.StringVar(&c.Data, "data", cli.DefaultData(), "the `DIRECTORY` for images, machines, the token and the private database")
 	flags.StringVar(&c.Database, "database", os.Getenv("UNITAS_DATABASE"), "the `URL` of a PostgreSQL database (UNITAS_DATABASE)")
 	flags.StringVar(&c.Replica, "replica", "", "the `NAME` of this service among several on one data directory and database")
+	flags.StringVar(&c.Certificates, "certificates", "", "the `DIRECTORY` of the certificates that listeners may use, NAME.pem and NAME.key; without it \"certificates\" in the data directory")
+	flags.StringArrayVar(&c.Registries, "registry", nil, "a registry on this host or a private network that images may be fetched from, `HOST[:PORT]`, or http://HOST[:PORT] for one without TLS. May be repeated")
 	flags.StringVar(&placesFile, "places", os.Getenv("UNITAS_PLACES"), "the `FILE` that says which regions and zones there are (UNITAS_PLACES)")
 	flags.StringSliceVar(&zones, "zones", []string{"east-pier", "mid-pier", "west-pier"}, "without --places: the zones of the one region, in the order in which they are filled")
 	flags.Var(&keepFree, "keep-free", "how much of the disk is to stay free: below it no image comes in and no instance is launched, `SIZE`")

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"maps"
@@ -66,7 +65,7 @@ func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
 }
 
 func fromListener(l store.Listener, all []balancer.ListenerStats) contract.ListenerState {
-	out := contract.ListenerState{Address: l.Address, Secure: l.Certificate != "", Certificate: text(l.Certificate), Key: text(l.Key), Trouble: "not opened yet"}
+	out := contract.ListenerState{Address: l.Address, Secure: l.Certificate != "", Certificate: text(l.Certificate), Trouble: "not opened yet"}
 	for _, have := range all {
 		if have.Address == l.Address {
 			out.Trouble, out.ExpiresAt = have.Trouble, optional(have.Expires)
@@ -155,7 +154,7 @@ func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObj
 
 func toListeners(all []contract.Listener) []store.Listener {
 	return each(all, func(l contract.Listener) store.Listener {
-		return store.Listener{Address: l.Address, Certificate: some(l.Certificate, ""), Key: some(l.Key, "")}
+		return store.Listener{Address: l.Address, Certificate: some(l.Certificate, "")}
 	})
 }
 
@@ -183,12 +182,12 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 		if slices.IndexFunc(p.Listeners, func(o store.Listener) bool { return o.Address == l.Address }) != i {
 			fault(at+"/address", "%s is named twice", l.Address)
 		}
-		switch {
-		case (l.Certificate == "") != (l.Key == ""):
-			fault(at, "https needs both a certificate and its key")
-		case l.Certificate != "" && !slices.Contains(was.Listeners, l):
-			if _, err := tls.LoadX509KeyPair(l.Certificate, l.Key); err != nil {
-				fault(at+"/certificate", "the certificate cannot be used: %s", err)
+		had := slices.IndexFunc(was.Listeners, func(o store.Listener) bool { return o.Address == l.Address && o.Certificate == l.Certificate })
+		if had >= 0 {
+			p.Listeners[i].Key = was.Listeners[had].Key
+		} else if l.Certificate != "" {
+			if why := s.Certificates.Fault(l.Certificate); why != "" {
+				fault(at+"/certificate", "%s", why)
 			}
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"unitas/internal/api/contract"
 	"unitas/internal/balancer"
 	"unitas/internal/catalogue"
+	"unitas/internal/certificates"
 	"unitas/internal/control"
 	"unitas/internal/datadir"
 	"unitas/internal/drill"
@@ -30,19 +31,20 @@ import (
 
 // Config is what the interface needs.
 type Config struct {
-	Store     *store.Store
-	Control   *control.Control
-	Catalogue *catalogue.Catalogue
-	Places    places.Places
-	Machines  machine.Driver
-	Balancer  balancer.Driver
-	Drills    *drill.Drills
-	Feed      *feed.Feed
-	Console   http.Handler // serves what is not /v1
-	Version   string
-	Self      string // the id of this replica
-	Log       *slog.Logger
-	Metrics   *prometheus.Registry
+	Store        *store.Store
+	Control      *control.Control
+	Catalogue    *catalogue.Catalogue
+	Places       places.Places
+	Machines     machine.Driver
+	Balancer     balancer.Driver
+	Drills       *drill.Drills
+	Feed         *feed.Feed
+	Console      http.Handler // serves what is not /v1
+	Version      string
+	Self         string // the id of this replica
+	Certificates certificates.Dir
+	Log          *slog.Logger
+	Metrics      *prometheus.Registry
 	// Space is the disk of the data directory.
 	Space *datadir.Space
 	// BodyWindow is the time in which a body has to bring its next 16 KiB; 15 s when 0.

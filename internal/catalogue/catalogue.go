@@ -40,7 +40,9 @@ type Config struct {
 	// Helper runs [bake.Confined]: the program and its first arguments.
 	Helper  []string
 	Replica string
-	Log     *slog.Logger
+	// Registries are those that images may be fetched from.
+	Registries image.Registries
+	Log        *slog.Logger
 	// KeepFree is how many bytes of the disks of images are to stay free.
 	KeepFree int64
 	// CopyPace is how long a copy waits after each 256 KiB; only tests set it.
@@ -317,7 +319,7 @@ func (c *Catalogue) Import(ctx context.Context, u Upload, r io.Reader) (store.Im
 // Fetch takes in an image from a registry.
 func (c *Catalogue) Fetch(ctx context.Context, u Upload, reference string, creds image.Credentials) (store.Image, error) {
 	u.Source = reference
-	return c.takeIn(ctx, u, func(in *image.Intake) (image.Artifact, error) { return in.Fetch(ctx, reference, creds) })
+	return c.takeIn(ctx, u, func(in *image.Intake) (image.Artifact, error) { return in.Fetch(ctx, reference, creds, c.Registries) })
 }
 
 func (c *Catalogue) takeIn(ctx context.Context, u Upload, take func(*image.Intake) (image.Artifact, error)) (store.Image, error) {

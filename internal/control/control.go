@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"unitas/internal/balancer"
+	"unitas/internal/certificates"
 	"unitas/internal/feed"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
@@ -38,6 +39,8 @@ type Config struct {
 	Self    store.Replica
 	Log     *slog.Logger
 	Metrics prometheus.Registerer
+	// Certificates are those that listeners may use.
+	Certificates certificates.Dir
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
 	SweepEvery time.Duration
 }
@@ -73,7 +76,7 @@ func New(c Config) *Control {
 		launches: gates{at: launchesAt, all: map[string]chan struct{}{}}, pictures: pictures{all: map[string]picture{}},
 	}
 	ctl.elsewhere = newElsewhere(ctl)
-	ctl.desk = newDesk(c.Balancer, c.Log, ctl.deskTold)
+	ctl.desk = newDesk(c.Balancer, c.Certificates, c.Log, ctl.deskTold)
 	ctl.prober = probe.New(ctl.verdictChanged)
 	c.Store.OnWrite(ctl.wrote)
 	c.Machines.Watch(ctl.machineSaid)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/certificates"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/store"
 )
@@ -19,8 +20,9 @@ import (
 // goroutine that tells the balancer the latest of it; nothing is waited for under the
 // desk's lock.
 type desk struct {
-	balancer balancer.Driver
-	log      *slog.Logger
+	balancer     balancer.Driver
+	certificates certificates.Dir
+	log          *slog.Logger
 	// told is called with the groups of a pool when the balancer took over what they set.
 	told func(groups []string)
 
@@ -55,8 +57,8 @@ type counter struct {
 // endedMachine stands in the place of a check for a machine that is no more.
 const endedMachine = ""
 
-func newDesk(b balancer.Driver, log *slog.Logger, told func([]string)) *desk {
-	return &desk{balancer: b, log: log, told: told, pools: map[string]*counter{}, unfit: map[string]map[string]bool{},
+func newDesk(b balancer.Driver, c certificates.Dir, log *slog.Logger, told func([]string)) *desk {
+	return &desk{balancer: b, certificates: c, log: log, told: told, pools: map[string]*counter{}, unfit: map[string]map[string]bool{},
 		awaited: map[string]map[string]bool{}, known: make(chan struct{})}
 }
 

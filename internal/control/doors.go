@@ -76,7 +76,8 @@ func (d *desk) listen(name string) {
 	}
 	listeners := make([]balancer.Listener, len(p.Listeners))
 	for i, l := range p.Listeners {
-		listeners[i] = balancer.Listener{Address: l.Address, Certificate: l.Certificate, Key: l.Key}
+		chain, key := d.certificates.Files(l.Certificate, l.Key)
+		listeners[i] = balancer.Listener{Address: l.Address, Certificate: chain, Key: key}
 	}
 	d.balancer.Listen(name, listeners)
 }

@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 
@@ -16,8 +14,6 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"oras.land/oras-go/v2/registry"
 	"oras.land/oras-go/v2/registry/remote"
-	"oras.land/oras-go/v2/registry/remote/auth"
-	"oras.land/oras-go/v2/registry/remote/retry"
 )
 
 // Copy takes an artifact over from the store of another region. What was
@@ -94,27 +90,24 @@ func (t *telling) Write(p []byte) (int, error) {
 type Credentials struct{ User, Password string }
 
 // Fetch takes in an image from a registry that speaks the OCI distribution
-// protocol, by a reference such as registry.example/ferries/timetable:7. A
-// registry on a loopback address is asked over plain HTTP.
-func (in *Intake) Fetch(ctx context.Context, reference string, c Credentials) (Artifact, error) {
+// protocol, by a reference such as registry.example/ferries/timetable:7, as far as from
+// allows. It takes half an hour at most.
+func (in *Intake) Fetch(ctx context.Context, reference string, c Credentials, from Registries) (Artifact, error) {
 	ref, err := registry.ParseReference(reference)
 	if err != nil {
 		return Artifact{}, refused("%q is not a reference in a registry, such as registry.example/ferries/timetable:7", reference)
 	}
-	repo, err := remote.NewRepository(ref.Registry + "/" + ref.Repository)
+	ctx, over := context.WithTimeoutCause(ctx, fetchLimit, fmt.Errorf("it took more than %s", fetchLimit))
+	defer over()
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	repo, err := from.repository(ref, c, func() { stop(fmt.Errorf("the registry sent nothing for %s", stallLimit)) })
 	if err != nil {
-		return Artifact{}, refused("%q is not a reference in a registry: %v", reference, err)
+		return Artifact{}, refused("%q is not a reference in a registry, such as registry.example/ferries/timetable:7", reference)
 	}
-	host, _, _ := net.SplitHostPort(ref.Host())
-	repo.PlainHTTP = host == "localhost" || net.ParseIP(host).IsLoopback()
-	client := &auth.Client{Client: &http.Client{Transport: retry.NewTransport(nil)}, Cache: auth.NewCache()}
-	if c.User != "" {
-		client.Credential = auth.StaticCredential(ref.Registry, auth.Credential{Username: c.User, Password: c.Password})
-	}
-	repo.Client = client
 	d, r, err := repo.FetchReference(ctx, ref.ReferenceOrDefault())
 	if err != nil {
-		return Artifact{}, refused("%s was not fetched: %v", reference, err)
+		return Artifact{}, unfetched(ctx, reference, err)
 	}
 	raw, err := in.putSmall(ctx, r, d)
 	for depth := 0; err == nil && isIndex(d.MediaType) && depth < 4; depth++ {
@@ -123,7 +116,7 @@ func (in *Intake) Fetch(ctx context.Context, reference string, c Credentials) (A
 			return Artifact{}, err
 		}
 		if d, r, err = repo.FetchReference(ctx, next.String()); err != nil {
-			return Artifact{}, refused("%s was not fetched: %v", reference, err)
+			return Artifact{}, unfetched(ctx, reference, err)
 		}
 		raw, err = in.putSmall(ctx, r, d)
 	}
@@ -151,7 +144,7 @@ func (in *Intake) putSmall(ctx context.Context, r io.ReadCloser, d ocispec.Descr
 func (in *Intake) fetchBlobs(ctx context.Context, repo *remote.Repository, manifest []byte) error {
 	var m ocispec.Manifest
 	if err := json.Unmarshal(manifest, &m); err != nil {
-		return refused("the manifest cannot be read: %v", err)
+		return refused("the manifest is not one of an image")
 	}
 	var total int64
 	for _, b := range append([]ocispec.Descriptor{m.Config}, m.Layers...) {
@@ -160,7 +153,7 @@ func (in *Intake) fetchBlobs(ctx context.Context, repo *remote.Repository, manif
 		}
 		r, err := repo.Blobs().Fetch(ctx, b)
 		if err != nil {
-			return refused("the blob %s was not fetched: %v", b.Digest, err)
+			return unfetched(ctx, "the blob "+b.Digest.String(), err)
 		}
 		_, _, err = in.put(ctx, io.LimitReader(r, b.Size+1), b.Digest, nil)
 		r.Close()

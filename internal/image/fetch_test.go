@@ -109,6 +109,70 @@ func newShelf(t *testing.T) (*shelf, string) {
 	return r, strings.TrimPrefix(server.URL, "http://") + "/ferries/timetable"
 }
 
+// named are registries that the configuration allows, without TLS.
+func named(t *testing.T, wheres ...string) Registries {
+	t.Helper()
+	var hosts []string
+	for _, where := range wheres {
+		host, _, _ := strings.Cut(where, "/")
+		hosts = append(hosts, "http://"+host)
+	}
+	r, err := NewRegistries(hosts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// TestOnlyWhereItIsAllowed: what is on this host or a private network is not asked unless
+// it is named, by whichever way one is sent there, and nothing of what it says comes back.
+func TestOnlyWhereItIsAllowed(t *testing.T) {
+	asked := make(chan string, 10)
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		asked <- q.URL.Path
+		http.Error(w, "the keys of the harbour", http.StatusTeapot)
+	}))
+	defer inside.Close()
+	at := strings.TrimPrefix(inside.URL, "http://")
+	_, port, _ := strings.Cut(at, ":")
+	sends := httptest.NewServer(http.RedirectHandler(inside.URL+"/v2/secret", http.StatusFound))
+	defer sends.Close()
+	sendsAt := strings.TrimPrefix(sends.URL, "http://")
+	for _, c := range []struct {
+		reference string
+		from      Registries
+	}{
+		{at + "/ferries/timetable:7", Registries{}},
+		{"localhost:" + port + "/ferries/timetable:7", Registries{}},
+		{"[::ffff:127.0.0.1]:" + port + "/ferries/timetable:7", Registries{}},
+		{"10.0.0.1:1/ferries/timetable:7", Registries{}},
+		{"169.254.169.254:80/latest/data:7", Registries{}},
+		{"[fe80::1]:80/latest/data:7", Registries{}},
+		{"[64:ff9b::7f00:1]:80/latest/data:7", Registries{}},
+		{sendsAt + "/ferries/timetable:7", named(t, sendsAt)},
+	} {
+		s, _ := open(t)
+		in := s.Begin()
+		_, err := in.Fetch(ctx, c.reference, Credentials{}, c.from)
+		in.Close()
+		if err == nil || !strings.Contains(err.Error(), "the configuration does not name it") && !strings.Contains(err.Error(), "is not a reference") {
+			t.Errorf("%s: %v", c.reference, err)
+		}
+	}
+	s, _ := open(t)
+	in := s.Begin()
+	defer in.Close()
+	select {
+	case path := <-asked:
+		t.Errorf("it was asked for %s", path)
+	default:
+	}
+	_, err := in.Fetch(ctx, at+"/ferries/timetable:7", Credentials{}, named(t, at))
+	if err == nil || !strings.Contains(err.Error(), "the registry answered 418") || strings.Contains(err.Error(), "keys") {
+		t.Errorf("one that is named: %v", err)
+	}
+}
+
 func TestFetch(t *testing.T) {
 	r, where := newShelf(t)
 	m := r.foreign(t)
@@ -125,7 +189,7 @@ func TestFetch(t *testing.T) {
 	for _, reference := range []string{where + ":7", where + ":all", where + "@" + m.Digest.String()} {
 		s, _ := open(t)
 		in := s.Begin()
-		a, err := in.Fetch(ctx, reference, Credentials{"ada", "secret"})
+		a, err := in.Fetch(ctx, reference, Credentials{"ada", "secret"}, named(t, where))
 		if err != nil {
 			t.Errorf("%s: %v", reference, err)
 			continue
@@ -165,14 +229,14 @@ func TestWhatIsNotFetched(t *testing.T) {
 	}
 	for reference, says := range map[string]string{
 		"timetable":                       "is not a reference in a registry",
-		where + ":8":                      "was not fetched",
+		where + ":8":                      "was not fetched: it is not there",
 		where + ":sparc":                  "none of the 1 images of the index is for linux",
 		badAt + ":7":                      "is damaged",
-		"127.0.0.1:1/ferries/timetable:7": "was not fetched",
+		"127.0.0.1:1/ferries/timetable:7": "was not fetched: the registry cannot be reached",
 	} {
 		s, dir := open(t)
 		in := s.Begin()
-		_, err := in.Fetch(ctx, reference, Credentials{})
+		_, err := in.Fetch(ctx, reference, Credentials{}, named(t, where, badAt, "127.0.0.1:1/x"))
 		in.Close()
 		var refused *Refused
 		if !errors.As(err, &refused) || !strings.Contains(err.Error(), says) {
@@ -186,8 +250,8 @@ func TestWhatIsNotFetched(t *testing.T) {
 	s, _ := open(t)
 	in := s.Begin()
 	defer in.Close()
-	if _, err := in.Fetch(ctx, where+":7", Credentials{"ada", "wrong"}); err == nil {
-		t.Error("it was fetched with a wrong password")
+	if _, err := in.Fetch(ctx, where+":7", Credentials{"ada", "wrong"}, named(t, where)); err == nil || !strings.Contains(err.Error(), "another sign-in") {
+		t.Errorf("with a wrong password it answered %v", err)
 	}
 }
 

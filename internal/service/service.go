@@ -22,6 +22,7 @@ import (
 	"unitas/internal/api"
 	"unitas/internal/balancer/builtin"
 	"unitas/internal/catalogue"
+	"unitas/internal/certificates"
 	"unitas/internal/conns"
 	"unitas/internal/control"
 	"unitas/internal/datadir"
@@ -45,6 +46,10 @@ type Config struct {
 	Replica  string
 	Database string // URL; "" starts a private PostgreSQL in Data
 	Places   places.Places
+	// Certificates is the directory of those that listeners may use; below Data when it is "".
+	Certificates string
+	// Registries are those that images may be fetched from besides the public ones.
+	Registries []string
 	// KeepFree is how many bytes of the disk of Data are to stay free.
 	KeepFree int64
 	// Kept says for how long what is over is kept.
@@ -154,9 +159,14 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 		return err
 	}
 	space := datadir.NewSpace(c.Data, c.KeepFree)
+	secrets := certificates.Dir(cmp.Or(c.Certificates, filepath.Join(c.Data, "certificates")))
 	block, err := datadir.OwnBlock(c.Data)
 	if err != nil {
 		return err
+	}
+	registries, err := image.NewRegistries(c.Registries)
+	if err != nil {
+		return fmt.Errorf("--registry: %w", err)
 	}
 	var cat *catalogue.Catalogue // opened below; no machine is launched before
 	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Block: block, Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
@@ -165,7 +175,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 		return err
 	}
 	cat, err = catalogue.Open(ctx, catalogue.Config{Store: st, Places: c.Places, Machines: machines, Dir: filepath.Join(own.dir, "bakes"), Logs: filepath.Join(c.Data, "bakes", "logs"),
-		KeepFree: c.KeepFree, BakeUser: bakeUser(block), Helper: c.Helper, Replica: name, Log: c.Log})
+		KeepFree: c.KeepFree, BakeUser: bakeUser(block), Helper: c.Helper, Replica: name, Registries: registries, Log: c.Log})
 	if err != nil {
 		return err
 	}
@@ -177,12 +187,12 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	balancer := builtin.New(c.Log, doors.Listen)
 	self := store.Replica{ID: name, Name: cmp.Or(c.Replica, "main"), Address: reachable(listener.Addr()), Version: c.Version}
-	ctl := control.New(control.Config{Store: st, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Log: c.Log, Metrics: metrics})
+	ctl := control.New(control.Config{Store: st, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
-		Places: c.Places, Version: c.Version, Self: name, Log: c.Log, Metrics: metrics, Space: space,
+		Places: c.Places, Version: c.Version, Self: name, Certificates: secrets, Log: c.Log, Metrics: metrics, Space: space,
 	})
 	if err != nil {
 		return err

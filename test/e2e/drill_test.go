@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -192,11 +193,15 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	s.stock()
 	s.group(20)
 	secure := freeAddress(t)
-	certificate, key := filepath.Join(s.dir, "front.pem"), filepath.Join(s.dir, "front.key")
+	name := "saltmere"
+	certificate, key := filepath.Join(s.dir, "certificates", name+".pem"), filepath.Join(s.dir, "certificates", name+".key")
+	if err := os.Mkdir(filepath.Dir(certificate), 0o700); err != nil {
+		t.Fatal(err)
+	}
 	certtest.Write(t, certificate, key, 1)
 	whatever := "*"
 	p := must[client.Pool](t)(client.Read[client.Pool](s.api.ChangePool(ctx, "front", &client.ChangePoolParams{IfMatch: &whatever},
-		client.PoolChange{Listeners: &[]client.Listener{{Address: s.front}, {Address: secure, Certificate: &certificate, Key: &key}}})))
+		client.PoolChange{Listeners: &[]client.Listener{{Address: s.front}, {Address: secure, Certificate: &name}}})))
 	if p.Listeners[1].Trouble != "" || p.Listeners[1].ExpiresAt == nil {
 		t.Fatalf("the listeners are %+v", p.Listeners)
 	}

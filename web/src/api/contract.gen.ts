@@ -1299,10 +1299,8 @@ export interface components {
              * @example 127.0.0.1:8000
              */
             address: string;
-            /** @description For https: the file, on the machine of the service, with the certificate chain in PEM; it is read again when it changes */
+            /** @description For https: the name of a certificate among those of the service, NAME.pem with its chain and NAME.key; they are read again when they change */
             certificate?: string;
-            /** @description For https: the file with its private key in PEM */
-            key?: string;
         };
         GroupShare: {
             group: string;
@@ -1466,8 +1464,8 @@ export interface components {
             address: string;
             /** @description Whether it speaks https */
             secure: boolean;
+            /** @description Its name; of a listener that an earlier release made, the file */
             certificate?: string;
-            key?: string;
             /**
              * Format: date-time
              * @description When its certificate ends
