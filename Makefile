@@ -4,10 +4,11 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test race check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
 	@echo "make test         all tests"
+	@echo "make race         the tests of what runs at once, under the race detector"
 	@echo "make check        format, vet, staticcheck, types, generated code"
 	@echo "make build        bin/unitas with the console in it"
 	@echo "make bench        the speeds that are promised"
@@ -44,6 +45,11 @@ $(STAMPS)/postgresql:
 	@build/need-postgresql
 	@touch $@
 
+$(STAMPS)/gcc:
+	@mkdir -p $(STAMPS)
+	@build/need-packages gcc libc6-dev
+	@touch $@
+
 $(STAMPS)/chromium:
 	@mkdir -p $(STAMPS)
 	@build/need-packages chromium
@@ -54,6 +60,11 @@ demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 	go test -count=1 -timeout 12m $(if $(CI),-v) ./...
+
+# What has goroutines of its own. The race detector needs a C compiler.
+race: $(STAMPS)/postgresql $(STAMPS)/gcc
+	CGO_ENABLED=1 go test -race -count=1 -timeout 10m ./internal/control ./internal/feed ./internal/sockets ./internal/balancer/... ./internal/probe \
+		./internal/store ./internal/drill ./internal/image ./internal/machine/process
 
 generate: $(STAMPS)/npm
 	go tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml

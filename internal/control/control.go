@@ -28,6 +28,9 @@ import (
 // groups to be known.
 const openWithin = 5 * time.Second
 
+// openLook is how often is looked whether the balancer knows them as well.
+const openLook = 5 * time.Millisecond
+
 // Config is what the control needs.
 type Config struct {
 	Store    *store.Store
@@ -128,6 +131,17 @@ func (c *Control) openDoors(ctx context.Context) {
 		return
 	case <-c.desk.known:
 	case <-time.After(openWithin):
+	}
+	limit, look := time.After(openWithin), time.NewTicker(openLook)
+	defer look.Stop()
+	for waits := true; waits && !c.desk.settled(); {
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+		case <-limit:
+			waits = false
+		}
 	}
 	c.desk.openAll()
 	c.opened.Store(true)

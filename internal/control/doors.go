@@ -49,6 +49,18 @@ func (d *desk) isKnown() {
 	}
 }
 
+// settled reports whether the balancer knows all that it is to know.
+func (d *desk) settled() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, c := range d.pools {
+		if c.there && c.done < c.asked {
+			return false
+		}
+	}
+	return true
+}
+
 // openAll opens all listeners. What still comes to a pool whose targets are not known
 // waits there for a moment.
 func (d *desk) openAll() {

@@ -119,7 +119,7 @@ func TestWhatComesInGoesOut(t *testing.T) {
 // its body: one "100 Continue" when the target wants it, also late, and none when it
 // does not.
 func TestContinueOnce(t *testing.T) {
-	f := newFront(t, func(w http.ResponseWriter, r *http.Request) {
+	answer := func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/full":
 			w.WriteHeader(http.StatusConflict)
@@ -129,13 +129,17 @@ func TestContinueOnce(t *testing.T) {
 		}
 		body, _ := io.ReadAll(r.Body)
 		fmt.Fprintf(w, "got %s", body)
-	})
+	}
 	for _, c := range []struct {
 		path, want string
 		patience   time.Duration // with the target's word
 	}{
 		{"/", "100 200", 10 * time.Second}, {"/full", "409", 10 * time.Second}, {"/late", "100 200", 20 * time.Millisecond},
 	} {
+		f := newFront(t, answer)
+		if f.Balancer.transport.ExpectContinueTimeout == 0 {
+			t.Error("a target's word is not waited for")
+		}
 		f.Balancer.transport.ExpectContinueTimeout = c.patience
 		conn, err := net.Dial("tcp", f.address)
 		if err != nil {
@@ -156,9 +160,6 @@ func TestContinueOnce(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("for %s the client got %v, want %s", c.path, got, c.want)
 		}
-	}
-	if f.Balancer.transport.ExpectContinueTimeout = 0; New(f.log, Bare).transport.ExpectContinueTimeout == 0 {
-		t.Error("a target's word is not waited for")
 	}
 }
 
