@@ -59,6 +59,7 @@ demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 	@bin/play $(if $(ONCE),-once)
 
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+	cd web && npm run --silent test
 	go test -count=1 -timeout 12m $(if $(CI),-v) ./...
 
 # What has goroutines of its own. The race detector needs a C compiler.
@@ -67,8 +68,8 @@ race: $(STAMPS)/postgresql $(STAMPS)/gcc
 		./internal/store ./internal/drill ./internal/image ./internal/machine/process
 
 generate: $(STAMPS)/npm
-	go tool oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
-	go tool oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
+	go tool -modfile=build/tools/go.mod oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
+	go tool -modfile=build/tools/go.mod oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
 	cd web && npm run --silent types
 
 check: $(STAMPS)/npm web/dist/index.html
