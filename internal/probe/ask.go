@@ -41,6 +41,8 @@ func newAsker() asker {
 			Transport: &http.Transport{
 				DialContext: dialer.DialContext, MaxIdleConnsPerHost: 1, MaxIdleConns: 0, TLSClientConfig: t,
 				IdleConnTimeout: 90 * time.Second, DisableCompression: true,
+				// An answer is short, and there are many connections that are kept.
+				ReadBufferSize: 1 << 10, WriteBufferSize: 1 << 10,
 			},
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		}

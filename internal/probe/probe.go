@@ -3,6 +3,7 @@
 package probe
 
 import (
+	"container/heap"
 	"hash/fnv"
 	"sync"
 	"sync/atomic"
@@ -25,16 +26,27 @@ type Prober struct {
 	late    atomic.Int64
 	pulse   *pulse
 
+	slots chan struct{} // one for each question under way
+
 	mu      sync.Mutex
 	watches map[string]map[string]*watch // by instance and check
-	keeping int                          // of them, that keep their connections
+	due     schedule
+	woken   chan struct{} // the first of the schedule may be another
+	keeping int           // of them, that keep their connections
 	done    sync.WaitGroup
 	closed  bool
+	ended   chan struct{}
 }
+
+// mostAtOnce is how many questions may be under way. Who hangs holds one until its
+// timeout.
+const mostAtOnce = 8192
 
 // New makes a prober that reports changed verdicts to changed.
 func New(changed func(instance string, r health.Report)) *Prober {
-	p := &Prober{changed: changed, ask: newAsker(), watches: map[string]map[string]*watch{}, pulse: newPulse()}
+	p := &Prober{changed: changed, ask: newAsker(), watches: map[string]map[string]*watch{}, pulse: newPulse(),
+		slots: make(chan struct{}, mostAtOnce), woken: make(chan struct{}, 1), ended: make(chan struct{})}
+	p.done.Go(p.run)
 	p.done.Go(p.pulse.run)
 	return p
 }
@@ -55,7 +67,7 @@ func (p *Prober) Watch(instance, address string, c health.Check, last health.Rep
 		return
 	}
 	w := &watch{
-		check: c, instance: instance, address: address, stop: make(chan struct{}),
+		check: c, instance: instance, address: address, due: time.Now(),
 		counter: health.NewCounter(c, last.Verdict), keep: p.keeping < conns.Share(0.25, 1<<17),
 	}
 	w.standing = health.Report{Check: c.Name, Verdict: w.counter.Verdict(), Why: "not asked yet"}
@@ -69,7 +81,15 @@ func (p *Prober) Watch(instance, address string, c health.Check, last health.Rep
 		p.watches[instance] = map[string]*watch{}
 	}
 	p.watches[instance][c.Name] = w
-	p.done.Go(func() { p.run(w) })
+	heap.Push(&p.due, w)
+	p.wake()
+}
+
+func (p *Prober) wake() {
+	select {
+	case p.woken <- struct{}{}:
+	default:
+	}
 }
 
 // Forget stops asking instances.
@@ -78,7 +98,10 @@ func (p *Prober) Forget(instances ...string) {
 	defer p.mu.Unlock()
 	for _, instance := range instances {
 		for _, w := range p.watches[instance] {
-			close(w.stop)
+			w.over.Store(true)
+			if w.place >= 0 {
+				heap.Remove(&p.due, w.place)
+			}
 			if w.keep {
 				p.keeping--
 			}
@@ -119,11 +142,12 @@ func (p *Prober) Close() {
 	p.mu.Lock()
 	if !p.closed {
 		close(p.pulse.stop)
+		close(p.ended)
 	}
 	p.closed = true
 	for instance, checks := range p.watches {
 		for _, w := range checks {
-			close(w.stop)
+			w.over.Store(true)
 		}
 		delete(p.watches, instance)
 	}
@@ -136,55 +160,125 @@ func (p *Prober) Close() {
 type watch struct {
 	check             health.Check
 	instance, address string
-	stop              chan struct{}
+	over              atomic.Bool     // nobody wants to know any more
 	keep              bool            // its connection between questions
-	counter           *health.Counter // of the asking goroutine alone
+	counter           *health.Counter // of whoever asks, one at a time
+
+	due   time.Time // under the prober's lock, as place is
+	place int       // in the schedule; -1 while it is asked
+	asked int       // of whoever asks
 
 	mu       sync.Mutex
 	answers  []health.Answer
 	standing health.Report
 }
 
-// run asks at once, then again after a part of the interval that differs from
-// instance to instance, so that those launched together are not asked together
-// for the rest of their lives, then at every interval.
-func (p *Prober) run(w *watch) {
-	interval := w.check.Interval
-	next := time.Now()
+// schedule is a heap of watches, the next one first.
+type schedule []*watch
+
+func (s schedule) Len() int           { return len(s) }
+func (s schedule) Less(i, j int) bool { return s[i].due.Before(s[j].due) }
+func (s schedule) Swap(i, j int) {
+	s[i], s[j] = s[j], s[i]
+	s[i].place, s[j].place = i, j
+}
+
+// Push adds a watch at the end, for package heap.
+func (s *schedule) Push(x any) {
+	w := x.(*watch)
+	w.place = len(*s)
+	*s = append(*s, w)
+}
+
+// Pop takes the last watch, for package heap.
+func (s *schedule) Pop() any {
+	old := *s
+	w := old[len(old)-1]
+	old[len(old)-1] = nil
+	*s = old[:len(old)-1]
+	w.place = -1
+	return w
+}
+
+// run has whoever is due asked, until the prober is closed.
+func (p *Prober) run() {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	for n := 0; ; n++ {
+	for {
 		select {
-		case <-w.stop:
+		case <-p.ended:
 			return
+		case <-p.woken:
 		case <-timer.C:
 		}
-		a := p.pulse.judge(p.ask.once(w.address, w.check, w.keep), w.check.Timeout)
-		p.asked.Add(1)
-		if a.Late {
-			p.late.Add(1)
-		}
-		select {
-		case <-w.stop: // the instance is on its way out; its last answer counts no more
-			return
-		default:
-		}
-		changed := w.counter.Add(a)
-		w.remember(a)
-		if changed {
-			p.changed(w.instance, health.Report{
-				Check: w.check.Name, Verdict: w.counter.Verdict(), Since: a.At.Add(a.Took), Why: w.counter.Evidence(),
+		for {
+			w, wait := p.next(time.Now())
+			if w == nil {
+				timer.Reset(wait)
+				break
+			}
+			select {
+			case p.slots <- struct{}{}:
+			case <-p.ended:
+				return
+			}
+			p.done.Go(func() {
+				defer func() { <-p.slots }()
+				p.once(w)
 			})
 		}
-		if n == 0 {
-			next = next.Add(w.phase())
-		} else {
-			next = next.Add(interval)
-		}
-		if now := time.Now(); next.Before(now) {
-			next = now
-		}
-		timer.Reset(time.Until(next))
+	}
+}
+
+// next takes the first watch that is due, or tells how long it is until one is.
+func (p *Prober) next(now time.Time) (w *watch, wait time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.due) == 0 {
+		return nil, time.Hour
+	}
+	if wait = p.due[0].due.Sub(now); wait > 0 {
+		return nil, wait
+	}
+	return heap.Pop(&p.due).(*watch), 0
+}
+
+// once asks: at first at once, then after a part of the interval that differs from
+// instance to instance, so that those launched together are not asked together for the
+// rest of their lives, then at every interval.
+func (p *Prober) once(w *watch) {
+	a := p.pulse.judge(p.ask.once(w.address, w.check, w.keep), w.check.Timeout)
+	p.asked.Add(1)
+	if a.Late {
+		p.late.Add(1)
+	}
+	if w.over.Load() { // the instance is on its way out; its last answer counts no more
+		return
+	}
+	changed := w.counter.Add(a)
+	w.remember(a)
+	if changed {
+		p.changed(w.instance, health.Report{
+			Check: w.check.Name, Verdict: w.counter.Verdict(), Since: a.At.Add(a.Took), Why: w.counter.Evidence(),
+		})
+	}
+	next := w.due.Add(w.check.Interval)
+	if w.asked == 0 {
+		next = w.due.Add(w.phase())
+	}
+	w.asked++
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed || w.over.Load() {
+		return
+	}
+	w.due = next
+	if now := time.Now(); next.Before(now) {
+		w.due = now
+	}
+	heap.Push(&p.due, w)
+	if w.place == 0 {
+		p.wake()
 	}
 }
 
