@@ -4,11 +4,12 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test race check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test race model check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
 	@echo "make test         all tests"
 	@echo "make race         the tests of what runs at once, under the race detector"
+	@echo "make model        the protocol of leases and driver calls, by a model checker"
 	@echo "make check        format, vet, staticcheck, types, generated code"
 	@echo "make build        bin/unitas with the console in it"
 	@echo "make bench        the speeds that are promised"
@@ -45,6 +46,11 @@ $(STAMPS)/postgresql:
 	@build/need-postgresql
 	@touch $@
 
+$(STAMPS)/spin:
+	@mkdir -p $(STAMPS)
+	@build/need-packages spin gcc libc6-dev
+	@touch $@
+
 $(STAMPS)/gcc:
 	@mkdir -p $(STAMPS)
 	@build/need-packages gcc libc6-dev
@@ -74,6 +80,9 @@ generate: $(STAMPS)/npm
 
 check: $(STAMPS)/npm web/dist/index.html
 	@build/check
+
+model: $(STAMPS)/spin
+	@build/model
 
 mutants:
 	@go run ./test/mutants

@@ -24,8 +24,14 @@ func (d *Driver) Launch(ctx context.Context, o machine.Order, spec machine.Spec)
 		return err
 	}
 	defer release()
-	if r, err := d.find(spec.ID); err != nil || r != nil {
+	r, err := d.find(spec.ID)
+	switch {
+	case err != nil:
 		return err
+	case r != nil && r.launch != spec.Launch:
+		return fmt.Errorf("a machine of an earlier launch (%d) is there still; it is stopped first", r.launch)
+	case r != nil:
+		return nil
 	}
 	defer d.begin(spec.ID)()
 	if rec, err := d.read(spec.ID); err == nil && rec.Process != nil && !rec.Halted {
