@@ -1,6 +1,6 @@
-// Command mutants breaks the core in small, named ways, one after another, and tells
+// Command mutants breaks the code in small, named ways, one after another, and tells
 // which test noticed each. It fails when one goes unnoticed, or when the random plans
-// notice fewer than half.
+// notice fewer than half of those of the core.
 package main
 
 import (
@@ -21,6 +21,7 @@ const core = "internal/fleet"
 
 var (
 	only  = flag.String("only", "", "try only the faults whose names hold this")
+	side  = flag.String("side", "", "try only the core, or only what is served (core, served)")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 )
 
@@ -31,9 +32,22 @@ func main() {
 		fail(err)
 	}
 	defer os.RemoveAll(dir)
-	unnoticed, byPlans, tried := 0, 0, 0
 	begun := time.Now()
-	for _, f := range faults {
+	inCore, byPlans, unnoticed := try(dir, "core", faults, func(f fault, overlay string) string { return notice(overlay) })
+	inServed, _, more := try(dir, "served", served, noticeServed)
+	tried, unnoticed := inCore+inServed, unnoticed+more
+	fmt.Printf("%d faults, %d noticed, %d of %d in the core by the plans, in %s\n", tried, tried-unnoticed, byPlans, inCore, time.Since(begun).Round(time.Second))
+	if unnoticed > 0 || byPlans*2 < inCore {
+		os.Exit(1)
+	}
+}
+
+// try breaks the code in each way and tells who noticed.
+func try(dir, what string, all []fault, notice func(f fault, overlay string) string) (tried, byPlans, unnoticed int) {
+	if *side != "" && *side != what {
+		return 0, 0, 0
+	}
+	for _, f := range all {
 		if !strings.Contains(f.name, *only) {
 			continue
 		}
@@ -42,7 +56,7 @@ func main() {
 			fail(err)
 		}
 		tried++
-		by := notice(overlay)
+		by := notice(f, overlay)
 		switch {
 		case by == "":
 			unnoticed++
@@ -50,12 +64,43 @@ func main() {
 		case strings.HasPrefix(by, "plans"):
 			byPlans++
 		}
-		fmt.Printf("%-55s  %s\n", f.name, by)
+		fmt.Printf("%-62s  %s\n", f.name, by)
 	}
-	fmt.Printf("%d faults, %d noticed, %d of them by the plans, in %s\n", tried, tried-unnoticed, byPlans, time.Since(begun).Round(time.Second))
-	if unnoticed > 0 || byPlans*2 < tried {
-		os.Exit(1)
+	return tried, byPlans, unnoticed
+}
+
+// path is where the file of the fault is.
+func (f fault) path() string {
+	if strings.HasPrefix(f.file, "internal/") {
+		return f.file
 	}
+	return filepath.Join(core, f.file)
+}
+
+// noticeServed returns which test of its package noticed the fault, or of those that
+// stand on it; "" when none did.
+func noticeServed(f fault, overlay string) string {
+	own := "./" + filepath.Dir(f.path())
+	for _, where := range append([]string{own}, above[filepath.Dir(f.path())]...) {
+		out, ok := run(overlay, strings.Fields(where)...)
+		if ok {
+			continue
+		}
+		if bytes.Contains(out, []byte("[build failed]")) || bytes.Contains(out, []byte("[setup failed]")) {
+			fmt.Fprintf(os.Stderr, "it does not build: %s", out)
+			return ""
+		}
+		if by := failing(out); by != "" {
+			return strings.Fields(where)[0][len("./internal/"):] + ": " + by
+		}
+		return where + ": it does not end"
+	}
+	return ""
+}
+
+// above are the tests of others that may notice what a package does wrong.
+var above = map[string][]string{
+	"internal/store": {"./internal/control"},
 }
 
 func fail(err error) {
@@ -65,7 +110,7 @@ func fail(err error) {
 
 // overlay writes the broken file and what puts it in the place of the good one.
 func (f fault) overlay(dir string) (string, error) {
-	good, err := filepath.Abs(filepath.Join(core, f.file))
+	good, err := filepath.Abs(f.path())
 	if err != nil {
 		return "", err
 	}
@@ -112,21 +157,28 @@ func notice(overlay string) string {
 		return "plans: they do not end"
 	}
 	if out, ok := run(overlay, "-skip", "TestFaultPlans", "./"+core+"/..."); !ok {
-		var last string
-		for _, m := range failed.FindAllSubmatch(out, -1) {
-			if name := string(m[1]); last == "" || strings.HasPrefix(name, last+"/") {
-				last = name
-			}
-		}
-		return last
+		return failing(out)
 	}
 	return ""
+}
+
+// failing is the first test that failed, as deep as it says.
+func failing(out []byte) (first string) {
+	for _, m := range failed.FindAllSubmatch(out, -1) {
+		if name := string(m[1]); first == "" || strings.HasPrefix(name, first+"/") {
+			first = name
+		}
+	}
+	if first == "" && panicky.Match(out) {
+		return "panic: " + string(panicky.FindSubmatch(out)[1])
+	}
+	return first
 }
 
 func run(overlay string, args ...string) ([]byte, bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-count=1", "-timeout=60s", "-overlay", overlay}, args...)...)
+	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-count=1", "-timeout=100s", "-overlay", overlay}, args...)...)
 	out, err := cmd.CombinedOutput()
 	return out, err == nil
 }

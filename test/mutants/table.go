@@ -1,9 +1,9 @@
 package main
 
-// fault is one small way in which the core could be wrong.
+// fault is one small way in which the code could be wrong.
 type fault struct {
 	name string
-	file string // of internal/fleet
+	file string // of the core, or from the root of the tree
 	was  string // in it exactly once
 	now  string
 }
