@@ -67,10 +67,14 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 				faults = append(faults, fieldFault{words.Plain(name, 100), why})
 			}
 		}
-		if !slices.ContainsFunc(route.Operation.Parameters, func(p *openapi3.ParameterRef) bool {
+		k := slices.IndexFunc(route.Operation.Parameters, func(p *openapi3.ParameterRef) bool {
 			return p.Value.In == "query" && p.Value.Name == name
-		}) {
+		})
+		switch {
+		case k < 0:
 			faults = append(faults, fieldFault{words.Plain(name, 100), fmt.Sprintf("there is no parameter %q", words.Plain(name, 100))})
+		case slices.Contains(values, "") && !route.Operation.Parameters[k].Value.Schema.Value.Type.Is("string"):
+			faults = append(faults, fieldFault{name, "is empty; give a value, or leave it out"})
 		}
 	}
 	if takesJSON(route) {
