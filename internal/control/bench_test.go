@@ -38,6 +38,8 @@ type yard struct {
 	early    []string
 	// stall, when set, holds launches, which then come to nothing.
 	stall chan struct{}
+	// fencing, when set, holds whoever takes a group over.
+	fencing chan struct{}
 	// stopping, when set, is called before a machine is stopped.
 	stopping func(id string)
 }
@@ -53,6 +55,9 @@ func (y *yard) Address(zone string, number int64) (string, error) {
 func (y *yard) Numbers() int64 { return 1 << 20 }
 
 func (y *yard) Fence(_ context.Context, group string, epoch int64) error {
+	if y.fencing != nil {
+		<-y.fencing
+	}
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	if epoch < y.fences[group] {

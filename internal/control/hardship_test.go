@@ -1,6 +1,7 @@
 package control_test
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"sync"
@@ -197,8 +198,38 @@ func TestStuckGroupSaysSo(t *testing.T) {
 // door is a balancer that notes what was open when its listeners opened.
 type door struct {
 	heard
+	hold   chan struct{} // before it is closed nothing is taken over
 	mu     sync.Mutex
 	opened []int
+}
+
+func (d *door) Sync(ctx context.Context, p balancer.Pool) error {
+	<-d.hold
+	return d.heard.Sync(ctx, p)
+}
+
+func (d *door) isShut() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.opened) == 0
+}
+
+// stays looks for a moment whether something stays so.
+func (b *bench) stays(what string, so func() bool) {
+	b.t.Helper()
+	over := time.After(300 * time.Millisecond)
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-over:
+			return
+		case <-tick.C:
+		}
+		if !so() {
+			b.t.Fatalf("it did not stay %s", what)
+		}
+	}
 }
 
 func (d *door) Listen(string, []balancer.Listener) {
@@ -223,9 +254,13 @@ func TestListenersOpenOnceTargetsAreKnown(t *testing.T) {
 	b.start("one")
 	b.well(3)
 	b.stop()
-	d := &door{heard: heard{open: map[string]bool{}, told: make(chan time.Time, 100)}}
-	b.balancer = d
+	d := &door{heard: heard{open: map[string]bool{}, told: make(chan time.Time, 100)}, hold: make(chan struct{})}
+	b.balancer, b.yard.fencing = d, make(chan struct{})
 	b.start("one")
+	b.stays("closed while no target is known", d.isShut)
+	close(b.yard.fencing)
+	b.stays("closed while the balancer knows no target", d.isShut)
+	close(d.hold)
 	b.eventually("the listeners open", func() bool { d.mu.Lock(); defer d.mu.Unlock(); return len(d.opened) > 0 })
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -297,5 +332,45 @@ func TestAFaultStaysInItsGroup(t *testing.T) {
 	b.eventually("and says nothing of it any more", func() bool { return !strings.Contains(b.sentence(), "erred") })
 	if n := b.metric("unitas_keeper_faults_total"); n != 1 {
 		t.Errorf("%v faults are counted", n)
+	}
+}
+
+// stuckDoor is a balancer whose listener cannot be opened the first time.
+type stuckDoor struct {
+	noTraffic
+	mu    sync.Mutex
+	tries int
+}
+
+func (d *stuckDoor) Listen(string, []balancer.Listener) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.tries++
+}
+
+func (d *stuckDoor) Stats(string) (balancer.Stats, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := balancer.Stats{Listeners: []balancer.ListenerStats{{}}}
+	if d.tries < 2 {
+		s.Listeners[0].Trouble = "the address is in use"
+	}
+	return s, true
+}
+
+// TestAListenerIsTriedAgain: one that could not be opened is, and one that is open is let
+// alone.
+func TestAListenerIsTriedAgain(t *testing.T) {
+	b := newBench(t)
+	b.pooled(1)
+	d := &stuckDoor{}
+	b.balancer = d
+	b.start("one")
+	tries := func() int { d.mu.Lock(); defer d.mu.Unlock(); return d.tries }
+	b.eventually("it is tried again", func() bool { return tries() == 2 })
+	over := time.After(2500 * time.Millisecond)
+	<-over
+	if n := tries(); n != 2 {
+		t.Errorf("an open listener was opened %d times", n)
 	}
 }

@@ -218,11 +218,16 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	room := conns.Share(0.125, 4096)
 	guard := conns.New(conns.Bounds{All: room, ByCaller: room * 3 / 4})
 	listener = guard.Listen(listener)
-	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ConnState: guard.State, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	var open conns.Count
+	web.ConnState = func(c net.Conn, s http.ConnState) {
+		guard.State(c, s)
+		open.State(c, s)
+	}
 	served, controlled, catalogued := make(chan struct{}), make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(served)
-		if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		if err := web.Serve(listener); ctx.Err() == nil {
 			stop(err)
 		}
 	}()
@@ -243,10 +248,9 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	c.Log.Info("stopping; the instances go on running")
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if web.Shutdown(grace) != nil {
-		web.Close()
-	}
+	listener.Close()
 	<-served
+	conns.Finish(grace, web, &open)
 	<-controlled
 	<-catalogued
 	balancer.Close()

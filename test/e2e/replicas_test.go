@@ -28,7 +28,7 @@ func replicas(t *testing.T, n int) []*service {
 func (s *service) another(name string) *service {
 	s.t.Helper()
 	next := *s
-	next.listen, next.flags, next.cmd = freeAddress(s.t), []string{"--replica", name}, nil
+	next.listen, next.flags, next.cmd = freeAddress(s.t), append([]string{"--replica", name}, s.flags[2:]...), nil
 	var err error
 	if next.api, err = client.Connect("http://"+next.listen, s.token); err != nil {
 		s.t.Fatal(err)

@@ -23,7 +23,7 @@ var served = []fault{
 	{name: "what was shut opens again by what was so before", file: "internal/balancer/builtin/target.go", was: "if was>>1 > as ||", now: "if"},
 	{name: "a target taken away counts nothing", file: "internal/balancer/builtin/target.go", was: "\tt.flight.n.Add(1)\n", now: "\tt.flight.n.Add(1)\n\tif t.last.Load() || !t.isOpen() {\n\t\tt.flight.n.Add(-1)\n\t\tt.flight.n.Add(1)\n\t\tt.flight.n.Store(0)\n\t}\n\tt.flight.n.Store(0)\n"},
 	{name: "a closed target still gets requests", file: "internal/balancer/builtin/target.go", was: "if t.isOpen() || (anyway && t.last.Load()) {", now: "if true {"},
-	{name: "nobody hears that a target is idle", file: "internal/balancer/builtin/target.go", was: "if last && !t.isOpen() && t.idle != nil {", now: "if false {"},
+	{name: "nobody hears that a target is idle", file: "internal/balancer/builtin/target.go", was: "if last && !t.isOpen() && t.idle != nil {", now: "if false && last {"},
 	{name: "counts of what is gone are kept", file: "internal/balancer/builtin/flight.go", was: "\t\tf.of.all.CompareAndDelete(f.instance, f)\n", now: ""},
 	{name: "a changed certificate is not read", file: "internal/balancer/builtin/listener.go", was: "now.Sub(p.looked) >= lookEvery", now: "false"},
 	{name: "a broken certificate takes the good one's place", file: "internal/balancer/builtin/listener.go", was: "\tif err != nil {\n\t\treturn fmt.Errorf(\"read the certificate %s", now: "\tif err != nil {\n\t\tp.now = &loaded\n\t\treturn fmt.Errorf(\"read the certificate %s"},

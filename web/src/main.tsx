@@ -16,6 +16,7 @@ import { Instances } from './pages/Instances'
 import { NewGroup } from './pages/NewGroup'
 import { Pool } from './pages/Pool'
 import { Pools } from './pages/Pools'
+import { Services } from './pages/Services'
 import { SignIn } from './pages/SignIn'
 import { Template } from './pages/Template'
 import { TemplateForm } from './pages/TemplateForm'
@@ -76,6 +77,7 @@ function Console() {
                 <NavLink to="/templates">Templates</NavLink>
                 <NavLink to="/images">Images</NavLink>
                 <NavLink to="/costs">Costs</NavLink>
+                <NavLink to="/services">Services</NavLink>
               </nav>
               <span className="space" />
               <ConnectionWord connection={connection} />
@@ -109,6 +111,7 @@ function Pages() {
       <Route path="/pools" element={<Pools />} />
       <Route path="/pools/:name" element={<Pool />} />
       <Route path="/checks" element={<Checks />} />
+      <Route path="/services" element={<Services />} />
       <Route
         path="/costs"
         element={

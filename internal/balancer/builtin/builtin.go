@@ -162,6 +162,7 @@ type pool struct {
 	requests   atomic.Int64
 	failures   atomic.Int64
 	retries    allowance
+	open       conns.Count
 	flights    *flights
 	asides     sync.Mutex // one is set aside at a time
 
@@ -198,7 +199,10 @@ func (b *Balancer) newPool(name string) *pool {
 		BufferPool:    &buffers{},
 	}
 	have.server = &http.Server{Handler: oneContinue(proxy), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
-		ConnState: b.guard.State, ErrorLog: slog.NewLogLogger(b.log.Handler(), slog.LevelDebug)}
+		ConnState: func(c net.Conn, s http.ConnState) {
+			b.guard.State(c, s)
+			have.open.State(c, s)
+		}, ErrorLog: slog.NewLogLogger(b.log.Handler(), slog.LevelDebug)}
 	return have
 }
 
@@ -246,9 +250,13 @@ func (p *pool) shut() {
 func (p *pool) end() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if p.server.Shutdown(ctx) != nil {
-		p.server.Close()
+	p.mu.Lock()
+	listeners := slices.Collect(maps.Values(p.listeners))
+	p.mu.Unlock()
+	for _, l := range listeners {
+		<-l.done
 	}
+	conns.Finish(ctx, p.server, &p.open)
 	for _, t := range p.lane.Load().targets {
 		t.close()
 		t.flight.drop()

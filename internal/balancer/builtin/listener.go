@@ -19,7 +19,8 @@ import (
 type listener struct {
 	settings balancer.Listener
 	socket   net.Listener
-	pair     *pair // nil for http
+	pair     *pair         // nil for http
+	done     chan struct{} // closed when it takes no more connections
 
 	mu      sync.Mutex
 	closed  bool
@@ -28,7 +29,7 @@ type listener struct {
 
 // open opens the address.
 func open(l balancer.Listener, listen Listen, guard *conns.Guard, log *slog.Logger) (*listener, error) {
-	out := &listener{settings: l}
+	out := &listener{settings: l, done: make(chan struct{})}
 	if l.Certificate != "" {
 		out.pair = &pair{certificate: l.Certificate, key: l.Key, log: log}
 		if err := out.pair.load(); err != nil {
@@ -50,6 +51,7 @@ func open(l balancer.Listener, listen Listen, guard *conns.Guard, log *slog.Logg
 
 // serve answers requests until the listener is closed.
 func (l *listener) serve(server *http.Server, log *slog.Logger) {
+	defer close(l.done)
 	err := server.Serve(l.socket)
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -40,6 +40,15 @@ export function useDrills() {
   })
 }
 
+/** The services on this database; which are alive is told by no event. */
+export function useReplicas() {
+  return useQuery({
+    queryKey: ['live', 'replicas'],
+    queryFn: async () => (await take(api.GET('/v1/replicas'))).items,
+    refetchInterval: 2000,
+  })
+}
+
 export function useFailures(group: string) {
   return useQuery({
     queryKey: ['live', 'failures', group],

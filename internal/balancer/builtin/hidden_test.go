@@ -1,0 +1,179 @@
+package builtin
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"unitas/internal/balancer"
+)
+
+// breaking takes requests over a bare connection, reads so many bytes of each and resets.
+func breaking(t *testing.T, bytes int) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = io.ReadFull(c, make([]byte, bytes))
+			_ = c.(*net.TCPConn).SetLinger(0)
+			c.Close()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// TestAUsedBodyGoesNowhereElse: of a request that may be repeated a part of the body was
+// taken by a target that broke; the rest alone is no request.
+func TestAUsedBodyGoesNowhereElse(t *testing.T) {
+	var got atomic.Int64
+	f := newFront(t, func(w http.ResponseWriter, _ *http.Request) { got.Add(1) })
+	f.targets = append([]balancer.Target{{Instance: "breaks", Address: breaking(t, 8<<10), Open: true, Weight: 100}}, f.targets...)
+	f.apply()
+	broken := 0
+	for range 6 {
+		req, err := http.NewRequest(http.MethodPut, f.url, strings.NewReader(strings.Repeat("x", 1<<20)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		before := got.Load()
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		if res.StatusCode != http.StatusOK {
+			broken++
+			if got.Load() != before {
+				t.Error("the rest of a body went to another target")
+			}
+		}
+	}
+	if broken == 0 {
+		t.Error("no request met the target that breaks")
+	}
+}
+
+// TestAClientThatGoesAwayHurtsNobody: a target that was slow for one who left is not set
+// aside.
+func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
+	entered, release := make(chan bool, 4), make(chan bool)
+	slow := func(w http.ResponseWriter, _ *http.Request) {
+		entered <- true
+		<-release
+	}
+	f := newFront(t, slow, slow)
+	ctx, leave := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() {
+		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, f.url, nil)
+		res, err := http.DefaultClient.Do(req)
+		if err == nil {
+			res.Body.Close()
+		}
+		done <- err
+	}()
+	<-entered
+	leave()
+	if err := <-done; err == nil {
+		t.Error("the client did not leave")
+	}
+	limit := time.After(10 * time.Second)
+	for f.flying("timetable-0")+f.flying("timetable-1") > 0 {
+		select {
+		case <-limit:
+			t.Fatal("the request is still in flight")
+		case <-time.After(time.Millisecond):
+		}
+	}
+	close(release)
+	s, _ := f.Stats("front")
+	for _, target := range s.Targets {
+		if !target.Aside.IsZero() || target.Retried > 0 {
+			t.Errorf("%s is set aside until %v, and was passed over %d times", target.Instance, target.Aside, target.Retried)
+		}
+	}
+}
+
+func TestSetAsideEnds(t *testing.T) {
+	now := time.Now()
+	var one target
+	for n, want := range []time.Duration{firstAside, 2 * firstAside, 4 * firstAside} {
+		one.setAside(now)
+		if !one.isAside(now.Add(want-time.Millisecond)) || one.isAside(now.Add(want+time.Millisecond)) {
+			t.Errorf("the %d. time it is not set aside for %s", n+1, want)
+		}
+	}
+	for range 20 {
+		one.setAside(now)
+	}
+	if one.isAside(now.Add(lastAside + time.Millisecond)) {
+		t.Errorf("it is set aside for longer than %s", lastAside)
+	}
+	one.answered()
+	if one.isAside(now) {
+		t.Error("an answer does not end it")
+	}
+}
+
+func TestHostIsPassedOn(t *testing.T) {
+	f := newFront(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Host, r.Header["X-Forwarded-Host"]) })
+	req, err := http.NewRequest(http.MethodGet, f.url, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Host = "saltmere.example"
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if raw, _ := io.ReadAll(res.Body); string(raw) != "saltmere.example[saltmere.example]" {
+		t.Errorf("the target heard of %s", raw)
+	}
+}
+
+// TestWindowsForget: what is older than a window is not in it, and percentiles are of
+// those that took as long.
+func TestWindowsForget(t *testing.T) {
+	var w window
+	at := time.Unix(1_700_000_000, 0)
+	for n := range 100 {
+		took := time.Millisecond
+		if n >= 90 {
+			took = time.Second
+		}
+		w.add(at, 200, took)
+	}
+	now := w.read(at)
+	if m := now[0]; m.Requests != 100 || m.Median > 2 || m.P95 < 500 || m.P99 < 500 {
+		t.Errorf("of the first minute: %+v", m)
+	}
+	for _, c := range []struct {
+		after time.Duration
+		want  [3]int64 // in 1, 5 and 15 minutes
+	}{{30 * time.Second, [3]int64{100, 100, 100}}, {3 * time.Minute, [3]int64{0, 100, 100}}, {10 * time.Minute, [3]int64{0, 0, 100}}, {20 * time.Minute, [3]int64{0, 0, 0}}} {
+		for k, m := range w.read(at.Add(c.after)) {
+			if m.Requests != c.want[k] {
+				t.Errorf("after %s the last %d minutes have %d requests, not %d", c.after, m.Minutes, m.Requests, c.want[k])
+			}
+		}
+	}
+	w.add(at.Add(20*time.Minute), 500, 2*time.Second)
+	if m := w.read(at.Add(20 * time.Minute))[2]; m.Requests != 1 || m.Status[5] != 1 || m.Median < 1000 {
+		t.Errorf("a slot that came round still has what it had: %+v", m)
+	}
+}

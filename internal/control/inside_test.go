@@ -1,0 +1,150 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+)
+
+// TestWhatIsMissing: a machine is missed on a list that was made after it came up, and
+// only when it is known to run.
+func TestWhatIsMissing(t *testing.T) {
+	at := time.Now()
+	list := ofList{at: at, found: map[string]bool{"there": true}}
+	for what, c := range map[string]struct {
+		in   fleet.Instance
+		want bool
+	}{
+		"one that ran before":      {fleet.Instance{ID: "gone", Up: at.Add(-time.Second), Machine: fleet.Machine{State: fleet.MachineRunning}}, true},
+		"one that is on the list":  {fleet.Instance{ID: "there", Up: at.Add(-time.Second), Machine: fleet.Machine{State: fleet.MachineRunning}}, false},
+		"one that came up since":   {fleet.Instance{ID: "new", Up: at.Add(time.Second), Machine: fleet.Machine{State: fleet.MachineRunning}}, false},
+		"one that is not up":       {fleet.Instance{ID: "coming", Machine: fleet.Machine{State: fleet.MachineRunning}}, false},
+		"one that is known to end": {fleet.Instance{ID: "ended", Up: at.Add(-time.Second), Machine: fleet.Machine{State: fleet.MachineStopped}}, false},
+	} {
+		if got := isMissing(&c.in, list); got != c.want {
+			t.Errorf("%s is missing: %v", what, got)
+		}
+	}
+}
+
+// TestTheTermEnds: by itself, for everything that is under way, and not for an answer that
+// came too late.
+func TestTheTermEnds(t *testing.T) {
+	term := newTerm()
+	if term.holds() || term.context().Err() == nil {
+		t.Error("it holds before it began")
+	}
+	term.renewed(time.Now().Add(-time.Minute), time.Second)
+	if term.holds() {
+		t.Error("an answer that came too late renews it")
+	}
+	term.renewed(time.Now(), 60*time.Millisecond)
+	first := term.context()
+	if !term.holds() || first.Err() != nil {
+		t.Error("it does not hold")
+	}
+	term.renewed(time.Now(), 150*time.Millisecond)
+	if term.context() != first {
+		t.Error("a renewal ends what is under way")
+	}
+	select {
+	case <-first.Done():
+	case <-time.After(20 * time.Second):
+		t.Fatal("it does not end")
+	}
+	if term.holds() || !term.ended(first) {
+		t.Errorf("after its end it holds, or %v ended it", context.Cause(first))
+	}
+	term.renewed(time.Now(), time.Hour)
+	if !term.holds() || term.context().Err() != nil {
+		t.Error("it cannot begin again")
+	}
+	term.over()
+	if term.holds() {
+		t.Error("it holds after it was given up")
+	}
+	// As a process learns it that stood still: its timer has not run, its clock has.
+	term.renewed(time.Now(), time.Hour)
+	term.until = time.Now().Add(-time.Second)
+	if term.holds() {
+		t.Error("it holds past its time")
+	}
+}
+
+func TestGates(t *testing.T) {
+	g := gates{at: 2, all: map[string]chan struct{}{}}
+	ctx, cancel := context.WithCancel(context.Background())
+	var backs []func()
+	for range 2 {
+		back, err := g.enter(ctx, "east-pier")
+		if err != nil {
+			t.Fatal(err)
+		}
+		backs = append(backs, back)
+	}
+	if _, err := g.enter(ctx, "mid-pier"); err != nil {
+		t.Errorf("another zone is full as well: %v", err)
+	}
+	third := make(chan error, 1)
+	go func() {
+		_, err := g.enter(ctx, "east-pier")
+		third <- err
+	}()
+	select {
+	case err := <-third:
+		t.Errorf("a third is let in: %v", err)
+	case <-time.After(50 * time.Millisecond):
+	}
+	backs[0]()
+	if err := <-third; err != nil {
+		t.Error(err)
+	}
+	cancel()
+	if _, err := g.enter(ctx, "east-pier"); !errors.Is(err, context.Canceled) {
+		t.Errorf("who does not wait any more is let in: %v", err)
+	}
+}
+
+// TestOthersAreWaitedFor: all that are alive, by the drain of now.
+func TestOthersAreWaitedFor(t *testing.T) {
+	var o others
+	if !o.quiet(nil) || o.any() {
+		t.Error("nobody is waited for")
+	}
+	o.set([]string{"two", "three"})
+	if o.quiet(map[string]bool{"two": true}) || !o.quiet(map[string]bool{"two": true, "three": true, "dead": true}) {
+		t.Error("not all of them are waited for")
+	}
+	now := time.Now()
+	k := newKeeper(&Control{}, "timetable", 1, nil)
+	k.view.Instances = []fleet.Instance{{ID: "a", State: fleet.Draining, Since: now}}
+	k.kept["a"] = &kept{}
+	k.take(ofOther{id: "a", replica: "two", since: now.Add(-time.Minute)})
+	k.take(ofOther{id: "b", replica: "two", since: now})
+	if len(k.kept["a"].quiet) != 0 {
+		t.Error("the word about an earlier drain counts")
+	}
+	k.take(ofOther{id: "a", replica: "two", since: now})
+	if !k.kept["a"].quiet["two"] || !k.urgent {
+		t.Error("the word does not count")
+	}
+}
+
+// TestACommitWhoseAnswerWasLost takes off the books what it wrote and no more.
+func TestACommitWhoseAnswerWasLost(t *testing.T) {
+	k := newKeeper(&Control{}, "timetable", 1, nil)
+	k.kept = map[string]*kept{"a": {}, "b": {}}
+	k.spoil("a")
+	k.noted, k.drawn = []fleet.Entry{{Kind: "first"}}, []int64{1, 2, 3}
+	lost := attempt{noted: len(k.noted), dirty: len(k.dirty), drawn: 2}
+	k.spoil("b")
+	k.spoil("b")
+	k.noted = append(k.noted, fleet.Entry{Kind: "second"})
+	k.written(lost)
+	if len(k.noted) != 1 || k.noted[0].Kind != "second" || len(k.dirty) != 1 || k.kept["a"].dirty || !k.kept["b"].dirty || len(k.drawn) != 1 || k.drawn[0] != 3 {
+		t.Errorf("left are %v, %v and %v", k.noted, k.dirty, k.drawn)
+	}
+}

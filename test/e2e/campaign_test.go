@@ -1,0 +1,257 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"unitas/client"
+	"unitas/internal/pgserver/pgtest"
+)
+
+// TestCampaign has three services under real traffic meet faults of many kinds, one after
+// another and at random, for as long as UNITAS_CAMPAIGN says (such as 2m; make campaign).
+// After each: the group is whole again, no machine is doubled or lost, what happened is in
+// the journal, and of the requests only those failed that a service held which was killed.
+func TestCampaign(t *testing.T) {
+	text := os.Getenv("UNITAS_CAMPAIGN")
+	if text == "" {
+		t.Skip("it is run by make campaign")
+	}
+	span, err := time.ParseDuration(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	seed := uint64(time.Now().UnixNano())
+	if text := os.Getenv("UNITAS_CAMPAIGN_SEED"); text != "" {
+		if seed, err = strconv.ParseUint(text, 10, 64); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Logf("seed %d", seed)
+	c := newCampaign(t, seed)
+	for over := time.Now().Add(span); time.Now().Before(over); {
+		c.fault()
+		c.settle()
+		if t.Failed() {
+			t.Fatalf("it went wrong after %d faults; again with UNITAS_CAMPAIGN_SEED=%d", c.n, seed)
+		}
+	}
+	c.tr.stop()
+	t.Logf("%d faults; of %d requests %d failed, and %d might have", c.n, c.tr.sent.Load(), c.tr.failed.Load(), c.forgiven)
+}
+
+type campaign struct {
+	t        *testing.T
+	rand     *rand.Rand
+	all      []*service
+	way      *slowWay
+	tr       *traffic
+	size     int
+	n        int
+	forgiven int64 // requests that were held by a service when it was killed
+}
+
+// askers is how many ask at once; each has one request in flight.
+const askers = 3
+
+func newCampaign(t *testing.T, seed uint64) *campaign {
+	way := newSlowWay(t, pgtest.Database(t))
+	first := startOn(t, way.url, func(s *service) { s.flags = []string{"--replica", "a"} })
+	c := &campaign{t: t, rand: rand.New(rand.NewPCG(seed, seed)), all: []*service{first, first.another("b"), first.another("c")}, way: way, size: 4}
+	first.stock()
+	first.group(4)
+	c.tr = first.trafficBy(&http.Transport{DisableKeepAlives: true})
+	return c
+}
+
+// asked is a service that runs now.
+func (c *campaign) asked() *service { return c.all[c.rand.IntN(len(c.all))] }
+
+func (c *campaign) fault() {
+	c.n++
+	who := c.asked()
+	pause := time.Duration(500+c.rand.IntN(9500)) * time.Millisecond
+	switch c.rand.IntN(6) {
+	case 0:
+		c.say("%s is killed", who.flags[1])
+		c.forgiven += askers
+		who.stop(syscall.SIGKILL)
+		who.up()
+	case 1:
+		c.say("%s is stopped and started", who.flags[1])
+		who.stop(syscall.SIGTERM)
+		who.up()
+	case 2:
+		c.say("%s stands still for %s", who.flags[1], pause)
+		c.signal(who, syscall.SIGSTOP)
+		c.resize(c.other(who))
+		time.Sleep(pause)
+		c.signal(who, syscall.SIGCONT)
+	case 3:
+		pids := who.machines()
+		if len(pids) == 0 {
+			return
+		}
+		c.say("a machine is killed")
+		_ = syscall.Kill(pids[c.rand.IntN(len(pids))], syscall.SIGKILL)
+	case 4:
+		c.say("the database does not answer for %s", pause)
+		c.way.closed.Store(true)
+		time.Sleep(pause)
+		c.way.closed.Store(false)
+	case 5:
+		c.say("the size is another")
+		c.resize(who)
+	}
+}
+
+func (c *campaign) say(format string, args ...any) {
+	c.t.Logf("%s %d. %s", time.Now().Format("15:04:05"), c.n, fmt.Sprintf(format, args...))
+}
+
+func (c *campaign) other(than *service) *service {
+	return c.all[(slices.Index(c.all, than)+1)%len(c.all)]
+}
+
+func (c *campaign) signal(s *service, signal syscall.Signal) {
+	if err := s.cmd.Process.Signal(signal); err != nil {
+		c.t.Error(err)
+	}
+}
+
+// resize asks a service for another size.
+func (c *campaign) resize(s *service) {
+	c.size = 3 + c.rand.IntN(4)
+	whatever := "*"
+	s.eventually("the size is taken", func() error {
+		_, _, err := client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &c.size}))
+		return err
+	})
+}
+
+// settle waits until all is as it should be, and looks whether it is.
+func (c *campaign) settle() {
+	for _, s := range c.all {
+		s.whole(c.size)
+	}
+	c.asked().eventually("one service each keeps what there is", func() error {
+		by, err := c.all[0].kept()
+		if err == nil && (len(by) != len(c.all) || by["a"]+by["b"]+by["c"] != 1) {
+			err = fmt.Errorf("they keep %v", by)
+		}
+		return err
+	})
+	if failed := c.tr.failed.Load(); failed > c.forgiven {
+		c.t.Errorf("%d of %d requests failed, and %d may have: %s", failed, c.tr.sent.Load(), c.forgiven, *c.tr.first.Load())
+	}
+	ordered := map[string]bool{}
+	for _, e := range c.all[0].journal("instance.ordered") {
+		for _, id := range about(e) {
+			if ordered[id] {
+				c.t.Errorf("%s was ordered twice", id)
+			}
+			ordered[id] = true
+		}
+	}
+	dirs, err := filepath.Glob(filepath.Join(c.all[0].dir, "machines", "timetable-*"))
+	if err != nil || len(dirs) != c.size {
+		c.t.Errorf("there are the machines %v for a size of %d: %v", dirs, c.size, err)
+	}
+	for _, in := range c.all[0].instances() {
+		if !ordered[in.Id] {
+			c.t.Errorf("nothing in the journal says that %s was ordered", in.Id)
+		}
+		if !slices.Contains(dirs, filepath.Join(c.all[0].dir, "machines", in.Id)) {
+			c.t.Errorf("%s has no machine", in.Id)
+		}
+	}
+}
+
+// about are the instances of a line of the journal.
+func about(e client.JournalEntry) []string {
+	if e.Instances != nil && len(*e.Instances) > 0 {
+		return *e.Instances
+	}
+	if e.Instance != nil {
+		return []string{*e.Instance}
+	}
+	return nil
+}
+
+// slowWay is the way to the database, which can be closed for a while.
+type slowWay struct {
+	url    string
+	closed atomic.Bool
+}
+
+func newSlowWay(t *testing.T, database string) *slowWay {
+	t.Helper()
+	u, err := url.Parse(database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := u.Query()
+	behind := filepath.Join(q.Get("host"), ".s.PGSQL."+q.Get("port"))
+	dir := t.TempDir()
+	l, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5432"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	q.Set("host", dir)
+	q.Set("port", "5432")
+	u.RawQuery = q.Encode()
+	w := &slowWay{url: u.String()}
+	go func() {
+		for {
+			front, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go w.pass(front, behind)
+		}
+	}()
+	return w
+}
+
+func (w *slowWay) pass(front net.Conn, behind string) {
+	defer front.Close()
+	back, err := net.Dial("unix", behind)
+	if err != nil {
+		return
+	}
+	defer back.Close()
+	go func() {
+		_, _ = io.Copy(front, w.held(back))
+		front.Close()
+	}()
+	_, _ = io.Copy(back, w.held(front))
+}
+
+// held reads what comes while the way is open.
+func (w *slowWay) held(r io.Reader) io.Reader { return heldReader{w, r} }
+
+type heldReader struct {
+	way *slowWay
+	r   io.Reader
+}
+
+func (h heldReader) Read(p []byte) (int, error) {
+	n, err := h.r.Read(p)
+	for h.way.closed.Load() {
+		time.Sleep(5 * time.Millisecond)
+	}
+	return n, err
+}

@@ -1,0 +1,82 @@
+import { Skeleton, Table } from 'antd'
+import { Link } from 'react-router'
+import type { Replica } from '../api/client'
+import { useReplicas } from '../api/keeping'
+import { Trouble } from '../parts/Trouble'
+import { useNow } from '../parts/now'
+import { count, secondsBetween, span } from '../parts/words'
+
+/** The services on this database: which are alive, and which groups each keeps. */
+export function Services() {
+  const replicas = useReplicas()
+  const now = useNow()
+  const all = replicas.data
+  return (
+    <main className="page">
+      <p className="sentence">{all ? sentence(all, now) : ' '}</p>
+      <Trouble error={replicas.error} />
+      {!all && !replicas.error && <Skeleton active />}
+      {all && (
+        <Table<Replica>
+          size="small"
+          rowKey="id"
+          dataSource={all}
+          pagination={false}
+          columns={[
+            {
+              title: 'Service',
+              render: (_, r) => (
+                <>
+                  {r.name}
+                  {r.self && <span className="quiet"> this one</span>}
+                </>
+              ),
+            },
+            { title: 'State', render: (_, r) => <Alive replica={r} now={now} /> },
+            { title: 'Address', render: (_, r) => r.address.replace(/^http:\/\//, '') },
+            { title: 'Version', dataIndex: 'version' },
+            {
+              title: 'Up for',
+              align: 'right',
+              render: (_, r) => (r.alive ? span(secondsBetween(r.since_at, now)) : ''),
+            },
+            { title: 'Groups', align: 'right', dataIndex: 'groups' },
+            { title: 'Keeps', render: (_, r) => <Keeps replica={r} /> },
+          ]}
+        />
+      )}
+    </main>
+  )
+}
+
+function sentence(all: Replica[], now: number): string {
+  const alive = all.filter((r) => r.alive)
+  const lost = all.filter((r) => !r.alive)
+  const groups = alive.reduce((n, r) => n + r.groups, 0)
+  const keep =
+    alive.length === 1
+      ? `One service keeps ${count(groups, 'group')}; when it is down, traffic through its listeners waits for it.`
+      : `${alive.length} services share ${count(groups, 'group')}.`
+  const gone = lost.map((r) => `${r.name} was last heard of ${span(secondsBetween(r.until_at, now))} ago`)
+  return [keep, ...gone.map((g) => `▲ ${g}.`)].join(' ')
+}
+
+function Alive({ replica, now }: { replica: Replica; now: number }) {
+  if (replica.alive) return <span>● alive</span>
+  return <span className="trouble">▲ last heard of {span(secondsBetween(replica.until_at, now))} ago</span>
+}
+
+function Keeps({ replica }: { replica: Replica }) {
+  const more = replica.groups - replica.keeps.length
+  return (
+    <>
+      {replica.keeps.map((name, i) => (
+        <span key={name}>
+          {i > 0 && ', '}
+          <Link to={`/groups/${name}`}>{name}</Link>
+        </span>
+      ))}
+      {more > 0 && ` and ${more} more`}
+    </>
+  )
+}
