@@ -4,12 +4,13 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test race model check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test race model campaign check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
 	@echo "make test         all tests"
 	@echo "make race         the tests of what runs at once, under the race detector"
 	@echo "make model        the protocol of leases and driver calls, by a model checker"
+	@echo "make campaign     faults under traffic for MINUTES=10: replicas, machines, the database"
 	@echo "make check        format, vet, staticcheck, types, generated code"
 	@echo "make build        bin/unitas with the console in it"
 	@echo "make bench        the speeds that are promised"
@@ -83,6 +84,10 @@ check: $(STAMPS)/npm web/dist/index.html
 
 model: $(STAMPS)/spin
 	@build/model
+
+# MINUTES: how long.
+campaign: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2
+	UNITAS_CAMPAIGN=$(or $(MINUTES),10)m go test -count=1 -timeout $$(( $(or $(MINUTES),10) + 8 ))m -run TestCampaign -v ./test/e2e
 
 mutants:
 	@go run ./test/mutants

@@ -135,6 +135,11 @@ func (s *shots) console() error {
 			return browser.Until(tab, `document.querySelectorAll('.recharts-bar-rectangle').length > 0`)
 		},
 		func() error { return s.take(tab, "console-costs") },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/services")) },
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 1`)
+		},
+		func() error { return s.take(tab, "console-services") },
 		func() error {
 			return chromedp.Do(tab, chromedp.Navigate(s.url+"/new-group"))
 		},

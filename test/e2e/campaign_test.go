@@ -133,7 +133,7 @@ func (c *campaign) signal(s *service, signal syscall.Signal) {
 
 // resize asks a service for another size.
 func (c *campaign) resize(s *service) {
-	c.size = 3 + c.rand.IntN(4)
+	c.size = 3 + (c.size-3+1+c.rand.IntN(3))%4 // another than now
 	whatever := "*"
 	s.eventually("the size is taken", func() error {
 		_, _, err := client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &c.size}))

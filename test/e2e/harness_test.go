@@ -163,6 +163,7 @@ func (s *service) run() {
 func (s *service) stop(signal syscall.Signal) time.Duration {
 	s.t.Helper()
 	begun := time.Now()
+	_ = s.cmd.Process.Signal(syscall.SIGCONT) // a test that failed may have left it standing still
 	if err := s.cmd.Process.Signal(signal); err != nil {
 		s.t.Error(err)
 	}

@@ -21,6 +21,7 @@ const core = "internal/fleet"
 
 var (
 	only  = flag.String("only", "", "try only the faults whose names hold this")
+	from  = flag.String("from", "", "begin with the fault whose name holds this")
 	side  = flag.String("side", "", "try only the core, or only what is served (core, served)")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 )
@@ -48,7 +49,10 @@ func try(dir, what string, all []fault, notice func(f fault, overlay string) str
 		return 0, 0, 0
 	}
 	for _, f := range all {
-		if !strings.Contains(f.name, *only) {
+		if *from != "" && strings.Contains(f.name, *from) {
+			*from = ""
+		}
+		if *from != "" || !strings.Contains(f.name, *only) {
 			continue
 		}
 		overlay, err := f.overlay(dir)
