@@ -80,7 +80,7 @@ service finds them again when it is started again.`,
 				return fmt.Errorf("--log-format %s: give text or json", format)
 			}
 			if c.Replica != "" && !replicaName.MatchString(c.Replica) {
-				return fmt.Errorf("--replica %s: give 1 to 32 letters, digits and hyphens", c.Replica)
+				return fmt.Errorf("--replica %s: give 1 to 32 lower-case letters, digits and hyphens, such as b", c.Replica)
 			}
 			data, err := filepath.Abs(c.Data)
 			if err != nil {
@@ -89,8 +89,10 @@ service finds them again when it is started again.`,
 			if c.Places, err = readPlaces(placesFile, zones, data); err != nil {
 				return err
 			}
-			if c.Kept.Journal < leastKept || c.Kept.Gone < leastKept {
-				return fmt.Errorf("--keep-journal %s, --keep-gone %s: at least %s each", c.Kept.Journal, c.Kept.Gone, leastKept)
+			for name, span := range map[string]time.Duration{"--keep-journal": c.Kept.Journal, "--keep-gone": c.Kept.Gone} {
+				if span < leastKept {
+					return fmt.Errorf("%s %s: at least 1h", name, span)
+				}
 			}
 			self, err := os.Executable()
 			if err != nil {
