@@ -1,6 +1,7 @@
 package control_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -169,7 +170,8 @@ type bench struct {
 	yard     *yard
 	balancer balancer.Driver
 	ctl      *control.Control
-	stop     func() // the newest; twice is like once
+	sweeps   time.Duration // how often the control sweeps; often when 0
+	stop     func()        // the newest; twice is like once
 	stops    []func()
 }
 
@@ -223,7 +225,7 @@ func (b *bench) start(replica string) {
 	}
 	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: b.yard, Balancer: b.balancer, Self: store.Replica{ID: replica},
 		Log: log, Metrics: b.metrics,
-		SweepEvery: 300 * time.Millisecond})
+		SweepEvery: cmp.Or(b.sweeps, 300*time.Millisecond)})
 	running, cancel := context.WithCancel(ctx)
 	go changes.Run(running)
 	b.t.Cleanup(b.store.Close)

@@ -127,7 +127,7 @@ func BenchmarkGround(b *testing.B) {
 		bare, page = bare+middle.Sub(begun), page+time.Since(middle)
 	}
 	b.ReportMetric(float64(page.Nanoseconds())/float64(lists*instances/groups), "ns/facts")
-	b.ReportMetric((bare + page).Seconds()/bare.Seconds(), "ratio/page")
+	b.ReportMetric((bare+page).Seconds()/bare.Seconds(), "ratio/page")
 	stop()
 	if err := <-ended; err != nil {
 		b.Error(err)

@@ -374,3 +374,30 @@ func TestAListenerIsTriedAgain(t *testing.T) {
 		t.Errorf("an open listener was opened %d times", n)
 	}
 }
+
+// TestAStartKnowsWhatRuns: what machines do is known from the list that is made when a
+// lease is taken, long before the next sweep.
+func TestAStartKnowsWhatRuns(t *testing.T) {
+	b := newBench(t)
+	b.sweeps = time.Hour
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	ended := b.serving()[0].ID
+	b.stop()
+	b.yard.mu.Lock()
+	b.yard.machines[ended] = fleet.MachineStopped
+	b.yard.mu.Unlock()
+	b.start("one")
+	b.gone("the one that ended is lost", ended)
+	b.whole(2)
+	for _, in := range b.serving() {
+		p, err := b.ctl.Picture(ctx, "berths")
+		if err != nil || len(p.Instances) != 2 {
+			t.Fatalf("%+v: %v", p.Instances, err)
+		}
+		if k := slices.IndexFunc(p.Instances, func(o store.Instance) bool { return o.ID == in.ID }); p.Instances[k].Machine.State != fleet.MachineRunning {
+			t.Errorf("of the machine of %s is known that it is %q", in.ID, p.Instances[k].Machine.State)
+		}
+	}
+}

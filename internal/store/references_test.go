@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -115,5 +116,103 @@ func TestNothingIsUsedThatIsDeletedMeanwhile(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestAStaleInstanceIsNotChanged: nor let go, and nothing of either is written.
+func TestAStaleInstanceIsNotChanged(t *testing.T) {
+	s := stocked(t)
+	l, err := s.Load(ctx, "timetable")
+	if err != nil {
+		t.Fatal(err)
+	}
+	one := store.Instance{Instance: fleet.Instance{ID: "timetable-001", Serial: 1, Zone: "east-pier", Version: l.Group.Template, State: fleet.Serving, Since: noon, Ordered: noon}, Address: "127.64.0.1"}
+	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: l.Group.Epoch, Generation: l.Group.Generation, Changed: []store.Instance{one}}); err != nil {
+		t.Fatal(err)
+	}
+	change := func(revision int64) error {
+		return s.ChangeInstance(ctx, noon, "ada", one.ID, revision, func(_ fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
+			in.Pinned = true
+			return in, fleet.Entry{Kind: "instance.pinned", Instance: in.ID}, nil
+		})
+	}
+	release := func(revision int64) error {
+		return s.ReleaseInstance(ctx, noon, "ada", one.ID, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+			return g, in, fleet.Entry{Kind: "instance.released", Instance: in.ID}, nil
+		})
+	}
+	for name, act := range map[string]func(int64) error{"a change": change, "a release": release} {
+		if err := act(99); !errors.Is(err, store.ErrStale) {
+			t.Errorf("%s against another revision: %v", name, err)
+		}
+	}
+	in, err := s.Instance(ctx, one.ID)
+	if err != nil || in.Pinned || in.Group != "timetable" || in.Revision != 1 {
+		t.Errorf("it is %+v: %v", in, err)
+	}
+	if err := change(1); err != nil {
+		t.Error(err)
+	}
+	if in, _ = s.Instance(ctx, one.ID); !in.Pinned || in.Revision != 2 {
+		t.Errorf("after a good change it is %+v", in)
+	}
+}
+
+// TestKeysAreOfTheirToken: what was answered under a key is answered to the same token
+// again, and to no other.
+func TestKeysAreOfTheirToken(t *testing.T) {
+	s := open(t)
+	begin := func(token string) *store.Repeat {
+		t.Helper()
+		before, err := s.BeginRepeat(ctx, token, "key-1", []byte("one"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return before
+	}
+	if before := begin("ada"); before != nil {
+		t.Fatalf("the first is answered with %+v", before)
+	}
+	if before := begin("ada"); before == nil || before.Status != nil {
+		t.Errorf("while the first is under way the second is told %+v", before)
+	}
+	if err := s.EndRepeat(ctx, "ada", "key-1", 201, []byte("one"), []byte("made")); err != nil {
+		t.Fatal(err)
+	}
+	if before := begin("ben"); before != nil {
+		t.Errorf("another token is told %+v", before)
+	}
+	if before := begin("ada"); before == nil || before.Status == nil || *before.Status != 201 || string(before.Body) != "made" {
+		t.Errorf("the same is told %+v", before)
+	}
+}
+
+// TestOneFirstToken: of services that start together one makes it.
+func TestOneFirstToken(t *testing.T) {
+	s := open(t)
+	made := make(chan bool, 8)
+	for n := range cap(made) {
+		go func() {
+			yes, err := s.FirstToken(ctx, "admin", func() (string, error) { return fmt.Sprint("token-", n), nil })
+			if err != nil {
+				t.Error(err)
+			}
+			made <- yes
+		}()
+	}
+	tokens := 0
+	for range cap(made) {
+		if <-made {
+			tokens++
+		}
+	}
+	known := 0
+	for n := range cap(made) {
+		if _, err := s.TokenName(ctx, fmt.Sprint("token-", n)); err == nil {
+			known++
+		}
+	}
+	if tokens != 1 || known != 1 {
+		t.Errorf("%d were made and %d are known", tokens, known)
 	}
 }
