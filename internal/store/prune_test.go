@@ -72,6 +72,7 @@ func TestPrune(t *testing.T) {
 		add(`insert into rollouts (group_name, from_version, from_name, to_version, to_name, waves, above, below, soak_ms, state, since, wave, times, resumed, stumbles, started_at, started_by, ended_at)
 			values ('timetable', 1, 'away', 2, 'away', 'all', 1, 0, 0, 'done', $1, 0, '[]', $1, 0, $1, 'ada', $1)`, at)
 	}
+	add(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at) values ('runs', 'timetable', 'east-pier', '{}', 1, $1)`, old)
 	went, err := s.Prune(ctx, now, store.Kept{Journal: 90 * 24 * time.Hour, Gone: 7 * 24 * time.Hour}, 10)
 	if err != nil {
 		t.Fatal(err)
@@ -81,7 +82,7 @@ func TestPrune(t *testing.T) {
 			t.Errorf("%d %s went, not %d", went[what], what, want)
 		}
 	}
-	for table, want := range map[string]int{"instances": 2, "runs": 1, "mark_moves": 1, "outbox": 1, "repeats": 1, "serials": 1, "replicas": 1, "rollouts": 2} {
+	for table, want := range map[string]int{"instances": 2, "runs": 2, "mark_moves": 1, "outbox": 1, "repeats": 1, "serials": 1, "replicas": 1, "rollouts": 2} {
 		var left int
 		if err := conn.QueryRow(ctx, `select count(*) from `+table).Scan(&left); err != nil || left != want {
 			t.Errorf("%d rows of %s are left, not %d: %v", left, table, want, err)
