@@ -80,6 +80,9 @@ func TestOneQuestion(t *testing.T) {
 		if a.Good != c.good || a.Why != c.why {
 			t.Errorf("%s: the answer is good=%v %q, want good=%v %q", c.name, a.Good, a.Why, c.good, c.why)
 		}
+		if limit := c.timeout + time.Second; a.Took > limit { // of which the second is the machine's
+			t.Errorf("%s: it took %s", c.name, a.Took)
+		}
 	}
 }
 

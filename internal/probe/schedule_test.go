@@ -1,8 +1,10 @@
 package probe
 
 import (
+	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -80,6 +82,50 @@ func TestTheyAreAskedByTheirIntervals(t *testing.T) {
 		select {
 		case <-limit:
 			t.Fatalf("the quick one was asked %d times", quick)
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+// TestThoseLaunchedTogetherAreAskedApart: after the first time, at which all are asked at
+// once.
+func TestThoseLaunchedTogetherAreAskedApart(t *testing.T) {
+	var mu sync.Mutex
+	asked := map[string][]time.Time{}
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		asked[r.URL.Path] = append(asked[r.URL.Path], time.Now())
+	}))
+	defer server.Close()
+	host, check := checkOf(t, server.URL, health.HTTP)
+	p := New(func(string, health.Report) {})
+	defer p.Close()
+	const many, interval = 30, time.Second
+	for n := range many {
+		one := check
+		one.Name, one.Path, one.Interval, one.Timeout = fmt.Sprint("up-", n), fmt.Sprint("/", n), interval, 10*time.Second
+		p.Watch("timetable-001", host, one, health.Report{})
+	}
+	limit := time.After(30 * time.Second)
+	for {
+		mu.Lock()
+		var gaps []time.Duration
+		for _, at := range asked {
+			if len(at) > 1 {
+				gaps = append(gaps, at[1].Sub(at[0]))
+			}
+		}
+		mu.Unlock()
+		if len(gaps) == many {
+			if spread := slices.Max(gaps) - slices.Min(gaps); spread < interval/4 || slices.Min(gaps) < interval/3 {
+				t.Errorf("they were asked again after %s to %s", slices.Min(gaps), slices.Max(gaps))
+			}
+			return
+		}
+		select {
+		case <-limit:
+			t.Fatalf("%d of %d were asked again", len(gaps), many)
 		case <-time.After(5 * time.Millisecond):
 		}
 	}

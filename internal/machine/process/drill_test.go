@@ -3,6 +3,7 @@ package process
 import (
 	"context"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -29,7 +30,7 @@ func TestRun(t *testing.T) {
 		t.Errorf("it ended with %d and wrote %q", ran.Status, ran.Output)
 	}
 	if os.Geteuid() == 0 {
-		if ran := run("id", "-u"); strings.TrimSpace(string(ran.Output)) != "200008" {
+		if ran := run("id", "-u"); strings.TrimSpace(string(ran.Output)) != strconv.Itoa(y.Block.User(8)) {
 			t.Errorf("it ran as %s", ran.Output)
 		}
 	}
