@@ -77,7 +77,7 @@ func (a *archive) open() {
 	if os.Geteuid() == 0 {
 		user = 60_124
 	}
-	a.cat, err = catalogue.Open(ctx, catalogue.Config{Store: a.store, Places: a.places, Dir: filepath.Join(a.dir, "bakes"), BakeUser: user,
+	a.cat, err = catalogue.Open(ctx, catalogue.Config{Store: a.store, Places: a.places, Dir: filepath.Join(a.dir, "bakes"), Logs: filepath.Join(a.dir, "bakes", "logs"), BakeUser: user,
 		Helper: []string{self, "confined"}, Replica: "one", Log: slog.New(slog.DiscardHandler), CopyPace: a.pace})
 	if err != nil {
 		a.t.Fatal(err)
