@@ -169,7 +169,6 @@ func (s *shots) console() error {
 		},
 		func() error { return browser.Button(tab, "Review") },
 		func() error { return chromedp.Do(tab, chromedp.WaitVisible("[data-testid=review]")) },
-		func() error { return s.take(tab, "console-template-review") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
 		func() error { return browser.Until(tab, `document.querySelectorAll('.journal li').length > 5`) },
 		func() error { return s.take(tab, "console-group") },
