@@ -161,14 +161,6 @@ func (s *shots) console() error {
 			return browser.Until(tab, `document.querySelector('.line li.runs') && document.querySelectorAll('.ant-select').length === 2`)
 		},
 		func() error { return s.take(tab, "console-template") },
-		func() error {
-			return chromedp.Do(tab, chromedp.Navigate(s.url+"/templates/timetable-web/revise"), chromedp.WaitVisible("#note"))
-		},
-		func() error {
-			return chromedp.Do(tab, chromedp.SendKeys("#note", "the night boat"), chromedp.SendKeys("#labels", "season=winter\n"))
-		},
-		func() error { return browser.Button(tab, "Review") },
-		func() error { return chromedp.Do(tab, chromedp.WaitVisible("[data-testid=review]")) },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
 		func() error { return browser.Until(tab, `document.querySelectorAll('.journal li').length > 5`) },
 		func() error { return s.take(tab, "console-group") },

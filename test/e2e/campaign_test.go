@@ -2,16 +2,12 @@ package e2e
 
 import (
 	"fmt"
-	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -56,7 +52,7 @@ type campaign struct {
 	t        *testing.T
 	rand     *rand.Rand
 	all      []*service
-	way      *slowWay
+	way      *pgtest.Way
 	tr       *traffic
 	size     int
 	n        int
@@ -67,8 +63,8 @@ type campaign struct {
 const askers = 3
 
 func newCampaign(t *testing.T, seed uint64) *campaign {
-	way := newSlowWay(t, pgtest.Database(t))
-	first := startOn(t, way.url, func(s *service) { s.flags = []string{"--replica", "a"} })
+	way := pgtest.NewWay(t, pgtest.Database(t))
+	first := startOn(t, way.URL, func(s *service) { s.flags = []string{"--replica", "a"} })
 	c := &campaign{t: t, rand: rand.New(rand.NewPCG(seed, seed)), all: []*service{first, first.another("b"), first.another("c")}, way: way, size: 4}
 	first.stock()
 	first.group(4)
@@ -108,9 +104,9 @@ func (c *campaign) fault() {
 		_ = syscall.Kill(pids[c.rand.IntN(len(pids))], syscall.SIGKILL)
 	case 4:
 		c.say("the database does not answer for %s", pause)
-		c.way.closed.Store(true)
+		c.way.Closed.Store(true)
 		time.Sleep(pause)
-		c.way.closed.Store(false)
+		c.way.Closed.Store(false)
 	case 5:
 		c.say("the size is another")
 		c.resize(who)
@@ -188,70 +184,4 @@ func about(e client.JournalEntry) []string {
 		return []string{*e.Instance}
 	}
 	return nil
-}
-
-// slowWay is the way to the database, which can be closed for a while.
-type slowWay struct {
-	url    string
-	closed atomic.Bool
-}
-
-func newSlowWay(t *testing.T, database string) *slowWay {
-	t.Helper()
-	u, err := url.Parse(database)
-	if err != nil {
-		t.Fatal(err)
-	}
-	q := u.Query()
-	behind := filepath.Join(q.Get("host"), ".s.PGSQL."+q.Get("port"))
-	dir := t.TempDir()
-	l, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5432"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	q.Set("host", dir)
-	q.Set("port", "5432")
-	u.RawQuery = q.Encode()
-	w := &slowWay{url: u.String()}
-	go func() {
-		for {
-			front, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go w.pass(front, behind)
-		}
-	}()
-	return w
-}
-
-func (w *slowWay) pass(front net.Conn, behind string) {
-	defer front.Close()
-	back, err := net.Dial("unix", behind)
-	if err != nil {
-		return
-	}
-	defer back.Close()
-	go func() {
-		_, _ = io.Copy(front, w.held(back))
-		front.Close()
-	}()
-	_, _ = io.Copy(back, w.held(front))
-}
-
-// held reads what comes while the way is open.
-func (w *slowWay) held(r io.Reader) io.Reader { return heldReader{w, r} }
-
-type heldReader struct {
-	way *slowWay
-	r   io.Reader
-}
-
-func (h heldReader) Read(p []byte) (int, error) {
-	n, err := h.r.Read(p)
-	for h.way.closed.Load() {
-		time.Sleep(5 * time.Millisecond)
-	}
-	return n, err
 }
