@@ -17,7 +17,7 @@ var served = []fault{
 	{name: "ill ones are tried without being asked to", file: "internal/balancer/builtin/pick.go", was: "if l.tryAll {", now: "if true {"},
 	{name: "ill ones are never tried", file: "internal/balancer/builtin/pick.go", was: "if l.tryAll {", now: "if false {"},
 	{name: "unknown targets are not waited for", file: "internal/balancer/builtin/forward.go", was: "if t := l.pick(&p.turn, tried); t != nil || l.known {\n\t\treturn t\n\t}\n\tlimit", now: "if t := l.pick(&p.turn, tried); true {\n\t\treturn t\n\t}\n\tlimit"},
-	{name: "the host is not passed on", file: "internal/balancer/builtin/builtin.go", was: "\t\t\tr.Out.Host = r.In.Host\n", now: ""},
+	{name: "the host is not passed on", file: "internal/balancer/builtin/builtin.go", was: "\t\t\tr.Out.Host = r.In.Host\n", now: "\t\t\tr.Out.Host = \"\"\n"},
 	{name: "the query is rewritten", file: "internal/balancer/builtin/builtin.go", was: "\t\t\tr.Out.URL.RawQuery = r.In.URL.RawQuery\n", now: ""},
 	{name: "trailers are lost", file: "internal/balancer/builtin/builtin.go", was: "\t\t\tr.Out.Trailer = r.In.Trailer\n", now: ""},
 	{name: "what was shut opens again by what was so before", file: "internal/balancer/builtin/target.go", was: "if was>>1 > as ||", now: "if"},
@@ -27,7 +27,7 @@ var served = []fault{
 	{name: "counts of what is gone are kept", file: "internal/balancer/builtin/flight.go", was: "\t\tf.of.all.CompareAndDelete(f.instance, f)\n", now: ""},
 	{name: "a changed certificate is not read", file: "internal/balancer/builtin/listener.go", was: "now.Sub(p.looked) >= lookEvery", now: "false"},
 	{name: "a broken certificate takes the good one's place", file: "internal/balancer/builtin/listener.go", was: "\tif err != nil {\n\t\treturn fmt.Errorf(\"read the certificate %s", now: "\tif err != nil {\n\t\tp.now = &loaded\n\t\treturn fmt.Errorf(\"read the certificate %s"},
-	{name: "percentiles are of nobody", file: "internal/balancer/builtin/window.go", was: "if seen += n; seen >= rank && n > 0 {", now: "if seen += n; seen >= 0 && n > 0 {"},
+	{name: "percentiles are of nobody", file: "internal/balancer/builtin/window.go", was: "if seen += n; seen >= rank && n > 0 {", now: "if seen += n; seen >= 0*rank && n > 0 {"},
 	{name: "old answers count as new", file: "internal/balancer/builtin/window.go", was: "if s.at < oldest || s.at > newest {", now: "if false {"},
 	{name: "a bucket below the first is lost", file: "internal/balancer/builtin/window.go", was: "\t\ts.took = append(make([]uint32, int(s.first)-bucket), s.took...)\n\t\ts.first = uint8(bucket)\n", now: "\t\tbucket = int(s.first)\n"},
 
