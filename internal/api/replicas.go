@@ -74,7 +74,7 @@ func (s *Server) atKeeper(next echo.HandlerFunc) echo.HandlerFunc {
 // this one, or when any can answer as well.
 func (s *Server) concerned(c *echo.Context) *url.URL {
 	r := c.Request()
-	if r.Method != http.MethodGet {
+	if r.Method != http.MethodGet || !s.Control.HasOthers() {
 		return nil // any replica can carry a change out
 	}
 	group := ""

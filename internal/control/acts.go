@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"strconv"
 	"time"
@@ -60,7 +61,7 @@ func (k *keeper) act(one *kept, limit time.Duration, do func(ctx context.Context
 	term := k.ctl.term.context()
 	k.acts.Add(1)
 	k.ctl.acts.Go(func() {
-		defer k.acts.Done()
+		defer k.acts.Add(-1)
 		ctx, cancel := context.WithTimeout(term, limit)
 		defer cancel()
 		then, err := do(ctx, in, o)
@@ -130,9 +131,7 @@ func (k *keeper) showTargets() {
 		return in, endpoint(k.kept[in.ID].rest.Address, k.ports[in.Version])
 	})
 	if k.targets.targets == nil || !of.equal(k.targets) {
-		for name, at := range k.ctl.desk.set(k.name, k.group.Pools, of) {
-			k.closing[name] = at
-		}
+		maps.Copy(k.closing, k.ctl.desk.set(k.name, k.group.Pools, of))
 		k.targets = of
 	}
 	k.awaits.Store(true) // before it is asked, so that no answer is missed
@@ -140,7 +139,7 @@ func (k *keeper) showTargets() {
 	k.awaits.Store(!closed)
 	for i := range k.view.Instances {
 		in := &k.view.Instances[i]
-		if in.State != fleet.Draining && in.State != fleet.Resting && in.State != fleet.Parked {
+		if !isClosed(in) {
 			continue
 		}
 		now := fleet.Traffic{Closed: closed && k.ctl.others.quiet(k.kept[in.ID].quiet)}
@@ -154,12 +153,17 @@ func (k *keeper) showTargets() {
 	}
 }
 
+// isClosed reports whether an instance is a target that gets no new requests.
+func isClosed(in *fleet.Instance) bool {
+	return in.State == fleet.Draining || in.State == fleet.Resting || in.State == fleet.Parked
+}
+
 // targetsIn are the targets among n instances of a group.
 func targetsIn(g store.Group, n int, at func(i int) (in *fleet.Instance, endpoint string)) targetsOf {
 	of := targetsOf{size: g.Size, targets: []target{}}
 	for i := range n {
 		in, endpoint := at(i)
-		if in.State != fleet.Serving && in.State != fleet.Draining && in.State != fleet.Resting && in.State != fleet.Parked {
+		if in.State != fleet.Serving && !isClosed(in) {
 			continue
 		}
 		t := target{Target: balancer.Target{

@@ -208,7 +208,7 @@ func (c *Control) verdictChanged(instance string, r health.Report) {
 // targetIdle has whoever closed a target ask for its count.
 func (c *Control) targetIdle(instance string) {
 	if k := c.roster.owning(instance); k != nil {
-		k.tell(ofTraffic{settled: true})
+		k.tell(ofTraffic{})
 		return
 	}
 	c.elsewhere.wake()
@@ -220,7 +220,7 @@ func (c *Control) deskTold(groups []string) {
 	for _, group := range groups {
 		if k := c.roster.of(group); k != nil {
 			if k.awaits.Load() {
-				k.tell(ofTraffic{settled: true})
+				k.tell(ofTraffic{})
 			}
 			continue
 		}

@@ -216,10 +216,7 @@ func (d *desk) latest(name string, c *counter) (balancer.Pool, []string) {
 	d.mu.Lock()
 	p, as, known := c.pool, c.asked, len(d.awaited[name]) == 0
 	of := maps.Clone(c.targets)
-	unfit := make(map[string]bool, len(d.unfit))
-	for instance, by := range d.unfit {
-		unfit[instance] = by[endedMachine] || by[p.Check]
-	}
+	unfit := d.unfitBy(p.Check)
 	d.mu.Unlock()
 	names := slices.Sorted(maps.Keys(of))
 	groups := groupsOf(p, names, of, unfit)
@@ -232,6 +229,16 @@ func (d *desk) latest(name string, c *counter) (balancer.Pool, []string) {
 		}
 	}
 	return out, names
+}
+
+// unfitBy are the instances that a check finds ill, or that have no machine. The lock is
+// held.
+func (d *desk) unfitBy(check string) map[string]bool {
+	unfit := make(map[string]bool, len(d.unfit))
+	for instance, by := range d.unfit {
+		unfit[instance] = by[endedMachine] || by[check]
+	}
+	return unfit
 }
 
 func isOpen(p store.Pool, t target, unfit map[string]bool) bool {
@@ -367,10 +374,7 @@ func (d *desk) takenOver(p store.Pool) string {
 		return ""
 	}
 	of := maps.Clone(c.targets)
-	unfit := make(map[string]bool, len(d.unfit))
-	for instance, by := range d.unfit {
-		unfit[instance] = by[endedMachine] || by[p.Check]
-	}
+	unfit := d.unfitBy(p.Check)
 	d.mu.Unlock()
 	switch byReserve, byAll, why := p.TakenOver(groupsOf(p, slices.Sorted(maps.Keys(of)), of, unfit)); {
 	case byAll:

@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"errors"
+	"maps"
 	"sync"
 	"time"
 
@@ -125,25 +126,19 @@ func (e *elsewhere) read(ctx context.Context, group string) error {
 	if e.ctl.roster.of(group) != nil { // taken up meanwhile
 		return nil
 	}
-	for name, at := range e.ctl.desk.set(group, l.Group.Pools, of) {
-		asked[name] = at
-	}
+	maps.Copy(asked, e.ctl.desk.set(group, l.Group.Pools, of))
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	there := map[string]bool{}
 	for i := range l.Instances {
 		in := &l.Instances[i]
-		if in.State != fleet.Draining && in.State != fleet.Resting && in.State != fleet.Parked {
+		if !isClosed(&in.Instance) {
 			continue
 		}
 		there[in.ID] = true
 		had := e.closing[in.ID]
 		if !had.since.Equal(in.Since) || had.epoch != l.Group.Epoch {
-			own := make(map[string]int64, len(asked))
-			for name, at := range asked {
-				own[name] = at
-			}
-			e.closing[in.ID] = closingTarget{group: group, since: in.Since, asked: own}
+			e.closing[in.ID] = closingTarget{group: group, since: in.Since, asked: maps.Clone(asked)}
 		}
 	}
 	for id, one := range e.closing {

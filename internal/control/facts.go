@@ -35,7 +35,7 @@ type (
 	}
 	// ofTraffic says that a target has had its last request, or that the balancer took
 	// over what it was told.
-	ofTraffic struct{ settled bool }
+	ofTraffic struct{}
 	// ofOther is another replica's word that a target which was closed at since has none of
 	// its requests in flight.
 	ofOther struct {
@@ -69,7 +69,7 @@ func (k *keeper) take(f fact) {
 	case ofAct:
 		k.ended(f)
 	case ofTraffic:
-		k.urgent = k.urgent || f.settled
+		k.urgent = true
 	case ofOther:
 		k.quiet(f)
 	case ofFault:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/store"
 )
 
 // TestWhatIsMissing: a machine is missed on a list that was made after it came up, and
@@ -130,6 +131,12 @@ func TestOthersAreWaitedFor(t *testing.T) {
 	k.take(ofOther{id: "a", replica: "two", since: now})
 	if !k.kept["a"].quiet["two"] || !k.urgent {
 		t.Error("the word does not count")
+	}
+	// A person had it serve again, and closed it once more: both are read from the records.
+	k.ctl.roster = newRoster()
+	k.takeIn([]store.Instance{{Instance: fleet.Instance{ID: "a", State: fleet.Parked, Since: now.Add(time.Minute)}}})
+	if len(k.kept["a"].quiet) != 0 {
+		t.Error("the word about the drain before counts for the next")
 	}
 }
 

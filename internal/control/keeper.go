@@ -42,7 +42,8 @@ type keeper struct {
 
 	shown atomic.Pointer[shown]
 	stuck atomic.Pointer[Stuck]
-	acts  sync.WaitGroup // driver calls under way
+	acts  atomic.Int64  // driver calls under way
+	gone  chan struct{} // closed when it keeps the group no more
 	// awaits is set while targets were closed that the balancer may not know of yet.
 	awaits atomic.Bool
 
@@ -84,6 +85,14 @@ type kept struct {
 	quiet map[string]bool
 }
 
+// moved forgets what others said of a drain once the instance is in another state, or in
+// the same one anew.
+func (o *kept) moved(was, now *fleet.Instance) {
+	if !now.Since.Equal(was.Since) {
+		o.quiet = nil
+	}
+}
+
 // attempt is a commit whose answer was lost: it may have been written.
 type attempt struct {
 	mark  string
@@ -94,7 +103,7 @@ type attempt struct {
 
 func newKeeper(c *Control, name string, epoch int64, found map[string]machine.Fact) *keeper {
 	return &keeper{
-		name: name, ctl: c, epoch: epoch, found: found, poked: make(chan struct{}, 1), stale: true, stop: func() {},
+		name: name, ctl: c, epoch: epoch, found: found, poked: make(chan struct{}, 1), gone: make(chan struct{}), stale: true, stop: func() {},
 		kept: map[string]*kept{}, closing: map[string]int64{},
 	}
 }
@@ -268,11 +277,12 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: entries,
 	})
 	if err != nil {
-		if !errors.Is(err, store.ErrStale) {
-			k.unsure = &tried
-		}
-		if errors.Is(err, store.ErrExists) { // an address came round
+		switch {
+		case errors.Is(err, store.ErrStale):
+		case errors.Is(err, store.ErrExists): // an address came round
 			k.drawn = nil
+		default:
+			k.unsure = &tried
 		}
 		return err
 	}

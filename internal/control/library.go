@@ -17,6 +17,7 @@ type library struct {
 	mu        sync.Mutex
 	templates map[fleet.Version]store.Template
 	checks    map[string]health.Check
+	changes   int // of checks, so that what was read before one is not remembered
 }
 
 func newLibrary(s *store.Store) *library {
@@ -78,6 +79,7 @@ func versionsOf(l store.Loaded) []fleet.Version {
 func (l *library) check(ctx context.Context, name string) (health.Check, error) {
 	l.mu.Lock()
 	check, ok := l.checks[name]
+	before := l.changes
 	l.mu.Unlock()
 	if ok {
 		return check, nil
@@ -86,7 +88,9 @@ func (l *library) check(ctx context.Context, name string) (health.Check, error) 
 	if err == nil {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.checks[name] = row.Check
+		if l.changes == before {
+			l.checks[name] = row.Check
+		}
 	}
 	return row.Check, err
 }
@@ -95,5 +99,6 @@ func (l *library) check(ctx context.Context, name string) (health.Check, error) 
 func (l *library) forgetCheck(name string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.changes++
 	delete(l.checks, name)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -64,13 +65,11 @@ func (k *keeper) load(ctx context.Context) error {
 // changeSettings takes the group out of pools that are not its own any more, and has
 // its instances asked anew when it is judged by other checks.
 func (k *keeper) changeSettings(next store.Group, checks []health.Check) {
-	for name, at := range k.ctl.desk.leave(k.name, next.Pools) {
-		k.closing[name] = at
-	}
+	maps.Copy(k.closing, k.ctl.desk.leave(k.name, next.Pools))
 	if !slices.Equal(k.group.Pools, next.Pools) {
 		k.targets = targetsOf{}
 	}
-	if k.loaded && !slices.EqualFunc(k.checks, checks, func(a, b health.Check) bool { return a == b }) {
+	if k.loaded && !slices.Equal(k.checks, checks) {
 		for id, one := range k.kept {
 			if one.watched {
 				k.ctl.prober.Forget(id)
@@ -96,6 +95,7 @@ func (k *keeper) takeIn(records []store.Instance) {
 		} else {
 			was := &old[one.at]
 			in.Machine = was.Machine
+			one.moved(was, &in.Instance)
 			if in.State == was.State { // a person may have moved it; it is judged anew then
 				in.Traffic, in.Reports = was.Traffic, was.Reports
 			}
@@ -191,9 +191,7 @@ func (k *keeper) takeOver(changed []store.Instance) {
 			k.times = append(k.times, rec.Served.Sub(rec.Ordered))
 			k.times = k.times[max(0, len(k.times)-50):]
 		}
-		if !rec.Since.Equal(had.Since) {
-			one.quiet = nil
-		}
+		one.moved(had, &rec.Instance)
 		*had, one.rest = rec.Instance, rec
 		k.view.Ledger.Note(&k.view, one.at)
 		if rec.State == fleet.Gone {

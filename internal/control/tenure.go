@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"unitas/internal/machine"
-	"unitas/internal/store"
 )
 
 // How often leases are renewed, how long they last without, and how much earlier than the
@@ -88,6 +87,7 @@ func (c *Control) take(keeping, ctx context.Context, all *sync.WaitGroup, unkept
 		c.roster.add(k)
 		all.Go(func() {
 			defer k.stop()
+			defer close(k.gone)
 			if k.runContained(own) {
 				c.dismiss(k)
 				return
@@ -117,21 +117,17 @@ func (c *Control) compare(leased map[string]int64) (unkept map[string]int64) {
 	return unkept
 }
 
-// giveUp ends the keeping of a group, once what is under way in it is done, and lets
-// another replica have it. Its targets get their requests meanwhile.
+// giveUp ends the keeping of a group in which nothing is under way, and lets another
+// replica have it; a busy one is left for the next time. Its targets get their requests
+// meanwhile.
 func (c *Control) giveUp(ctx context.Context, group string) {
 	k := c.roster.of(group)
-	if k == nil {
+	if k == nil || k.acts.Load() > 0 {
 		return
 	}
-	done := make(chan struct{})
 	k.stop()
-	go func() {
-		k.acts.Wait()
-		close(done)
-	}()
 	select {
-	case <-done:
+	case <-k.gone:
 	case <-ctx.Done():
 		return // it is taken up again, or given up the next time
 	}
@@ -202,9 +198,4 @@ func (c *Control) release() {
 	if err := c.Store.Release(ctx, c.Self.ID); err != nil {
 		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
 	}
-}
-
-// Replicas are all on this database, with how many groups each keeps.
-func (c *Control) Replicas(ctx context.Context) ([]store.Replica, error) {
-	return c.Store.Replicas(ctx)
 }

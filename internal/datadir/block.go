@@ -26,8 +26,10 @@ var blocksDir = "/var/tmp/unitas-blocks"
 // owns: machines of two services on one host have neither in common.
 type Block int
 
+// FirstUser is the first of the users that machines have.
+const FirstUser = 200_000
+
 const (
-	firstUser = 200_000 // machines have users of their own from here on
 	usersEach = 4096
 	firstBake = 199_900 // who runs the commands of recipes
 )
@@ -39,7 +41,7 @@ func (b Block) Address(net int, number int64) string {
 }
 
 // User is the user id of a machine, by the number of its address.
-func (b Block) User(number int64) int { return firstUser + int(b)*usersEach + int(number%BlockSize) }
+func (b Block) User(number int64) int { return FirstUser + int(b)*usersEach + int(number%BlockSize) }
 
 // BakeUser is the user id of whoever runs the commands of recipes.
 func (b Block) BakeUser() int { return firstBake + int(b) }
@@ -121,10 +123,10 @@ func inUse() map[int]string {
 			continue
 		}
 		stat, ok := info.Sys().(*syscall.Stat_t)
-		if !ok || stat.Uid < firstUser || stat.Uid >= firstUser+Blocks*usersEach {
+		if !ok || stat.Uid < FirstUser || stat.Uid >= FirstUser+Blocks*usersEach {
 			continue
 		}
-		used[int(stat.Uid-firstUser)/usersEach] = fmt.Sprintf("process %d of user %d", pid, stat.Uid)
+		used[int(stat.Uid-FirstUser)/usersEach] = fmt.Sprintf("process %d of user %d", pid, stat.Uid)
 	}
 	f, err := os.Open("/proc/net/tcp")
 	if err != nil {

@@ -136,7 +136,7 @@ var served = []fault{
 	{name: "a halted machine is taken for lost", file: "internal/machine/process/watch.go", was: "case rec.Process != nil && !rec.Halted:", now: "case rec.Process != nil:"},
 	{name: "a lost zone launches", file: "internal/machine/process/launch.go", was: "if lost {", now: "if lost && false {"},
 	{name: "a machine on a full disk", file: "internal/machine/process/launch.go", was: "if d.Room != nil {", now: "if false {"},
-	{name: "users' ids are given twice", file: "internal/datadir/block.go", was: "return firstUser + int(b)*usersEach + int(number%BlockSize)", now: "return firstUser + int(number%BlockSize)"},
+	{name: "users' ids are given twice", file: "internal/datadir/block.go", was: "return FirstUser + int(b)*usersEach + int(number%BlockSize)", now: "return FirstUser + int(number%BlockSize)"},
 	{name: "two directories own one block", file: "internal/datadir/block.go", was: "if owner := ownerOf(n); owner != \"\" && owner != dir {", now: "if false {\n\t\t\tvar owner string"},
 	{name: "a block in use is owned", file: "internal/datadir/block.go", was: "if used[n] != \"\" {", now: "if false {"},
 

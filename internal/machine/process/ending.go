@@ -11,6 +11,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"unitas/internal/datadir"
 )
 
 // How all of a machine is ended: what carries its mark, what is in its control group,
@@ -56,7 +58,7 @@ func (g *groups) join(cmd *exec.Cmd, id string) (close func()) {
 	if g == nil {
 		return nothing
 	}
-	if err := os.Mkdir(g.of(id), 0o755); err != nil && !errors.Is(err, os.ErrExist) {
+	if err := os.MkdirAll(g.of(id), 0o755); err != nil { // another service may have removed the place of all
 		return nothing
 	}
 	dir, err := os.Open(g.of(id))
@@ -93,7 +95,7 @@ func (g *groups) close() {
 // endUser kills all that runs as a machine's user. The signal goes to all of them at
 // once, so none escapes by forking.
 func endUser(user int) {
-	if user < firstUser {
+	if user < datadir.FirstUser {
 		return
 	}
 	kill := exec.Command("/bin/sh", "-c", "kill -KILL -1")
@@ -119,7 +121,7 @@ func (d *Driver) userOf(id string) int {
 		return -1
 	}
 	stat, ok := info.Sys().(*syscall.Stat_t)
-	if !ok || stat.Gid < firstUser {
+	if !ok || stat.Gid < datadir.FirstUser {
 		return -1
 	}
 	return int(stat.Gid)

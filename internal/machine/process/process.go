@@ -110,7 +110,6 @@ const (
 const (
 	firstNet   = 64  // zones have 127.64.0.0/16, 127.65.0.0/16, …
 	furtherNet = 192 // second and further addresses have 127.192.0.0/16, …
-	firstUser  = 200_000
 )
 
 // Numbers is how many machines a data directory has addresses and users for.
@@ -152,7 +151,7 @@ func (d *Driver) user(rec record) int {
 	case rec.User > 0:
 		return rec.User
 	}
-	return firstUser + int(rec.Number%1_000_000) // it was made before directories owned blocks
+	return datadir.FirstUser + int(rec.Number%1_000_000) // it was made before directories owned blocks
 }
 
 func (d *Driver) dir(id string) string     { return filepath.Join(d.Dir, id) }

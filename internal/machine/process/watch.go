@@ -39,14 +39,28 @@ func (d *Driver) KeepBounds(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-logs.C:
-			d.boundLogs()
+			d.alone(ctx, d.boundLogs)
 		case <-disk.C:
 			begun := time.Now()
-			d.boundDisks(ctx)
-			d.forgetFences()
+			d.alone(ctx, func() {
+				d.boundDisks(ctx)
+				d.forgetFences()
+			})
 			disk.Reset(max(diskEvery, 20*time.Since(begun))) // a twentieth of the time at most
 		}
 	}
+}
+
+// alone does something unless another service on the directory does it now.
+func (d *Driver) alone(ctx context.Context, do func()) {
+	now, cancel := context.WithCancel(ctx)
+	cancel() // nobody is waited for
+	let, err := d.lock(now, d.own("upkeep"))
+	if err != nil {
+		return
+	}
+	defer func() { _ = let() }()
+	do()
 }
 
 func (d *Driver) present() []string {
