@@ -1,6 +1,7 @@
 package image
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -9,6 +10,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"unitas/internal/datadir"
 )
 
 // claims tell the services that share a store of each other: none removes what another is
@@ -31,29 +34,8 @@ func openClaims(store string) (*claims, error) {
 	return c, nil
 }
 
-// How long a service that removes is waited for, and how often it is looked.
-const (
-	removeLimit = 30 * time.Second
-	removeLook  = 10 * time.Millisecond
-)
-
-// lock takes a file of locks, or reports [syscall.EWOULDBLOCK] when another has it for as
-// long as may be waited.
-func lock(name string, how int, wait time.Duration) (*os.File, error) {
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	for until := time.Now().Add(wait); ; time.Sleep(removeLook) {
-		err := syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB)
-		if err == nil {
-			return f, nil
-		}
-		if !errors.Is(err, syscall.EWOULDBLOCK) && !errors.Is(err, syscall.EINTR) || time.Now().After(until) {
-			return nil, errors.Join(err, f.Close())
-		}
-	}
-}
+// removeLimit is how long a service that removes is waited for.
+const removeLimit = 30 * time.Second
 
 func (c *claims) file() string { return filepath.Join(c.dir, "removing") }
 
@@ -65,12 +47,14 @@ func (c *claims) begin() error {
 		c.n++
 		return nil
 	}
-	gate, err := lock(c.file(), syscall.LOCK_SH, removeLimit)
+	ctx, cancel := context.WithTimeout(context.Background(), removeLimit)
+	defer cancel()
+	gate, err := datadir.Lock(ctx, c.file(), syscall.LOCK_SH)
 	if err != nil {
 		return err
 	}
 	defer gate.Close()
-	if c.held, err = lock(filepath.Join(c.dir, c.own+".takes"), syscall.LOCK_EX, 0); err != nil {
+	if c.held, err = datadir.TryLock(filepath.Join(c.dir, c.own+".takes"), syscall.LOCK_EX); err != nil {
 		return err
 	}
 	c.n++
@@ -89,8 +73,8 @@ func (c *claims) end() {
 // remove does something while no other service takes anything in; done is false when one
 // does.
 func (c *claims) remove(do func() error) (done bool, err error) {
-	gate, err := lock(c.file(), syscall.LOCK_EX, 0)
-	if errors.Is(err, syscall.EWOULDBLOCK) {
+	gate, err := datadir.TryLock(c.file(), syscall.LOCK_EX)
+	if errors.Is(err, datadir.ErrHeld) {
 		return false, nil
 	}
 	if err != nil {
@@ -105,8 +89,8 @@ func (c *claims) remove(do func() error) (done bool, err error) {
 		if name == filepath.Join(c.dir, c.own+".takes") {
 			continue
 		}
-		f, err := lock(name, syscall.LOCK_EX, 0)
-		if errors.Is(err, syscall.EWOULDBLOCK) {
+		f, err := datadir.TryLock(name, syscall.LOCK_EX)
+		if errors.Is(err, datadir.ErrHeld) {
 			return false, nil
 		}
 		if err != nil {

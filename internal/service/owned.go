@@ -10,6 +10,7 @@ import (
 	"strings"
 	"syscall"
 
+	"unitas/internal/datadir"
 	"unitas/internal/sockets"
 )
 
@@ -48,19 +49,16 @@ func ownData(data, replica string) (*owned, error) {
 }
 
 func busy(err error, text string) error {
-	if errors.Is(err, syscall.EWOULDBLOCK) {
+	if errors.Is(err, datadir.ErrHeld) {
 		return errors.New(text)
 	}
 	return fmt.Errorf("lock the data directory: %w", err)
 }
 
 func (o *owned) lock(name string, how int) error {
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := datadir.TryLock(name, how)
 	if err != nil {
 		return err
-	}
-	if err := syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB); err != nil {
-		return errors.Join(err, f.Close())
 	}
 	o.locks = append(o.locks, f)
 	return nil

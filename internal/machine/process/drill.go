@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/datadir"
 	"unitas/internal/machine"
 )
 
@@ -134,22 +135,42 @@ func (d *Driver) Note(id string, note []byte) error {
 	return os.Rename(half, d.note(id))
 }
 
-// LoseZone loses a zone, or has it back.
+// LoseZone loses a zone, or has it back. It is lost for every service on the directory,
+// and no longer than the one that lost it is there.
 func (d *Driver) LoseZone(zone string, lost bool) error {
-	d.mu.Lock()
-	d.lost[zone] = lost
-	live := make(map[string]*running, len(d.machines))
-	for id, r := range d.machines {
-		live[id] = r
-	}
-	d.mu.Unlock()
 	if !lost {
-		return nil
+		d.mu.Lock()
+		held := d.lost[zone]
+		delete(d.lost, zone)
+		d.mu.Unlock()
+		if held == nil {
+			return nil
+		}
+		return held.Close()
 	}
-	for id, r := range live {
-		if rec, err := d.read(id); err == nil && rec.Zone == zone {
-			d.kill(r, "its zone "+zone+" is lost")
+	held, err := datadir.TryLock(d.lostFile(zone), syscall.LOCK_EX)
+	if err != nil {
+		return fmt.Errorf("the zone %s is lost already: %w", zone, err)
+	}
+	d.mu.Lock()
+	d.lost[zone] = held
+	d.mu.Unlock()
+	facts, err := d.List(context.Background()) // those that another service started as well
+	for _, f := range facts {
+		if rec, readErr := d.read(f.ID); readErr == nil && rec.Zone == zone && f.State == stateRunning {
+			err = errors.Join(err, d.Kill(f.ID, "its zone "+zone+" is lost"))
 		}
 	}
-	return nil
+	return err
+}
+
+func (d *Driver) lostFile(zone string) string { return d.own("lost-" + zone) }
+
+// isLost reports whether some service has lost a zone.
+func (d *Driver) isLost(zone string) bool {
+	free, err := datadir.TryLock(d.lostFile(zone), syscall.LOCK_SH)
+	if err == nil {
+		free.Close()
+	}
+	return errors.Is(err, datadir.ErrHeld)
 }

@@ -21,7 +21,6 @@ import (
 
 const (
 	heldAtMost = 30 * time.Second
-	heldAsk    = 10 * time.Millisecond
 	fencesKept = 10_000 // notes of epochs
 )
 
@@ -36,7 +35,7 @@ func (d *Driver) hold(ctx context.Context, o machine.Order) (release func() erro
 		return nil, fmt.Errorf("%q is no id", o.ID)
 	}
 	file := d.own("locks", o.ID)
-	let, err := d.lock(ctx, file)
+	let, err := lock(ctx, file)
 	if err != nil {
 		return nil, err
 	}
@@ -60,38 +59,14 @@ func (d *Driver) hold(ctx context.Context, o machine.Order) (release func() erro
 }
 
 // lock takes a file of locks, as one among all services.
-func (d *Driver) lock(ctx context.Context, file string) (let func() error, err error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, heldAtMost, errors.New("another service is at work on it and does not go on"))
+func lock(ctx context.Context, file string) (let func() error, err error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, heldAtMost, errors.New("it is at work on it and does not go on"))
 	defer cancel()
-	for {
-		f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
-		if err != nil {
-			return nil, err
-		}
-		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
-		if err == nil && isStill(f, file) {
-			return f.Close, nil
-		}
-		f.Close()
-		if err != nil && !errors.Is(err, syscall.EWOULDBLOCK) && !errors.Is(err, syscall.EINTR) {
-			return nil, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, context.Cause(ctx)
-		case <-time.After(heldAsk):
-		}
-	}
-}
-
-// isStill reports whether an open file is the one of its name.
-func isStill(f *os.File, name string) bool {
-	mine, err := f.Stat()
+	f, err := datadir.Lock(ctx, file, syscall.LOCK_EX)
 	if err != nil {
-		return false
+		return nil, err
 	}
-	there, err := os.Stat(name)
-	return err == nil && os.SameFile(mine, there)
+	return f.Close, nil
 }
 
 func (d *Driver) fence(group string) string { return d.own("epochs", group) }
@@ -113,7 +88,7 @@ func (d *Driver) Fence(ctx context.Context, group string, epoch int64) error {
 	if group == "" || filepath.Base(group) != group {
 		return fmt.Errorf("%q is no group", group)
 	}
-	release, err := d.lock(ctx, d.own("fence"))
+	release, err := lock(ctx, d.own("fence"))
 	if err != nil {
 		return err
 	}

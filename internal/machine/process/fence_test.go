@@ -126,3 +126,31 @@ func TestAHeldMachineIsSaid(t *testing.T) {
 		t.Errorf("locks are left: %v", left)
 	}
 }
+
+// TestALostZoneIsLostForAll: a drill of one service keeps every service from launching
+// there, kills what any of them started, and ends with the service.
+func TestALostZoneIsLostForAll(t *testing.T) {
+	one := newYard(t)
+	spec := one.launch("timetable-001", "exec sleep 1000")
+	two := one.second()
+	if err := two.LoseZone(spec.Zone, true); err != nil {
+		t.Fatal(err)
+	}
+	if f := one.fact(); f.State != fleet.MachineStopped {
+		t.Errorf("of the other's machine is said %+v", f)
+	}
+	next := one.spec("timetable-002", "exec sleep 1000")
+	one.ids = append(one.ids, next.ID)
+	if err := one.Launch(context.Background(), next); err == nil {
+		t.Error("the other service launches in a lost zone")
+	}
+	if err := one.LoseZone(spec.Zone, true); err == nil {
+		t.Error("it is lost twice")
+	}
+	if err := two.LoseZone(spec.Zone, false); err != nil {
+		t.Fatal(err)
+	}
+	if err := one.Launch(context.Background(), next); err != nil {
+		t.Errorf("after it: %v", err)
+	}
+}

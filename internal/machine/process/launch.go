@@ -38,10 +38,7 @@ func (d *Driver) Launch(ctx context.Context, o machine.Order, spec machine.Spec)
 		d.say(machine.Fact{ID: spec.ID, State: fleet.MachineStopped, Why: "its process was not found", Launch: rec.Spec.Launch})
 		return nil // it was launched before, and has ended since
 	}
-	d.mu.Lock()
-	lost := d.lost[spec.Zone]
-	d.mu.Unlock()
-	if lost {
+	if d.isLost(spec.Zone) {
 		return fmt.Errorf("the zone %s is lost", spec.Zone)
 	}
 	if d.Room != nil {

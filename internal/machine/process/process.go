@@ -54,9 +54,9 @@ type Driver struct {
 
 	mu         sync.Mutex
 	machines   map[string]*running
-	starting   map[string]int  // how many calls are starting a machine
-	lost       map[string]bool // zones
-	complained map[string]bool // of what is no machine
+	starting   map[string]int      // how many calls are starting a machine
+	lost       map[string]*os.File // zones that this service has lost, and holds so
+	complained map[string]bool     // of what is no machine
 	tell       func(machine.Fact)
 }
 
@@ -92,7 +92,7 @@ func New(c Config) (*Driver, error) {
 			return nil, fmt.Errorf("make the directory that services share: %w", err)
 		}
 	}
-	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]bool{}, complained: map[string]bool{}}
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]*os.File{}, complained: map[string]bool{}}
 	if d.unprivileged {
 		if err := datadir.Enterable(dir, "machines run as unprivileged users"); err != nil {
 			return nil, err

@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/datadir"
 	"unitas/internal/machine"
 )
 
@@ -39,10 +40,10 @@ func (d *Driver) KeepBounds(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-logs.C:
-			d.alone(ctx, d.boundLogs)
+			d.alone(d.boundLogs)
 		case <-disk.C:
 			begun := time.Now()
-			d.alone(ctx, func() {
+			d.alone(func() {
 				d.boundDisks(ctx)
 				d.forgetFences()
 			})
@@ -52,14 +53,12 @@ func (d *Driver) KeepBounds(ctx context.Context) {
 }
 
 // alone does something unless another service on the directory does it now.
-func (d *Driver) alone(ctx context.Context, do func()) {
-	now, cancel := context.WithCancel(ctx)
-	cancel() // nobody is waited for
-	let, err := d.lock(now, d.own("upkeep"))
+func (d *Driver) alone(do func()) {
+	held, err := datadir.TryLock(d.own("upkeep"), syscall.LOCK_EX)
 	if err != nil {
 		return
 	}
-	defer func() { _ = let() }()
+	defer held.Close()
 	do()
 }
 
