@@ -20,7 +20,7 @@ func (s *Server) GetService(ctx context.Context, _ contract.GetServiceRequestObj
 	if n := s.Control.StuckGroups(); n > 0 {
 		troubles = append(troubles, fmt.Sprintf("No decision about %s can be written: the pages of groups that are stuck say why.", words.Count(n, "group")))
 	}
-	return contract.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: time.Now().UTC()}, nil
+	return contract.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now()}, nil
 }
 
 // ListChecks lists checks.
@@ -52,7 +52,7 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 	if err := goodCheck(check); err != nil {
 		return nil, err
 	}
-	c, err := s.Store.AddCheck(ctx, time.Now().UTC(), actor(ctx), store.Check{Check: check, Labels: some(b.Labels, nil)})
+	c, err := s.Store.AddCheck(ctx, s.now(), actor(ctx), store.Check{Check: check, Labels: some(b.Labels, nil)})
 	if err != nil {
 		return nil, about("check", b.Name, err)
 	}
@@ -78,7 +78,7 @@ func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestO
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.ChangeCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(c *store.Check) (fleet.Cause, error) {
+	c, err := s.Store.ChangeCheck(ctx, s.now(), actor(ctx), r.Name, revision, func(c *store.Check) (fleet.Cause, error) {
 		c.Port, c.Path, c.Host, c.Statuses = some(b.Port, c.Port), some(b.Path, c.Path), some(b.Host, c.Host), some(b.Statuses, c.Statuses)
 		c.Text, c.Service, c.Verify = some(b.Text, c.Text), some(b.Service, c.Service), some(b.Verify, c.Verify)
 		c.Interval, c.Timeout = durationOf(b.IntervalSeconds, c.Interval), durationOf(b.TimeoutSeconds, c.Timeout)
@@ -115,7 +115,7 @@ func (s *Server) DeleteCheck(ctx context.Context, r contract.DeleteCheckRequestO
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.DeleteCheck(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
+	if err := s.Store.DeleteCheck(ctx, s.now(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("check", r.Name, err)
 	}
 	return contract.DeleteCheck204Response{}, nil

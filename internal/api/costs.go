@@ -16,7 +16,7 @@ const longestCosts = 400 * 24 * time.Hour
 
 // GetCosts adds up what instances cost.
 func (s *Server) GetCosts(ctx context.Context, r contract.GetCostsRequestObject) (contract.GetCostsResponseObject, error) {
-	now := time.Now().UTC()
+	now := s.now()
 	from := some(r.Params.From, time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)).UTC()
 	to := some(r.Params.To, now).UTC()
 	step := time.Hour

@@ -51,7 +51,7 @@ func (s *Server) StartDrill(ctx context.Context, r contract.StartDrillRequestObj
 	if d.Kind == drill.Crash {
 		d.For = 0
 	}
-	d, err := s.Drills.Start(ctx, time.Now().UTC(), d)
+	d, err := s.Drills.Start(ctx, s.now(), d)
 	if err != nil {
 		return nil, about("drill", "", err)
 	}
@@ -90,7 +90,7 @@ func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequ
 	}
 	command := strings.Join(words, " ")
 	note := func(kind, what string, because fleet.Cause) error {
-		return s.Store.Record(context.WithoutCancel(ctx), time.Now().UTC(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
+		return s.Store.Record(context.WithoutCancel(ctx), s.now(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
 	}
 	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), fleet.Asked("")); err != nil {
 		return nil, err

@@ -29,7 +29,7 @@ func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObj
 		return nil, err
 	}
 	all, next := cut(all, p, func(p control.Picture) store.Cursor { return store.Cursor{p.Group.Name} })
-	now := time.Now().UTC()
+	now := s.now()
 	return contract.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
 		return fromPicture(now, p, s.Control.Around(ctx, p))
 	})}, nil
@@ -43,7 +43,7 @@ func (s *Server) group(ctx context.Context, name string) (contract.Group, error)
 	if err != nil {
 		return contract.Group{}, err
 	}
-	return fromPicture(time.Now().UTC(), p, s.Control.Around(ctx, p)), nil
+	return fromPicture(s.now(), p, s.Control.Around(ctx, p)), nil
 }
 
 // CreateGroup makes a group.
@@ -84,13 +84,13 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 		return s.checkReferences(ctx, tx.Reader, store.Group{}, g, faults...)
 	}
 	dry := some(r.Params.DryRun, false)
-	g, err = s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), g, dry, first)
+	g, err = s.Store.AddGroup(ctx, s.now(), actor(ctx), g, dry, first)
 	if err != nil {
 		return nil, about("group", b.Name, err)
 	}
 	if dry {
 		p := control.Picture{Group: g}
-		return contract.CreateGroup200JSONResponse(fromPicture(time.Now().UTC(), p, s.Control.Around(ctx, p))), nil
+		return contract.CreateGroup200JSONResponse(fromPicture(s.now(), p, s.Control.Around(ctx, p))), nil
 	}
 	out, err := s.group(ctx, b.Name)
 	return contract.CreateGroup201JSONResponse(out), err
@@ -209,7 +209,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 			pools = append(pools, more)
 		}
 	}
-	outlook := fleet.Effects(time.Now().UTC(), before.View(), p.View(), pools)
+	outlook := fleet.Effects(s.now(), before.View(), p.View(), pools)
 	if !some(r.Params.DryRun, false) {
 		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(r store.Reader, g *store.Group) (fleet.Entry, error) {
 			was := *g
@@ -233,7 +233,7 @@ func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObjec
 	if r.Body.Command == contract.Freeze && reason == "" {
 		return nil, invalid("/reason", "say why the group is frozen; everybody who looks at it is told")
 	}
-	now := time.Now().UTC()
+	now := s.now()
 	err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		switch {
 		case g.Alone:
@@ -284,7 +284,7 @@ func (s *Server) changeGroup(ctx context.Context, name string, match *string,
 	if err != nil {
 		return err
 	}
-	if err := s.Store.ChangeGroup(ctx, time.Now().UTC(), actor(ctx), name, revision, f); err != nil {
+	if err := s.Store.ChangeGroup(ctx, s.now(), actor(ctx), name, revision, f); err != nil {
 		return about("group", name, err)
 	}
 	return nil
@@ -300,7 +300,7 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 	if err != nil {
 		return nil, err
 	}
-	ro, err := s.Store.StartRollout(ctx, time.Now().UTC(), actor(ctx), r.Name, fleet.Rollout{
+	ro, err := s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, fleet.Rollout{
 		To: to, Waves: waves, Above: some(r.Body.Above, 1), Below: some(r.Body.Below, 0), Soak: durationOf(r.Body.SoakSeconds, 30*time.Second),
 	}, func(reader store.Reader, g store.Group) error {
 		why, err := s.launchable(ctx, reader, to, g.Zones)
@@ -329,7 +329,7 @@ func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollou
 		return contract.Rollout{}, err
 	}
 	p.Rollout = &ro
-	return fromRollout(ro, p.Group.Size, say.Summarise(time.Now().UTC(), p.View())), nil
+	return fromRollout(ro, p.Group.Size, say.Summarise(s.now(), p.View())), nil
 }
 
 // ListRollouts lists rollouts.
@@ -370,7 +370,7 @@ func (s *Server) TellRollout(ctx context.Context, r contract.TellRolloutRequestO
 	if err != nil {
 		return nil, err
 	}
-	ro, err := s.Store.TellRollout(ctx, time.Now().UTC(), actor(ctx), r.Number, revision, fleet.Command(r.Body.Command), some(r.Body.Reason, ""))
+	ro, err := s.Store.TellRollout(ctx, s.now(), actor(ctx), r.Number, revision, fleet.Command(r.Body.Command), some(r.Body.Reason, ""))
 	if err != nil {
 		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
 	}

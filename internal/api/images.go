@@ -246,7 +246,7 @@ func (s *Server) WithdrawImage(ctx context.Context, r contract.WithdrawImageRequ
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Store.WithdrawImage(ctx, time.Now().UTC(), actor(ctx), v, revision, r.Body.Reason, successor); err != nil {
+	if _, err := s.Store.WithdrawImage(ctx, s.now(), actor(ctx), v, revision, r.Body.Reason, successor); err != nil {
 		return nil, about("image", v.String(), err)
 	}
 	out, err := s.whole(ctx, v)

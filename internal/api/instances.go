@@ -7,7 +7,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
@@ -139,7 +138,7 @@ func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstance
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now().UTC()
+	now := s.now()
 	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
 		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
 	})

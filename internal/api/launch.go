@@ -59,7 +59,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 	if len(faults) > 0 {
 		return nil, invalidFields(faults)
 	}
-	if _, err := s.Store.AddGroup(ctx, time.Now().UTC(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
+	if _, err := s.Store.AddGroup(ctx, s.now(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
 		Name: b.Name, Alone: true, Settings: fleet.Settings{
 			Size: 1, Max: 1, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute,
 		},
@@ -113,7 +113,7 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 		})
 		return fromInstance(in), err
 	}
-	now := time.Now().UTC()
+	now := s.now()
 	if err := s.Store.ChangeInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
 		return g.TellInstance(now, in, c, reason)
 	}); err != nil {

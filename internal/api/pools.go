@@ -144,7 +144,7 @@ func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObj
 		Settings: traffic.Settings{Choose: traffic.Choose(some(b.Choose, contract.Choose(traffic.RoundRobin))),
 			Nobody: traffic.Nobody(some(b.Nobody, contract.Nobody(traffic.Refuse))), SlowStart: durationOf(b.SlowStartSeconds, 0),
 			Shares: toShares(some(b.Shares, nil)), Enough: some(b.EnoughPercent, 50), Weights: some(b.Weights, nil)}}
-	p, err := s.Store.AddPool(ctx, time.Now().UTC(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
+	p, err := s.Store.AddPool(ctx, s.now(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
 		return nil, about("pool with this name or address,", b.Name, err)
 	}
@@ -250,7 +250,7 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Store.ChangePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (fleet.Cause, error) {
+	p, err := s.Store.ChangePool(ctx, s.now(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (fleet.Cause, error) {
 		was := *p
 		if b.Listeners != nil {
 			p.Listeners = toListeners(*b.Listeners)
@@ -280,7 +280,7 @@ func (s *Server) DeletePool(ctx context.Context, r contract.DeletePoolRequestObj
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.DeletePool(ctx, time.Now().UTC(), actor(ctx), r.Name, revision); err != nil {
+	if err := s.Store.DeletePool(ctx, s.now(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("pool", r.Name, err)
 	}
 	return contract.DeletePool204Response{}, nil

@@ -62,6 +62,9 @@ type Server struct {
 	peers  http.RoundTripper // to the interfaces of other replicas
 }
 
+// now is the time by the clock that the groups are kept by.
+func (s *Server) now() time.Time { return s.Control.Clock.Now() }
+
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)

@@ -157,7 +157,7 @@ func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef st
 			}
 			t.Version = latest.Version + 1
 		}
-	} else if t, err = s.Store.AddTemplate(ctx, time.Now().UTC(), actor(ctx), t, was != nil); err != nil {
+	} else if t, err = s.Store.AddTemplate(ctx, s.now(), actor(ctx), t, was != nil); err != nil {
 		return contract.Template{}, err
 	}
 	out := fromTemplate(t)
@@ -322,7 +322,7 @@ func (s *Server) WithdrawTemplate(ctx context.Context, r contract.WithdrawTempla
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.Store.WithdrawTemplate(ctx, time.Now().UTC(), actor(ctx), v, revision, r.Body.Reason, successor)
+	t, err := s.Store.WithdrawTemplate(ctx, s.now(), actor(ctx), v, revision, r.Body.Reason, successor)
 	return contract.WithdrawTemplate200JSONResponse(fromTemplate(t)), about("template", v.String(), err)
 }
 
@@ -336,7 +336,7 @@ func (s *Server) DeleteTemplate(ctx context.Context, r contract.DeleteTemplateRe
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.DeleteTemplate(ctx, time.Now().UTC(), actor(ctx), v, revision); err != nil {
+	if err := s.Store.DeleteTemplate(ctx, s.now(), actor(ctx), v, revision); err != nil {
 		return nil, about("template", v.String(), err)
 	}
 	return contract.DeleteTemplate204Response{}, nil

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"time"
 
 	"unitas/internal/api/contract"
 	"unitas/internal/fleet"
@@ -69,7 +68,7 @@ func (s *Server) setMark(ctx context.Context, kind, name, mark string, n int) (c
 		return contract.Marks{}, invalid("mark", "a mark cannot be called marks; choose another name")
 	}
 	v := fleet.Version{Name: name, N: n}
-	err := s.Store.SetMark(ctx, time.Now().UTC(), actor(ctx), kind, v, mark)
+	err := s.Store.SetMark(ctx, s.now(), actor(ctx), kind, v, mark)
 	switch {
 	case errors.Is(err, store.ErrNotFound) && n == 0:
 		return contract.Marks{}, &problem{status: http.StatusNotFound, kind: "not-found", detail: fmt.Sprintf("The %s %s has no mark %s.", kind, name, mark)}

@@ -42,7 +42,7 @@ func (k *keeper) carryOut() (learnt bool) {
 			k.act(one, launchLimit, k.launch)
 			learnt = true
 		case fleet.Rest:
-			if k.group.MayHalt(time.Now(), in) {
+			if k.group.MayHalt(k.now(), in) {
 				k.act(one, stopLimit, k.rest)
 			}
 		case fleet.Stop:

@@ -14,6 +14,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"unitas/internal/balancer"
+	"unitas/internal/clock"
 	"unitas/internal/control"
 	"unitas/internal/feed"
 	"unitas/internal/fleet"
@@ -170,6 +171,7 @@ type bench struct {
 	yard     *yard
 	balancer balancer.Driver
 	ctl      *control.Control
+	clock    *clock.Clock  // that the control measures by; the host's when nil
 	sweeps   time.Duration // how often the control sweeps; often when 0
 	stop     func()        // the newest; twice is like once
 	stops    []func()
@@ -224,7 +226,7 @@ func (b *bench) start(replica string) {
 		b.t.Fatal(err)
 	}
 	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: b.yard, Balancer: b.balancer, Self: store.Replica{ID: replica},
-		Log: log, Metrics: b.metrics,
+		Log: log, Metrics: b.metrics, Clock: b.clock,
 		SweepEvery: cmp.Or(b.sweeps, 300*time.Millisecond)})
 	running, cancel := context.WithCancel(ctx)
 	go changes.Run(running)
@@ -244,7 +246,6 @@ func (b *bench) start(replica string) {
 	b.stops = append(b.stops, b.stop)
 }
 
-// metric is the value of a gauge or counter without labels.
 // metric is the value of a metric, of the one with the label's value when one is given.
 func (b *bench) metric(name string, label ...string) float64 {
 	families, err := b.metrics.Gather()

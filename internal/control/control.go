@@ -16,6 +16,7 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/certificates"
+	"unitas/internal/clock"
 	"unitas/internal/feed"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
@@ -44,6 +45,8 @@ type Config struct {
 	Metrics prometheus.Registerer
 	// Certificates are those that listeners may use.
 	Certificates certificates.Dir
+	// Clock is what waits are measured by; one of this host when nil.
+	Clock *clock.Clock
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
 	SweepEvery time.Duration
 }
@@ -71,8 +74,11 @@ func New(c Config) *Control {
 	if c.SweepEvery == 0 {
 		c.SweepEvery = sweepEvery
 	}
+	if c.Clock == nil {
+		c.Clock = clock.New()
+	}
 	if c.Self.Since.IsZero() {
-		c.Self.Since = time.Now().UTC()
+		c.Self.Since = c.Clock.Now()
 	}
 	ctl := &Control{
 		Config: c, roster: newRoster(), library: newLibrary(c.Store), term: newTerm(), metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
@@ -100,6 +106,7 @@ func (c *Control) Run(ctx context.Context) error {
 	all.Go(func() { c.sweepUntil(keeping) })
 	all.Go(func() { c.follow(keeping, events) })
 	all.Go(func() { c.elsewhere.run(keeping) })
+	all.Go(func() { c.watchClock(keeping) })
 	c.lease(keeping, &all, true)
 	all.Go(func() { c.tenure(keeping, &all) })
 	c.awaitTargets(ctx)
@@ -202,7 +209,7 @@ func (c *Control) verdictChanged(instance string, r health.Report) {
 	} else {
 		c.desk.fit(instance, r.Check)
 	}
-	c.tell(instance, ofCheck{instance, r})
+	c.tell(instance, ofCheck{instance, r, c.Clock.Moment()})
 }
 
 // targetIdle has whoever closed a target ask for its count.

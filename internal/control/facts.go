@@ -3,6 +3,7 @@ package control
 import (
 	"time"
 
+	"unitas/internal/clock"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/machine"
@@ -18,12 +19,13 @@ type (
 	ofCheck struct {
 		id string
 		health.Report
+		at clock.Moment
 	}
 	// ofRecords says that the records of the group are to be read again.
 	ofRecords struct{}
 	// ofList is which machines there were when they were listed.
 	ofList struct {
-		at    time.Time
+		at    clock.Moment
 		found map[string]bool
 	}
 	// ofAct is how an act of the keeper's own ended, and what is known of the machine now.
@@ -42,6 +44,8 @@ type (
 		id, replica string
 		since       time.Time
 	}
+	// ofClock says that the clock was set.
+	ofClock struct{}
 	// ofFault is a fault of the service's own, for tests.
 	ofFault struct{}
 )
@@ -53,6 +57,7 @@ func (ofList) isFact()    {}
 func (ofAct) isFact()     {}
 func (ofTraffic) isFact() {}
 func (ofOther) isFact()   {}
+func (ofClock) isFact()   {}
 func (ofFault) isFact()   {}
 
 // take takes a fact in.
@@ -61,6 +66,7 @@ func (k *keeper) take(f fact) {
 	case ofMachine:
 		k.hear(f.ID, fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
 	case ofCheck:
+		f.Since = k.ctl.Clock.At(f.at, k.offset)
 		k.judge(f.id, f.Report)
 	case ofRecords:
 		k.stale = true
@@ -68,7 +74,7 @@ func (k *keeper) take(f fact) {
 		k.missing(f)
 	case ofAct:
 		k.ended(f)
-	case ofTraffic:
+	case ofTraffic, ofClock:
 		k.urgent = true
 	case ofOther:
 		k.quiet(f)
@@ -96,14 +102,15 @@ func (k *keeper) judge(id string, r health.Report) {
 func (k *keeper) missing(f ofList) {
 	for i := range k.view.Instances {
 		in := &k.view.Instances[i]
-		if isMissing(in, f) && !k.kept[in.ID].busy {
+		if isMissing(in, k.ctl.Clock.At(f.at, k.offset), f.found) && !k.kept[in.ID].busy {
 			k.edit(in.ID, func(in *fleet.Instance) { in.Machine = notFound })
 		}
 	}
 }
 
-func isMissing(in *fleet.Instance, f ofList) bool {
-	return !f.found[in.ID] && !in.Up.IsZero() && in.Up.Before(f.at) && in.Machine.State == fleet.MachineRunning
+// isMissing reports whether a machine that was up before a time should have been found then.
+func isMissing(in *fleet.Instance, at time.Time, found map[string]bool) bool {
+	return !found[in.ID] && !in.Up.IsZero() && in.Up.Before(at) && in.Machine.State == fleet.MachineRunning
 }
 
 var notFound = fleet.Machine{State: fleet.MachineStopped, Why: "its machine was not found"}

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/internal/clock"
 	"unitas/internal/fleet"
 	"unitas/internal/store"
 )
@@ -14,7 +15,7 @@ import (
 // only when it is known to run.
 func TestWhatIsMissing(t *testing.T) {
 	at := time.Now()
-	list := ofList{at: at, found: map[string]bool{"there": true}}
+	list := map[string]bool{"there": true}
 	for what, c := range map[string]struct {
 		in   fleet.Instance
 		want bool
@@ -25,7 +26,7 @@ func TestWhatIsMissing(t *testing.T) {
 		"one that is not up":       {fleet.Instance{ID: "coming", Machine: fleet.Machine{State: fleet.MachineRunning}}, false},
 		"one that is known to end": {fleet.Instance{ID: "ended", Up: at.Add(-time.Second), Machine: fleet.Machine{State: fleet.MachineStopped}}, false},
 	} {
-		if got := isMissing(&c.in, list); got != c.want {
+		if got := isMissing(&c.in, at, list); got != c.want {
 			t.Errorf("%s is missing: %v", what, got)
 		}
 	}
@@ -120,7 +121,7 @@ func TestOthersAreWaitedFor(t *testing.T) {
 		t.Error("not all of them are waited for")
 	}
 	now := time.Now()
-	k := newKeeper(&Control{}, "timetable", 1, nil)
+	k := newKeeper(&Control{Config: Config{Clock: clock.New()}}, "timetable", 1, nil)
 	k.view.Instances = []fleet.Instance{{ID: "a", State: fleet.Draining, Since: now}}
 	k.kept["a"] = &kept{}
 	k.take(ofOther{id: "a", replica: "two", since: now.Add(-time.Minute)})
@@ -142,7 +143,7 @@ func TestOthersAreWaitedFor(t *testing.T) {
 
 // TestACommitWhoseAnswerWasLost takes off the books what it wrote and no more.
 func TestACommitWhoseAnswerWasLost(t *testing.T) {
-	k := newKeeper(&Control{}, "timetable", 1, nil)
+	k := newKeeper(&Control{Config: Config{Clock: clock.New()}}, "timetable", 1, nil)
 	k.kept = map[string]*kept{"a": {}, "b": {}}
 	k.spoil("a")
 	k.noted, k.drawn = []fleet.Entry{{Kind: "first"}}, []int64{1, 2, 3}

@@ -59,13 +59,14 @@ type keeper struct {
 	ports      map[fleet.Version]int
 	times      []time.Duration // from order to serving, of the last instances
 	loaded     bool
-	reading    int       // of asked, by the last load
-	watching   time.Time // since when, without a gap
-	stale      bool      // the records are to be read again
-	fresh      bool      // something is to be published
-	urgent     bool      // what is awaited came, and is decided on at once
-	over       bool      // the group is gone or another replica's
-	complained time.Time // of a decision that could not be written
+	reading    int           // of asked, by the last load
+	watching   time.Time     // since when, without a gap
+	offset     time.Duration // of the clock that the records are by
+	stale      bool          // the records are to be read again
+	fresh      bool          // something is to be published
+	urgent     bool          // what is awaited came, and is decided on at once
+	over       bool          // the group is gone or another replica's
+	complained time.Time     // of a decision that could not be written
 	noted      []fleet.Entry
 	dirty      []string // instances whose reports are to be written
 	drawn      []int64  // numbers of addresses for instances to come
@@ -95,10 +96,11 @@ func (o *kept) moved(was, now *fleet.Instance) {
 
 // attempt is a commit whose answer was lost: it may have been written.
 type attempt struct {
-	mark  string
-	noted int
-	drawn int
-	dirty int
+	mark   string
+	noted  int
+	drawn  int
+	dirty  int
+	offset time.Duration
 }
 
 func newKeeper(c *Control, name string, epoch int64, found map[string]machine.Fact) *keeper {
@@ -151,7 +153,7 @@ func (k *keeper) run(ctx context.Context) {
 		again, err := k.turn(ctx)
 		if err != nil {
 			k.failedTurn(ctx, err)
-			again = time.Now().Add(retryAfter)
+			again = k.now().Add(retryAfter)
 		} else {
 			k.stuck.Store(nil)
 		}
@@ -160,7 +162,7 @@ func (k *keeper) run(ctx context.Context) {
 			timer.Stop()
 			continue
 		}
-		timer.Reset(max(time.Until(again), decideGap))
+		timer.Reset(max(again.Sub(k.now()), decideGap))
 	}
 }
 
@@ -188,16 +190,16 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 	if !k.ctl.term.holds() {
 		return time.Time{}, errNoLease
 	}
-	now := time.Now().UTC().Truncate(time.Microsecond) // as the database keeps it
+	if err := k.followClock(ctx); err != nil {
+		return k.staleOr(err)
+	}
+	now := k.now()
 	d := k.decide(now)
 	if !d.Quiet() || len(k.noted) > 0 || len(k.dirty) > 0 {
-		switch err := k.commit(ctx, now, &d); {
-		case errors.Is(err, store.ErrStale):
-			k.stale = true
-			return now, nil
-		case err != nil:
-			return time.Time{}, err
+		if err := k.commit(ctx, now, k.offset, &d); err != nil {
+			return k.staleOr(err)
 		}
+		k.ctl.metrics.written(&d)
 	}
 	k.showTargets()
 	k.publish()
@@ -206,6 +208,15 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 	}
 	k.over = d.Finished
 	return d.Again, nil
+}
+
+// staleOr has the records read again at once where they changed meanwhile.
+func (k *keeper) staleOr(err error) (again time.Time, _ error) {
+	if errors.Is(err, store.ErrStale) {
+		k.stale = true
+		return k.now(), nil
+	}
+	return time.Time{}, err
 }
 
 // decide asks the core. Since when the group is watched is told by the present clock,
@@ -218,9 +229,7 @@ func (k *keeper) decide(now time.Time) fleet.Decision {
 	if k.rollout != nil {
 		k.view.Rollout = &k.rollout.Rollout
 	}
-	if !k.view.Ledger.Fits(&k.view) {
-		k.view.Ledger = fleet.NewLedger(&k.view)
-	}
+	k.keepLedger()
 	were := map[int][]health.Report{}
 	for i := range k.view.Instances {
 		if in := &k.view.Instances[i]; in.State == fleet.Settling {
@@ -234,6 +243,12 @@ func (k *keeper) decide(now time.Time) fleet.Decision {
 	}
 	k.ctl.metrics.decided(time.Since(begun), &d)
 	return d
+}
+
+func (k *keeper) keepLedger() {
+	if !k.view.Ledger.Fits(&k.view) {
+		k.view.Ledger = fleet.NewLedger(&k.view)
+	}
 }
 
 // spoil notes that the reports of an instance are to be written.
@@ -264,17 +279,18 @@ func (k *keeper) record(one *kept) store.Instance {
 	return rec
 }
 
-// commit writes the decision and takes it over.
-func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) error {
+// commit writes the decision and takes it over; from then on the records are by a clock with
+// the offset.
+func (k *keeper) commit(ctx context.Context, now time.Time, offset time.Duration, d *fleet.Decision) error {
 	changed, drawn, err := k.records(ctx, d)
 	if err != nil {
 		return err
 	}
-	tried := attempt{mark: rand.Text(), noted: len(k.noted), drawn: drawn, dirty: len(k.dirty)}
+	tried := attempt{mark: rand.Text(), noted: len(k.noted), drawn: drawn, dirty: len(k.dirty), offset: offset}
 	entries := append(slices.Clip(k.noted), d.Entries...)
 	err = k.ctl.Store.Commit(ctx, now, store.Commit{
 		Group: k.name, Epoch: k.epoch, Generation: k.group.Generation, Changed: changed, Mark: tried.mark,
-		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: entries,
+		Book: d.Group, Rollout: d.Rollout, Finished: d.Finished, Entries: entries, Shift: offset - k.offset,
 	})
 	if err != nil {
 		switch {
@@ -289,7 +305,6 @@ func (k *keeper) commit(ctx context.Context, now time.Time, d *fleet.Decision) e
 	for _, e := range entries {
 		k.ctl.Log.Info(say.Line(k.name, e), "kind", e.Kind, "group", k.name, "because", say.Because(e.Cause))
 	}
-	k.ctl.metrics.written(d)
 	k.written(tried)
 	k.group.Generation++
 	if d.Group != nil {
@@ -316,5 +331,6 @@ func (k *keeper) written(a attempt) {
 		}
 	}
 	k.dirty = slices.Clone(k.dirty[a.dirty:])
+	k.offset = a.offset
 	k.unsure = nil
 }

@@ -14,6 +14,7 @@ type metrics struct {
 	duration  prometheus.Histogram
 	moves     *prometheus.CounterVec
 	faults    prometheus.Counter
+	clockSet  prometheus.Counter
 }
 
 func newMetrics(r prometheus.Registerer) metrics {
@@ -27,6 +28,9 @@ func newMetrics(r prometheus.Registerer) metrics {
 		}),
 		faults: f.NewCounter(prometheus.CounterOpts{
 			Name: "unitas_keeper_faults_total", Help: "Faults of the service itself while it kept a group; the group's keeper was started again.",
+		}),
+		clockSet: f.NewCounter(prometheus.CounterOpts{
+			Name: "unitas_clock_sets_total", Help: "How often the clock of the host was set by 2 s or more while the service ran.",
 		}),
 		moves: f.NewCounterVec(prometheus.CounterOpts{
 			Name: "unitas_instance_moves_total", Help: "Changes of instance records that were decided and written, by the state.",

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"unitas/internal/clock"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/store"
@@ -46,7 +47,7 @@ func (k *keeper) load(ctx context.Context) error {
 		if err := k.ctl.Machines.Fence(ctx, k.name, k.epoch); err != nil {
 			return fmt.Errorf("take over the machines of the group: %w", err)
 		}
-		k.watching = time.Now()
+		k.watching, k.offset = time.Now(), k.ctl.Clock.Offset()
 		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
 			return fmt.Errorf("load the usual times: %w", err)
 		}
@@ -81,12 +82,13 @@ func (k *keeper) changeSettings(next store.Group, checks []health.Check) {
 
 // takeIn makes the view of records that were read, with what is known of the instances.
 func (k *keeper) takeIn(records []store.Instance) {
-	had, old := k.kept, k.view.Instances
+	had, old, soon := k.kept, k.view.Instances, k.now().Add(clock.Apart)
 	k.kept = make(map[string]*kept, len(records))
 	k.view.Instances, k.view.Ledger = make([]fleet.Instance, len(records)), nil
 	var fresh []string
 	for i := range records {
 		in := &records[i]
+		in.NoLater(soon)
 		one := had[in.ID]
 		if one == nil {
 			one = &kept{}

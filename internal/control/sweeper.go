@@ -37,7 +37,7 @@ func (c *Control) sweepUntil(ctx context.Context) {
 func (c *Control) sweep(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, sweepLimit)
 	defer cancel()
-	begun := time.Now().UTC()
+	begun := c.Clock.Moment()
 	facts, err := c.Machines.List(ctx)
 	if err != nil {
 		return err
@@ -84,8 +84,9 @@ func (k *keeper) misses(list ofList) bool {
 	if s == nil {
 		return false
 	}
+	at := k.ctl.Clock.At(list.at, s.offset)
 	for i := range s.all {
-		if isMissing(&s.all[i].Instance, list) {
+		if isMissing(&s.all[i].Instance, at, list.found) {
 			return true
 		}
 	}

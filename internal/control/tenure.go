@@ -145,7 +145,7 @@ func (k *keeper) runContained(ctx context.Context) (ended bool) {
 			return
 		}
 		k.ctl.metrics.faults.Inc()
-		k.stuck.Store(&Stuck{Since: time.Now().UTC(), Why: "the service itself erred; the group is taken up again at once"})
+		k.stuck.Store(&Stuck{Since: k.now(), Why: "the service itself erred; the group is taken up again at once"})
 		k.ctl.Log.Error("a group's keeper erred and is started again", "group", k.name, "fault", fmt.Sprint(fault), "stack", string(debug.Stack()))
 	}()
 	k.run(ctx)

@@ -20,6 +20,8 @@ type shown struct {
 	all   []store.Instance
 	place map[string]int // in all, by instance
 	usual Usual
+	// offset is that of the clock that its times are by.
+	offset time.Duration
 	// read is how many of the changes that the keeper was told of were read.
 	read int
 }
@@ -41,7 +43,7 @@ func (k *keeper) publish() {
 		return
 	}
 	k.fresh = false
-	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), read: k.reading}
+	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), offset: k.offset, read: k.reading}
 	had := k.shown.Load()
 	same := had != nil && len(had.all) == len(s.all)
 	for i := range k.view.Instances {
@@ -93,7 +95,7 @@ func (k *keeper) failedTurn(ctx context.Context, err error) {
 	if ctx.Err() != nil {
 		return
 	}
-	s := Stuck{Since: time.Now().UTC(), Why: words.Plain(store.Explain(err), words.Outside)}
+	s := Stuck{Since: k.now(), Why: words.Plain(store.Explain(err), words.Outside)}
 	if had := k.stuck.Load(); had != nil {
 		s.Since = had.Since
 	}

@@ -23,6 +23,7 @@ import (
 	"unitas/internal/balancer/builtin"
 	"unitas/internal/catalogue"
 	"unitas/internal/certificates"
+	"unitas/internal/clock"
 	"unitas/internal/conns"
 	"unitas/internal/control"
 	"unitas/internal/datadir"
@@ -187,7 +188,8 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	balancer := builtin.New(c.Log, doors.Listen)
 	self := store.Replica{ID: name, Name: cmp.Or(c.Replica, "main"), Address: reachable(listener.Addr()), Version: c.Version}
-	ctl := control.New(control.Config{Store: st, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics})
+	hours := clock.New()
+	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
@@ -202,7 +204,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	bounded, stop := context.WithCancel(ctx)
 	var beside sync.WaitGroup
 	beside.Go(func() { machines.KeepBounds(bounded) })
-	beside.Go(func() { prune(bounded, st, c, metrics) })
+	beside.Go(func() { prune(bounded, st, c, hours, metrics) })
 	defer func() {
 		stop()
 		beside.Wait()

@@ -20,7 +20,9 @@ type Commit struct {
 	Rollout    *fleet.Rollout
 	Finished   bool
 	// Mark is what the record of the group keeps of this commit ([Group.Written]).
-	Mark    string
+	Mark string
+	// Shift is by how much the clock was set that times were written by until now.
+	Shift   time.Duration
 	Entries []fleet.Entry
 }
 
@@ -42,13 +44,18 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 		}
 		if g := c.Book; g != nil {
 			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
-				heal_stopped_at = $6, slots = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
-				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, pointer(g.HealStopped), notNil(g.Slots)); err != nil {
+				heal_stopped_at = $6, heal_permit_at = $8, slots = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
+				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, pointer(g.HealStopped), notNil(g.Slots), pointer(g.HealPermit)); err != nil {
 				return err
 			}
 		}
 		if c.Rollout != nil {
 			if err := tx.writeRollout(ctx, *c.Rollout); err != nil {
+				return err
+			}
+		}
+		if c.Shift != 0 {
+			if _, err := tx.Exec(ctx, `update runs set from_at = from_at + $2::interval where group_name = $1 and until_at is null`, c.Group, c.Shift); err != nil {
 				return err
 			}
 		}

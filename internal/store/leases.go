@@ -26,6 +26,10 @@ func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive 
 		r.ID, r.Name, r.Address, r.Version, r.Since, ttl); err != nil {
 		return nil, err
 	}
+	// A clock that was set back would let a dead one live on.
+	if _, err := s.leasing.Exec(ctx, `update replicas set until = now() + $1::interval where until > now() + $1::interval`, ttl); err != nil {
+		return nil, err
+	}
 	rows, err := s.leasing.Query(ctx, `select id from replicas where until > now()`)
 	if err != nil {
 		return nil, err

@@ -8,7 +8,7 @@ var served = []fault{
 	{name: "a body that was used up is sent again", file: "internal/balancer/builtin/forward.go", was: "used := kept != nil && kept.used.Load()", now: "used := false"},
 	{name: "a client that goes away sets its target aside", file: "internal/balancer/builtin/forward.go", was: "if r.Context().Err() != nil {\n\t\t\treturn nil, err", now: "if false {\n\t\t\treturn nil, err"},
 	{name: "retries have no bound", file: "internal/balancer/builtin/forward.go", was: "if n+10 > 100 {", now: "if false {"},
-	{name: "set aside never ends", file: "internal/balancer/builtin/target.go", was: "return until != 0 && now.UnixNano() < until", now: "return until != 0"},
+	{name: "set aside never ends", file: "internal/balancer/builtin/target.go", was: "return until != 0 && nanos(now) < until", now: "return until != 0"},
 	{name: "all targets may be set aside", file: "internal/balancer/builtin/target.go", was: "if (aside+1)*2 <= open {", now: "if true {"},
 	{name: "an answer ends no setting aside", file: "internal/balancer/builtin/target.go", was: "\t\tt.aside.Store(0)\n", now: ""},
 	{name: "weights are ignored", file: "internal/balancer/builtin/target.go", was: "w := math.Float64frombits(t.weight.Load())", now: "w := 1.0"},
@@ -59,9 +59,15 @@ var served = []fault{
 	{name: "a fresh machine is judged by the former one's answers", file: "internal/control/records.go", was: "\t\t\tone.watched = false\n\t\t\tk.ctl.prober.Forget(rec.ID)\n", now: ""},
 	{name: "a soak counts what was not watched", file: "internal/control/keeper.go", was: "now.Add(-time.Since(k.watching))", now: "time.Time{}"},
 
+	{name: "a clock that is set ends waits", file: "internal/control/keeper.go", was: "if err := k.followClock(ctx); err != nil {", now: "if err := error(nil); err != nil {"},
+	{name: "a clock that is set changes what was paid for", file: "internal/store/commit.go", was: "if c.Shift != 0 {", now: "if false {"},
+	{name: "a dead one lives on by a clock that was set back", file: "internal/store/leases.go", was: "where until > now() + $1::interval`", now: "where until > now() + $1::interval + interval '1 year'`"},
+	{name: "what the future wrote is waited for", file: "internal/control/records.go", was: "in.NoLater(soon)", now: "_ = soon"},
+	{name: "a clock that was set makes all old", file: "internal/service/prune.go", was: "return !was || since >= pruneCalm", now: "return !was || since >= 0"},
+
 	// Sweeps.
-	{name: "the sweep loses machines that came up meanwhile", file: "internal/control/facts.go", was: "in.Up.Before(f.at) && ", now: ""},
-	{name: "the sweep loses nothing", file: "internal/control/sweeper.go", was: "if isMissing(&s.all[i].Instance, list) {", now: "if false {"},
+	{name: "the sweep loses machines that came up meanwhile", file: "internal/control/facts.go", was: "in.Up.Before(at) && ", now: ""},
+	{name: "the sweep loses nothing", file: "internal/control/sweeper.go", was: "if isMissing(&s.all[i].Instance, at, list.found) {", now: "if false {"},
 	{name: "strays run on", file: "internal/control/sweeper.go", was: "if living[id] || c.roster.owning(id) != nil {", now: "if true {"},
 	{name: "the sweep stops other replicas' machines", file: "internal/control/sweeper.go", was: "if living[id] || c.roster.owning(id) != nil {", now: "if c.roster.owning(id) != nil {"},
 

@@ -283,7 +283,7 @@ func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
 		t.weight.Store(math.Float64bits(w.Weight))
 		t.last.Store(w.Last)
 		if w.Open && !t.isOpen() {
-			t.fresh.Store(time.Now().UnixNano())
+			t.fresh.Store(nanos(time.Now()))
 			t.answered()
 		}
 		t.set(w.Open, wanted.As)

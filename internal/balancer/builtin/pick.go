@@ -20,7 +20,7 @@ type lane struct {
 	// even is whether all weights are the same; until rampUntil fresh targets get
 	// less.
 	even      bool
-	rampUntil time.Time
+	rampUntil int64 // ns, see nanos
 }
 
 // turn is whose turn it is; it outlives changes of the lane.
@@ -44,7 +44,7 @@ func newLane(p balancer.Pool, targets []*target) *lane {
 		}
 		l.even = l.even && w == first && w != 0
 	}
-	l.rampUntil = time.Unix(0, newest).Add(p.SlowStart)
+	l.rampUntil = newest + int64(p.SlowStart)
 	return l
 }
 
@@ -71,7 +71,7 @@ func (l *lane) choose(turn *turn, now time.Time, may func(*target) bool, anyway 
 		return nil
 	case l.leastBusy && !anyway:
 		return l.leastBusyOf(turn, now, may)
-	case anyway, l.even && !now.Before(l.rampUntil):
+	case anyway, l.even && nanos(now) >= l.rampUntil:
 		n := uint64(len(l.targets))
 		begin := turn.next.Add(1)
 		for i := range n {

@@ -83,11 +83,11 @@ func TestSetAside(t *testing.T) {
 	now := time.Now()
 	for n, want := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second, 30 * time.Second, 30 * time.Second} {
 		refuser.setAside(now)
-		if got := time.Unix(0, refuser.aside.Load()).Sub(now); got != want {
+		if got := time.Duration(refuser.aside.Load() - nanos(now)); got != want {
 			t.Errorf("refusal %d sets aside for %s, want %s", n+2, got, want)
 		}
 	}
-	refuser.aside.Store(now.Add(-time.Second).UnixNano()) // its time is over, and it is well
+	refuser.aside.Store(nanos(now.Add(-time.Second))) // its time is over, and it is well
 	back := newServer(t, say("back"))
 	f.targets[0].Address = strings.TrimPrefix(back.URL, "http://")
 	f.apply()
@@ -129,12 +129,12 @@ func TestSlowStart(t *testing.T) {
 	f.pool.SlowStart = time.Hour
 	f.apply()
 	targets := f.Balancer.pools["front"].lane.Load().targets
-	targets[0].fresh.Store(time.Now().Add(-2 * time.Hour).UnixNano())
-	targets[1].fresh.Store(time.Now().Add(-15 * time.Minute).UnixNano())
+	targets[0].fresh.Store(nanos(time.Now().Add(-2 * time.Hour)))
+	targets[1].fresh.Store(nanos(time.Now().Add(-15 * time.Minute)))
 	if c := f.counts(t, 50); c["old"] < 39 || c["old"] > 41 {
 		t.Errorf("a quarter of the way the fresh one has a fifth of the requests, got %v", c)
 	}
-	targets[1].fresh.Store(time.Now().UnixNano())
+	targets[1].fresh.Store(nanos(time.Now()))
 	if p := targets[1].part(time.Now(), time.Hour); p < 9.9 || p > 10.1 {
 		t.Errorf("one just opened begins with a tenth, got %v of 100", p)
 	}

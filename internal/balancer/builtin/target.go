@@ -18,8 +18,8 @@ type target struct {
 	last                     atomic.Bool
 	state                    atomic.Int64  // whether it is open, and as of when: see set
 	weight                   atomic.Uint64 // bits of a float64
-	fresh                    atomic.Int64  // when it was opened, ns since the epoch
-	aside                    atomic.Int64  // until when it is set aside, ns since the epoch; 0 when it is not
+	fresh                    atomic.Int64  // when it was opened, see nanos
+	aside                    atomic.Int64  // until when it is set aside, see nanos; 0 when it is not
 	refusals                 atomic.Int64  // in a row
 	inFlight                 atomic.Int64  // in this pool
 	flight                   *flight       // in all of them
@@ -142,7 +142,7 @@ func (t *target) setAside(now time.Time) {
 	if n < 7 {
 		wait = min(firstAside<<(n-1), lastAside)
 	}
-	t.aside.Store(now.Add(wait).UnixNano())
+	t.aside.Store(nanos(now.Add(wait)))
 }
 
 // answered ends all setting aside.
@@ -155,13 +155,13 @@ func (t *target) answered() {
 
 func (t *target) isAside(now time.Time) bool {
 	until := t.aside.Load()
-	return until != 0 && now.UnixNano() < until
+	return until != 0 && nanos(now) < until
 }
 
 // part is its weight now; a fresh target comes to it over slow, from a tenth.
 func (t *target) part(now time.Time, slow time.Duration) float64 {
 	w := math.Float64frombits(t.weight.Load())
-	if age := time.Duration(now.UnixNano() - t.fresh.Load()); age < slow {
+	if age := time.Duration(nanos(now) - t.fresh.Load()); age < slow {
 		w *= max(0.1, float64(age)/float64(slow))
 	}
 	return w

@@ -66,7 +66,7 @@ func (w *window) add(now time.Time, status int, took time.Duration) {
 
 // slotAt is the slot of a time, emptied of what it held a round ago.
 func slotAt(ring []slot, now time.Time, length time.Duration) *slot {
-	n := now.UnixNano() / int64(length)
+	n := nanos(now) / int64(length)
 	s := &ring[n%int64(len(ring))]
 	if s.at != n {
 		*s = slot{at: n, took: s.took[:0]}
@@ -99,7 +99,7 @@ func (w *window) read(now time.Time) []balancer.Window {
 }
 
 func sum(ring []slot, now time.Time, length time.Duration, minutes int) balancer.Window {
-	newest := now.UnixNano() / int64(length)
+	newest := nanos(now) / int64(length)
 	oldest := newest - int64(time.Duration(minutes)*time.Minute/length) + 1
 	out := balancer.Window{Minutes: minutes}
 	var took [buckets]int64
