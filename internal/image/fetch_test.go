@@ -130,7 +130,9 @@ func TestOnlyWhereItIsAllowed(t *testing.T) {
 	asked := make(chan string, 10)
 	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		asked <- q.URL.Path
-		http.Error(w, "the keys of the harbour", http.StatusTeapot)
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusTeapot)
+		_, _ = io.WriteString(w, `{"errors":[{"code":"UNKNOWN","message":"the keys of the harbour"}]}`)
 	}))
 	defer inside.Close()
 	at := strings.TrimPrefix(inside.URL, "http://")

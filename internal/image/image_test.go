@@ -245,19 +245,39 @@ func TestExportImportsAgain(t *testing.T) {
 	if b := bring(t, third, zipped.Bytes()); b.Digest != a.Digest {
 		t.Errorf("compressed, %s came back as %s", a.Digest, b.Digest)
 	}
-	// Every byte of a layout is held against its digest.
-	for _, at := range []int{len(layout.Bytes()) / 3, len(layout.Bytes()) / 2} {
+	// Every blob of a layout is held against its digest.
+	damaged := 0
+	for r := tar.NewReader(bytes.NewReader(layout.Bytes())); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		content, err := io.ReadAll(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.HasPrefix(h.Name, "blobs/") || len(content) == 0 {
+			continue
+		}
+		damaged++
 		bad := bytes.Clone(layout.Bytes())
-		bad[at] ^= 1
+		bad[bytes.Index(bad, content)+len(content)/2] ^= 1
 		fourth, dir := open(t)
 		in := fourth.Begin()
-		if b, err := in.Import(ctx, bytes.NewReader(bad)); err == nil && b.Digest != a.Digest {
-			t.Errorf("a damaged layout was taken as %s", b.Digest)
+		var refused *Refused
+		if b, err := in.Import(ctx, bytes.NewReader(bad)); !errors.As(err, &refused) || !strings.Contains(err.Error(), "damaged") {
+			t.Errorf("with a bit of %s turned it was taken as %s: %v", h.Name, b.Digest, err)
 		}
 		in.Close()
 		if left := blobs(t, dir); len(left) > 0 {
 			t.Errorf("left behind: %v", left)
 		}
+	}
+	if damaged != 3 {
+		t.Errorf("%d blobs were damaged, not a manifest, a config and a layer", damaged)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -100,6 +101,53 @@ func answers(s *pgserver.Server) bool {
 	}
 	conn.Close(ctx)
 	return true
+}
+
+// TestLastsAndIsClosed: by default what is committed lasts, and nobody enters without the
+// password or from elsewhere.
+func TestLastsAndIsClosed(t *testing.T) {
+	ctx := context.Background()
+	s, dir := cluster(t, "")
+	shown := func(url, name string) string {
+		t.Helper()
+		conn, err := pgx.Connect(ctx, url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close(ctx)
+		var value string
+		if err := conn.QueryRow(ctx, "select current_setting($1)", name).Scan(&value); err != nil {
+			t.Fatal(err)
+		}
+		return value
+	}
+	if got := shown(s.URL("postgres"), "listen_addresses"); got != "" {
+		t.Errorf("it listens on %q", got)
+	}
+	if got := shown(s.URL("postgres"), "fsync"); got != "off" { // as the tests ask for
+		t.Errorf("fsync is %s", got)
+	}
+	wrong, err := url.Parse(s.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrong.User = url.UserPassword("unitas", "wrong")
+	if conn, err := pgx.Connect(ctx, wrong.String()); err == nil {
+		conn.Close(ctx)
+		t.Error("a wrong password is taken")
+	}
+	if err := s.Stop(ctx); err != nil {
+		t.Fatal(err)
+	}
+	lasting, err := pgserver.Start(ctx, dir, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"fsync", "synchronous_commit", "full_page_writes"} {
+		if got := shown(lasting.URL("postgres"), name); got != "on" {
+			t.Errorf("%s is %s", name, got)
+		}
+	}
 }
 
 // TestBroughtBack kills the server: it is there again, without anybody's doing.

@@ -1,9 +1,13 @@
 package userdata
 
 import (
+	"bytes"
+	"compress/gzip"
+	"encoding/base64"
 	"errors"
 	"path"
 	"reflect"
+	"runtime"
 	"strings"
 	"testing"
 )
@@ -61,6 +65,31 @@ func TestWhatIsRefused(t *testing.T) {
 		if !errors.As(err, &f) || !strings.HasPrefix(err.Error(), says) && !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", clip(text), err, says)
 		}
+	}
+}
+
+// TestBombs: what a few bytes unpack to is not held.
+func TestBombs(t *testing.T) {
+	var packed bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&packed, gzip.BestCompression)
+	zeros := make([]byte, 1<<20)
+	for range 40 * maxFile >> 20 {
+		if _, err := z.Write(zeros); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	text := base64.StdEncoding.EncodeToString(packed.Bytes())
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	if _, err := decode(text, "gz+b64"); err == nil || !strings.Contains(err.Error(), "unpacks to more than 8 MiB") {
+		t.Errorf("it was taken: %v", err)
+	}
+	runtime.ReadMemStats(&after)
+	if took := (after.TotalAlloc - before.TotalAlloc) >> 20; took > 10*maxFile>>20 {
+		t.Errorf("reading it took %d MiB", took)
 	}
 }
 

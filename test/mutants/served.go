@@ -28,14 +28,14 @@ var served = []fault{
 	{name: "a changed certificate is not read", file: "internal/balancer/builtin/listener.go", was: "now.Sub(p.looked) >= lookEvery", now: "false"},
 	{name: "a broken certificate takes the good one's place", file: "internal/balancer/builtin/listener.go", was: "\tif err != nil {\n\t\treturn fmt.Errorf(\"read the certificate %s", now: "\tif err != nil {\n\t\tp.now = &loaded\n\t\treturn fmt.Errorf(\"read the certificate %s"},
 	{name: "percentiles are of nobody", file: "internal/balancer/builtin/window.go", was: "if seen += n; seen >= rank && n > 0 {", now: "if seen += n; seen >= 0*rank && n > 0 {"},
-	{name: "old answers count as new", file: "internal/balancer/builtin/window.go", was: "if s.at < oldest || s.at > newest {", now: "if false {"},
+	{name: "old answers count as new", file: "internal/balancer/builtin/window.go", was: "if s.at < oldest || s.at > newest {", now: "if s.at < 0*oldest {"},
 	{name: "a bucket below the first is lost", file: "internal/balancer/builtin/window.go", was: "\t\ts.took = append(make([]uint32, int(s.first)-bucket), s.took...)\n\t\ts.first = uint8(bucket)\n", now: "\t\tbucket = int(s.first)\n"},
 
 	// The desk.
 	{name: "shares are never told to the balancer", file: "internal/control/desk.go", was: "isOpen(p, t, unfit), weights[t.Instance]", now: "isOpen(p, t, unfit), 100+0*weights[t.Instance]"},
 	{name: "an ill one is closed by decisions alone", file: "internal/control/desk.go", was: "\t\td.balancer.Shut(name, instance, as)\n", now: "\t\t_ = as\n\t\t_ = name\n"},
 	{name: "an ill one is opened by the next word of its keeper", file: "internal/control/desk.go", was: "return slices.Contains(t.healthy, p.Check) && !unfit[t.Instance]", now: "return slices.Contains(t.healthy, p.Check)"},
-	{name: "a closing is taken for known before the balancer took it", file: "internal/control/desk.go", was: "c == nil || !c.there || c.done >= at", now: "true"},
+	{name: "a closing is taken for known before the balancer took it", file: "internal/control/desk.go", was: "c == nil || !c.there || c.done >= at", now: "c == nil || !c.there || c.done >= 0*at"},
 	{name: "a balancer that refused is not told again", file: "internal/control/desk.go", was: "\t\t\ttime.AfterFunc(tellAgain, func() {\n\t\t\t\td.mu.Lock()\n\t\t\t\tdefer d.mu.Unlock()\n\t\t\t\td.changed(c)\n\t\t\t})\n", now: ""},
 	{name: "listeners open before the targets are known", file: "internal/control/control.go", was: "\tcase <-c.desk.known:\n\tcase <-time.After(openWithin):\n\t}\n\tlimit", now: "\tdefault:\n\t}\n\tlimit"},
 	{name: "listeners open before the balancer knows the targets", file: "internal/control/control.go", was: "waits && !c.desk.settled()", now: "false && waits"},
@@ -148,7 +148,7 @@ var served = []fault{
 
 	// Images.
 	{name: "copied blobs are not verified", file: "internal/image/copy.go", was: "got != b.Digest {\n\t\treturn errors.Join(refused(\"the blob %s is damaged on", now: "got != b.Digest && false {\n\t\treturn errors.Join(refused(\"the blob %s is damaged on"},
-	{name: "half layers are taken as whole", file: "internal/image/copy.go", was: "err == nil && info.Size() == b.Size {", now: "err == nil {"},
+	{name: "half layers are taken as whole", file: "internal/image/copy.go", was: "err == nil && info.Size() == b.Size {", now: "err == nil && info.Size() >= 0 {"},
 	{name: "what arrives is not what was promised", file: "internal/image/intake.go", was: "if want != \"\" && got != want {", now: "if false {"},
 	{name: "another service's intake is swept", file: "internal/image/claims.go", was: "\t\tif errors.Is(err, datadir.ErrHeld) {\n\t\t\treturn false, nil\n\t\t}\n\t\tif err != nil {\n\t\t\treturn false, err\n\t\t}\n\t\terr = errors.Join", now: "\t\tif errors.Is(err, datadir.ErrHeld) {\n\t\t\tcontinue\n\t\t}\n\t\tif err != nil {\n\t\t\treturn false, err\n\t\t}\n\t\terr = errors.Join"},
 	{name: "a blob that is needed is swept", file: "internal/image/store.go", was: "if !s.doomed[d] { // needed meanwhile", now: "if false { // needed meanwhile"},

@@ -177,3 +177,29 @@ func TestWindowsForget(t *testing.T) {
 		t.Errorf("a slot that came round still has what it had: %+v", m)
 	}
 }
+
+// TestAClosedTargetTakesNothing, whoever picked it before it was closed.
+func TestAClosedTargetTakesNothing(t *testing.T) {
+	idle := 0
+	target := &target{instance: "timetable-001", flight: (&flights{}).take("timetable-001"), idle: func(string) { idle++ }}
+	target.set(true, 1)
+	if !target.take(false) {
+		t.Fatal("an open one takes nothing")
+	}
+	target.set(false, 2)
+	if target.take(false) || target.take(true) {
+		t.Error("a closed one takes a request")
+	}
+	if n := target.inFlight.Load(); n != 1 || idle != 0 {
+		t.Errorf("%d are in flight, it was told idle %d times", n, idle)
+	}
+	target.last.Store(true) // by setting, when nobody is well
+	if target.take(false) || !target.take(true) {
+		t.Error("an ill one that may be tried takes nothing, or what is not a try")
+	}
+	target.leave()
+	target.leave()
+	if n := target.inFlight.Load(); n != 0 || idle != 1 {
+		t.Errorf("%d are in flight, it was told idle %d times", n, idle)
+	}
+}

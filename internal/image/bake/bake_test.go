@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -155,11 +156,26 @@ func TestCommandsAreConfined(t *testing.T) {
 	if err := errors.Join(os.WriteFile(secret, []byte("secret"), 0o644), os.Mkdir(outside, 0o777), os.Chmod(outside, 0o777)); err != nil {
 		t.Fatal(err)
 	}
+	heard, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer heard.Close()
+	called, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer called.Close()
+	port := func(a net.Addr) string { return a.String()[strings.LastIndex(a.String(), ":")+1:] }
+	shared := filepath.Join(os.TempDir(), filepath.Base(k.dir)+"-was-here")
+	defer os.Remove(shared)
 	_, log, err := k.bake(ctx, "cell", `
 parent: plain@1
 commands:
   - if touch `+outside+`/x 2>/dev/null; then echo WROTE; fi
-  - if touch /tmp/unitas-bake-was-here 2>/dev/null; then echo WROTE; fi
+  - if touch `+shared+` 2>/dev/null; then echo WROTE; fi
+  - [bash, -c, "if (echo x > /dev/udp/127.0.0.1/`+port(heard.LocalAddr())+`) 2>/dev/null; then echo SENT; fi"]
+  - [bash, -c, "if (echo x > /dev/tcp/127.0.0.1/`+port(called.Addr())+`) 2>/dev/null; then echo SENT; fi"]
   - if cat `+secret+` 2>/dev/null; then echo READ; fi
   - ln -s `+outside+` way; if touch way/x 2>/dev/null; then echo WROTE; fi; rm way
   - setsid sh -c 'sleep 0.3; touch stayed; sleep 1000' > /dev/null 2>&1 &
@@ -168,8 +184,14 @@ commands:
 	if err != nil {
 		t.Fatalf("%v\n%s", err, log)
 	}
-	if strings.Contains(log, "WROTE\n") || strings.Contains(log, "READ\n") || strings.Contains(log, "\nsecret") {
+	if strings.Contains(log, "WROTE\n") || strings.Contains(log, "READ\n") || strings.Contains(log, "SENT\n") || strings.Contains(log, "\nsecret") {
 		t.Errorf("a command got out:\n%s", log)
+	}
+	if err := heard.SetReadDeadline(time.Now().Add(10 * time.Millisecond)); err != nil {
+		t.Fatal(err)
+	}
+	if n, _, err := heard.ReadFrom(make([]byte, 10)); err == nil {
+		t.Errorf("%d bytes came out of it", n)
 	}
 	if left, _ := os.ReadDir(outside); len(left) > 0 {
 		t.Error("a command wrote outside")

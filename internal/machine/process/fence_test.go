@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -152,5 +153,26 @@ func TestALostZoneIsLostForAll(t *testing.T) {
 	}
 	if err := one.Launch(context.Background(), next); err != nil {
 		t.Errorf("after it: %v", err)
+	}
+}
+
+// TestALateCleaner: who clears up after a machine's former process lets its next one be.
+func TestALateCleaner(t *testing.T) {
+	y := newYard(t)
+	spec := y.launch("timetable-001", "echo up; exec sleep 1000")
+	y.log(spec.ID, "up")
+	rec, err := y.read(spec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	former := *rec.Process
+	former.Started--
+	y.endRest(spec.ID, former)
+	if err := syscall.Kill(rec.Process.PID, 0); err != nil || len(marked(y.dir(spec.ID))) != 1 {
+		t.Errorf("the next one is gone: %v", err)
+	}
+	y.endRest(spec.ID, *rec.Process)
+	if f := y.fact(); f.State != fleet.MachineStopped {
+		t.Errorf("the driver says %+v", f)
 	}
 }
