@@ -75,6 +75,7 @@ race: $(STAMPS)/postgresql $(STAMPS)/gcc
 		./internal/store ./internal/drill ./internal/image ./internal/machine/process
 
 generate: $(STAMPS)/npm
+	go tool -modfile=build/tools/go.mod oapi-codegen -config api/types.cfg.yaml api/openapi.yaml
 	go tool -modfile=build/tools/go.mod oapi-codegen -config api/server.cfg.yaml api/openapi.yaml
 	go tool -modfile=build/tools/go.mod oapi-codegen -config api/client.cfg.yaml api/openapi.yaml
 	cd web && npm run --silent types

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -194,15 +195,15 @@ func (a *app) askWhat(ctx context.Context, q asking, form *groupForm) (err error
 		return err
 	}
 	templates, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListTemplates(ctx, &client.ListTemplatesParams{After: after})
-	}, func(l client.TemplateList) ([]client.Template, *string) { return l.Items, l.Next })
+		return c.ListTemplates(ctx, &contract.ListTemplatesParams{After: after})
+	}, func(l contract.TemplateList) ([]contract.Template, *string) { return l.Items, l.Next })
 	if err != nil {
 		return err
 	}
 	offered := []string{"new"}
 	usual := "new"
 	for _, t := range templates {
-		if t.State == client.TemplateStateReady {
+		if t.State == contract.TemplateStateReady {
 			if len(offered) == 1 {
 				usual = fmt.Sprintf("%s@%d", t.Name, t.Version)
 			}
@@ -244,22 +245,22 @@ func (a *app) freeName(ctx context.Context, name, kind string, read func(*client
 // askTemplate asks for a new template, which is made with the group.
 func (a *app) askTemplate(ctx context.Context, q asking, form *groupForm) error {
 	images, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListImages(ctx, &client.ListImagesParams{After: after})
-	}, func(l client.ImageList) ([]client.Image, *string) { return l.Items, l.Next })
+		return c.ListImages(ctx, &contract.ListImagesParams{After: after})
+	}, func(l contract.ImageList) ([]contract.Image, *string) { return l.Items, l.Next })
 	if err != nil {
 		return err
 	}
 	var offered []string
 	for _, i := range images {
-		if i.State == client.ImageStateReady {
+		if i.State == contract.ImageStateReady {
 			offered = append(offered, fmt.Sprintf("%s@%d", i.Name, i.Version))
 		}
 	}
 	if len(offered) == 0 {
 		return errors.New("there is no image that could be launched; bring one in first with: unitas image import NAME --from FILE")
 	}
-	had := valueOr(form.NewTemplate, client.NewTemplate{Name: form.Name, Image: offered[0]})
-	t := client.NewTemplate{}
+	had := valueOr(form.NewTemplate, contract.NewTemplate{Name: form.Name, Image: offered[0]})
+	t := contract.NewTemplate{}
 	if t.Name, err = q.until("  name of the new template", had.Name, func(name string) (string, error) {
 		return a.freeName(ctx, name, "template", func(c *client.Client) (*http.Response, error) { return c.GetTemplate(ctx, name, "1") })
 	}); err != nil {
@@ -277,7 +278,7 @@ func (a *app) askTemplate(ctx context.Context, q asking, form *groupForm) error 
 }
 
 func (a *app) askWhere(ctx context.Context, q asking, form *groupForm) error {
-	places, _, err := ask[client.PlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListPlaces(ctx) })
+	places, _, err := ask[contract.PlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListPlaces(ctx) })
 	if err != nil {
 		return err
 	}
@@ -294,8 +295,8 @@ func (a *app) askWhere(ctx context.Context, q asking, form *groupForm) error {
 	if form.Zones, err = q.several("  zones ("+strings.Join(zones, ", ")+")", strings.Join(valueOr(form.Zones, home), ","), zones); err != nil {
 		return err
 	}
-	spread, err := q.oneOf("  spread: even, in-order or cheapest", string(valueOr(form.Spread, client.Even)), []string{"even", "in-order", "cheapest"})
-	form.Spread = (*client.Spread)(&spread)
+	spread, err := q.oneOf("  spread: even, in-order or cheapest", string(valueOr(form.Spread, contract.Even)), []string{"even", "in-order", "cheapest"})
+	form.Spread = (*contract.Spread)(&spread)
 	return err
 }
 
@@ -339,8 +340,8 @@ func (a *app) askTraffic(ctx context.Context, q asking, form *groupForm) error {
 
 func (a *app) askHealing(ctx context.Context, q asking, form *groupForm) error {
 	checks, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListChecks(ctx, &client.ListChecksParams{After: after})
-	}, func(l client.CheckList) ([]client.Check, *string) { return l.Items, l.Next })
+		return c.ListChecks(ctx, &contract.ListChecksParams{After: after})
+	}, func(l contract.CheckList) ([]contract.Check, *string) { return l.Items, l.Next })
 	if err != nil {
 		return err
 	}
@@ -368,7 +369,7 @@ func (a *app) askLabels(_ context.Context, q asking, form *groupForm) error {
 		if err != nil {
 			return err
 		}
-		labels := client.Labels{}
+		labels := contract.Labels{}
 		bad := ""
 		for pair := range strings.SplitSeq(answer, ",") {
 			name, value, ok := strings.Cut(strings.TrimSpace(pair), "=")

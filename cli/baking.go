@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 	"sigs.k8s.io/yaml"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -48,8 +49,8 @@ that fails leaves a broken version with its log and the failing step.`,
 				return err
 			}
 			source := filepath.Base(recipe)
-			image, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
-				return c.BakeImageWithBody(cmd.Context(), &client.BakeImageParams{Name: args[0], Region: given(cmd, "region", region), Source: &source,
+			image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
+				return c.BakeImageWithBody(cmd.Context(), &contract.BakeImageParams{Name: args[0], Region: given(cmd, "region", region), Source: &source,
 					IdempotencyKey: freshKey()}, "application/gzip", body)
 			})
 			if err != nil {
@@ -112,7 +113,7 @@ func bundle(recipe string) (io.Reader, error) {
 }
 
 // watchMaking shows the log of a version until it is made.
-func (a *app) watchMaking(ctx context.Context, image client.Image) error {
+func (a *app) watchMaking(ctx context.Context, image contract.Image) error {
 	version := strconv.Itoa(image.Version)
 	fmt.Fprintf(a.err, "%s@%s is being made; its log:\n", image.Name, version)
 	c, err := a.connect()
@@ -120,24 +121,24 @@ func (a *app) watchMaking(ctx context.Context, image client.Image) error {
 		return err
 	}
 	follow := true
-	res, err := c.GetBakeLog(ctx, image.Name, version, &client.GetBakeLogParams{Follow: &follow})
+	res, err := c.GetBakeLog(ctx, image.Name, version, &contract.GetBakeLogParams{Follow: &follow})
 	if err == nil {
 		_, err = io.Copy(a.err, res.Body)
 		res.Body.Close()
 	}
 	for ctx.Err() == nil {
-		image, _, err = ask[client.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, image.Name, version) })
+		image, _, err = ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, image.Name, version) })
 		if err != nil {
 			return err
 		}
 		switch image.State {
-		case client.ImageStateBaking:
+		case contract.ImageStateBaking:
 			again := time.NewTimer(300 * time.Millisecond)
 			select {
 			case <-again.C:
 			case <-ctx.Done():
 			}
-		case client.ImageStateBroken:
+		case contract.ImageStateBroken:
 			return badEnd{fmt.Sprintf("%s@%s is broken at %q: %s; its log: unitas image bake-log %s@%s", image.Name, version, image.Step, image.Why, image.Name, version)}
 		default:
 			return a.print(image, func() string { return readyLine(image) })
@@ -160,9 +161,9 @@ What is of that instance alone is left out: its name and address, logs (*.log,
 log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
 		Example: "  unitas image from-instance timetable-003\n  unitas image from-instance timetable-003 --name timetable-patched --at-rest",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			image, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
-				return c.ImageFromInstance(cmd.Context(), &client.ImageFromInstanceParams{IdempotencyKey: freshKey()},
-					client.ImageFromInstance{Instance: args[0], Name: given(cmd, "name", name), AtRest: &atRest})
+			image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
+				return c.ImageFromInstance(cmd.Context(), &contract.ImageFromInstanceParams{IdempotencyKey: freshKey()},
+					contract.ImageFromInstance{Instance: args[0], Name: given(cmd, "name", name), AtRest: &atRest})
 			})
 			if err != nil {
 				return err

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -41,11 +42,11 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
   unitas check create berths-safe --kind https --host berths.saltmere.example --no-verify --text "all berths" --statuses 200-299,404`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			interval := f.interval.Seconds()
-			body := client.NewCheck{Name: args[0], Kind: client.NewCheckKind(kind), Port: &f.port, Passes: &f.passes, Fails: &f.fails, Path: given(cmd, "path", f.path),
+			body := contract.NewCheck{Name: args[0], Kind: contract.NewCheckKind(kind), Port: &f.port, Passes: &f.passes, Fails: &f.fails, Path: given(cmd, "path", f.path),
 				Host: given(cmd, "host", f.host), Statuses: given(cmd, "statuses", f.statuses), Text: given(cmd, "text", f.text), Service: given(cmd, "service", f.service),
-				Verify: given(cmd, "no-verify", !f.lenient), Labels: given(cmd, "label", client.Labels(f.labels)), IntervalSeconds: &interval, TimeoutSeconds: given(cmd, "timeout", f.timeout.Seconds())}
-			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
-				return c.CreateCheck(cmd.Context(), &client.CreateCheckParams{IdempotencyKey: freshKey()}, body)
+				Verify: given(cmd, "no-verify", !f.lenient), Labels: given(cmd, "label", contract.Labels(f.labels)), IntervalSeconds: &interval, TimeoutSeconds: given(cmd, "timeout", f.timeout.Seconds())}
+			check, _, err := ask[contract.Check](a, func(c *client.Client) (*http.Response, error) {
+				return c.CreateCheck(cmd.Context(), &contract.CreateCheckParams{IdempotencyKey: freshKey()}, body)
 			})
 			if err != nil {
 				return err
@@ -63,16 +64,16 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 		Use: "set NAME", Short: "Change a health check for all that use it, only what is given", Args: exactly("NAME"),
 		Example: "  unitas check set sailings-up --fails 5 --reason \"the night boat answers late\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, tag, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(cmd.Context(), args[0]) })
+			_, tag, err := ask[contract.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
-			body := client.CheckChange{Port: given(cmd, "port", to.port), Passes: given(cmd, "passes", to.passes), Fails: given(cmd, "fails", to.fails),
+			body := contract.CheckChange{Port: given(cmd, "port", to.port), Passes: given(cmd, "passes", to.passes), Fails: given(cmd, "fails", to.fails),
 				Path: given(cmd, "path", to.path), Host: given(cmd, "host", to.host), Statuses: given(cmd, "statuses", to.statuses), Text: given(cmd, "text", to.text),
-				Service: given(cmd, "service", to.service), Verify: given(cmd, "no-verify", !to.lenient), Labels: given(cmd, "label", client.Labels(to.labels)), IntervalSeconds: given(cmd, "interval", to.interval.Seconds()),
+				Service: given(cmd, "service", to.service), Verify: given(cmd, "no-verify", !to.lenient), Labels: given(cmd, "label", contract.Labels(to.labels)), IntervalSeconds: given(cmd, "interval", to.interval.Seconds()),
 				TimeoutSeconds: given(cmd, "timeout", to.timeout.Seconds()), Reason: given(cmd, "reason", reason)}
-			check, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) {
-				return c.ChangeCheck(cmd.Context(), args[0], &client.ChangeCheckParams{IfMatch: &tag}, body)
+			check, _, err := ask[contract.Check](a, func(c *client.Client) (*http.Response, error) {
+				return c.ChangeCheck(cmd.Context(), args[0], &contract.ChangeCheckParams{IfMatch: &tag}, body)
 			})
 			if err != nil {
 				return err
@@ -87,8 +88,8 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 	listing := &cobra.Command{Use: "list", Short: "List health checks", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			checks, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-				return c.ListChecks(cmd.Context(), &client.ListChecksParams{After: after})
-			}, func(l client.CheckList) ([]client.Check, *string) { return l.Items, l.Next })
+				return c.ListChecks(cmd.Context(), &contract.ListChecksParams{After: after})
+			}, func(l contract.CheckList) ([]contract.Check, *string) { return l.Items, l.Next })
 			if err != nil {
 				return err
 			}
@@ -103,13 +104,13 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 		}}
 	showing := &cobra.Command{Use: "show NAME", Short: "Show one health check", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(cmd.Context(), args[0]) })
+			c, _, err := ask[contract.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
 			return a.print(c, func() string {
 				return facts("check", c.Name, "asks", question(c), "good statuses", map[bool]string{true: c.Statuses}[webKind(c)], "wants the text", c.Text,
-					"host header", c.Host, "certificate", map[bool]string{true: "is not verified"}[c.Kind == client.CheckKindHttps && !c.Verify],
+					"host header", c.Host, "certificate", map[bool]string{true: "is not verified"}[c.Kind == contract.CheckKindHttps && !c.Verify],
 					"healthy after", fmt.Sprintf("%d good answers in a row", c.Passes), "unhealthy after", fmt.Sprintf("%d bad answers in a row", c.Fails),
 					"judges", judged(c), "labels", pairs(c.Labels), "made", moment(c.CreatedAt)) + advices(c.Advice)
 			})
@@ -119,7 +120,7 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 			return c.GetCheck(ctx, name)
 		},
 			func(ctx context.Context, c *client.Client, name, tag string) (*http.Response, error) {
-				return c.DeleteCheck(ctx, name, &client.DeleteCheckParams{IfMatch: &tag})
+				return c.DeleteCheck(ctx, name, &contract.DeleteCheckParams{IfMatch: &tag})
 			}))
 }
 
@@ -181,12 +182,12 @@ func (a *app) deleting(what string, get func(context.Context, *client.Client, st
 	return cmd
 }
 
-func webKind(c client.Check) bool {
-	return c.Kind == client.CheckKindHttp || c.Kind == client.CheckKindHttps
+func webKind(c contract.Check) bool {
+	return c.Kind == contract.CheckKindHttp || c.Kind == contract.CheckKindHttps
 }
 
 // judged names who a check judges.
-func judged(c client.Check) string {
+func judged(c contract.Check) string {
 	var all []string
 	if c.Groups != nil {
 		for _, g := range *c.Groups {
@@ -201,7 +202,7 @@ func judged(c client.Check) string {
 	return orWord(strings.Join(all, ", "), "nobody yet")
 }
 
-func question(c client.Check) string {
+func question(c contract.Check) string {
 	what := fmt.Sprintf("%s port %d", c.Kind, c.Port)
 	switch {
 	case webKind(c):

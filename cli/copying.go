@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -32,12 +33,12 @@ going; --stop breaks it off. Started again, it goes on where it was.`,
 				return err
 			}
 			call := func(c *client.Client) (*http.Response, error) {
-				return c.CopyImage(cmd.Context(), name, version, client.NewCopy{To: to})
+				return c.CopyImage(cmd.Context(), name, version, contract.NewCopy{To: to})
 			}
 			if stop {
 				call = func(c *client.Client) (*http.Response, error) { return c.StopCopy(cmd.Context(), name, version, to) }
 			}
-			i, _, err := ask[client.Image](a, call)
+			i, _, err := ask[contract.Image](a, call)
 			if err != nil {
 				return err
 			}
@@ -53,7 +54,7 @@ going; --stop breaks it off. Started again, it goes on where it was.`,
 	return cmd
 }
 
-func copyTo(i client.Image, region string) client.Copy {
+func copyTo(i contract.Image, region string) contract.Copy {
 	if i.Copies != nil {
 		for _, c := range *i.Copies {
 			if c.Region == region {
@@ -61,12 +62,12 @@ func copyTo(i client.Image, region string) client.Copy {
 			}
 		}
 	}
-	return client.Copy{Region: region}
+	return contract.Copy{Region: region}
 }
 
-func copyLine(c client.Copy) string {
+func copyLine(c contract.Copy) string {
 	text := fmt.Sprintf("to %s: %s, %s of %s", c.Region, c.State, size(c.DoneBytes), size(c.TotalBytes))
-	if c.State == client.CopyStateCopying {
+	if c.State == contract.CopyStateCopying {
 		took := time.Since(c.BeganAt).Seconds()
 		rate := float64(c.DoneBytes) / max(took, 0.001)
 		text += fmt.Sprintf(", %s/s", size(int64(rate)))
@@ -80,12 +81,12 @@ func copyLine(c client.Copy) string {
 	return text
 }
 
-func (a *app) watchCopy(ctx context.Context, i client.Image, to string) error {
+func (a *app) watchCopy(ctx context.Context, i contract.Image, to string) error {
 	version := strconv.Itoa(i.Version)
 	tick := time.NewTicker(300 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		i, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, i.Name, version) })
+		i, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, i.Name, version) })
 		if err != nil {
 			return err
 		}
@@ -94,11 +95,11 @@ func (a *app) watchCopy(ctx context.Context, i client.Image, to string) error {
 		if onTerminal {
 			fmt.Fprintf(a.err, "\r%s@%s %s\x1b[K", i.Name, version, copyLine(c))
 		}
-		if c.State != client.CopyStateCopying {
+		if c.State != contract.CopyStateCopying {
 			if onTerminal {
 				fmt.Fprint(a.err, "\r\x1b[K")
 			}
-			if c.State != client.CopyStateDone {
+			if c.State != contract.CopyStateDone {
 				return badEnd{fmt.Sprintf("the copy of %s@%s is %s: %s", i.Name, version, c.State, c.Why)}
 			}
 			return a.print(i, func() string {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -22,7 +23,7 @@ templates, in the currency that the prices are in. Without --from it is this mon
 date, in UTC. The bars show the cost of each step, oldest left.`,
 		Example: "  unitas costs\n  unitas costs --by label:service --from 2026-11-01 --step day\n  unitas costs --by zone --csv > costs.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			params := client.GetCostsParams{By: given(cmd, "by", by), Step: given(cmd, "step", client.GetCostsParamsStep(step))}
+			params := contract.GetCostsParams{By: given(cmd, "by", by), Step: given(cmd, "step", contract.GetCostsParamsStep(step))}
 			for flag, at := range map[string]**time.Time{"from": &params.From, "to": &params.To} {
 				text := map[string]string{"from": from, "to": to}[flag]
 				if text == "" {
@@ -34,7 +35,7 @@ date, in UTC. The bars show the cost of each step, oldest left.`,
 				}
 				*at = &t
 			}
-			costs, _, err := ask[client.Costs](a, func(c *client.Client) (*http.Response, error) { return c.GetCosts(cmd.Context(), &params) })
+			costs, _, err := ask[contract.Costs](a, func(c *client.Client) (*http.Response, error) { return c.GetCosts(cmd.Context(), &params) })
 			if err != nil {
 				return err
 			}
@@ -60,7 +61,7 @@ func parseMoment(text string) (time.Time, error) {
 }
 
 // costsCSV writes RFC 4180 with a heading.
-func (a *app) costsCSV(costs client.Costs) error {
+func (a *app) costsCSV(costs contract.Costs) error {
 	w := csv.NewWriter(a.out)
 	_ = w.Write([]string{"from", costs.By, "cost"})
 	for i := 0; ; i++ {
@@ -76,7 +77,7 @@ func (a *app) costsCSV(costs client.Costs) error {
 	return w.Error()
 }
 
-func costsPicture(costs client.Costs) string {
+func costsPicture(costs contract.Costs) string {
 	rows := [][]string{{costs.By, ">hours", ">cost", ">now per hour", "over time"}}
 	for _, l := range costs.Lines {
 		rows = append(rows, []string{orWord(l.Name, "(none)"), fmt.Sprintf("%.1f h", l.Hours), amount(l.Cost), amount(l.NowPerHour), bars(l.Steps, 40)})

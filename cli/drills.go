@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -33,8 +34,8 @@ sample workload does.`,
 		Example:   "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
 		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone"},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, _, err := ask[client.Drill](a, func(c *client.Client) (*http.Response, error) {
-				return c.StartDrill(cmd.Context(), client.NewDrill{Kind: client.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone),
+			d, _, err := ask[contract.Drill](a, func(c *client.Client) (*http.Response, error) {
+				return c.StartDrill(cmd.Context(), contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone),
 					ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
 			})
 			if err != nil {
@@ -57,7 +58,7 @@ sample workload does.`,
 	flags.StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	listing := &cobra.Command{Use: "list", Short: "List drills that are under way", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, _, err := ask[client.DrillList](a, func(c *client.Client) (*http.Response, error) { return c.ListDrills(cmd.Context()) })
+			l, _, err := ask[contract.DrillList](a, func(c *client.Client) (*http.Response, error) { return c.ListDrills(cmd.Context()) })
 			if err != nil {
 				return err
 			}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -16,7 +17,7 @@ import (
 func (a *app) groupFailures() *cobra.Command {
 	return &cobra.Command{Use: "failures NAME", Short: "Show the places of a group whose instances failed, with the ends of their boot logs", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			l, _, err := ask[client.FailingPlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListFailures(cmd.Context(), args[0]) })
+			l, _, err := ask[contract.FailingPlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListFailures(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -42,7 +43,7 @@ func terminalWidth() int {
 }
 
 // placePicture shows the last failures of one place side by side, oldest left.
-func placePicture(p client.FailingPlace, width int) string {
+func placePicture(p contract.FailingPlace, width int) string {
 	var b strings.Builder
 	switch {
 	case p.Instance != nil:

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"sigs.k8s.io/yaml"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -21,21 +22,21 @@ type groupForm struct {
 	Name     string  `json:"name,omitempty"`
 	Template *string `json:"template,omitempty"`
 	// NewTemplate is made with the group, which launches its first version.
-	NewTemplate *client.NewTemplate `json:"-"`
-	Zones       *[]string           `json:"zones,omitempty"`
-	Spread      *client.Spread      `json:"spread,omitempty"`
-	Size        *int                `json:"size,omitempty"`
-	Min         *int                `json:"min,omitempty"`
-	Max         *int                `json:"max,omitempty"`
-	Above       *int                `json:"above,omitempty"`
-	Shed        *client.Shed        `json:"shed,omitempty"`
-	Pools       *[]string           `json:"pools,omitempty"`
-	Heal        *string             `json:"heal,omitempty"`
-	HealLimit   *int                `json:"heal-limit,omitempty"` // percent
-	Settle      *span               `json:"settle,omitempty"`
-	Drain       *span               `json:"drain,omitempty"`
-	PinNew      *bool               `json:"pin-new,omitempty"`
-	Labels      *client.Labels      `json:"labels,omitempty"`
+	NewTemplate *contract.NewTemplate `json:"-"`
+	Zones       *[]string             `json:"zones,omitempty"`
+	Spread      *contract.Spread      `json:"spread,omitempty"`
+	Size        *int                  `json:"size,omitempty"`
+	Min         *int                  `json:"min,omitempty"`
+	Max         *int                  `json:"max,omitempty"`
+	Above       *int                  `json:"above,omitempty"`
+	Shed        *contract.Shed        `json:"shed,omitempty"`
+	Pools       *[]string             `json:"pools,omitempty"`
+	Heal        *string               `json:"heal,omitempty"`
+	HealLimit   *int                  `json:"heal-limit,omitempty"` // percent
+	Settle      *span                 `json:"settle,omitempty"`
+	Drain       *span                 `json:"drain,omitempty"`
+	PinNew      *bool                 `json:"pin-new,omitempty"`
+	Labels      *contract.Labels      `json:"labels,omitempty"`
 }
 
 // span is a duration as people write it, such as 90s.
@@ -56,8 +57,8 @@ func secondsIn(s *span) *float64 {
 	return &seconds
 }
 
-func (f groupForm) body() client.NewGroup {
-	out := client.NewGroup{Name: f.Name, NewTemplate: f.NewTemplate, Min: f.Min, Max: f.Max, Zones: f.Zones, Spread: f.Spread, Above: f.Above, Shed: f.Shed, Pools: f.Pools, Heal: f.Heal,
+func (f groupForm) body() contract.NewGroup {
+	out := contract.NewGroup{Name: f.Name, NewTemplate: f.NewTemplate, Min: f.Min, Max: f.Max, Zones: f.Zones, Spread: f.Spread, Above: f.Above, Shed: f.Shed, Pools: f.Pools, Heal: f.Heal,
 		HealLimitPercent: f.HealLimit, SettleSeconds: secondsIn(f.Settle), DrainSeconds: secondsIn(f.Drain), PinNew: f.PinNew, Labels: f.Labels}
 	if f.Template != nil {
 		out.Template = *f.Template
@@ -124,9 +125,9 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 // given are those flags that were.
 func (f *groupFlags) given(cmd *cobra.Command) groupForm {
 	return groupForm{Size: given(cmd, "size", f.size), Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Above: given(cmd, "above", f.above),
-		Template: given(cmd, "template", f.template), Zones: given(cmd, "zones", f.zones), Spread: given(cmd, "spread", client.Spread(f.spread)),
-		Pools: given(cmd, "pool", f.pools), Shed: given(cmd, "shed", client.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
-		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), Labels: given(cmd, "label", client.Labels(f.labels)),
+		Template: given(cmd, "template", f.template), Zones: given(cmd, "zones", f.zones), Spread: given(cmd, "spread", contract.Spread(f.spread)),
+		Pools: given(cmd, "pool", f.pools), Shed: given(cmd, "shed", contract.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
+		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), Labels: given(cmd, "label", contract.Labels(f.labels)),
 		Settle: given(cmd, "settle", span(f.settle)), Drain: given(cmd, "drain", span(f.drain))}
 }
 
@@ -220,9 +221,9 @@ func readGroupFile(name string) (groupForm, error) {
 	return form, nil
 }
 
-func (a *app) makeGroup(ctx context.Context, form groupForm, dry bool) (client.Group, error) {
-	g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-		return c.CreateGroup(ctx, &client.CreateGroupParams{IdempotencyKey: freshKey(), DryRun: &dry}, form.body())
+func (a *app) makeGroup(ctx context.Context, form groupForm, dry bool) (contract.Group, error) {
+	g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) {
+		return c.CreateGroup(ctx, &contract.CreateGroupParams{IdempotencyKey: freshKey(), DryRun: &dry}, form.body())
 	})
 	return g, err
 }
@@ -244,7 +245,7 @@ func (a *app) createGroup(ctx context.Context, form groupForm, dry, watch bool) 
 }
 
 // review is a group before it is made.
-func review(g client.Group) string {
+func review(g contract.Group) string {
 	return facts("group", g.Name, "launches", g.Template, "zones", strings.Join(g.Zones, ", "), "spread", spreadWords(g.Spread),
 		"size", fmt.Sprintf("%d, between %d and %d", g.Size, g.Min, g.Max), "above", fmt.Sprintf("%d more than the size while one is replaced", g.Above),
 		"pools", orWord(strings.Join(g.Pools, ", "), "none: nothing sends it requests through Unitas"),

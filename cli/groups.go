@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -30,10 +31,10 @@ func (a *app) groupCommand() *cobra.Command {
 	return group("group", "Groups: identical instances kept at a size",
 		a.groupCreate(), a.groupList(), a.groupShow(), a.groupResize(), a.groupSet(),
 		a.groupTell("freeze", "Stop all that happens to a group by itself", "Stops healing, launching, shedding and rollouts of a group, until it is thawed. Its\ninstances and their traffic go on, and are counted.", true,
-			func(g client.Group) string { return g.Name + " is frozen; thaw it with: unitas group thaw " + g.Name }),
-		a.groupTell("thaw", "Start what was frozen again", "", false, func(g client.Group) string { return g.Name + " is thawed." }),
+			func(g contract.Group) string { return g.Name + " is frozen; thaw it with: unitas group thaw " + g.Name }),
+		a.groupTell("thaw", "Start what was frozen again", "", false, func(g contract.Group) string { return g.Name + " is thawed." }),
 		a.groupTell("heal", "Let what is unhealthy now be replaced, whatever the heal-limit, and places that wait be filled", "", false,
-			func(g client.Group) string {
+			func(g contract.Group) string {
 				return "What is unhealthy in " + g.Name + " now is replaced, and places that stay empty are filled."
 			}), a.groupFailures(), a.groupDelete())
 }
@@ -42,8 +43,8 @@ func (a *app) groupList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List groups", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			groups, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-				return c.ListGroups(cmd.Context(), &client.ListGroupsParams{After: after})
-			}, func(l client.GroupList) ([]client.Group, *string) { return l.Items, l.Next })
+				return c.ListGroups(cmd.Context(), &contract.ListGroupsParams{After: after})
+			}, func(l contract.GroupList) ([]contract.Group, *string) { return l.Items, l.Next })
 			if err != nil {
 				return err
 			}
@@ -70,8 +71,8 @@ func (a *app) groupShow() *cobra.Command {
 				return err
 			}
 			return a.print(struct {
-				client.Group
-				Instances []client.Instance `json:"instances"`
+				contract.Group
+				Instances []contract.Instance `json:"instances"`
 			}{g.Group, g.instances}, g.picture)
 		}}
 	cmd.Flags().BoolVar(&watch, "watch", false, "keep the picture current until Ctrl-C")
@@ -92,15 +93,15 @@ func (a *app) watchGroup(ctx context.Context, name string, untilWhole bool) erro
 
 // groupView is all that a picture of a group shows.
 type groupView struct {
-	client.Group
-	instances []client.Instance
-	rollout   *client.Rollout
+	contract.Group
+	instances []contract.Instance
+	rollout   *contract.Rollout
 }
 
 func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
 	var v groupView
 	var err error
-	v.Group, _, err = ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(ctx, name) })
+	v.Group, _, err = ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(ctx, name) })
 	if err != nil {
 		return v, err
 	}
@@ -108,7 +109,7 @@ func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
 		return v, err
 	}
 	if v.Rollout != nil {
-		r, _, err := ask[client.Rollout](a, func(c *client.Client) (*http.Response, error) { return c.GetRollout(ctx, *v.Rollout) })
+		r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) { return c.GetRollout(ctx, *v.Rollout) })
 		if err != nil {
 			return v, err
 		}
@@ -117,14 +118,14 @@ func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
 	return v, nil
 }
 
-func (a *app) instancesOf(ctx context.Context, name string, gone bool) ([]client.Instance, error) {
+func (a *app) instancesOf(ctx context.Context, name string, gone bool) ([]contract.Instance, error) {
 	return list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		params := &client.ListInstancesParams{After: after, Gone: &gone}
+		params := &contract.ListInstancesParams{After: after, Gone: &gone}
 		if name != "" {
 			params.Group = &name
 		}
 		return c.ListInstances(ctx, params)
-	}, func(l client.InstanceList) ([]client.Instance, *string) { return l.Items, l.Next })
+	}, func(l contract.InstanceList) ([]contract.Instance, *string) { return l.Items, l.Next })
 }
 
 // picture is the sentence, the slips by zone, the versions, and the table.
@@ -168,19 +169,19 @@ func (v groupView) picture() string {
 
 // verdicts counts the instances by verdict, and tells the estimate.
 func (v groupView) verdicts() string {
-	count := map[client.Verdict]int{}
+	count := map[contract.Verdict]int{}
 	for _, in := range v.instances {
 		count[in.Verdict]++
 	}
-	text := fmt.Sprintf("%d healthy, %d unhealthy, %d unknown", count[client.Healthy], count[client.Unhealthy], count[client.Unknown])
+	text := fmt.Sprintf("%d healthy, %d unhealthy, %d unknown", count[contract.Healthy], count[contract.Unhealthy], count[contract.Unknown])
 	if v.Summary.LeftSeconds != nil {
 		text += fmt.Sprintf("; about %s left", spanOf(*v.Summary.LeftSeconds))
 	}
 	return text
 }
 
-func spreadWords(s client.Spread) string {
-	return map[client.Spread]string{client.Even: "even", client.InOrder: "in-order: the first zone that takes machines", client.Cheapest: "cheapest: the zone with the lowest price"}[s]
+func spreadWords(s contract.Spread) string {
+	return map[contract.Spread]string{contract.Even: "even", contract.InOrder: "in-order: the first zone that takes machines", contract.Cheapest: "cheapest: the zone with the lowest price"}[s]
 }
 
 func orWord(text, otherwise string) string {
@@ -191,7 +192,7 @@ func orWord(text, otherwise string) string {
 }
 
 // slips draws each instance as a tile of text in the row of its zone.
-func slips(zones []string, template string, instances []client.Instance) string {
+func slips(zones []string, template string, instances []contract.Instance) string {
 	width := 0
 	for _, z := range zones {
 		width = max(width, len(z))
@@ -205,9 +206,9 @@ func slips(zones []string, template string, instances []client.Instance) string 
 			}
 			t := plain
 			switch {
-			case in.State == client.InstanceStateLost || in.Overdue || (in.State == client.InstanceStateServing && in.Verdict == client.Unhealthy):
+			case in.State == contract.InstanceStateLost || in.Overdue || (in.State == contract.InstanceStateServing && in.Verdict == contract.Unhealthy):
 				t = trouble
-			case in.State != client.InstanceStateServing:
+			case in.State != contract.InstanceStateServing:
 				t = waiting
 			case in.Version != template:
 				t = newer
@@ -220,7 +221,7 @@ func slips(zones []string, template string, instances []client.Instance) string 
 	return b.String()
 }
 
-func versions(s client.Summary) string {
+func versions(s contract.Summary) string {
 	rows := [][]string{{"  version", ">instances", ">serving"}}
 	for _, v := range s.Versions {
 		rows = append(rows, []string{"  " + v.Version, strconv.Itoa(v.Counted), strconv.Itoa(v.Serving)})
@@ -238,7 +239,7 @@ func (a *app) groupResize() *cobra.Command {
 	cmd := &cobra.Command{Use: "resize NAME --size N", Short: "Change the size of a group", Args: exactly("NAME"),
 		Example: "  unitas group resize timetable --size 8 --reason \"bank holiday\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.changeGroup(cmd, args[0], client.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false, yes)
+			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false, yes)
 		}}
 	numberVar(cmd.Flags(), &to, "size", 0, "how many instances there should be")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
@@ -256,7 +257,7 @@ set here is for new launches only; a rollout replaces what runs.`,
 		Example: "  unitas group set timetable --max 12 --heal-limit 50 --dry-run\n  unitas group set timetable --template timetable-web@3 --reason \"new ones only\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := f.given(cmd)
-			return a.changeGroup(cmd, args[0], client.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
+			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
 				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels,
 				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
 		}}
@@ -268,14 +269,14 @@ set here is for new launches only; a rollout replaces what runs.`,
 
 // changeGroup makes one change against the group as it was read. It looks first, and
 // asks when the change takes more than one in three of what serves.
-func (a *app) changeGroup(cmd *cobra.Command, name string, change client.GroupChange, dry, yes bool) error {
-	before, tag, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
+func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.GroupChange, dry, yes bool) error {
+	before, tag, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
 	if err != nil {
 		return err
 	}
-	call := func(dry bool) (client.Group, error) {
-		g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-			return c.ChangeGroup(cmd.Context(), name, &client.ChangeGroupParams{IfMatch: &tag, DryRun: &dry}, change)
+	call := func(dry bool) (contract.Group, error) {
+		g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) {
+			return c.ChangeGroup(cmd.Context(), name, &contract.ChangeGroupParams{IfMatch: &tag, DryRun: &dry}, change)
 		})
 		return g, err
 	}
@@ -310,14 +311,14 @@ func (a *app) changeGroup(cmd *cobra.Command, name string, change client.GroupCh
 }
 
 // groupTell is a command that is told to a group.
-func (a *app) groupTell(word, short, long string, reasoned bool, done func(client.Group) string) *cobra.Command {
+func (a *app) groupTell(word, short, long string, reasoned bool, done func(contract.Group) string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: word + " NAME", Short: short, Long: long, Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			whatever := "*"
-			g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-				return c.TellGroup(cmd.Context(), args[0], &client.TellGroupParams{IfMatch: &whatever},
-					client.GroupCommand{Command: client.GroupCommandCommand(word), Reason: given(cmd, "reason", reason)})
+			g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) {
+				return c.TellGroup(cmd.Context(), args[0], &contract.TellGroupParams{IfMatch: &whatever},
+					contract.GroupCommand{Command: contract.GroupCommandCommand(word), Reason: given(cmd, "reason", reason)})
 			})
 			if err != nil {
 				return err
@@ -332,7 +333,7 @@ func (a *app) groupTell(word, short, long string, reasoned bool, done func(clien
 }
 
 // deletion says all that goes with a group.
-func deletion(g client.Group, instances []client.Instance) string {
+func deletion(g contract.Group, instances []contract.Instance) string {
 	byZone := map[string]int{}
 	for _, in := range instances {
 		byZone[in.Zone]++
@@ -350,7 +351,7 @@ func (a *app) groupDelete() *cobra.Command {
 	var yes, wait bool
 	cmd := &cobra.Command{Use: "delete NAME", Short: "Drain and stop all instances of a group, then remove it", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g, tag, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), args[0]) })
+			g, tag, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -361,8 +362,8 @@ func (a *app) groupDelete() *cobra.Command {
 			if err := a.confirm(yes, fmt.Sprintf("deleting %s stops %d instances", g.Name, len(instances)), deletion(g, instances)+fmt.Sprintf("Delete %s?", g.Name)); err != nil {
 				return err
 			}
-			g, _, err = ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-				return c.DeleteGroup(cmd.Context(), args[0], &client.DeleteGroupParams{IfMatch: &tag})
+			g, _, err = ask[contract.Group](a, func(c *client.Client) (*http.Response, error) {
+				return c.DeleteGroup(cmd.Context(), args[0], &contract.DeleteGroupParams{IfMatch: &tag})
 			})
 			if err != nil {
 				return err

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -37,7 +38,7 @@ func reference(text string) (name, version string, err error) {
 func (a *app) placesCommand() *cobra.Command {
 	return &cobra.Command{Use: "places", Short: "List regions and zones, with what runs there", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, _, err := ask[client.PlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListPlaces(cmd.Context()) })
+			l, _, err := ask[contract.PlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListPlaces(cmd.Context()) })
 			if err != nil {
 				return err
 			}
@@ -72,8 +73,8 @@ func (a *app) imageList() *cobra.Command {
 	cmd := &cobra.Command{Use: "list [NAME]", Short: "List image versions, newest first, or search them", Args: cobra.MaximumNArgs(1),
 		Example: "  unitas image list\n  unitas image list timetable --state ready --newer-than 168h\n  unitas image list --text ferries --label service=timetable --origin baked",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			params := client.ListImagesParams{Text: given(cmd, "text", text), Origin: given(cmd, "origin", client.ListImagesParamsOrigin(origin)),
-				State: given(cmd, "state", client.ListImagesParamsState(state)), NewerThanSeconds: given(cmd, "newer-than", newer.Seconds()),
+			params := contract.ListImagesParams{Text: given(cmd, "text", text), Origin: given(cmd, "origin", contract.ListImagesParamsOrigin(origin)),
+				State: given(cmd, "state", contract.ListImagesParamsState(state)), NewerThanSeconds: given(cmd, "newer-than", newer.Seconds()),
 				OlderThanSeconds: given(cmd, "older-than", older.Seconds())}
 			if len(args) == 1 {
 				params.Name = &args[0]
@@ -85,7 +86,7 @@ func (a *app) imageList() *cobra.Command {
 			images, err := listUpTo(a, limit, func(c *client.Client, after *string) (*http.Response, error) {
 				params.After = after
 				return c.ListImages(cmd.Context(), &params)
-			}, func(l client.ImageList) ([]client.Image, *string) { return l.Items, l.Next })
+			}, func(l contract.ImageList) ([]contract.Image, *string) { return l.Items, l.Next })
 			if err != nil {
 				return err
 			}
@@ -109,7 +110,7 @@ func (a *app) imageList() *cobra.Command {
 	return cmd
 }
 
-func regions(i client.Image) string {
+func regions(i contract.Image) string {
 	var all []string
 	for _, p := range i.Places {
 		all = append(all, p.Region)
@@ -117,12 +118,12 @@ func regions(i client.Image) string {
 	return strings.Join(all, ", ")
 }
 
-func (a *app) readImage(ctx context.Context, ref string) (client.Image, string, error) {
+func (a *app) readImage(ctx context.Context, ref string) (contract.Image, string, error) {
 	name, version, err := reference(ref)
 	if err != nil {
-		return client.Image{}, "", err
+		return contract.Image{}, "", err
 	}
-	return ask[client.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
+	return ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
 }
 
 func (a *app) imageShow() *cobra.Command {
@@ -136,12 +137,12 @@ func (a *app) imageShow() *cobra.Command {
 		}}
 }
 
-func imagePicture(i client.Image) string {
+func imagePicture(i contract.Image) string {
 	state := string(i.State)
 	switch {
-	case i.State == client.ImageStateBaking:
+	case i.State == contract.ImageStateBaking:
 		state += ": " + i.Step
-	case i.State == client.ImageStateBroken:
+	case i.State == contract.ImageStateBroken:
 		state += fmt.Sprintf(" at %q: %s", i.Step, i.Why)
 	case i.Why != "":
 		state += ": " + i.Why
@@ -168,20 +169,20 @@ func imagePicture(i client.Image) string {
 		"recipe", or(i.Recipe, ""))
 }
 
-func copiesText(i client.Image) string {
+func copiesText(i contract.Image) string {
 	var lines []string
 	if i.Copies == nil {
 		return ""
 	}
 	for _, c := range *i.Copies {
-		if c.State != client.CopyStateDone {
+		if c.State != contract.CopyStateDone {
 			lines = append(lines, copyLine(c))
 		}
 	}
 	return strings.Join(lines, "\n")
 }
 
-func usersText(u *client.Users) string {
+func usersText(u *contract.Users) string {
 	if u == nil {
 		return ""
 	}
@@ -211,7 +212,7 @@ func (a *app) imageLineage() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, _, err := ask[client.ImageList](a, func(c *client.Client) (*http.Response, error) {
+			l, _, err := ask[contract.ImageList](a, func(c *client.Client) (*http.Response, error) {
 				return c.GetImageLineage(cmd.Context(), i.Name, strconv.Itoa(i.Version))
 			})
 			if err != nil {
@@ -222,8 +223,8 @@ func (a *app) imageLineage() *cobra.Command {
 }
 
 // tree draws versions under their parents, and points at one of them.
-func tree(images []client.Image, at string) string {
-	children := map[string][]client.Image{}
+func tree(images []contract.Image, at string) string {
+	children := map[string][]contract.Image{}
 	there := map[string]bool{}
 	for _, i := range images {
 		there[fmt.Sprintf("%s@%d", i.Name, i.Version)] = true
@@ -275,7 +276,7 @@ func (a *app) imageLog() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				res, err := c.GetBakeLog(cmd.Context(), name, version, &client.GetBakeLogParams{Follow: &follow})
+				res, err := c.GetBakeLog(cmd.Context(), name, version, &contract.GetBakeLogParams{Follow: &follow})
 				if err != nil {
 					return a.explain(err)
 				}

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -41,7 +42,7 @@ func (a *app) imageImport() *cobra.Command {
 		Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			info, err := os.Stat(from)
-			var image client.Image
+			var image contract.Image
 			switch {
 			case errors.Is(err, os.ErrNotExist) && strings.Contains(from, "/") && !strings.HasPrefix(from, ".") && !strings.HasPrefix(from, "/"):
 				image, err = a.fetch(cmd, args[0], from, region, user, labels)
@@ -77,7 +78,7 @@ func (a *app) imageImport() *cobra.Command {
 	return cmd
 }
 
-func readyLine(i client.Image) string {
+func readyLine(i contract.Image) string {
 	place := ""
 	if len(i.Places) > 0 {
 		place = " in " + i.Places[0].Region
@@ -85,8 +86,8 @@ func readyLine(i client.Image) string {
 	return fmt.Sprintf("%s@%d is ready%s (%s, %s).\n", i.Name, i.Version, place, size(i.SizeBytes), short(i.Digest))
 }
 
-func (a *app) fetch(cmd *cobra.Command, name, reference, region, user string, labels map[string]string) (client.Image, error) {
-	body := client.ImageReference{Name: name, Reference: reference, Region: given(cmd, "region", region), Labels: given(cmd, "label", client.Labels(labels))}
+func (a *app) fetch(cmd *cobra.Command, name, reference, region, user string, labels map[string]string) (contract.Image, error) {
+	body := contract.ImageReference{Name: name, Reference: reference, Region: given(cmd, "region", region), Labels: given(cmd, "label", contract.Labels(labels))}
 	if user != "" {
 		password := os.Getenv("UNITAS_REGISTRY_PASSWORD")
 		body.User, body.Password = &user, &password
@@ -94,13 +95,13 @@ func (a *app) fetch(cmd *cobra.Command, name, reference, region, user string, la
 	if term.IsTerminal(int(os.Stderr.Fd())) {
 		fmt.Fprintf(a.err, "the service fetches %s …\n", reference)
 	}
-	image, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
-		return c.FetchImage(cmd.Context(), &client.FetchImageParams{IdempotencyKey: freshKey()}, body)
+	image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
+		return c.FetchImage(cmd.Context(), &contract.FetchImageParams{IdempotencyKey: freshKey()}, body)
 	})
 	return image, err
 }
 
-func (a *app) upload(cmd *cobra.Command, name, source, region string, labels map[string]string, content io.Reader, total int64) (client.Image, error) {
+func (a *app) upload(cmd *cobra.Command, name, source, region string, labels map[string]string, content io.Reader, total int64) (contract.Image, error) {
 	body := &progress{Reader: content, a: a, total: total, begun: time.Now()}
 	pairs := []string{}
 	for k, v := range labels {
@@ -108,11 +109,11 @@ func (a *app) upload(cmd *cobra.Command, name, source, region string, labels map
 	}
 	digest, err := digestOf(content)
 	if err != nil {
-		return client.Image{}, err
+		return contract.Image{}, err
 	}
 	source = filepath.Base(source)
-	image, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
-		return c.ImportImageWithBody(cmd.Context(), &client.ImportImageParams{Name: name, Region: given(cmd, "region", region), Source: &source,
+	image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
+		return c.ImportImageWithBody(cmd.Context(), &contract.ImportImageParams{Name: name, Region: given(cmd, "region", region), Source: &source,
 			Label: given(cmd, "label", sorted(pairs)), ContentDigest: digest, IdempotencyKey: freshKey()}, "application/octet-stream", body)
 	})
 	body.end()

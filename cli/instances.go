@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -28,7 +29,7 @@ func (a *app) instanceCommand() *cobra.Command {
 	listing.Flags().BoolVar(&gone, "gone", false, "show those that are gone as well")
 	showing := &cobra.Command{Use: "show INSTANCE", Short: "Show one instance with the last answers of its checks", Args: exactly("INSTANCE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -50,7 +51,7 @@ func (a *app) instanceCommand() *cobra.Command {
 		a.instanceTell("unpark", "Bring a parked instance back; once it serves the group sheds one", "coming back"))
 }
 
-func instancePicture(in client.Instance) string {
+func instancePicture(in contract.Instance) string {
 	served := ""
 	if in.ServedAt != nil {
 		served = moment(*in.ServedAt) + ", " + words.Span(in.ServedAt.Sub(in.OrderedAt)) + " after it was ordered"
@@ -87,8 +88,8 @@ func instancePicture(in client.Instance) string {
 
 // purpose tells what an instance was launched for, where it stands, and which of its
 // machines it has.
-func purpose(in client.Instance) string {
-	text := map[client.InstancePurpose]string{"size": "the size", "healing": "healing", "balance": "balance between zones",
+func purpose(in contract.Instance) string {
+	text := map[contract.InstancePurpose]string{"size": "the size", "healing": "healing", "balance": "balance between zones",
 		"rollout": "a rollout", "person": "a person"}[in.Purpose]
 	if in.Group != "" {
 		text += fmt.Sprintf(", in slot %d", in.Slot)
@@ -101,8 +102,8 @@ func purpose(in client.Instance) string {
 
 // comesUp holds how long an instance has taken against how long its kind takes;
 // not ready is not ill.
-func comesUp(in client.Instance) string {
-	if in.ServedAt != nil || in.State == client.InstanceStateGone || in.State == client.InstanceStateLost {
+func comesUp(in contract.Instance) string {
+	if in.ServedAt != nil || in.State == contract.InstanceStateGone || in.State == contract.InstanceStateLost {
 		return ""
 	}
 	text := "for " + words.Span(time.Since(in.OrderedAt))
@@ -112,7 +113,7 @@ func comesUp(in client.Instance) string {
 	return fmt.Sprintf("%s; its kind usually takes %s, and 95 of 100 are there within %s", text, spanOf(*in.UsualSeconds), spanOf(*in.SlowSeconds))
 }
 
-func instanceTable(instances []client.Instance) string {
+func instanceTable(instances []contract.Instance) string {
 	rows := [][]string{{"instance", "zone", "version", "state", ">for", "verdict", ">in flight", "address", "because"}}
 	for _, in := range instances {
 		rows = append(rows, []string{in.Id, in.Zone, in.Version, string(in.State), words.Span(time.Since(in.Since)), string(in.Verdict),

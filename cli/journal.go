@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -25,9 +26,9 @@ func (a *app) journalCommand() *cobra.Command {
 			if limit < 1 || limit > 1000 {
 				return misused("--limit %d: give 1 to 1000", limit)
 			}
-			params := client.ListJournalParams{Group: given(cmd, "group", of), Instance: given(cmd, "instance", instance), Rollout: given(cmd, "rollout", rollout), Limit: &limit}
-			read := func() ([]client.JournalEntry, error) {
-				page, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
+			params := contract.ListJournalParams{Group: given(cmd, "group", of), Instance: given(cmd, "instance", instance), Rollout: given(cmd, "rollout", rollout), Limit: &limit}
+			read := func() ([]contract.JournalEntry, error) {
+				page, _, err := ask[contract.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
 				slices.Reverse(page.Items)
 				return page.Items, err
 			}
@@ -62,27 +63,27 @@ instance all of its life, of a group the last twenty that concern it as a whole.
 		Example: "  unitas why timetable-003\n  unitas why timetable",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name, limit := args[0], 1000
-			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), name) })
-			params, now := client.ListJournalParams{Instance: &name, Limit: &limit}, ""
+			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), name) })
+			params, now := contract.ListJournalParams{Instance: &name, Limit: &limit}, ""
 			switch {
 			case err == nil:
 				now = fmt.Sprintf("%s is %s, because %s.", in.Id, in.State, in.Why)
-				if g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), in.Group) }); err == nil && g.Stuck != nil {
+				if g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), in.Group) }); err == nil && g.Stuck != nil {
 					now += fmt.Sprintf(" Nothing can be decided about its group %s now, because %s.", g.Name, *g.Stuck)
 				}
 			case client.Is(err, "not-found"):
-				g, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
+				g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
 				if client.Is(err, "not-found") {
 					return fmt.Errorf("there is neither an instance nor a group %s", name)
 				}
 				if err != nil {
 					return err
 				}
-				params, now = client.ListJournalParams{Group: &name, Limit: &limit}, g.Summary.Sentence
+				params, now = contract.ListJournalParams{Group: &name, Limit: &limit}, g.Summary.Sentence
 			default:
 				return err
 			}
-			l, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
+			l, _, err := ask[contract.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
 			if err != nil {
 				return err
 			}
@@ -103,8 +104,8 @@ instance all of its life, of a group the last twenty that concern it as a whole.
 
 // ofWhole keeps, newest first, what concerns a group as a whole: changes, its
 // rollout, back-offs, healing that stopped, and losses; the last twenty.
-func ofWhole(entries []client.JournalEntry) []client.JournalEntry {
-	var out []client.JournalEntry
+func ofWhole(entries []contract.JournalEntry) []contract.JournalEntry {
+	var out []contract.JournalEntry
 	for _, e := range entries {
 		if e.Instance == nil || e.Kind == "instance.lost" || e.Kind == "verdict.unhealthy" || e.Actor != "unitas" {
 			out = append(out, e)
@@ -117,13 +118,13 @@ func ofWhole(entries []client.JournalEntry) []client.JournalEntry {
 }
 
 // followJournal prints the past and then each entry as it is written, once.
-func (a *app) followJournal(ctx context.Context, p client.ListJournalParams, past func() ([]client.JournalEntry, error)) error {
+func (a *app) followJournal(ctx context.Context, p contract.ListJournalParams, past func() ([]contract.JournalEntry, error)) error {
 	c, err := a.connect()
 	if err != nil {
 		return err
 	}
 	printed := int64(0)
-	show := func(e client.JournalEntry) error {
+	show := func(e contract.JournalEntry) error {
 		if e.Number <= printed || (p.Instance != nil && or(e.Instance, "") != *p.Instance) ||
 			(p.Rollout != nil && (e.Rollout == nil || *e.Rollout != *p.Rollout)) {
 			return nil
@@ -145,7 +146,7 @@ func (a *app) followJournal(ctx context.Context, p client.ListJournalParams, pas
 		}
 	}
 	err = c.Events(ctx, or(p.Group, ""), catchUp, func(ev client.Event) error {
-		var e client.JournalEntry
+		var e contract.JournalEntry
 		if err := json.Unmarshal(ev.Data, &e); err != nil {
 			return fmt.Errorf("read an event: %w", err)
 		}
@@ -158,7 +159,7 @@ func (a *app) followJournal(ctx context.Context, p client.ListJournalParams, pas
 }
 
 // line is one entry of the journal.
-func line(e client.JournalEntry) string {
+func line(e contract.JournalEntry) string {
 	who := ""
 	if e.Actor != "unitas" {
 		who = " [" + e.Actor + "]"

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -27,9 +28,9 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 			if err != nil {
 				return err
 			}
-			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
-				return c.LaunchInstance(cmd.Context(), &client.LaunchInstanceParams{IdempotencyKey: freshKey()}, client.NewInstance{Name: name, Template: template,
-					Zone: zone, Image: given(cmd, "image", image), UserData: data, Labels: given(cmd, "label", client.Labels(labels))})
+			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
+				return c.LaunchInstance(cmd.Context(), &contract.LaunchInstanceParams{IdempotencyKey: freshKey()}, contract.NewInstance{Name: name, Template: template,
+					Zone: zone, Image: given(cmd, "image", image), UserData: data, Labels: given(cmd, "label", contract.Labels(labels))})
 			})
 			if err != nil {
 				return err
@@ -57,13 +58,13 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 }
 
 // watchBoot prints what the machine writes until it serves or is gone.
-func (a *app) watchBoot(ctx context.Context, in client.Instance) error {
+func (a *app) watchBoot(ctx context.Context, in contract.Instance) error {
 	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
 	printed := 0
 	for {
-		now, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, in.Id) })
+		now, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, in.Id) })
 		if err != nil && (ctx.Err() != nil || refused(err)) {
 			return err
 		}
@@ -74,12 +75,12 @@ func (a *app) watchBoot(ctx context.Context, in client.Instance) error {
 		}
 		switch {
 		case err != nil:
-		case now.State == client.InstanceStateServing:
+		case now.State == contract.InstanceStateServing:
 			return a.print(now, func() string {
 				return fmt.Sprintf("%s runs in %s on %s, %s after it was ordered. Remove it with: unitas instance retire %s\n", now.Id, now.Zone, now.Address,
 					words.Span(now.ServedAt.Sub(now.OrderedAt)), now.Id)
 			})
-		case now.State == client.InstanceStateGone || now.State == client.InstanceStateLost || now.State == client.InstanceStateLeaving:
+		case now.State == contract.InstanceStateGone || now.State == contract.InstanceStateLost || now.State == contract.InstanceStateLeaving:
 			return badEnd{fmt.Sprintf("%s did not come up: %s; its boot log: unitas instance boot-log %s", in.Id, a.whyNot(ctx, now), in.Id)}
 		}
 		select {
@@ -92,9 +93,9 @@ func (a *app) watchBoot(ctx context.Context, in client.Instance) error {
 }
 
 // whyNot finds what ended an instance; the last state only says that it is over.
-func (a *app) whyNot(ctx context.Context, in client.Instance) string {
-	l, _, err := ask[client.JournalList](a, func(c *client.Client) (*http.Response, error) {
-		return c.ListJournal(ctx, &client.ListJournalParams{Instance: &in.Id})
+func (a *app) whyNot(ctx context.Context, in contract.Instance) string {
+	l, _, err := ask[contract.JournalList](a, func(c *client.Client) (*http.Response, error) {
+		return c.ListJournal(ctx, &contract.ListJournalParams{Instance: &in.Id})
 	})
 	if err == nil {
 		for _, e := range l.Items {
@@ -110,7 +111,7 @@ func (a *app) instanceRetire() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Drain, stop and remove an instance; its group launches another", Args: exactly("INSTANCE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -122,7 +123,7 @@ func (a *app) instanceRetire() *cobra.Command {
 				fmt.Sprintf("This drains and stops the machine of %s in %s and removes its files. %s Its journal stays.\nRetire it?", in.Id, in.Zone, then)); err != nil {
 				return err
 			}
-			in, err = a.tellInstance(cmd.Context(), args[0], client.Retire, nil)
+			in, err = a.tellInstance(cmd.Context(), args[0], contract.Retire, nil)
 			if err != nil {
 				return err
 			}
@@ -141,7 +142,7 @@ running, and is listed as belonging to nobody until it is retired. With --replac
 group launches another in its place; without it the size of the group is one less.`,
 		Example: "  unitas instance release timetable-003 --replace --reason \"to look into it\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, tag, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
+			in, tag, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -153,8 +154,8 @@ group launches another in its place; without it the size of the group is one les
 				fmt.Sprintf("This takes %s out of the group %s and its pools for good; its machine runs on. %s\nRelease it?", in.Id, in.Group, then)); err != nil {
 				return err
 			}
-			in, _, err = ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
-				return c.ReleaseInstance(cmd.Context(), args[0], &client.ReleaseInstanceParams{IfMatch: &tag}, client.InstanceRelease{Replace: &replace, Reason: given(cmd, "reason", reason)})
+			in, _, err = ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
+				return c.ReleaseInstance(cmd.Context(), args[0], &contract.ReleaseInstanceParams{IfMatch: &tag}, contract.InstanceRelease{Replace: &replace, Reason: given(cmd, "reason", reason)})
 			})
 			if err != nil {
 				return err
@@ -183,8 +184,8 @@ it. No shell reads the command; give one for pipes: -- sh -c '…'.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ran, _, err := ask[client.Run](a, func(c *client.Client) (*http.Response, error) {
-				return c.RunOnInstance(cmd.Context(), args[0], client.NewRun{Command: args[1:], TimeoutSeconds: given(cmd, "timeout", timeout.Seconds())})
+			ran, _, err := ask[contract.Run](a, func(c *client.Client) (*http.Response, error) {
+				return c.RunOnInstance(cmd.Context(), args[0], contract.NewRun{Command: args[1:], TimeoutSeconds: given(cmd, "timeout", timeout.Seconds())})
 			})
 			if err != nil {
 				return err
@@ -204,10 +205,10 @@ it. No shell reads the command; give one for pipes: -- sh -c '…'.`,
 	return cmd
 }
 
-func (a *app) tellInstance(ctx context.Context, id string, command client.InstanceCommandCommand, reason *string) (client.Instance, error) {
+func (a *app) tellInstance(ctx context.Context, id string, command contract.InstanceCommandCommand, reason *string) (contract.Instance, error) {
 	whatever := "*"
-	in, _, err := ask[client.Instance](a, func(c *client.Client) (*http.Response, error) {
-		return c.TellInstance(ctx, id, &client.TellInstanceParams{IfMatch: &whatever}, client.InstanceCommand{Command: command, Reason: reason})
+	in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
+		return c.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: command, Reason: reason})
 	})
 	return in, err
 }
@@ -217,7 +218,7 @@ func (a *app) instanceTell(word, short, done string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: word + " INSTANCE", Short: short, Args: exactly("INSTANCE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := a.tellInstance(cmd.Context(), args[0], client.InstanceCommandCommand(word), given(cmd, "reason", reason))
+			in, err := a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommand(word), given(cmd, "reason", reason))
 			if err != nil {
 				return err
 			}

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unitas/client"
+	"unitas/api/contract"
 	"unitas/internal/fleet/words"
 )
 
@@ -53,7 +53,7 @@ func TestMoments(t *testing.T) {
 // TestFailuresSideBySide: each failure has a column, however long its lines are.
 func TestFailuresSideBySide(t *testing.T) {
 	at := time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC)
-	place := client.FailingPlace{Count: 5, UntilAt: time.Now().Add(30 * time.Second), Failures: []client.Failure{
+	place := contract.FailingPlace{Count: 5, UntilAt: time.Now().Add(30 * time.Second), Failures: []contract.Failure{
 		{Instance: "timetable-004", Version: "timetable-web@3", Zone: "mid-pier", At: at, Why: "was not healthy within the settle time of 10 s", BootLog: "reading the sailings\nno such file\n"},
 		{Instance: "timetable-005", Version: "timetable-web@3", Zone: "mid-pier", At: at, Why: "its machine vanished", BootLog: strings.Repeat("x", 60)},
 	}}
@@ -119,7 +119,7 @@ func TestGroupFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := form.over(f.given(cmd)).body()
-	if body.Name != "timetable" || body.Size != 8 || *body.Spread != client.Cheapest || *body.SettleSeconds != 90 || *body.HealLimitPercent != 40 ||
+	if body.Name != "timetable" || body.Size != 8 || *body.Spread != contract.Cheapest || *body.SettleSeconds != 90 || *body.HealLimitPercent != 40 ||
 		(*body.Labels)["env"] != "trial" || body.DrainSeconds != nil || len(*body.Zones) != 2 {
 		t.Errorf("the group is %+v", body)
 	}
@@ -201,7 +201,7 @@ func TestNumbers(t *testing.T) {
 // TestWeightsArePutOver: those that are not named stay, the usual one takes one away,
 // none takes all.
 func TestWeightsArePutOver(t *testing.T) {
-	was := client.TargetWeights{"timetable-001": 50, "timetable-002": 20}
+	was := contract.TargetWeights{"timetable-001": 50, "timetable-002": 20}
 	for _, c := range []struct {
 		given []string
 		want  string

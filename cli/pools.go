@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -42,7 +43,7 @@ func (f *poolFlags) add(cmd *cobra.Command) {
 
 // read reads what flags say in a form of their own. The weights are put over those
 // that were.
-func (f *poolFlags) read(was client.TargetWeights) (listeners []client.Listener, shares []client.GroupShare, weights client.TargetWeights, err error) {
+func (f *poolFlags) read(was contract.TargetWeights) (listeners []contract.Listener, shares []contract.GroupShare, weights contract.TargetWeights, err error) {
 	if listeners, err = f.listeners(); err != nil {
 		return nil, nil, nil, err
 	}
@@ -54,8 +55,8 @@ func (f *poolFlags) read(was client.TargetWeights) (listeners []client.Listener,
 }
 
 // targetWeights reads INSTANCE=WEIGHT over the weights that were.
-func (f *poolFlags) targetWeights(was client.TargetWeights) (client.TargetWeights, error) {
-	all := client.TargetWeights{}
+func (f *poolFlags) targetWeights(was contract.TargetWeights) (contract.TargetWeights, error) {
+	all := contract.TargetWeights{}
 	maps.Copy(all, was)
 	for _, text := range f.weights {
 		if text == "none" {
@@ -80,11 +81,11 @@ func (f *poolFlags) targetWeights(was client.TargetWeights) (client.TargetWeight
 const usualWeight = 100
 
 // listeners reads ADDRESS:PORT[=CERTIFICATE].
-func (f *poolFlags) listeners() ([]client.Listener, error) {
-	var all []client.Listener
+func (f *poolFlags) listeners() ([]contract.Listener, error) {
+	var all []contract.Listener
 	for _, text := range f.listen {
 		address, certificate, secure := strings.Cut(text, "=")
-		l := client.Listener{Address: address}
+		l := contract.Listener{Address: address}
 		if secure {
 			if certificate == "" {
 				return nil, misused("--listen %s: give the name of a certificate after the =, or leave it out", text)
@@ -97,8 +98,8 @@ func (f *poolFlags) listeners() ([]client.Listener, error) {
 }
 
 // groupShares reads GROUP=WEIGHT[,reserve].
-func (f *poolFlags) groupShares() ([]client.GroupShare, error) {
-	all := []client.GroupShare{}
+func (f *poolFlags) groupShares() ([]contract.GroupShare, error) {
+	all := []contract.GroupShare{}
 	for _, text := range f.shares {
 		if text == "none" {
 			continue
@@ -110,7 +111,7 @@ func (f *poolFlags) groupShares() ([]client.GroupShare, error) {
 			return nil, misused("--share %s: give GROUP=WEIGHT or GROUP=WEIGHT,reserve", text)
 		}
 		reserve := word == "reserve"
-		all = append(all, client.GroupShare{Group: name, Weight: &weight, Reserve: &reserve})
+		all = append(all, contract.GroupShare{Group: name, Weight: &weight, Reserve: &reserve})
 	}
 	return all, nil
 }
@@ -121,7 +122,7 @@ func (a *app) poolCommand() *cobra.Command {
 			return c.GetPool(ctx, name)
 		},
 			func(ctx context.Context, c *client.Client, name, tag string) (*http.Response, error) {
-				return c.DeletePool(ctx, name, &client.DeletePoolParams{IfMatch: &tag})
+				return c.DeletePool(ctx, name, &contract.DeletePoolParams{IfMatch: &tag})
 			}))
 }
 
@@ -137,12 +138,12 @@ func (a *app) poolCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.NewPool{Name: args[0], Listeners: listeners, Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", client.Choose(f.choose)),
-				Nobody: given(cmd, "nobody", client.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
+			body := contract.NewPool{Name: args[0], Listeners: listeners, Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", contract.Choose(f.choose)),
+				Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
 				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", weights),
-				Labels: given(cmd, "label", client.Labels(f.labels))}
-			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
-				return c.CreatePool(cmd.Context(), &client.CreatePoolParams{IdempotencyKey: freshKey()}, body)
+				Labels: given(cmd, "label", contract.Labels(f.labels))}
+			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
+				return c.CreatePool(cmd.Context(), &contract.CreatePoolParams{IdempotencyKey: freshKey()}, body)
 			})
 			if err != nil {
 				return err
@@ -164,7 +165,7 @@ func (a *app) poolCreate() *cobra.Command {
 	return cmd
 }
 
-func addressesOf(p client.Pool) string {
+func addressesOf(p contract.Pool) string {
 	all := make([]string, len(p.Listeners))
 	for i, l := range p.Listeners {
 		all[i] = l.Address
@@ -183,7 +184,7 @@ func (a *app) poolSet() *cobra.Command {
 		Example: `  unitas pool set front --share timetable=90 --share timetable-next=10 --reason "a tenth to the new one"
   unitas pool set front --weight timetable-003=25`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			was, tag, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
+			was, tag, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -191,12 +192,12 @@ func (a *app) poolSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
-				Choose: given(cmd, "choose", client.Choose(f.choose)), Nobody: given(cmd, "nobody", client.Nobody(f.nobody)),
+			body := contract.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
+				Choose: given(cmd, "choose", contract.Choose(f.choose)), Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)),
 				SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()), Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough),
-				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", client.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
-			pool, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) {
-				return c.ChangePool(cmd.Context(), args[0], &client.ChangePoolParams{IfMatch: &tag}, body)
+				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", contract.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
+			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
+				return c.ChangePool(cmd.Context(), args[0], &contract.ChangePoolParams{IfMatch: &tag}, body)
 			})
 			if err != nil {
 				return err
@@ -228,16 +229,16 @@ func (a *app) poolList() *cobra.Command {
 		}}
 }
 
-func (a *app) pools(ctx context.Context) ([]client.Pool, error) {
+func (a *app) pools(ctx context.Context) ([]contract.Pool, error) {
 	return list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListPools(ctx, &client.ListPoolsParams{After: after})
-	}, func(l client.PoolList) ([]client.Pool, *string) { return l.Items, l.Next })
+		return c.ListPools(ctx, &contract.ListPoolsParams{After: after})
+	}, func(l contract.PoolList) ([]contract.Pool, *string) { return l.Items, l.Next })
 }
 
 // together is what all versions of a pool did in the last minutes; the
 // percentiles are those of the slowest version.
-func together(p client.Pool, minutes int) client.TrafficWindow {
-	out := client.TrafficWindow{Minutes: minutes}
+func together(p contract.Pool, minutes int) contract.TrafficWindow {
+	out := contract.TrafficWindow{Minutes: minutes}
 	for _, v := range p.Versions {
 		for _, w := range v.Windows {
 			if w.Minutes != minutes {
@@ -266,8 +267,8 @@ func (a *app) poolShow() *cobra.Command {
 	var watch bool
 	cmd := &cobra.Command{Use: "show NAME", Short: "Show one pool with its targets and what they did over 1, 5 and 15 minutes", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			read := func() (client.Pool, error) {
-				p, _, err := ask[client.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
+			read := func() (contract.Pool, error) {
+				p, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) { return c.GetPool(cmd.Context(), args[0]) })
 				return p, err
 			}
 			if watch {
@@ -286,7 +287,7 @@ func (a *app) poolShow() *cobra.Command {
 	return cmd
 }
 
-func poolPicture(p client.Pool) string {
+func poolPicture(p contract.Pool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  %s\n\n", strong.paint(p.Name), p.Sentence)
 	for _, l := range p.Listeners {
@@ -338,17 +339,17 @@ func poolPicture(p client.Pool) string {
 	return b.String()
 }
 
-func verdictWord(v client.Verdict) string {
+func verdictWord(v contract.Verdict) string {
 	switch v {
-	case client.Unhealthy:
+	case contract.Unhealthy:
 		return trouble.paint(string(v))
-	case client.Unknown:
+	case contract.Unknown:
 		return waiting.paint(string(v))
 	}
 	return string(v)
 }
 
-func targetWord(t client.Target) string {
+func targetWord(t contract.Target) string {
 	switch {
 	case t.AsideUntil != nil:
 		return "set aside, " + words.Span(time.Until(*t.AsideUntil)) + " left"
@@ -358,14 +359,14 @@ func targetWord(t client.Target) string {
 	return "closed"
 }
 
-func nobodyWords(n client.Nobody) string {
-	if n == client.TryAll {
+func nobodyWords(n contract.Nobody) string {
+	if n == contract.TryAll {
 		return "try-all: those that are unhealthy are tried"
 	}
 	return "refuse: answered 503 at once"
 }
 
-func sharesText(p client.Pool) string {
+func sharesText(p contract.Pool) string {
 	var all []string
 	for _, s := range p.Shares {
 		text := fmt.Sprintf("%s %d", s.Group, *s.Weight)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -19,7 +20,7 @@ they are spread evenly; any of them answers every request and takes the requests
 pools. One that is not heard of for seven seconds loses its groups to the others.`,
 		Example: "  unitas replica list\n  unitas replica list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, _, err := ask[client.ReplicaList](a, func(c *client.Client) (*http.Response, error) { return c.ListReplicas(cmd.Context()) })
+			l, _, err := ask[contract.ReplicaList](a, func(c *client.Client) (*http.Response, error) { return c.ListReplicas(cmd.Context()) })
 			if err != nil {
 				return err
 			}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -17,9 +18,9 @@ import (
 func (a *app) rolloutCommand() *cobra.Command {
 	return group("rollout", "Rollouts: the staged replacement of a group's instances",
 		a.rolloutStart(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(),
-		a.rolloutTell(client.Hold, "Stop where it is; nothing more is replaced until proceed or revert"),
-		a.rolloutTell(client.Proceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
-		a.rolloutTell(client.Revert, "Bring every instance back to the version before"))
+		a.rolloutTell(contract.Hold, "Stop where it is; nothing more is replaced until proceed or revert"),
+		a.rolloutTell(contract.Proceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
+		a.rolloutTell(contract.Revert, "Bring every instance back to the version before"))
 }
 
 func (a *app) rolloutStart() *cobra.Command {
@@ -37,11 +38,11 @@ again, the rollout holds itself and the old ones go on serving. A revert brings
 back what most instances run now.`,
 		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := client.NewRollout{To: to, Waves: given(cmd, "waves", waves), Above: &above, Below: &below}
+			body := contract.NewRollout{To: to, Waves: given(cmd, "waves", waves), Above: &above, Below: &below}
 			seconds := soak.Seconds()
 			body.SoakSeconds = &seconds
-			r, _, err := ask[client.Rollout](a, func(c *client.Client) (*http.Response, error) {
-				return c.StartRollout(cmd.Context(), args[0], &client.StartRolloutParams{IdempotencyKey: freshKey()}, body)
+			r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) {
+				return c.StartRollout(cmd.Context(), args[0], &contract.StartRolloutParams{IdempotencyKey: freshKey()}, body)
 			})
 			if err != nil {
 				return err
@@ -65,19 +66,19 @@ back what most instances run now.`,
 }
 
 // find takes a group's name, for its latest rollout, or a rollout's number.
-func (a *app) find(ctx context.Context, which string) (client.Rollout, string, error) {
+func (a *app) find(ctx context.Context, which string) (contract.Rollout, string, error) {
 	if n, err := strconv.ParseInt(which, 10, 64); err == nil {
-		return ask[client.Rollout](a, func(c *client.Client) (*http.Response, error) { return c.GetRollout(ctx, n) })
+		return ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) { return c.GetRollout(ctx, n) })
 	}
 	one := 1
-	page, _, err := ask[client.RolloutList](a, func(c *client.Client) (*http.Response, error) {
-		return c.ListRollouts(ctx, &client.ListRolloutsParams{Group: &which, Limit: &one})
+	page, _, err := ask[contract.RolloutList](a, func(c *client.Client) (*http.Response, error) {
+		return c.ListRollouts(ctx, &contract.ListRolloutsParams{Group: &which, Limit: &one})
 	})
 	if err != nil {
-		return client.Rollout{}, "", err
+		return contract.Rollout{}, "", err
 	}
 	if len(page.Items) == 0 {
-		return client.Rollout{}, "", fmt.Errorf("the group %s has had no rollout; start one with: unitas rollout start %s --to NAME@N", which, which)
+		return contract.Rollout{}, "", fmt.Errorf("the group %s has had no rollout; start one with: unitas rollout start %s --to NAME@N", which, which)
 	}
 	r := page.Items[0]
 	return r, strconv.Quote(strconv.FormatInt(r.Revision, 10)), nil
@@ -97,7 +98,7 @@ and 3 when it is held, reverted or abandoned.`,
 }
 
 func (a *app) watchRollout(ctx context.Context, number int64) error {
-	var last client.Rollout
+	var last contract.Rollout
 	err := a.live(ctx, func() (string, string, bool, error) {
 		r, _, err := a.find(ctx, strconv.FormatInt(number, 10))
 		if err != nil {
@@ -112,16 +113,16 @@ func (a *app) watchRollout(ctx context.Context, number int64) error {
 			return "", "", false, err
 		}
 		last = r
-		over := r.EndedAt != nil || r.State == client.RolloutStateHeld
+		over := r.EndedAt != nil || r.State == contract.RolloutStateHeld
 		return rolloutPicture(r, g), r.Sentence, over, nil
 	})
 	if err != nil {
 		return err
 	}
 	switch last.State {
-	case client.RolloutStateHeld:
+	case contract.RolloutStateHeld:
 		return badEnd{fmt.Sprintf("the rollout is held: %s; go on with: unitas rollout proceed %s, or back with: unitas rollout revert %s", last.Why, last.Group, last.Group)}
-	case client.RolloutStateReverted, client.RolloutStateAbandoned:
+	case contract.RolloutStateReverted, contract.RolloutStateAbandoned:
 		return badEnd{fmt.Sprintf("the rollout is %s: %s", last.State, last.Why)}
 	}
 	return nil
@@ -149,8 +150,8 @@ func (a *app) rolloutList() *cobra.Command {
 	cmd := &cobra.Command{Use: "list", Short: "List rollouts, newest first", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			rollouts, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
-				return c.ListRollouts(cmd.Context(), &client.ListRolloutsParams{Group: given(cmd, "group", of), After: after})
-			}, func(l client.RolloutList) ([]client.Rollout, *string) { return l.Items, l.Next })
+				return c.ListRollouts(cmd.Context(), &contract.ListRolloutsParams{Group: given(cmd, "group", of), After: after})
+			}, func(l contract.RolloutList) ([]contract.Rollout, *string) { return l.Items, l.Next })
 			if err != nil {
 				return err
 			}
@@ -166,7 +167,7 @@ func (a *app) rolloutList() *cobra.Command {
 	return cmd
 }
 
-func (a *app) rolloutTell(command client.RolloutCommandCommand, short string) *cobra.Command {
+func (a *app) rolloutTell(command contract.RolloutCommandCommand, short string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: string(command) + " GROUP|NUMBER", Short: short, Args: exactly("GROUP|NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -176,9 +177,9 @@ func (a *app) rolloutTell(command client.RolloutCommandCommand, short string) *c
 			}
 			// Whatever wave it has come to meanwhile, this is what is wanted of it.
 			whatever := "*"
-			told, _, err := ask[client.Rollout](a, func(c *client.Client) (*http.Response, error) {
-				return c.TellRollout(cmd.Context(), r.Number, &client.TellRolloutParams{IfMatch: &whatever},
-					client.RolloutCommand{Command: command, Reason: given(cmd, "reason", reason)})
+			told, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) {
+				return c.TellRollout(cmd.Context(), r.Number, &contract.TellRolloutParams{IfMatch: &whatever},
+					contract.RolloutCommand{Command: command, Reason: given(cmd, "reason", reason)})
 			})
 			if err != nil {
 				return err
@@ -192,13 +193,13 @@ func (a *app) rolloutTell(command client.RolloutCommandCommand, short string) *c
 }
 
 // rolloutHead is what a rollout is and how it stands.
-func rolloutHead(r client.Rollout) string {
+func rolloutHead(r contract.Rollout) string {
 	end := time.Now()
 	if r.EndedAt != nil {
 		end = *r.EndedAt
 	}
 	t := plain
-	if r.State == client.RolloutStateHeld {
+	if r.State == contract.RolloutStateHeld {
 		t = waiting
 	}
 	state := fmt.Sprintf("%s, %s", r.State, words.Span(end.Sub(r.StartedAt)))
@@ -208,14 +209,14 @@ func rolloutHead(r client.Rollout) string {
 	return fmt.Sprintf("%s  %s → %s  rollout %d, %s\n%s\n\n%s", strong.paint(r.Group), r.From, r.To, r.Number, state, t.paint(r.Sentence), wavesPicture(r))
 }
 
-func rolloutPicture(r client.Rollout, g groupView) string {
+func rolloutPicture(r contract.Rollout, g groupView) string {
 	return rolloutHead(r) + "\n" + slips(g.Zones, r.From, g.instances) + "\n" + versions(g.Summary) +
 		fmt.Sprintf("\n  %s\n  %d of %d serving, between %d and %d; up to %d above and %d below the size\n",
 			g.verdicts(), g.Summary.Serving, g.Size, g.Min, g.Max, r.Above, r.Below)
 }
 
 // wavesPicture is a line for each wave with the tide in it.
-func wavesPicture(r client.Rollout) string {
+func wavesPicture(r contract.Rollout) string {
 	total := 0
 	for _, w := range r.Waves {
 		total = max(total, w.Target)
@@ -229,10 +230,10 @@ func wavesPicture(r client.Rollout) string {
 			if w.PassedAt != nil {
 				end = *w.PassedAt
 			}
-			if w.PassedAt != nil || w.State == client.WaveStateSoaking {
+			if w.PassedAt != nil || w.State == contract.WaveStateSoaking {
 				soaked = words.Span(end.Sub(*w.FilledAt))
 			}
-		} else if w.State == client.WaveStateReplacing && w.BeganAt != nil {
+		} else if w.State == contract.WaveStateReplacing && w.BeganAt != nil {
 			replaced = words.Span(time.Since(*w.BeganAt)) + " …"
 		}
 		rows = append(rows, []string{fmt.Sprintf("  %d  %s", i+1, w.Wave), fmt.Sprintf("%d of %d", w.Target, total), string(w.State), tide(w, total), replaced, soaked})
@@ -241,7 +242,7 @@ func wavesPicture(r client.Rollout) string {
 }
 
 // tide is how far a wave goes, filled when it has passed.
-func tide(w client.Wave, total int) string {
+func tide(w contract.Wave, total int) string {
 	const width = 24
 	if total == 0 {
 		return ""
@@ -249,11 +250,11 @@ func tide(w client.Wave, total int) string {
 	n := (w.Target*width + total - 1) / total
 	mark := "·"
 	switch w.State {
-	case client.WaveStatePassed:
+	case contract.WaveStatePassed:
 		mark = "█"
-	case client.WaveStateSoaking:
+	case contract.WaveStateSoaking:
 		mark = "▓"
-	case client.WaveStateReplacing, client.WaveStateHeld:
+	case contract.WaveStateReplacing, contract.WaveStateHeld:
 		mark = "▒"
 	}
 	return strings.Repeat(mark, n)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -16,7 +17,7 @@ not answer, a disk without room, groups about which nothing can be decided. It e
 with status 3 when there are any, so that a script can ask.`,
 		Example: "  unitas service\n  unitas service -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, _, err := ask[client.Service](a, func(c *client.Client) (*http.Response, error) { return c.GetService(cmd.Context()) })
+			s, _, err := ask[contract.Service](a, func(c *client.Client) (*http.Response, error) { return c.GetService(cmd.Context()) })
 			if err != nil {
 				return err
 			}

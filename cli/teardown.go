@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/fleet/words"
 )
@@ -18,13 +19,13 @@ import (
 // environment is all that has a label, in the order in which it can go: what uses
 // others before what is used.
 type environmentOf struct {
-	groups    []client.Group
-	instances []client.Instance // of the groups
-	alone     []client.Instance // that belong to no group
-	pools     []client.Pool
-	checks    []client.Check
-	templates []client.Template
-	images    []client.Image
+	groups    []contract.Group
+	instances []contract.Instance // of the groups
+	alone     []contract.Instance // that belong to no group
+	pools     []contract.Pool
+	checks    []contract.Check
+	templates []contract.Template
+	images    []contract.Image
 	// stays says of pools, checks, templates and images why they cannot go, by what
 	// lines calls them.
 	stays map[string]string
@@ -90,7 +91,7 @@ func (a *app) findLabelled(ctx context.Context, name, value string) (e environme
 	if e.groups, err = a.allGroups(ctx); err != nil {
 		return e, err
 	}
-	e.groups = slices.DeleteFunc(e.groups, func(g client.Group) bool { return without(g.Labels) })
+	e.groups = slices.DeleteFunc(e.groups, func(g contract.Group) bool { return without(g.Labels) })
 	all, err := a.instancesOf(ctx, "", false)
 	if err != nil {
 		return e, err
@@ -99,37 +100,37 @@ func (a *app) findLabelled(ctx context.Context, name, value string) (e environme
 		if in.Group == "" && has(in.Labels) {
 			e.alone = append(e.alone, in)
 		}
-		if slices.ContainsFunc(e.groups, func(g client.Group) bool { return g.Name == in.Group }) {
+		if slices.ContainsFunc(e.groups, func(g contract.Group) bool { return g.Name == in.Group }) {
 			e.instances = append(e.instances, in)
 		}
 	}
 	if e.pools, err = a.pools(ctx); err != nil {
 		return e, err
 	}
-	e.pools = slices.DeleteFunc(e.pools, func(p client.Pool) bool { return without(p.Labels) })
+	e.pools = slices.DeleteFunc(e.pools, func(p contract.Pool) bool { return without(p.Labels) })
 	if e.checks, err = list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListChecks(ctx, &client.ListChecksParams{After: after})
-	}, func(l client.CheckList) ([]client.Check, *string) { return l.Items, l.Next }); err != nil {
+		return c.ListChecks(ctx, &contract.ListChecksParams{After: after})
+	}, func(l contract.CheckList) ([]contract.Check, *string) { return l.Items, l.Next }); err != nil {
 		return e, err
 	}
-	e.checks = slices.DeleteFunc(e.checks, func(c client.Check) bool { return without(c.Labels) })
+	e.checks = slices.DeleteFunc(e.checks, func(c contract.Check) bool { return without(c.Labels) })
 	if e.templates, err = list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListTemplates(ctx, &client.ListTemplatesParams{After: after})
-	}, func(l client.TemplateList) ([]client.Template, *string) { return l.Items, l.Next }); err != nil {
+		return c.ListTemplates(ctx, &contract.ListTemplatesParams{After: after})
+	}, func(l contract.TemplateList) ([]contract.Template, *string) { return l.Items, l.Next }); err != nil {
 		return e, err
 	}
-	e.templates = slices.DeleteFunc(e.templates, func(t client.Template) bool { return without(t.Labels) })
+	e.templates = slices.DeleteFunc(e.templates, func(t contract.Template) bool { return without(t.Labels) })
 	labels := []string{name + "=" + value}
 	e.images, err = list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListImages(ctx, &client.ListImagesParams{After: after, Label: &labels})
-	}, func(l client.ImageList) ([]client.Image, *string) { return l.Items, l.Next })
+		return c.ListImages(ctx, &contract.ListImagesParams{After: after, Label: &labels})
+	}, func(l contract.ImageList) ([]contract.Image, *string) { return l.Items, l.Next })
 	return e, err
 }
 
-func (a *app) allGroups(ctx context.Context) ([]client.Group, error) {
+func (a *app) allGroups(ctx context.Context) ([]contract.Group, error) {
 	return list(a, func(c *client.Client, after *string) (*http.Response, error) {
-		return c.ListGroups(ctx, &client.ListGroupsParams{After: after})
-	}, func(l client.GroupList) ([]client.Group, *string) { return l.Items, l.Next })
+		return c.ListGroups(ctx, &contract.ListGroupsParams{After: after})
+	}, func(l contract.GroupList) ([]contract.Group, *string) { return l.Items, l.Next })
 }
 
 func (e environmentOf) frozen() string {
@@ -217,8 +218,8 @@ func (a *app) judge(ctx context.Context, e *environmentOf) error {
 	named := func(kind string, names []string) (all []string) {
 		for _, n := range names {
 			switch {
-			case kind == "the group" && slices.ContainsFunc(e.groups, func(g client.Group) bool { return g.Name == n }):
-			case kind == "the instance" && slices.ContainsFunc(append(slices.Clone(e.instances), e.alone...), func(i client.Instance) bool { return i.Id == n }):
+			case kind == "the group" && slices.ContainsFunc(e.groups, func(g contract.Group) bool { return g.Name == n }):
+			case kind == "the instance" && slices.ContainsFunc(append(slices.Clone(e.instances), e.alone...), func(i contract.Instance) bool { return i.Id == n }):
 			default:
 				all = append(all, kind+" "+n)
 			}
@@ -229,7 +230,7 @@ func (a *app) judge(ctx context.Context, e *environmentOf) error {
 		stay("the pool "+p.Name, named("the group", p.Groups)...)
 	}
 	for _, check := range e.checks {
-		c, _, err := ask[client.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(ctx, check.Name) })
+		c, _, err := ask[contract.Check](a, func(c *client.Client) (*http.Response, error) { return c.GetCheck(ctx, check.Name) })
 		if err != nil {
 			return err
 		}
@@ -274,15 +275,15 @@ func (a *app) tearDown(ctx context.Context, e environmentOf) error {
 		return nil
 	}
 	for _, g := range e.groups {
-		if _, _, err := ask[client.Group](a, func(c *client.Client) (*http.Response, error) {
-			return c.DeleteGroup(ctx, g.Name, &client.DeleteGroupParams{IfMatch: &whatever})
+		if _, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) {
+			return c.DeleteGroup(ctx, g.Name, &contract.DeleteGroupParams{IfMatch: &whatever})
 		}); err != nil && !client.Is(err, "not-found") {
 			return err
 		}
 		fmt.Fprintf(a.err, "the group %s drains and stops\n", g.Name)
 	}
 	for _, in := range e.alone {
-		if _, err := a.tellInstance(ctx, in.Id, client.Retire, nil); err != nil && !client.Is(err, "not-found") {
+		if _, err := a.tellInstance(ctx, in.Id, contract.Retire, nil); err != nil && !client.Is(err, "not-found") {
 			return err
 		}
 	}
@@ -319,22 +320,22 @@ func (e environmentOf) deletions(ctx context.Context) []oneDeletion {
 	}
 	for _, p := range e.pools {
 		add("the pool "+p.Name, func(c *client.Client) (*http.Response, error) {
-			return c.DeletePool(ctx, p.Name, &client.DeletePoolParams{IfMatch: &whatever})
+			return c.DeletePool(ctx, p.Name, &contract.DeletePoolParams{IfMatch: &whatever})
 		})
 	}
 	for _, check := range e.checks {
 		add("the check "+check.Name, func(c *client.Client) (*http.Response, error) {
-			return c.DeleteCheck(ctx, check.Name, &client.DeleteCheckParams{IfMatch: &whatever})
+			return c.DeleteCheck(ctx, check.Name, &contract.DeleteCheckParams{IfMatch: &whatever})
 		})
 	}
 	for _, t := range e.templates {
 		add(fmt.Sprintf("the template %s@%d", t.Name, t.Version), func(c *client.Client) (*http.Response, error) {
-			return c.DeleteTemplate(ctx, t.Name, fmt.Sprint(t.Version), &client.DeleteTemplateParams{IfMatch: &whatever})
+			return c.DeleteTemplate(ctx, t.Name, fmt.Sprint(t.Version), &contract.DeleteTemplateParams{IfMatch: &whatever})
 		})
 	}
 	for _, i := range e.images {
 		add(fmt.Sprintf("the image %s@%d", i.Name, i.Version), func(c *client.Client) (*http.Response, error) {
-			return c.DeleteImage(ctx, i.Name, fmt.Sprint(i.Version), &client.DeleteImageParams{IfMatch: &whatever})
+			return c.DeleteImage(ctx, i.Name, fmt.Sprint(i.Version), &contract.DeleteImageParams{IfMatch: &whatever})
 		})
 	}
 	return all
@@ -356,12 +357,12 @@ func (a *app) awaitGone(ctx context.Context, e environmentOf) error {
 		}
 		var waits []string
 		for _, g := range groups {
-			if slices.ContainsFunc(e.groups, func(o client.Group) bool { return o.Name == g.Name }) {
+			if slices.ContainsFunc(e.groups, func(o contract.Group) bool { return o.Name == g.Name }) {
 				waits = append(waits, g.Name+": "+g.Summary.Sentence)
 			}
 		}
 		for _, in := range instances {
-			if slices.ContainsFunc(e.alone, func(o client.Instance) bool { return o.Id == in.Id }) {
+			if slices.ContainsFunc(e.alone, func(o contract.Instance) bool { return o.Id == in.Id }) {
 				waits = append(waits, fmt.Sprintf("%s: %s.", in.Id, in.State))
 			}
 		}

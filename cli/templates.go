@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -62,21 +63,21 @@ type fields struct {
 	cpus, price   *float64
 	memory, disk  *int64
 	addresses     *int
-	ports         *client.OpenPorts
+	ports         *contract.OpenPorts
 	interruptible *bool
 	userData      *string
-	environment   *client.Environment
-	labels        *client.Labels
-	zonePrices    *client.ZonePrices
+	environment   *contract.Environment
+	labels        *contract.Labels
+	zonePrices    *contract.ZonePrices
 }
 
 func (f *templateFlags) given(cmd *cobra.Command) (out fields, err error) {
 	out = fields{image: given(cmd, "image", f.image), port: given(cmd, "port", f.port), cpus: given(cmd, "cpus", f.cpus), price: given(cmd, "price-per-hour", f.price),
 		memory: given(cmd, "memory", int64(f.memory)), disk: given(cmd, "disk", int64(f.disk)), addresses: given(cmd, "addresses", f.addresses),
-		interruptible: given(cmd, "interruptible", f.interruptible), environment: given(cmd, "environment", client.Environment(f.environment)),
-		labels: given(cmd, "label", client.Labels(f.labels))}
+		interruptible: given(cmd, "interruptible", f.interruptible), environment: given(cmd, "environment", contract.Environment(f.environment)),
+		labels: given(cmd, "label", contract.Labels(f.labels))}
 	if cmd.Flags().Changed("zone-price") {
-		prices := client.ZonePrices{}
+		prices := contract.ZonePrices{}
 		for zone, text := range f.zonePrices {
 			if prices[zone], err = strconv.ParseFloat(text, 64); err != nil {
 				return out, misused("--zone-price %s=%s: %q is not a price", zone, text, text)
@@ -87,7 +88,7 @@ func (f *templateFlags) given(cmd *cobra.Command) (out fields, err error) {
 	if out.userData, err = userData(cmd, f.userData, f.text); err != nil || !cmd.Flags().Changed("open") {
 		return out, err
 	}
-	ports := client.OpenPorts{}
+	ports := contract.OpenPorts{}
 	for _, text := range f.open {
 		p, err := openPort(text)
 		if err != nil {
@@ -119,16 +120,16 @@ func userData(cmd *cobra.Command, file, text string) (*string, error) {
 }
 
 // openPort reads PORT[/PROTOCOL][=RANGE,…].
-func openPort(text string) (client.OpenPort, error) {
+func openPort(text string) (contract.OpenPort, error) {
 	where, from, narrowed := strings.Cut(text, "=")
 	number, protocol, named := strings.Cut(where, "/")
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 || n > 65535 || (named && protocol != "tcp" && protocol != "udp") {
-		return client.OpenPort{}, misused("--open %s: give PORT, PORT/udp or PORT=RANGE,…, such as 8080=10.0.0.0/8", text)
+		return contract.OpenPort{}, misused("--open %s: give PORT, PORT/udp or PORT=RANGE,…, such as 8080=10.0.0.0/8", text)
 	}
-	p := client.OpenPort{Port: n}
+	p := contract.OpenPort{Port: n}
 	if named {
-		kind := client.OpenPortProtocol(protocol)
+		kind := contract.OpenPortProtocol(protocol)
 		p.Protocol = &kind
 	}
 	if narrowed {
@@ -149,8 +150,8 @@ func (a *app) templateCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.made(ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
-				return c.CreateTemplate(cmd.Context(), &client.CreateTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, client.NewTemplate{Name: args[0], Image: f.image,
+			return a.made(ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
+				return c.CreateTemplate(cmd.Context(), &contract.CreateTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, contract.NewTemplate{Name: args[0], Image: f.image,
 					Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses, Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices,
 					Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: given(cmd, "note", f.note)})
 			}))(f.dryRun)
@@ -175,8 +176,8 @@ Only what is given changes; the difference is printed.`,
 			if err != nil {
 				return err
 			}
-			return a.made(ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
-				return c.ReviseTemplate(cmd.Context(), args[0], &client.ReviseTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, client.TemplateRevision{
+			return a.made(ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
+				return c.ReviseTemplate(cmd.Context(), args[0], &contract.ReviseTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, contract.TemplateRevision{
 					From: given(cmd, "from", from), Image: g.image, Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses,
 					Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices, Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: f.note})
 			}))(f.dryRun)
@@ -197,9 +198,9 @@ given for it alone and its present image included. Under a name that is there
 already it is the next version.`,
 		Example: "  unitas template from-instance trial --name timetable-patched",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.made(ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
-				return c.TemplateFromInstance(cmd.Context(), &client.TemplateFromInstanceParams{IdempotencyKey: freshKey()},
-					client.TemplateFromInstance{Instance: args[0], Name: name, Note: given(cmd, "note", note)})
+			return a.made(ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
+				return c.TemplateFromInstance(cmd.Context(), &contract.TemplateFromInstanceParams{IdempotencyKey: freshKey()},
+					contract.TemplateFromInstance{Instance: args[0], Name: name, Note: given(cmd, "note", note)})
 			}))(false)
 		},
 	}
@@ -210,7 +211,7 @@ already it is the next version.`,
 }
 
 // made prints a new version with its difference, and the advice beside it.
-func (a *app) made(t client.Template, _ string, err error) func(dryRun bool) error {
+func (a *app) made(t contract.Template, _ string, err error) func(dryRun bool) error {
 	return func(dryRun bool) error {
 		if err != nil {
 			return err
@@ -237,7 +238,7 @@ func (a *app) made(t client.Template, _ string, err error) func(dryRun bool) err
 	}
 }
 
-func changesTable(changes []client.Change) string {
+func changesTable(changes []contract.Change) string {
 	if len(changes) == 0 {
 		return "  nothing is different\n"
 	}
@@ -251,14 +252,14 @@ func changesTable(changes []client.Change) string {
 func (a *app) templateList() *cobra.Command {
 	return &cobra.Command{Use: "list [NAME]", Short: "List template versions, newest first", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			params := client.ListTemplatesParams{}
+			params := contract.ListTemplatesParams{}
 			if len(args) == 1 {
 				params.Name = &args[0]
 			}
 			templates, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
 				params.After = after
 				return c.ListTemplates(cmd.Context(), &params)
-			}, func(l client.TemplateList) ([]client.Template, *string) { return l.Items, l.Next })
+			}, func(l contract.TemplateList) ([]contract.Template, *string) { return l.Items, l.Next })
 			if err != nil {
 				return err
 			}
@@ -273,12 +274,12 @@ func (a *app) templateList() *cobra.Command {
 		}}
 }
 
-func (a *app) readTemplate(ctx context.Context, ref string) (client.Template, string, error) {
+func (a *app) readTemplate(ctx context.Context, ref string) (contract.Template, string, error) {
 	name, version, err := reference(ref)
 	if err != nil {
-		return client.Template{}, "", err
+		return contract.Template{}, "", err
 	}
-	return ask[client.Template](a, func(c *client.Client) (*http.Response, error) { return c.GetTemplate(ctx, name, version) })
+	return ask[contract.Template](a, func(c *client.Client) (*http.Response, error) { return c.GetTemplate(ctx, name, version) })
 }
 
 func (a *app) templateShow() *cobra.Command {
@@ -307,7 +308,7 @@ func (a *app) templateShow() *cobra.Command {
 		}}
 }
 
-func priceText(t client.Template) string {
+func priceText(t contract.Template) string {
 	if t.PricePerHour == 0 && len(t.ZonePrices) == 0 {
 		return ""
 	}
@@ -320,7 +321,7 @@ func priceText(t client.Template) string {
 
 func price(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
-func portsText(ports client.OpenPorts) string {
+func portsText(ports contract.OpenPorts) string {
 	if len(ports) == 0 {
 		return "none"
 	}
@@ -351,8 +352,8 @@ func (a *app) templateDiff() *cobra.Command {
 			if _, _, err := reference(args[1]); err != nil {
 				return err
 			}
-			d, _, err := ask[client.TemplateDiff](a, func(c *client.Client) (*http.Response, error) {
-				return c.DiffTemplates(cmd.Context(), name, version, &client.DiffTemplatesParams{To: args[1]})
+			d, _, err := ask[contract.TemplateDiff](a, func(c *client.Client) (*http.Response, error) {
+				return c.DiffTemplates(cmd.Context(), name, version, &contract.DiffTemplatesParams{To: args[1]})
 			})
 			if err != nil {
 				return err
@@ -361,7 +362,7 @@ func (a *app) templateDiff() *cobra.Command {
 		}}
 }
 
-func diffPicture(d client.TemplateDiff) string {
+func diffPicture(d contract.TemplateDiff) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s → %s\n\n%s", d.From, d.To, changesTable(d.Changes))
 	if len(d.UserData) == 0 {
@@ -370,9 +371,9 @@ func diffPicture(d client.TemplateDiff) string {
 	b.WriteString("\nuser data\n")
 	for _, l := range d.UserData {
 		switch l.Kind {
-		case client.LineChangeKindGone:
+		case contract.LineChangeKindGone:
 			b.WriteString(trouble.paint("- "+l.Text) + "\n")
-		case client.LineChangeKindNew:
+		case contract.LineChangeKindNew:
 			b.WriteString(newer.paint("+ "+l.Text) + "\n")
 		default:
 			b.WriteString("  " + l.Text + "\n")

@@ -8,13 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
 // What images and templates have in common: marks, withdrawal, deletion.
 
-func (a *app) readMarks(call func(c *client.Client) (*http.Response, error)) (client.Marks, error) {
-	m, _, err := ask[client.Marks](a, call)
+func (a *app) readMarks(call func(c *client.Client) (*http.Response, error)) (contract.Marks, error) {
+	m, _, err := ask[contract.Marks](a, call)
 	return m, err
 }
 
@@ -36,9 +37,9 @@ NAME@MARK; what is recorded then is the number.`,
 			}
 			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
-					return c.SetImageMark(cmd.Context(), name, args[1], client.MarkPlace{Version: n})
+					return c.SetImageMark(cmd.Context(), name, args[1], contract.MarkPlace{Version: n})
 				}
-				return c.SetTemplateMark(cmd.Context(), name, args[1], client.MarkPlace{Version: n})
+				return c.SetTemplateMark(cmd.Context(), name, args[1], contract.MarkPlace{Version: n})
 			})
 			if err != nil {
 				return err
@@ -49,10 +50,10 @@ NAME@MARK; what is recorded then is the number.`,
 
 func (a *app) numberOf(cmd *cobra.Command, kind, name, version string) (int, error) {
 	if kind == "image" {
-		i, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(cmd.Context(), name, version) })
+		i, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(cmd.Context(), name, version) })
 		return i.Version, err
 	}
-	t, _, err := ask[client.Template](a, func(c *client.Client) (*http.Response, error) { return c.GetTemplate(cmd.Context(), name, version) })
+	t, _, err := ask[contract.Template](a, func(c *client.Client) (*http.Response, error) { return c.GetTemplate(cmd.Context(), name, version) })
 	return t.Version, err
 }
 
@@ -120,7 +121,7 @@ that launch it go on and show an advice. --successor names what to use instead.`
 			if err != nil {
 				return err
 			}
-			body := client.Withdrawal{Reason: reason, Successor: given(cmd, "successor", successor)}
+			body := contract.Withdrawal{Reason: reason, Successor: given(cmd, "successor", successor)}
 			if kind == "image" {
 				was, tag, err := a.readImage(cmd.Context(), args[0])
 				if err != nil {
@@ -129,8 +130,8 @@ that launch it go on and show an advice. --successor names what to use instead.`
 				if err := a.confirm(yes, "withdrawing "+args[0]+" is for good", withdrawal(kind, args[0], was.Users)); err != nil {
 					return err
 				}
-				i, _, err := ask[client.Image](a, func(c *client.Client) (*http.Response, error) {
-					return c.WithdrawImage(cmd.Context(), name, version, &client.WithdrawImageParams{IfMatch: &tag}, body)
+				i, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
+					return c.WithdrawImage(cmd.Context(), name, version, &contract.WithdrawImageParams{IfMatch: &tag}, body)
 				})
 				if err != nil {
 					return err
@@ -145,8 +146,8 @@ that launch it go on and show an advice. --successor names what to use instead.`
 			if err := a.confirm(yes, "withdrawing "+args[0]+" is for good", withdrawal(kind, args[0], users)); err != nil {
 				return err
 			}
-			if t, _, err = ask[client.Template](a, func(c *client.Client) (*http.Response, error) {
-				return c.WithdrawTemplate(cmd.Context(), name, version, &client.WithdrawTemplateParams{IfMatch: &tag}, body)
+			if t, _, err = ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
+				return c.WithdrawTemplate(cmd.Context(), name, version, &contract.WithdrawTemplateParams{IfMatch: &tag}, body)
 			}); err != nil {
 				return err
 			}
@@ -160,7 +161,7 @@ that launch it go on and show an advice. --successor names what to use instead.`
 }
 
 // withdrawal says what the withdrawal of a version means, and asks.
-func withdrawal(kind, ref string, u *client.Users) string {
+func withdrawal(kind, ref string, u *contract.Users) string {
 	text := fmt.Sprintf("This stops new use of the %s %s for good; it cannot be taken back.\n", kind, ref)
 	if u != nil && len(u.Groups)+len(u.Instances) > 0 {
 		text += "What runs on it stays, and groups that launch it go on with an advice:\n" + usersText(u) + "\n"
@@ -168,7 +169,7 @@ func withdrawal(kind, ref string, u *client.Users) string {
 	return text + "Withdraw it?"
 }
 
-func withdrawnLine(ref string, u *client.Users) string {
+func withdrawnLine(ref string, u *contract.Users) string {
 	if u == nil || len(u.Groups)+len(u.Instances) == 0 {
 		return fmt.Sprintf("%s is withdrawn; nothing runs on it.\n", ref)
 	}
@@ -185,14 +186,14 @@ func (a *app) deleteCommand(kind string) *cobra.Command {
 			}
 			var tag, goes string
 			if kind == "image" {
-				var i client.Image
+				var i contract.Image
 				if i, tag, err = a.readImage(cmd.Context(), args[0]); err != nil {
 					return err
 				}
 				goes = fmt.Sprintf("This deletes the image %s@%d (%s, in %s) for good. Layers that others share stay, and so does its journal.",
 					i.Name, i.Version, size(i.SizeBytes), orWord(strings.ReplaceAll(regions(i), ", ", " and "), "no region"))
 			} else {
-				var t client.Template
+				var t contract.Template
 				if t, tag, err = a.readTemplate(cmd.Context(), args[0]); err != nil {
 					return err
 				}
@@ -203,9 +204,9 @@ func (a *app) deleteCommand(kind string) *cobra.Command {
 			}
 			_, _, err = ask[string](a, func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
-					return c.DeleteImage(cmd.Context(), name, version, &client.DeleteImageParams{IfMatch: &tag})
+					return c.DeleteImage(cmd.Context(), name, version, &contract.DeleteImageParams{IfMatch: &tag})
 				}
-				return c.DeleteTemplate(cmd.Context(), name, version, &client.DeleteTemplateParams{IfMatch: &tag})
+				return c.DeleteTemplate(cmd.Context(), name, version, &contract.DeleteTemplateParams{IfMatch: &tag})
 			})
 			if err != nil {
 				return err

@@ -3,7 +3,7 @@ package cli
 import (
 	"testing"
 
-	"unitas/client"
+	"unitas/api/contract"
 )
 
 func TestTableLinesUp(t *testing.T) {
@@ -64,19 +64,19 @@ func TestReference(t *testing.T) {
 
 func TestTideRises(t *testing.T) {
 	for _, c := range []struct {
-		wave client.Wave
+		wave contract.Wave
 		want string
 	}{
-		{client.Wave{Target: 1, State: client.WaveStatePassed}, "████"},
-		{client.Wave{Target: 3, State: client.WaveStateSoaking}, "▓▓▓▓▓▓▓▓▓▓▓▓"},
-		{client.Wave{Target: 1, State: client.WaveStateHeld}, "▒▒▒▒"},
-		{client.Wave{Target: 1, State: client.WaveStateWaiting}, "····"},
+		{contract.Wave{Target: 1, State: contract.WaveStatePassed}, "████"},
+		{contract.Wave{Target: 3, State: contract.WaveStateSoaking}, "▓▓▓▓▓▓▓▓▓▓▓▓"},
+		{contract.Wave{Target: 1, State: contract.WaveStateHeld}, "▒▒▒▒"},
+		{contract.Wave{Target: 1, State: contract.WaveStateWaiting}, "····"},
 	} {
 		if got := tide(c.wave, 6); got != c.want {
 			t.Errorf("%+v is drawn %q", c.wave, got)
 		}
 	}
-	if tide(client.Wave{}, 0) != "" {
+	if tide(contract.Wave{}, 0) != "" {
 		t.Error("an empty group has a tide")
 	}
 }

@@ -1,4 +1,4 @@
-// Package client speaks to a Unitas service. The calls and types in
+// Package client speaks to a Unitas service. The calls in
 // client.gen.go are generated from api/openapi.yaml; this file adds sign-in,
 // errors and events.
 package client
@@ -13,6 +13,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"unitas/api/contract"
 )
 
 // Connect returns a client of the service at the URL server, which signs in
@@ -26,7 +28,7 @@ func Connect(server, token string) (*Client, error) {
 
 // Error is a request that the service refused.
 type Error struct {
-	Problem
+	contract.Problem
 }
 
 // Error is the problem's detail: what was wrong and what to do.
@@ -92,7 +94,7 @@ type Event struct {
 func (c *Client) Events(ctx context.Context, group string, ready func(), f func(Event) error) error {
 	var last *string
 	for {
-		params := &WatchEventsParams{LastEventID: last}
+		params := &contract.WatchEventsParams{LastEventID: last}
 		if group != "" {
 			params.Group = &group
 		}

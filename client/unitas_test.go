@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+
+	"unitas/api/contract"
 )
 
 func serve(t *testing.T, h http.HandlerFunc) *Client {
@@ -37,14 +39,14 @@ func TestReadAndRefusal(t *testing.T) {
 			fmt.Fprint(w, "<html>")
 		}
 	})
-	g, etag, err := Read[Group](c.GetGroup(context.Background(), "timetable"))
+	g, etag, err := Read[contract.Group](c.GetGroup(context.Background(), "timetable"))
 	if err != nil || g.Size != 6 || etag != `"7"` {
 		t.Errorf("%+v %s %v", g, etag, err)
 	}
-	if _, _, err = Read[Group](c.GetGroup(context.Background(), "nope")); !Is(err, "not-found") || err.Error() != "There is no group nope" {
+	if _, _, err = Read[contract.Group](c.GetGroup(context.Background(), "nope")); !Is(err, "not-found") || err.Error() != "There is no group nope" {
 		t.Errorf("the refusal is %v", err)
 	}
-	if _, _, err = Read[Group](c.GetGroup(context.Background(), "x")); err == nil || err.Error() != "the service answered 502 Bad Gateway" {
+	if _, _, err = Read[contract.Group](c.GetGroup(context.Background(), "x")); err == nil || err.Error() != "the service answered 502 Bad Gateway" {
 		t.Errorf("an answer that is no problem is %v", err)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -45,8 +46,8 @@ type demo struct {
 	lowest        atomic.Int64
 	stop          context.CancelFunc
 	running       sync.WaitGroup
-	good, bad     client.Rollout
-	lastInstances client.Group
+	good, bad     contract.Rollout
+	lastInstances contract.Group
 }
 
 func (d *demo) scenario(ctx context.Context) error {
@@ -70,26 +71,26 @@ func (d *demo) scenario(ctx context.Context) error {
 	if d.good, err = d.rollOut(ctx, "timetable-web@2"); err != nil {
 		return err
 	}
-	if d.good.State != client.RolloutStateDone {
+	if d.good.State != contract.RolloutStateDone {
 		return fmt.Errorf("the rollout of version 2 is %s: %s", d.good.State, d.good.Why)
 	}
 	chapter("version 3 never becomes healthy, and must hold itself")
 	if d.bad, err = d.rollOut(ctx, "timetable-web@3"); err != nil {
 		return err
 	}
-	if d.bad.State != client.RolloutStateHeld {
+	if d.bad.State != contract.RolloutStateHeld {
 		return fmt.Errorf("the rollout of version 3 is %s: %s", d.bad.State, d.bad.Why)
 	}
 	say("a person looks at the boot log, and reverts")
 	whatever, reason := "*", "the sailings file is not on the image"
-	if _, _, err := client.Read[client.Rollout](d.api.TellRollout(ctx, d.bad.Number, &client.TellRolloutParams{IfMatch: &whatever},
-		client.RolloutCommand{Command: client.Revert, Reason: &reason})); err != nil {
+	if _, _, err := client.Read[contract.Rollout](d.api.TellRollout(ctx, d.bad.Number, &contract.TellRolloutParams{IfMatch: &whatever},
+		contract.RolloutCommand{Command: contract.Revert, Reason: &reason})); err != nil {
 		return err
 	}
 	if d.bad, err = d.follow(ctx, d.bad.Number); err != nil {
 		return err
 	}
-	if d.lastInstances, _, err = client.Read[client.Group](d.api.GetGroup(ctx, "timetable")); err != nil {
+	if d.lastInstances, _, err = client.Read[contract.Group](d.api.GetGroup(ctx, "timetable")); err != nil {
 		return err
 	}
 	d.report()
@@ -158,21 +159,21 @@ func (d *demo) bringIn(ctx context.Context) error {
 
 func (d *demo) makeGroup(ctx context.Context) error {
 	path, interval, timeout, fails := "/up", 0.5, 0.4, 3
-	if _, _, err := client.Read[client.Check](d.api.CreateCheck(ctx, nil, client.NewCheck{
-		Name: "sailings-up", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, TimeoutSeconds: &timeout, Fails: &fails,
+	if _, _, err := client.Read[contract.Check](d.api.CreateCheck(ctx, nil, contract.NewCheck{
+		Name: "sailings-up", Kind: contract.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, TimeoutSeconds: &timeout, Fails: &fails,
 	})); err != nil {
 		return err
 	}
 	say("check sailings-up asks http port 8080 for /up every 500 ms; 2 good answers make healthy, 3 bad ones unhealthy")
-	if _, _, err := client.Read[client.Pool](d.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listeners: []client.Listener{{Address: d.front}}, Check: "sailings-up"})); err != nil {
+	if _, _, err := client.Read[contract.Pool](d.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: []contract.Listener{{Address: d.front}}, Check: "sailings-up"})); err != nil {
 		return err
 	}
 	say("pool front listens on %s", d.front)
 	least, most, settleSeconds, drain := 3, 9, settle.Seconds(), 5.0
 	pools, heal := []string{"front"}, "sailings-up"
-	g, _, err := client.Read[client.Group](d.api.CreateGroup(ctx, nil, client.NewGroup{
+	g, _, err := client.Read[contract.Group](d.api.CreateGroup(ctx, nil, contract.NewGroup{
 		Name: "timetable", Template: "timetable-web@1", Size: size, Min: &least, Max: &most, Pools: &pools, Heal: &heal,
-		SettleSeconds: &settleSeconds, DrainSeconds: &drain, Labels: &client.Labels{"service": "timetable"},
+		SettleSeconds: &settleSeconds, DrainSeconds: &drain, Labels: &contract.Labels{"service": "timetable"},
 	}))
 	if err != nil {
 		return err
@@ -181,7 +182,7 @@ func (d *demo) makeGroup(ctx context.Context) error {
 	begun := time.Now()
 	serving := -1
 	return poll(ctx, 60*time.Second, "six instances to serve", func() (bool, error) {
-		g, _, err := client.Read[client.Group](d.api.GetGroup(ctx, "timetable"))
+		g, _, err := client.Read[contract.Group](d.api.GetGroup(ctx, "timetable"))
 		if err != nil {
 			return false, err
 		}
@@ -226,7 +227,7 @@ func (d *demo) startTraffic() {
 				return
 			case <-tick.C:
 			}
-			g, _, err := client.Read[client.Group](d.api.GetGroup(ctx, "timetable"))
+			g, _, err := client.Read[contract.Group](d.api.GetGroup(ctx, "timetable"))
 			if err == nil && int64(g.Summary.Serving) < d.lowest.Load() {
 				d.lowest.Store(int64(g.Summary.Serving))
 			}
@@ -267,9 +268,9 @@ func (d *demo) stopTraffic() {
 	}
 }
 
-func (d *demo) rollOut(ctx context.Context, to string) (client.Rollout, error) {
+func (d *demo) rollOut(ctx context.Context, to string) (contract.Rollout, error) {
 	waves, up, down, soaks := []string{"1", "50%", "100%"}, above, 0, soak.Seconds()
-	r, _, err := client.Read[client.Rollout](d.api.StartRollout(ctx, "timetable", nil, client.NewRollout{
+	r, _, err := client.Read[contract.Rollout](d.api.StartRollout(ctx, "timetable", nil, contract.NewRollout{
 		To: to, Waves: &waves, Above: &up, Below: &down, SoakSeconds: &soaks,
 	}))
 	if err != nil {
@@ -280,28 +281,28 @@ func (d *demo) rollOut(ctx context.Context, to string) (client.Rollout, error) {
 }
 
 // follow tells what happens until the rollout ends or is held.
-func (d *demo) follow(ctx context.Context, number int64) (client.Rollout, error) {
-	var r client.Rollout
+func (d *demo) follow(ctx context.Context, number int64) (contract.Rollout, error) {
+	var r contract.Rollout
 	told := ""
 	err := poll(ctx, 3*time.Minute, "the rollout", func() (bool, error) {
 		var err error
-		if r, _, err = client.Read[client.Rollout](d.api.GetRollout(ctx, number)); err != nil {
+		if r, _, err = client.Read[contract.Rollout](d.api.GetRollout(ctx, number)); err != nil {
 			return false, err
 		}
 		now := fmt.Sprint(r.State, r.Wave)
 		if now != told {
 			told = now
 			switch r.State {
-			case client.RolloutStateMoving:
+			case contract.RolloutStateMoving:
 				say("wave %d of %d: brings %d of %d to %s", r.Wave, len(r.Waves), r.Waves[r.Wave-1].Target, size, r.To)
-			case client.RolloutStateSoaking:
+			case contract.RolloutStateSoaking:
 				w := r.Waves[r.Wave-1]
 				say("wave %d is replaced after %.1f s and soaks; %d requests sent, %d failed", r.Wave, w.FilledAt.Sub(*w.BeganAt).Seconds(), d.sent.Load(), d.failed.Load())
 			default:
 				say("%s", r.Sentence)
 			}
 		}
-		return r.EndedAt != nil || r.State == client.RolloutStateHeld, nil
+		return r.EndedAt != nil || r.State == contract.RolloutStateHeld, nil
 	})
 	return r, err
 }
@@ -353,10 +354,10 @@ func (d *demo) ratio() (took, least time.Duration) {
 func (d *demo) verdict() error {
 	d.stopTraffic()
 	var all []error
-	if d.good.State != client.RolloutStateDone {
+	if d.good.State != contract.RolloutStateDone {
 		all = append(all, fmt.Errorf("the rollout of version 2 is %q, not done", d.good.State))
 	}
-	if d.bad.State != client.RolloutStateReverted {
+	if d.bad.State != contract.RolloutStateReverted {
 		all = append(all, fmt.Errorf("the rollout of version 3 is %q, not reverted", d.bad.State))
 	}
 	if n := d.failed.Load(); n > 0 {

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/machine/process"
 )
@@ -131,9 +132,9 @@ func (s *service) tidyUp() error {
 	say("tidying up: the group drains and stops, then the service")
 	if s.api != nil {
 		whatever := "*"
-		if _, _, err := client.Read[client.Group](s.api.DeleteGroup(ctx, "timetable", &client.DeleteGroupParams{IfMatch: &whatever})); err == nil {
+		if _, _, err := client.Read[contract.Group](s.api.DeleteGroup(ctx, "timetable", &contract.DeleteGroupParams{IfMatch: &whatever})); err == nil {
 			_ = poll(ctx, 20*time.Second, "the group to be gone", func() (bool, error) {
-				_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+				_, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))
 				return client.Is(err, "not-found"), nil
 			})
 		}

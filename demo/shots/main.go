@@ -16,6 +16,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/browser"
 )
@@ -218,11 +219,11 @@ func (s *shots) take(tab context.Context, name string) error {
 
 // release makes the next template version, good or bad, and begins its rollout.
 func (s *shots) release(note string, bad bool) error {
-	env := client.Environment{"WARM_UP": "2s"}
+	env := contract.Environment{"WARM_UP": "2s"}
 	if bad {
 		env["SAILINGS_FILE"] = "/srv/sailings-spring.csv"
 	}
-	t, _, err := client.Read[client.Template](s.api.ReviseTemplate(s.ctx, "timetable-web", nil, client.TemplateRevision{Environment: &env, Note: note}))
+	t, _, err := client.Read[contract.Template](s.api.ReviseTemplate(s.ctx, "timetable-web", nil, contract.TemplateRevision{Environment: &env, Note: note}))
 	if err != nil {
 		return err
 	}
@@ -232,18 +233,18 @@ func (s *shots) release(note string, bad bool) error {
 	} else {
 		s.good = to
 	}
-	_, _, err = client.Read[client.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, client.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
+	_, _, err = client.Read[contract.Rollout](s.api.StartRollout(s.ctx, "timetable", nil, contract.NewRollout{To: to, Above: &above, SoakSeconds: &soak}))
 	return err
 }
 
 func (s *shots) revert() error {
 	one, whatever := 1, "*"
 	group := "timetable"
-	list, _, err := client.Read[client.RolloutList](s.api.ListRollouts(s.ctx, &client.ListRolloutsParams{Group: &group, Limit: &one}))
+	list, _, err := client.Read[contract.RolloutList](s.api.ListRollouts(s.ctx, &contract.ListRolloutsParams{Group: &group, Limit: &one}))
 	if err != nil {
 		return err
 	}
-	_, _, err = client.Read[client.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &client.TellRolloutParams{IfMatch: &whatever}, client.RolloutCommand{Command: client.Revert}))
+	_, _, err = client.Read[contract.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &contract.TellRolloutParams{IfMatch: &whatever}, contract.RolloutCommand{Command: contract.Revert}))
 	return err
 }
 
@@ -254,11 +255,11 @@ func (s *shots) failAgain() error {
 		return err
 	}
 	group := "timetable"
-	list, _, err := client.Read[client.InstanceList](s.api.ListInstances(s.ctx, &client.ListInstancesParams{Group: &group}))
+	list, _, err := client.Read[contract.InstanceList](s.api.ListInstances(s.ctx, &contract.ListInstancesParams{Group: &group}))
 	if err != nil {
 		return err
 	}
-	_, _, err = client.Read[client.Drill](s.api.StartDrill(s.ctx, client.NewDrill{Kind: client.Crash, Instance: &list.Items[0].Id}))
+	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, contract.NewDrill{Kind: contract.Crash, Instance: &list.Items[0].Id}))
 	return err
 }
 
@@ -266,6 +267,6 @@ func (s *shots) mend() error { return s.launches(s.good) }
 
 func (s *shots) launches(template string) error {
 	whatever, reason := "*", "to see a place that fails"
-	_, _, err := client.Read[client.Group](s.api.ChangeGroup(s.ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Template: &template, Reason: &reason}))
+	_, _, err := client.Read[contract.Group](s.api.ChangeGroup(s.ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Template: &template, Reason: &reason}))
 	return err
 }

@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -83,7 +84,7 @@ func (s *shots) until(what string, try func() error) error {
 
 // whole reports whether all of the group serve and nothing is under way.
 func (s *shots) whole() error {
-	g, _, err := client.Read[client.Group](s.api.GetGroup(s.ctx, "timetable"))
+	g, _, err := client.Read[contract.Group](s.api.GetGroup(s.ctx, "timetable"))
 	if err == nil && (g.Rollout != nil || g.Summary.Serving != g.Size || g.Summary.ComingUp+g.Summary.GoingOut > 0) {
 		err = errors.New(g.Summary.Sentence)
 	}
@@ -93,7 +94,7 @@ func (s *shots) whole() error {
 // inWave reports whether the rollout replaces instances in a wave, and some come up.
 func (s *shots) inWave(n int) func() error {
 	return func() error {
-		g, _, err := client.Read[client.Group](s.api.GetGroup(s.ctx, "timetable"))
+		g, _, err := client.Read[contract.Group](s.api.GetGroup(s.ctx, "timetable"))
 		if err != nil {
 			return err
 		}

@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/words"
@@ -13,18 +14,18 @@ import (
 )
 
 // GetService says what this service is.
-func (s *Server) GetService(ctx context.Context, _ contract.GetServiceRequestObject) (contract.GetServiceResponseObject, error) {
+func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObject) (routes.GetServiceResponseObject, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	troubles := s.troubles(ctx)
 	if n := s.Control.StuckGroups(); n > 0 {
 		troubles = append(troubles, fmt.Sprintf("No decision about %s can be written: the pages of groups that are stuck say why.", words.Count(n, "group")))
 	}
-	return contract.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now()}, nil
+	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now()}, nil
 }
 
 // ListChecks lists checks.
-func (s *Server) ListChecks(ctx context.Context, r contract.ListChecksRequestObject) (contract.ListChecksResponseObject, error) {
+func (s *Server) ListChecks(ctx context.Context, r routes.ListChecksRequestObject) (routes.ListChecksResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -34,11 +35,11 @@ func (s *Server) ListChecks(ctx context.Context, r contract.ListChecksRequestObj
 		return nil, err
 	}
 	items, next := cut(items, p, func(c store.Check) store.Cursor { return store.Cursor{c.Name} })
-	return contract.ListChecks200JSONResponse{Items: each(items, fromCheck), Next: next}, nil
+	return routes.ListChecks200JSONResponse{Items: each(items, fromCheck), Next: next}, nil
 }
 
 // CreateCheck makes a check.
-func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestObject) (contract.CreateCheckResponseObject, error) {
+func (s *Server) CreateCheck(ctx context.Context, r routes.CreateCheckRequestObject) (routes.CreateCheckResponseObject, error) {
 	b := r.Body
 	interval := durationOf(b.IntervalSeconds, 5*time.Second)
 	check := health.Check{
@@ -56,7 +57,7 @@ func (s *Server) CreateCheck(ctx context.Context, r contract.CreateCheckRequestO
 	if err != nil {
 		return nil, about("check", b.Name, err)
 	}
-	return contract.CreateCheck201JSONResponse(fromCheck(c)), nil
+	return routes.CreateCheck201JSONResponse(fromCheck(c)), nil
 }
 
 // goodCheck reports what no field says alone.
@@ -72,7 +73,7 @@ func goodCheck(c health.Check) error {
 }
 
 // ChangeCheck changes a check for all that use it.
-func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestObject) (contract.ChangeCheckResponseObject, error) {
+func (s *Server) ChangeCheck(ctx context.Context, r routes.ChangeCheckRequestObject) (routes.ChangeCheckResponseObject, error) {
 	b := r.Body
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
@@ -89,7 +90,7 @@ func (s *Server) ChangeCheck(ctx context.Context, r contract.ChangeCheckRequestO
 		return nil, about("check", r.Name, err)
 	}
 	out, err := s.checkWithUsers(ctx, c)
-	return contract.ChangeCheck200JSONResponse(out), err
+	return routes.ChangeCheck200JSONResponse(out), err
 }
 
 func (s *Server) checkWithUsers(ctx context.Context, c store.Check) (contract.Check, error) {
@@ -100,17 +101,17 @@ func (s *Server) checkWithUsers(ctx context.Context, c store.Check) (contract.Ch
 }
 
 // GetCheck reads one check.
-func (s *Server) GetCheck(ctx context.Context, r contract.GetCheckRequestObject) (contract.GetCheckResponseObject, error) {
+func (s *Server) GetCheck(ctx context.Context, r routes.GetCheckRequestObject) (routes.GetCheckResponseObject, error) {
 	c, err := s.Store.Check(ctx, r.Name)
 	if err != nil {
 		return nil, about("check", r.Name, err)
 	}
 	out, err := s.checkWithUsers(ctx, c)
-	return contract.GetCheck200JSONResponse{Body: out, Headers: contract.GetCheck200ResponseHeaders{ETag: etag(c.Revision)}}, err
+	return routes.GetCheck200JSONResponse{Body: out, Headers: routes.GetCheck200ResponseHeaders{ETag: etag(c.Revision)}}, err
 }
 
 // DeleteCheck deletes a check that nothing uses.
-func (s *Server) DeleteCheck(ctx context.Context, r contract.DeleteCheckRequestObject) (contract.DeleteCheckResponseObject, error) {
+func (s *Server) DeleteCheck(ctx context.Context, r routes.DeleteCheckRequestObject) (routes.DeleteCheckResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -118,5 +119,5 @@ func (s *Server) DeleteCheck(ctx context.Context, r contract.DeleteCheckRequestO
 	if err := s.Store.DeleteCheck(ctx, s.now(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("check", r.Name, err)
 	}
-	return contract.DeleteCheck204Response{}, nil
+	return routes.DeleteCheck204Response{}, nil
 }

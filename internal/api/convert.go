@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"

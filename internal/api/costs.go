@@ -6,7 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet/cost"
 	"unitas/internal/store"
 )
@@ -15,7 +16,7 @@ import (
 const longestCosts = 400 * 24 * time.Hour
 
 // GetCosts adds up what instances cost.
-func (s *Server) GetCosts(ctx context.Context, r contract.GetCostsRequestObject) (contract.GetCostsResponseObject, error) {
+func (s *Server) GetCosts(ctx context.Context, r routes.GetCostsRequestObject) (routes.GetCostsResponseObject, error) {
 	now := s.now()
 	from := some(r.Params.From, time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)).UTC()
 	to := some(r.Params.To, now).UTC()
@@ -60,7 +61,7 @@ func (s *Server) GetCosts(ctx context.Context, r contract.GetCostsRequestObject)
 		answer.Lines = append(answer.Lines, contract.CostLine{Name: l.Name, Hours: money(l.Hours), Cost: money(l.Cost), NowPerHour: money(l.NowPerHour), Steps: each(l.Steps, money)})
 	}
 	answer.Total, answer.NowPerHour = money(answer.Total), money(answer.NowPerHour)
-	return contract.GetCosts200JSONResponse(answer), nil
+	return routes.GetCosts200JSONResponse(answer), nil
 }
 
 // money rounds to a millionth, which is below what any price for an hour says.

@@ -9,7 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/drill"
 	"unitas/internal/fleet"
 	"unitas/internal/machine"
@@ -17,8 +18,8 @@ import (
 )
 
 // ListDrills lists what is under way.
-func (s *Server) ListDrills(ctx context.Context, _ contract.ListDrillsRequestObject) (contract.ListDrillsResponseObject, error) {
-	return contract.ListDrills200JSONResponse{Items: append(each(s.Drills.List(), fromDrill), s.drillsElsewhere(ctx)...)}, nil
+func (s *Server) ListDrills(ctx context.Context, _ routes.ListDrillsRequestObject) (routes.ListDrillsResponseObject, error) {
+	return routes.ListDrills200JSONResponse{Items: append(each(s.Drills.List(), fromDrill), s.drillsElsewhere(ctx)...)}, nil
 }
 
 func fromDrill(d drill.Drill) contract.Drill {
@@ -27,7 +28,7 @@ func fromDrill(d drill.Drill) contract.Drill {
 }
 
 // StartDrill makes a fault on purpose.
-func (s *Server) StartDrill(ctx context.Context, r contract.StartDrillRequestObject) (contract.StartDrillResponseObject, error) {
+func (s *Server) StartDrill(ctx context.Context, r routes.StartDrillRequestObject) (routes.StartDrillResponseObject, error) {
 	b := r.Body
 	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), For: durationOf(b.ForSeconds, time.Minute),
 		Slow: durationOf(b.SlowSeconds, 2*time.Second), Percent: some(b.ErrorPercent, 50), Reason: some(b.Reason, ""), By: actor(ctx)}
@@ -55,11 +56,11 @@ func (s *Server) StartDrill(ctx context.Context, r contract.StartDrillRequestObj
 	if err != nil {
 		return nil, about("drill", "", err)
 	}
-	return contract.StartDrill201JSONResponse(fromDrill(d)), nil
+	return routes.StartDrill201JSONResponse(fromDrill(d)), nil
 }
 
 // StopDrill ends one now.
-func (s *Server) StopDrill(ctx context.Context, r contract.StopDrillRequestObject) (contract.StopDrillResponseObject, error) {
+func (s *Server) StopDrill(ctx context.Context, r routes.StopDrillRequestObject) (routes.StopDrillResponseObject, error) {
 	err := s.Drills.Stop(r.Number, actor(ctx))
 	if errors.Is(err, store.ErrNotFound) && s.stopElsewhere(ctx, r.Number) {
 		err = nil
@@ -67,12 +68,12 @@ func (s *Server) StopDrill(ctx context.Context, r contract.StopDrillRequestObjec
 	if err != nil {
 		return nil, about("drill", strconv.FormatInt(r.Number, 10), err)
 	}
-	return contract.StopDrill204Response{}, nil
+	return routes.StopDrill204Response{}, nil
 }
 
 // RunOnInstance runs a command on the machine of an instance. That it was asked
 // for is journalled before, how it ended after.
-func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequestObject) (contract.RunOnInstanceResponseObject, error) {
+func (s *Server) RunOnInstance(ctx context.Context, r routes.RunOnInstanceRequestObject) (routes.RunOnInstanceResponseObject, error) {
 	in, err := s.Store.Instance(ctx, r.Id)
 	if err != nil {
 		return nil, about("instance", r.Id, err)
@@ -109,6 +110,6 @@ func (s *Server) RunOnInstance(ctx context.Context, r contract.RunOnInstanceRequ
 	if err := note("ran", fmt.Sprintf("The command on %s is over: %s", in.ID, command), fleet.Because(ended)); err != nil {
 		return nil, err
 	}
-	return contract.RunOnInstance200JSONResponse{Status: ran.Status, Why: text(ran.Why), Output: strings.ToValidUTF8(string(ran.Output), "\uFFFD"),
+	return routes.RunOnInstance200JSONResponse{Status: ran.Status, Why: text(ran.Why), Output: strings.ToValidUTF8(string(ran.Output), "\uFFFD"),
 		Truncated: ran.Truncated, TookSeconds: secondsOf(ran.Took)}, nil
 }

@@ -7,12 +7,12 @@ import (
 	"net/http"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/store"
 )
 
 // WatchEvents streams what changes.
-func (s *Server) WatchEvents(ctx context.Context, r contract.WatchEventsRequestObject) (contract.WatchEventsResponseObject, error) {
+func (s *Server) WatchEvents(ctx context.Context, r routes.WatchEventsRequestObject) (routes.WatchEventsResponseObject, error) {
 	stream := eventStream{ctx: ctx, server: s}
 	if r.Params.Group != nil {
 		stream.group = *r.Params.Group

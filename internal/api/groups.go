@@ -9,7 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
@@ -19,7 +20,7 @@ import (
 )
 
 // ListGroups lists groups with their summaries.
-func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObject) (contract.ListGroupsResponseObject, error) {
+func (s *Server) ListGroups(ctx context.Context, r routes.ListGroupsRequestObject) (routes.ListGroupsResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -30,7 +31,7 @@ func (s *Server) ListGroups(ctx context.Context, r contract.ListGroupsRequestObj
 	}
 	all, next := cut(all, p, func(p control.Picture) store.Cursor { return store.Cursor{p.Group.Name} })
 	now := s.now()
-	return contract.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
+	return routes.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
 		return fromPicture(now, p, s.Control.Around(ctx, p))
 	})}, nil
 }
@@ -47,7 +48,7 @@ func (s *Server) group(ctx context.Context, name string) (contract.Group, error)
 }
 
 // CreateGroup makes a group.
-func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestObject) (contract.CreateGroupResponseObject, error) {
+func (s *Server) CreateGroup(ctx context.Context, r routes.CreateGroupRequestObject) (routes.CreateGroupResponseObject, error) {
 	b := r.Body
 	v, err := s.resolve(ctx, "template", "template", b.Template)
 	if err != nil {
@@ -90,10 +91,10 @@ func (s *Server) CreateGroup(ctx context.Context, r contract.CreateGroupRequestO
 	}
 	if dry {
 		p := control.Picture{Group: g}
-		return contract.CreateGroup200JSONResponse(fromPicture(s.now(), p, s.Control.Around(ctx, p))), nil
+		return routes.CreateGroup200JSONResponse(fromPicture(s.now(), p, s.Control.Around(ctx, p))), nil
 	}
 	out, err := s.group(ctx, b.Name)
-	return contract.CreateGroup201JSONResponse(out), err
+	return routes.CreateGroup201JSONResponse(out), err
 }
 
 // templateAlong is a template that is made with the group that launches its first
@@ -153,17 +154,17 @@ func (s *Server) checkReferences(ctx context.Context, r store.Reader, was, g sto
 }
 
 // GetGroup reads one group.
-func (s *Server) GetGroup(ctx context.Context, r contract.GetGroupRequestObject) (contract.GetGroupResponseObject, error) {
+func (s *Server) GetGroup(ctx context.Context, r routes.GetGroupRequestObject) (routes.GetGroupResponseObject, error) {
 	g, err := s.group(ctx, r.Name)
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
-	return contract.GetGroup200JSONResponse{Body: g, Headers: contract.GetGroup200ResponseHeaders{ETag: etag(g.Revision)}}, nil
+	return routes.GetGroup200JSONResponse{Body: g, Headers: routes.GetGroup200ResponseHeaders{ETag: etag(g.Revision)}}, nil
 }
 
 // ChangeGroup changes settings, and tells what the change makes happen; with a
 // dry run it only tells.
-func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestObject) (contract.ChangeGroupResponseObject, error) {
+func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObject) (routes.ChangeGroupResponseObject, error) {
 	b := r.Body
 	p, err := s.Control.Picture(ctx, r.Name)
 	if err == nil && p.Group.Alone {
@@ -224,11 +225,11 @@ func (s *Server) ChangeGroup(ctx context.Context, r contract.ChangeGroupRequestO
 	}
 	out, err := s.group(ctx, r.Name)
 	out.Effects, out.Caution = &outlook.Effects, text(outlook.Caution)
-	return contract.ChangeGroup200JSONResponse(out), err
+	return routes.ChangeGroup200JSONResponse(out), err
 }
 
 // TellGroup freezes, thaws, or permits healing.
-func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObject) (contract.TellGroupResponseObject, error) {
+func (s *Server) TellGroup(ctx context.Context, r routes.TellGroupRequestObject) (routes.TellGroupResponseObject, error) {
 	reason := some(r.Body.Reason, "")
 	if r.Body.Command == contract.Freeze && reason == "" {
 		return nil, invalid("/reason", "say why the group is frozen; everybody who looks at it is told")
@@ -251,11 +252,11 @@ func (s *Server) TellGroup(ctx context.Context, r contract.TellGroupRequestObjec
 		return nil, err
 	}
 	out, err := s.group(ctx, r.Name)
-	return contract.TellGroup200JSONResponse(out), err
+	return routes.TellGroup200JSONResponse(out), err
 }
 
 // DeleteGroup begins the end of a group.
-func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestObject) (contract.DeleteGroupResponseObject, error) {
+func (s *Server) DeleteGroup(ctx context.Context, r routes.DeleteGroupRequestObject) (routes.DeleteGroupResponseObject, error) {
 	p, err := s.Control.Picture(ctx, r.Name)
 	if err != nil {
 		return nil, about("group", r.Name, err)
@@ -275,7 +276,7 @@ func (s *Server) DeleteGroup(ctx context.Context, r contract.DeleteGroupRequestO
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
-	return contract.DeleteGroup202JSONResponse(out), nil
+	return routes.DeleteGroup202JSONResponse(out), nil
 }
 
 func (s *Server) changeGroup(ctx context.Context, name string, match *string,
@@ -291,7 +292,7 @@ func (s *Server) changeGroup(ctx context.Context, name string, match *string,
 }
 
 // StartRollout begins a rollout.
-func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutRequestObject) (contract.StartRolloutResponseObject, error) {
+func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestObject) (routes.StartRolloutResponseObject, error) {
 	waves, err := rollout.ParseWaves(strings.Join(some(r.Body.Waves, []string{"1", "50%", "100%"}), ","))
 	if err != nil {
 		return nil, invalid("/waves", "%s", err)
@@ -317,7 +318,7 @@ func (s *Server) StartRollout(ctx context.Context, r contract.StartRolloutReques
 		return nil, about("group", r.Name, err)
 	}
 	out, err := s.rollout(ctx, ro)
-	return contract.StartRollout201JSONResponse(out), err
+	return routes.StartRollout201JSONResponse(out), err
 }
 
 func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollout, error) {
@@ -333,7 +334,7 @@ func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollou
 }
 
 // ListRollouts lists rollouts.
-func (s *Server) ListRollouts(ctx context.Context, r contract.ListRolloutsRequestObject) (contract.ListRolloutsResponseObject, error) {
+func (s *Server) ListRollouts(ctx context.Context, r routes.ListRolloutsRequestObject) (routes.ListRolloutsResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -343,7 +344,7 @@ func (s *Server) ListRollouts(ctx context.Context, r contract.ListRolloutsReques
 		return nil, err
 	}
 	items, next := cut(items, p, func(r store.Rollout) store.Cursor { return store.Cursor{strconv.FormatInt(r.ID, 10)} })
-	out := contract.ListRollouts200JSONResponse{Items: []contract.Rollout{}, Next: next}
+	out := routes.ListRollouts200JSONResponse{Items: []contract.Rollout{}, Next: next}
 	for _, ro := range items {
 		one, err := s.rollout(ctx, ro)
 		if err != nil {
@@ -355,17 +356,17 @@ func (s *Server) ListRollouts(ctx context.Context, r contract.ListRolloutsReques
 }
 
 // GetRollout reads one rollout.
-func (s *Server) GetRollout(ctx context.Context, r contract.GetRolloutRequestObject) (contract.GetRolloutResponseObject, error) {
+func (s *Server) GetRollout(ctx context.Context, r routes.GetRolloutRequestObject) (routes.GetRolloutResponseObject, error) {
 	ro, err := s.Store.Rollout(ctx, r.Number)
 	if err != nil {
 		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
 	}
 	out, err := s.rollout(ctx, ro)
-	return contract.GetRollout200JSONResponse{Body: out, Headers: contract.GetRollout200ResponseHeaders{ETag: etag(ro.Revision)}}, err
+	return routes.GetRollout200JSONResponse{Body: out, Headers: routes.GetRollout200ResponseHeaders{ETag: etag(ro.Revision)}}, err
 }
 
 // TellRollout gives a person's command to a rollout.
-func (s *Server) TellRollout(ctx context.Context, r contract.TellRolloutRequestObject) (contract.TellRolloutResponseObject, error) {
+func (s *Server) TellRollout(ctx context.Context, r routes.TellRolloutRequestObject) (routes.TellRolloutResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -375,11 +376,11 @@ func (s *Server) TellRollout(ctx context.Context, r contract.TellRolloutRequestO
 		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
 	}
 	out, err := s.rollout(ctx, ro)
-	return contract.TellRollout200JSONResponse(out), err
+	return routes.TellRollout200JSONResponse(out), err
 }
 
 // ListJournal lists journal entries.
-func (s *Server) ListJournal(ctx context.Context, r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
+func (s *Server) ListJournal(ctx context.Context, r routes.ListJournalRequestObject) (routes.ListJournalResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -391,5 +392,5 @@ func (s *Server) ListJournal(ctx context.Context, r contract.ListJournalRequestO
 		return nil, err
 	}
 	items, next := cut(items, p, func(e store.Entry) store.Cursor { return store.Cursor{strconv.FormatInt(e.Number, 10)} })
-	return contract.ListJournal200JSONResponse{Items: each(items, fromEntry), Next: next}, nil
+	return routes.ListJournal200JSONResponse{Items: each(items, fromEntry), Next: next}, nil
 }

@@ -13,7 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/catalogue"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
@@ -21,12 +22,12 @@ import (
 )
 
 // ListPlaces tells the regions and zones, with what runs there.
-func (s *Server) ListPlaces(ctx context.Context, _ contract.ListPlacesRequestObject) (contract.ListPlacesResponseObject, error) {
+func (s *Server) ListPlaces(ctx context.Context, _ routes.ListPlacesRequestObject) (routes.ListPlacesResponseObject, error) {
 	counts, err := s.Store.CountPlaces(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListPlaces200JSONResponse{Items: []contract.RegionPlace{}}
+	out := routes.ListPlaces200JSONResponse{Items: []contract.RegionPlace{}}
 	for i, r := range s.Places {
 		place := contract.RegionPlace{Name: r.Name, Home: i == 0, Images: counts.Images[r.Name], ImageBytes: counts.Bytes[r.Name]}
 		for _, z := range r.Zones {
@@ -48,7 +49,7 @@ func labelsOf(pairs *[]string) map[string]string {
 }
 
 // ListImages lists image versions.
-func (s *Server) ListImages(ctx context.Context, r contract.ListImagesRequestObject) (contract.ListImagesResponseObject, error) {
+func (s *Server) ListImages(ctx context.Context, r routes.ListImagesRequestObject) (routes.ListImagesResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -66,7 +67,7 @@ func (s *Server) ListImages(ctx context.Context, r contract.ListImagesRequestObj
 		return nil, err
 	}
 	items, next := cut(items, p, func(i store.Image) store.Cursor { return versionKey(i.Name, i.Version) })
-	return contract.ListImages200JSONResponse{Items: each(items, fromImage), Next: next}, nil
+	return routes.ListImages200JSONResponse{Items: each(items, fromImage), Next: next}, nil
 }
 
 func fromImage(i store.Image) contract.Image {
@@ -127,23 +128,23 @@ func (s *Server) whole(ctx context.Context, v fleet.Version) (contract.Image, er
 }
 
 // GetImage reads one version.
-func (s *Server) GetImage(ctx context.Context, r contract.GetImageRequestObject) (contract.GetImageResponseObject, error) {
+func (s *Server) GetImage(ctx context.Context, r routes.GetImageRequestObject) (routes.GetImageResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
 	}
 	out, err := s.whole(ctx, i.Ref())
-	return contract.GetImage200JSONResponse{Body: out, Headers: contract.GetImage200ResponseHeaders{ETag: etag(i.Revision)}}, err
+	return routes.GetImage200JSONResponse{Body: out, Headers: routes.GetImage200ResponseHeaders{ETag: etag(i.Revision)}}, err
 }
 
 // ImportImage stores an archive or layout and records it as the next version.
-func (s *Server) ImportImage(ctx context.Context, r contract.ImportImageRequestObject) (contract.ImportImageResponseObject, error) {
+func (s *Server) ImportImage(ctx context.Context, r routes.ImportImageRequestObject) (routes.ImportImageResponseObject, error) {
 	i, err := s.Catalogue.Import(ctx, catalogue.Upload{Name: r.Params.Name, Region: some(r.Params.Region, ""), Source: some(r.Params.Source, ""),
 		Actor: actor(ctx), Labels: labelsOf(r.Params.Label), SHA256: sha256Of(r.Params.ContentDigest)}, r.Body)
 	if err != nil {
 		return nil, about("image", r.Params.Name, err)
 	}
-	return contract.ImportImage201JSONResponse(fromImage(i)), nil
+	return routes.ImportImage201JSONResponse(fromImage(i)), nil
 }
 
 // sha256Of reads a Content-Digest; the contract has checked its form.
@@ -160,17 +161,17 @@ func sha256Of(header *string) []byte {
 }
 
 // FetchImage brings in an image from a registry.
-func (s *Server) FetchImage(ctx context.Context, r contract.FetchImageRequestObject) (contract.FetchImageResponseObject, error) {
+func (s *Server) FetchImage(ctx context.Context, r routes.FetchImageRequestObject) (routes.FetchImageResponseObject, error) {
 	i, err := s.Catalogue.Fetch(ctx, catalogue.Upload{Name: r.Body.Name, Region: some(r.Body.Region, ""), Actor: actor(ctx), Labels: some(r.Body.Labels, nil)},
 		r.Body.Reference, image.Credentials{User: some(r.Body.User, ""), Password: some(r.Body.Password, "")})
 	if err != nil {
 		return nil, about("image", r.Body.Name, err)
 	}
-	return contract.FetchImage201JSONResponse(fromImage(i)), nil
+	return routes.FetchImage201JSONResponse(fromImage(i)), nil
 }
 
 // BakeImage begins to bake.
-func (s *Server) BakeImage(ctx context.Context, r contract.BakeImageRequestObject) (contract.BakeImageResponseObject, error) {
+func (s *Server) BakeImage(ctx context.Context, r routes.BakeImageRequestObject) (routes.BakeImageResponseObject, error) {
 	i, err := s.Catalogue.Bake(ctx, catalogue.Upload{Name: r.Params.Name, Region: some(r.Params.Region, ""), Source: some(r.Params.Source, ""), Actor: actor(ctx)},
 		r.Body, func(ref string) (store.Image, error) {
 			v, err := s.resolve(ctx, "image", "recipe", ref)
@@ -182,11 +183,11 @@ func (s *Server) BakeImage(ctx context.Context, r contract.BakeImageRequestObjec
 	if err != nil {
 		return nil, about("image", r.Params.Name, err)
 	}
-	return contract.BakeImage202JSONResponse(fromImage(i)), nil
+	return routes.BakeImage202JSONResponse(fromImage(i)), nil
 }
 
 // ImageFromInstance begins to make a version from an instance's files.
-func (s *Server) ImageFromInstance(ctx context.Context, r contract.ImageFromInstanceRequestObject) (contract.ImageFromInstanceResponseObject, error) {
+func (s *Server) ImageFromInstance(ctx context.Context, r routes.ImageFromInstanceRequestObject) (routes.ImageFromInstanceResponseObject, error) {
 	in, parent, err := s.instanceAndImage(ctx, r.Body.Instance)
 	if err != nil {
 		return nil, err
@@ -213,7 +214,7 @@ func (s *Server) ImageFromInstance(ctx context.Context, r contract.ImageFromInst
 	if err != nil {
 		return nil, about("image", parent.Name, err)
 	}
-	return contract.ImageFromInstance202JSONResponse(fromImage(i)), nil
+	return routes.ImageFromInstance202JSONResponse(fromImage(i)), nil
 }
 
 // instanceAndImage reads a living instance and the image it was launched from.
@@ -241,7 +242,7 @@ func (s *Server) instanceAndImage(ctx context.Context, id string) (store.Instanc
 }
 
 // WithdrawImage stops new use of a version.
-func (s *Server) WithdrawImage(ctx context.Context, r contract.WithdrawImageRequestObject) (contract.WithdrawImageResponseObject, error) {
+func (s *Server) WithdrawImage(ctx context.Context, r routes.WithdrawImageRequestObject) (routes.WithdrawImageResponseObject, error) {
 	v, successor, revision, err := s.withdrawal(ctx, "image", r.Name, r.Version, r.Params.IfMatch, r.Body)
 	if err != nil {
 		return nil, err
@@ -250,11 +251,11 @@ func (s *Server) WithdrawImage(ctx context.Context, r contract.WithdrawImageRequ
 		return nil, about("image", v.String(), err)
 	}
 	out, err := s.whole(ctx, v)
-	return contract.WithdrawImage200JSONResponse(out), err
+	return routes.WithdrawImage200JSONResponse(out), err
 }
 
 // DeleteImage removes a version that nothing uses.
-func (s *Server) DeleteImage(ctx context.Context, r contract.DeleteImageRequestObject) (contract.DeleteImageResponseObject, error) {
+func (s *Server) DeleteImage(ctx context.Context, r routes.DeleteImageRequestObject) (routes.DeleteImageResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -266,11 +267,11 @@ func (s *Server) DeleteImage(ctx context.Context, r contract.DeleteImageRequestO
 	if err := s.Catalogue.Delete(ctx, actor(ctx), v, revision); err != nil {
 		return nil, about("image", v.String(), err)
 	}
-	return contract.DeleteImage204Response{}, nil
+	return routes.DeleteImage204Response{}, nil
 }
 
 // ExportImage streams a version as an OCI layout.
-func (s *Server) ExportImage(ctx context.Context, r contract.ExportImageRequestObject) (contract.ExportImageResponseObject, error) {
+func (s *Server) ExportImage(ctx context.Context, r routes.ExportImageRequestObject) (routes.ExportImageResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -280,7 +281,7 @@ func (s *Server) ExportImage(ctx context.Context, r contract.ExportImageRequestO
 	}
 	pr, pw := io.Pipe()
 	go func() { pw.CloseWithError(s.Catalogue.Export(ctx, i, pw)) }()
-	return contract.ExportImage200ApplicationxTarResponse{Body: pr}, nil
+	return routes.ExportImage200ApplicationxTarResponse{Body: pr}, nil
 }
 
 // bakeLog streams a log; followed, until the version is made.
@@ -313,7 +314,7 @@ func (b bakeLog) VisitGetBakeLogResponse(w http.ResponseWriter) error {
 }
 
 // GetBakeLog reads how a version was made.
-func (s *Server) GetBakeLog(ctx context.Context, r contract.GetBakeLogRequestObject) (contract.GetBakeLogResponseObject, error) {
+func (s *Server) GetBakeLog(ctx context.Context, r routes.GetBakeLogRequestObject) (routes.GetBakeLogResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -336,17 +337,17 @@ func (s *Server) GetBakeLog(ctx context.Context, r contract.GetBakeLogRequestObj
 }
 
 // GetImageLineage tells where a version comes from and what came of it.
-func (s *Server) GetImageLineage(ctx context.Context, r contract.GetImageLineageRequestObject) (contract.GetImageLineageResponseObject, error) {
+func (s *Server) GetImageLineage(ctx context.Context, r routes.GetImageLineageRequestObject) (routes.GetImageLineageResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
 	}
 	all, err := s.Store.Lineage(ctx, i.Ref())
-	return contract.GetImageLineage200JSONResponse{Items: each(all, fromImage)}, err
+	return routes.GetImageLineage200JSONResponse{Items: each(all, fromImage)}, err
 }
 
 // CopyImage begins to bring a version to a region.
-func (s *Server) CopyImage(ctx context.Context, r contract.CopyImageRequestObject) (contract.CopyImageResponseObject, error) {
+func (s *Server) CopyImage(ctx context.Context, r routes.CopyImageRequestObject) (routes.CopyImageResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -358,11 +359,11 @@ func (s *Server) CopyImage(ctx context.Context, r contract.CopyImageRequestObjec
 		return nil, about("image", i.Ref().String(), err)
 	}
 	out, err := s.whole(ctx, i.Ref())
-	return contract.CopyImage202JSONResponse(out), err
+	return routes.CopyImage202JSONResponse(out), err
 }
 
 // StopCopy breaks a copy off.
-func (s *Server) StopCopy(ctx context.Context, r contract.StopCopyRequestObject) (contract.StopCopyResponseObject, error) {
+func (s *Server) StopCopy(ctx context.Context, r routes.StopCopyRequestObject) (routes.StopCopyResponseObject, error) {
 	i, err := s.image(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -371,5 +372,5 @@ func (s *Server) StopCopy(ctx context.Context, r contract.StopCopyRequestObject)
 		return nil, about("image", i.Ref().String(), err)
 	}
 	out, err := s.whole(ctx, i.Ref())
-	return contract.StopCopy202JSONResponse(out), err
+	return routes.StopCopy202JSONResponse(out), err
 }

@@ -8,7 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/say"
@@ -17,7 +18,7 @@ import (
 )
 
 // ListInstances lists instances.
-func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
+func (s *Server) ListInstances(ctx context.Context, r routes.ListInstancesRequestObject) (routes.ListInstancesResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -33,11 +34,11 @@ func (s *Server) ListInstances(ctx context.Context, r contract.ListInstancesRequ
 	}
 	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
 	s.Control.AddFacts(items)
-	return contract.ListInstances200JSONResponse{Next: next, Items: each(items, fromInstance)}, nil
+	return routes.ListInstances200JSONResponse{Next: next, Items: each(items, fromInstance)}, nil
 }
 
 // GetInstance reads one instance with the last answers of its checks.
-func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestObject) (contract.GetInstanceResponseObject, error) {
+func (s *Server) GetInstance(ctx context.Context, r routes.GetInstanceRequestObject) (routes.GetInstanceResponseObject, error) {
 	in, err := s.Store.Instance(ctx, r.Id)
 	if err != nil {
 		return nil, about("instance", r.Id, err)
@@ -59,7 +60,7 @@ func (s *Server) GetInstance(ctx context.Context, r contract.GetInstanceRequestO
 	}
 	usual := s.Control.Usual(in.Group)
 	out.UsualSeconds, out.SlowSeconds = known(usual.Median), known(usual.Slow)
-	return contract.GetInstance200JSONResponse{Body: out, Headers: contract.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
+	return routes.GetInstance200JSONResponse{Body: out, Headers: routes.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
 }
 
 func (s *Server) checksOf(ctx context.Context, group string) []string {
@@ -71,7 +72,7 @@ func (s *Server) checksOf(ctx context.Context, group string) []string {
 }
 
 // GetBootLog reads the end of what a machine wrote.
-func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObject) (contract.GetBootLogResponseObject, error) {
+func (s *Server) GetBootLog(ctx context.Context, r routes.GetBootLogRequestObject) (routes.GetBootLogResponseObject, error) {
 	in, err := s.Store.Instance(ctx, r.Id)
 	if err != nil {
 		return nil, about("instance", r.Id, err)
@@ -83,7 +84,7 @@ func (s *Server) GetBootLog(ctx context.Context, r contract.GetBootLogRequestObj
 		}
 		raw, err = nil, nil
 	}
-	return contract.GetBootLog200TextResponse(raw), err
+	return routes.GetBootLog200TextResponse(raw), err
 }
 
 // bootLog is the end of what a machine wrote; [os.ErrNotExist] when there is none.
@@ -97,7 +98,7 @@ func (s *Server) bootLog(id string, max int64) ([]byte, error) {
 
 // ListFailures shows the places whose instances failed, with what the last of
 // them wrote.
-func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresRequestObject) (contract.ListFailuresResponseObject, error) {
+func (s *Server) ListFailures(ctx context.Context, r routes.ListFailuresRequestObject) (routes.ListFailuresResponseObject, error) {
 	p, err := s.Control.Picture(ctx, r.Name)
 	if err == nil && p.Group.Alone {
 		err = store.ErrNotFound
@@ -105,7 +106,7 @@ func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresReques
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
-	out := contract.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
+	out := routes.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
 	for k, place := range slots(p) {
 		place := contract.FailingPlace{Count: place.Failures, Instance: place.Instance, UntilAt: place.UntilAt, Failures: []contract.Failure{}}
 		for _, id := range p.Group.Slots[k].Failed {
@@ -133,7 +134,7 @@ func (s *Server) ListFailures(ctx context.Context, r contract.ListFailuresReques
 }
 
 // ReleaseInstance lets an instance go without stopping it.
-func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstanceRequestObject) (contract.ReleaseInstanceResponseObject, error) {
+func (s *Server) ReleaseInstance(ctx context.Context, r routes.ReleaseInstanceRequestObject) (routes.ReleaseInstanceResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -146,5 +147,5 @@ func (s *Server) ReleaseInstance(ctx context.Context, r contract.ReleaseInstance
 		return nil, about("instance", r.Id, err)
 	}
 	in, err := s.Store.Instance(ctx, r.Id)
-	return contract.ReleaseInstance200JSONResponse(fromInstance(in)), err
+	return routes.ReleaseInstance200JSONResponse(fromInstance(in)), err
 }

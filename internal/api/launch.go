@@ -8,7 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/template"
 	"unitas/internal/store"
@@ -16,7 +17,7 @@ import (
 )
 
 // LaunchInstance launches one instance outside any group.
-func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRequestObject) (contract.LaunchInstanceResponseObject, error) {
+func (s *Server) LaunchInstance(ctx context.Context, r routes.LaunchInstanceRequestObject) (routes.LaunchInstanceResponseObject, error) {
 	b := r.Body
 	var refusal *fleet.Refusal
 	if err := fleet.CheckInstanceName(b.Name); errors.As(err, &refusal) {
@@ -72,7 +73,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 	for {
 		in, err := s.Store.Instance(ctx, b.Name)
 		if err == nil {
-			return contract.LaunchInstance202JSONResponse(fromInstance(in)), nil
+			return routes.LaunchInstance202JSONResponse(fromInstance(in)), nil
 		}
 		if !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -86,9 +87,9 @@ func (s *Server) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRe
 }
 
 // TellInstance gives a person's command to an instance.
-func (s *Server) TellInstance(ctx context.Context, r contract.TellInstanceRequestObject) (contract.TellInstanceResponseObject, error) {
+func (s *Server) TellInstance(ctx context.Context, r routes.TellInstanceRequestObject) (routes.TellInstanceResponseObject, error) {
 	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
-	return contract.TellInstance200JSONResponse(in), err
+	return routes.TellInstance200JSONResponse(in), err
 }
 
 // tellInstance carries a command out. One that is alone is retired by ending

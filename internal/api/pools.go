@@ -11,7 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/balancer"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
@@ -21,7 +22,7 @@ import (
 )
 
 // ListPools lists pools.
-func (s *Server) ListPools(ctx context.Context, r contract.ListPoolsRequestObject) (contract.ListPoolsResponseObject, error) {
+func (s *Server) ListPools(ctx context.Context, r routes.ListPoolsRequestObject) (routes.ListPoolsResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -35,7 +36,7 @@ func (s *Server) ListPools(ctx context.Context, r contract.ListPoolsRequestObjec
 		return nil, err
 	}
 	items, next := cut(items, p, func(p store.Pool) store.Cursor { return store.Cursor{p.Name} })
-	return contract.ListPools200JSONResponse{Items: each(items, func(p store.Pool) contract.Pool { return s.fromPool(p, groups[p.Name]) }), Next: next}, nil
+	return routes.ListPools200JSONResponse{Items: each(items, func(p store.Pool) contract.Pool { return s.fromPool(p, groups[p.Name]) }), Next: next}, nil
 }
 
 // pool is a pool as it is told.
@@ -138,7 +139,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 }
 
 // CreatePool makes a pool and opens its listeners.
-func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObject) (contract.CreatePoolResponseObject, error) {
+func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObject) (routes.CreatePoolResponseObject, error) {
 	b := r.Body
 	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Listeners), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
 		Settings: traffic.Settings{Choose: traffic.Choose(some(b.Choose, contract.Choose(traffic.RoundRobin))),
@@ -149,7 +150,7 @@ func (s *Server) CreatePool(ctx context.Context, r contract.CreatePoolRequestObj
 		return nil, about("pool with this name or address,", b.Name, err)
 	}
 	out, err := s.pool(ctx, p)
-	return contract.CreatePool201JSONResponse(out), err
+	return routes.CreatePool201JSONResponse(out), err
 }
 
 func toListeners(all []contract.Listener) []store.Listener {
@@ -244,7 +245,7 @@ func strangerTo(ctx context.Context, r store.Reader, pool, instance string) (why
 }
 
 // ChangePool changes a pool.
-func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObject) (contract.ChangePoolResponseObject, error) {
+func (s *Server) ChangePool(ctx context.Context, r routes.ChangePoolRequestObject) (routes.ChangePoolResponseObject, error) {
 	b := r.Body
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
@@ -271,11 +272,11 @@ func (s *Server) ChangePool(ctx context.Context, r contract.ChangePoolRequestObj
 		return nil, about("pool", r.Name, err)
 	}
 	out, err := s.pool(ctx, p)
-	return contract.ChangePool200JSONResponse(out), err
+	return routes.ChangePool200JSONResponse(out), err
 }
 
 // DeletePool removes a pool that no group is in.
-func (s *Server) DeletePool(ctx context.Context, r contract.DeletePoolRequestObject) (contract.DeletePoolResponseObject, error) {
+func (s *Server) DeletePool(ctx context.Context, r routes.DeletePoolRequestObject) (routes.DeletePoolResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -283,15 +284,15 @@ func (s *Server) DeletePool(ctx context.Context, r contract.DeletePoolRequestObj
 	if err := s.Store.DeletePool(ctx, s.now(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("pool", r.Name, err)
 	}
-	return contract.DeletePool204Response{}, nil
+	return routes.DeletePool204Response{}, nil
 }
 
 // GetPool reads one pool.
-func (s *Server) GetPool(ctx context.Context, r contract.GetPoolRequestObject) (contract.GetPoolResponseObject, error) {
+func (s *Server) GetPool(ctx context.Context, r routes.GetPoolRequestObject) (routes.GetPoolResponseObject, error) {
 	p, err := s.Store.Pool(ctx, r.Name)
 	if err != nil {
 		return nil, about("pool", r.Name, err)
 	}
 	out, err := s.pool(ctx, p)
-	return contract.GetPool200JSONResponse{Body: out, Headers: contract.GetPool200ResponseHeaders{ETag: etag(p.Revision)}}, err
+	return routes.GetPool200JSONResponse{Body: out, Headers: routes.GetPool200ResponseHeaders{ETag: etag(p.Revision)}}, err
 }

@@ -10,7 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
 	"unitas/internal/catalogue"
 	"unitas/internal/datadir"
 	"unitas/internal/fleet"

@@ -16,15 +16,16 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/store"
 )
 
 // ListReplicas tells who is on this database, and who keeps what.
-func (s *Server) ListReplicas(ctx context.Context, _ contract.ListReplicasRequestObject) (contract.ListReplicasResponseObject, error) {
+func (s *Server) ListReplicas(ctx context.Context, _ routes.ListReplicasRequestObject) (routes.ListReplicasResponseObject, error) {
 	all, err := s.Store.Replicas(ctx)
 	now := time.Now()
-	return contract.ListReplicas200JSONResponse{Items: each(all, func(r store.Replica) contract.Replica {
+	return routes.ListReplicas200JSONResponse{Items: each(all, func(r store.Replica) contract.Replica {
 		return contract.Replica{Id: r.ID, Name: r.Name, Address: r.Address, Version: r.Version, Self: r.ID == s.Self, Alive: r.Until.After(now),
 			SinceAt: r.Since.UTC(), UntilAt: r.Until.UTC(), Groups: r.Groups, Keeps: r.Keeps}
 	})}, err
@@ -207,7 +208,7 @@ func (a answered) VisitImageFromInstanceResponse(w http.ResponseWriter) error {
 
 // restElsewhere has the replica that keeps a group make an image of one of its instances at
 // rest; nil when that is this one.
-func (s *Server) restElsewhere(ctx context.Context, group string, body *contract.ImageFromInstance) (contract.ImageFromInstanceResponseObject, error) {
+func (s *Server) restElsewhere(ctx context.Context, group string, body *contract.ImageFromInstance) (routes.ImageFromInstanceResponseObject, error) {
 	at := s.keeperOf(ctx, group)
 	if at == nil {
 		return nil, nil

@@ -16,7 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"unitas/internal/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/balancer"
 	"unitas/internal/catalogue"
 	"unitas/internal/certificates"
@@ -82,12 +82,12 @@ func New(c Config) (*Server, error) {
 	e.HTTPErrorHandler = answerError(c.Log)
 	e.Logger = c.Log
 	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, validate.middleware, s.repeats)
-	contract.RegisterHandlers(e, contract.NewStrictHandler(s, nil))
+	routes.RegisterHandlers(e, routes.NewStrictHandler(s, nil))
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(c.Metrics, promhttp.HandlerOpts{})))
 	e.GET("/openapi.json", func(c *echo.Context) error {
-		raw, err := contract.GetSpecJSON()
+		raw, err := routes.GetSpecJSON()
 		if err != nil {
 			return err
 		}

@@ -11,7 +11,8 @@ import (
 
 	"github.com/aymanbagabas/go-udiff"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/template"
 	"unitas/internal/machine"
@@ -20,7 +21,7 @@ import (
 )
 
 // ListTemplates lists template versions.
-func (s *Server) ListTemplates(ctx context.Context, r contract.ListTemplatesRequestObject) (contract.ListTemplatesResponseObject, error) {
+func (s *Server) ListTemplates(ctx context.Context, r routes.ListTemplatesRequestObject) (routes.ListTemplatesResponseObject, error) {
 	p, err := page(r.Params.Limit, r.Params.After)
 	if err != nil {
 		return nil, err
@@ -30,7 +31,7 @@ func (s *Server) ListTemplates(ctx context.Context, r contract.ListTemplatesRequ
 		return nil, err
 	}
 	items, next := cut(items, p, func(t store.Template) store.Cursor { return versionKey(t.Name, t.Version) })
-	return contract.ListTemplates200JSONResponse{Items: each(items, fromTemplate), Next: next}, nil
+	return routes.ListTemplates200JSONResponse{Items: each(items, fromTemplate), Next: next}, nil
 }
 
 func fromTemplate(t store.Template) contract.Template {
@@ -58,7 +59,7 @@ func toPorts(ports *contract.OpenPorts, otherwise []template.Port) []template.Po
 }
 
 // CreateTemplate makes version 1.
-func (s *Server) CreateTemplate(ctx context.Context, r contract.CreateTemplateRequestObject) (contract.CreateTemplateResponseObject, error) {
+func (s *Server) CreateTemplate(ctx context.Context, r routes.CreateTemplateRequestObject) (routes.CreateTemplateResponseObject, error) {
 	b := r.Body
 	dry := some(r.Params.DryRun, false)
 	t := newTemplate(*b)
@@ -75,9 +76,9 @@ func (s *Server) CreateTemplate(ctx context.Context, r contract.CreateTemplateRe
 	case err != nil:
 		return nil, err
 	case dry:
-		return contract.CreateTemplate200JSONResponse(out), nil
+		return routes.CreateTemplate200JSONResponse(out), nil
 	}
-	return contract.CreateTemplate201JSONResponse(out), nil
+	return routes.CreateTemplate201JSONResponse(out), nil
 }
 
 // newTemplate is what a new template says, with the usual for what it does not.
@@ -95,7 +96,7 @@ func templateExists(name string) error {
 }
 
 // ReviseTemplate makes the next version from an earlier one.
-func (s *Server) ReviseTemplate(ctx context.Context, r contract.ReviseTemplateRequestObject) (contract.ReviseTemplateResponseObject, error) {
+func (s *Server) ReviseTemplate(ctx context.Context, r routes.ReviseTemplateRequestObject) (routes.ReviseTemplateResponseObject, error) {
 	b := r.Body
 	dry := some(r.Params.DryRun, false)
 	from := fleet.Version{Name: r.Name, N: some(b.From, 0)}
@@ -125,9 +126,9 @@ func (s *Server) ReviseTemplate(ctx context.Context, r contract.ReviseTemplateRe
 	case err != nil:
 		return nil, about("template", r.Name, err)
 	case dry:
-		return contract.ReviseTemplate200JSONResponse(out), nil
+		return routes.ReviseTemplate200JSONResponse(out), nil
 	}
-	return contract.ReviseTemplate201JSONResponse(out), nil
+	return routes.ReviseTemplate201JSONResponse(out), nil
 }
 
 // makeTemplate checks a version, says what is different and what will hurt,
@@ -263,7 +264,7 @@ func (s *Server) adviseTemplate(ctx context.Context, t store.Template, i store.I
 }
 
 // TemplateFromInstance makes a template that launches the like of an instance.
-func (s *Server) TemplateFromInstance(ctx context.Context, r contract.TemplateFromInstanceRequestObject) (contract.TemplateFromInstanceResponseObject, error) {
+func (s *Server) TemplateFromInstance(ctx context.Context, r routes.TemplateFromInstanceRequestObject) (routes.TemplateFromInstanceResponseObject, error) {
 	in, i, err := s.instanceAndImage(ctx, r.Body.Instance)
 	if err != nil {
 		return nil, err
@@ -289,7 +290,7 @@ func (s *Server) TemplateFromInstance(ctx context.Context, r contract.TemplateFr
 	}
 	t.Name = r.Body.Name
 	out, err := s.makeTemplate(ctx, t, i.Ref().String(), was, false)
-	return contract.TemplateFromInstance201JSONResponse(out), err
+	return routes.TemplateFromInstance201JSONResponse(out), err
 }
 
 func (s *Server) template(ctx context.Context, name, version string) (store.Template, error) {
@@ -302,7 +303,7 @@ func (s *Server) template(ctx context.Context, name, version string) (store.Temp
 }
 
 // GetTemplate reads one version.
-func (s *Server) GetTemplate(ctx context.Context, r contract.GetTemplateRequestObject) (contract.GetTemplateResponseObject, error) {
+func (s *Server) GetTemplate(ctx context.Context, r routes.GetTemplateRequestObject) (routes.GetTemplateResponseObject, error) {
 	t, err := s.template(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -313,21 +314,21 @@ func (s *Server) GetTemplate(ctx context.Context, r contract.GetTemplateRequestO
 	}
 	out := fromTemplate(t)
 	out.Users = fromUsers(users)
-	return contract.GetTemplate200JSONResponse{Body: out, Headers: contract.GetTemplate200ResponseHeaders{ETag: etag(t.Revision)}}, nil
+	return routes.GetTemplate200JSONResponse{Body: out, Headers: routes.GetTemplate200ResponseHeaders{ETag: etag(t.Revision)}}, nil
 }
 
 // WithdrawTemplate stops new use of a version.
-func (s *Server) WithdrawTemplate(ctx context.Context, r contract.WithdrawTemplateRequestObject) (contract.WithdrawTemplateResponseObject, error) {
+func (s *Server) WithdrawTemplate(ctx context.Context, r routes.WithdrawTemplateRequestObject) (routes.WithdrawTemplateResponseObject, error) {
 	v, successor, revision, err := s.withdrawal(ctx, "template", r.Name, r.Version, r.Params.IfMatch, r.Body)
 	if err != nil {
 		return nil, err
 	}
 	t, err := s.Store.WithdrawTemplate(ctx, s.now(), actor(ctx), v, revision, r.Body.Reason, successor)
-	return contract.WithdrawTemplate200JSONResponse(fromTemplate(t)), about("template", v.String(), err)
+	return routes.WithdrawTemplate200JSONResponse(fromTemplate(t)), about("template", v.String(), err)
 }
 
 // DeleteTemplate removes a version that nothing uses.
-func (s *Server) DeleteTemplate(ctx context.Context, r contract.DeleteTemplateRequestObject) (contract.DeleteTemplateResponseObject, error) {
+func (s *Server) DeleteTemplate(ctx context.Context, r routes.DeleteTemplateRequestObject) (routes.DeleteTemplateResponseObject, error) {
 	revision, err := ifMatch(r.Params.IfMatch)
 	if err != nil {
 		return nil, err
@@ -339,11 +340,11 @@ func (s *Server) DeleteTemplate(ctx context.Context, r contract.DeleteTemplateRe
 	if err := s.Store.DeleteTemplate(ctx, s.now(), actor(ctx), v, revision); err != nil {
 		return nil, about("template", v.String(), err)
 	}
-	return contract.DeleteTemplate204Response{}, nil
+	return routes.DeleteTemplate204Response{}, nil
 }
 
 // DiffTemplates tells what is different in another version.
-func (s *Server) DiffTemplates(ctx context.Context, r contract.DiffTemplatesRequestObject) (contract.DiffTemplatesResponseObject, error) {
+func (s *Server) DiffTemplates(ctx context.Context, r routes.DiffTemplatesRequestObject) (routes.DiffTemplatesResponseObject, error) {
 	a, err := s.template(ctx, r.Name, r.Version)
 	if err != nil {
 		return nil, err
@@ -353,7 +354,7 @@ func (s *Server) DiffTemplates(ctx context.Context, r contract.DiffTemplatesRequ
 	if err != nil {
 		return nil, err
 	}
-	return contract.DiffTemplates200JSONResponse{From: a.Ref().String(), To: b.Ref().String(),
+	return routes.DiffTemplates200JSONResponse{From: a.Ref().String(), To: b.Ref().String(),
 		Changes: fromChanges(template.Diff(a.Spec, b.Spec)), UserData: lineDiff(a.UserData, b.UserData)}, nil
 }
 

@@ -14,7 +14,7 @@ import (
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/labstack/echo/v5"
 
-	"unitas/internal/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet/words"
 )
 
@@ -26,7 +26,7 @@ type validator struct {
 var pathParameter = regexp.MustCompile(`\{([^}]+)\}`)
 
 func newValidator() (*validator, error) {
-	spec, err := contract.GetSpec()
+	spec, err := routes.GetSpec()
 	if err != nil {
 		return nil, fmt.Errorf("read the contract: %w", err)
 	}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"unitas/internal/api/contract"
+	"unitas/internal/api/routes"
 )
 
 // TestEveryOperationIsValidated holds the routes that the contract registers
@@ -16,7 +16,7 @@ func TestEveryOperationIsValidated(t *testing.T) {
 		t.Fatal(err)
 	}
 	e := echo.New()
-	contract.RegisterHandlers(e, contract.NewStrictHandler(&Server{}, nil))
+	routes.RegisterHandlers(e, routes.NewStrictHandler(&Server{}, nil))
 	routes := e.Router().Routes()
 	if len(routes) < 20 || len(routes) != len(v.routes) {
 		t.Errorf("%d routes and %d validators", len(routes), len(v.routes))

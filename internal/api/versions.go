@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"net/http"
 
-	"unitas/internal/api/contract"
+	"unitas/api/contract"
+	"unitas/internal/api/routes"
 	"unitas/internal/fleet"
 	"unitas/internal/store"
 )
@@ -79,37 +80,37 @@ func (s *Server) setMark(ctx context.Context, kind, name, mark string, n int) (c
 }
 
 // ListImageMarks lists marks.
-func (s *Server) ListImageMarks(ctx context.Context, r contract.ListImageMarksRequestObject) (contract.ListImageMarksResponseObject, error) {
+func (s *Server) ListImageMarks(ctx context.Context, r routes.ListImageMarksRequestObject) (routes.ListImageMarksResponseObject, error) {
 	out, err := s.marks(ctx, "image", r.Name)
-	return contract.ListImageMarks200JSONResponse(out), err
+	return routes.ListImageMarks200JSONResponse(out), err
 }
 
 // SetImageMark moves a mark.
-func (s *Server) SetImageMark(ctx context.Context, r contract.SetImageMarkRequestObject) (contract.SetImageMarkResponseObject, error) {
+func (s *Server) SetImageMark(ctx context.Context, r routes.SetImageMarkRequestObject) (routes.SetImageMarkResponseObject, error) {
 	out, err := s.setMark(ctx, "image", r.Name, r.Mark, r.Body.Version)
-	return contract.SetImageMark200JSONResponse(out), err
+	return routes.SetImageMark200JSONResponse(out), err
 }
 
 // RemoveImageMark takes a mark away.
-func (s *Server) RemoveImageMark(ctx context.Context, r contract.RemoveImageMarkRequestObject) (contract.RemoveImageMarkResponseObject, error) {
+func (s *Server) RemoveImageMark(ctx context.Context, r routes.RemoveImageMarkRequestObject) (routes.RemoveImageMarkResponseObject, error) {
 	out, err := s.setMark(ctx, "image", r.Name, r.Mark, 0)
-	return contract.RemoveImageMark200JSONResponse(out), err
+	return routes.RemoveImageMark200JSONResponse(out), err
 }
 
 // ListTemplateMarks lists marks.
-func (s *Server) ListTemplateMarks(ctx context.Context, r contract.ListTemplateMarksRequestObject) (contract.ListTemplateMarksResponseObject, error) {
+func (s *Server) ListTemplateMarks(ctx context.Context, r routes.ListTemplateMarksRequestObject) (routes.ListTemplateMarksResponseObject, error) {
 	out, err := s.marks(ctx, "template", r.Name)
-	return contract.ListTemplateMarks200JSONResponse(out), err
+	return routes.ListTemplateMarks200JSONResponse(out), err
 }
 
 // SetTemplateMark moves a mark.
-func (s *Server) SetTemplateMark(ctx context.Context, r contract.SetTemplateMarkRequestObject) (contract.SetTemplateMarkResponseObject, error) {
+func (s *Server) SetTemplateMark(ctx context.Context, r routes.SetTemplateMarkRequestObject) (routes.SetTemplateMarkResponseObject, error) {
 	out, err := s.setMark(ctx, "template", r.Name, r.Mark, r.Body.Version)
-	return contract.SetTemplateMark200JSONResponse(out), err
+	return routes.SetTemplateMark200JSONResponse(out), err
 }
 
 // RemoveTemplateMark takes a mark away.
-func (s *Server) RemoveTemplateMark(ctx context.Context, r contract.RemoveTemplateMarkRequestObject) (contract.RemoveTemplateMarkResponseObject, error) {
+func (s *Server) RemoveTemplateMark(ctx context.Context, r routes.RemoveTemplateMarkRequestObject) (routes.RemoveTemplateMarkResponseObject, error) {
 	out, err := s.setMark(ctx, "template", r.Name, r.Mark, 0)
-	return contract.RemoveTemplateMark200JSONResponse(out), err
+	return routes.RemoveTemplateMark200JSONResponse(out), err
 }

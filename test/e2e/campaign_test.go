@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
 )
@@ -132,7 +133,7 @@ func (c *campaign) resize(s *service) {
 	c.size = 3 + (c.size-3+1+c.rand.IntN(3))%4 // another than now
 	whatever := "*"
 	s.eventually("the size is taken", func() error {
-		_, _, err := client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &c.size}))
+		_, _, err := client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &c.size}))
 		return err
 	})
 }
@@ -176,7 +177,7 @@ func (c *campaign) settle() {
 }
 
 // about are the instances of a line of the journal.
-func about(e client.JournalEntry) []string {
+func about(e contract.JournalEntry) []string {
 	if e.Instances != nil && len(*e.Instances) > 0 {
 		return *e.Instances
 	}

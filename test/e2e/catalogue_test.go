@@ -16,19 +16,20 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/image"
 )
 
 // image reads a version.
-func (s *service) image(name, version string) client.Image {
+func (s *service) image(name, version string) contract.Image {
 	s.t.Helper()
-	return must[client.Image](s.t)(client.Read[client.Image](s.api.GetImage(ctx, name, version)))
+	return must[contract.Image](s.t)(client.Read[contract.Image](s.api.GetImage(ctx, name, version)))
 }
 
-func (s *service) importImage(name string, raw []byte) client.Image {
+func (s *service) importImage(name string, raw []byte) contract.Image {
 	s.t.Helper()
-	return must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: name}, "application/octet-stream", bytes.NewReader(raw))))
+	return must[contract.Image](s.t)(client.Read[contract.Image](s.api.ImportImageWithBody(ctx, &contract.ImportImageParams{Name: name}, "application/octet-stream", bytes.NewReader(raw))))
 }
 
 // noise packs an image with n bytes that do not compress.
@@ -69,7 +70,7 @@ func TestKilledDuringUpload(t *testing.T) {
 	pr, pw := io.Pipe()
 	sent := make(chan error, 1)
 	go func() {
-		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", pr))
+		_, _, err := client.Read[contract.Image](s.api.ImportImageWithBody(ctx, &contract.ImportImageParams{Name: "timetable"}, "application/octet-stream", pr))
 		pr.Close()
 		sent <- err
 	}()
@@ -92,10 +93,10 @@ func TestKilledDuringUpload(t *testing.T) {
 	s.up()
 	s.nothingHalf()
 	name := "timetable"
-	if l := must[client.ImageList](t)(client.Read[client.ImageList](s.api.ListImages(ctx, &client.ListImagesParams{Name: &name}))); len(l.Items) > 0 {
+	if l := must[contract.ImageList](t)(client.Read[contract.ImageList](s.api.ListImages(ctx, &contract.ListImagesParams{Name: &name}))); len(l.Items) > 0 {
 		t.Errorf("there are %+v", l.Items)
 	}
-	if i := s.importImage("timetable", raw); i.State != client.ImageStateReady || i.Version != 1 {
+	if i := s.importImage("timetable", raw); i.State != contract.ImageStateReady || i.Version != 1 {
 		t.Errorf("after it, %+v", i)
 	}
 }
@@ -129,7 +130,7 @@ func TestKilledDuringBake(t *testing.T) {
 		}
 		return nil
 	})
-	if i := s.image("timetable", "1"); i.State != client.ImageStateBaking || !strings.HasPrefix(i.Step, "command 1 of 1") {
+	if i := s.image("timetable", "1"); i.State != contract.ImageStateBaking || !strings.HasPrefix(i.Step, "command 1 of 1") {
 		t.Errorf("meanwhile it is %s at %q", i.State, i.Step)
 	}
 	s.stop(syscall.SIGKILL)
@@ -142,7 +143,7 @@ func TestKilledDuringBake(t *testing.T) {
 	})
 	s.up()
 	i := s.image("timetable", "1")
-	if i.State != client.ImageStateBroken || !strings.Contains(i.Why, "the service stopped") || i.Digest != "" {
+	if i.State != contract.ImageStateBroken || !strings.Contains(i.Why, "the service stopped") || i.Digest != "" {
 		t.Errorf("after it, it is %+v", i)
 	}
 	s.nothingHalf()
@@ -155,7 +156,7 @@ func TestKilledDuringCopy(t *testing.T) {
 	for round := range 4 {
 		name := fmt.Sprintf("timetable-%c", 'a'+round)
 		i := s.importImage(name, noise(t, 24<<20+round))
-		if _, _, err := client.Read[client.Image](s.api.CopyImage(ctx, name, "1", client.NewCopy{To: "headland"})); err != nil {
+		if _, _, err := client.Read[contract.Image](s.api.CopyImage(ctx, name, "1", contract.NewCopy{To: "headland"})); err != nil {
 			t.Fatal(err)
 		}
 		moment := time.NewTimer(time.Duration(rand.IntN(60)) * time.Millisecond)
@@ -175,7 +176,7 @@ func TestKilledDuringCopy(t *testing.T) {
 			if in && size < i.SizeBytes*int64(round+1)-1<<20 {
 				t.Errorf("%s is said to be in headland, which holds %d bytes", name, size)
 			}
-			if state := (*now.Copies)[0].State; in != (state == client.CopyStateDone) || (!in && state != client.CopyStateStopped) {
+			if state := (*now.Copies)[0].State; in != (state == contract.CopyStateDone) || (!in && state != contract.CopyStateStopped) {
 				t.Errorf("%s is in %v, and its copy is %s", name, now.Places, state)
 			}
 			return in
@@ -183,7 +184,7 @@ func TestKilledDuringCopy(t *testing.T) {
 		if there() {
 			continue
 		}
-		if _, _, err := client.Read[client.Image](s.api.CopyImage(ctx, name, "1", client.NewCopy{To: "headland"})); err != nil {
+		if _, _, err := client.Read[contract.Image](s.api.CopyImage(ctx, name, "1", contract.NewCopy{To: "headland"})); err != nil {
 			t.Fatal(err)
 		}
 		s.eventually(name+" is copied", func() error {
@@ -262,11 +263,11 @@ func TestImageFromServingInstance(t *testing.T) {
 	s.group(20)
 	tr := s.traffic()
 	id := s.instances()[0].Id
-	picture := func(atRest bool) client.Image {
+	picture := func(atRest bool) contract.Image {
 		t.Helper()
-		i := must[client.Image](t)(client.Read[client.Image](s.api.ImageFromInstance(ctx, nil, client.ImageFromInstance{Instance: id, AtRest: &atRest})))
+		i := must[contract.Image](t)(client.Read[contract.Image](s.api.ImageFromInstance(ctx, nil, contract.ImageFromInstance{Instance: id, AtRest: &atRest})))
 		s.eventually("the image is ready", func() error {
-			if i = s.image(i.Name, fmt.Sprint(i.Version)); i.State != client.ImageStateReady {
+			if i = s.image(i.Name, fmt.Sprint(i.Version)); i.State != contract.ImageStateReady {
 				return fmt.Errorf("it is %s: %s", i.State, i.Why)
 			}
 			return nil
@@ -274,7 +275,7 @@ func TestImageFromServingInstance(t *testing.T) {
 		return i
 	}
 	live := picture(false)
-	if in := s.instances()[0]; in.State != client.InstanceStateServing || len(s.journal("instance.resting")) != 0 {
+	if in := s.instances()[0]; in.State != contract.InstanceStateServing || len(s.journal("instance.resting")) != 0 {
 		t.Errorf("%s is %s", in.Id, in.State)
 	}
 	rest := picture(true)

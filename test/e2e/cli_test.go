@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"unitas/client"
+	"unitas/api/contract"
 )
 
 // TestCommandLine plays testdata/*.txt against the real service. A line that
@@ -74,7 +74,7 @@ func TestJournalIsFollowed(t *testing.T) {
 	until := func(kind string) {
 		t.Helper()
 		for {
-			var e client.JournalEntry
+			var e contract.JournalEntry
 			if err := lines.Decode(&e); err != nil {
 				t.Fatalf("the journal ended before %s: %v", kind, err)
 			}

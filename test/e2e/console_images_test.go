@@ -7,6 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/browser"
 )
@@ -51,7 +52,7 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	retype("#recipe", "parent: plain@1\ncommands: ['echo which ship lies where > berths']\n")
 	step("bake it", browser.Button(tab, "Bake it"))
 	step("it is baked", browser.Until(tab, says("Ready in harbour.")+" && "+says("which ship lies where")))
-	if i := s.image("berths", "1"); i.State != client.ImageStateReady || *i.Parent != "plain@1" {
+	if i := s.image("berths", "1"); i.State != contract.ImageStateReady || *i.Parent != "plain@1" {
 		t.Errorf("the console baked %+v", i)
 	}
 
@@ -69,7 +70,7 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	retype("#user_data", "#!/bin/sh\necho other")
 	step("review again", browser.Button(tab, "Review"))
 	step("the review", browser.Until(tab, says("web@2 would launch berths@1, with 4 changes from web@1.")))
-	if l := must[client.TemplateList](t)(client.Read[client.TemplateList](s.api.ListTemplates(ctx, nil))); len(l.Items) != 1 {
+	if l := must[contract.TemplateList](t)(client.Read[contract.TemplateList](s.api.ListTemplates(ctx, nil))); len(l.Items) != 1 {
 		t.Error("the review made a version")
 	}
 	step("make it", browser.Button(tab, "Make web@2"))

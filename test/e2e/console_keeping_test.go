@@ -7,6 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/browser"
 )
@@ -86,11 +87,11 @@ func TestConsoleKeeps(t *testing.T) {
 	}
 	whatever, good, none := "*", "timetable-web@1", 0
 	pools := []string{"front"}
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever},
-		client.GroupChange{Template: &good, Size: &none, Min: &none, Pools: &pools})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever},
+		contract.GroupChange{Template: &good, Size: &none, Min: &none, Pools: &pools})))
 	s.whole(0)
 	three := 3
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &three})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &three})))
 	s.whole(3)
 	setting("Size")
 	retype(".ant-modal #size", "4")
@@ -142,7 +143,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("delete it", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
 	step("not while it is pinned", browser.Until(tab, says("4 instances are pinned: timetable-004, timetable-005, timetable-006, timetable-007; unpin first what may go")))
 	for _, id := range []string{"timetable-004", "timetable-005", "timetable-006", "timetable-007"} {
-		must[client.Instance](t)(client.Read[client.Instance](s.api.TellInstance(ctx, id, &client.TellInstanceParams{IfMatch: &whatever}, client.InstanceCommand{Command: client.Unpin})))
+		must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Unpin})))
 	}
 	step("delete once more", browser.Button(tab, "Delete the group…"))
 	step("it can go now", browser.Until(tab, `document.querySelector('.ant-popconfirm:not(.ant-popover-hidden) .ant-btn-dangerous') !== null`))

@@ -7,6 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/browser"
 )
@@ -36,12 +37,12 @@ func TestConsoleAsksFirst(t *testing.T) {
 	}
 	step("review", browser.Button(tab, "Review"))
 	step("the review", browser.Until(tab, says("berths launches 3 of berths-api@1")+" && "+says("The template berths-api@1 is made with it and launches timetable@1.")))
-	if _, _, err := client.Read[client.Template](s.api.GetTemplate(ctx, "berths-api", "1")); !client.Is(err, "not-found") {
+	if _, _, err := client.Read[contract.Template](s.api.GetTemplate(ctx, "berths-api", "1")); !client.Is(err, "not-found") {
 		t.Errorf("the template is there before the review is answered: %v", err)
 	}
 	step("make it", browser.Button(tab, "Make berths"))
 	step("its page", browser.Until(tab, `document.querySelector('h1')?.textContent === 'berths'`))
-	must[client.Template](t)(client.Read[client.Template](s.api.GetTemplate(ctx, "berths-api", "1")))
+	must[contract.Template](t)(client.Read[contract.Template](s.api.GetTemplate(ctx, "berths-api", "1")))
 
 	open := func(path string) {
 		t.Helper()
@@ -58,7 +59,7 @@ func TestConsoleAsksFirst(t *testing.T) {
 	step("it is said what goes", browser.Until(tab, says("2 of the 4 that serve are drained and stopped at once, more than one in three")+" && "+says("the pool front keeps 2 of its 4 targets of this group")))
 	step("change it", browser.Button(tab, "Change it"))
 	step("it is asked once more", browser.Until(tab, says("Do it all the same")))
-	if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.Size != 4 {
+	if g := must[contract.Group](t)(client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))); g.Size != 4 {
 		t.Errorf("it was changed without being asked: %d", g.Size)
 	}
 	step("leave it", browser.Button(tab, "Cancel"))
@@ -66,18 +67,18 @@ func TestConsoleAsksFirst(t *testing.T) {
 	setting("Drain")
 	retype(".ant-modal #drain_seconds", "9")
 	whatever, drain, size := "*", 7.0, 5
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{DrainSeconds: &drain, Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{DrainSeconds: &drain, Size: &size})))
 	step("change it", browser.Button(tab, "Change it"))
 	step("it is refused, with what changed meanwhile", browser.Until(tab, says("Somebody changed it while you looked, so nothing of yours was changed.")+
 		" && "+says("Drain was 5 and is 7")+" && "+says("Size was min 1, size 4, max 9 and is min 1, size 5, max 9")))
-	if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 7 {
+	if g := must[contract.Group](t)(client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 7 {
 		t.Errorf("it was overwritten: %v", g.DrainSeconds)
 	}
 	step("go on from there", browser.Button(tab, "Go on from how it is now"))
 	retype(".ant-modal #drain_seconds", "9")
 	step("change it now", browser.Button(tab, "Change it"))
 	s.eventually("it is changed", func() error {
-		if g := must[client.Group](t)(client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 9 {
+		if g := must[contract.Group](t)(client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 9 {
 			return fmt.Errorf("drain is %v", g.DrainSeconds)
 		}
 		return nil
@@ -108,7 +109,7 @@ func TestConsoleShowsWhatIsAlone(t *testing.T) {
 	s.stock()
 	s.group(20)
 	whatever, replace := "*", true
-	must[client.Instance](t)(client.Read[client.Instance](s.api.ReleaseInstance(ctx, "timetable-002", &client.ReleaseInstanceParams{IfMatch: &whatever}, client.InstanceRelease{Replace: &replace})))
+	must[contract.Instance](t)(client.Read[contract.Instance](s.api.ReleaseInstance(ctx, "timetable-002", &contract.ReleaseInstanceParams{IfMatch: &whatever}, contract.InstanceRelease{Replace: &replace})))
 	tab, step, _, noViolations := s.console()
 	to := func(path string) {
 		t.Helper()
@@ -124,8 +125,8 @@ func TestConsoleShowsWhatIsAlone(t *testing.T) {
 	step("do it", browser.Button(tab, "Retire it"))
 	step("it is gone", browser.Until(tab, says("Every instance belongs to a group.")))
 	statuses, interval := "204", 0.1 // which it never answers
-	must[client.Check](t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil, client.NewCheck{Name: "nowhere", Kind: client.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
-	must[client.Pool](t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "back", Listeners: []client.Listener{{Address: s.back}}, Check: "nowhere"})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "nowhere", Kind: contract.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "nowhere"})))
 	s.pools("front", "back")
 	to("/pools")
 	to("/pools/back")

@@ -15,7 +15,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 
-	"unitas/internal/api/contract"
+	"unitas/internal/api/routes"
 )
 
 // inside are words of the implementation, which no answer has.
@@ -44,7 +44,7 @@ func TestTheContractHolds(t *testing.T) {
 	s := start(t)
 	s.stock()
 	s.group(4)
-	spec, err := contract.GetSpec()
+	spec, err := routes.GetSpec()
 	if err != nil {
 		t.Fatal(err)
 	}

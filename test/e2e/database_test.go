@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
@@ -49,7 +50,7 @@ func TestPrivateDatabaseIsBroughtBack(t *testing.T) {
 	}
 	s.eventually("it is back", func() error { return answers("http://" + s.listen + "/readyz") })
 	whatever, size := "*", 5
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	s.whole(5)
 }
 
@@ -98,6 +99,6 @@ func TestStandingDatabase(t *testing.T) {
 	all(syscall.SIGCONT)
 	s.eventually("it is ready again", func() error { return answers("http://" + s.listen + "/readyz") })
 	whatever, size := "*", 5
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	s.whole(5)
 }

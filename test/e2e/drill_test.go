@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/certtest"
 )
@@ -21,9 +22,9 @@ import (
 var drillMinutes = flag.Int("drill-minutes", 0, "have traffic with a drill each minute for so long, instead of each kind once in a row")
 
 // drill makes a fault on purpose.
-func (s *service) drill(d client.NewDrill) client.Drill {
+func (s *service) drill(d contract.NewDrill) contract.Drill {
 	s.t.Helper()
-	return must[client.Drill](s.t)(client.Read[client.Drill](s.api.StartDrill(ctx, d)))
+	return must[contract.Drill](s.t)(client.Read[contract.Drill](s.api.StartDrill(ctx, d)))
 }
 
 // closedAfter waits until an instance gets no requests, and tells how long after
@@ -32,7 +33,7 @@ func (s *service) closedAfter(instance string, begun time.Time) time.Duration {
 	s.t.Helper()
 	var took time.Duration
 	s.eventually(instance+" gets no requests", func() error {
-		p, _, err := client.Read[client.Pool](s.api.GetPool(ctx, "front"))
+		p, _, err := client.Read[contract.Pool](s.api.GetPool(ctx, "front"))
 		if err != nil {
 			return err
 		}
@@ -55,8 +56,8 @@ func TestOutOfRotation(t *testing.T) {
 	s.stock()
 	fails, interval, timeout := 3, 0.5, 0.4
 	whatever := "*"
-	must[client.Check](t)(client.Read[client.Check](s.api.ChangeCheck(ctx, "sailings-up", &client.ChangeCheckParams{IfMatch: &whatever},
-		client.CheckChange{Fails: &fails, IntervalSeconds: &interval, TimeoutSeconds: &timeout})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.ChangeCheck(ctx, "sailings-up", &contract.ChangeCheckParams{IfMatch: &whatever},
+		contract.CheckChange{Fails: &fails, IntervalSeconds: &interval, TimeoutSeconds: &timeout})))
 	s.group(20)
 	limit := time.Duration((1.1*interval*float64(fails) + timeout) * float64(time.Second))
 	best := time.Hour
@@ -64,7 +65,7 @@ func TestOutOfRotation(t *testing.T) {
 		victim := s.instances()[0].Id
 		span := 60.0
 		begun := time.Now()
-		d := s.drill(client.NewDrill{Kind: client.Hang, Instance: &victim, ForSeconds: &span})
+		d := s.drill(contract.NewDrill{Kind: contract.Hang, Instance: &victim, ForSeconds: &span})
 		best = min(best, s.closedAfter(victim, begun))
 		if _, _, err := client.Read[struct{}](s.api.StopDrill(ctx, d.Number)); err != nil {
 			t.Fatal(err)
@@ -80,7 +81,7 @@ func TestOutOfRotation(t *testing.T) {
 	}
 	victim := s.instances()[0].Id
 	begun := time.Now()
-	s.drill(client.NewDrill{Kind: client.Crash, Instance: &victim})
+	s.drill(contract.NewDrill{Kind: contract.Crash, Instance: &victim})
 	if took := s.closedAfter(victim, begun); took > time.Second {
 		t.Errorf("a crashed instance got requests for %s", took)
 	} else {
@@ -96,7 +97,7 @@ func TestDrainKeepsALongRequest(t *testing.T) {
 	s.stock()
 	s.group(20)
 	drain, whatever := 10.0, "*"
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{DrainSeconds: &drain})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{DrainSeconds: &drain})))
 	type answer struct {
 		status int
 		body   string
@@ -123,9 +124,9 @@ func TestDrainKeepsALongRequest(t *testing.T) {
 		}
 		return errors.New("not yet")
 	})
-	must[client.Instance](t)(client.Read[client.Instance](s.api.TellInstance(ctx, busy, &client.TellInstanceParams{IfMatch: &whatever}, client.InstanceCommand{Command: client.Retire})))
+	must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, busy, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Retire})))
 	s.eventually("the pool tells what it waits for", func() error {
-		p := must[client.Pool](t)(client.Read[client.Pool](s.api.GetPool(ctx, "front")))
+		p := must[contract.Pool](t)(client.Read[contract.Pool](s.api.GetPool(ctx, "front")))
 		for _, target := range p.Targets {
 			if target.Instance == busy && len(target.WaitsFor) == 1 && target.WaitsFor[0].Path == "/" {
 				return nil
@@ -145,19 +146,19 @@ func TestTrafficThroughDrills(t *testing.T) {
 	s := start(t)
 	s.stock()
 	fails, whatever := 3, "*"
-	must[client.Check](t)(client.Read[client.Check](s.api.ChangeCheck(ctx, "sailings-up", &client.ChangeCheckParams{IfMatch: &whatever}, client.CheckChange{Fails: &fails})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.ChangeCheck(ctx, "sailings-up", &contract.ChangeCheckParams{IfMatch: &whatever}, contract.CheckChange{Fails: &fails})))
 	s.group(20)
 	tr := s.traffic()
 	span, slow := 3.0, 0.05
-	kinds := []client.NewDrillKind{client.Crash, client.Hang, client.Slow, client.Burn, client.Zone}
+	kinds := []contract.NewDrillKind{contract.Crash, contract.Hang, contract.Slow, contract.Burn, contract.Zone}
 	rounds, pause := len(kinds), time.Duration(0)
 	if *drillMinutes > 0 {
 		rounds, pause, span = *drillMinutes, time.Minute, 20
 	}
 	for n := range rounds {
 		begun := time.Now()
-		d := client.NewDrill{Kind: kinds[n%len(kinds)], ForSeconds: &span, SlowSeconds: &slow}
-		if d.Kind == client.Zone {
+		d := contract.NewDrill{Kind: kinds[n%len(kinds)], ForSeconds: &span, SlowSeconds: &slow}
+		if d.Kind == contract.Zone {
 			zone := "mid-pier"
 			d.Zone = &zone
 		} else {
@@ -167,7 +168,7 @@ func TestTrafficThroughDrills(t *testing.T) {
 		made := s.drill(d)
 		t.Logf("%s after %d requests", made.What, tr.sent.Load())
 		s.eventually("the drill is over", func() error {
-			if l := must[client.DrillList](t)(client.Read[client.DrillList](s.api.ListDrills(ctx))); len(l.Items) > 0 {
+			if l := must[contract.DrillList](t)(client.Read[contract.DrillList](s.api.ListDrills(ctx))); len(l.Items) > 0 {
 				return errors.New(l.Items[0].What)
 			}
 			return nil
@@ -200,8 +201,8 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	}
 	certtest.Write(t, certificate, key, 1)
 	whatever := "*"
-	p := must[client.Pool](t)(client.Read[client.Pool](s.api.ChangePool(ctx, "front", &client.ChangePoolParams{IfMatch: &whatever},
-		client.PoolChange{Listeners: &[]client.Listener{{Address: s.front}, {Address: secure, Certificate: &name}}})))
+	p := must[contract.Pool](t)(client.Read[contract.Pool](s.api.ChangePool(ctx, "front", &contract.ChangePoolParams{IfMatch: &whatever},
+		contract.PoolChange{Listeners: &[]contract.Listener{{Address: s.front}, {Address: secure, Certificate: &name}}})))
 	if p.Listeners[1].Trouble != "" || p.Listeners[1].ExpiresAt == nil {
 		t.Fatalf("the listeners are %+v", p.Listeners)
 	}

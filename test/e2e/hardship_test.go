@@ -18,6 +18,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
 )
@@ -298,7 +299,7 @@ func TestStalledServiceBlamesNobody(t *testing.T) {
 	s.stock()
 	fails, timeout := 1, 0.2 // one bad answer would be enough
 	whatever := "*"
-	must[client.Check](t)(client.Read[client.Check](s.api.ChangeCheck(ctx, "sailings-up", &client.ChangeCheckParams{IfMatch: &whatever}, client.CheckChange{Fails: &fails, TimeoutSeconds: &timeout})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.ChangeCheck(ctx, "sailings-up", &contract.ChangeCheckParams{IfMatch: &whatever}, contract.CheckChange{Fails: &fails, TimeoutSeconds: &timeout})))
 	s.group(20)
 	for range 5 {
 		if err := s.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
@@ -334,7 +335,7 @@ func TestFullDisk(t *testing.T) {
 	if res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(raw), "The disk of "+s.dir) {
 		t.Errorf("readyz says %s %s", res.Status, raw)
 	}
-	service := must[client.Service](t)(client.Read[client.Service](s.api.GetService(ctx)))
+	service := must[contract.Service](t)(client.Read[contract.Service](s.api.GetService(ctx)))
 	if len(service.Troubles) != 1 || !strings.Contains(service.Troubles[0], "kept free") {
 		t.Errorf("the service says %v", service.Troubles)
 	}
@@ -343,7 +344,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	s.whole(4)
 	whatever, size := "*", 5
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	s.eventually("the launch is refused", func() error {
 		for _, e := range s.journal("instance.leaving") {
 			if strings.Contains(e.Because, "are kept free") {

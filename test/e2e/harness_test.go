@@ -21,6 +21,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
@@ -244,21 +245,21 @@ func answers(url string) error {
 func (s *service) stock() {
 	s.t.Helper()
 	for _, workload := range []string{"timetable-1", "timetable-2"} {
-		must[client.Image](s.t)(client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream",
+		must[contract.Image](s.t)(client.Read[contract.Image](s.api.ImportImageWithBody(ctx, &contract.ImportImageParams{Name: "timetable"}, "application/octet-stream",
 			bytes.NewReader(archive(s.t, workload)))))
 	}
-	good := client.Environment{"WARM_UP": "100ms"}
-	must[client.Template](s.t)(client.Read[client.Template](s.api.CreateTemplate(ctx, nil,
-		client.NewTemplate{Name: "timetable-web", Image: "timetable@1", Environment: &good})))
+	good := contract.Environment{"WARM_UP": "100ms"}
+	must[contract.Template](s.t)(client.Read[contract.Template](s.api.CreateTemplate(ctx, nil,
+		contract.NewTemplate{Name: "timetable-web", Image: "timetable@1", Environment: &good})))
 	second := "timetable@2"
-	bad := client.Environment{"WARM_UP": "100ms", "SAILINGS_FILE": "/srv/none"}
-	for _, r := range []client.TemplateRevision{{Image: &second, Note: "summer"}, {Environment: &bad, Note: "autumn"}} {
-		must[client.Template](s.t)(client.Read[client.Template](s.api.ReviseTemplate(ctx, "timetable-web", nil, r)))
+	bad := contract.Environment{"WARM_UP": "100ms", "SAILINGS_FILE": "/srv/none"}
+	for _, r := range []contract.TemplateRevision{{Image: &second, Note: "summer"}, {Environment: &bad, Note: "autumn"}} {
+		must[contract.Template](s.t)(client.Read[contract.Template](s.api.ReviseTemplate(ctx, "timetable-web", nil, r)))
 	}
 	path, interval, fails := "/up", 0.2, 10 // a busy machine answers late; that is not what is tested
-	must[client.Check](s.t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil,
-		client.NewCheck{Name: "sailings-up", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Fails: &fails})))
-	pool := must[client.Pool](s.t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "front", Listeners: []client.Listener{{Address: s.front}}, Check: "sailings-up"})))
+	must[contract.Check](s.t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil,
+		contract.NewCheck{Name: "sailings-up", Kind: contract.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Fails: &fails})))
+	pool := must[contract.Pool](s.t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: []contract.Listener{{Address: s.front}}, Check: "sailings-up"})))
 	if pool.Listeners[0].Trouble != "" {
 		s.t.Fatalf("the listener is not open: %s", pool.Listeners[0].Trouble)
 	}
@@ -269,7 +270,7 @@ func (s *service) group(settle float64) {
 	s.t.Helper()
 	least, most, drain := 1, 9, 5.0
 	pools, heal := []string{"front"}, "sailings-up"
-	must[client.Group](s.t)(client.Read[client.Group](s.api.CreateGroup(ctx, nil, client.NewGroup{Name: "timetable", Template: "timetable-web@1",
+	must[contract.Group](s.t)(client.Read[contract.Group](s.api.CreateGroup(ctx, nil, contract.NewGroup{Name: "timetable", Template: "timetable-web@1",
 		Size: 4, Min: &least, Max: &most, Pools: &pools, Heal: &heal, SettleSeconds: &settle, DrainSeconds: &drain})))
 	s.whole(4)
 }
@@ -278,7 +279,7 @@ func (s *service) group(settle float64) {
 func (s *service) whole(n int) {
 	s.t.Helper()
 	s.eventually(fmt.Sprintf("%d serve and no other is there", n), func() error {
-		g, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		g, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))
 		if err != nil {
 			return err
 		}
@@ -292,25 +293,25 @@ func (s *service) whole(n int) {
 	})
 }
 
-func (s *service) rollOut(to string, waves ...string) client.Rollout {
+func (s *service) rollOut(to string, waves ...string) contract.Rollout {
 	s.t.Helper()
 	above, soak := 2, 0.3
-	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.StartRollout(ctx, "timetable", nil,
-		client.NewRollout{To: to, Waves: &waves, Above: &above, SoakSeconds: &soak})))
+	return must[contract.Rollout](s.t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil,
+		contract.NewRollout{To: to, Waves: &waves, Above: &above, SoakSeconds: &soak})))
 }
 
-func (s *service) rollout(number int64) client.Rollout {
+func (s *service) rollout(number int64) contract.Rollout {
 	s.t.Helper()
-	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.GetRollout(ctx, number)))
+	return must[contract.Rollout](s.t)(client.Read[contract.Rollout](s.api.GetRollout(ctx, number)))
 }
 
 // becomes waits for a state of the rollout.
-func (s *service) becomes(number int64, state client.RolloutState) client.Rollout {
+func (s *service) becomes(number int64, state contract.RolloutState) contract.Rollout {
 	s.t.Helper()
-	var r client.Rollout
+	var r contract.Rollout
 	s.eventually(fmt.Sprintf("the rollout is %s", state), func() error {
 		var err error
-		if r, _, err = client.Read[client.Rollout](s.api.GetRollout(ctx, number)); err != nil {
+		if r, _, err = client.Read[contract.Rollout](s.api.GetRollout(ctx, number)); err != nil {
 			return err
 		}
 		if r.State != state {
@@ -321,23 +322,23 @@ func (s *service) becomes(number int64, state client.RolloutState) client.Rollou
 	return r
 }
 
-func (s *service) tell(number int64, c client.RolloutCommandCommand) client.Rollout {
+func (s *service) tell(number int64, c contract.RolloutCommandCommand) contract.Rollout {
 	s.t.Helper()
 	whatever := "*"
-	return must[client.Rollout](s.t)(client.Read[client.Rollout](s.api.TellRollout(ctx, number, &client.TellRolloutParams{IfMatch: &whatever}, client.RolloutCommand{Command: c})))
+	return must[contract.Rollout](s.t)(client.Read[contract.Rollout](s.api.TellRollout(ctx, number, &contract.TellRolloutParams{IfMatch: &whatever}, contract.RolloutCommand{Command: c})))
 }
 
-func (s *service) instances() []client.Instance {
+func (s *service) instances() []contract.Instance {
 	s.t.Helper()
 	group := "timetable"
-	return must[client.InstanceList](s.t)(client.Read[client.InstanceList](s.api.ListInstances(ctx, &client.ListInstancesParams{Group: &group}))).Items
+	return must[contract.InstanceList](s.t)(client.Read[contract.InstanceList](s.api.ListInstances(ctx, &contract.ListInstancesParams{Group: &group}))).Items
 }
 
-func (s *service) journal(kind string) []client.JournalEntry {
+func (s *service) journal(kind string) []contract.JournalEntry {
 	s.t.Helper()
 	group, limit := "timetable", 1000
-	var found []client.JournalEntry
-	for _, e := range must[client.JournalList](s.t)(client.Read[client.JournalList](s.api.ListJournal(ctx, &client.ListJournalParams{Group: &group, Limit: &limit}))).Items {
+	var found []contract.JournalEntry
+	for _, e := range must[contract.JournalList](s.t)(client.Read[contract.JournalList](s.api.ListJournal(ctx, &contract.ListJournalParams{Group: &group, Limit: &limit}))).Items {
 		if e.Because == "" || e.Text == "" {
 			s.t.Errorf("entry %d has no cause: %+v", e.Number, e)
 		}
@@ -416,7 +417,7 @@ func (s *service) trafficBy(transport *http.Transport) *traffic {
 				return
 			case <-tick.C:
 			}
-			if g, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable")); err == nil {
+			if g, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable")); err == nil {
 				tr.lowest.Store(min(tr.lowest.Load(), int64(g.Summary.Serving)))
 			}
 		}

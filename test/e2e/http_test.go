@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/image"
 )
@@ -106,7 +107,7 @@ func TestBadInput(t *testing.T) {
 			headers = []string{"If-Match", "*"}
 		}
 		status, h, body := s.call(c.method, c.path, c.body, headers...)
-		var p client.Problem
+		var p contract.Problem
 		if err := json.Unmarshal([]byte(body), &p); err != nil || h.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: the answer is no problem: %d %s", c.name, status, body)
 			continue
@@ -146,14 +147,14 @@ func TestBadArchives(t *testing.T) {
 		"empty":                              {nil, "make an archive with: tar -czf"},
 		"one that would leave its directory": {packed(t, image.File{Name: "../../etc/cron.d/x", Content: []byte("x")}), `entry "../../etc/cron.d/x" would leave the machine's directory`},
 	} {
-		_, _, err := client.Read[client.Image](s.api.ImportImageWithBody(ctx, &client.ImportImageParams{Name: "timetable"}, "application/octet-stream", bytes.NewReader(c.raw)))
+		_, _, err := client.Read[contract.Image](s.api.ImportImageWithBody(ctx, &contract.ImportImageParams{Name: "timetable"}, "application/octet-stream", bytes.NewReader(c.raw)))
 		var e *client.Error
 		if !errors.As(err, &e) || e.Status != 422 || !strings.Contains(e.Error(), "The image is refused: ") || !strings.Contains(e.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	name := "timetable"
-	if images := must[client.ImageList](t)(client.Read[client.ImageList](s.api.ListImages(ctx, &client.ListImagesParams{Name: &name}))); len(images.Items) != 0 {
+	if images := must[contract.ImageList](t)(client.Read[contract.ImageList](s.api.ListImages(ctx, &contract.ListImagesParams{Name: &name}))); len(images.Items) != 0 {
 		t.Errorf("there are %+v", images.Items)
 	}
 }
@@ -227,7 +228,7 @@ func TestPagesAndEvents(t *testing.T) {
 	next := ""
 	for {
 		_, _, body := s.call("GET", "/v1/checks?limit=3&after="+next, "")
-		var page client.CheckList
+		var page contract.CheckList
 		if err := json.Unmarshal([]byte(body), &page); err != nil {
 			t.Fatal(err)
 		}
@@ -261,7 +262,7 @@ func TestPagesAndEvents(t *testing.T) {
 	s.call("POST", "/v1/checks", `{"name":"missed","kind":"tcp"}`)
 	watch, stop = context.WithCancel(t.Context())
 	defer stop()
-	res, err := s.api.WatchEvents(watch, &client.WatchEventsParams{LastEventID: &first.ID})
+	res, err := s.api.WatchEvents(watch, &contract.WatchEventsParams{LastEventID: &first.ID})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,19 +10,20 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 )
 
 // pool reads a pool.
-func (s *service) pool(name string) client.Pool {
+func (s *service) pool(name string) contract.Pool {
 	s.t.Helper()
-	return must[client.Pool](s.t)(client.Read[client.Pool](s.api.GetPool(ctx, name)))
+	return must[contract.Pool](s.t)(client.Read[contract.Pool](s.api.GetPool(ctx, name)))
 }
 
-func (s *service) pools(names ...string) client.Group {
+func (s *service) pools(names ...string) contract.Group {
 	s.t.Helper()
 	whatever := "*"
-	return must[client.Group](s.t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Pools: &names})))
+	return must[contract.Group](s.t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Pools: &names})))
 }
 
 // TestPoolsJudgeAlone: a pool whose check finds nobody well takes nothing from the
@@ -32,8 +33,8 @@ func TestPoolsJudgeAlone(t *testing.T) {
 	s.stock()
 	s.group(20)
 	statuses, interval := "204", 0.1 // which it never answers
-	must[client.Check](t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil, client.NewCheck{Name: "nowhere", Kind: client.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
-	must[client.Pool](t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "back", Listeners: []client.Listener{{Address: s.back}}, Check: "nowhere"})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "nowhere", Kind: contract.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "nowhere"})))
 	traffic := s.traffic()
 	if g := s.pools("front", "back"); !strings.Contains(strings.Join(*g.Effects, ", "), "once nowhere finds it healthy") {
 		t.Errorf("it is said to bring about %v", *g.Effects)
@@ -44,7 +45,7 @@ func TestPoolsJudgeAlone(t *testing.T) {
 			return fmt.Errorf("it has %d targets", len(targets))
 		}
 		for _, target := range targets {
-			if target.Verdict != client.Unhealthy {
+			if target.Verdict != contract.Unhealthy {
 				return fmt.Errorf("%s is %s: %s", target.Instance, target.Verdict, target.Why)
 			}
 			if !strings.Contains(target.Why, "failed 3 of 3: 200") {
@@ -71,7 +72,7 @@ func TestPoolsJudgeAlone(t *testing.T) {
 	s.pools("front")
 	s.eventually("what it said is forgotten", func() error {
 		for _, in := range s.instances() {
-			if len(in.Reports) != 1 || in.Verdict != client.Healthy {
+			if len(in.Reports) != 1 || in.Verdict != contract.Healthy {
 				return fmt.Errorf("%s: %+v", in.Id, in.Reports)
 			}
 		}
@@ -87,8 +88,8 @@ func TestNoRequestsBeforeThePasses(t *testing.T) {
 	s.stock()
 	s.group(20)
 	path, interval, passes := "/up", 0.5, 4
-	must[client.Check](t)(client.Read[client.Check](s.api.CreateCheck(ctx, nil, client.NewCheck{Name: "careful", Kind: client.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Passes: &passes})))
-	must[client.Pool](t)(client.Read[client.Pool](s.api.CreatePool(ctx, nil, client.NewPool{Name: "back", Listeners: []client.Listener{{Address: s.back}}, Check: "careful"})))
+	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "careful", Kind: contract.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Passes: &passes})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "careful"})))
 	s.pools("front", "back")
 	refused, progress := 0, map[string]bool{}
 	s.eventually("the pool has all", func() error {
@@ -101,7 +102,7 @@ func TestNoRequestsBeforeThePasses(t *testing.T) {
 		res.Body.Close()
 		healthy := 0
 		for _, target := range s.pool("back").Targets { // may be none yet
-			if target.Verdict == client.Healthy {
+			if target.Verdict == contract.Healthy {
 				healthy++
 			} else if target.Open {
 				t.Errorf("%s gets requests and is %s", target.Instance, target.Verdict)

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
 )
@@ -25,7 +26,7 @@ func TestRelease(t *testing.T) {
 	tr := s.traffic()
 
 	r := s.rollOut("timetable-web@2", "1", "100%")
-	done := s.becomes(r.Number, client.RolloutStateDone)
+	done := s.becomes(r.Number, contract.RolloutStateDone)
 	if len(done.Waves) != 2 || done.Waves[0].PassedAt == nil || done.Waves[1].PassedAt == nil || done.EndedAt == nil {
 		t.Errorf("the rollout's waves are %+v", done.Waves)
 	}
@@ -33,7 +34,7 @@ func TestRelease(t *testing.T) {
 	zones := map[string]int{}
 	for _, in := range s.instances() {
 		zones[in.Zone]++
-		if in.Version != "timetable-web@2" || in.Verdict != client.Healthy {
+		if in.Version != "timetable-web@2" || in.Verdict != contract.Healthy {
 			t.Errorf("%s is %s on %s", in.Id, in.Verdict, in.Version)
 		}
 	}
@@ -42,32 +43,32 @@ func TestRelease(t *testing.T) {
 	}
 
 	bad := s.rollOut("timetable-web@3", "1", "50%", "100%")
-	held := s.becomes(bad.Number, client.RolloutStateHeld)
+	held := s.becomes(bad.Number, contract.RolloutStateHeld)
 	if !strings.Contains(held.Why, "not healthy within the settle time of 5 s") || !strings.Contains(held.Why, "503") {
 		t.Errorf("it is held because %s", held.Why)
 	}
 	if n := len(s.machines()); n != 5 {
 		t.Errorf("%d machines while held; the four old ones and the one that failed", n)
 	}
-	s.tell(bad.Number, client.Revert)
-	s.becomes(bad.Number, client.RolloutStateReverted)
+	s.tell(bad.Number, contract.Revert)
+	s.becomes(bad.Number, contract.RolloutStateReverted)
 	s.whole(4)
 	if low := tr.lowest.Load(); low < 4 {
 		t.Errorf("at one time only %d served", low)
 	}
 	tr.mustBeWhole(t)
 
-	g, etag, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+	g, etag, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))
 	if err != nil || g.Template != "timetable-web@2" {
 		t.Fatalf("the group is on %s: %v", g.Template, err)
 	}
 	two := 2
-	must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &etag}, client.GroupChange{Size: &two})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &etag}, contract.GroupChange{Size: &two})))
 	s.whole(2)
 	whatever := "*"
-	must[client.Group](t)(client.Read[client.Group](s.api.DeleteGroup(ctx, "timetable", &client.DeleteGroupParams{IfMatch: &whatever})))
+	must[contract.Group](t)(client.Read[contract.Group](s.api.DeleteGroup(ctx, "timetable", &contract.DeleteGroupParams{IfMatch: &whatever})))
 	s.eventually("the group is gone", func() error {
-		_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		_, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))
 		if client.Is(err, "not-found") {
 			return nil
 		}
@@ -118,7 +119,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 		s.eventually("the rollout moves "+moment, func() error {
 			now := s.rollout(r.Number)
 			for _, in := range s.instances() {
-				if in.Version == "timetable-web@2" && in.State != client.InstanceStateServing && (moment == "at its beginning" || now.Wave > 1) {
+				if in.Version == "timetable-web@2" && in.State != contract.InstanceStateServing && (moment == "at its beginning" || now.Wave > 1) {
 					return nil
 				}
 			}
@@ -133,7 +134,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 		}
 		s.up()
 	}
-	s.becomes(r.Number, client.RolloutStateDone)
+	s.becomes(r.Number, contract.RolloutStateDone)
 	s.whole(4)
 	seen := map[string]bool{}
 	for _, in := range s.instances() {
@@ -184,7 +185,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 		}
 		s.up()
 	}
-	s.becomes(ro.Number, client.RolloutStateDone)
+	s.becomes(ro.Number, contract.RolloutStateDone)
 	s.whole(4)
 	if lost := s.journal("instance.lost"); len(lost) > 0 {
 		t.Errorf("machines were lost: %+v", lost)
@@ -294,7 +295,7 @@ func TestDatabaseStops(t *testing.T) {
 	}
 	back := time.After(10 * time.Second)
 	s.eventually("the service says what is wrong", func() error {
-		_, _, err := client.Read[client.Group](s.api.GetGroup(ctx, "timetable"))
+		_, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))
 		if !client.Is(err, "unavailable") {
 			return fmt.Errorf("it says %v", err)
 		}
@@ -304,7 +305,7 @@ func TestDatabaseStops(t *testing.T) {
 	if err := pg.Up(ctx); err != nil {
 		t.Fatal(err)
 	}
-	s.becomes(r.Number, client.RolloutStateDone)
+	s.becomes(r.Number, contract.RolloutStateDone)
 	s.whole(4)
 	tr.mustBeWhole(t)
 }

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 
+	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
 )
@@ -44,7 +45,7 @@ func (s *service) another(name string) *service {
 
 // kept is how many groups each live replica keeps, by name.
 func (s *service) kept() (map[string]int, error) {
-	list, _, err := client.Read[client.ReplicaList](s.api.ListReplicas(ctx))
+	list, _, err := client.Read[contract.ReplicaList](s.api.ListReplicas(ctx))
 	by := map[string]int{}
 	for _, r := range list.Items {
 		if r.Alive {
@@ -78,7 +79,7 @@ func TestReplicas(t *testing.T) {
 	whatever := "*"
 	for n, s := range all { // one of them keeps the group, and two do not
 		size := 5 + n
-		must[client.Group](t)(client.Read[client.Group](s.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+		must[contract.Group](t)(client.Read[contract.Group](s.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 		s.whole(size)
 	}
 	tr := a.traffic()
@@ -88,7 +89,7 @@ func TestReplicas(t *testing.T) {
 		s.up()
 	}
 	size := 5
-	must[client.Group](t)(client.Read[client.Group](c.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](c.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	b.whole(5)
 	tr.mustBeWhole(t)
 	if n := len(a.machines()); n != 5 {
@@ -96,7 +97,7 @@ func TestReplicas(t *testing.T) {
 	}
 	b.stop(syscall.SIGKILL)
 	size = 6
-	must[client.Group](t)(client.Read[client.Group](c.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](c.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	c.whole(6)
 	c.eventually("its groups are taken over", func() error {
 		by, err := a.kept()
@@ -135,10 +136,10 @@ func TestPausedReplica(t *testing.T) {
 	pause(syscall.SIGSTOP)
 	tr := other.trafficBy(&http.Transport{DisableKeepAlives: true})
 	whatever, size := "*", 5
-	must[client.Group](t)(client.Read[client.Group](other.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](other.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	other.whole(5)
 	victim := other.instances()[0].Id
-	must[client.Instance](t)(client.Read[client.Instance](other.api.TellInstance(ctx, victim, &client.TellInstanceParams{IfMatch: &whatever}, client.InstanceCommand{Command: client.Retire})))
+	must[contract.Instance](t)(client.Read[contract.Instance](other.api.TellInstance(ctx, victim, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Retire})))
 	other.whole(5)
 	pause(syscall.SIGCONT)
 	other.eventually("both are alive", func() error {
@@ -149,7 +150,7 @@ func TestPausedReplica(t *testing.T) {
 		return err
 	})
 	size = 4
-	must[client.Group](t)(client.Read[client.Group](keeps.api.ChangeGroup(ctx, "timetable", &client.ChangeGroupParams{IfMatch: &whatever}, client.GroupChange{Size: &size})))
+	must[contract.Group](t)(client.Read[contract.Group](keeps.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	keeps.whole(4)
 	tr.stop() // only what the paused one had taken itself had to wait for it
 	if asked, failed := tr.sent.Load(), tr.failed.Load(); failed > 3 || asked < 100 {
