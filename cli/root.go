@@ -10,6 +10,7 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -102,6 +103,8 @@ A release in a few lines:
 
 // Execute runs the command line and returns the exit status.
 func Execute(ctx context.Context, root *cobra.Command) int {
+	began := false
+	watchBegin(root, &began)
 	err := root.ExecuteContext(ctx)
 	var wrong usage
 	var bad badEnd
@@ -111,12 +114,25 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 	case errors.As(err, &bad):
 		fmt.Fprintln(os.Stderr, "unitas:", err)
 		return exitBadEnded
-	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+	case errors.As(err, &wrong), !began: // what is wrong before a command begins is how it was called
 		fmt.Fprintf(os.Stderr, "unitas: %s (--help says more)\n", oneLine(err))
 		return exitUsage
 	}
 	fmt.Fprintln(os.Stderr, "unitas:", oneLine(err))
 	return exitRefused
+}
+
+// watchBegin notes that a command began its work.
+func watchBegin(c *cobra.Command, began *bool) {
+	if run := c.RunE; run != nil {
+		c.RunE = func(c *cobra.Command, args []string) error {
+			*began = true
+			return run(c, args)
+		}
+	}
+	for _, below := range c.Commands() {
+		watchBegin(below, began)
+	}
 }
 
 func oneLine(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }
@@ -174,8 +190,9 @@ func (a *app) explain(err error) error {
 }
 
 func unwrapURL(err error) error {
-	if inner := errors.Unwrap(err); inner != nil && strings.Contains(err.Error(), "\"http") {
-		return inner
+	var asked *url.Error
+	if errors.As(err, &asked) {
+		return asked.Err
 	}
 	return err
 }

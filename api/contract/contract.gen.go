@@ -1277,7 +1277,7 @@ type NewGroup struct {
 	Shed *Shed `json:"shed,omitempty"`
 	Size int   `json:"size"`
 
-	// Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
+	// Spread How zones are filled, see Spread
 	Spread *Spread `json:"spread,omitempty"`
 
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
@@ -1313,7 +1313,7 @@ type NewPool struct {
 	// Check The check that decides which targets get traffic
 	Check string `json:"check"`
 
-	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	// Choose Which target gets the next request, see Choose
 	Choose *Choose `json:"choose,omitempty"`
 
 	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
@@ -1324,7 +1324,7 @@ type NewPool struct {
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
 
-	// Nobody When no target is healthy: answer 503 at once, or try those that are not
+	// Nobody When no target is healthy, see Nobody
 	Nobody *Nobody `json:"nobody,omitempty"`
 
 	// Shares Groups that do not share as their targets do
@@ -1356,7 +1356,7 @@ type NewRollout struct {
 	// Example: timetable-web@4
 	To Ref `json:"to"`
 
-	// Waves How far each wave goes: a number of instances or a share; the last is 100%. Without it: 1, 50%, 100%
+	// Waves How far each wave goes: a number of instances or a share; the last is 100%
 	Waves *[]string `json:"waves,omitempty"`
 }
 

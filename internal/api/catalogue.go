@@ -41,11 +41,11 @@ func (s *Server) ListChecks(ctx context.Context, r routes.ListChecksRequestObjec
 // CreateCheck makes a check.
 func (s *Server) CreateCheck(ctx context.Context, r routes.CreateCheckRequestObject) (routes.CreateCheckResponseObject, error) {
 	b := r.Body
-	interval := durationOf(b.IntervalSeconds, 5*time.Second)
+	interval := givenFor(b.IntervalSeconds)
 	check := health.Check{
-		Name: b.Name, Kind: health.Kind(b.Kind), Port: some(b.Port, 8080), Path: some(b.Path, "/"), Interval: interval,
-		Timeout: durationOf(b.TimeoutSeconds, min(2*time.Second, interval)), Passes: some(b.Passes, 2), Fails: some(b.Fails, 3),
-		Host: some(b.Host, ""), Statuses: some(b.Statuses, "200-299"), Text: some(b.Text, ""), Service: some(b.Service, ""), Verify: some(b.Verify, true),
+		Name: b.Name, Kind: health.Kind(b.Kind), Port: given(b.Port), Path: given(b.Path), Interval: interval,
+		Timeout: durationOf(b.TimeoutSeconds, min(2*time.Second, interval)), Passes: given(b.Passes), Fails: given(b.Fails),
+		Host: some(b.Host, ""), Statuses: given(b.Statuses), Text: some(b.Text, ""), Service: some(b.Service, ""), Verify: given(b.Verify),
 	}
 	if b.Name == "off" || b.Name == "machine" {
 		return nil, invalid("/name", "%q says how a group heals and cannot name a check; choose another name", b.Name)

@@ -23,10 +23,7 @@ import (
 // page reads the parameters of a list. One more than asked for is read, which
 // tells whether there is a next page.
 func page(limit *int, after *string) (store.Page, error) {
-	p := store.Page{Limit: 100 + 1}
-	if limit != nil {
-		p.Limit = *limit + 1
-	}
+	p := store.Page{Limit: given(limit) + 1}
 	if after == nil || *after == "" {
 		return p, nil
 	}
@@ -119,6 +116,13 @@ func durationOf(seconds *float64, otherwise time.Duration) time.Duration {
 	}
 	return time.Duration(*seconds * float64(time.Second)).Round(time.Millisecond)
 }
+
+// given is the value of a field that has a default in the contract, which stands in the
+// request when the caller left it out.
+func given[T any](p *T) T { return *p }
+
+// givenFor is such a field in seconds.
+func givenFor(seconds *float64) time.Duration { return durationOf(seconds, 0) }
 
 func some[T any](p *T, otherwise T) T {
 	if p == nil {

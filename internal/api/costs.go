@@ -21,10 +21,10 @@ func (s *Server) GetCosts(ctx context.Context, r routes.GetCostsRequestObject) (
 	from := some(r.Params.From, time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)).UTC()
 	to := some(r.Params.To, now).UTC()
 	step := time.Hour
-	if some(r.Params.Step, contract.Hour) == contract.Day {
+	if given(r.Params.Step) == contract.Day {
 		step = 24 * time.Hour
 	}
-	by := some(r.Params.By, "group")
+	by := given(r.Params.By)
 	label, isLabel := strings.CutPrefix(by, "label:")
 	switch {
 	case by != "group" && by != "zone" && (!isLabel || label == ""):

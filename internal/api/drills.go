@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"unitas/api/contract"
 	"unitas/internal/api/routes"
@@ -30,8 +29,8 @@ func fromDrill(d drill.Drill) contract.Drill {
 // StartDrill makes a fault on purpose.
 func (s *Server) StartDrill(ctx context.Context, r routes.StartDrillRequestObject) (routes.StartDrillResponseObject, error) {
 	b := r.Body
-	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), For: durationOf(b.ForSeconds, time.Minute),
-		Slow: durationOf(b.SlowSeconds, 2*time.Second), Percent: some(b.ErrorPercent, 50), Reason: some(b.Reason, ""), By: actor(ctx)}
+	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), For: givenFor(b.ForSeconds),
+		Slow: givenFor(b.SlowSeconds), Percent: given(b.ErrorPercent), Reason: some(b.Reason, ""), By: actor(ctx)}
 	if d.Kind == drill.Zone {
 		switch {
 		case d.Instance != "":
@@ -96,7 +95,7 @@ func (s *Server) RunOnInstance(ctx context.Context, r routes.RunOnInstanceReques
 	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), fleet.Asked("")); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, durationOf(r.Body.TimeoutSeconds, 30*time.Second))
+	ctx, cancel := context.WithTimeout(ctx, givenFor(r.Body.TimeoutSeconds))
 	defer cancel()
 	ran, err := runner.Run(ctx, in.ID, r.Body.Command)
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"unitas/api/contract"
 	"unitas/internal/api/routes"
@@ -57,7 +56,10 @@ func (s *Server) CreateGroup(ctx context.Context, r routes.CreateGroupRequestObj
 	g := store.Group{
 		Group: fleet.Group{
 			Name: b.Name, Settings: fleet.Settings{
-				Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v, Zones: some(b.Zones, s.Places.Home().Zones), Heal: fleet.Heal(some(b.Heal, string(fleet.HealMachine))), Settle: durationOf(b.SettleSeconds, time.Minute), Drain: durationOf(b.DrainSeconds, 30*time.Second), HealLimit: some(b.HealLimitPercent, 30), Shed: fleet.Shed(some(b.Shed, contract.Shed(fleet.ShedOutdated))), PinNew: some(b.PinNew, false), Labels: some(b.Labels, map[string]string{}), Pools: some(b.Pools, []string{}), Spread: placement.Spread(some(b.Spread, contract.Spread(placement.Even))), Above: some(b.Above, 1),
+				Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v, Zones: some(b.Zones, s.Places.Home().Zones),
+				Heal: fleet.Heal(given(b.Heal)), HealLimit: given(b.HealLimitPercent), Settle: givenFor(b.SettleSeconds), Drain: givenFor(b.DrainSeconds),
+				Shed: fleet.Shed(given(b.Shed)), Spread: placement.Spread(given(b.Spread)), Above: given(b.Above), PinNew: given(b.PinNew),
+				Labels: some(b.Labels, map[string]string{}), Pools: given(b.Pools),
 			},
 		},
 	}
@@ -84,7 +86,7 @@ func (s *Server) CreateGroup(ctx context.Context, r routes.CreateGroupRequestObj
 		}
 		return s.checkReferences(ctx, tx.Reader, store.Group{}, g, faults...)
 	}
-	dry := some(r.Params.DryRun, false)
+	dry := given(r.Params.DryRun)
 	g, err = s.Store.AddGroup(ctx, s.now(), actor(ctx), g, dry, first)
 	if err != nil {
 		return nil, about("group", b.Name, err)
@@ -211,7 +213,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 		}
 	}
 	outlook := fleet.Effects(s.now(), before.View(), p.View(), pools)
-	if !some(r.Params.DryRun, false) {
+	if !given(r.Params.DryRun) {
 		if err := s.changeGroup(ctx, r.Name, r.Params.IfMatch, func(r store.Reader, g *store.Group) (fleet.Entry, error) {
 			was := *g
 			e, err := change(g)
@@ -293,7 +295,7 @@ func (s *Server) changeGroup(ctx context.Context, name string, match *string,
 
 // StartRollout begins a rollout.
 func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestObject) (routes.StartRolloutResponseObject, error) {
-	waves, err := rollout.ParseWaves(strings.Join(some(r.Body.Waves, []string{"1", "50%", "100%"}), ","))
+	waves, err := rollout.ParseWaves(strings.Join(given(r.Body.Waves), ","))
 	if err != nil {
 		return nil, invalid("/waves", "%s", err)
 	}
@@ -302,7 +304,7 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 		return nil, err
 	}
 	ro, err := s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, fleet.Rollout{
-		To: to, Waves: waves, Above: some(r.Body.Above, 1), Below: some(r.Body.Below, 0), Soak: durationOf(r.Body.SoakSeconds, 30*time.Second),
+		To: to, Waves: waves, Above: given(r.Body.Above), Below: given(r.Body.Below), Soak: givenFor(r.Body.SoakSeconds),
 	}, func(reader store.Reader, g store.Group) error {
 		why, err := s.launchable(ctx, reader, to, g.Zones)
 		if err == nil && why != "" {

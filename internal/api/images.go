@@ -195,14 +195,14 @@ func (s *Server) ImageFromInstance(ctx context.Context, r routes.ImageFromInstan
 	if in.State != fleet.Serving && in.State != fleet.Settling {
 		return nil, invalid("/instance", "%s is %s; only an instance whose machine runs has files to take", in.ID, in.State)
 	}
-	if some(r.Body.AtRest, false) {
+	if given(r.Body.AtRest) {
 		if answer, err := s.restElsewhere(ctx, in.Group, r.Body); answer != nil || err != nil {
 			return answer, err
 		}
 	}
 	who := actor(ctx)
 	around := func(_ context.Context, take func() error) error { return take() }
-	if some(r.Body.AtRest, false) {
+	if given(r.Body.AtRest) {
 		if in.State != fleet.Serving {
 			return nil, invalid("/at_rest", "%s is %s; only an instance that serves can be put to rest", in.ID, in.State)
 		}
@@ -330,7 +330,7 @@ func (s *Server) GetBakeLog(ctx context.Context, r routes.GetBakeLogRequestObjec
 		now, err := s.Store.Image(ctx, i.Ref())
 		return err == nil && now.State == store.Baking
 	}
-	if !some(r.Params.Follow, false) {
+	if !given(r.Params.Follow) {
 		more = func() bool { return false }
 	}
 	return bakeLog{ctx, f, more}, nil

@@ -23,9 +23,9 @@ func (s *Server) ListInstances(ctx context.Context, r routes.ListInstancesReques
 	if err != nil {
 		return nil, err
 	}
-	gone := some(r.Params.Gone, false)
+	gone := given(r.Params.Gone)
 	read := func() ([]store.Instance, error) { return s.Store.Instances(ctx, some(r.Params.Group, ""), gone, p) }
-	if some(r.Params.Alone, false) {
+	if given(r.Params.Alone) {
 		read = func() ([]store.Instance, error) { return s.Store.InstancesAlone(ctx, gone, p) }
 	}
 	items, err := read()
@@ -141,7 +141,7 @@ func (s *Server) ReleaseInstance(ctx context.Context, r routes.ReleaseInstanceRe
 	}
 	now := s.now()
 	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
-		return g.Release(now, in, some(r.Body.Replace, false), some(r.Body.Reason, ""))
+		return g.Release(now, in, given(r.Body.Replace), some(r.Body.Reason, ""))
 	})
 	if err != nil {
 		return nil, about("instance", r.Id, err)

@@ -142,9 +142,9 @@ func poolSentence(p contract.Pool, takenOver string) string {
 func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObject) (routes.CreatePoolResponseObject, error) {
 	b := r.Body
 	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Listeners), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
-		Settings: traffic.Settings{Choose: traffic.Choose(some(b.Choose, contract.Choose(traffic.RoundRobin))),
-			Nobody: traffic.Nobody(some(b.Nobody, contract.Nobody(traffic.Refuse))), SlowStart: durationOf(b.SlowStartSeconds, 0),
-			Shares: toShares(some(b.Shares, nil)), Enough: some(b.EnoughPercent, 50), Weights: some(b.Weights, nil)}}
+		Settings: traffic.Settings{Choose: traffic.Choose(given(b.Choose)),
+			Nobody: traffic.Nobody(given(b.Nobody)), SlowStart: givenFor(b.SlowStartSeconds),
+			Shares: toShares(some(b.Shares, nil)), Enough: given(b.EnoughPercent), Weights: some(b.Weights, nil)}}
 	p, err := s.Store.AddPool(ctx, s.now(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
 		return nil, about("pool with this name or address,", b.Name, err)
@@ -161,7 +161,7 @@ func toListeners(all []contract.Listener) []store.Listener {
 
 func toShares(all []contract.GroupShare) []traffic.Share {
 	return each(all, func(g contract.GroupShare) traffic.Share {
-		return traffic.Share{Group: g.Group, Weight: some(g.Weight, traffic.DefaultWeight), Reserve: some(g.Reserve, false)}
+		return traffic.Share{Group: g.Group, Weight: given(g.Weight), Reserve: given(g.Reserve)}
 	})
 }
 

@@ -54,14 +54,14 @@ func toPorts(ports *contract.OpenPorts, otherwise []template.Port) []template.Po
 		return otherwise
 	}
 	return each(*ports, func(p contract.OpenPort) template.Port {
-		return template.Port{Port: p.Port, Protocol: string(some(p.Protocol, "tcp")), Sources: some(p.Sources, nil)}
+		return template.Port{Port: p.Port, Protocol: string(given(p.Protocol)), Sources: some(p.Sources, nil)}
 	})
 }
 
 // CreateTemplate makes version 1.
 func (s *Server) CreateTemplate(ctx context.Context, r routes.CreateTemplateRequestObject) (routes.CreateTemplateResponseObject, error) {
 	b := r.Body
-	dry := some(r.Params.DryRun, false)
+	dry := given(r.Params.DryRun)
 	t := newTemplate(*b)
 	if dry {
 		if _, err := s.Store.Template(ctx, fleet.Version{Name: b.Name}); err == nil {
@@ -84,9 +84,9 @@ func (s *Server) CreateTemplate(ctx context.Context, r routes.CreateTemplateRequ
 // newTemplate is what a new template says, with the usual for what it does not.
 func newTemplate(b contract.NewTemplate) store.Template {
 	return store.Template{Name: b.Name, Note: some(b.Note, ""), Spec: template.Spec{
-		Port: some(b.Port, template.DefaultPort), CPUs: some(b.Cpus, template.DefaultCPUs), MemoryBytes: some(b.MemoryBytes, template.DefaultMemory),
-		DiskBytes: some(b.DiskBytes, template.DefaultDisk), Addresses: some(b.Addresses, 1), Ports: toPorts(b.Ports, nil),
-		PricePerHour: some(b.PricePerHour, 0), ZonePrices: some(b.ZonePrices, nil), Interruptible: some(b.Interruptible, false), UserData: some(b.UserData, ""),
+		Port: given(b.Port), CPUs: given(b.Cpus), MemoryBytes: given(b.MemoryBytes),
+		DiskBytes: given(b.DiskBytes), Addresses: given(b.Addresses), Ports: toPorts(b.Ports, nil),
+		PricePerHour: given(b.PricePerHour), ZonePrices: some(b.ZonePrices, nil), Interruptible: given(b.Interruptible), UserData: some(b.UserData, ""),
 		Environment: some(b.Environment, map[string]string{}), Labels: some(b.Labels, map[string]string{})}}
 }
 
@@ -98,7 +98,7 @@ func templateExists(name string) error {
 // ReviseTemplate makes the next version from an earlier one.
 func (s *Server) ReviseTemplate(ctx context.Context, r routes.ReviseTemplateRequestObject) (routes.ReviseTemplateResponseObject, error) {
 	b := r.Body
-	dry := some(r.Params.DryRun, false)
+	dry := given(r.Params.DryRun)
 	from := fleet.Version{Name: r.Name, N: some(b.From, 0)}
 	was, err := s.Store.Template(ctx, from)
 	if err != nil {

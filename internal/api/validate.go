@@ -103,6 +103,7 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		},
 	})
 	faults = append(faults, faultsOf(err)...)
+	r.URL.RawQuery = held.URL.RawQuery // with the defaults of what was left out
 	if len(faults) == 0 {
 		return nil
 	}
@@ -163,14 +164,8 @@ func reasonOf(e *openapi3.SchemaError) string {
 	case "properties", "additionalProperties":
 		return "there is no such field here"
 	case "pattern":
-		if e.Schema.Pattern == `^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$` {
-			return fmt.Sprintf("%q is not a name: %s", e.Value, words.NamingRule)
-		}
-		if strings.Contains(e.Schema.Pattern, "@") {
-			return fmt.Sprintf("%q is not a version; give NAME@NUMBER or NAME@MARK, such as timetable-web@4", e.Value)
-		}
-		if e.Schema.Pattern == "^/" {
-			return fmt.Sprintf("%q does not begin with /", e.Value)
+		if hint, ok := e.Schema.Extensions["x-hint"].(string); ok {
+			return fmt.Sprintf("%q %s", e.Value, hint)
 		}
 	case "enum":
 		words := make([]string, len(e.Schema.Enum))

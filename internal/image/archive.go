@@ -9,6 +9,7 @@ package image
 
 import (
 	"archive/tar"
+	"compress/flate"
 	"compress/gzip"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"path"
 	"strings"
 
+	kflate "github.com/klauspost/compress/flate"
 	kgzip "github.com/klauspost/compress/gzip"
 	"sigs.k8s.io/yaml"
 )
@@ -140,13 +142,15 @@ func bytesWord(n int64) string {
 // damaged gives a fault of the bytes the words of this package.
 func damaged(err error) error {
 	var r *Refused
+	var stream flate.CorruptInputError
+	var fast kflate.CorruptInputError
 	switch {
 	case errors.As(err, &r):
 		return r
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return refused("the archive ends too early; it was cut off")
 	case errors.Is(err, gzip.ErrHeader), errors.Is(err, gzip.ErrChecksum), errors.Is(err, kgzip.ErrHeader), errors.Is(err, kgzip.ErrChecksum),
-		errors.Is(err, tar.ErrHeader), strings.Contains(err.Error(), "flate"), strings.Contains(err.Error(), "archive/tar"):
+		errors.Is(err, tar.ErrHeader), errors.Is(err, tar.ErrFieldTooLong), errors.As(err, &stream), errors.As(err, &fast):
 		return refused("the archive is damaged: %v", err)
 	}
 	return err

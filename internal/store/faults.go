@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strings"
@@ -47,12 +48,11 @@ func FaultOf(err error) Fault {
 			return Unreachable
 		}
 		return Other
-	case errors.As(err, &connect), errors.Is(err, context.DeadlineExceeded), errors.As(err, &network), errors.Is(err, net.ErrClosed):
+	case errors.As(err, &connect), errors.Is(err, context.DeadlineExceeded), errors.As(err, &network), errors.Is(err, net.ErrClosed),
+		errors.Is(err, io.ErrUnexpectedEOF), pgconn.SafeToRetry(err):
 		return Unreachable
 	case strings.Contains(err.Error(), "greater than maximum value for"), strings.Contains(err.Error(), "out of range"):
-		return BadValue // the driver says so before it sends it
-	case pgconn.SafeToRetry(err), strings.Contains(err.Error(), "conn closed"), strings.Contains(err.Error(), "unexpected EOF"):
-		return Unreachable
+		return BadValue // the driver says so before it sends it, and has no type for it
 	}
 	return Other
 }

@@ -10,14 +10,6 @@ import (
 	"strings"
 )
 
-// Defaults of what a person need not say.
-const (
-	DefaultPort   = 8080
-	DefaultCPUs   = 1
-	DefaultMemory = 256 << 20
-	DefaultDisk   = 1 << 30
-)
-
 // Local is who may come in unless somebody else is named: this machine.
 const Local = "127.0.0.0/8"
 

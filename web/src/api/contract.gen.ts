@@ -1336,8 +1336,18 @@ export interface components {
             check: string;
             /** @description Where the listeners stand, for advice */
             zones?: string[];
-            choose?: components["schemas"]["Choose"];
-            nobody?: components["schemas"]["Nobody"];
+            /**
+             * @description Which target gets the next request, see Choose
+             * @default round-robin
+             * @enum {string}
+             */
+            choose: "round-robin" | "least-busy";
+            /**
+             * @description When no target is healthy, see Nobody
+             * @default refuse
+             * @enum {string}
+             */
+            nobody: "refuse" | "try-all";
             /**
              * Format: double
              * @description How long a fresh target takes to come to its full share
@@ -1533,8 +1543,18 @@ export interface components {
              * @default 30
              */
             heal_limit_percent: number;
-            shed?: components["schemas"]["Shed"];
-            spread?: components["schemas"]["Spread"];
+            /**
+             * @description Who goes first when the group shrinks, after balance between zones
+             * @default outdated
+             * @enum {string}
+             */
+            shed: "outdated" | "oldest" | "newest";
+            /**
+             * @description How zones are filled, see Spread
+             * @default even
+             * @enum {string}
+             */
+            spread: "even" | "in-order" | "cheapest";
             /**
              * @description How many instances more than the size there may be outside of a rollout, so that another serves before one that is replaced goes
              * @default 1
@@ -1871,8 +1891,15 @@ export interface components {
         };
         NewRollout: {
             to: components["schemas"]["Ref"];
-            /** @description How far each wave goes: a number of instances or a share; the last is 100%. Without it: 1, 50%, 100% */
-            waves?: string[];
+            /**
+             * @description How far each wave goes: a number of instances or a share; the last is 100%
+             * @default [
+             *       "1",
+             *       "50%",
+             *       "100%"
+             *     ]
+             */
+            waves: string[];
             /**
              * @description How many instances more than size there may be
              * @default 1
