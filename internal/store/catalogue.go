@@ -42,18 +42,27 @@ func (r checkRow) check() Check {
 	}
 }
 
-const checkColumns = `name, kind, port, path, interval_ms, timeout_ms, passes, fails, host, statuses, body_text, service, verify, labels, revision, created_at`
+var (
+	checkFields  = columnsOf[checkRow]()
+	checkColumns = checkFields.list("")
+	insertCheck  = checkFields.but("revision").insert("checks") + ` returning ` + checkColumns
+	updateCheck  = `update checks set ` + checkFields.but("name", "revision", "created_at").assigned() + `, revision = revision + 1 where name = @name returning ` + checkColumns
+)
+
+func rowOfCheck(c Check) checkRow {
+	return checkRow{
+		Name: c.Name, Kind: string(c.Kind), Port: c.Port, Path: c.Path, IntervalMs: millis(c.Interval), TimeoutMs: millis(c.Timeout), Passes: c.Passes, Fails: c.Fails,
+		Host: c.Host, Statuses: cmp.Or(c.Statuses, "200-299"), BodyText: c.Text, Service: c.Service, Verify: c.Verify, Labels: c.Labels, Revision: c.Revision, CreatedAt: c.CreatedAt,
+	}
+}
 
 // AddCheck records a check.
 func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c Check) (Check, error) {
 	var row checkRow
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		var err error
-		row, err = one[checkRow](ctx, tx, `insert into checks (name, kind, port, path, interval_ms, timeout_ms, passes, fails, created_at,
-				host, statuses, body_text, service, verify, labels)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning `+checkColumns,
-			c.Name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, now,
-			c.Host, cmp.Or(c.Statuses, "200-299"), c.Text, c.Service, c.Verify, notNilMap(c.Labels))
+		c.CreatedAt = now
+		row, err = one[checkRow](ctx, tx, insertCheck, values(rowOfCheck(c)))
 		if err != nil {
 			return err
 		}
@@ -79,9 +88,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 		if err != nil {
 			return err
 		}
-		row, err = one[checkRow](ctx, tx, `update checks set kind = $2, port = $3, path = $4, interval_ms = $5, timeout_ms = $6, passes = $7, fails = $8,
-			host = $9, statuses = $10, body_text = $11, service = $12, verify = $13, labels = $14, revision = revision + 1 where name = $1 returning `+checkColumns,
-			name, string(c.Kind), c.Port, c.Path, millis(c.Interval), millis(c.Timeout), c.Passes, c.Fails, c.Host, c.Statuses, c.Text, c.Service, c.Verify, notNilMap(c.Labels))
+		row, err = one[checkRow](ctx, tx, updateCheck, values(rowOfCheck(c)))
 		if err != nil {
 			return err
 		}

@@ -43,9 +43,7 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 			return err
 		}
 		if g := c.Book; g != nil {
-			if _, err := tx.Exec(ctx, `update groups set next_serial = $2, setbacks = $3, template = $4, template_version = $5,
-				heal_stopped_at = $6, heal_permit_at = $8, slots = $7, revision = revision + case when template_version <> $5 or template <> $4 then 1 else 0 end where name = $1`,
-				c.Group, g.NextSerial, notNil(g.Setbacks), g.Template.Name, g.Template.N, pointer(g.HealStopped), notNil(g.Slots), pointer(g.HealPermit)); err != nil {
+			if _, err := tx.Exec(ctx, writeBook, values(rowOfGroup(Group{Group: *g}))); err != nil {
 				return err
 			}
 		}
@@ -74,13 +72,8 @@ func (s *Store) Commit(ctx context.Context, now time.Time, c Commit) error {
 func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instance) error {
 	var batch pgx.Batch
 	for _, in := range changed {
-		batch.Queue(`insert into instances (id, group_name, serial, zone, template, template_version, state, since, cause, address,
-			address_number, pinned, ordered_at, up_at, served_at, reports, overrides, renew, slot, purpose, launch)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)
-			on conflict (id) do update set state = excluded.state, since = excluded.since, cause = excluded.cause, launch = excluded.launch, up_at = excluded.up_at,
-			served_at = excluded.served_at, reports = excluded.reports, pinned = excluded.pinned, renew = excluded.renew, ordered_at = excluded.ordered_at, revision = instances.revision + 1`,
-			in.ID, group, in.Serial, in.Zone, in.Version.Name, in.Version.N, string(in.State), in.Since, in.Cause, in.Address,
-			in.AddressNumber, in.Pinned, in.Ordered, pointer(in.Up), pointer(in.Served), notNil(in.Reports), in.Overrides, in.Renew, in.Slot, string(in.Purpose), in.Launch)
+		in.Group = group
+		batch.Queue(writeInstance, values(rowOfInstance(in)))
 		switch {
 		case (in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
 			batch.Queue(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)

@@ -70,10 +70,15 @@ func (i Image) Usable() error {
 	return fleet.Standing{What: "image", Version: i.Ref(), State: i.State, Why: i.Why, Successor: i.Successor}.Usable()
 }
 
-const imageQuery = `select name, version, state, digest, size_bytes, start, created_at, created_by, origin, source, parent, parent_version,
-	labels, environment, recipe, step, why, successor, places, replica, revision,
+var (
+	imageFields = columnsOf[Image]().but("marks")
+	imageQuery  = `select ` + imageFields.list("i.") + `,
 	array(select mark from marks m where m.kind = 'image' and m.name = i.name and m.version = i.version order by mark) as marks
 	from images i `
+	insertImage = imageFields.but("revision").insert("images")
+	updateImage = `update images set ` + columns{"state", "digest", "size_bytes", "start", "labels", "environment", "step", "why", "successor", "places"}.assigned() +
+		`, revision = revision + 1 where name = @name and version = @version`
+)
 
 // nextVersion draws the next number under a name; a number is given once.
 func (tx *Tx) nextVersion(ctx context.Context, kind, name string) (n int, err error) {
@@ -90,11 +95,8 @@ func (s *Store) AddImage(ctx context.Context, now time.Time, actor string, i Ima
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into images (name, version, state, digest, size_bytes, start, created_at, created_by, origin, source,
-			parent, parent_version, labels, environment, recipe, step, places, replica)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)`,
-			i.Name, n, i.State, i.Digest, i.SizeBytes, notNil(i.Start), now, actor, cmp.Or(i.Origin, Imported), i.Source, i.Parent, i.ParentVersion,
-			notNilMap(i.Labels), notNilMap(i.Environment), i.Recipe, i.Step, notNilMap(i.Places), i.Replica); err != nil {
+		i.Version, i.CreatedAt, i.CreatedBy, i.Origin = n, now, actor, cmp.Or(i.Origin, Imported)
+		if _, err := tx.Exec(ctx, insertImage, values(i)); err != nil {
 			return err
 		}
 		if i, err = tx.image(ctx, fleet.Version{Name: i.Name, N: n}); err != nil {
@@ -152,9 +154,7 @@ func (s *Store) ChangeImage(ctx context.Context, now time.Time, actor string, v 
 		if err := f(&i); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update images set state = $3, digest = $4, size_bytes = $5, start = $6, labels = $7, environment = $8,
-			step = $9, why = $10, successor = $11, places = $12, revision = revision + 1 where name = $1 and version = $2`, v.Name, v.N,
-			i.State, i.Digest, i.SizeBytes, i.Start, notNilMap(i.Labels), notNilMap(i.Environment), i.Step, i.Why, i.Successor, i.Places); err != nil {
+		if _, err := tx.Exec(ctx, updateImage, values(i)); err != nil {
 			return err
 		}
 		i.Revision++

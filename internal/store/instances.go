@@ -47,8 +47,22 @@ type instanceRow struct {
 	Revision        int64
 }
 
-const instanceColumns = `id, group_name, serial, zone, template, template_version, state, since, cause, slot, purpose, launch, address, address_number,
-	pinned, renew, ordered_at, up_at, served_at, reports, overrides, revision`
+// Those of an instance, and those of them that a decision may change.
+var (
+	instanceFields  = columnsOf[instanceRow]()
+	instanceColumns = instanceFields.list("")
+	writeInstance   = instanceFields.but("revision").insert("instances") + " on conflict (id) do update set " +
+		columns{"state", "since", "cause", "launch", "up_at", "served_at", "reports", "pinned", "renew", "ordered_at"}.taken() + ", revision = instances.revision + 1"
+)
+
+func rowOfInstance(in Instance) instanceRow {
+	return instanceRow{
+		ID: in.ID, GroupName: in.Group, Serial: in.Serial, Zone: in.Zone, Template: in.Version.Name, TemplateVersion: in.Version.N,
+		State: string(in.State), Since: in.Since, Cause: in.Cause, Slot: in.Slot, Purpose: string(in.Purpose), Launch: in.Launch,
+		Address: in.Address, AddressNumber: in.AddressNumber, Pinned: in.Pinned, Renew: in.Renew, OrderedAt: in.Ordered,
+		UpAt: pointer(in.Up), ServedAt: pointer(in.Served), Reports: in.Reports, Overrides: in.Overrides, Revision: in.Revision,
+	}
+}
 
 func (r instanceRow) instance() Instance {
 	return Instance{
@@ -183,10 +197,9 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 			overrides = jsonb_set(overrides, '{labels}', $2::jsonb || coalesce(overrides->'labels', '{}')) where id = $1`, id, notNilMap(g.Labels)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into groups (name, size, min, max, template, template_version, zones, heal, settle_ms, drain_ms,
-				next_serial, created_at, alone, overrides, shed, heal_limit, pin_new, labels, above)
-			values ($1, 1, 0, 1, $2, $3, $4, 'off', $5, 0, 1, $6, true, $7, 'outdated', 100, false, $8, 0)`,
-			id, in.Version.Name, in.Version.N, []string{in.Zone}, millis(g.Settle), now, in.Overrides, notNilMap(g.Labels)); err != nil {
+		alone := Group{Overrides: in.Overrides, CreatedAt: now, Group: fleet.Group{Name: id, Alone: true, Book: fleet.Book{NextSerial: 1}, Settings: fleet.Settings{
+			Size: 1, Max: 1, Template: in.Version, Zones: []string{in.Zone}, Heal: fleet.HealOff, HealLimit: 100, Settle: g.Settle, Labels: g.Labels}}}
+		if _, err := tx.Exec(ctx, insertGroup, values(rowOfGroup(alone))); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `with before as (update runs set until_at = $2 where instance = $1 and until_at is null returning *)

@@ -31,9 +31,8 @@ type Pool struct {
 	CreatedAt time.Time
 }
 
-type poolRow struct {
+type poolColumns struct {
 	Name          string
-	Listeners     []Listener
 	Check         string
 	Zones         []string
 	Choose        string
@@ -47,9 +46,24 @@ type poolRow struct {
 	CreatedAt     time.Time
 }
 
-const poolQuery = `select name, coalesce((select jsonb_agg(jsonb_build_object('address', address, 'certificate', certificate, 'key', key) order by position)
-	from listeners l where l.pool = pools.name), '[]') as listeners, "check", zones, choose, nobody, slow_start_ms, shares, enough_percent,
-	weights, labels, revision, created_at from pools `
+type poolRow struct {
+	poolColumns
+	Listeners []Listener
+}
+
+var (
+	poolQuery = `select ` + columnsOf[poolColumns]().list("") + `, coalesce((select jsonb_agg(jsonb_build_object('address', address, 'certificate', certificate, 'key', key)
+		order by position) from listeners l where l.pool = pools.name), '[]') as listeners from pools `
+	insertPool = columnsOf[poolColumns]().but("revision").insert("pools")
+	updatePool = `update pools set ` + columnsOf[poolColumns]().but("name", "revision", "created_at").assigned() + `, revision = revision + 1 where name = @name`
+)
+
+func rowOfPool(p Pool) poolColumns {
+	return poolColumns{
+		Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: cmp.Or(string(p.Choose), string(traffic.RoundRobin)), Nobody: cmp.Or(string(p.Nobody), string(traffic.Refuse)),
+		SlowStartMs: millis(p.SlowStart), Shares: p.Shares, EnoughPercent: p.Enough, Weights: p.Weights, Labels: p.Labels, Revision: p.Revision, CreatedAt: p.CreatedAt,
+	}
+}
 
 func (r poolRow) pool() Pool {
 	return Pool{Name: r.Name, Listeners: r.Listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
@@ -57,14 +71,8 @@ func (r poolRow) pool() Pool {
 			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights}}
 }
 
-// writePool replaces all that a pool says of itself.
-func (tx *Tx) writePool(ctx context.Context, p Pool) error {
-	if _, err := tx.Exec(ctx, `update pools set "check" = $2, zones = $3, choose = $4, nobody = $5, slow_start_ms = $6, shares = $7,
-		enough_percent = $8, weights = $9, labels = $10 where name = $1`, p.Name, p.Check, notNil(p.Zones),
-		cmp.Or(string(p.Choose), string(traffic.RoundRobin)), cmp.Or(string(p.Nobody), string(traffic.Refuse)), millis(p.SlowStart), notNil(p.Shares),
-		p.Enough, notNilMap(p.Weights), notNilMap(p.Labels)); err != nil {
-		return err
-	}
+// setListeners makes the listeners of a pool those that it says.
+func (tx *Tx) setListeners(ctx context.Context, p Pool) error {
 	if _, err := tx.Exec(ctx, `delete from listeners where pool = $1`, p.Name); err != nil {
 		return err
 	}
@@ -86,10 +94,11 @@ func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool
 		if err := good(tx.Reader); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into pools (name, "check", created_at) values ($1, $2, $3)`, p.Name, p.Check, now); err != nil {
+		p.CreatedAt = now
+		if _, err := tx.Exec(ctx, insertPool, values(rowOfPool(p))); err != nil {
 			return err
 		}
-		if err := tx.writePool(ctx, p); err != nil {
+		if err := tx.setListeners(ctx, p); err != nil {
 			return err
 		}
 		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1`, p.Name)
@@ -128,10 +137,11 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 		if err != nil {
 			return err
 		}
-		if err := tx.writePool(ctx, p); err != nil {
+		if _, err := tx.Exec(ctx, updatePool, values(rowOfPool(p))); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `update pools set revision = revision + 1 where name = $1 returning revision`, name).Scan(&p.Revision); err != nil {
+		p.Revision++
+		if err := tx.setListeners(ctx, p); err != nil {
 			return err
 		}
 		tx.touch(Touched{Kind: OfPool, Name: name})

@@ -49,12 +49,14 @@ func (t Template) Usable() error {
 	return fleet.Standing{What: "image", Version: t.ImageRef(), State: t.ImageState, Why: t.ImageWhy, Successor: t.ImageSuccessor}.Usable()
 }
 
-const templateQuery = `select t.name, t.version, t.image, t.image_version, i.digest as image_digest, i.start as image_start,
+var (
+	templateFields = columnsOf[Template]().but("marks", "image_digest", "image_start", "image_environment", "image_state", "image_why", "image_successor", "image_places")
+	templateQuery  = `select ` + templateFields.list("t.") + `, i.digest as image_digest, i.start as image_start,
 	i.environment as image_environment, i.state as image_state, i.why as image_why, i.successor as image_successor, i.places as image_places,
-	t.port, t.cpus, t.memory_bytes, t.disk_bytes, t.addresses, t.ports, t.price_per_hour, t.zone_prices, t.interruptible, t.user_data, t.environment,
-	t.labels, t.note, t.revised_from, t.state, t.why, t.successor, t.revision, t.created_at, t.created_by,
 	array(select mark from marks m where m.kind = 'template' and m.name = t.name and m.version = t.version order by mark) as marks
 	from templates t join images i on i.name = t.image and i.version = t.image_version `
+	insertTemplate = templateFields.but("revision").insert("templates")
+)
 
 // AddTemplate records a template: version 1 of a new name, or the next one
 // when it was revised from another. It returns ErrExists for a new name that
@@ -86,11 +88,8 @@ func (tx *Tx) AddTemplate(ctx context.Context, t Template, revise bool) (Templat
 	case there:
 		return t, ErrExists
 	}
-	if _, err := tx.Exec(ctx, `insert into templates (name, version, image, image_version, port, cpus, memory_bytes, disk_bytes, addresses,
-			ports, price_per_hour, interruptible, user_data, environment, labels, note, revised_from, created_at, created_by, zone_prices)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
-		t.Name, n, t.Image, t.ImageVersion, t.Port, t.CPUs, t.MemoryBytes, t.DiskBytes, t.Addresses, notNil(t.Ports), t.PricePerHour,
-		t.Interruptible, t.UserData, notNilMap(t.Environment), notNilMap(t.Labels), t.Note, t.RevisedFrom, tx.Now, tx.Actor, notNilMap(t.ZonePrices)); err != nil {
+	t.Version, t.State, t.CreatedAt, t.CreatedBy = n, Ready, tx.Now, tx.Actor
+	if _, err := tx.Exec(ctx, insertTemplate, values(t)); err != nil {
 		return t, err
 	}
 	if t, err = one[Template](ctx, tx, templateQuery+`where t.name = $1 and t.version = $2`, t.Name, n); err != nil {
