@@ -31,6 +31,8 @@ type yard struct {
 	machines map[string]fleet.MachineState
 	launches map[string]int
 	stops    map[string]int
+	halted   map[string]bool
+	wakes    map[string]int
 	refuse   func(machine.Spec) error
 	failStop int                  // how many stops still fail
 	tells    []func(machine.Fact) // of each service
@@ -47,7 +49,7 @@ type yard struct {
 }
 
 func newYard() *yard {
-	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, fences: map[string]int64{}}
+	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, halted: map[string]bool{}, wakes: map[string]int{}, fences: map[string]int64{}}
 }
 
 func (y *yard) Address(zone string, number int64) (string, error) {
@@ -131,8 +133,27 @@ func (y *yard) Watch(tell func(machine.Fact)) {
 	y.tells = append(y.tells, tell)
 }
 
-func (y *yard) Halt(context.Context, machine.Order, time.Duration) error { return nil }
-func (y *yard) Wake(context.Context, machine.Order) error                { return nil }
+func (y *yard) Halt(_ context.Context, o machine.Order, _ time.Duration) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.halted[o.ID] = true
+	return nil
+}
+
+func (y *yard) Wake(_ context.Context, o machine.Order) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.halted[o.ID] = false
+	y.wakes[o.ID]++
+	return nil
+}
+
+// rests tells whether a machine is halted, and how often it was woken.
+func (y *yard) rests(id string) (halted bool, wakes int) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return y.halted[id], y.wakes[id]
+}
 
 func (y *yard) end(id string) {
 	y.mu.Lock()

@@ -225,11 +225,17 @@ func TestAtRest(t *testing.T) {
 		if in, _ := b.store.Instance(ctx, id); in.State != fleet.Resting {
 			t.Errorf("its files are read while it is %s", in.State)
 		}
+		if halted, _ := b.yard.rests(id); !halted {
+			t.Error("its files are read while its machine runs")
+		}
 		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}
 	b.whole(2)
+	if halted, wakes := b.yard.rests(id); halted || wakes != 1 {
+		t.Errorf("afterwards it is halted (%v), and was woken %d times", halted, wakes)
+	}
 	if now := b.serving(); now[0].ID != id || len(b.journal("instance.ordered")) != 2 {
 		t.Errorf("%v serve", now)
 	}
@@ -241,6 +247,9 @@ func TestAtRest(t *testing.T) {
 	}
 	b.start("one")
 	b.whole(2)
+	if halted, wakes := b.yard.rests(id); halted || wakes != 2 {
+		t.Errorf("after a restart it is halted (%v), and was woken %d times", halted, wakes)
+	}
 	var refusal *fleet.Refusal
 	if err := b.ctl.AtRest(ctx, "ada", "berths-fff", "berths", func() error { return nil }); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("an instance that is not there: %v", err)

@@ -247,25 +247,33 @@ func (d *door) Listen(string, []balancer.Listener) {
 }
 
 // TestListenersOpenOnceTargetsAreKnown: after a restart nobody is let in before all
-// targets are there.
+// targets are there, by the records or by their keeper, and the balancer knows them.
 func TestListenersOpenOnceTargetsAreKnown(t *testing.T) {
 	b := newBench(t)
 	b.pooled(3)
 	b.start("one")
 	b.well(3)
 	b.stop()
-	d := &door{heard: heard{open: map[string]bool{}, told: make(chan time.Time, 100)}, hold: make(chan struct{})}
-	b.balancer, b.yard.fencing = d, make(chan struct{})
-	b.start("one")
-	b.stays("closed while no target is known", d.isShut)
-	close(b.yard.fencing)
-	b.stays("closed while the balancer knows no target", d.isShut)
-	close(d.hold)
-	b.eventually("the listeners open", func() bool { d.mu.Lock(); defer d.mu.Unlock(); return len(d.opened) > 0 })
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.opened[0] != 3 {
-		t.Errorf("they opened with %d targets of 3", d.opened[0])
+	for _, quick := range []bool{true, true, true, false} {
+		d := &door{heard: heard{open: map[string]bool{}, told: make(chan time.Time, 100)}, hold: make(chan struct{})}
+		letIn := sync.OnceFunc(func() { close(d.hold) })
+		t.Cleanup(letIn) // before the control is stopped
+		if quick {
+			letIn()
+		}
+		b.balancer = d
+		b.start("one")
+		if !quick {
+			b.stays("closed while the balancer knows no target", d.isShut)
+			letIn()
+		}
+		b.eventually("the listeners open", func() bool { return !d.isShut() })
+		d.mu.Lock()
+		if d.opened[0] != 3 {
+			t.Errorf("they opened with %d targets of 3 (quick: %v)", d.opened[0], quick)
+		}
+		d.mu.Unlock()
+		b.stop()
 	}
 }
 

@@ -3,11 +3,17 @@ package control
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"testing"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+
 	"unitas/internal/clock"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/health"
+	"unitas/internal/machine"
+	"unitas/internal/probe"
 	"unitas/internal/store"
 )
 
@@ -154,5 +160,70 @@ func TestACommitWhoseAnswerWasLost(t *testing.T) {
 	k.written(lost)
 	if len(k.noted) != 1 || k.noted[0].Kind != "second" || len(k.dirty) != 1 || k.kept["a"].dirty || !k.kept["b"].dirty || len(k.drawn) != 1 || k.drawn[0] != 3 {
 		t.Errorf("left are %v, %v and %v", k.noted, k.dirty, k.drawn)
+	}
+}
+
+// keeping is a control that keeps one instance, which is in its second launch, without a
+// database or goroutines.
+func keeping(t *testing.T, balancer *taker) (*Control, *keeper, func(what string, so func() bool)) {
+	t.Helper()
+	d, eventually := newCounter(t, balancer, store.Pool{})
+	c := &Control{Config: Config{Clock: clock.New(), Balancer: balancer, Log: slog.New(slog.DiscardHandler)}, roster: newRoster(), desk: d, term: newTerm(),
+		metrics: newMetrics(prometheus.NewRegistry()), prober: probe.New(func(string, health.Report) {})}
+	t.Cleanup(c.prober.Close)
+	k := newKeeper(c, "timetable", 1, nil)
+	c.roster.add(k)
+	k.takeIn([]store.Instance{{Instance: fleet.Instance{ID: "a", State: fleet.Serving, Launch: 2, Machine: fleet.Machine{State: fleet.MachineRunning, Launch: 2}}, Address: "127.0.0.1"}})
+	k.loaded, k.fresh = true, true
+	k.publish()
+	d.set("timetable", []string{"front"}, healthy("a"))
+	eventually("it is open", func() bool { return len(balancer.open()) == 1 })
+	return c, k, eventually
+}
+
+// TestFactsOfAFormerMachine close no target.
+func TestFactsOfAFormerMachine(t *testing.T) {
+	b := &taker{}
+	c, k, _ := keeping(t, b)
+	c.machineSaid(machine.Fact{ID: "a", State: fleet.MachineStopped, Launch: 1})
+	if len(b.shut) != 0 || len(k.inbox) != 0 {
+		t.Errorf("what its former machine did closed %v, and was told: %v", b.shut, k.inbox)
+	}
+	c.machineSaid(machine.Fact{ID: "a", State: fleet.MachineStopped, Launch: 2})
+	if len(b.shut) != 1 || len(k.inbox) != 1 {
+		t.Errorf("what its machine did closed %v, and was told: %v", b.shut, k.inbox)
+	}
+}
+
+// TestChangedRecordsAreNotShownAsTheyWere: between a person's change and its reading the
+// records are asked.
+func TestChangedRecordsAreNotShownAsTheyWere(t *testing.T) {
+	_, k, _ := keeping(t, &taker{})
+	if all, ok := k.instancesNow(); !ok || len(all) != 1 {
+		t.Fatalf("what is known is not shown: %v", all)
+	}
+	k.reloadNow()
+	if all, ok := k.instancesNow(); ok {
+		t.Errorf("what a person changed is shown as it was: %v", all)
+	}
+}
+
+// TestAFreshMachineIsAskedAnew: the answers of the former one count for nothing.
+func TestAFreshMachineIsAskedAnew(t *testing.T) {
+	c, k, eventually := keeping(t, &taker{})
+	check := health.Check{Name: "up", Kind: health.TCP, Port: 1, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 1}
+	k.checks = []health.Check{check}
+	one := k.kept["a"]
+	k.probe(&k.view.Instances[0], one)
+	eventually("the former one was asked", func() bool { r, _ := c.prober.Standing("a", "up"); return r.Verdict == health.Unhealthy })
+	next := k.record(one)
+	next.Launch, next.State = 3, fleet.Ordered
+	k.keepLedger()
+	k.takeOver([]store.Instance{next})
+	if one.watched {
+		t.Error("the fresh one counts as asked")
+	}
+	if r, ok := c.prober.Standing("a", "up"); ok {
+		t.Errorf("what the former one answered stands: %+v", r)
 	}
 }
