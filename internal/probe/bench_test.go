@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"unitas/internal/certtest"
 	"unitas/internal/fleet/health"
 )
 
@@ -72,6 +73,7 @@ func addressOf(n int) string { return fmt.Sprintf("127.100.%d.%d", n/250, n%250+
 const (
 	manyPort = "UNITAS_BENCH_TARGETS"
 	manyHalf = "UNITAS_BENCH_HALF" // 0 or 1
+	manyTLS  = "UNITAS_BENCH_TLS"  // a directory with a certificate
 )
 
 // TestMain is the process of the targets when it is asked to be: it listens on
@@ -89,15 +91,31 @@ func TestMain(m *testing.M) {
 			fmt.Println(err)
 			os.Exit(1)
 		}
-		go func() { _ = server.Serve(l) }()
+		go func() {
+			if dir := os.Getenv(manyTLS); dir != "" {
+				_ = server.ServeTLS(l, dir+"/pem", dir+"/key")
+				return
+			}
+			_ = server.Serve(l)
+		}()
 	}
 	fmt.Println("ready")
 	select {}
 }
 
 // BenchmarkManyTargets probes 20,000 targets at a 10-second interval and tells how
-// many cores that takes, from the processor time of this process.
+// many cores that takes, from the processor time of this process; and with TLS as many
+// questions a second, of as many targets as have connections that are kept.
 func BenchmarkManyTargets(b *testing.B) {
+	b.Run("clear", func(b *testing.B) { manyTargets(b, many, 10*time.Second, health.HTTP, "") })
+	b.Run("tls", func(b *testing.B) {
+		dir := b.TempDir()
+		certtest.Write(b, dir+"/pem", dir+"/key", 1)
+		manyTargets(b, many/5, 2*time.Second, health.HTTPS, dir)
+	})
+}
+
+func manyTargets(b *testing.B, targets int, interval time.Duration, kind health.Kind, certificate string) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		b.Fatal(err)
@@ -106,25 +124,25 @@ func BenchmarkManyTargets(b *testing.B) {
 	l.Close()
 	runtime.LockOSThread() // whose end would end the targets
 	for half := range 2 {
-		targets := exec.Command(os.Args[0])
-		targets.Env = append(os.Environ(), manyPort+"="+port, fmt.Sprintf("%s=%d", manyHalf, half))
-		targets.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-		out, err := targets.StdoutPipe()
+		server := exec.Command(os.Args[0])
+		server.Env = append(os.Environ(), manyPort+"="+port, fmt.Sprintf("%s=%d", manyHalf, half), manyTLS+"="+certificate)
+		server.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+		out, err := server.StdoutPipe()
 		if err != nil {
 			b.Fatal(err)
 		}
-		if err := targets.Start(); err != nil {
+		if err := server.Start(); err != nil {
 			b.Fatal(err)
 		}
 		defer func() {
-			_ = targets.Process.Kill()
-			_ = targets.Wait()
+			_ = server.Process.Kill()
+			_ = server.Wait()
 		}()
 		if said, _ := io.ReadAll(io.LimitReader(out, 6)); string(said) != "ready\n" {
 			b.Fatalf("the targets are not there: %s", said)
 		}
 	}
-	check := health.Check{Name: "up", Kind: health.HTTP, Path: "/up", Interval: 10 * time.Second, Timeout: 5 * time.Second, Passes: 1, Fails: 3}
+	check := health.Check{Name: "up", Kind: kind, Path: "/up", Interval: interval, Timeout: min(interval, 5*time.Second), Passes: 1, Fails: 3}
 	_, _ = fmt.Sscan(port, &check.Port)
 	ill := make(chan string, many)
 	p := New(func(instance string, r health.Report) {
@@ -132,9 +150,9 @@ func BenchmarkManyTargets(b *testing.B) {
 			ill <- r.Why
 		}
 	})
-	for n := range many {
+	for n := range targets {
 		p.Watch(fmt.Sprint("timetable-", n), addressOf(n), check, health.Report{})
-		if n%200 == 199 {
+		if n%100 == 99 {
 			time.Sleep(50 * time.Millisecond) // as they come up in life: not all at one moment
 		}
 	}
@@ -161,4 +179,28 @@ func processorTime() time.Duration {
 	var u syscall.Rusage
 	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
 	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// BenchmarkForget forgets 1,000 instances of 20,000.
+func BenchmarkForget(b *testing.B) {
+	p := New(func(string, health.Report) {})
+	defer p.Close()
+	check := health.Check{Name: "up", Kind: health.TCP, Port: 1, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 1}
+	var ids []string
+	watch := func(n int) { p.Watch(fmt.Sprint("timetable-", n), "127.100.0.1", check, health.Report{}) }
+	for n := range many {
+		watch(n)
+		if n%20 == 0 {
+			ids = append(ids, fmt.Sprint("timetable-", n))
+		}
+	}
+	for b.Loop() {
+		p.Forget(ids...)
+		b.StopTimer()
+		for n := 0; n < many; n += 20 {
+			watch(n)
+		}
+		b.StartTimer()
+	}
+	b.ReportMetric(b.Elapsed().Seconds()*1000/float64(b.N), "ms/1000")
 }

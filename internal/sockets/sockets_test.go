@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"unitas/internal/porttest"
 )
 
 var quiet = slog.New(slog.DiscardHandler)
@@ -38,20 +40,10 @@ func listen(t *testing.T, s *Sockets, address string) net.Listener {
 	return l
 }
 
-func freeAddress(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
-}
-
 // TestNobodyIsLost: callers that wait in the queue of a service that ends are answered by
 // another, and so are all that come after.
 func TestNobodyIsLost(t *testing.T) {
-	dir, address := t.TempDir(), freeAddress(t)
+	dir, address := t.TempDir(), porttest.Free(t)
 	first := listen(t, share(t, dir, "one"), address)
 	second := listen(t, share(t, dir, "two"), address)
 	var waiting []net.Conn
@@ -95,7 +87,7 @@ func TestNobodyIsLost(t *testing.T) {
 
 // TestBothTakeCallers: one socket, and each of two services gets some.
 func TestBothTakeCallers(t *testing.T) {
-	dir, address := t.TempDir(), freeAddress(t)
+	dir, address := t.TempDir(), porttest.Free(t)
 	var mu sync.Mutex
 	by := map[string]int{}
 	for _, name := range []string{"one", "two"} {
@@ -151,7 +143,7 @@ func TestWhatIsNobodysIsRefused(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	had := listen(t, alone, freeAddress(t))
+	had := listen(t, alone, porttest.Free(t))
 	if _, err := share(t, dir, "two").Listen(had.Addr().String()); !errors.Is(err, syscall.EADDRINUSE) {
 		t.Errorf("it answered %v", err)
 	}
@@ -159,7 +151,7 @@ func TestWhatIsNobodysIsRefused(t *testing.T) {
 
 // TestADeadDoorIsPassedOver: a service that was killed leaves its door behind.
 func TestADeadDoorIsPassedOver(t *testing.T) {
-	dir, address := t.TempDir(), freeAddress(t)
+	dir, address := t.TempDir(), porttest.Free(t)
 	if err := os.WriteFile(dir+"/killed", nil, 0o600); err != nil {
 		t.Fatal(err)
 	}

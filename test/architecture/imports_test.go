@@ -45,6 +45,7 @@ var allowed = map[string][]string{
 	"unitas/internal/image":            {"unitas/internal/datadir"},
 	"unitas/internal/image/bake":       {"unitas/internal/image", "unitas/internal/fleet/words"},
 	"unitas/internal/certtest":         {},
+	"unitas/internal/porttest":         {},
 	"unitas/internal/pgserver":         {"unitas/internal/datadir"},
 	"unitas/internal/pgserver/pgtest":  {"unitas/internal/pgserver"},
 	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout", "unitas/internal/fleet/words"},

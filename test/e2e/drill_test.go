@@ -17,6 +17,7 @@ import (
 	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/certtest"
+	"unitas/internal/porttest"
 )
 
 var drillMinutes = flag.Int("drill-minutes", 0, "have traffic with a drill each minute for so long, instead of each kind once in a row")
@@ -193,7 +194,7 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	s := start(t)
 	s.stock()
 	s.group(20)
-	secure := freeAddress(t)
+	secure := porttest.Free(t)
 	name := "saltmere"
 	certificate, key := filepath.Join(s.dir, "certificates", name+".pem"), filepath.Join(s.dir, "certificates", name+".key")
 	if err := os.Mkdir(filepath.Dir(certificate), 0o700); err != nil {

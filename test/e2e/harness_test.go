@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -26,6 +25,7 @@ import (
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/porttest"
 )
 
 var (
@@ -85,7 +85,7 @@ func startOn(t *testing.T, database string, more ...func(*service)) *service {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s := &service{t: t, dir: dir, listen: freeAddress(t), front: freeAddress(t), back: freeAddress(t), database: database}
+	s := &service{t: t, dir: dir, listen: porttest.Free(t), front: porttest.Free(t), back: porttest.Free(t), database: database}
 	for _, set := range more {
 		set(s)
 	}
@@ -117,16 +117,6 @@ func startOn(t *testing.T, database string, more ...func(*service)) *service {
 		t.Fatal(err)
 	}
 	return s
-}
-
-func freeAddress(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
 }
 
 // up starts the binary and waits until it is ready.

@@ -12,6 +12,7 @@ import (
 	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/porttest"
 )
 
 // replicas starts a first service under a name, and n more on its directory and database.
@@ -29,7 +30,7 @@ func replicas(t *testing.T, n int) []*service {
 func (s *service) another(name string) *service {
 	s.t.Helper()
 	next := *s
-	next.listen, next.flags, next.cmd = freeAddress(s.t), append([]string{"--replica", name}, s.flags[2:]...), nil
+	next.listen, next.flags, next.cmd = porttest.Free(s.t), append([]string{"--replica", name}, s.flags[2:]...), nil
 	var err error
 	if next.api, err = client.Connect("http://"+next.listen, s.token); err != nil {
 		s.t.Fatal(err)

@@ -38,8 +38,15 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 		t.Fatal(err)
 	}
 	address := l.Addr().String()
-	l.Close()
-	f := &front{Balancer: New(slog.New(slog.DiscardHandler), Bare), url: "http://" + address, address: address, idle: make(chan string, 10),
+	taken := false
+	open := func(at string) (net.Listener, error) {
+		if at == address && !taken {
+			taken = true
+			return l, nil
+		}
+		return Bare(at)
+	}
+	f := &front{Balancer: New(slog.New(slog.DiscardHandler), open), url: "http://" + address, address: address, idle: make(chan string, 10),
 		pool: balancer.Pool{Name: "front", Known: true}}
 	f.Watch(func(instance string) {
 		select {

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -202,4 +203,29 @@ func TestAClosedTargetTakesNothing(t *testing.T) {
 	if n := target.inFlight.Load(); n != 0 || idle != 1 {
 		t.Errorf("%d are in flight, it was told idle %d times", n, idle)
 	}
+}
+
+// BenchmarkWindow tells what the traffic of a target takes of memory that answered for a
+// quarter of an hour, in as many times as there are usually.
+func BenchmarkWindow(b *testing.B) {
+	const targets = 1000
+	var before, after runtime.MemStats
+	all := make([]*window, targets)
+	for b.Loop() {
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		at := time.Unix(1_700_000_000, 0)
+		for i := range all {
+			all[i] = &window{}
+			for n := range 15 * 6 { // from 1 to 60 ms
+				for k := range 6 {
+					all[i].add(at.Add(time.Duration(n)*fineSlot), 200, time.Duration(1+k*k*2)*time.Millisecond)
+				}
+			}
+		}
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+	}
+	runtime.KeepAlive(all)
+	b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/targets/1000, "kB/target")
 }

@@ -15,6 +15,7 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/certtest"
+	"unitas/internal/porttest"
 )
 
 // counts sends n requests and counts who answered.
@@ -214,12 +215,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	certificate, key := filepath.Join(dir, "front.pem"), filepath.Join(dir, "front.key")
 	certtest.Write(t, certificate, key, 1)
 	f := newFront(t, say("0"))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	secure := l.Addr().String()
-	l.Close()
+	secure := porttest.Free(t)
 	plain, https := balancer.Listener{Address: f.address}, balancer.Listener{Address: secure, Certificate: certificate, Key: key}
 	f.Listen("front", []balancer.Listener{plain, https})
 	if s, _ := f.Stats("front"); s.Troubled() || s.Listeners[1].Expires.IsZero() {
