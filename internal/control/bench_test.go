@@ -40,6 +40,8 @@ type yard struct {
 	// recorded is asked at every launch whether the instance has its record.
 	recorded func(id string) bool
 	early    []string
+	// under is how many launches are under way now, by zone.
+	under map[string]int
 	// stall, when set, holds launches, which then come to nothing.
 	stall chan struct{}
 	// fencing, when set, holds whoever takes a group over.
@@ -49,7 +51,7 @@ type yard struct {
 }
 
 func newYard() *yard {
-	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, halted: map[string]bool{}, wakes: map[string]int{}, fences: map[string]int64{}}
+	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, halted: map[string]bool{}, wakes: map[string]int{}, fences: map[string]int64{}, under: map[string]int{}}
 }
 
 func (y *yard) Address(zone string, number int64) (string, error) {
@@ -80,9 +82,11 @@ func (y *yard) Launch(_ context.Context, o machine.Order, spec machine.Spec) err
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	if stall := y.stall; stall != nil {
+		y.under[spec.Zone]++
 		y.mu.Unlock()
 		<-stall
 		y.mu.Lock()
+		y.under[spec.Zone]--
 		return nil
 	}
 	if o.Epoch < y.fences[o.Group] {

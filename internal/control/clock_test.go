@@ -58,7 +58,7 @@ func TestAClockThatIsSet(t *testing.T) {
 
 	b.stop()
 	b.start("one")
-	b.eventually("the next one keeps it", func() bool { return b.sentence() != "" })
+	b.eventually("the next one keeps it", func() bool { return b.ctl.Known() == 1 })
 	control := b.settling()
 	if len(control) != 3 || control[0].ID != before[0].ID {
 		t.Errorf("after a restart these settle: %+v", control)

@@ -70,6 +70,10 @@ func TestTheTermEnds(t *testing.T) {
 	if !term.holds() || term.context().Err() != nil {
 		t.Error("it cannot begin again")
 	}
+	term.renewed(time.Now().Add(-time.Minute), time.Second)
+	if !term.holds() || term.context().Err() != nil {
+		t.Error("an answer that came too late ends it")
+	}
 	term.over()
 	if term.holds() {
 		t.Error("it holds after it was given up")

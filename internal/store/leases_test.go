@@ -82,3 +82,35 @@ func TestAClockThatIsSetBackKeepsNoDeadReplica(t *testing.T) {
 		}
 	}
 }
+
+// TestLeasesAreShared: each of two takes its half, and gives up its own alone.
+func TestLeasesAreShared(t *testing.T) {
+	s := stocked(t)
+	for _, name := range []string{"tickets", "freight", "berths"} {
+		if _, err := s.AddGroup(ctx, noon, "ada", store.Group{Group: fleet.Group{Name: name, Settings: fleet.Settings{
+			Size: 1, Max: 1, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: []string{"east-pier"}, Heal: fleet.HealOff, Settle: time.Minute}}}, false, nothing); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, replica := range []string{"one", "two"} {
+		if _, err := s.Renew(ctx, store.Replica{ID: replica}, time.Minute); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, replica := range []string{"one", "two"} {
+		if names, err := s.Lease(ctx, replica, false); err != nil || len(names) != 2 {
+			t.Errorf("%s leased %v of four groups (%v)", replica, names, err)
+		}
+	}
+	if err := s.Release(ctx, "one"); err != nil {
+		t.Fatal(err)
+	}
+	for replica, want := range map[string]int{"one": 0, "two": 2} {
+		if has, _, err := s.Leased(ctx, replica); err != nil || len(has) != want {
+			t.Errorf("after one gave up, %s has %v (%v)", replica, has, err)
+		}
+	}
+	if names, err := s.Lease(ctx, "two", false); err != nil || len(names) != 2 {
+		t.Errorf("two takes %v (%v)", names, err)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -23,6 +24,7 @@ var (
 	only  = flag.String("only", "", "try only the faults whose names hold this")
 	from  = flag.String("from", "", "begin with the fault whose name holds this")
 	side  = flag.String("side", "", "try only the core, or only what is served (core, served)")
+	build = flag.Bool("build", false, "only see whether each fault compiles")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 )
 
@@ -33,6 +35,12 @@ func main() {
 		fail(err)
 	}
 	defer os.RemoveAll(dir)
+	if *build {
+		if bad := compile(dir, slices.Concat(faults, served)); bad > 0 {
+			fail(fmt.Errorf("%d faults do not compile", bad))
+		}
+		return
+	}
 	begun := time.Now()
 	inCore, byPlans, unnoticed := try(dir, "core", faults, func(f fault, overlay string) string { return notice(overlay) })
 	inServed, _, more := try(dir, "served", served, noticeServed)
@@ -41,6 +49,21 @@ func main() {
 	if unnoticed > 0 || byPlans*2 < inCore {
 		os.Exit(1)
 	}
+}
+
+// compile returns how many faults do not compile, and names them.
+func compile(dir string, all []fault) (bad int) {
+	for _, f := range all {
+		overlay, err := f.overlay(dir)
+		if err != nil {
+			fail(err)
+		}
+		if out, err := exec.Command("go", "build", "-overlay", overlay, "./"+filepath.Dir(f.path())).CombinedOutput(); err != nil {
+			bad++
+			fmt.Printf("%s: %s", f.name, out)
+		}
+	}
+	return bad
 }
 
 // try breaks the code in each way and tells who noticed.
