@@ -48,6 +48,9 @@ func TestLaunchTwiceIsOneMachine(t *testing.T) {
 	if y.pid("timetable-001") != pid || len(marked(y.dir("timetable-001"))) != 1 {
 		t.Error("there is a second machine")
 	}
+	if len(y.facts) > 0 {
+		t.Errorf("of the one that runs the driver says %+v", <-y.facts)
+	}
 }
 
 // TestManyAtOnce launches from many sides, so that one is unpacked while
