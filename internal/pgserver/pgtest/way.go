@@ -15,6 +15,7 @@ import (
 type Way struct {
 	URL    string
 	Closed atomic.Bool  // nothing comes through while it is
+	Slow   atomic.Int64 // for so long, in ns, every answer waits on its way
 	Lose   atomic.Int64 // so many answers to commits are lost, with their connections
 	Early  atomic.Bool  // they are lost before the database hears of the commit
 	Lost   atomic.Int64 // how many were
@@ -65,6 +66,7 @@ func (w *Way) pass(front net.Conn, behind string) {
 		w.hand(front, back, func([]byte) bool { return !mute.Load() }) // whatever the answer to the commit was
 	}()
 	w.hand(back, front, func(said []byte) bool {
+		time.Sleep(time.Duration(w.Slow.Load()))
 		if w.Lose.Load() == 0 || !bytes.HasPrefix(said, []byte("Q")) || !bytes.Contains(said, []byte("commit\x00")) {
 			return true
 		}
