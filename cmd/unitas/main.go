@@ -59,7 +59,7 @@ images (below the data directory when the path is not absolute):
     - {name: headland, zones: [north-slip, south-slip], images: images/headland}
 
 Several services share the work, and the addresses of the pools, when each is started
-with the same --data and --database and a --replica of its own; see "unitas replica".
+with the same --data, the same --database if any, and a --replica of its own; see "unitas replica".
 
 SIGTERM or Ctrl-C stops it within seconds; the instances go on running, and the
 service finds them again when it is started again.`,

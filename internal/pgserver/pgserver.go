@@ -37,10 +37,11 @@ type Server struct {
 	password string
 	owner    *syscall.Credential // nil when this process may run it itself
 	fsync    bool
+	using    *os.File // held by all who use it
 }
 
 // Start runs the cluster in dir, making it first when there is none; one that
-// still runs there is used as it is. The directory is made, and handed to the
+// still runs there is used as it is, also beside other processes that use it. The directory is made, and handed to the
 // postgres user when this process is root. With fsync off a crash of the
 // machine loses data: that is for tests.
 func Start(ctx context.Context, dir string, fsync bool) (*Server, error) {
@@ -63,10 +64,43 @@ func Start(ctx context.Context, dir string, fsync bool) (*Server, error) {
 	if err := s.makeSockets(); err != nil {
 		return nil, err
 	}
-	if err := s.makeCluster(ctx); err != nil {
+	// Whoever stops it has it for himself.
+	if s.using, err = datadir.Lock(ctx, s.usingFile(), syscall.LOCK_SH); err != nil {
+		return nil, fmt.Errorf("use the private PostgreSQL: %w", err)
+	}
+	err = s.alone(ctx, func() error { return s.makeCluster(ctx) })
+	if err == nil {
+		err = s.Up(ctx)
+	}
+	if err != nil {
+		s.using.Close()
 		return nil, err
 	}
-	return s, s.Up(ctx)
+	return s, nil
+}
+
+// alone does something that no two services may do at once.
+func (s *Server) alone(ctx context.Context, do func() error) error {
+	held, err := datadir.Lock(ctx, filepath.Join(s.dir, "starting"), syscall.LOCK_EX)
+	if err != nil {
+		return fmt.Errorf("start the private PostgreSQL: %w", err)
+	}
+	defer held.Close()
+	return do()
+}
+
+// Leave ends the use of the server, and stops it unless another service uses it.
+func (s *Server) Leave(ctx context.Context) error {
+	s.using.Close()
+	last, err := datadir.TryLock(s.usingFile(), syscall.LOCK_EX)
+	if errors.Is(err, datadir.ErrHeld) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer last.Close()
+	return s.Stop(ctx)
 }
 
 // programs finds the newest installed server.
@@ -99,6 +133,7 @@ func postgresUser() (*syscall.Credential, error) {
 
 func (s *Server) data() string         { return filepath.Join(s.dir, "cluster") }
 func (s *Server) passwordFile() string { return filepath.Join(s.dir, "password") }
+func (s *Server) usingFile() string    { return filepath.Join(s.dir, "using") }
 func (s *Server) log() string          { return filepath.Join(s.dir, "postgresql.log") }
 
 // longestSocketDir leaves room for the socket's name: a path of a socket has 107 bytes
@@ -190,6 +225,10 @@ func (s *Server) run(ctx context.Context, name string, args ...string) error {
 
 // Up starts the server unless it runs, and waits until it answers.
 func (s *Server) Up(ctx context.Context) error {
+	return s.alone(ctx, func() error { return s.up(ctx) })
+}
+
+func (s *Server) up(ctx context.Context) error {
 	switch sockets, ok := s.running(); {
 	case ok && sockets == s.sockets:
 		return s.await(ctx)

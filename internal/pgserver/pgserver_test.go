@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -224,5 +225,46 @@ func TestShutDirectory(t *testing.T) {
 	_, err = pgserver.Start(context.Background(), filepath.Join(dir, "data", "postgresql"), false)
 	if err == nil || !strings.Contains(err.Error(), "may not enter "+dir+";") || !strings.Contains(err.Error(), "chmod o+x "+dir) {
 		t.Errorf("it says %v", err)
+	}
+}
+
+// TestTheLastOneStopsIt: several services use one, from wherever each began.
+func TestTheLastOneStopsIt(t *testing.T) {
+	ctx := context.Background()
+	first, dir := cluster(t, "")
+	var others [3]*pgserver.Server
+	var all sync.WaitGroup
+	for i := range others {
+		all.Go(func() {
+			var err error
+			if others[i], err = pgserver.Start(ctx, dir, false); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if t.Failed() {
+		return
+	}
+	for _, s := range []*pgserver.Server{first, others[0], others[1]} {
+		if err := s.Leave(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if !answers(others[2]) {
+			t.Fatal("it was stopped while another uses it")
+		}
+	}
+	if err := others[2].Leave(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if answers(others[2]) {
+		t.Error("nobody uses it, and it answers")
+	}
+	again, err := pgserver.Start(ctx, dir, false)
+	if err != nil || !answers(again) {
+		t.Fatalf("it does not start again: %v", err)
+	}
+	if err := again.Leave(ctx); err != nil {
+		t.Error(err)
 	}
 }

@@ -86,9 +86,6 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	defer listener.Close()
 	if c.Database == "" {
-		if c.Replica != "" {
-			return errors.New("several services need a database that each of them reaches; give --database URL with --replica")
-		}
 		pg, err := pgserver.Start(ctx, filepath.Join(c.Data, "postgresql"), true)
 		if err != nil {
 			return err
@@ -96,7 +93,7 @@ func Run(ctx context.Context, c Config) (err error) {
 		defer func() {
 			stop, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 			defer cancel()
-			err = errors.Join(err, pg.Stop(stop))
+			err = errors.Join(err, pg.Leave(stop))
 		}()
 		supervised, stop := context.WithCancel(ctx)
 		watched := make(chan struct{})

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"unitas/api/contract"
 	"unitas/client"
@@ -107,6 +108,35 @@ func TestReplicas(t *testing.T) {
 		}
 		return err
 	})
+}
+
+// TestUpgradedInPlace: services with the private PostgreSQL take over from each other as
+// well, and it ends with the last of them.
+func TestUpgradedInPlace(t *testing.T) {
+	old := startOn(t, "", func(s *service) { s.flags = []string{"--replica", "old"} })
+	old.stock()
+	old.group(4)
+	tr := old.trafficBy(&http.Transport{DisableKeepAlives: true})
+	next := old.another("new")
+	if took := old.stop(syscall.SIGTERM); took > 15*time.Second {
+		t.Errorf("the old one took %s to end", took)
+	}
+	next.eventually("the new one keeps the group", func() error {
+		by, err := next.kept()
+		if err == nil && by["new"] != 1 {
+			err = fmt.Errorf("they keep %v", by)
+		}
+		return err
+	})
+	next.whole(4)
+	tr.stop()
+	if failed := tr.failed.Load(); failed > 0 {
+		t.Errorf("%d of %d requests failed: %s", failed, tr.sent.Load(), *tr.first.Load())
+	}
+	next.stop(syscall.SIGTERM)
+	if raw, err := os.ReadFile(filepath.Join(old.dir, "postgresql", "cluster", "postmaster.pid")); err == nil {
+		t.Errorf("PostgreSQL runs on: %s", raw)
+	}
 }
 
 // TestPausedReplica stops a replica where it is until others keep its groups, and lets it
