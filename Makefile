@@ -68,6 +68,7 @@ demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
 	cd web && npm run --silent test
 	go test -count=1 -timeout 12m $(if $(CI),-v) ./...
+	go test -C test/e2e -count=1 -timeout 14m $(if $(CI),-v) ./...
 
 # What has goroutines of its own. The race detector needs a C compiler.
 race: $(STAMPS)/postgresql $(STAMPS)/gcc
@@ -88,7 +89,7 @@ model: $(STAMPS)/spin
 
 # MINUTES: how long.
 campaign: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2
-	UNITAS_CAMPAIGN=$(or $(MINUTES),10)m go test -count=1 -timeout $$(( $(or $(MINUTES),10) + 8 ))m -run TestCampaign -v ./test/e2e
+	UNITAS_CAMPAIGN=$(or $(MINUTES),10)m go test -C test/e2e -count=1 -timeout $$(( $(or $(MINUTES),10) + 8 ))m -run TestCampaign -v .
 
 mutants:
 	@go run ./test/mutants

@@ -20,8 +20,6 @@ var allowed = map[string][]string{
 	"unitas/web":                       {},
 	"unitas/demo/timetable":            {},
 	"unitas/demo/play":                 {"unitas/api/contract", "unitas/client", "unitas/internal/machine/process"},
-	"unitas/demo/shots":                {"unitas/api/contract", "unitas/client", "unitas/internal/browser"},
-	"unitas/internal/browser":          {},
 	"unitas/internal/service":          {"unitas/internal/...", "unitas/web"},
 	"unitas/internal/api":              {"unitas/api/contract", "unitas/internal/api/routes", "unitas/internal/control", "unitas/internal/store", "unitas/internal/fleet/...", "unitas/internal/image/...", "unitas/internal/catalogue", "unitas/internal/places", "unitas/internal/userdata", "unitas/internal/machine", "unitas/internal/balancer", "unitas/internal/drill", "unitas/internal/datadir", "unitas/internal/feed", "unitas/internal/certificates"},
 	"unitas/internal/api/routes":       {"unitas/api/contract"},

@@ -9,7 +9,7 @@ import (
 
 	"unitas/api/contract"
 	"unitas/client"
-	"unitas/internal/browser"
+	"unitas/test/e2e/browser"
 )
 
 // TestConsoleImagesAndTemplates looks at an image, copies it, marks it, makes

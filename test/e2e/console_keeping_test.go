@@ -9,7 +9,7 @@ import (
 
 	"unitas/api/contract"
 	"unitas/client"
-	"unitas/internal/browser"
+	"unitas/test/e2e/browser"
 )
 
 // console opens the console signed in. step fails the test with what the page

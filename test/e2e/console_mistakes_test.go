@@ -9,7 +9,7 @@ import (
 
 	"unitas/api/contract"
 	"unitas/client"
-	"unitas/internal/browser"
+	"unitas/test/e2e/browser"
 )
 
 // TestConsoleAsksFirst makes a group with a new template by the form: nothing is there

@@ -8,7 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"unitas/internal/browser"
+	"unitas/test/e2e/browser"
 )
 
 // TestConsole signs in, looks at the group, starts a rollout, holds it, lets

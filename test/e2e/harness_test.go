@@ -42,6 +42,7 @@ func TestMain(m *testing.M) {
 			{"-ldflags", "-X main.release=2", "-o", filepath.Join(bin, "timetable-2"), "unitas/demo/timetable"},
 		} {
 			build := exec.Command("go", append([]string{"build"}, args...)...)
+			build.Dir = "../.." // a module of its own
 			build.Env = append(os.Environ(), "CGO_ENABLED=0")
 			if raw, err := build.CombinedOutput(); err != nil {
 				return fmt.Errorf("build: %w\n%s", err, raw)

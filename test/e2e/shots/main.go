@@ -18,7 +18,7 @@ import (
 
 	"unitas/api/contract"
 	"unitas/client"
-	"unitas/internal/browser"
+	"unitas/test/e2e/browser"
 )
 
 const width, height = 1280, 800

@@ -1,0 +1,40 @@
+// The tests of the built binary, and the pictures: they drive a browser, which the product
+// does not need.
+module unitas/test/e2e
+
+go 1.26.0
+
+require (
+	github.com/chromedp/chromedp v0.23.0
+	github.com/getkin/kin-openapi v0.152.0
+	unitas v0.0.0
+)
+
+require (
+	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
+	github.com/chromedp/cdproto v0.159.0 // indirect
+	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
+	github.com/go-openapi/jsonpointer v0.23.1 // indirect
+	github.com/go-openapi/swag/jsonname v0.26.0 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/jackc/pgpassfile v1.0.0 // indirect
+	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
+	github.com/jackc/pgx/v5 v5.12.0 // indirect
+	github.com/klauspost/compress v1.20.3 // indirect
+	github.com/labstack/echo/v5 v5.4.4 // indirect
+	github.com/oapi-codegen/runtime v1.8.0 // indirect
+	github.com/oasdiff/yaml v0.1.1 // indirect
+	github.com/oasdiff/yaml3 v0.0.14 // indirect
+	github.com/opencontainers/go-digest v1.0.0 // indirect
+	github.com/opencontainers/image-spec v1.1.1 // indirect
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3 // indirect
+	go.yaml.in/yaml/v2 v2.4.4 // indirect
+	go.yaml.in/yaml/v3 v3.0.6 // indirect
+	golang.org/x/sync v0.24.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
+	oras.land/oras-go/v2 v2.7.0 // indirect
+	sigs.k8s.io/yaml v1.6.0 // indirect
+)
+
+replace unitas => ../..
