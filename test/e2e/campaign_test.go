@@ -100,7 +100,7 @@ func (c *campaign) database() string {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		c.t.Fatal(err)
 	}
-	s, err := pgserver.Start(ctx, filepath.Join(dir, "pg"), false)
+	s, err := pgserver.Start(ctx, filepath.Join(dir, "pg"), true) // what is committed is not lost
 	if err != nil {
 		c.t.Fatal(err)
 	}
