@@ -22,6 +22,7 @@ import (
 	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/places"
 	"unitas/internal/store"
+	"unitas/internal/waittest"
 )
 
 var ctx = context.Background()
@@ -94,7 +95,7 @@ func (a *archive) open() {
 
 func (a *archive) close() {
 	a.stop()
-	<-a.stopped
+	waittest.For(a.t, "the end", a.stopped)
 }
 
 func (a *archive) image(name string, n int) store.Image {

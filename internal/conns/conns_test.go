@@ -10,6 +10,8 @@ import (
 	"os"
 	"testing"
 	"time"
+
+	"unitas/internal/waittest"
 )
 
 // site is a server behind a guard.
@@ -130,7 +132,7 @@ func TestBusyStay(t *testing.T) {
 	for range 2 {
 		c := dial(t, "127.0.0.1", address)
 		go func() { done <- answered(c, "/slow") }()
-		<-entered
+		waittest.For(t, "the request", entered)
 	}
 	if !cut(dial(t, "127.0.0.1", address)) {
 		t.Error("a third is taken")

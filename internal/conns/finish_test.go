@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"unitas/internal/waittest"
 )
 
 // TestFinishDropsNobody ends one server after another on an address on which another one
@@ -62,7 +64,7 @@ func TestFinishDropsNobody(t *testing.T) {
 		}()
 		<-time.After(5 * time.Millisecond)
 		l.Close()
-		<-served
+		waittest.For(t, "the end of the server", served)
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		Finish(ctx, s, &open)
 		cancel()

@@ -12,6 +12,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/store"
+	"unitas/internal/waittest"
 )
 
 // heard is a balancer that notes when it was told that a target is closed or open.
@@ -97,7 +98,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	}
 	b.eventually("all serve", func() bool { return h.allOpen(size) })
 	for len(h.told) > 0 {
-		<-h.told
+		waittest.For(t, "the word to the balancer", h.told)
 	}
 	var took []time.Duration
 	for n := range 40 {
@@ -107,7 +108,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 		}
 		begun := time.Now()
 		say(h.who, v)
-		at := <-h.told
+		at := waittest.For(t, "the word to the balancer", h.told)
 		if v == health.Unhealthy { // that it is well again is a decision's to take
 			took = append(took, at.Sub(begun))
 		}

@@ -16,6 +16,7 @@ import (
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/store"
+	"unitas/internal/waittest"
 )
 
 // pooled gives the bench a check and a pool, and a group of the size in it.
@@ -293,7 +294,7 @@ func TestSlowStrayHoldsNothingUp(t *testing.T) {
 		}
 	}
 	b.start("one")
-	<-stalled
+	waittest.For(t, "the stop of the stray", stalled)
 	b.group(2)
 	b.eventually("two serve", func() bool { return len(b.serving()) == 2 })
 	close(stall)

@@ -12,6 +12,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/store"
+	"unitas/internal/waittest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
@@ -38,7 +39,7 @@ func replica(t *testing.T, url, name string) (*store.Store, chan store.Event) {
 	}()
 	t.Cleanup(func() {
 		stop()
-		<-ended
+		waittest.For(t, "the end", ended)
 		s.Close()
 	})
 	return s, f.Follow()

@@ -18,6 +18,7 @@ import (
 	"google.golang.org/grpc/status"
 
 	"unitas/internal/fleet/health"
+	"unitas/internal/waittest"
 )
 
 func checkOf(t *testing.T, address string, kind health.Kind) (host string, c health.Check) {
@@ -157,7 +158,7 @@ func TestKnownVerdictIsTheStart(t *testing.T) {
 		close(done)
 	}()
 	p.Watch("timetable-001", host, check, health.Report{Check: check.Name, Verdict: health.Healthy})
-	<-done
+	waittest.For(t, "the end", done)
 	p.Close()
 	if n := reported.Load(); n != 0 {
 		t.Errorf("%d reports of what was known", n)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/health"
+	"unitas/internal/waittest"
 )
 
 // TestAForgottenOneCountsNoMore: an answer that comes after its instance was forgotten is
@@ -27,7 +28,7 @@ func TestAForgottenOneCountsNoMore(t *testing.T) {
 	p := New(func(instance string, _ health.Report) { changed <- instance })
 	defer p.Close()
 	p.Watch("timetable-001", host, check, health.Report{})
-	<-entered
+	waittest.For(t, "the request", entered)
 	p.Forget("timetable-001")
 	close(release)
 	p.Watch("timetable-002", host, check, health.Report{}) // whose verdict shows that time went by

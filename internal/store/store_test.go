@@ -1,14 +1,19 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
@@ -148,6 +153,9 @@ func TestPagesByKey(t *testing.T) {
 
 func TestRefusals(t *testing.T) {
 	s := stocked(t)
+	if err := s.AddToken(ctx, "admin", "unitas-secret"); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		name string
 		want error
@@ -330,9 +338,23 @@ func TestRepeatsUnderOneKey(t *testing.T) {
 }
 
 func TestTokensAreHashed(t *testing.T) {
-	s := open(t)
+	url := pgtest.Database(t)
+	s := openAt(t, url)
 	if err := s.AddToken(ctx, "admin", "unitas-secret"); err != nil {
 		t.Fatal(err)
+	}
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	var kept []byte
+	var row string
+	if err := conn.QueryRow(ctx, `select hash, t::text || encode(hash, 'escape') from tokens t`).Scan(&kept, &row); err != nil {
+		t.Fatal(err)
+	}
+	if hash := sha256.Sum256([]byte("unitas-secret")); !bytes.Equal(kept, hash[:]) || strings.Contains(row, "secret") {
+		t.Errorf("of the token is kept %s", row)
 	}
 	if name, err := s.TokenName(ctx, "unitas-secret"); err != nil || name != "admin" {
 		t.Errorf("%q %v", name, err)

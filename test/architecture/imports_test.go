@@ -44,6 +44,7 @@ var allowed = map[string][]string{
 	"unitas/internal/image/bake":       {"unitas/internal/image", "unitas/internal/fleet/words"},
 	"unitas/internal/certtest":         {},
 	"unitas/internal/porttest":         {},
+	"unitas/internal/waittest":         {},
 	"unitas/internal/pgserver":         {"unitas/internal/datadir"},
 	"unitas/internal/pgserver/pgtest":  {"unitas/internal/pgserver"},
 	"unitas/internal/fleet":            {"unitas/internal/fleet/health", "unitas/internal/fleet/placement", "unitas/internal/fleet/rollout", "unitas/internal/fleet/words"},

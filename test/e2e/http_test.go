@@ -15,6 +15,7 @@ import (
 	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/image"
+	"unitas/internal/waittest"
 )
 
 // call makes one raw request and reads the whole answer.
@@ -252,9 +253,9 @@ func TestPagesAndEvents(t *testing.T) {
 	go func() {
 		_ = s.api.Events(watch, "", func() { ready <- true }, func(e client.Event) error { events <- e; return nil })
 	}()
-	<-ready
+	waittest.For(t, "the stream", ready)
 	s.call("POST", "/v1/checks", `{"name":"seen","kind":"tcp"}`)
-	first := <-events
+	first := waittest.For(t, "the event", events)
 	if !strings.Contains(string(first.Data), "check.created") || first.Kind != "journal" {
 		t.Errorf("the event is %+v", first)
 	}

@@ -15,6 +15,7 @@ import (
 	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/waittest"
 )
 
 // TestRelease is the whole job: two versions under traffic, a bad third that
@@ -253,7 +254,7 @@ func TestStopAndStart(t *testing.T) {
 	go func() {
 		_ = s.api.Events(t.Context(), "", func() { close(watching) }, func(client.Event) error { return errors.New("over") })
 	}()
-	<-watching
+	waittest.For(t, "the watch", watching)
 	if took := s.stop(syscall.SIGTERM); took > 6*time.Second {
 		t.Errorf("stopping took %s", took)
 	}
@@ -301,7 +302,7 @@ func TestDatabaseStops(t *testing.T) {
 		}
 		return nil
 	})
-	<-back
+	waittest.For(t, "the service", back)
 	if err := pg.Up(ctx); err != nil {
 		t.Fatal(err)
 	}

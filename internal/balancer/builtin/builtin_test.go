@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/waittest"
 )
 
 // front is a balancer with one pool of the handlers' servers.
@@ -197,7 +198,7 @@ func TestDrain(t *testing.T) {
 		_, body := f.get(t, http.MethodGet, "")
 		answer <- body
 	}()
-	<-entered
+	waittest.For(t, "the request", entered)
 	f.targets[0].Open = false
 	f.targets = append(f.targets, balancer.Target{Instance: "timetable-1", Address: strings.TrimPrefix(newServer(t, say("new")).URL, "http://"), Open: true, Weight: 100})
 	f.apply()
@@ -239,14 +240,14 @@ func TestWhatIsLeftBehindCounts(t *testing.T) {
 		f.get(t, http.MethodGet, "")
 		close(done)
 	}()
-	<-entered
+	waittest.For(t, "the request", entered)
 	f.targets = nil
 	f.apply()
 	if n := f.flying("timetable-0"); n != 1 {
 		t.Errorf("%d requests are in flight", n)
 	}
 	release <- true
-	<-done
+	waittest.For(t, "the end", done)
 	select {
 	case who := <-f.idle:
 		if who != "timetable-0" || f.flying(who) != 0 {

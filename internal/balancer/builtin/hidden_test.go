@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/waittest"
 )
 
 // breaking takes requests over a bare connection, reads so many bytes of each and resets.
@@ -87,7 +88,7 @@ func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
 		}
 		done <- err
 	}()
-	<-entered
+	waittest.For(t, "the request", entered)
 	leave()
 	if err := <-done; err == nil {
 		t.Error("the client did not leave")

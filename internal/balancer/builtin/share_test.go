@@ -16,6 +16,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/certtest"
 	"unitas/internal/porttest"
+	"unitas/internal/waittest"
 )
 
 // counts sends n requests and counts who answered.
@@ -58,14 +59,14 @@ func TestLeastBusy(t *testing.T) {
 		_, body := f.get(t, http.MethodGet, "")
 		answer <- body
 	}()
-	<-entered
+	waittest.For(t, "the request", entered)
 	f.targets[1].Open = true
 	f.apply()
 	if c := f.counts(t, 20); c["free"] != 20 {
 		t.Errorf("with one request in flight at the other, the free one got %v", c)
 	}
 	release <- true
-	<-answer
+	waittest.For(t, "the answer", answer)
 }
 
 // TestSetAside: a target that refuses is left alone at once, and is taken again
