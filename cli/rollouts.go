@@ -18,9 +18,9 @@ import (
 func (a *app) rolloutCommand() *cobra.Command {
 	return group("rollout", "Rollouts: the staged replacement of a group's instances",
 		a.rolloutStart(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(),
-		a.rolloutTell(contract.Hold, "Stop where it is; nothing more is replaced until proceed or revert"),
-		a.rolloutTell(contract.Proceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
-		a.rolloutTell(contract.Revert, "Bring every instance back to the version before"))
+		a.rolloutTell(contract.RolloutCommandCommandHold, "Stop where it is; nothing more is replaced until proceed or revert"),
+		a.rolloutTell(contract.RolloutCommandCommandProceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
+		a.rolloutTell(contract.RolloutCommandCommandRevert, "Bring every instance back to the version before"))
 }
 
 func (a *app) rolloutStart() *cobra.Command {
@@ -29,18 +29,31 @@ func (a *app) rolloutStart() *cobra.Command {
 	var above, below int
 	var soak time.Duration
 	var watch bool
+	var gates gateFlags
 	cmd := &cobra.Command{Use: "start GROUP --to NAME@N", Short: "Begin to replace a group's instances by another template version", Args: exactly("GROUP"),
 		Long: `Begins to replace a group's instances by another template version, wave by wave.
 Each wave says how far to go: a number of instances or a share of the group. It
 must stay good for the soak before the next begins. When new instances do not
 become healthy within the group's settle time, or end by themselves again and
 again, the rollout holds itself and the old ones go on serving. A revert brings
-back what most instances run now.`,
-		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch",
+back what most instances run now.
+
+Gates compare what new instances answer with what old ones do, every second: one
+that breaks holds the rollout or reverts it. Without --gate there is one on errors.
+Its settings, each with what it is when left out: margin=0.5 (percent points that
+new may fail more often), broken=revert (or hold), warm=0s (a new instance's first
+answers are left out), least=0 (requests that new ones must have answered in a
+wave), undecided=go-on (or hold, extend; when they were fewer).`,
+		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch\n" +
+			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,broken=hold,least=200,undecided=extend",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NewRollout{To: to, Waves: given(cmd, "waves", waves), Above: &above, Below: &below}
 			seconds := soak.Seconds()
 			body.SoakSeconds = &seconds
+			var err error
+			if body.Gates, err = gates.read(cmd); err != nil {
+				return err
+			}
 			r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) {
 				return c.StartRollout(cmd.Context(), args[0], &contract.StartRolloutParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -60,6 +73,7 @@ back what most instances run now.`,
 	numberVar(flags, &above, "above", 1, "how many instances more than the size there may be")
 	numberVar(flags, &below, "below", 0, "how many serving instances fewer than the size there may be")
 	flags.DurationVar(&soak, "soak", 30*time.Second, "how long a wave must stay good")
+	gates.add(flags)
 	flags.BoolVar(&watch, "watch", false, "watch it to its end; exit 3 when it is held or not done")
 	_ = cmd.MarkFlagRequired("to")
 	return cmd
@@ -206,7 +220,7 @@ func rolloutHead(r contract.Rollout) string {
 	if r.LeftSeconds != nil {
 		state += fmt.Sprintf(" so far, about %s left", spanOf(*r.LeftSeconds))
 	}
-	return fmt.Sprintf("%s  %s → %s  rollout %d, %s\n%s\n\n%s", strong.paint(r.Group), r.From, r.To, r.Number, state, t.paint(r.Sentence), wavesPicture(r))
+	return fmt.Sprintf("%s  %s → %s  rollout %d, %s\n%s\n\n%s", strong.paint(r.Group), r.From, r.To, r.Number, state, t.paint(r.Sentence), wavesPicture(r)+gatesPicture(r.Gates))
 }
 
 func rolloutPicture(r contract.Rollout, g groupView) string {

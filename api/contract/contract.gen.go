@@ -73,6 +73,27 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for GateState.
+const (
+	GateStateBroken    GateState = "broken"
+	GateStateGood      GateState = "good"
+	GateStateUndecided GateState = "undecided"
+)
+
+// Valid indicates whether the value is a known member of the GateState enum.
+func (e GateState) Valid() bool {
+	switch e {
+	case GateStateBroken:
+		return true
+	case GateStateGood:
+		return true
+	case GateStateUndecided:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GroupCommandCommand.
 const (
 	Freeze GroupCommandCommand = "freeze"
@@ -288,28 +309,82 @@ func (e NewCheckKind) Valid() bool {
 
 // Defines values for NewDrillKind.
 const (
-	Burn   NewDrillKind = "burn"
-	Crash  NewDrillKind = "crash"
-	Errors NewDrillKind = "errors"
-	Hang   NewDrillKind = "hang"
-	Slow   NewDrillKind = "slow"
-	Zone   NewDrillKind = "zone"
+	NewDrillKindBurn   NewDrillKind = "burn"
+	NewDrillKindCrash  NewDrillKind = "crash"
+	NewDrillKindErrors NewDrillKind = "errors"
+	NewDrillKindHang   NewDrillKind = "hang"
+	NewDrillKindSlow   NewDrillKind = "slow"
+	NewDrillKindZone   NewDrillKind = "zone"
 )
 
 // Valid indicates whether the value is a known member of the NewDrillKind enum.
 func (e NewDrillKind) Valid() bool {
 	switch e {
-	case Burn:
+	case NewDrillKindBurn:
 		return true
-	case Crash:
+	case NewDrillKindCrash:
 		return true
-	case Errors:
+	case NewDrillKindErrors:
 		return true
-	case Hang:
+	case NewDrillKindHang:
 		return true
-	case Slow:
+	case NewDrillKindSlow:
 		return true
-	case Zone:
+	case NewDrillKindZone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewGateBroken.
+const (
+	NewGateBrokenHold   NewGateBroken = "hold"
+	NewGateBrokenRevert NewGateBroken = "revert"
+)
+
+// Valid indicates whether the value is a known member of the NewGateBroken enum.
+func (e NewGateBroken) Valid() bool {
+	switch e {
+	case NewGateBrokenHold:
+		return true
+	case NewGateBrokenRevert:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewGateKind.
+const (
+	NewGateKindErrors NewGateKind = "errors"
+)
+
+// Valid indicates whether the value is a known member of the NewGateKind enum.
+func (e NewGateKind) Valid() bool {
+	switch e {
+	case NewGateKindErrors:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewGateUndecided.
+const (
+	NewGateUndecidedExtend NewGateUndecided = "extend"
+	NewGateUndecidedGoOn   NewGateUndecided = "go-on"
+	NewGateUndecidedHold   NewGateUndecided = "hold"
+)
+
+// Valid indicates whether the value is a known member of the NewGateUndecided enum.
+func (e NewGateUndecided) Valid() bool {
+	switch e {
+	case NewGateUndecidedExtend:
+		return true
+	case NewGateUndecidedGoOn:
+		return true
+	case NewGateUndecidedHold:
 		return true
 	default:
 		return false
@@ -387,19 +462,19 @@ func (e RolloutState) Valid() bool {
 
 // Defines values for RolloutCommandCommand.
 const (
-	Hold    RolloutCommandCommand = "hold"
-	Proceed RolloutCommandCommand = "proceed"
-	Revert  RolloutCommandCommand = "revert"
+	RolloutCommandCommandHold    RolloutCommandCommand = "hold"
+	RolloutCommandCommandProceed RolloutCommandCommand = "proceed"
+	RolloutCommandCommandRevert  RolloutCommandCommand = "revert"
 )
 
 // Valid indicates whether the value is a known member of the RolloutCommandCommand enum.
 func (e RolloutCommandCommand) Valid() bool {
 	switch e {
-	case Hold:
+	case RolloutCommandCommandHold:
 		return true
-	case Proceed:
+	case RolloutCommandCommandProceed:
 		return true
-	case Revert:
+	case RolloutCommandCommandRevert:
 		return true
 	default:
 		return false
@@ -777,6 +852,34 @@ type Failure struct {
 	Why  string `json:"why"`
 	Zone string `json:"zone"`
 }
+
+// Gate defines model for Gate.
+type Gate struct {
+	Broken string `json:"broken"`
+
+	// Evidence How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
+	Evidence      float64 `json:"evidence"`
+	Kind          string  `json:"kind"`
+	Least         int64   `json:"least"`
+	MarginPercent float64 `json:"margin_percent"`
+	NewFailed     int64   `json:"new_failed"`
+
+	// NewRequests Answered by new instances since the rollout began, or last proceeded
+	NewRequests int64 `json:"new_requests"`
+	OldFailed   int64 `json:"old_failed"`
+	OldRequests int64 `json:"old_requests"`
+
+	// State good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
+	State       GateState `json:"state"`
+	Undecided   string    `json:"undecided"`
+	WarmSeconds float64   `json:"warm_seconds"`
+
+	// WaveRequests Answered by new instances in the present wave
+	WaveRequests int64 `json:"wave_requests"`
+}
+
+// GateState good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
+type GateState string
 
 // Group defines model for Group.
 type Group struct {
@@ -1245,6 +1348,36 @@ type NewDrill struct {
 // NewDrillKind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
 type NewDrillKind string
 
+// NewGate defines model for NewGate.
+type NewGate struct {
+	// Broken What happens when it breaks
+	Broken *NewGateBroken `json:"broken,omitempty"`
+
+	// Kind errors: the share of requests that are answered 500 or more, or not at all
+	Kind NewGateKind `json:"kind"`
+
+	// Least How many requests new instances must have answered in a wave by the end of its soak
+	Least *int64 `json:"least,omitempty"`
+
+	// MarginPercent By how many percent points the share of new may be higher than that of old
+	MarginPercent *float64 `json:"margin_percent,omitempty"`
+
+	// Undecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
+	Undecided *NewGateUndecided `json:"undecided,omitempty"`
+
+	// WarmSeconds How long the answers of an instance are left out after it began to serve
+	WarmSeconds *float64 `json:"warm_seconds,omitempty"`
+}
+
+// NewGateBroken What happens when it breaks
+type NewGateBroken string
+
+// NewGateKind errors: the share of requests that are answered 500 or more, or not at all
+type NewGateKind string
+
+// NewGateUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
+type NewGateUndecided string
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
 	// Above How many instances more than the size there may be outside of a rollout, so that another serves before one that is replaced goes
@@ -1347,6 +1480,9 @@ type NewRollout struct {
 
 	// Below How many serving instances fewer than size there may be
 	Below *int `json:"below,omitempty"`
+
+	// Gates Conditions on what new instances answer against old ones, looked at every second; an empty list is none
+	Gates *[]NewGate `json:"gates,omitempty"`
 
 	// SoakSeconds How long a wave must stay good
 	SoakSeconds *float64 `json:"soak_seconds,omitempty"`
@@ -1598,6 +1734,7 @@ type Rollout struct {
 	Below       int          `json:"below"`
 	EndedAt     *time.Time   `json:"ended_at,omitempty"`
 	From        string       `json:"from"`
+	Gates       []Gate       `json:"gates"`
 	Group       string       `json:"group"`
 	LeftSeconds *float64     `json:"left_seconds,omitempty"`
 	Number      int64        `json:"number"`

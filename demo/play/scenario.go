@@ -84,7 +84,7 @@ func (d *demo) scenario(ctx context.Context) error {
 	say("a person looks at the boot log, and reverts")
 	whatever, reason := "*", "the sailings file is not on the image"
 	if _, _, err := client.Read[contract.Rollout](d.api.TellRollout(ctx, d.bad.Number, &contract.TellRolloutParams{IfMatch: &whatever},
-		contract.RolloutCommand{Command: contract.Revert, Reason: &reason})); err != nil {
+		contract.RolloutCommand{Command: contract.RolloutCommandCommandRevert, Reason: &reason})); err != nil {
 		return err
 	}
 	if d.bad, err = d.follow(ctx, d.bad.Number); err != nil {

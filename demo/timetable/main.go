@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -87,6 +88,10 @@ func routes(ready *atomic.Bool) http.Handler {
 			case <-r.Context().Done():
 			}
 		}
+		if fails := share("ERROR_PERCENT"); rand.Float64()*100 < fails {
+			http.Error(w, "the sailings of today are not to be found", http.StatusInternalServerError)
+			return
+		}
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{
 			"release": release, "instance": os.Getenv("UNITAS_INSTANCE"), "zone": os.Getenv("UNITAS_ZONE"),
@@ -94,6 +99,12 @@ func routes(ready *atomic.Bool) http.Handler {
 		})
 	})
 	return drill.under(mux)
+}
+
+// share is a setting in percent: how many of all requests go wrong, for trying out gates.
+func share(name string) float64 {
+	p, _ := strconv.ParseFloat(setting(name, "0"), 64)
+	return p
 }
 
 // drill is a fault that somebody makes on purpose: the file says how requests are

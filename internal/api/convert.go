@@ -15,6 +15,7 @@ import (
 	"unitas/api/contract"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/say"
 	"unitas/internal/store"
@@ -251,11 +252,11 @@ func worse(a, b health.Verdict) bool {
 	return rank[a] > rank[b]
 }
 
-func fromRollout(r store.Rollout, size int, s say.Summary) contract.Rollout {
+func fromRollout(r store.Rollout, gates []gate.Gate, size int, s say.Summary) contract.Rollout {
 	out := contract.Rollout{
 		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
 		Back: r.Back, Why: say.Because(r.Cause), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
-		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence,
+		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence, Gates: each(gates, func(g gate.Gate) contract.Gate { return fromGate(g, len(gates)) }),
 	}
 	out.LeftSeconds = known(s.Left)
 	for i, w := range r.Waves {
@@ -267,6 +268,20 @@ func fromRollout(r store.Rollout, size int, s say.Summary) contract.Rollout {
 		out.Waves = append(out.Waves, wave)
 	}
 	return out
+}
+
+func toGates(all []contract.NewGate) []gate.Gate {
+	return each(all, func(g contract.NewGate) gate.Gate {
+		return gate.Gate{Kind: gate.Kind(g.Kind), Margin: given(g.MarginPercent) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
+			Least: given(g.Least), Undecided: gate.Then(given(g.Undecided))}
+	})
+}
+
+// fromGate is one of so many gates of a rollout.
+func fromGate(g gate.Gate, of int) contract.Gate {
+	return contract.Gate{Kind: string(g.Kind), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
+		State: contract.GateState(g.State(g.Seen, of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
+		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
 }
 
 func waveState(r fleet.Rollout, i int) contract.WaveState {

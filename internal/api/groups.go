@@ -304,7 +304,7 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 		return nil, err
 	}
 	ro, err := s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, fleet.Rollout{
-		To: to, Waves: waves, Above: given(r.Body.Above), Below: given(r.Body.Below), Soak: givenFor(r.Body.SoakSeconds),
+		To: to, Waves: waves, Above: given(r.Body.Above), Below: given(r.Body.Below), Soak: givenFor(r.Body.SoakSeconds), Gates: toGates(given(r.Body.Gates)),
 	}, func(reader store.Reader, g store.Group) error {
 		why, err := s.launchable(ctx, reader, to, g.Zones)
 		if err == nil && why != "" {
@@ -326,13 +326,17 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollout, error) {
 	p, err := s.Control.Picture(ctx, ro.Group)
 	if errors.Is(err, store.ErrNotFound) {
-		return fromRollout(ro, 0, say.Summary{Sentence: say.Ended(&ro.Rollout)}), nil
+		return fromRollout(ro, ro.Gates, 0, say.Summary{Sentence: say.Ended(&ro.Rollout)}), nil
 	}
 	if err != nil {
 		return contract.Rollout{}, err
 	}
+	if p.Rollout == nil || p.Rollout.ID != ro.ID {
+		p.Seen = nil
+	}
 	p.Rollout = &ro
-	return fromRollout(ro, p.Group.Size, say.Summarise(s.now(), p.View())), nil
+	view := p.View()
+	return fromRollout(ro, view.Gates(), p.Group.Size, say.Summarise(s.now(), view)), nil
 }
 
 // ListRollouts lists rollouts.

@@ -61,6 +61,10 @@ type Driver interface {
 	// InFlight is how many requests an instance has in all pools; known is false when that
 	// cannot be told now.
 	InFlight(instance string) (n int, known bool)
+	// Answered is how many requests an instance has answered in all pools, or should have,
+	// and how many of them failed: 5xx, or no answer at all. Both only grow for as long as it
+	// is a target.
+	Answered(instance string) (n, failed int64)
 	// Stats returns what a pool has done, with its targets in order.
 	Stats(pool string) (Stats, bool)
 	// Watch has idle called whenever a closed target finishes its last request.

@@ -183,6 +183,7 @@ func (noTraffic) Listen(string, []balancer.Listener)        {}
 func (noTraffic) Shut(string, string, int64)                {}
 func (noTraffic) Remove(string)                             {}
 func (noTraffic) InFlight(string) (int, bool)               { return 0, true }
+func (noTraffic) Answered(string) (int64, int64)            { return 0, 0 }
 func (noTraffic) Stats(string) (balancer.Stats, bool)       { return balancer.Stats{}, false }
 func (noTraffic) Watch(func(string))                        {}
 func (noTraffic) Close()                                    {}

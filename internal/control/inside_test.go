@@ -11,6 +11,7 @@ import (
 
 	"unitas/internal/clock"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 	"unitas/internal/machine"
 	"unitas/internal/probe"
@@ -229,5 +230,72 @@ func TestAFreshMachineIsAskedAnew(t *testing.T) {
 	}
 	if r, ok := c.prober.Standing("a", "up"); ok {
 		t.Errorf("what the former one answered stands: %+v", r)
+	}
+}
+
+// answering is a balancer that tells what it is told to.
+type answering struct {
+	taker
+	said map[string][2]int64
+}
+
+func (a *answering) Answered(instance string) (n, failed int64) {
+	return a.said[instance][0], a.said[instance][1]
+}
+
+// TestWhatIsCompared: what came since the last look, of those that counted then and count
+// now, each on its side; and from the record where another rollout, or the same anew, is
+// compared.
+func TestWhatIsCompared(t *testing.T) {
+	now := time.Now()
+	old, fresh := fleet.Version{Name: "timetable-web", N: 1}, fleet.Version{Name: "timetable-web", N: 2}
+	b := &answering{said: map[string][2]int64{}}
+	k := newKeeper(&Control{Config: Config{Clock: clock.New(), Balancer: b}}, "timetable", 1, nil)
+	in := func(id string, v fleet.Version) fleet.Instance {
+		return fleet.Instance{ID: id, State: fleet.Serving, Since: now.Add(-time.Minute), Version: v}
+	}
+	k.view.Instances = []fleet.Instance{in("new", fresh), in("old", old), in("leaves", old)}
+	usual := gate.Usual()
+	usual.Seen = gate.Comparison{New: gate.Count{N: 10, Bad: 1}, Old: gate.Count{N: 50}}
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: old, To: fresh, State: fleet.Moving, Gates: []gate.Gate{usual}}}
+	look := func() gate.Comparison {
+		t.Helper()
+		k.comparing.looked = time.Time{}
+		k.compare(now)
+		if len(k.view.Seen) != 1 {
+			t.Fatalf("of one gate is seen %+v", k.view.Seen)
+		}
+		return k.view.Seen[0]
+	}
+	expect := func(what string, got gate.Comparison, n, bad, oldN int64) {
+		t.Helper()
+		if got.New != (gate.Count{N: n, Bad: bad}) || got.Old.N != oldN {
+			t.Errorf("%s: new %+v, old %+v; want %d of %d bad, and %d", what, got.New, got.Old, bad, n, oldN)
+		}
+	}
+	b.said["new"], b.said["old"], b.said["leaves"] = [2]int64{1000, 900}, [2]int64{5000, 0}, [2]int64{5000, 0}
+	expect("at the first look", look(), 10, 1, 50) // what was before it is nobody's
+	b.said["new"], b.said["old"], b.said["leaves"] = [2]int64{1004, 902}, [2]int64{5010, 0}, [2]int64{5010, 0}
+	k.view.Instances[2].State = fleet.Draining
+	expect("at the next", look(), 14, 3, 60)
+	k.view.Instances[2].State = fleet.Serving // again; what it answered meanwhile counts for nothing
+	b.said["leaves"] = [2]int64{6000, 0}
+	expect("when one is back", look(), 14, 3, 60)
+	b.said["old"] = [2]int64{2, 0} // the balancer was started anew
+	b.said["leaves"] = [2]int64{6001, 0}
+	expect("when the count begins anew", look(), 14, 3, 61)
+	k.compare(now)
+	if k.comparing.looked.IsZero() || time.Since(k.comparing.looked) > time.Minute {
+		t.Error("it is not noted when it was looked")
+	}
+	b.said["leaves"] = [2]int64{9999, 0}
+	k.compare(now)
+	expect("sooner than a second after", k.view.Seen[0], 14, 3, 61)
+	k.rollout.Resumed = now // a person had it proceed, and the record was read
+	k.rollout.Gates[0].Seen = gate.Comparison{}
+	expect("after proceed", look(), 0, 0, 0)
+	k.rollout.State = fleet.Held
+	if k.compare(now); k.view.Seen != nil {
+		t.Errorf("of one that is held is seen %+v", k.view.Seen)
 	}
 }

@@ -71,6 +71,7 @@ type keeper struct {
 	dirty      []string // instances whose reports are to be written
 	drawn      []int64  // numbers of addresses for instances to come
 	unsure     *attempt
+	comparing  comparing
 	targets    targetsOf        // as the desk was told
 	closing    map[string]int64 // what the balancer is to know before targets count as closed
 }
@@ -229,6 +230,7 @@ func (k *keeper) decide(now time.Time) fleet.Decision {
 	if k.rollout != nil {
 		k.view.Rollout = &k.rollout.Rollout
 	}
+	k.compare(now)
 	k.keepLedger()
 	were := map[int][]health.Report{}
 	for i := range k.view.Instances {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/store"
 )
 
@@ -16,11 +17,12 @@ type Picture struct {
 	Rollout   *store.Rollout
 	Usual     Usual
 	Stuck     Stuck
+	Seen      []gate.Comparison // by the gates of the rollout until now
 }
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
+	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
 		Instances: store.Bare(p.Instances)}
 	if p.Rollout != nil {
 		v.Rollout = &p.Rollout.Rollout
@@ -109,6 +111,9 @@ func (c *Control) picture(l store.Loaded) Picture {
 	p.Usual = c.Usual(l.Group.Name)
 	if k := c.roster.of(l.Group.Name); k != nil {
 		p.Stuck = k.stuckNow()
+		if p.Rollout != nil {
+			p.Seen = k.shown.Load().seenOf(&p.Rollout.Rollout)
+		}
 	}
 	c.AddFacts(p.Instances)
 	return p

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
@@ -20,6 +21,10 @@ type shown struct {
 	all   []store.Instance
 	place map[string]int // in all, by instance
 	usual Usual
+	// seen is what the gates of the rollout have seen, and of which rollout.
+	seen      []gate.Comparison
+	seenFor   int64
+	seenSince time.Time
 	// offset is that of the clock that its times are by.
 	offset time.Duration
 	// read is how many of the changes that the keeper was told of were read.
@@ -37,13 +42,22 @@ func (s *shown) instance(id string) *store.Instance {
 	return nil
 }
 
+// seenOf is what the gates of a rollout have seen, nil when its record says it.
+func (s *shown) seenOf(ro *fleet.Rollout) []gate.Comparison {
+	if s == nil || s.seenFor != ro.ID || !s.seenSince.Equal(ro.Resumed) || !ro.Compares() {
+		return nil
+	}
+	return s.seen
+}
+
 // publish makes what is known now known to whoever asks, when it is another than before.
 func (k *keeper) publish() {
 	if !k.fresh {
 		return
 	}
 	k.fresh = false
-	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), offset: k.offset, read: k.reading}
+	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), offset: k.offset, read: k.reading,
+		seen: k.view.Seen, seenFor: k.comparing.rollout, seenSince: k.comparing.resumed}
 	had := k.shown.Load()
 	same := had != nil && len(had.all) == len(s.all)
 	for i := range k.view.Instances {

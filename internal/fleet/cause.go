@@ -146,7 +146,11 @@ const (
 	CodeNotWhole  Code = "not-whole"  // wave, waves, soak_seconds
 	CodeUnwatched Code = "unwatched"  // the same
 	CodePassed    Code = "passed"     // wave, waves, soak_seconds; left_behind, never_served when it is the last
-	CodeBackWhole Code = "back-whole" // about: the version; serving, size, left_behind
+	// The gates; all with new_percent, new_requests, old_percent, old_requests,
+	// margin_points, evidence, least, in_wave.
+	CodeGateBroke     Code = "gate-broke"     // about: its kind
+	CodeGateUndecided Code = "gate-undecided" // about: its kind
+	CodeBackWhole     Code = "back-whole"     // about: the version; serving, size, left_behind
 )
 
 // Why one is sent away and no other of those that could be: in the words of a cause.

@@ -26,6 +26,7 @@ func Decide(now time.Time, view View) Decision {
 		return d.finish()
 	}
 	d.judgeRollout()
+	d.judgeGates()
 	d.heal()
 	for {
 		d.reconcile()
@@ -72,6 +73,7 @@ func begin(now time.Time, view View) *deciding {
 	if view.Rollout != nil && !view.Rollout.State.Ended() {
 		ro := *view.Rollout
 		ro.Times = slices.Clone(ro.Times)
+		ro.Gates = withSeen(ro.Gates, view.Seen)
 		d.ro = &ro
 	}
 	d.survey(&view)

@@ -4,6 +4,7 @@ import (
 	"strconv"
 	"time"
 
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
@@ -248,6 +249,8 @@ type Rollout struct {
 	Wave int
 	// Times has an entry for each wave that has begun.
 	Times []WaveTime
+	// Gates are the conditions that must hold, with what was seen when it last changed.
+	Gates []gate.Gate
 	// Resumed is when the rollout began or was last told to proceed: what went
 	// wrong before that is answered and does not hold it again.
 	Resumed time.Time
@@ -302,6 +305,9 @@ type View struct {
 	Prices map[string]float64
 	// Watched is since when the group is watched without a gap; zero is for always.
 	Watched time.Time
+	// Seen is what the gates of the rollout have seen until now, one for each; nil for as
+	// much as its record says.
+	Seen []gate.Comparison
 	// Ledger is of these instances, nil when nobody keeps one.
 	Ledger *Ledger
 	// Stuck says why no decision about the group can be written now; "" when they can.

@@ -220,10 +220,19 @@ func (d *deciding) advanceRollout() bool {
 		return true
 	default:
 		over := d.ro.Since.Add(d.ro.Soak)
-		if !d.now.Before(over) {
-			return d.passWave()
+		if d.now.Before(over) {
+			d.lookAt(over)
+			return false
 		}
-		d.lookAt(over)
+		if g, until := d.undecided(); g != nil {
+			if d.now.Before(until) {
+				d.lookAt(until)
+				return false
+			}
+			d.hold(d.gateCause(CodeGateUndecided, g))
+			return false
+		}
+		return d.passWave()
 	}
 	return false
 }
@@ -261,6 +270,9 @@ func (d *deciding) passWave() bool {
 	}
 	d.ro.Wave++
 	d.ro.Stumbles = 0
+	for k := range d.ro.Gates {
+		d.ro.Gates[k].Before = d.ro.Gates[k].Seen.New.N
+	}
 	d.ro.Times = append(d.ro.Times, WaveTime{Began: d.now})
 	d.turn(Moving, cause, numbers...)
 	return true

@@ -1,8 +1,11 @@
 package fleet
 
 import (
+	"fmt"
 	"slices"
 	"time"
+
+	"unitas/internal/fleet/gate"
 )
 
 // Begin returns a rollout of the group that starts at now.
@@ -28,6 +31,14 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, E
 	}
 	if ro.Soak < 0 || ro.Soak > 24*time.Hour {
 		return ro, Entry{}, refuse("soak", "soak is %s; give 0s to 24h", ro.Soak)
+	}
+	if len(ro.Gates) > 4 {
+		return ro, Entry{}, refuse("gates", "there are %d gates; give 4 at most", len(ro.Gates))
+	}
+	for k, g := range ro.Gates {
+		if field, err := g.Validate(); err != nil {
+			return ro, Entry{}, refuse(fmt.Sprintf("gates/%d/%s", k, field), "%s", err)
+		}
 	}
 	from, mixed := g.from(instances, ro.To)
 	if ro.To == g.Template && !mixed {
@@ -88,6 +99,10 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
 		}
 		r.State, r.Back, r.Resumed, r.Stumbles = Moving, false, now, 0
+		r.Gates = slices.Clone(r.Gates)
+		for k := range r.Gates { // what they saw is answered
+			r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0
+		}
 	case CommandRevert:
 		r.State, r.Back = Reverting, true
 	}

@@ -66,7 +66,7 @@ func TestOutOfRotation(t *testing.T) {
 		victim := s.instances()[0].Id
 		span := 60.0
 		begun := time.Now()
-		d := s.drill(contract.NewDrill{Kind: contract.Hang, Instance: &victim, ForSeconds: &span})
+		d := s.drill(contract.NewDrill{Kind: contract.NewDrillKindHang, Instance: &victim, ForSeconds: &span})
 		best = min(best, s.closedAfter(victim, begun))
 		if _, _, err := client.Read[struct{}](s.api.StopDrill(ctx, d.Number)); err != nil {
 			t.Fatal(err)
@@ -82,7 +82,7 @@ func TestOutOfRotation(t *testing.T) {
 	}
 	victim := s.instances()[0].Id
 	begun := time.Now()
-	s.drill(contract.NewDrill{Kind: contract.Crash, Instance: &victim})
+	s.drill(contract.NewDrill{Kind: contract.NewDrillKindCrash, Instance: &victim})
 	if took := s.closedAfter(victim, begun); took > time.Second {
 		t.Errorf("a crashed instance got requests for %s", took)
 	} else {
@@ -151,7 +151,7 @@ func TestTrafficThroughDrills(t *testing.T) {
 	s.group(20)
 	tr := s.traffic()
 	span, slow := 3.0, 0.05
-	kinds := []contract.NewDrillKind{contract.Crash, contract.Hang, contract.Slow, contract.Burn, contract.Zone}
+	kinds := []contract.NewDrillKind{contract.NewDrillKindCrash, contract.NewDrillKindHang, contract.NewDrillKindSlow, contract.NewDrillKindBurn, contract.NewDrillKindZone}
 	rounds, pause := len(kinds), time.Duration(0)
 	if *drillMinutes > 0 {
 		rounds, pause, span = *drillMinutes, time.Minute, 20
@@ -159,7 +159,7 @@ func TestTrafficThroughDrills(t *testing.T) {
 	for n := range rounds {
 		begun := time.Now()
 		d := contract.NewDrill{Kind: kinds[n%len(kinds)], ForSeconds: &span, SlowSeconds: &slow}
-		if d.Kind == contract.Zone {
+		if d.Kind == contract.NewDrillKindZone {
 			zone := "mid-pier"
 			d.Zone = &zone
 		} else {

@@ -51,7 +51,7 @@ func TestRelease(t *testing.T) {
 	if n := len(s.machines()); n != 5 {
 		t.Errorf("%d machines while held; the four old ones and the one that failed", n)
 	}
-	s.tell(bad.Number, contract.Revert)
+	s.tell(bad.Number, contract.RolloutCommandCommandRevert)
 	s.becomes(bad.Number, contract.RolloutStateReverted)
 	s.whole(4)
 	if low := tr.lowest.Load(); low < 4 {

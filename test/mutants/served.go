@@ -65,6 +65,10 @@ var served = []fault{
 	{name: "what the future wrote is waited for", file: "internal/control/records.go", was: "in.NoLater(soon)", now: "_ = soon"},
 	{name: "a clock that was set makes all old", file: "internal/service/prune.go", was: "return !was || since >= pruneCalm", now: "return !was || since >= 0"},
 
+	{name: "what came before they counted is compared", file: "internal/control/gates.go", was: "if !had || is.N < was.N || is.Bad < was.Bad {", now: "if !had && false || is.N < was.N || is.Bad < was.Bad {"},
+	{name: "new answers are the old ones'", file: "internal/control/gates.go", was: "if in.Version == ro.To {", now: "if false {"},
+	{name: "what a person answered is seen again", file: "internal/control/gates.go", was: "!c.resumed.Equal(ro.Resumed)", now: "false"},
+
 	// Sweeps.
 	{name: "the sweep loses machines that came up meanwhile", file: "internal/control/facts.go", was: "in.Up.Before(at) && ", now: ""},
 	{name: "the sweep loses nothing", file: "internal/control/sweeper.go", was: "if isMissing(&s.all[i].Instance, at, list.found) {", now: "if at.IsZero() && i < 0 {"},

@@ -16,7 +16,7 @@ var faults = []fault{
 	{"one that turns ill holds nothing", "rolling.go", "r != nil && r.Since.After(d.ro.Resumed) {", "r != nil && false {"},
 	{"machines that end hold nothing", "rolling.go", "if d.ro.Stumbles >= StumbleLimit {", "if false {"},
 	{"machines that end after they served do not count", "observe.go", "if counted { // what is parked is a person's", "if counted && in.Served.IsZero() {"},
-	{"the soak is ignored", "rolling.go", "if !d.now.Before(over) {\n\t\t\treturn d.passWave()", "if true {\n\t\t\treturn d.passWave()"},
+	{"the soak is ignored", "rolling.go", "if d.now.Before(over) {", "if false {"},
 	{"waves are ignored", "reconcile.go", "d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))", "d.replace(d.ro.To, d.ro.From, size)"},
 	{"a wave is full too soon", "rolling.go", "return t.newServing >= want && t.old() <= d.group.Size-want", "return t.newCounted >= want && t.old() <= d.group.Size-want"},
 	{"old ones may be left over", "rolling.go", "return t.newServing >= want && t.old() <= d.group.Size-want", "return t.newServing >= want"},
@@ -36,6 +36,20 @@ var faults = []fault{
 	{"pinned ones are waited for", "rolling.go", "d.group.Size-t.oldPinned), 0)", "d.group.Size), 0)"},
 	{"proceed forgives nothing", "rollouts.go", "r.State, r.Back, r.Resumed, r.Stumbles = Moving, false, now, 0", "r.State, r.Back, r.Stumbles = Moving, false, 0"},
 	{"the evidence of a hold is healed away", "heal.go", "in.ID != evidence {", "(in.ID != evidence || true) {"},
+
+	// Gates.
+	{"a gate never breaks", "gates.go", "d.ro.Gates)) != gate.Broken {", "d.ro.Gates)) != gate.Broken || true {"},
+	{"a broken gate only holds", "gates.go", "if g.Broken == gate.Revert {", "if false {"},
+	{"gates are not looked at again", "gates.go", "d.lookAt(d.now.Add(gatesEvery))", ""},
+	{"an undecided gate goes on", "gates.go", "if g.Undecided == gate.GoOn || g.State", "if true || g.State"},
+	{"an extended soak never ends", "gates.go", "until = until.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))", "until = until.Add(24 * time.Hour)"},
+	{"what was seen in other waves counts for this", "rolling.go", "d.ro.Gates[k].Before = d.ro.Gates[k].Seen.New.N", "_ = k"},
+	{"proceed forgives no gate", "rollouts.go", "r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0", "_, r.Gates[k].Before = gate.Comparison{}, 0"},
+	{"who drains is compared", "gates.go", "if in.State != Serving || ", "if "},
+	{"cold ones are compared", "gates.go", " || now.Sub(in.Since) < g.Warm {", " {"},
+	{"all gates may err as often as one", "gate/settings.go", "seen.Breaks(Alpha / float64(max(of, 1)))", "seen.Breaks(Alpha)"},
+	{"new is bet on by its own block", "gate/gate.go", "a, b := estimate(seenNew), estimate(seenOld)", "a, b := estimate(seenNew.add(fresh)), estimate(seenOld.add(old))"},
+	{"no worse is worse", "gate/gate.go", "q := nearest(a, b, float64(fresh.N), float64(old.N), margin)", "q := nearest(a, b, float64(fresh.N), float64(old.N), margin) / 2"},
 
 	// Size.
 	{"one too few", "reconcile.go", "missing := d.afford(size + extra - t.counted)", "missing := d.afford(size + extra - t.counted - 1)"},

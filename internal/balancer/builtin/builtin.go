@@ -123,6 +123,20 @@ func (b *Balancer) InFlight(instance string) (n int, known bool) {
 	return b.flights.of(instance), true
 }
 
+// Answered is how many requests an instance has answered, and how many of them failed.
+func (b *Balancer) Answered(instance string) (n, failed int64) {
+	b.mu.Lock()
+	pools := slices.Collect(maps.Values(b.pools))
+	b.mu.Unlock()
+	for _, p := range pools {
+		for _, t := range (*p.byInstance.Load())[instance] {
+			n += t.requests.Load()
+			failed += t.failures.Load()
+		}
+	}
+	return n, failed
+}
+
 // Stats returns what a pool has done.
 func (b *Balancer) Stats(name string) (balancer.Stats, bool) {
 	b.mu.Lock()

@@ -5,6 +5,7 @@ package say
 
 import (
 	"fmt"
+	"strconv"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
@@ -57,7 +58,7 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeHealing, fleet.CodeBalance, fleet.CodeLeaveZone, fleet.CodeSpread,
 		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced:
 		return placed(c) + chosen(c) + place(n)
-	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole:
+	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided:
 		return ofRollout(c)
 	}
 	if text, ok := plain[c.Code]; ok {
@@ -185,6 +186,11 @@ func ofRollout(c fleet.Cause) string {
 		return fmt.Sprintf("machines of this wave failed %d times, the last %s: %s%s", n.Int("failures"), c.Instance, machine(fleet.Code(c.About)), c.Words)
 	case fleet.CodeFilled:
 		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
+	case fleet.CodeGateBroke:
+		return fmt.Sprintf("requests to the new instances fail: %s; at most %s points more are allowed, and by chance it looks so at most once in %.0f times",
+			sides(n), percent(n.Get("margin_points")), n.Get("evidence"))
+	case fleet.CodeGateUndecided:
+		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
 		return fmt.Sprintf("%d of %d serve on %s again%s", n.Int("serving"), n.Int("size"), c.About, leftBehind(n))
 	}
@@ -195,6 +201,19 @@ func ofRollout(c fleet.Cause) string {
 		return fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it%s", c.About, leftBehind(n))
 	}
 	return fmt.Sprintf("wave %d of %d stayed good for %s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), leftBehind(n))
+}
+
+// sides tells what new and old answered.
+func sides(n fleet.Numbers) string {
+	return fmt.Sprintf("%s %% of %d, and %s %% of %d on the old ones", percent(n.Get("new_percent")), n.Int("new_requests"), percent(n.Get("old_percent")), n.Int("old_requests"))
+}
+
+// percent is a share with as many digits as it needs.
+func percent(p float64) string {
+	if p >= 10 {
+		return strconv.FormatFloat(p, 'f', 0, 64)
+	}
+	return strconv.FormatFloat(p, 'g', 2, 64)
 }
 
 func leftBehind(n fleet.Numbers) string {

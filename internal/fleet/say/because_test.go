@@ -58,6 +58,11 @@ func TestEveryCauseIsASentence(t *testing.T) {
 		{"nothing could be replaced, so berths-api@2 never served; new launches are on it; 2 instances pinned and left behind",
 			fleet.Cause{Code: fleet.CodePassed, About: "berths-api@2", Numbers: append(fleet.Numbers{number("never_served", 1), number("left_behind", 2)}, has...)}},
 		{"was not healthy within the settle time of 20 s (sailings-up has no answer yet)", fleet.Cause{Code: fleet.CodeNotHealthy, About: "sailings-up", Numbers: has}},
+		{"requests to the new instances fail: 5.2 % of 310, and 0.1 % of 1500 on the old ones; at most 0.5 points more are allowed, and by chance it looks so at most once in 340 times",
+			fleet.Cause{Code: fleet.CodeGateBroke, About: "errors", Numbers: fleet.Numbers{number("new_percent", 5.161), number("new_requests", 310), number("old_percent", 0.1),
+				number("old_requests", 1500), number("margin_points", 0.5), number("evidence", 340)}}},
+		{"too few requests were seen in this wave to tell: 12 of at least 200",
+			fleet.Cause{Code: fleet.CodeGateUndecided, About: "errors", Numbers: fleet.Numbers{number("in_wave", 12), number("least", 200)}}},
 		{"a launch failed in mid-pier", fleet.Cause{Code: fleet.CodeZoneFails, About: "mid-pier", Numbers: fleet.Numbers{number("failures", 1)}}},
 	} {
 		if got := say.Because(c.cause); got != c.want {

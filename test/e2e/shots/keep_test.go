@@ -52,7 +52,7 @@ func TestBlankPicturesAreNoticed(t *testing.T) {
 
 // TestPicturesOfTheDocs: none that the documents link to is blank.
 func TestPicturesOfTheDocs(t *testing.T) {
-	files, err := filepath.Glob("../../docs/screenshots/*.png")
+	files, err := filepath.Glob("../../../docs/screenshots/*.png")
 	if err != nil || len(files) == 0 {
 		t.Fatalf("there are no pictures: %v", err)
 	}

@@ -244,7 +244,7 @@ func (s *shots) revert() error {
 	if err != nil {
 		return err
 	}
-	_, _, err = client.Read[contract.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &contract.TellRolloutParams{IfMatch: &whatever}, contract.RolloutCommand{Command: contract.Revert}))
+	_, _, err = client.Read[contract.Rollout](s.api.TellRollout(s.ctx, list.Items[0].Number, &contract.TellRolloutParams{IfMatch: &whatever}, contract.RolloutCommand{Command: contract.RolloutCommandCommandRevert}))
 	return err
 }
 
@@ -259,7 +259,7 @@ func (s *shots) failAgain() error {
 	if err != nil {
 		return err
 	}
-	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, contract.NewDrill{Kind: contract.Crash, Instance: &list.Items[0].Id}))
+	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, contract.NewDrill{Kind: contract.NewDrillKindCrash, Instance: &list.Items[0].Id}))
 	return err
 }
 

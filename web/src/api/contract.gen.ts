@@ -1916,6 +1916,94 @@ export interface components {
              * @default 30
              */
             soak_seconds: number;
+            /**
+             * @description Conditions on what new instances answer against old ones, looked at every second; an empty list is none
+             * @default [
+             *       {
+             *         "kind": "errors",
+             *         "margin_percent": 0.5,
+             *         "warm_seconds": 0,
+             *         "broken": "revert",
+             *         "least": 0,
+             *         "undecided": "go-on"
+             *       }
+             *     ]
+             */
+            gates: components["schemas"]["NewGate"][];
+        };
+        NewGate: {
+            /**
+             * @description errors: the share of requests that are answered 500 or more, or not at all
+             * @enum {string}
+             */
+            kind: "errors";
+            /**
+             * Format: double
+             * @description By how many percent points the share of new may be higher than that of old
+             * @default 0.5
+             */
+            margin_percent: number;
+            /**
+             * Format: double
+             * @description How long the answers of an instance are left out after it began to serve
+             * @default 0
+             */
+            warm_seconds: number;
+            /**
+             * @description What happens when it breaks
+             * @default revert
+             * @enum {string}
+             */
+            broken: "hold" | "revert";
+            /**
+             * Format: int64
+             * @description How many requests new instances must have answered in a wave by the end of its soak
+             * @default 0
+             */
+            least: number;
+            /**
+             * @description What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
+             * @default go-on
+             * @enum {string}
+             */
+            undecided: "go-on" | "hold" | "extend";
+        };
+        Gate: {
+            kind: string;
+            /** Format: double */
+            margin_percent: number;
+            /** Format: double */
+            warm_seconds: number;
+            broken: string;
+            /** Format: int64 */
+            least: number;
+            undecided: string;
+            /**
+             * @description good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
+             * @enum {string}
+             */
+            state: "good" | "undecided" | "broken";
+            /**
+             * Format: int64
+             * @description Answered by new instances since the rollout began, or last proceeded
+             */
+            new_requests: number;
+            /** Format: int64 */
+            new_failed: number;
+            /** Format: int64 */
+            old_requests: number;
+            /** Format: int64 */
+            old_failed: number;
+            /**
+             * Format: int64
+             * @description Answered by new instances in the present wave
+             */
+            wave_requests: number;
+            /**
+             * Format: double
+             * @description How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
+             */
+            evidence: number;
         };
         Wave: {
             /** @description As it was given */
@@ -1951,6 +2039,7 @@ export interface components {
             below: number;
             /** Format: double */
             soak_seconds: number;
+            gates: components["schemas"]["Gate"][];
             /** Format: int64 */
             revision: number;
             /** Format: date-time */

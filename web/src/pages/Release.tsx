@@ -3,6 +3,7 @@ import { useState } from 'react'
 import type { Group, Rollout, Wave } from '../api/client'
 import { useTellRollout, type Command } from '../api/queries'
 import { Ago } from '../parts/Ago'
+import { Gates } from '../parts/Gates'
 import { Tide } from '../parts/Tide'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
@@ -71,6 +72,7 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
         )}
       </p>
       <Waves rollout={rollout} now={now} size={group.size} />
+      <Gates gates={rollout.gates} />
     </div>
   )
 }

@@ -1,4 +1,4 @@
-import { Form, Input, InputNumber, Modal, Select } from 'antd'
+import { Form, Input, InputNumber, Modal, Select, Space } from 'antd'
 import { Refused, type Group, type NewRollout } from '../api/client'
 import { useStartRollout, useTemplateVersions } from '../api/queries'
 import { Trouble } from '../parts/Trouble'
@@ -9,6 +9,8 @@ interface Fields {
   above: number
   below: number
   soak: number
+  broken: 'revert' | 'hold' | 'none'
+  margin: number
 }
 
 /** Asks what a rollout needs, and says what each answer means. */
@@ -29,6 +31,19 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
       above: f.above,
       below: f.below,
       soak_seconds: f.soak,
+      gates:
+        f.broken === 'none'
+          ? []
+          : [
+              {
+                kind: 'errors',
+                margin_percent: f.margin,
+                broken: f.broken,
+                warm_seconds: 0,
+                least: 0,
+                undecided: 'go-on',
+              },
+            ],
     }
     start.mutate(body, {
       onSuccess: onClose,
@@ -61,6 +76,8 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
           above: 1,
           below: 0,
           soak: 30,
+          broken: 'revert',
+          margin: 0.5,
           ...(others[0] ? { to: others[0].value } : {}),
         }}
         key={others[0]?.value ?? 'none'}
@@ -104,6 +121,33 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
           extra="How long each wave must stay good before the next begins."
         >
           <InputNumber min={0} max={86400} suffix="s" />
+        </Form.Item>
+        <Form.Item
+          label="When requests to the new instances fail more often than to the old ones"
+          extra="Compared every second, by a test that few requests do not decide."
+        >
+          <Space>
+            <Form.Item name="broken" noStyle>
+              <Select
+                style={{ width: 220 }}
+                options={[
+                  { value: 'revert', label: 'go back by itself' },
+                  { value: 'hold', label: 'hold and ask' },
+                  { value: 'none', label: 'do not compare' },
+                ]}
+              />
+            </Form.Item>
+            <Form.Item name="margin" noStyle>
+              <InputNumber
+                min={0}
+                max={50}
+                step={0.1}
+                prefix="above"
+                suffix="points more"
+                style={{ width: 210 }}
+              />
+            </Form.Item>
+          </Space>
         </Form.Item>
         <Trouble error={start.error} />
       </Form>

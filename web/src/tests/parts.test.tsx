@@ -2,6 +2,7 @@ import { act, cleanup, render, renderHook, screen } from '@testing-library/react
 import { afterEach, expect, it, vi } from 'vitest'
 import { Refused, take } from '../api/client'
 import { Ago } from '../parts/Ago'
+import { Gates } from '../parts/Gates'
 import { StateWord } from '../parts/StateWord'
 import { longTable } from '../parts/longTable'
 import { useNow } from '../parts/now'
@@ -28,6 +29,35 @@ it('tells a time as how long ago, never one that is to come', () => {
   cleanup()
   render(<Ago at="2026-05-01T12:00:05Z" now={now} />)
   expect(screen.getByText('0 ms ago')).toBeTruthy()
+})
+
+it('shows what new instances answer against old ones', () => {
+  const gate = {
+    kind: 'errors',
+    margin_percent: 0.5,
+    warm_seconds: 0,
+    broken: 'revert',
+    least: 0,
+    undecided: 'go-on',
+    state: 'broken' as const,
+    new_requests: 310,
+    new_failed: 16,
+    old_requests: 1500,
+    old_failed: 1,
+    wave_requests: 310,
+    evidence: 340,
+  }
+  vi.stubGlobal('matchMedia', () => ({ matches: false, addListener() {}, removeListener() {} }))
+  const { container } = render(<Gates gates={[gate]} />)
+  for (const text of ['broken', '5.2 % of 310', '0.067 % of 1500', '+0.5 points', '1 in 340', 'revert'])
+    expect(container.textContent).toContain(text)
+  cleanup()
+  const few = { ...gate, state: 'undecided' as const, least: 200, wave_requests: 12, new_requests: 0 }
+  const undecided = render(<Gates gates={[{ ...few, evidence: 1 }]} />)
+  for (const text of ['undecided', 'none yet', '12 of 200 requests, then go-on', '–'])
+    expect(undecided.container.textContent).toContain(text)
+  cleanup()
+  expect(render(<Gates gates={[]} />).container.textContent).toContain('No gate')
 })
 
 it('draws only the rows in sight of a long table', () => {

@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"unitas/api/contract"
+)
+
+// gateFlags are the gates of a rollout as people give them.
+type gateFlags struct {
+	given []string
+	none  bool
+}
+
+func (f *gateFlags) add(flags *pflag.FlagSet) {
+	flags.StringArrayVar(&f.given, "gate", nil, "a gate, `KIND[:SETTING=VALUE,…]`, such as errors:margin=1,broken=hold. May be repeated; without it errors")
+	flags.BoolVar(&f.none, "no-gates", false, "compare nothing: only checks and machines hold the rollout")
+}
+
+// read returns the gates that were asked for, nil for the usual.
+func (f *gateFlags) read(cmd *cobra.Command) (*[]contract.NewGate, error) {
+	if f.none && cmd.Flags().Changed("gate") {
+		return nil, misused("--gate and --no-gates: give one of them")
+	}
+	if f.none {
+		return &[]contract.NewGate{}, nil
+	}
+	if !cmd.Flags().Changed("gate") {
+		return nil, nil
+	}
+	var all []contract.NewGate
+	for _, text := range f.given {
+		g, err := parseGate(text)
+		if err != nil {
+			return nil, misused("--gate %s: %w", text, err)
+		}
+		all = append(all, g)
+	}
+	return &all, nil
+}
+
+// parseGate reads KIND:SETTING=VALUE,…
+func parseGate(text string) (g contract.NewGate, err error) {
+	kind, settings, some := strings.Cut(text, ":")
+	if kind != string(contract.NewGateKindErrors) {
+		return g, fmt.Errorf("%q is no kind of gate; there is errors", kind)
+	}
+	g.Kind = contract.NewGateKindErrors
+	if !some {
+		return g, nil
+	}
+	for setting := range strings.SplitSeq(settings, ",") {
+		name, value, _ := strings.Cut(setting, "=")
+		switch name {
+		case "margin":
+			v, err := strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+			if err != nil {
+				return g, fmt.Errorf("margin=%s: give percent points from 0 to 50, such as 0.5", value)
+			}
+			g.MarginPercent = &v
+		case "warm":
+			v, err := time.ParseDuration(value)
+			if err != nil {
+				return g, fmt.Errorf("warm=%s: give a time from 0s to 1h, such as 10s", value)
+			}
+			seconds := v.Seconds()
+			g.WarmSeconds = &seconds
+		case "least":
+			v, err := strconv.ParseInt(value, 10, 64)
+			if err != nil {
+				return g, fmt.Errorf("least=%s: give a number of requests, such as 200", value)
+			}
+			g.Least = &v
+		case "broken":
+			v := contract.NewGateBroken(value)
+			g.Broken = &v
+		case "undecided":
+			v := contract.NewGateUndecided(value)
+			g.Undecided = &v
+		default:
+			return g, fmt.Errorf("there is no setting %q; there are margin, warm, broken, least and undecided", name)
+		}
+	}
+	return g, nil
+}
+
+// gatesPicture is a line for each gate with its numbers.
+func gatesPicture(gates []contract.Gate) string {
+	if len(gates) == 0 {
+		return ""
+	}
+	rows := [][]string{{"  gate", "state", ">new", ">old", ">at most", ">by chance", "else"}}
+	for _, g := range gates {
+		chance := "-"
+		if g.Evidence >= 2 {
+			chance = fmt.Sprintf("1 in %.0f", g.Evidence)
+		}
+		then := g.Broken
+		if g.State == contract.GateStateUndecided && g.Least > 0 {
+			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
+		}
+		rows = append(rows, []string{"  " + g.Kind, string(g.State), failedShare(g.NewFailed, g.NewRequests), failedShare(g.OldFailed, g.OldRequests),
+			fmt.Sprintf("+%g points", g.MarginPercent), chance, then})
+	}
+	return "\n" + table(rows)
+}
+
+// failedShare is how many of so many failed, as people compare them.
+func failedShare(failed, of int64) string {
+	if of == 0 {
+		return "none yet"
+	}
+	share := 100 * float64(failed) / float64(of)
+	digits := "%.2g"
+	if share >= 10 {
+		digits = "%.0f"
+	}
+	return fmt.Sprintf(digits+" %% of %d", share, of)
+}

@@ -1,0 +1,37 @@
+package cli
+
+import (
+	"strings"
+	"testing"
+
+	"unitas/api/contract"
+)
+
+func TestParseGate(t *testing.T) {
+	g, err := parseGate("errors:margin=1.5%,warm=10s,broken=hold,least=200,undecided=extend")
+	if err != nil || g.Kind != "errors" || *g.MarginPercent != 1.5 || *g.WarmSeconds != 10 || *g.Broken != "hold" || *g.Least != 200 || *g.Undecided != "extend" {
+		t.Errorf("it is %+v (%v)", g, err)
+	}
+	if g, err := parseGate("errors"); err != nil || g.MarginPercent != nil {
+		t.Errorf("by itself it is %+v (%v)", g, err)
+	}
+	for text, says := range map[string]string{
+		"luck": `"luck" is no kind of gate`, "errors:margin=x": "percent points", "errors:warm=1": "such as 10s", "errors:least=many": "number of requests", "errors:odds=1": `no setting "odds"`,
+	} {
+		if _, err := parseGate(text); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
+
+func TestGatesPicture(t *testing.T) {
+	got := gatesPicture([]contract.Gate{
+		{Kind: "errors", State: contract.GateStateBroken, MarginPercent: 0.5, Broken: "revert", NewRequests: 310, NewFailed: 16, OldRequests: 1500, OldFailed: 1, Evidence: 340},
+		{Kind: "errors", State: contract.GateStateUndecided, MarginPercent: 1, Broken: "hold", Least: 200, Undecided: "extend", WaveRequests: 12, Evidence: 1},
+	})
+	for _, want := range []string{"5.2 % of 310", "0.067 % of 1500", "+0.5 points", "1 in 340", "revert", "12 of 200 requests, then extend", "none yet"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("it does not say %q:\n%s", want, got)
+		}
+	}
+}

@@ -1,0 +1,132 @@
+package gate
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"testing"
+)
+
+// traffic is what arrives: one new instance among six get 50 requests a second.
+type traffic struct {
+	perSecond      float64
+	newBad, oldBad float64
+	seconds        int
+}
+
+// stopped plays the traffic once and returns after how many seconds the gate broke, 0 when
+// it never did; it is looked at every second.
+func (tr traffic) stopped(r *rand.Rand, margin, alpha float64) int {
+	var c Comparison
+	for second := 1; second <= tr.seconds; second++ {
+		c = c.Add(draw(r, tr.perSecond/6, tr.newBad), draw(r, tr.perSecond*5/6, tr.oldBad), margin)
+		if c.Breaks(alpha) {
+			return second
+		}
+	}
+	return 0
+}
+
+// draw is a second of Poisson traffic.
+func draw(r *rand.Rand, rate, bad float64) (c Count) {
+	for at := r.ExpFloat64(); at < rate; at += r.ExpFloat64() {
+		c.N++
+		if r.Float64() < bad {
+			c.Bad++
+		}
+	}
+	return c
+}
+
+// TestWhenItBreaks: what is worse is caught in time, and what is equal or as much worse as it
+// may be is let alone, though it is looked at every second.
+func TestWhenItBreaks(t *testing.T) {
+	const margin, slow, alpha = 0.005, 0.05, 0.01
+	for _, c := range []struct {
+		name   string
+		tr     traffic
+		margin float64
+		within int // seconds
+		least  int // of 1,000 runs that break within
+		most   int
+	}{
+		{"5 % against 0.1 %", traffic{50, 0.05, 0.001, 60}, margin, 60, 990, 1000},
+		{"2 % against 0.1 %", traffic{50, 0.02, 0.001, 600}, margin, 300, 985, 1000},
+		{"everything fails, at 5 requests a second", traffic{5, 1, 0.001, 60}, margin, 20, 995, 1000},
+		{"15 % slow against 5 %", traffic{50, 0.15, 0.05, 600}, slow, 300, 990, 1000},
+		{"equal, 0.1 % each", traffic{50, 0.001, 0.001, 3600}, margin, 3600, 0, 10},
+		{"equal, 5 % each", traffic{50, 0.05, 0.05, 3600}, margin, 3600, 0, 10},
+		{"as much worse as it may be", traffic{50, 0.006, 0.001, 3600}, margin, 3600, 0, 10},
+		{"as many slow as there may be", traffic{50, 0.10, 0.05, 3600}, slow, 3600, 0, 10},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			runs, part := 1000, 1
+			if c.tr.seconds == 3600 { // looked at so often that a part of them says enough
+				runs, part = 200, 5
+			}
+			broke := 0
+			for n := range runs {
+				r := rand.New(rand.NewPCG(7, uint64(n)))
+				if at := c.tr.stopped(r, c.margin, alpha); at > 0 && at <= c.within {
+					broke++
+				}
+			}
+			if broke < c.least/part || broke > c.most/part {
+				t.Errorf("it broke within %d s in %d of %d runs", c.within, broke, runs)
+			}
+		})
+	}
+}
+
+// TestTenRequestsDoNotDecide, however many of them failed, nor does one block by itself.
+func TestTenRequestsDoNotDecide(t *testing.T) {
+	var c Comparison
+	c = c.Add(Count{10, 10}, Count{50, 0}, 0.005)
+	if c.LogE != 0 {
+		t.Errorf("the first block bets: %g", c.Evidence())
+	}
+	c = c.Add(Count{}, Count{}, 0.005)
+	if c.LogE != 0 {
+		t.Errorf("an empty block bets: %g", c.Evidence())
+	}
+	few := Comparison{}
+	for range 10 { // one each second, every second one bad, as by chance
+		few = few.Add(Count{1, int64(few.New.N % 2)}, Count{5, 0}, 0.005)
+	}
+	if few.Breaks(1e-9) {
+		t.Errorf("ten requests decide: %g", few.Evidence())
+	}
+}
+
+// TestNearest holds the projection against a fine grid, and expects of an equal share that
+// evidence cannot grow.
+func TestNearest(t *testing.T) {
+	for _, c := range []struct{ a, b, n, m, margin float64 }{
+		{0.5, 0.01, 8, 42, 0.005}, {0.02, 0.001, 8, 42, 0.005}, {0.15, 0.05, 100, 10, 0.05}, {0.999, 0.001, 1, 1, 0.005}, {0.9, 0.1, 0, 5, 0.01},
+	} {
+		best, least := 0.0, math.Inf(1)
+		const steps = 200_000
+		for k := 1; k < steps; k++ {
+			q := float64(k) / steps * (1 - c.margin)
+			if far := c.n*divergence(c.a, q+c.margin) + c.m*divergence(c.b, q); far < least {
+				best, least = q, far
+			}
+		}
+		if q := nearest(c.a, c.b, c.n, c.m, c.margin); math.Abs(q-best) > 1e-4 {
+			t.Errorf("%+v: nearest is %g, not %g", c, q, best)
+		}
+	}
+}
+
+// TestEvidence is told as a number that a person can read.
+func TestEvidence(t *testing.T) {
+	for logE, want := range map[float64]string{0: "1", math.Log(340): "340", 1e6: "1e+09", -3: "0.05"} {
+		if got := fmt.Sprintf("%.2g", Comparison{LogE: logE}.Evidence()); got != want && fmt.Sprintf("%.3g", Comparison{LogE: logE}.Evidence()) != want {
+			t.Errorf("the logarithm %g is told as %s, not %s", logE, got, want)
+		}
+	}
+	if (Comparison{LogE: math.Log(99)}).Breaks(0.01) || !(Comparison{LogE: math.Log(101)}).Breaks(0.01) {
+		t.Error("1 in 100 is not where it breaks")
+	}
+}

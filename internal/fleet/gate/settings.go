@@ -1,0 +1,98 @@
+package gate
+
+import (
+	"fmt"
+	"math"
+	"time"
+)
+
+// Kind is what a gate compares.
+type Kind string
+
+// The kinds: the share of requests that failed (answered 500 or more, or not at all).
+const Errors Kind = "errors"
+
+// Then is what happens when a gate breaks, or is undecided when its soak is over.
+type Then string
+
+// What may happen: the rollout is held; it goes back; it goes on; the soak lasts longer.
+const (
+	Hold   Then = "hold"
+	Revert Then = "revert"
+	GoOn   Then = "go-on"
+	Extend Then = "extend"
+)
+
+// Alpha is in how many of all rollouts of a version that is no worse than it may be any of
+// its gates may break.
+const Alpha = 0.01
+
+// Gate is a condition that must hold during a rollout, and what was seen of it when the
+// rollout last changed.
+type Gate struct {
+	Kind Kind `json:"kind"`
+	// Margin is by how much the share of new may be higher than that of old, 0 to 0.5.
+	Margin float64 `json:"margin"`
+	// Warm is how long the answers of an instance are left out after it began to serve, up
+	// to an hour.
+	Warm time.Duration `json:"warm"`
+	// Broken is [Hold] or [Revert].
+	Broken Then `json:"broken"`
+	// Least is how many outcomes of new a wave must have had at the end of its soak, 0 to a
+	// million. Undecided is what happens when there were fewer: [GoOn], [Hold] or [Extend],
+	// for as long again as the soak, up to [LongestExtension] and then held.
+	Least     int64 `json:"least"`
+	Undecided Then  `json:"undecided"`
+
+	Seen Comparison `json:"seen"`
+	// Before is how many outcomes of new there were before the present wave.
+	Before int64 `json:"before"`
+}
+
+// LongestExtension is how much longer a soak lasts at most for want of outcomes.
+const LongestExtension = 10 * time.Minute
+
+// Usual is the gate that rollouts have unless somebody says otherwise.
+func Usual() Gate {
+	return Gate{Kind: Errors, Margin: 0.005, Broken: Revert, Undecided: GoOn}
+}
+
+// Validate reports the first setting that is out of its range, by the name of its field.
+func (g Gate) Validate() (field string, err error) {
+	switch {
+	case g.Kind != Errors:
+		return "kind", fmt.Errorf("%q is no kind of gate; there is errors", g.Kind)
+	case math.IsNaN(g.Margin) || g.Margin < 0 || g.Margin > 0.5:
+		return "margin_percent", fmt.Errorf("the margin is %g points; give 0 to 50", g.Margin*100)
+	case g.Warm < 0 || g.Warm > time.Hour:
+		return "warm_seconds", fmt.Errorf("warm is %s; give 0s to 1h", g.Warm)
+	case g.Broken != Hold && g.Broken != Revert:
+		return "broken", fmt.Errorf("%q is not what a broken gate may do; give hold or revert", g.Broken)
+	case g.Least < 0 || g.Least > 1_000_000:
+		return "least", fmt.Errorf("least is %d; give 0 to 1000000 requests", g.Least)
+	case g.Undecided != GoOn && g.Undecided != Hold && g.Undecided != Extend:
+		return "undecided", fmt.Errorf("%q is not what an undecided gate may do; give go-on, hold or extend", g.Undecided)
+	}
+	return "", nil
+}
+
+// State is what a gate says.
+type State string
+
+// The states: nothing speaks against new; too little was seen; new is worse.
+const (
+	Good      State = "good"
+	Undecided State = "undecided"
+	Broken    State = "broken"
+)
+
+// State is that of the gate, one of so many in its rollout, by what was seen until now.
+func (g Gate) State(seen Comparison, of int) State {
+	switch {
+	case seen.Breaks(Alpha / float64(max(of, 1))):
+		return Broken
+	case seen.New.N-g.Before < max(g.Least, 1):
+		return Undecided
+	}
+	return Good
+}

@@ -1,0 +1,169 @@
+package fleet_test
+
+import (
+	"errors"
+	"math"
+	"testing"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/rollout"
+)
+
+// gated begins a rollout of twelve in one canary and the rest, which soaks since noon with
+// the gates.
+func gated(t *testing.T, gates ...gate.Gate) fleet.View {
+	t.Helper()
+	v := servingGroup(12)
+	ws, _ := rollout.ParseWaves("1,100%")
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute, Gates: gates})
+	if err != nil {
+		t.Fatal(err)
+	}
+	v.Instances[0].Version = r.To
+	r.State = fleet.Soaking
+	v.Rollout = &r
+	return v
+}
+
+// seen is what was seen of one gate: so many of new, of which bad ones, and evidence.
+func seen(n, bad int64, evidence float64) []gate.Comparison {
+	return []gate.Comparison{{New: gate.Count{N: n, Bad: bad}, Old: gate.Count{N: 5 * n}, LogE: math.Log(evidence)}}
+}
+
+// TestABrokenGate holds or reverts, on the numbers that it broke on, and is answered when a
+// person has the rollout proceed.
+func TestABrokenGate(t *testing.T) {
+	soon := noon.Add(10 * time.Second)
+	for _, c := range []struct {
+		then gate.Then
+		want fleet.RolloutState
+	}{{gate.Revert, fleet.Reverting}, {gate.Hold, fleet.Held}} {
+		g := gate.Usual()
+		g.Broken = c.then
+		v := gated(t, g)
+		v.Seen = seen(300, 15, 99)
+		if d := fleet.Decide(soon, v); d.Rollout != nil || d.Again.Sub(soon) != time.Second {
+			t.Fatalf("at 99 it is decided %+v, and looked at again at %s", d.Rollout, d.Again)
+		}
+		v.Seen = seen(300, 15, 101)
+		d := fleet.Decide(soon, v)
+		if d.Rollout == nil || d.Rollout.State != c.want || d.Rollout.Back != (c.then == gate.Revert) {
+			t.Fatalf("%s: the rollout is %+v", c.then, d.Rollout)
+		}
+		if n := d.Rollout.Cause.Numbers; d.Rollout.Cause.Code != fleet.CodeGateBroke || n.Get("new_percent") != 5 || n.Int("old_requests") != 1500 || math.Abs(n.Get("evidence")-101) > 1e-6 {
+			t.Errorf("its cause is %+v", d.Rollout.Cause)
+		}
+		if d.Rollout.Gates[0].Seen != v.Seen[0] {
+			t.Errorf("it keeps that the gate saw %+v", d.Rollout.Gates[0].Seen)
+		}
+		again, _, err := d.Rollout.Tell(soon, fleet.CommandProceed, "known")
+		if err != nil || again.Gates[0].Seen != (gate.Comparison{}) || again.State != fleet.Moving {
+			t.Errorf("after proceed: %+v (%v)", again.Gates, err)
+		}
+		if d.Rollout.Gates[0].Seen != v.Seen[0] {
+			t.Error("telling the next changes the one before")
+		}
+	}
+}
+
+// TestTwoGatesShareWhatChanceMayDo: each breaks at half of it.
+func TestTwoGatesShareWhatChanceMayDo(t *testing.T) {
+	v := gated(t, gate.Usual(), gate.Usual())
+	v.Seen = append(seen(300, 15, 150), gate.Comparison{})
+	if d := fleet.Decide(noon.Add(time.Second), v); d.Rollout != nil {
+		t.Errorf("at 150 it is decided %+v", d.Rollout)
+	}
+	v.Seen = append(seen(300, 15, 201), gate.Comparison{})
+	if d := fleet.Decide(noon.Add(time.Second), v); d.Rollout == nil || d.Rollout.State != fleet.Reverting {
+		t.Errorf("at 201 it is decided %+v", d.Rollout)
+	}
+}
+
+// TestAnUndecidedGate at the end of the soak: goes on, is held, or lasts longer and is held
+// then; by what was seen in this wave.
+func TestAnUndecidedGate(t *testing.T) {
+	over := noon.Add(time.Minute)
+	for _, c := range []struct {
+		then   gate.Then
+		before int64
+		n      int64
+		at     time.Time
+		want   fleet.RolloutState // "" when nothing is decided
+	}{
+		{gate.GoOn, 0, 10, over, fleet.Moving},
+		{gate.Hold, 0, 199, over, fleet.Held},
+		{gate.Hold, 0, 200, over, fleet.Moving},
+		{gate.Hold, 100, 200, over, fleet.Held}, // of which 100 before this wave
+		{gate.Hold, 0, 10, over.Add(-time.Second), ""},
+		{gate.Extend, 0, 199, over, ""},
+		{gate.Extend, 0, 200, over.Add(time.Second), fleet.Moving},
+		{gate.Extend, 0, 199, over.Add(time.Minute), fleet.Held},
+	} {
+		g := gate.Usual()
+		g.Least, g.Undecided, g.Before = 200, c.then, c.before
+		v := gated(t, g)
+		v.Rollout.Gates[0].Before = c.before
+		v.Seen = seen(c.n, 0, 1)
+		d := fleet.Decide(c.at, v)
+		switch {
+		case c.want == "" && d.Rollout != nil, c.want != "" && (d.Rollout == nil || d.Rollout.State != c.want):
+			t.Errorf("%s with %d seen at %s: %+v", c.then, c.n, c.at.Sub(noon), d.Rollout)
+		case c.want == fleet.Moving && (d.Rollout.Wave != 1 || d.Rollout.Gates[0].Before != c.n):
+			t.Errorf("%s: the next wave is %d, and begins after %d", c.then, d.Rollout.Wave, d.Rollout.Gates[0].Before)
+		case c.want == fleet.Held && d.Rollout.Cause.Code != fleet.CodeGateUndecided:
+			t.Errorf("%s: it is held for %+v", c.then, d.Rollout.Cause)
+		}
+	}
+}
+
+// TestGatesOfARevert decide nothing: what went before is what it goes back to.
+func TestGatesOfARevert(t *testing.T) {
+	v := gated(t, gate.Usual())
+	v.Rollout.State, v.Rollout.Back = fleet.Reverting, true
+	v.Seen = seen(300, 300, 1e6)
+	if d := fleet.Decide(noon.Add(time.Second), v); d.Rollout != nil {
+		t.Errorf("it is decided %+v", d.Rollout)
+	}
+}
+
+func TestWhoCounts(t *testing.T) {
+	v := gated(t, gate.Usual())
+	g := gate.Usual()
+	g.Warm = 10 * time.Second
+	for _, c := range []struct {
+		state         fleet.State
+		n             int
+		served        time.Duration
+		fresh, counts bool
+	}{
+		{fleet.Serving, 2, time.Minute, true, true}, {fleet.Serving, 1, time.Minute, false, true}, {fleet.Serving, 2, 9 * time.Second, false, false},
+		{fleet.Draining, 1, time.Minute, false, false}, {fleet.Settling, 2, time.Minute, false, false}, {fleet.Parked, 1, time.Minute, false, false},
+	} {
+		in := fleet.Instance{State: c.state, Since: noon.Add(-c.served), Version: fleet.Version{Name: "timetable-web", N: c.n}}
+		if fresh, counts := v.Rollout.Counted(noon, g, &in); fresh != c.fresh || counts != c.counts {
+			t.Errorf("%+v: new %v, counts %v", c, fresh, counts)
+		}
+	}
+}
+
+func TestGatesThatAreRefused(t *testing.T) {
+	for field, change := range map[string]func(g *gate.Gate){
+		"gates/0/kind":           func(g *gate.Gate) { g.Kind = "luck" },
+		"gates/0/margin_percent": func(g *gate.Gate) { g.Margin = math.NaN() },
+		"gates/0/warm_seconds":   func(g *gate.Gate) { g.Warm = -1 },
+		"gates/0/broken":         func(g *gate.Gate) { g.Broken = gate.GoOn },
+		"gates/0/least":          func(g *gate.Gate) { g.Least = -1 },
+		"gates/0/undecided":      func(g *gate.Gate) { g.Undecided = gate.Revert },
+	} {
+		v, g := servingGroup(3), gate.Usual()
+		change(&g)
+		ws, _ := rollout.ParseWaves("100%")
+		_, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Gates: []gate.Gate{g}})
+		var refusal *fleet.Refusal
+		if !errors.As(err, &refusal) || refusal.Field != field {
+			t.Errorf("%s is refused as %v", field, err)
+		}
+	}
+}

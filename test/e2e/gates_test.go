@@ -1,0 +1,93 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"unitas/api/contract"
+	"unitas/client"
+)
+
+// failing makes a version of the template that is well by its check and fails a share of
+// what it is asked.
+func (s *service) failing(percent string) string {
+	s.t.Helper()
+	env := contract.Environment{"WARM_UP": "100ms", "ERROR_PERCENT": percent}
+	t := must[contract.Template](s.t)(client.Read[contract.Template](s.api.ReviseTemplate(ctx, "timetable-web", nil, contract.TemplateRevision{Environment: &env, Note: "failing"})))
+	return fmt.Sprint("timetable-web@", t.Version)
+}
+
+// TestGates: a version that is well by its check and fails more often than the old one is
+// stopped at its canary, by numbers that are shown, and goes back; one that is held for it
+// goes on when a person says so; an equal one is let alone.
+func TestGates(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(5)
+	s.traffic()
+	to, soak, above := s.failing("20"), 60.0, 1
+	begin := func(version string, gates *[]contract.NewGate, waves ...string) contract.Rollout {
+		t.Helper()
+		return must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil,
+			contract.NewRollout{To: version, Waves: &waves, Above: &above, SoakSeconds: &soak, Gates: gates})))
+	}
+	r := begin(to, nil, "1", "100%")
+	back := s.becomes(r.Number, contract.RolloutStateReverted)
+	if len(back.Gates) != 1 {
+		t.Fatalf("its gates are %+v", back.Gates)
+	}
+	g := back.Gates[0]
+	if g.State != contract.GateStateBroken || g.Evidence < 100 || g.NewRequests < 5 || g.NewFailed == 0 || g.NewFailed > g.NewRequests/2 || g.OldRequests <= g.NewRequests || g.OldFailed != 0 {
+		t.Errorf("the gate is %+v", g)
+	}
+	s.whole(4)
+	for _, in := range s.instances() {
+		if in.Version != "timetable-web@1" {
+			t.Errorf("%s is on %s", in.Id, in.Version)
+		}
+	}
+	fresh := 0
+	for _, e := range s.journal("instance.ordered") {
+		if strings.Contains(e.Text, to) {
+			fresh++
+		}
+	}
+	why := ""
+	for _, e := range s.journal("rollout.reverting") {
+		why = e.Because
+	}
+	if fresh != 1 || !strings.Contains(why, "requests to the new instances fail") || !strings.Contains(why, "and 0 % of") {
+		t.Errorf("%d ran it, and it went back because %s", fresh, why)
+	}
+
+	// Held for the same, a person has it proceed, and what was seen is answered.
+	hold := contract.NewGateBrokenHold
+	held := s.becomes(begin(to, &[]contract.NewGate{{Kind: contract.NewGateKindErrors, Broken: &hold}}, "1", "100%").Number, contract.RolloutStateHeld)
+	s.tell(held.Number, contract.RolloutCommandCommandProceed)
+	s.becomes(held.Number, contract.RolloutStateHeld) // for what it sees from then on
+	s.tell(held.Number, contract.RolloutCommandCommandRevert)
+	s.becomes(held.Number, contract.RolloutStateReverted)
+
+	soak = 2
+	// An equal version passes, and says what it was held against.
+	done := s.becomes(begin("timetable-web@2", nil, "1", "100%").Number, contract.RolloutStateDone)
+	if g := done.Gates[0]; g.State != contract.GateStateGood || g.NewRequests == 0 || g.NewFailed != 0 || g.Evidence > 2 {
+		t.Errorf("of an equal version the gate is %+v", g)
+	}
+}
+
+// TestAGateWithoutTraffic is undecided, and holds where a least number was asked for.
+func TestAGateWithoutTraffic(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(5)
+	least, hold, soak := int64(50), contract.NewGateUndecidedHold, 1.0
+	waves := []string{"1", "100%"}
+	r := must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil, contract.NewRollout{To: "timetable-web@2", Waves: &waves, SoakSeconds: &soak,
+		Gates: &[]contract.NewGate{{Kind: contract.NewGateKindErrors, Least: &least, Undecided: &hold}}})))
+	held := s.becomes(r.Number, contract.RolloutStateHeld)
+	if held.Gates[0].State != contract.GateStateUndecided || !strings.Contains(held.Why, "too few requests were seen in this wave to tell: 0 of at least 50") {
+		t.Errorf("it is held because %s; its gate is %+v", held.Why, held.Gates[0])
+	}
+}
