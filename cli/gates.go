@@ -95,7 +95,7 @@ func gatesPicture(gates []contract.Gate) string {
 	if len(gates) == 0 {
 		return ""
 	}
-	rows := [][]string{{"  gate", "state", ">new", ">old", ">at most", ">by chance", "else"}}
+	rows := [][]string{{"  gate", "state", ">new fail", ">old fail", ">at most", ">by chance", "when it breaks"}}
 	for _, g := range gates {
 		chance := "-"
 		if g.Evidence >= 2 {

@@ -1,6 +1,6 @@
 // Command play plays the sample scenario on a service of its own: a release of
 // Saltmere Line's timetable goes out under traffic, a bad one holds itself and
-// is reverted. It drives the service through its HTTP interface alone.
+// is reverted, and one that fails some of its requests goes back by its gate. It drives the service through its HTTP interface alone.
 package main
 
 import (

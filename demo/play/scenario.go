@@ -26,6 +26,8 @@ const (
 	warmUp = 2 * time.Second // the workload's, until it is ready
 	soak   = 5 * time.Second
 	settle = 8 * time.Second
+	// longSoak gives a gate time to see enough.
+	longSoak = time.Minute
 )
 
 func say(format string, args ...any) {
@@ -42,11 +44,13 @@ type demo struct {
 	begun time.Time
 
 	sent, failed  atomic.Int64
+	failedBefore  int64 // before version 4 came
 	firstFailure  atomic.Pointer[string]
 	lowest        atomic.Int64
 	stop          context.CancelFunc
 	running       sync.WaitGroup
 	good, bad     contract.Rollout
+	failing       contract.Rollout
 	lastInstances contract.Group
 }
 
@@ -68,14 +72,14 @@ func (d *demo) scenario(ctx context.Context) error {
 
 	chapter("version 2 goes out in three waves")
 	var err error
-	if d.good, err = d.rollOut(ctx, "timetable-web@2"); err != nil {
+	if d.good, err = d.rollOut(ctx, "timetable-web@2", soak); err != nil {
 		return err
 	}
 	if d.good.State != contract.RolloutStateDone {
 		return fmt.Errorf("the rollout of version 2 is %s: %s", d.good.State, d.good.Why)
 	}
 	chapter("version 3 never becomes healthy, and must hold itself")
-	if d.bad, err = d.rollOut(ctx, "timetable-web@3"); err != nil {
+	if d.bad, err = d.rollOut(ctx, "timetable-web@3", soak); err != nil {
 		return err
 	}
 	if d.bad.State != contract.RolloutStateHeld {
@@ -89,6 +93,14 @@ func (d *demo) scenario(ctx context.Context) error {
 	}
 	if d.bad, err = d.follow(ctx, d.bad.Number); err != nil {
 		return err
+	}
+	chapter("version 4 is well by its check and fails one request in ten: its gate must send it back")
+	d.failedBefore = d.failed.Load()
+	if d.failing, err = d.rollOut(ctx, "timetable-web@4", longSoak); err != nil {
+		return err
+	}
+	if d.failing.State != contract.RolloutStateReverted || len(d.failing.Gates) != 1 {
+		return fmt.Errorf("the rollout of version 4 is %s: %s", d.failing.State, d.failing.Why)
 	}
 	if d.lastInstances, _, err = client.Read[contract.Group](d.api.GetGroup(ctx, "timetable")); err != nil {
 		return err
@@ -118,7 +130,7 @@ func (d *demo) command(ctx context.Context, args ...string) error {
 	return nil
 }
 
-// bringIn bakes two image versions from a recipe and makes three template
+// bringIn bakes two image versions from a recipe and makes four template
 // versions.
 func (d *demo) bringIn(ctx context.Context) error {
 	for v := 1; v <= 2; v++ {
@@ -154,7 +166,8 @@ func (d *demo) bringIn(ctx context.Context) error {
 			"--note", "the summer sailings"),
 		d.command(ctx, "template", "diff", "timetable-web@1", "timetable-web@2"),
 		d.command(ctx, "template", "revise", "timetable-web", "--environment", "WARM_UP="+warmUp.String()+",SAILINGS_FILE=/srv/sailings-autumn.csv",
-			"--note", "reads the autumn sailings from a file"))
+			"--note", "reads the autumn sailings from a file"),
+		d.command(ctx, "template", "revise", "timetable-web", "--from", "2", "--environment", "WARM_UP="+warmUp.String()+",ERROR_PERCENT=10", "--note", "the winter sailings, half tested"))
 }
 
 func (d *demo) makeGroup(ctx context.Context) error {
@@ -268,7 +281,7 @@ func (d *demo) stopTraffic() {
 	}
 }
 
-func (d *demo) rollOut(ctx context.Context, to string) (contract.Rollout, error) {
+func (d *demo) rollOut(ctx context.Context, to string, soak time.Duration) (contract.Rollout, error) {
 	waves, up, down, soaks := []string{"1", "50%", "100%"}, above, 0, soak.Seconds()
 	r, _, err := client.Read[contract.Rollout](d.api.StartRollout(ctx, "timetable", nil, contract.NewRollout{
 		To: to, Waves: &waves, Above: &up, Below: &down, SoakSeconds: &soaks,
@@ -320,7 +333,7 @@ func (d *demo) report() {
 		fmt.Fprintf(w, "instances on %s\t%d, %d serving\n", v.Version, v.Counted, v.Serving)
 	}
 	fmt.Fprintf(w, "requests sent\t%d\n", d.sent.Load())
-	fmt.Fprintf(w, "requests failed\t%d\n", d.failed.Load())
+	fmt.Fprintf(w, "requests failed\t%d before version 4, and %d of those that it answered\n", d.failedBefore, d.failed.Load()-d.failedBefore)
 	fmt.Fprintf(w, "lowest serving count seen\t%d of %d\n", d.lowest.Load(), size)
 	before := 0
 	for i, wave := range d.good.Waves {
@@ -335,6 +348,7 @@ func (d *demo) report() {
 		fmt.Fprintf(w, "version 2, whole rollout\t%.1f s, shortest possible %.1f s, ratio %.2f\n", took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
 	}
 	fmt.Fprintf(w, "version 3\t%s: %s\n", d.bad.State, d.bad.Why)
+	fmt.Fprintf(w, "version 4\t%s after %.1f s: %s\n", d.failing.State, d.failing.EndedAt.Sub(d.failing.StartedAt).Seconds(), d.failing.Why)
 	w.Flush()
 }
 
@@ -360,7 +374,10 @@ func (d *demo) verdict() error {
 	if d.bad.State != contract.RolloutStateReverted {
 		all = append(all, fmt.Errorf("the rollout of version 3 is %q, not reverted", d.bad.State))
 	}
-	if n := d.failed.Load(); n > 0 {
+	if d.failing.State != contract.RolloutStateReverted {
+		all = append(all, fmt.Errorf("the rollout of version 4 is %q, not reverted", d.failing.State))
+	}
+	if n := d.failedBefore; n > 0 {
 		all = append(all, fmt.Errorf("%d requests failed, the first with: %s", n, *d.firstFailure.Load()))
 	}
 	if n := d.lowest.Load(); n < size {

@@ -255,7 +255,7 @@ func worse(a, b health.Verdict) bool {
 func fromRollout(r store.Rollout, gates []gate.Gate, size int, s say.Summary) contract.Rollout {
 	out := contract.Rollout{
 		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
-		Back: r.Back, Why: say.Because(r.Cause), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
+		Back: r.Back, Why: say.Why(&r.Rollout), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
 		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence, Gates: each(gates, func(g gate.Gate) contract.Gate { return fromGate(g, len(gates)) }),
 	}
 	out.LeftSeconds = known(s.Left)

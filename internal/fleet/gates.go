@@ -38,7 +38,7 @@ func (d *deciding) judgeGates() {
 		}
 		because := d.gateCause(CodeGateBroke, g)
 		if g.Broken == gate.Revert {
-			d.ro.Back = true
+			d.ro.Back, d.ro.Turned = true, because
 			d.turn(Reverting, because)
 		} else {
 			d.hold(because)

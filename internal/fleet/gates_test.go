@@ -55,11 +55,14 @@ func TestABrokenGate(t *testing.T) {
 		if n := d.Rollout.Cause.Numbers; d.Rollout.Cause.Code != fleet.CodeGateBroke || n.Get("new_percent") != 5 || n.Int("old_requests") != 1500 || math.Abs(n.Get("evidence")-101) > 1e-6 {
 			t.Errorf("its cause is %+v", d.Rollout.Cause)
 		}
+		if back := c.then == gate.Revert; (d.Rollout.Turned.Code == fleet.CodeGateBroke) != back {
+			t.Errorf("it goes back (%v) for %+v", back, d.Rollout.Turned)
+		}
 		if d.Rollout.Gates[0].Seen != v.Seen[0] {
 			t.Errorf("it keeps that the gate saw %+v", d.Rollout.Gates[0].Seen)
 		}
 		again, _, err := d.Rollout.Tell(soon, fleet.CommandProceed, "known")
-		if err != nil || again.Gates[0].Seen != (gate.Comparison{}) || again.State != fleet.Moving {
+		if err != nil || again.Gates[0].Seen != (gate.Comparison{}) || again.State != fleet.Moving || again.Turned.Code != "" {
 			t.Errorf("after proceed: %+v (%v)", again.Gates, err)
 		}
 		if d.Rollout.Gates[0].Seen != v.Seen[0] {

@@ -245,6 +245,8 @@ type Rollout struct {
 	Back  bool
 	Since time.Time // entered State
 	Cause Cause     // what brought it into State
+	// Turned is why it goes or went back, and is kept when it has.
+	Turned Cause
 	// Wave is the index of the present wave. All before it are complete.
 	Wave int
 	// Times has an entry for each wave that has begun.

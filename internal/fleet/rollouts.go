@@ -99,6 +99,7 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
 		}
 		r.State, r.Back, r.Resumed, r.Stumbles = Moving, false, now, 0
+		r.Turned = Cause{}
 		r.Gates = slices.Clone(r.Gates)
 		for k := range r.Gates { // what they saw is answered
 			r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0
@@ -107,5 +108,8 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 		r.State, r.Back = Reverting, true
 	}
 	r.Since, r.Cause = now, Cause{Code: CodeTold, About: string(c), Words: reason}
+	if c == CommandRevert {
+		r.Turned = r.Cause
+	}
 	return r, r.entry(), nil
 }

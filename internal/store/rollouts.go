@@ -34,6 +34,7 @@ type rolloutRow struct {
 	Since            time.Time
 	Cause            fleet.Cause
 	Back             bool
+	Turned           fleet.Cause
 	Sized            int
 	Wave             int
 	Times            []fleet.WaveTime
@@ -56,7 +57,7 @@ var (
 func rowOfRollout(ro Rollout) rolloutRow {
 	return rolloutRow{
 		Number: ro.ID, GroupName: ro.Group, FromName: ro.From.Name, ToName: ro.To.Name, FromVersion: ro.From.N, ToVersion: ro.To.N, Waves: ro.Waves.String(),
-		Above: ro.Above, Below: ro.Below, SoakMs: millis(ro.Soak), State: string(ro.State), Since: ro.Since, Cause: ro.Cause, Back: ro.Back, Sized: ro.Sized,
+		Above: ro.Above, Below: ro.Below, SoakMs: millis(ro.Soak), State: string(ro.State), Since: ro.Since, Cause: ro.Cause, Back: ro.Back, Turned: ro.Turned, Sized: ro.Sized,
 		Wave: ro.Wave, Times: ro.Times, Gates: ro.Gates, Resumed: ro.Resumed, Stumbles: ro.Stumbles, StartedAt: ro.Started, StartedBy: ro.StartedBy, EndedAt: pointer(ro.Ended), Revision: ro.Revision,
 	}
 }
@@ -67,7 +68,7 @@ func (r rolloutRow) rollout() Rollout {
 		Rollout: fleet.Rollout{
 			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion},
 			Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), State: fleet.RolloutState(r.State),
-			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
+			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Turned: r.Turned, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
 			Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
 		},
 		Group: r.GroupName, StartedBy: r.StartedBy, Revision: r.Revision,

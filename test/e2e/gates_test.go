@@ -34,6 +34,9 @@ func TestGates(t *testing.T) {
 	}
 	r := begin(to, nil, "1", "100%")
 	back := s.becomes(r.Number, contract.RolloutStateReverted)
+	if !strings.HasPrefix(back.Why, "requests to the new instances fail: ") || !strings.HasSuffix(back.Why, "; 4 of 4 serve on timetable-web@1 again") {
+		t.Errorf("it is reverted because %s", back.Why)
+	}
 	if len(back.Gates) != 1 {
 		t.Fatalf("its gates are %+v", back.Gates)
 	}

@@ -326,9 +326,18 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 	return Ended(r)
 }
 
+// Why tells why a rollout is where it is: of one that has gone back, why it turned first.
+func Why(r *fleet.Rollout) string {
+	why := Because(r.Cause)
+	if r.State == fleet.Reverted && r.Turned.Code != fleet.CodeWords {
+		why = Because(r.Turned) + "; " + why
+	}
+	return why
+}
+
 // Ended is the sentence about a rollout that is over.
 func Ended(r *fleet.Rollout) string {
-	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, Because(r.Cause))
+	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, Why(r))
 }
 
 // left estimates the rest from the usual time to come up.

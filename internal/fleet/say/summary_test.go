@@ -94,6 +94,11 @@ func TestSentences(t *testing.T) {
 			v.Instances, v.Group.Heal, v.Group.Slots = v.Instances[:5], fleet.HealOff, []fleet.Slot{{Number: 6, Failures: 1, Kept: true}}
 		}},
 		{"it goes back", "Reverting to timetable-web@1, 6 of 6 serving: 6 back.", func(v *fleet.View) { roll(v, fleet.Reverting) }},
+		{"it is over, and went back", "The rollout to timetable-web@2 is reverted: a person asked to revert: too slow; 6 of 6 serve on timetable-web@1 again.", func(v *fleet.View) {
+			roll(v, fleet.Reverted)
+			v.Rollout.Turned = fleet.Cause{Code: fleet.CodeTold, About: "revert", Words: "too slow"}
+			v.Rollout.Cause = fleet.Cause{Code: fleet.CodeBackWhole, About: "timetable-web@1", Numbers: fleet.Numbers{fleet.Measured("serving", 6), fleet.Measured("size", 6)}}
+		}},
 		{"it is over", "The rollout to timetable-web@2 is done: all stayed good.", func(v *fleet.View) {
 			roll(v, fleet.Done)
 			v.Rollout.Cause = fleet.Because("all stayed good")

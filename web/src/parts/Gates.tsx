@@ -14,11 +14,11 @@ export function Gates({ gates }: { gates: Gate[] }) {
       columns={[
         { title: 'Gate', dataIndex: 'kind' },
         { title: 'State', render: (_, g) => <StateWord state={g.state} /> },
-        { title: 'New', align: 'right', render: (_, g) => failedShare(g.new_failed, g.new_requests) },
-        { title: 'Old', align: 'right', render: (_, g) => failedShare(g.old_failed, g.old_requests) },
+        { title: 'New fail', align: 'right', render: (_, g) => failedShare(g.new_failed, g.new_requests) },
+        { title: 'Old fail', align: 'right', render: (_, g) => failedShare(g.old_failed, g.old_requests) },
         { title: 'At most', align: 'right', render: (_, g) => `+${g.margin_percent} points` },
         { title: 'By chance', align: 'right', render: (_, g) => byChance(g.evidence) },
-        { title: 'Else', render: (_, g) => otherwise(g) },
+        { title: 'When it breaks', render: (_, g) => otherwise(g) },
       ]}
     />
   )
