@@ -1,4 +1,11 @@
-const signs: Record<string, string> = { baking: '…', ready: '', good: '', undecided: '…', broken: '▲', withdrawn: '⊘' }
+const signs: Record<string, string> = {
+  baking: '…',
+  ready: '',
+  good: '',
+  undecided: '…',
+  broken: '▲',
+  withdrawn: '⊘',
+}
 
 /** The state of an image or template version, or of a gate; what is well is silent. */
 export function StateWord({ state }: { state: string }) {
