@@ -56,7 +56,7 @@ func (k *keeper) look(now time.Time, c *comparing) {
 		is := answered{counts: make([]bool, len(ro.Gates))}
 		any := false
 		for n, g := range ro.Gates {
-			_, is.counts[n] = ro.Counted(now, g, in)
+			is.counts[n] = in.CountsFor(now, g)
 			any = any || is.counts[n]
 		}
 		if !any {

@@ -10,13 +10,10 @@ import (
 // gatesEvery is how often the gates of a rollout are looked at.
 const gatesEvery = time.Second
 
-// Counted reports whether the answers of an instance count for a gate at the time now, and
-// on which side: those of targets that serve, and serve for long enough.
-func (r *Rollout) Counted(now time.Time, g gate.Gate, in *Instance) (fresh, counts bool) {
-	if in.State != Serving || now.Sub(in.Since) < g.Warm {
-		return false, false
-	}
-	return in.Version == r.To, true
+// CountsFor reports whether the answers of an instance count for a gate at the time now: those
+// of one that serves, and has for long enough.
+func (i *Instance) CountsFor(now time.Time, g gate.Gate) bool {
+	return i.State == Serving && now.Sub(i.Since) >= g.Warm
 }
 
 // Compares reports whether what new and old answer is being compared.

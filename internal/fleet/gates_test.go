@@ -121,6 +121,15 @@ func TestAnUndecidedGate(t *testing.T) {
 	}
 }
 
+// TestAClockThatIsSetForgetsNothing of what the gates saw.
+func TestAClockThatIsSetForgetsNothing(t *testing.T) {
+	v := gated(t, gate.Usual())
+	v.Seen = seen(300, 3, 7)
+	if d := v.Shift(time.Hour); d.Rollout.Gates[0].Seen != v.Seen[0] {
+		t.Errorf("it is written that the gate saw %+v", d.Rollout.Gates[0].Seen)
+	}
+}
+
 // TestGatesOfARevert decide nothing: what went before is what it goes back to.
 func TestGatesOfARevert(t *testing.T) {
 	v := gated(t, gate.Usual())
@@ -132,21 +141,19 @@ func TestGatesOfARevert(t *testing.T) {
 }
 
 func TestWhoCounts(t *testing.T) {
-	v := gated(t, gate.Usual())
 	g := gate.Usual()
 	g.Warm = 10 * time.Second
 	for _, c := range []struct {
-		state         fleet.State
-		n             int
-		served        time.Duration
-		fresh, counts bool
+		state  fleet.State
+		served time.Duration
+		counts bool
 	}{
-		{fleet.Serving, 2, time.Minute, true, true}, {fleet.Serving, 1, time.Minute, false, true}, {fleet.Serving, 2, 9 * time.Second, false, false},
-		{fleet.Draining, 1, time.Minute, false, false}, {fleet.Settling, 2, time.Minute, false, false}, {fleet.Parked, 1, time.Minute, false, false},
+		{fleet.Serving, time.Minute, true}, {fleet.Serving, 10 * time.Second, true}, {fleet.Serving, 9 * time.Second, false},
+		{fleet.Draining, time.Minute, false}, {fleet.Settling, time.Minute, false}, {fleet.Parked, time.Minute, false},
 	} {
-		in := fleet.Instance{State: c.state, Since: noon.Add(-c.served), Version: fleet.Version{Name: "timetable-web", N: c.n}}
-		if fresh, counts := v.Rollout.Counted(noon, g, &in); fresh != c.fresh || counts != c.counts {
-			t.Errorf("%+v: new %v, counts %v", c, fresh, counts)
+		in := fleet.Instance{State: c.state, Since: noon.Add(-c.served)}
+		if got := in.CountsFor(noon, g); got != c.counts {
+			t.Errorf("one that is %s for %s counts: %v", c.state, c.served, got)
 		}
 	}
 }

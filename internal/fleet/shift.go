@@ -34,7 +34,7 @@ func (v *View) Shift(by time.Duration) Decision {
 	}
 	if v.Rollout != nil {
 		ro := *v.Rollout
-		ro.Times = slices.Clone(ro.Times)
+		ro.Times, ro.Gates = slices.Clone(ro.Times), withSeen(ro.Gates, v.Seen)
 		move(&ro.Since, &ro.Resumed, &ro.Started, &ro.Ended)
 		for i := range ro.Times {
 			move(&ro.Times[i].Began, &ro.Times[i].Filled, &ro.Times[i].Passed)
