@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"unitas/api/contract"
+	"unitas/internal/fleet/words"
 )
 
 // gateFlags are the gates of a rollout as people give them.
@@ -48,10 +49,9 @@ func (f *gateFlags) read(cmd *cobra.Command) (*[]contract.NewGate, error) {
 // parseGate reads KIND:SETTING=VALUE,…
 func parseGate(text string) (g contract.NewGate, err error) {
 	kind, settings, some := strings.Cut(text, ":")
-	if kind != string(contract.NewGateKindErrors) {
-		return g, fmt.Errorf("%q is no kind of gate; there is errors", kind)
+	if g.Kind = contract.NewGateKind(kind); !g.Kind.Valid() {
+		return g, fmt.Errorf("%q is no kind of gate; there are errors and latency", kind)
 	}
-	g.Kind = contract.NewGateKindErrors
 	if !some {
 		return g, nil
 	}
@@ -95,7 +95,7 @@ func gatesPicture(gates []contract.Gate) string {
 	if len(gates) == 0 {
 		return ""
 	}
-	rows := [][]string{{"  gate", "state", ">new fail", ">old fail", ">at most", ">by chance", "when it breaks"}}
+	rows := [][]string{{"  gate", "state", ">new", ">old", ">at most", ">by chance", "when it breaks"}}
 	for _, g := range gates {
 		chance := "-"
 		if g.Evidence >= 2 {
@@ -105,10 +105,21 @@ func gatesPicture(gates []contract.Gate) string {
 		if g.State == contract.GateStateUndecided && g.Least > 0 {
 			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
 		}
-		rows = append(rows, []string{"  " + g.Kind, string(g.State), failedShare(g.NewFailed, g.NewRequests), failedShare(g.OldFailed, g.OldRequests),
+		rows = append(rows, []string{"  " + gateWords(g), string(g.State), failedShare(g.NewFailed, g.NewRequests), failedShare(g.OldFailed, g.OldRequests),
 			fmt.Sprintf("+%g points", g.MarginPercent), chance, then})
 	}
 	return "\n" + table(rows)
+}
+
+// gateWords say of what a gate compares the shares.
+func gateWords(g contract.Gate) string {
+	switch {
+	case g.Kind != string(contract.NewGateKindLatency):
+		return "requests that fail"
+	case g.LineMs == nil:
+		return "slow answers"
+	}
+	return "answers over " + words.Span(time.Duration(*g.LineMs*float64(time.Millisecond)))
 }
 
 // failedShare is how many of so many failed, as people compare them.

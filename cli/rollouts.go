@@ -39,9 +39,10 @@ again, the rollout holds itself and the old ones go on serving. A revert brings
 back what most instances run now.
 
 Gates compare what new instances answer with what old ones do, every second: one
-that breaks holds the rollout or reverts it. Without --gate there is one on errors.
-Its settings, each with what it is when left out: margin=0.5 (percent points that
-new may fail more often), broken=revert (or hold), warm=0s (a new instance's first
+that breaks holds the rollout or reverts it. Without --gate there is one on errors;
+another kind is latency (answers slower than 95 of 100 of the old version). The
+settings, each with what it is when left out: margin=0.5, for latency 5 (percent
+points that new may do worse), broken=revert (or hold), warm=0s (a new instance's first
 answers are left out), least=0 (requests that new ones must have answered in a
 wave), undecided=go-on (or hold, extend; when they were fewer).`,
 		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch\n" +

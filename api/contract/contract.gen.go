@@ -357,13 +357,16 @@ func (e NewGateBroken) Valid() bool {
 
 // Defines values for NewGateKind.
 const (
-	NewGateKindErrors NewGateKind = "errors"
+	NewGateKindErrors  NewGateKind = "errors"
+	NewGateKindLatency NewGateKind = "latency"
 )
 
 // Valid indicates whether the value is a known member of the NewGateKind enum.
 func (e NewGateKind) Valid() bool {
 	switch e {
 	case NewGateKindErrors:
+		return true
+	case NewGateKindLatency:
 		return true
 	default:
 		return false
@@ -858,11 +861,16 @@ type Gate struct {
 	Broken string `json:"broken"`
 
 	// Evidence How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
-	Evidence      float64 `json:"evidence"`
-	Kind          string  `json:"kind"`
-	Least         int64   `json:"least"`
-	MarginPercent float64 `json:"margin_percent"`
-	NewFailed     int64   `json:"new_failed"`
+	Evidence float64 `json:"evidence"`
+	Kind     string  `json:"kind"`
+	Least    int64   `json:"least"`
+
+	// LineMs For latency: the answers that took longer are the bad ones; absent while it is not known
+	LineMs        *float64 `json:"line_ms,omitempty"`
+	MarginPercent float64  `json:"margin_percent"`
+
+	// NewFailed How many of them failed, or were slow
+	NewFailed int64 `json:"new_failed"`
 
 	// NewRequests Answered by new instances since the rollout began, or last proceeded
 	NewRequests int64 `json:"new_requests"`
@@ -1353,13 +1361,13 @@ type NewGate struct {
 	// Broken What happens when it breaks
 	Broken *NewGateBroken `json:"broken,omitempty"`
 
-	// Kind errors: the share of requests that are answered 500 or more, or not at all
+	// Kind errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 	Kind NewGateKind `json:"kind"`
 
 	// Least How many requests new instances must have answered in a wave by the end of its soak
 	Least *int64 `json:"least,omitempty"`
 
-	// MarginPercent By how many percent points the share of new may be higher than that of old
+	// MarginPercent By how many percent points the share of new may be higher than that of old; without it 0.5 for errors and 5 for latency
 	MarginPercent *float64 `json:"margin_percent,omitempty"`
 
 	// Undecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
@@ -1372,7 +1380,7 @@ type NewGate struct {
 // NewGateBroken What happens when it breaks
 type NewGateBroken string
 
-// NewGateKind errors: the share of requests that are answered 500 or more, or not at all
+// NewGateKind errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 type NewGateKind string
 
 // NewGateUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held

@@ -88,7 +88,10 @@ func routes(ready *atomic.Bool) http.Handler {
 			case <-r.Context().Done():
 			}
 		}
-		if fails := share("ERROR_PERCENT"); rand.Float64()*100 < fails {
+		if rand.Float64()*100 < share("SLOW_PERCENT") {
+			time.Sleep(100 * time.Millisecond)
+		}
+		if rand.Float64()*100 < share("ERROR_PERCENT") {
 			http.Error(w, "the sailings of today are not to be found", http.StatusInternalServerError)
 			return
 		}

@@ -272,14 +272,14 @@ func fromRollout(r store.Rollout, gates []gate.Gate, size int, s say.Summary) co
 
 func toGates(all []contract.NewGate) []gate.Gate {
 	return each(all, func(g contract.NewGate) gate.Gate {
-		return gate.Gate{Kind: gate.Kind(g.Kind), Margin: given(g.MarginPercent) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
+		return gate.Gate{Kind: gate.Kind(g.Kind), Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
 			Least: given(g.Least), Undecided: gate.Then(given(g.Undecided))}
 	})
 }
 
 // fromGate is one of so many gates of a rollout.
 func fromGate(g gate.Gate, of int) contract.Gate {
-	return contract.Gate{Kind: string(g.Kind), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
+	return contract.Gate{Kind: string(g.Kind), LineMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
 		State: contract.GateState(g.State(g.Seen, of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
 		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
 }

@@ -10,20 +10,24 @@ import (
 // compareEvery is how often what new and old instances answered is compared.
 const compareEvery = time.Second
 
+// lineMinutes is the window by which it is told what is slow.
+const lineMinutes = 5
+
 // comparing is what the gates of a rollout have seen until now. Only what this service sent
 // on itself is counted: of several it is a part of the traffic, which tells the same.
 type comparing struct {
 	rollout int64
 	resumed time.Time
 	looked  time.Time // on the monotonic clock
+	wave    int       // of which the lines are
 	seen    []gate.Comparison
-	had     map[string]answered // by instance that counts, at the last look
+	had     map[string][]answered // by instance, for each gate, at the last look
 }
 
-// answered is what an instance had answered so far.
+// answered is what an instance had answered so far, as a gate sees it.
 type answered struct {
 	gate.Count
-	counts []bool // for each gate
+	counts bool
 }
 
 // compare takes in what was answered since the last look, as one block for each gate.
@@ -49,36 +53,29 @@ func (k *keeper) compare(now time.Time) {
 // look counts, for each gate, the answers of those that count now and did at the last look.
 func (k *keeper) look(now time.Time, c *comparing) {
 	ro := &k.rollout.Rollout
+	k.drawLines(c)
 	blocks := make([]struct{ fresh, old gate.Count }, len(ro.Gates))
-	next := make(map[string]answered, len(k.view.Instances))
+	next := make(map[string][]answered, len(k.view.Instances))
 	for i := range k.view.Instances {
 		in := &k.view.Instances[i]
-		is := answered{counts: make([]bool, len(ro.Gates))}
-		any := false
+		is, was := make([]answered, len(ro.Gates)), c.had[in.ID]
 		for n, g := range ro.Gates {
-			is.counts[n] = in.CountsFor(now, g)
-			any = any || is.counts[n]
-		}
-		if !any {
-			continue
-		}
-		is.N, is.Bad = k.ctl.Balancer.Answered(in.ID)
-		next[in.ID] = is
-		was, had := c.had[in.ID]
-		if !had || is.N < was.N || is.Bad < was.Bad { // it counts from now on, or anew
-			continue
-		}
-		for n := range blocks {
-			if !is.counts[n] || !was.counts[n] {
+			if !in.CountsFor(now, g) || (g.Kind == gate.Latency && c.seen[n].Line == 0) {
+				continue
+			}
+			is[n].counts = true
+			is[n].N, is[n].Bad = k.answers(in.ID, g.Kind, c.seen[n].Line)
+			if was == nil || !was[n].counts || is[n].N < was[n].N || is[n].Bad < was[n].Bad { // it counts from now on, or anew
 				continue
 			}
 			side := &blocks[n].old
 			if in.Version == ro.To {
 				side = &blocks[n].fresh
 			}
-			side.N += is.N - was.N
-			side.Bad += is.Bad - was.Bad
+			side.N += is[n].N - was[n].N
+			side.Bad += is[n].Bad - was[n].Bad
 		}
+		next[in.ID] = is
 	}
 	c.had = next
 	for n, b := range blocks {
@@ -87,4 +84,49 @@ func (k *keeper) look(now time.Time, c *comparing) {
 			k.fresh = true
 		}
 	}
+}
+
+// answers is what an instance has answered so far, and how much of it is bad.
+func (k *keeper) answers(id string, kind gate.Kind, line time.Duration) (n, bad int64) {
+	if kind == gate.Latency {
+		return k.ctl.Balancer.Slower(id, line)
+	}
+	return k.ctl.Balancer.Answered(id)
+}
+
+// drawLines fixes at the start of a wave, or as soon as there is something to tell it by,
+// what answers are slow: slower than 95 of 100 of the old version's in the last five minutes.
+func (k *keeper) drawLines(c *comparing) {
+	ro := &k.rollout.Rollout
+	anew := c.wave != ro.Wave+1
+	c.wave = ro.Wave + 1
+	for n, g := range ro.Gates {
+		if g.Kind != gate.Latency || (!anew && c.seen[n].Line != 0) {
+			continue
+		}
+		line := k.slowest(ro.From.String())
+		if line == 0 || line == c.seen[n].Line {
+			continue
+		}
+		c.seen[n].Line = line
+		for _, had := range c.had { // counted against another line
+			had[n].counts = false
+		}
+	}
+}
+
+// slowest is the 95th percentile of the time that a version took to answer in the pools of
+// the group; 0 when it answered nothing.
+func (k *keeper) slowest(version string) (line time.Duration) {
+	for _, pool := range k.group.Pools {
+		s, _ := k.ctl.Balancer.Stats(pool)
+		for _, v := range s.Versions {
+			for _, w := range v.Windows {
+				if v.Version == version && w.Minutes == lineMinutes && w.Requests > 0 {
+					line = max(line, time.Duration(w.P95*float64(time.Millisecond)))
+				}
+			}
+		}
+	}
+	return line
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 
+	"unitas/internal/balancer"
 	"unitas/internal/clock"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
@@ -237,6 +238,20 @@ func TestAFreshMachineIsAskedAnew(t *testing.T) {
 type answering struct {
 	taker
 	said map[string][2]int64
+	line time.Duration // that slow ones were last asked for by
+	p95  float64       // of the old version, in ms
+}
+
+func (a *answering) Slower(instance string, than time.Duration) (n, slow int64) {
+	a.line = than
+	return a.Answered(instance)
+}
+
+func (a *answering) Stats(string) (balancer.Stats, bool) {
+	return balancer.Stats{Versions: []balancer.VersionStats{
+		{Version: "timetable-web@1", Windows: []balancer.Window{{Minutes: 1, Requests: 9, P95: 1}, {Minutes: 5, Requests: 99, P95: a.p95}}},
+		{Version: "timetable-web@2", Windows: []balancer.Window{{Minutes: 5, Requests: 99, P95: 1000}}},
+	}}, true
 }
 
 func (a *answering) Answered(instance string) (n, failed int64) {
@@ -297,5 +312,42 @@ func TestWhatIsCompared(t *testing.T) {
 	k.rollout.State = fleet.Held
 	if k.compare(now); k.view.Seen != nil {
 		t.Errorf("of one that is held is seen %+v", k.view.Seen)
+	}
+}
+
+// TestTheLineOfAWave: what is slow is told by the old version when a wave begins, and what
+// was counted against another line counts for nothing.
+func TestTheLineOfAWave(t *testing.T) {
+	now := time.Now()
+	b := &answering{said: map[string][2]int64{}}
+	k := newKeeper(&Control{Config: Config{Clock: clock.New(), Balancer: b}}, "timetable", 1, nil)
+	k.group.Pools = []string{"front"}
+	slow := gate.Usual()
+	slow.Kind = gate.Latency
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: fleet.Version{Name: "timetable-web", N: 1}, To: fleet.Version{Name: "timetable-web", N: 2}, State: fleet.Moving, Gates: []gate.Gate{slow}}}
+	k.view.Instances = []fleet.Instance{{ID: "new", State: fleet.Serving, Since: now.Add(-time.Minute), Version: k.rollout.To}}
+	look := func(n int64) gate.Comparison {
+		b.said["new"] = [2]int64{n, n / 2}
+		k.comparing.looked = time.Time{}
+		k.compare(now)
+		return k.view.Seen[0]
+	}
+	if got := look(10); got.Line != 0 || b.line != 0 {
+		t.Errorf("by nothing the line is %s", got.Line)
+	}
+	b.p95 = 48
+	if got := look(20); got.Line != 48*time.Millisecond || b.line != got.Line || got.New.N != 0 {
+		t.Errorf("the line is %s, and %d are counted", got.Line, got.New.N)
+	}
+	b.p95 = 300 // the wave has its line
+	if got := look(30); got.Line != 48*time.Millisecond || got.New != (gate.Count{N: 10, Bad: 5}) {
+		t.Errorf("in the wave the line is %s, and %+v are counted", got.Line, got.New)
+	}
+	k.rollout.Wave = 1
+	if got := look(40); got.Line != 300*time.Millisecond || got.New.N != 10 {
+		t.Errorf("in the next wave the line is %s, and %d are counted", got.Line, got.New.N)
+	}
+	if got := look(50); got.New.N != 20 {
+		t.Errorf("and then %d", got.New.N)
 	}
 }

@@ -147,7 +147,7 @@ const (
 	CodeUnwatched Code = "unwatched"  // the same
 	CodePassed    Code = "passed"     // wave, waves, soak_seconds; left_behind, never_served when it is the last
 	// The gates; all with new_percent, new_requests, old_percent, old_requests,
-	// margin_points, evidence, least, in_wave.
+	// margin_points, evidence, least, in_wave, line_seconds.
 	CodeGateBroke     Code = "gate-broke"     // about: its kind
 	CodeGateUndecided Code = "gate-undecided" // about: its kind
 	CodeBackWhole     Code = "back-whole"     // about: the version; serving, size, left_behind

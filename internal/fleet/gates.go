@@ -65,7 +65,7 @@ func (d *deciding) gateCause(code Code, g *gate.Gate) Cause {
 	return Cause{Code: code, About: string(g.Kind), Numbers: Numbers{
 		{"new_percent", 100 * g.Seen.New.Share()}, {"new_requests", float64(g.Seen.New.N)},
 		{"old_percent", 100 * g.Seen.Old.Share()}, {"old_requests", float64(g.Seen.Old.N)},
-		{"margin_points", 100 * g.Margin}, {"evidence", g.Seen.Evidence()}, {"least", float64(g.Least)}, {"in_wave", float64(g.Seen.New.N - g.Before)},
+		{"margin_points", 100 * g.Margin}, {"evidence", g.Seen.Evidence()}, {"least", float64(g.Least)}, {"in_wave", float64(g.Seen.New.N - g.Before)}, span("line_seconds", g.Seen.Line),
 	}}
 }
 

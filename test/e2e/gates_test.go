@@ -9,11 +9,11 @@ import (
 	"unitas/client"
 )
 
-// failing makes a version of the template that is well by its check and fails a share of
-// what it is asked.
-func (s *service) failing(percent string) string {
+// failing makes a version of the template that is well by its check and does a share of
+// what it is asked badly.
+func (s *service) failing(how, percent string) string {
 	s.t.Helper()
-	env := contract.Environment{"WARM_UP": "100ms", "ERROR_PERCENT": percent}
+	env := contract.Environment{"WARM_UP": "100ms", how: percent}
 	t := must[contract.Template](s.t)(client.Read[contract.Template](s.api.ReviseTemplate(ctx, "timetable-web", nil, contract.TemplateRevision{Environment: &env, Note: "failing"})))
 	return fmt.Sprint("timetable-web@", t.Version)
 }
@@ -26,7 +26,7 @@ func TestGates(t *testing.T) {
 	s.stock()
 	s.group(5)
 	s.traffic()
-	to, soak, above := s.failing("20"), 60.0, 1
+	to, soak, above := s.failing("ERROR_PERCENT", "20"), 60.0, 1
 	begin := func(version string, gates *[]contract.NewGate, waves ...string) contract.Rollout {
 		t.Helper()
 		return must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil,
@@ -93,4 +93,33 @@ func TestAGateWithoutTraffic(t *testing.T) {
 	if held.Gates[0].State != contract.GateStateUndecided || !strings.Contains(held.Why, "too few requests were seen in this wave to tell: 0 of at least 50") {
 		t.Errorf("it is held because %s; its gate is %+v", held.Why, held.Gates[0])
 	}
+}
+
+// TestASlowVersion goes back by a gate on latency, and no other is stopped by it.
+func TestASlowVersion(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(5)
+	tr := s.traffic()
+	s.eventually("there is something to compare with", func() error {
+		if n := tr.sent.Load(); n < 500 {
+			return fmt.Errorf("%d requests", n)
+		}
+		return nil
+	})
+	begin := func(version string, soak float64) contract.Rollout {
+		t.Helper()
+		waves := []string{"1", "100%"}
+		return must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil,
+			contract.NewRollout{To: version, Waves: &waves, SoakSeconds: &soak, Gates: &[]contract.NewGate{{Kind: contract.NewGateKindLatency}}})))
+	}
+	back := s.becomes(begin(s.failing("SLOW_PERCENT", "60"), 60).Number, contract.RolloutStateReverted)
+	g := back.Gates[0]
+	if g.State != contract.GateStateBroken || g.MarginPercent != 5 || g.LineMs == nil || *g.LineMs <= 0 || *g.LineMs > 90 || g.NewFailed < g.NewRequests/4 || g.OldFailed > g.OldRequests/4 {
+		t.Errorf("the gate is %+v, its line %v", g, g.LineMs)
+	}
+	if !strings.HasPrefix(back.Why, "the new instances are slow, over ") {
+		t.Errorf("it is reverted because %s", back.Why)
+	}
+	tr.mustBeWhole(t)
 }

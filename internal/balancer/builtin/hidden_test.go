@@ -230,3 +230,27 @@ func BenchmarkWindow(b *testing.B) {
 	runtime.KeepAlive(all)
 	b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/targets/1000, "kB/target")
 }
+
+// TestSlowerThan counts from when it is first asked, by target.
+func TestSlowerThan(t *testing.T) {
+	f := newFront(t, say("0"))
+	count := func(took time.Duration) {
+		f.pools["front"].count(f.targetsOf("timetable-0")[0], time.Now(), 200, took)
+	}
+	count(time.Second)
+	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 0 || slow != 0 {
+		t.Errorf("before it was asked %d answers count, %d of them slow", n, slow)
+	}
+	for _, ms := range []int{1, 10, 40, 70, 200, 5000} {
+		count(time.Duration(ms) * time.Millisecond)
+	}
+	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 6 || slow != 3 {
+		t.Errorf("%d of %d are slower than 50 ms", slow, n)
+	}
+	if n, slow := f.Slower("timetable-0", time.Second); n != 6 || slow != 1 {
+		t.Errorf("%d of %d are slower than a second", slow, n)
+	}
+	if n, _ := f.Slower("timetable-9", time.Second); n != 0 {
+		t.Errorf("of one that is not there %d", n)
+	}
+}

@@ -3,6 +3,7 @@ package builtin
 import (
 	"math"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"unitas/internal/balancer"
@@ -28,6 +29,9 @@ const (
 const buckets = 88
 
 const firstBucketMS = 0.05
+
+// histogram counts answers by bucket.
+type histogram [buckets]atomic.Uint32
 
 type slot struct {
 	at     int64 // the number of the slot since the epoch

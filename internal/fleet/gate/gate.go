@@ -12,7 +12,10 @@
 // 1939).
 package gate
 
-import "math"
+import (
+	"math"
+	"time"
+)
 
 // Count is how many outcomes there were, and how many of them were bad.
 type Count struct {
@@ -37,6 +40,9 @@ type Comparison struct {
 	Old Count `json:"old"`
 	// LogE is the natural logarithm of the evidence.
 	LogE float64 `json:"log_e"`
+	// Line is what the answers of the present wave are held against: slower ones are bad. 0
+	// when they are held against nothing of that kind, or it is not known yet.
+	Line time.Duration `json:"line"`
 }
 
 // prior is the weight, in outcomes, with which each estimate begins on either side (0.18 is

@@ -9,8 +9,22 @@ import (
 // Kind is what a gate compares.
 type Kind string
 
-// The kinds: the share of requests that failed (answered 500 or more, or not at all).
-const Errors Kind = "errors"
+// The kinds: the share of requests that failed (answered 500 or more, or not at all); the
+// share of those that took longer than 95 of 100 answers of the old version did in the five
+// minutes before the wave.
+const (
+	Errors  Kind = "errors"
+	Latency Kind = "latency"
+)
+
+// UsualMargin is by how much new may be worse unless somebody says otherwise: half a point
+// of errors; twice as many slow ones as the old version has.
+func (k Kind) UsualMargin() float64 {
+	if k == Latency {
+		return 0.05
+	}
+	return 0.005
+}
 
 // Then is what happens when a gate breaks, or is undecided when its soak is over.
 type Then string
@@ -54,14 +68,14 @@ const LongestExtension = 10 * time.Minute
 
 // Usual is the gate that rollouts have unless somebody says otherwise.
 func Usual() Gate {
-	return Gate{Kind: Errors, Margin: 0.005, Broken: Revert, Undecided: GoOn}
+	return Gate{Kind: Errors, Margin: Errors.UsualMargin(), Broken: Revert, Undecided: GoOn}
 }
 
 // Validate reports the first setting that is out of its range, by the name of its field.
 func (g Gate) Validate() (field string, err error) {
 	switch {
-	case g.Kind != Errors:
-		return "kind", fmt.Errorf("%q is no kind of gate; there is errors", g.Kind)
+	case g.Kind != Errors && g.Kind != Latency:
+		return "kind", fmt.Errorf("%q is no kind of gate; there are errors and latency", g.Kind)
 	case math.IsNaN(g.Margin) || g.Margin < 0 || g.Margin > 0.5:
 		return "margin_percent", fmt.Errorf("the margin is %g points; give 0 to 50", g.Margin*100)
 	case g.Warm < 0 || g.Warm > time.Hour:

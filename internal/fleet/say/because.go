@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/words"
 )
 
@@ -187,8 +188,12 @@ func ofRollout(c fleet.Cause) string {
 	case fleet.CodeFilled:
 		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
 	case fleet.CodeGateBroke:
-		return fmt.Sprintf("requests to the new instances fail: %s; at most %s points more are allowed, and by chance it looks so at most once in %.0f times",
-			sides(n), percent(n.Get("margin_points")), n.Get("evidence"))
+		what := "requests to the new instances fail"
+		if c.About == string(gate.Latency) {
+			what = fmt.Sprintf("the new instances are slow, over %s", words.Span(n.Span("line_seconds")))
+		}
+		return fmt.Sprintf("%s: %s; at most %s points more are allowed, and by chance it looks so at most once in %.0f times",
+			what, sides(n), percent(n.Get("margin_points")), n.Get("evidence"))
 	case fleet.CodeGateUndecided:
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:

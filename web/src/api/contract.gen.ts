@@ -1933,16 +1933,15 @@ export interface components {
         };
         NewGate: {
             /**
-             * @description errors: the share of requests that are answered 500 or more, or not at all
+             * @description errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
              * @enum {string}
              */
-            kind: "errors";
+            kind: "errors" | "latency";
             /**
              * Format: double
-             * @description By how many percent points the share of new may be higher than that of old
-             * @default 0.5
+             * @description By how many percent points the share of new may be higher than that of old; without it 0.5 for errors and 5 for latency
              */
-            margin_percent: number;
+            margin_percent?: number;
             /**
              * Format: double
              * @description How long the answers of an instance are left out after it began to serve
@@ -1970,6 +1969,11 @@ export interface components {
         };
         Gate: {
             kind: string;
+            /**
+             * Format: double
+             * @description For latency: the answers that took longer are the bad ones; absent while it is not known
+             */
+            line_ms?: number;
             /** Format: double */
             margin_percent: number;
             /** Format: double */
@@ -1988,7 +1992,10 @@ export interface components {
              * @description Answered by new instances since the rollout began, or last proceeded
              */
             new_requests: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description How many of them failed, or were slow
+             */
             new_failed: number;
             /** Format: int64 */
             old_requests: number;

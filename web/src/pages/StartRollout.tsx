@@ -1,4 +1,4 @@
-import { Form, Input, InputNumber, Modal, Select, Space } from 'antd'
+import { Checkbox, Form, Input, InputNumber, Modal, Select, Space } from 'antd'
 import { Refused, type Group, type NewRollout } from '../api/client'
 import { useStartRollout, useTemplateVersions } from '../api/queries'
 import { Trouble } from '../parts/Trouble'
@@ -11,6 +11,14 @@ interface Fields {
   soak: number
   broken: 'revert' | 'hold' | 'none'
   margin: number
+  latency: boolean
+}
+
+/** The gates of a rollout: on errors, and, by wish, on how long answers take. */
+function gatesOf(broken: 'revert' | 'hold', margin: number, latency: boolean): NewRollout['gates'] {
+  const rest = { broken, warm_seconds: 0, least: 0, undecided: 'go-on' as const }
+  const errors = { kind: 'errors' as const, margin_percent: margin, ...rest }
+  return latency ? [errors, { kind: 'latency', ...rest }] : [errors]
 }
 
 /** Asks what a rollout needs, and says what each answer means. */
@@ -31,19 +39,7 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
       above: f.above,
       below: f.below,
       soak_seconds: f.soak,
-      gates:
-        f.broken === 'none'
-          ? []
-          : [
-              {
-                kind: 'errors',
-                margin_percent: f.margin,
-                broken: f.broken,
-                warm_seconds: 0,
-                least: 0,
-                undecided: 'go-on',
-              },
-            ],
+      gates: f.broken === 'none' ? [] : gatesOf(f.broken, f.margin, f.latency),
     }
     start.mutate(body, {
       onSuccess: onClose,
@@ -78,6 +74,7 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
           soak: 30,
           broken: 'revert',
           margin: 0.5,
+          latency: false,
           ...(others[0] ? { to: others[0].value } : {}),
         }}
         key={others[0]?.value ?? 'none'}
@@ -148,6 +145,11 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
               />
             </Form.Item>
           </Space>
+        </Form.Item>
+        <Form.Item name="latency" valuePropName="checked" noStyle>
+          <Checkbox>
+            The same when more of their answers are slow: slower than 95 of 100 of the old version's
+          </Checkbox>
         </Form.Item>
         <Trouble error={start.error} />
       </Form>

@@ -49,12 +49,28 @@ it('shows what new instances answer against old ones', () => {
   }
   vi.stubGlobal('matchMedia', () => ({ matches: false, addListener() {}, removeListener() {} }))
   const { container } = render(<Gates gates={[gate]} />)
-  for (const text of ['broken', '5.2 % of 310', '0.067 % of 1500', '+0.5 points', '1 in 340', 'revert'])
+  for (const text of [
+    'requests that fail',
+    'broken',
+    '5.2 % of 310',
+    '0.067 % of 1500',
+    '+0.5 points',
+    '1 in 340',
+    'revert',
+  ])
     expect(container.textContent).toContain(text)
   cleanup()
-  const few = { ...gate, state: 'undecided' as const, least: 200, wave_requests: 12, new_requests: 0 }
+  const few = {
+    ...gate,
+    state: 'undecided' as const,
+    kind: 'latency',
+    line_ms: 48,
+    least: 200,
+    wave_requests: 12,
+    new_requests: 0,
+  }
   const undecided = render(<Gates gates={[{ ...few, evidence: 1 }]} />)
-  for (const text of ['undecided', 'none yet', '12 of 200 requests, then go-on', '–'])
+  for (const text of ['answers over 48 ms', 'undecided', 'none yet', '12 of 200 requests, then go-on', '–'])
     expect(undecided.container.textContent).toContain(text)
   cleanup()
   expect(render(<Gates gates={[]} />).container.textContent).toContain('No gate')
