@@ -139,8 +139,8 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
                 min={0}
                 max={50}
                 step={0.1}
-                prefix="above"
-                suffix="points more"
+                prefix="by over"
+                suffix="points"
                 style={{ width: 210 }}
               />
             </Form.Item>
