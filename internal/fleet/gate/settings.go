@@ -105,7 +105,7 @@ func (g Gate) State(seen Comparison, of int) State {
 	switch {
 	case seen.Breaks(Alpha / float64(max(of, 1))):
 		return Broken
-	case seen.New.N-g.Before < max(g.Least, 1):
+	case seen.New.N == 0, seen.New.N-g.Before < g.Least:
 		return Undecided
 	}
 	return Good

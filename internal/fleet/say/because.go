@@ -188,12 +188,7 @@ func ofRollout(c fleet.Cause) string {
 	case fleet.CodeFilled:
 		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
 	case fleet.CodeGateBroke:
-		what := "requests to the new instances fail"
-		if c.About == string(gate.Latency) {
-			what = fmt.Sprintf("the new instances are slow, over %s", words.Span(n.Span("line_seconds")))
-		}
-		return fmt.Sprintf("%s: %s; at most %s points more are allowed, and by chance it looks so at most once in %.0f times",
-			what, sides(n), percent(n.Get("margin_points")), n.Get("evidence"))
+		return fmt.Sprintf("%s (by chance at most 1 in %.0f; %s points more are allowed)", sides(c), n.Get("evidence"), percent(n.Get("margin_points")))
 	case fleet.CodeGateUndecided:
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
@@ -209,8 +204,13 @@ func ofRollout(c fleet.Cause) string {
 }
 
 // sides tells what new and old answered.
-func sides(n fleet.Numbers) string {
-	return fmt.Sprintf("%s %% of %d, and %s %% of %d on the old ones", percent(n.Get("new_percent")), n.Int("new_requests"), percent(n.Get("old_percent")), n.Int("old_requests"))
+func sides(c fleet.Cause) string {
+	n := c.Numbers
+	what, of := "requests to the new instances failed", "to the old ones"
+	if c.About == string(gate.Latency) {
+		what, of = "answers of the new instances took over "+words.Span(n.Span("line_seconds")), "of the old ones"
+	}
+	return fmt.Sprintf("%s %% of %d %s, and %s %% of %d %s", percent(n.Get("new_percent")), n.Int("new_requests"), what, percent(n.Get("old_percent")), n.Int("old_requests"), of)
 }
 
 // percent is a share with as many digits as it needs.

@@ -321,7 +321,11 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		}
 		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, Because(r.Cause))
 	case fleet.Reverting:
-		return fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
+		text := fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
+		if r.Turned.Code != fleet.CodeWords {
+			text += " It goes back since " + Because(r.Turned) + "."
+		}
+		return text
 	}
 	return Ended(r)
 }

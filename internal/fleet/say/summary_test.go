@@ -94,6 +94,10 @@ func TestSentences(t *testing.T) {
 			v.Instances, v.Group.Heal, v.Group.Slots = v.Instances[:5], fleet.HealOff, []fleet.Slot{{Number: 6, Failures: 1, Kept: true}}
 		}},
 		{"it goes back", "Reverting to timetable-web@1, 6 of 6 serving: 6 back.", func(v *fleet.View) { roll(v, fleet.Reverting) }},
+		{"it goes back for a reason", "Reverting to timetable-web@1, 6 of 6 serving: 6 back. It goes back since a person asked to revert: too slow.", func(v *fleet.View) {
+			roll(v, fleet.Reverting)
+			v.Rollout.Turned = fleet.Cause{Code: fleet.CodeTold, About: "revert", Words: "too slow"}
+		}},
 		{"it is over, and went back", "The rollout to timetable-web@2 is reverted: a person asked to revert: too slow; 6 of 6 serve on timetable-web@1 again.", func(v *fleet.View) {
 			roll(v, fleet.Reverted)
 			v.Rollout.Turned = fleet.Cause{Code: fleet.CodeTold, About: "revert", Words: "too slow"}
