@@ -125,9 +125,8 @@ func (b *Balancer) InFlight(instance string) (n int, known bool) {
 
 // Answered is how many requests an instance has answered, and how many of them failed.
 func (b *Balancer) Answered(instance string) (n, failed int64) {
-	for _, t := range b.targetsOf(instance) {
-		n += t.requests.Load()
-		failed += t.failures.Load()
+	if f := b.flights.find(instance); f != nil {
+		n, failed = f.answered.Load(), f.failed.Load()
 	}
 	return n, failed
 }
@@ -135,32 +134,24 @@ func (b *Balancer) Answered(instance string) (n, failed int64) {
 // Slower is how many requests an instance has answered since this was first asked, and how
 // many of them took longer; what took about as long (within a fifth) is not told apart.
 func (b *Balancer) Slower(instance string, than time.Duration) (n, slow int64) {
+	f := b.flights.find(instance)
+	if f == nil {
+		return 0, 0
+	}
+	h := f.histogram.Load()
+	if h == nil {
+		f.histogram.CompareAndSwap(nil, new(histogram))
+		return 0, 0
+	}
 	line := bucketOf(than)
-	for _, t := range b.targetsOf(instance) {
-		h := t.histogram.Load()
-		if h == nil {
-			t.histogram.CompareAndSwap(nil, new(histogram))
-			continue
-		}
-		for bucket := range h {
-			answers := int64(h[bucket].Load())
-			n += answers
-			if bucket > line {
-				slow += answers
-			}
+	for bucket := range h {
+		answers := int64(h[bucket].Load())
+		n += answers
+		if bucket > line {
+			slow += answers
 		}
 	}
 	return n, slow
-}
-
-// targetsOf are those of an instance in all pools.
-func (b *Balancer) targetsOf(instance string) (all []*target) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, p := range b.pools {
-		all = append(all, (*p.byInstance.Load())[instance]...)
-	}
-	return all
 }
 
 // Stats returns what a pool has done.

@@ -5,24 +5,34 @@ import (
 	"sync/atomic"
 )
 
-// flights counts the requests in flight of every instance in all pools, and of targets
-// that are in none any more.
+// flights counts the requests of every instance in all pools, and what is in flight to
+// targets that are in none any more.
 type flights struct {
 	mu  sync.Mutex // of coming and going, not of counting
 	all sync.Map   // of instance to *flight
 }
 
-// flight is how many requests one instance has.
+// flight is how many requests one instance has, and how many it answered.
 type flight struct {
-	n        atomic.Int64
-	targets  atomic.Int64 // that count here and are in a pool
-	of       *flights
-	instance string
+	n         atomic.Int64
+	answered  atomic.Int64
+	failed    atomic.Int64              // of them: 5xx, or no answer at all
+	histogram atomic.Pointer[histogram] // of how long answers took, once somebody asked
+	targets   atomic.Int64              // that count here and are in a pool
+	of        *flights
+	instance  string
+}
+
+// find is the count of an instance, nil when there is none.
+func (f *flights) find(instance string) *flight {
+	one, _ := f.all.Load(instance)
+	found, _ := one.(*flight)
+	return found
 }
 
 func (f *flights) of(instance string) int {
-	if one, ok := f.all.Load(instance); ok {
-		return int(one.(*flight).n.Load())
+	if one := f.find(instance); one != nil {
+		return int(one.n.Load())
 	}
 	return 0
 }

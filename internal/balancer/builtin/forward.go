@@ -115,11 +115,13 @@ func (p *pool) count(t *target, at time.Time, status int, took time.Duration) {
 	t.requests.Add(1)
 	t.answers.add(at, status, took)
 	t.byVersion.add(at, status, took)
-	if h := t.histogram.Load(); h != nil && status != 0 {
+	t.flight.answered.Add(1)
+	if h := t.flight.histogram.Load(); h != nil && status != 0 {
 		h[bucketOf(took)].Add(1)
 	}
 	if status == 0 || status >= 500 {
 		t.failures.Add(1)
+		t.flight.failed.Add(1)
 	}
 	if status >= 500 {
 		p.failures.Add(1)

@@ -231,11 +231,13 @@ func BenchmarkWindow(b *testing.B) {
 	b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/targets/1000, "kB/target")
 }
 
-// TestSlowerThan counts from when it is first asked, by target.
+// TestSlowerThan counts from when it is first asked, and what was answered from the first
+// request on.
 func TestSlowerThan(t *testing.T) {
 	f := newFront(t, say("0"))
 	count := func(took time.Duration) {
-		f.pools["front"].count(f.targetsOf("timetable-0")[0], time.Now(), 200, took)
+		p := f.pools["front"]
+		p.count(p.lane.Load().targets[0], time.Now(), 200, took)
 	}
 	count(time.Second)
 	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 0 || slow != 0 {
@@ -249,6 +251,16 @@ func TestSlowerThan(t *testing.T) {
 	}
 	if n, slow := f.Slower("timetable-0", time.Second); n != 6 || slow != 1 {
 		t.Errorf("%d of %d are slower than a second", slow, n)
+	}
+	status, _ := f.get(t, http.MethodGet, "")
+	if n, failed := f.Answered("timetable-0"); status != 200 || n != 8 || failed != 0 {
+		t.Errorf("after 8 answers it has answered %d, and %d failed", n, failed)
+	}
+	p := f.pools["front"]
+	p.count(p.lane.Load().targets[0], time.Now(), 503, time.Millisecond)
+	p.count(p.lane.Load().targets[0], time.Now(), 0, time.Millisecond)
+	if n, failed := f.Answered("timetable-0"); n != 10 || failed != 2 {
+		t.Errorf("with two that failed it has answered %d, and %d failed", n, failed)
 	}
 	if n, _ := f.Slower("timetable-9", time.Second); n != 0 {
 		t.Errorf("of one that is not there %d", n)

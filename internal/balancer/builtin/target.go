@@ -28,7 +28,6 @@ type target struct {
 	retried                  atomic.Int64
 	credit                   float64 // for turns by weight; under the pool's turn
 	answers                  window
-	histogram                atomic.Pointer[histogram] // of all answers, once somebody asked
 	byVersion                *window
 	idle                     func(instance string)
 
