@@ -100,7 +100,13 @@ func (s *Server) Leave(ctx context.Context) error {
 		return err
 	}
 	defer last.Close()
-	return s.Stop(ctx)
+	if err := s.Stop(ctx); err != nil {
+		return err
+	}
+	if filepath.Dir(s.sockets) != s.dir { // a name of its own, since the data's was too long
+		os.Remove(s.sockets)
+	}
+	return nil
 }
 
 // programs finds the newest installed server.

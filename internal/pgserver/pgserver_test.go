@@ -86,7 +86,7 @@ func cluster(t *testing.T, below string) (s *pgserver.Server, dir string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		if err := s.Stop(context.Background()); err != nil {
+		if err := s.Leave(context.Background()); err != nil {
 			t.Error(err)
 		}
 	})
@@ -209,6 +209,20 @@ func TestLongPath(t *testing.T) {
 	s, _ := cluster(t, strings.Repeat("a-long-directory-name/", 6))
 	if !answers(s) {
 		t.Error("it does not answer")
+	}
+	u, err := url.Parse(s.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	short := u.Query().Get("host")
+	if _, err := os.Stat(short); err != nil || len(short) > 100 {
+		t.Errorf("its socket is in %s (%v)", short, err)
+	}
+	if err := s.Leave(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(short); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("once nobody uses it %s is left: %v", short, err)
 	}
 }
 
