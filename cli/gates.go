@@ -105,32 +105,8 @@ func gatesPicture(gates []contract.Gate) string {
 		if g.State == contract.GateStateUndecided && g.Least > 0 {
 			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
 		}
-		rows = append(rows, []string{"  " + gateWords(g), string(g.State), failedShare(g.NewFailed, g.NewRequests), failedShare(g.OldFailed, g.OldRequests),
+		rows = append(rows, []string{"  " + g.What, string(g.State), words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
 			fmt.Sprintf("+%g points", g.MarginPercent), chance, then})
 	}
 	return "\n" + table(rows)
-}
-
-// gateWords say of what a gate compares the shares.
-func gateWords(g contract.Gate) string {
-	switch {
-	case g.Kind != string(contract.NewGateKindLatency):
-		return "requests that fail"
-	case g.LineMs == nil:
-		return "slow answers"
-	}
-	return "answers over " + words.Span(time.Duration(*g.LineMs*float64(time.Millisecond)))
-}
-
-// failedShare is how many of so many failed, as people compare them.
-func failedShare(failed, of int64) string {
-	if of == 0 {
-		return "none yet"
-	}
-	share := 100 * float64(failed) / float64(of)
-	digits := "%.2g"
-	if share >= 10 {
-		digits = "%.0f"
-	}
-	return fmt.Sprintf(digits+" %% of %d", share, of)
 }

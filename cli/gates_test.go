@@ -26,10 +26,10 @@ func TestParseGate(t *testing.T) {
 
 func TestGatesPicture(t *testing.T) {
 	got := gatesPicture([]contract.Gate{
-		{Kind: "errors", State: contract.GateStateBroken, MarginPercent: 0.5, Broken: "revert", NewRequests: 310, NewFailed: 16, OldRequests: 1500, OldFailed: 1, Evidence: 340},
+		{Kind: "errors", What: "requests that fail", State: contract.GateStateBroken, MarginPercent: 0.5, Broken: "revert", NewRequests: 310, NewFailed: 16, OldRequests: 1500, OldFailed: 1, Evidence: 340},
 		{Kind: "errors", State: contract.GateStateUndecided, MarginPercent: 1, Broken: "hold", Least: 200, Undecided: "extend", WaveRequests: 12, Evidence: 1},
 	})
-	for _, want := range []string{"5.2 % of 310", "0.067 % of 1500", "+0.5 points", "1 in 340", "revert", "12 of 200 requests, then extend", "none yet"} {
+	for _, want := range []string{"requests that fail", "5.2 % of 310", "0.067 % of 1500", "+0.5 points", "1 in 340", "revert", "12 of 200 requests, then extend", "none yet"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("it does not say %q:\n%s", want, got)
 		}

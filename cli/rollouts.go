@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -144,10 +145,25 @@ func (a *app) watchRollout(ctx context.Context, number int64) error {
 }
 
 func (a *app) rolloutShow() *cobra.Command {
-	return &cobra.Command{Use: "show GROUP|NUMBER", Short: "Show a rollout", Args: exactly("GROUP|NUMBER"),
+	as := ""
+	cmd := &cobra.Command{Use: "show GROUP|NUMBER", Short: "Show a rollout", Args: exactly("GROUP|NUMBER"),
+		Long: `Shows a rollout: its waves and gates, what it waits for, and why it is where it is.
+As markdown it is a record for a change ticket: who, what, when, waves, gates with
+their numbers, and what was decided.`,
+		Example: "  unitas rollout show timetable\n  unitas rollout show 7 --as markdown > change-7.md",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if as != "" && as != "markdown" {
+				return misused("--as %s: there is markdown", as)
+			}
 			r, _, err := a.find(cmd.Context(), args[0])
 			if err != nil {
+				return err
+			}
+			if as == "markdown" {
+				text, _, err := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetRolloutRecord(cmd.Context(), r.Number) })
+				if err == nil {
+					_, err = io.WriteString(a.out, text)
+				}
 				return err
 			}
 			return a.print(r, func() string {
@@ -158,6 +174,8 @@ func (a *app) rolloutShow() *cobra.Command {
 				return rolloutPicture(r, g)
 			})
 		}}
+	cmd.Flags().StringVar(&as, "as", "", "write it as `FORM`: markdown")
+	return cmd
 }
 
 func (a *app) rolloutList() *cobra.Command {

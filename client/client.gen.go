@@ -530,6 +530,11 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/rollouts/{number}/commands (the `TellRollout` operationId).
 	TellRollout(ctx context.Context, number RolloutNumber, params *TellRolloutParams, body TellRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
+	//
+	// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
+	GetRolloutRecord(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetService What this service is and which zones it has
 	//
 	// Corresponds with GET /v1/service (the `GetService` operationId).
@@ -1774,6 +1779,21 @@ func (c *Client) TellRolloutWithBody(ctx context.Context, number RolloutNumber, 
 // Corresponds with POST /v1/rollouts/{number}/commands (the `TellRollout` operationId).
 func (c *Client) TellRollout(ctx context.Context, number RolloutNumber, params *TellRolloutParams, body TellRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTellRolloutRequest(c.Server, number, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
+//
+// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
+func (c *Client) GetRolloutRecord(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRolloutRecordRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -5067,6 +5087,40 @@ func NewTellRolloutRequestWithBody(server string, number RolloutNumber, params *
 	return req, nil
 }
 
+// NewGetRolloutRecordRequest constructs an http.Request for the GetRolloutRecord method
+func NewGetRolloutRecordRequest(server string, number RolloutNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/rollouts/%s/record", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetServiceRequest constructs an http.Request for the GetService method
 func NewGetServiceRequest(server string) (*http.Request, error) {
 	var err error
@@ -6300,6 +6354,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/rollouts/{number}/commands (the `TellRollout` operationId).
 	TellRolloutWithResponse(ctx context.Context, number RolloutNumber, params *TellRolloutParams, body TellRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*TellRolloutResponse, error)
+
+	// GetRolloutRecordWithResponse A rollout as a record for a change ticket, in Markdown
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
+	GetRolloutRecordWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetRolloutRecordResponse, error)
 
 	// GetServiceWithResponse What this service is and which zones it has
 	//
@@ -8910,6 +8971,47 @@ func (r TellRolloutResponse) ContentType() string {
 	return ""
 }
 
+type GetRolloutRecordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRolloutRecordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRolloutRecordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRolloutRecordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRolloutRecordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRolloutRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetServiceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10424,6 +10526,19 @@ func (c *ClientWithResponses) TellRolloutWithResponse(ctx context.Context, numbe
 		return nil, err
 	}
 	return ParseTellRolloutResponse(rsp)
+}
+
+// GetRolloutRecordWithResponse A rollout as a record for a change ticket, in Markdown
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
+func (c *ClientWithResponses) GetRolloutRecordWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetRolloutRecordResponse, error) {
+	rsp, err := c.GetRolloutRecord(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRolloutRecordResponse(rsp)
 }
 
 // GetServiceWithResponse What this service is and which zones it has
@@ -12392,6 +12507,32 @@ func ParseTellRolloutResponse(rsp *http.Response) (*TellRolloutResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRolloutRecordResponse parses an HTTP response from a GetRolloutRecordWithResponse call
+func ParseGetRolloutRecordResponse(rsp *http.Response) (*GetRolloutRecordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRolloutRecordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

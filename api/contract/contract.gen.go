@@ -884,6 +884,9 @@ type Gate struct {
 
 	// WaveRequests Answered by new instances in the present wave
 	WaveRequests int64 `json:"wave_requests"`
+
+	// What Of what the shares are compared, in words: requests that fail, or answers over 48 ms
+	What string `json:"what"`
 }
 
 // GateState good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows

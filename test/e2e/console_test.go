@@ -99,6 +99,8 @@ func TestConsole(t *testing.T) {
 	if len(stopped) != 0 {
 		t.Errorf("the security policy stopped %q", stopped)
 	}
+	step("save the record", browser.Button(tab, "Save as a record"))
+	step("it is saved", browser.Until(tab, `[...document.querySelectorAll('button')].some(b => b.textContent.trim() === 'Save as a record' && !b.classList.contains('ant-btn-loading'))`))
 	step("sign out", browser.Button(tab, "Sign out"))
 	step("signed out", chromedp.Do(tab, chromedp.WaitVisible("input[type=password]")))
 	stop()

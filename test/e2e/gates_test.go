@@ -44,6 +44,10 @@ func TestGates(t *testing.T) {
 	if g.State != contract.GateStateBroken || g.Evidence < 100 || g.NewRequests < 5 || g.NewFailed == 0 || g.NewFailed > g.NewRequests/2 || g.OldRequests <= g.NewRequests || g.OldFailed != 0 {
 		t.Errorf("the gate is %+v", g)
 	}
+	if status, _, record := s.call("GET", fmt.Sprintf("/v1/rollouts/%d/record", r.Number), ""); status != 200 || !strings.HasPrefix(record, fmt.Sprintf("# Rollout %d of timetable: timetable-web@1 → %s\n", r.Number, to)) ||
+		!strings.Contains(record, "| requests that fail | broken |") || !strings.Contains(record, "admin: The rollout of timetable from timetable-web@1 to "+to+" begins.") {
+		t.Errorf("its record is %d\n%s", status, record)
+	}
 	s.whole(4)
 	for _, in := range s.instances() {
 		if in.Version != "timetable-web@1" {

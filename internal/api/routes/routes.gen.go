@@ -181,6 +181,9 @@ type ServerInterface interface {
 	// TellRollout Hold, proceed with or revert a rollout
 	// (POST /v1/rollouts/{number}/commands)
 	TellRollout(ctx *echo.Context, number RolloutNumber, params TellRolloutParams) error
+	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
+	// (GET /v1/rollouts/{number}/record)
+	GetRolloutRecord(ctx *echo.Context, number RolloutNumber) error
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx *echo.Context) error
@@ -1766,6 +1769,22 @@ func (w *ServerInterfaceWrapper) TellRollout(ctx *echo.Context) error {
 	return err
 }
 
+// GetRolloutRecord converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRolloutRecord(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number RolloutNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRolloutRecord(ctx, number)
+	return err
+}
+
 // GetService converts echo context to params.
 func (w *ServerInterfaceWrapper) GetService(ctx *echo.Context) error {
 	var err error
@@ -2225,6 +2244,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
+	router.GET(options.BaseURL+"/v1/rollouts/:number/record", wrapper.GetRolloutRecord, options.OperationMiddlewares["getRolloutRecord"]...)
 	router.POST(options.BaseURL+"/v1/rollouts/:number/commands", wrapper.TellRollout, options.OperationMiddlewares["tellRollout"]...)
 	router.GET(options.BaseURL+"/v1/replicas", wrapper.ListReplicas, options.OperationMiddlewares["listReplicas"]...)
 	router.GET(options.BaseURL+"/v1/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
@@ -4387,6 +4407,51 @@ func (response TellRolloutdefaultApplicationProblemPlusJSONResponse) VisitTellRo
 	return err
 }
 
+type GetRolloutRecordRequestObject struct {
+	Number RolloutNumber `json:"number"`
+}
+
+type GetRolloutRecordResponseObject interface {
+	VisitGetRolloutRecordResponse(w http.ResponseWriter) error
+}
+
+type GetRolloutRecord200TextmarkdownResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetRolloutRecord200TextmarkdownResponse) VisitGetRolloutRecordResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/markdown")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetRolloutRecorddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRolloutRecorddefaultApplicationProblemPlusJSONResponse) VisitGetRolloutRecordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetServiceRequestObject struct {
 }
 
@@ -5059,6 +5124,9 @@ type StrictServerInterface interface {
 	// TellRollout Hold, proceed with or revert a rollout
 	// (POST /v1/rollouts/{number}/commands)
 	TellRollout(ctx context.Context, request TellRolloutRequestObject) (TellRolloutResponseObject, error)
+	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
+	// (GET /v1/rollouts/{number}/record)
+	GetRolloutRecord(ctx context.Context, request GetRolloutRecordRequestObject) (GetRolloutRecordResponseObject, error)
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -6867,6 +6935,31 @@ func (sh *strictHandler) TellRollout(ctx *echo.Context, number RolloutNumber, pa
 	return nil
 }
 
+// GetRolloutRecord operation middleware
+func (sh *strictHandler) GetRolloutRecord(ctx *echo.Context, number RolloutNumber) error {
+	var request GetRolloutRecordRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRolloutRecord(ctx.Request().Context(), request.(GetRolloutRecordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRolloutRecord")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRolloutRecordResponseObject); ok {
+		return validResponse.VisitGetRolloutRecordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetService operation middleware
 func (sh *strictHandler) GetService(ctx *echo.Context) error {
 	var request GetServiceRequestObject
@@ -7295,252 +7388,254 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39chy3lTd8K9jZJ5V40xQ/RMoSWald2ZYTJZLtkmW7am0tg5nGzCDsASYAmqOxw633at4Le6/kLZwD",
-	"oNHd6J5uckhZeeJ/LE5/AQcHB+fzd36ZzORqLQUTRk/Of5msqaIrZpiCv57PDVP2HznTM8XXhksxOZ+8",
-	"XTLyV8Hem78SOSdmyciaLhiZsrlUbJJNuL3p7yVT20k2EXTFJucTCq/KJnq2ZCtq37mi718xsTDLyfnZ",
-	"8Uk2Mdu1vVEbxcVicnOTTb5Q2zelaH//a1FsiWFFQTZLashGlkVOpoysaM4ysuFmSWZLKhZMZ4Tm13zG",
-	"CBU5oUVBmFJS6Y4x5mp7qUpRG2XO5rQszOR8TgvNwiinUhaMChjmy5yt1tIwMdv+hW3T5NJ0xcgV28Lo",
-	"uCCU5HRLFvyaaSAgXKdCb5gidEG5IFxow2huKUyJZjMpciKnf2Mz40e/ZDQHmrrhR+M4sAPpIPbJ0VE2",
-	"WXHh/z5Okf7l/DU1s2V6Mi/e0gUxlvR26EhqsqEaFgCHr01GpCL/QeZSwSqxa6YIN4RrIuSmcwrzA/xu",
-	"PPbE6IQ2VMzYy9xehzetqVlW7+H5JJso9veSK5ZPzo0qWf8bX/EVN+3Z/kluyIqKLTGSKGZKJQg1ZCW1",
-	"6WChAt6TZKBjoDt9z1flCv7CZXB/hkXgwrAFUzCq11RdfQUvTs5yRdVV7zz/j2Lzyfnk3w+rTX6IV/Uh",
-	"vNd+5Gtgqp7PwP/GkRPf+T1TGujYJOtzIsrVlCnLIpS4aSS+fO1e0PfxNTWGKfvs//zuP89/PD549u7H",
-	"o4Nn7345yp7e/ONHevDzO/s7Pfj56ODZgf35yfGN+/PdJ//5yf+ZNPk/m7w/WHJh7GJYbjWEEjeSC9iy",
-	"hBvtZpARXc6WhGpymlWzqX7Vhk4LpPMbWRSyNF/Bc12kxot9851LtaIGGeXJ6WQHD93YV+m1FJqBRP9G",
-	"yWnBVvafMykME8D0dL0u+Iza1Tlc4x2//5vGlRvGTf698MX6Yv8AMpoJQzZKOv5wj8EZAwIaVlLJNVOG",
-	"40jnnBV5Wv7AJRRAKFHoVJamtY432cSw9ybNoRWBf3Sfcne/C69x0vYmmzwHwdweIzW1FcmpYQeGw25p",
-	"DWUhZR4NJRwg2cRIeXW50vVXydLyTXiPY4ybbLJZbnfPiAI13Hvdt/HR1PQ+p6VmbVL/sNxmloevaVEy",
-	"fUGmbGZvtASHI4tZ/pnhsesUgdUka5IIlibxbmoIKzQ7J5TMlmx2lRFKfpaCZdVus/+cydWKijxF0ZnM",
-	"WZpBVFkw5A97Ks3txtuwPCPTLaFkI5VjHgGH0oIZTaiQZskUWTEquFhcEDq18wvHl5uxAmUilwzlQs5m",
-	"PE+uNncnVGrmchWzbUY2SyYcN4eBpN6JPIBUzXNu30eLb+qbZjf/JNbBzs1OxdKcKKaNJlbU2Z9LgUPl",
-	"gjA6WxJ3FrRYyBJVdyzzzOo2cyVXRJZG89yuOWwojcqNW34gMyW54nZVNOW5XX/FqJaOPJSsmbJ/Leh1",
-	"guo3KdYG5aRHurSpLDfJ3zcoroZJEnszviq53+yEE9IkSMIEES1rIBuDLrvhRUGWpQI9xLCVTo7Z/UCV",
-	"olvYMYpRw/LLMXJrTnkRvz2cLdlkoWS5Tq66tGLCbQFtuf1vZb6wMkRa1X0OB6XmYlEwXP1Rs1ha9St1",
-	"ox2auqbFJarLQ3fEFRfACkzYU/THydKY9SSD/9lVNDP710KtZ9FiVh8t6JQhgfrOx1d4140/6ROjX1Pt",
-	"Duk2pUFLSD4kZaFTQhDPRiQ7MVSBlJtLtZ8lWEtl0iNV7Jp7pa+lqrRvdyI1+VFtqCnrJNl5smcTy8ey",
-	"NCN54JopPt+mzufGDncCEHjG0SHzStwS7YIwbjfKapbhOwlebY88sITfhIHZMi8rInrXdnen1KnkYfoI",
-	"cVbuiov41+PmqR6EQrBnTnZYM9W2jU3Rs8fZbbdx+PLjJzVL6ujRcWJ9x+7SajOOmKHfpdEMj49OTrPY",
-	"RjnsMzeCYjFlCy7Qk3EY77cwmCdnZ4/Pdo0Hz86mr8VSq73Xqn3YdBX07sudN/t92qLJ7TZuRYDGoh8d",
-	"j93V6Q3yiiOX1vk9SMbwjz42wvM9ITbFIHMEv5HewlKmNXU+Wzopj/qs1d3s14h9MdPmvPqFC2JKJcBc",
-	"tT9KwZDT7B9ztmE6PAV637zgiyVqwtbu3TD75yQLx6WSpcgPlJxyK4QKRrU5mJZ6mzwtP5frbZu8U7ag",
-	"YpRWgk9Mt8kjIJeCXU63pqETd59CTORjtSIlV8lvK7Zwp19y37BY0ZjJ9RYlgB2xE/MshyNErtcsT5LQ",
-	"SEOLUdMbZDK6gbup+dHWiFn/Nr43qxYvWpUk80ptXnGRUMZn7mSoM/VLge7FUikmZtvK4bhW3GqVVFkd",
-	"0w549/G+lKVKqElfz8EpXGmqRi6YM78GvNWrcm0DFDTjDOxZu83Agva+cjiKLghbrc22si+X1Ep+9BvB",
-	"HUkLUG4u10xd2ul02AmqFOBhJZaoGvU8QeCBQXPShq11elL2jcEQtPdl9i+p0IMbJOOAj9TlYlrDwiXL",
-	"kDkaU/fD7GIznRAxaVHh9/GwXV9wwTqIkzNqLWcy50rXjLLeg8JvidRZ0VjrgWsXH59tSWDk8MnCXh/0",
-	"5cYCTreVFDFy0hiXf3FrSZG4qSX9QvGiuPdTI3bZtC56G7HDKTNQEJfC8GLUiK1sSIpGdLgknrAyZ7e0",
-	"D45mZ8jAd2qyPIx1h1iHxdmH1oSrvEs6dCtHL8Q1V1KsvE+7w0UWKaKnR8+eJChYp/X3VHE6LZgG178g",
-	"RoIU30h1VUiao05aM5YiPbga3ZeUF1wsvinoLHkClqLDoLY6Qam6xE5BtT0UFWMZEai72Z+GCqAv8eUp",
-	"+dO7HcYycmMRcbo1HgvTfLeDePtgtdpi3J7jPPXuFBeYSmkuC7lIry8TEAHeoD9HkxWdLblV2JU0LPPB",
-	"SHJK/sI/2+WHbl28ruJzCcGz7dAwpkqW1iDgxu4FOyiW9s8Pk0RhhO6BLIr6oYKJMsiTKbUQf3SKdeN8",
-	"UPKKpWfHrnnOku75P8kN0UZJsSi2aDOh153oNaNXPrjtrKmNj1Sck8enR+CjdQsixcxqp/CzXXlNpluI",
-	"lM/YI/LSkBXdkikjhZRXLLdPWT3UvtTenIGLd6oYvUJLbkENszcdH/m3VSOz7GGv62H6XedBBobbwHPM",
-	"HtUuYlWn3pdSkYJCCgJanN7Rj8q7lFekkGLBFGjv9oYpza0FqkPEZbPkBQuZAoZcCbkZqOWvqFpwYXWK",
-	"mTsEhijxbHPp7K7u8L+LbhG8EUznDVOM6AJyGQaQzH7GW9WJgDiQieWWSyxbVRaJ5paTLKUUxo8JnMYw",
-	"BBD+ayVnjOVgNg4YhyzyaLoDH4gHPsSp6w3d+iQXUubndk2XXCxwP+muDXVBSoHRtfzc8g2Zs03llUDa",
-	"MyYuCG7yc8cwG6k0RP7QdkSGwMCJjlwWLh4aPmHlCwqLlMFd3ZaOC6nVSGfzhl6zWzEDF84AZrhVMAy2",
-	"c0UaEtepfI3d0phJoIiXDHVyee9Aja1rm6nBOTXOa5IgEshJ8W6t6cQpO5XXLK00PUAojZYmmdvyw3Jb",
-	"BSr10uemUW0FPabIxWlTHLOmIvEHwWDL4CAAXQA0Gf++RTQvZwUz9t/JTIRcUS5GMjObz9nMdMV+qZ/n",
-	"il4xTZZ0vWaibSTvJPdcyZ9ZB7W9RMGXa9RK7ObhRrNi7l0tQNnqXHFvTPv2fmZirDvQPtJhWS4ZGtLJ",
-	"C5eQMhYfWonQCaNWX710bsHLlE34LRwUMEl3O9lQ7l1AjiFr52ivp2NkvGRF36eHvuIifaE7DsrFpWCb",
-	"NIeGeOdw1hkZkXTHbFodr1Qu8OTx63AsDzt9NTOmYCN3mF7i0dO3Et/ae+y9/OcOkagLmdqlYANpsmmE",
-	"7FFQg3xc0msGO2at5DUKp5VmxbVXTobamt8W0qTWx+pQMUVaVOeKPDszS+K2CC/YQFfmWjG6m3J4F6gt",
-	"JaZlpERMlSADWTtWkMyosJJ9o7gxTBAhNy0pvrU3TZIxtHJ2tWMfD96sulytqNrunKm7DaJyq3XhlLS2",
-	"vqPLevC1rRRbJT7iFtgPXBP/WgKvsAYUvfKpPypnyopmiDSKBZoHK5ZzKirPuDbk7GjY6lpjcZQkSLuZ",
-	"YcOgmEIpFhHHf8SLHSfJk3LbbdPAdZlTT/zGq+RaFMUPZ1BDLjRP4ujc3hn6r9ihU5XaUxJA0L+6kpqP",
-	"UiJwgI7RGdpPRXbGna3xUHeFz295BtaosZMc7nwc99Bdj8gVff8SL54cpQ7MEWkDu8+zrtU83tNRN450",
-	"Yw+FWFL2PfGGzQdKpTrxV1y4v44TAqtj/7qc2F0buOljDk/VBbrdKefOxahJKezfBg69jfdTKba2ekJe",
-	"lXKg/oPFDt6snivGQJqaJd14aZmyqCsOq48EX0AEY7km6AzcwYItxzLOsVP07cN7jOboPaR3wIu/XVLF",
-	"Ri7twhvICUrb85alKpnqpP8jM7pysECOICoxzvfijmhITsbYu2OTSZaQQS5JpFX+0ghjGU3WVBn/8vD5",
-	"2CmEedmYaprV+I8rYmWAnmRjTqDGaiDpUqvxckUXyVDNmqeiMV+30iorP/bAYPB6u6+kXf9MV4IMX7BU",
-	"ysXXcxdkEHzOtMmIXtKTsyfn/9//8/9WVnTlnsVyL5HHpnXwGu3BpFRXI029TptSKr7Ag9bLKmvMOF8W",
-	"X62lMugFpFfoSFVydRAiEykRtqbKqRRtK9EtfKhQCaVxPijeehkYYR21DJCX4zzoYIvZNy5lMdjwAkbu",
-	"iHXZzTDja9YhPMbl8vKfx6VdaVmqlJfuOZnzgmH2/5wp5mIpFGihjdpiqZUgUewolW2lugpP0DeMkTRV",
-	"Cj3KFdVK45rSK9TMrc6wjT2nG26WuaKbtF9ZG7buclEaTSwv+lKTDczYG+UmbQTOZkxr2ZUYZCQpnYkf",
-	"ykrD+NxhmzAFXcFJH399Bzcl44ntJLS2bR3LDQisBKLtOu2dCVfJ2ZCzhvKtxpKeI4IwCPwXGWRuI3rh",
-	"49bIByK7DK5I2nYeJF8quXoZBWNHnO7UXKogrvvO8C+saQUCWRu5toQFR6s7lWZSaK4NE4as+cyUirkw",
-	"I7e2vCFTCkUA7cO8N4bsRe6gUtNk3LeTZPvQ1fAQvwddLRKqaRUhv7xVjih3hL5FVkXI4MSXdI76jReq",
-	"I/nwtpUuu1kD8+03UiWsk5dVJJitTd0i6EjgUfEEG941V5frT5JH7D1drQt2OGdKcaYPLaWhZvf8U2vZ",
-	"4NXJ+WTgA01zpbfOvpcTrOhNaASSaL4QEAmUTmnGgV3EMfMWpU52206hzNsTL8lAkSxoVq/liun0ERrs",
-	"k/pkXoQUWClYo8SvoKWYLe1pV3ScTTwdj+VebU8eq6CLhXeDZzI6ES094Xn7hz2DvfV/AbWqqAKn02wu",
-	"MU0+ffaN3Tk4wK48fzmPU4GgvG5J9TmhZK6YXgIxU5WkcVBf5UyNtCnkNVN5yZI7NOc5MJ4q4Qifsplc",
-	"BQvRMisQs/bi2GPFhWAdxdHrUq07ah5SCypV5I9wvl0XDgP1vnDqYhW1cYGxtJvCGgbDD5s3cH9SZ7RG",
-	"+DhyjzoJsoku+DptQPiD1oo9Sow13yyrs/fmnPx48s475DPyu5NPyEyurDpQrjNyeHJIJK7chm4JlCr/",
-	"4+Qf1mK/YnlG/u3k3ypnUUb+9+R/SYG52onByQ5TCRQuv/VATFhu2QCfc0PsyOM013o8a2zYKFX7GJkQ",
-	"gzKsB7gCvYz8Fm62onw9auUHx1+MJldc5LVoix4dbrk7Vaxg4DOziy7fu9uGZR7eNp0wn/jzJpFQiIdD",
-	"pPADZ1ZSJojeypbwMU40AfxUs3DeBfFVk6rxkVAJkkqIug3bd8Tu2curGJop1TnhLeBS5M6hCyhETg8I",
-	"jhIwlUqB/18jVksp1h57xnCFagO+foe/d3/uXE+mvVgJnt3vw1Bw737DCkb1WJ17RCzG+eh3m4k/LKHG",
-	"KRK57vysYDDciQ0vvACL3MW8gUv4z6BgWD2jwC0wpLyyLhYj/4nbNi7JF09qCCz5f4IEAx7T7jKeQT5O",
-	"ir8VjLr7Frjt4TRKseOfZakELV4IoxLFiHRmZAfomdNNpy4z2O4WJ0uNvGKYlPnTpBTcUP3TJCXbx1Wr",
-	"zDwwS9vB66/0epThplj/HpcfHgL8KWpIzTAzXa4q2cEh+2rKHHxHlQZBFYNM2lGetv0U3eyETUGEpRRo",
-	"EdVkxaguIRmTaZ4zPQ4WJUomGjDSYWhFoXQHjhmXzIlMGwAHPOtUs0+JJrcP9iFBa1vqHqToq2BBDajr",
-	"OTlLeQUaZTpnqSqdV1ywLsiYJkyIxjV3wkawTVLWODiZROUOF+y3HkaMeHjEwUwRAGl2vTmgMg7LCu7E",
-	"wHoFvkPcdWOcl5VboOHkxwvgg7TaUYWZdnzy6aOjR0ePjs+fHh0d1bwwrUs1WIHUqTizQ5nzWTIj/Uup",
-	"CMC8nNcEOiXRU4SurLJtvMCLgKAy8tXz1y8erdkKC+jtkTlbeh8sXLti24tKAipGcwfvGGWIIb8157JT",
-	"OfKU7VuscNYO99X0Euyl0UClCyRT4T7jfDdWGKqCM0UUKjsOkROABXiRPOTY+zVXTCdT4X7AsKKuLQdD",
-	"g3CgVcxmrkArrQJZExPrEALaTxueTaHh0xO8ENIQuXYKwAYSwHFV89rQNxRvtXaaqKUlQxW6JhtWFJOh",
-	"6x5mVw0xxQqvraLe4oCV+3VATViXwHCwjf6Brm+/dklid6iQ6y/dboiVKAHTeYcw6S6RetVFA6yS3vle",
-	"WEZCN3S7W7o6YmEp27aTWCGgMELCRiu2A040HtCuZUuU0C+5NlIlonhfYeHpqNL3wBqp0tNRqgcw+LAi",
-	"zizMITXtr5JwDs9JITdMHcysPCuYMUyBRBPt33VGcr6wAsueK9v1kgl9QZ48tsJA0ZmBzBksELwgQrpb",
-	"iAtIYxVlBBW0E7t0GHSpldfn7v8ILKTxuKKpmS0ks5Yd3jFohhlgVyRnCedgADViUGwDH8ZHgehsE+Dw",
-	"RjB9AKAKpu7jpgr/mT1rXfkhZg/IDVon4JwOrss4fWg4ilVakcCE+UqjsHcTBDlumdGVHL8VIlaY+Fl2",
-	"Z3SsD4OANzQuyOrzPWmlrknZu9K3WmeP5RU+OzmcZANW3eWwMcfqf3zxtqnZ7RUQLAzv6dHTGF56ED5Y",
-	"BPrVnphd7vMa7GmAKIVSNrBYWkwNiUnwBJgzo7DEKlKfHB0dnDx7NojgMEL3FqeHKkYWUuaVReHel50e",
-	"nQ4ZlDe5dn98VWq7Nr4wE9MtXvPPvKEwlfk2tf5DwM8ax5CTqBCidOKgRv0TogOkl7+hDi2rl1KZDmyj",
-	"2+KqhTVLOVEi82oT+RxjldgTMASAoY7Ee6aNKrE8dAQoY/JkZxsPPDbijEmpgVVG3k493ciusQQ8mxGD",
-	"gcYFcSVDJf+PUnTHRgdueyztlpBzEhXcjimEmEuVPHmetL78nMwU1UvwDl8zZfUA2RVGGlMX0A2nbOdq",
-	"rSe79ppMS0N+7sgX8IdcI/md+uAYFNLb0wZsWxHFTRUjrvLyAud3Xpn0V7wo7O/TUgmrZbm3SGVpcMXW",
-	"hkxLvXXeQ6iduwDUAJAi8SJ5QBn0oRa5PcBcQwgoqXKZceTs6CirAqSwfyCAA6HSC5j9eZzg6ECWAYos",
-	"55jzJewfrnwtxM6h6DgK/FjKQHIb1UtrtZRKYMDMWlOhjwZQ+04xn1Qot+uot6tt7z4nS7khKwRLM2jI",
-	"Ow1gl3jbLd18oLH96TRrpRxpHTvfA5WM2PgVikl1Pip2zSCVMeG09lXQ3lJFGJF4XWWB3THgHe8G75Re",
-	"iVKdvNSjF5wdHVmmXUnF4GACawSATi7qGCHhZXWwEHrFPFgIADo8O7P3HNu3ulqEIg+p1jnPq0P4mpEV",
-	"F6VhOi64d2gJngyBg91Y0qqtB0UJtG+JvIAREkhRx2yAHQp524EyoKPa4fhIkkP5sXaVlvQqVUtcr3Ia",
-	"UFfWwkJpWEdb3EJ25O4mspZcOOzQsCZ2Mq4IaMkXS78YsERybtegpoUcPTqDTAKkLggb/MFTuXd3nu2q",
-	"9qtBcVT7YSEP4EDetR1AagN4yJxtrPbK3hsmcseGkl5BToTVcDHDAl21v6OOnSz7AkdkxLDQCeYThOsx",
-	"7gMBp4VrskQ0+Ap2BIfpdiB+PMl3TVCRfvYr0EHNarD6jQOsYHND7LBAbwfBwBZU+BSRcUf00S4IwF4Z",
-	"6IORY6IIvtS0Kifq3IfR1sOt78BgIGyNyBqOoV07Ajwg3bJlREvvzsZYOJAnSJKgqHJdVcUt5NgqpEQd",
-	"bOXJOMr2VBRb7RCnDLT2iJzPM68pBPMhioM4ZPiB1bW1KTT9p/KaoXYfZItflSwqOnQaYxZALKzmhYKE",
-	"6qs6msVF2JAh57HY0K2GZ1k+Usu9ZblvQ+YEUXgepteS3gNrgne/GVbsuGHlrWhReON7xEfHeGUE21wO",
-	"LYz9im3e+lvrpcv9WSrfcEGsilLHQErnj1ZNENwbf3yX3br8uV3TXDN49lPgXO1MWZqcYvVZq4sGemPR",
-	"q+APMJeyo5eKiyudOXnuMlvJlJkNY4J44IKQY1N9RRY5FscgXmT7/Mkm7w8W8sD9uK9y62rG7Jq1D2sr",
-	"vmHQcFrNwarKiGaMfOsBFYLmhs9zceCxh2dLRtdD5nLnsu7+PYkTcJINly04C/ZTEJ7wekRwFbBGHcfu",
-	"LYuPQjr9ACrdpyN45IKVmqnLnJpm88MnZ2ePn9weNbdF8Yb5W6P4N1KO9fLMfCgkgb5tL6GURx1YOy+A",
-	"b+6yYIYYRedzPkuWBEe9A4IdWYPuH9tTALen60lwm34A9c3pXgRw/LJcLAc6u+weJK7M3ZWJn7uguj8L",
-	"6xqHK2HnmoTcdayjwVdgErW8bh2h+9YffPLE8EhnSMEZIzRGnuwSXNYNb8Mcc8kS2RlCehaJ6Wn54ivp",
-	"nN+BL/xrjNoe0KLYxQ/uBXBo0iQAMlgSzl2QS3Aw4EpT7fAB/N7I5dC4dITBUKNynF3UgK4yVJmRxppP",
-	"wXa0Q54zkkC8yqHqzsuiwPlM7moPIBzDzrm/hdH84G7uOfbAiEIEEMfDWKmRoXruAYpup4GlZW61WzIn",
-	"JTuk7psq5fIBDcyWcTnWHJyyQm4GeppcRnQM18Y23jOzcyQ7h4JowjV1unJDVr5H9BJGfjT0lR21fU9H",
-	"j85qrpvgCKm7OY5u3jWn/LkUuISYk4BNG2PvWtwy2ZqBBaIJZxGyMhoR+JULSFKDvCvLUJi7JQYjKXgP",
-	"bo2DTxNyQdKrTtO+UySARxDchdrQLXEgtT07/+mT051bH4NYAzQm+/XGqk+OJ9nk7Og3k2xyfHT0m8m7",
-	"1ODnVGEONAzfGiyQbBKAEiOUOCgwsgLtoqo/4prAu6MViDv61vr5nt78A/95nD2++d1PPz2Cv37/yX/+",
-	"ZmAXXztE18I3PUSonTrOoqFWMeSz39xFWe+OBroW5/uo8XmLYayFoivwmNhjhKpFubILDilHesmKAvJQ",
-	"te/XGui+u7C6cRz2ah3JiPZAD9fOlJURdUKx/+FWqcuNXdF9LghmNlJdkfBczQlr9ZDa5t2lT87W5Y4v",
-	"f+NjjTojtNCScAF4SjtiYNBtf0dGUM71VYXlEoE4ffr409Pjpyenqcicz/MFExg8cokywnZA4/jk7Omz",
-	"Z8+Onjw9PXli31zR5ej06dmnT9Itu2rdPvoEXNwYJC4QHyAUIZFClWvDQwbwkMqquFOD8zVXyaL2TIJU",
-	"DCuU+Iw5lybk2mFvq6STa7R7kq2k2ibW8OTJ09PHZ6dnT3oX5dOzZyfHT58cnZ6eHj8ZtiTj7AzDBsWG",
-	"OxKdEnLPUjT0CAvRdNQbrfowGZseFYq/+yb09ZqJb+BG+4RdvUaHri5t7ksHe+D3SObjl/WGZ1tZEmiX",
-	"0tXrrBEY3BVAi/0i9QG9KYFMMwhzofNqKqWxpznehgOKM0j//d/cUfnvs0KW+cFMijlf4LWN4oZdojiw",
-	"Z5EqxWyV15Oh+rwxl9jmbRf9/1sK9g3e2WE54H5PHg2RsTvIsvWNq8nZ0eMqUmEln9q6CpEQBxfSjDJ+",
-	"b7KJ56WR59TtmoOulTRyJhtxIkz19KPGv8p8ncavAvikntIeRcXCJ+VZMQjWLRdRpc8RVPMcHT5tJBKG",
-	"WpsqGSwLdUFHh0871JYnp71Ky9kuWxMomeKUape3AbTtz6EAJhz3cg2p0RAZllAl2c6V9DLKdREeZIIE",
-	"Htntndhbu6Q34MO+a7ck7w7t8Hj2OCz7e616r+FtcBLbnsb+BlwDiji7mqL7ltyaiTxC2jRyVEnswzkZ",
-	"A3rFYJDFynfYqwEEt153B5RvQ9Mbn3sMTrahPW5G9yAXJo0W9dblFgff8VrKAgBKurrvVa7KW3gbh7kX",
-	"h/TXRLfn4GGg4y81BJdfpZMJRAHufSTS6fd4+1sXrEh89s4Oy7uBwredjRUU/MzHO4R3cCeWKTBCS8RU",
-	"c4tQSLqABaN83SCFqtWNVidi4iCBumTwntDf9ye420L4nyPsMlocDk+YvYuUuVVM4wPHH24dSUjugH3o",
-	"RKDN3APQwTdKTgu2ag8vZ4byogMHbUM12ShwIwsEabdaJ0S92joPOuzjiXZ9KWGNg0ekPYo/f/v1V+Qb",
-	"vOqRCeecFSEr13J5K8EMjlSq6IrV0A86iOY/nvkRpuiXQustu7ohc1OwnkOipZYAzuMFmO1yTkolzhHr",
-	"5XyNq3bOxTUteJ5Z6+9gLkuRZ4S959poa94flJplVqEoWEasrVzwmclIKWhpllLxn1mekbWCXQeC+cBP",
-	"H266prywA8iwvkfQ3bXicNVPNBAjRbc3ltXbta8+v9pllCI2oqpOfuyyFXzpilCyouqqMvECPObBhk3/",
-	"6xQerv2kHVGjjpZch24ElhgKYborFIjGO0dWzf6XvRiHFZ7e/GPnQwMDDKF7IcQYvnr++sV/ffXd689e",
-	"vLHzhj9fP3/zl07q4EJUxla7BFuu+tAM7PJob2YTiAGWorCmOFSUQObDhuu0gxGejv2FbTw9gNsPTfIv",
-	"SEG3Vb7+km1dyAT9VZAGTgFLbYASjmNPIE4Ay3lFp3KvuGKVEX3F2ofJTr/SIIs39KtfxR2D3HzqZE1v",
-	"vHXBZ7QXpCOJ0g9CYE7T6Oe04Ne9uBeaIELH0mFSAHJnaZKc0WXShsgH3mCt2yvG1mm8Rp4nBepWV+hR",
-	"IcXRW31ce8MPI7zJsi74YrpbG1010/GWpcgV82Cvqwv8R81xFztlEX02Qxnn3ImjuxF045b6yYHD9HcH",
-	"Bwp54ZM0lEkx7wUy4UjJCko31EO1VxRADfswV+LhDUZbibuCdyC5INMpcDWXxksn7mS9YJsRn+sGkUxh",
-	"Qrrlq6ruI9h4S1q/ZyLi1BqUu03gGa5nK+/H5YZS4fbuNgdG2xYrji162slvmDDbWj/5HRihg6aEbW2T",
-	"HU46TcmRILjjgUjTYKPN8LJzAVTgn/axNNHBYH8pvgxo0A3cinop7ZCm1swsZRoGr8IoSCcla/L3kqnt",
-	"Ti3RfcK9sF7vm5xllWI1uCMvdBdIQUdDiru9elGrrVla28HX6VQoxJ1NCkL+VCpUnI90C3ci94fUqGF2",
-	"d4cHtRuOsWDzsb6+UViId/CM3hmgupETNQxtWY316PtnOkCjWs1bVtKBhtrx4b9c1R4muuFPOSaJ4U8M",
-	"uztSYX9N1+9h1lWirO+adWXtVC29M1SgPT79cXJpQrrWIE78gaaRlgaJvwA46WGVfRsjGcEku41ZR0vG",
-	"Qbp5Vx0xca82WMJvrpo3NOKA2tJGrNkjoO6MoNwomXat9vuLp+8D69jNZy+KhZPd9+C6cols9dHJ0qxL",
-	"06MGK2lYFgCjKk395OwJ+Qv/bNIJGpPeSOw9wsabUl+Qg+MaYBscBGS6BR1mIWjh/VEuVy2NvynlWLll",
-	"VClmUG2VbGnQ2QkpbvsezWPn+R1uc8SOR9CYQGrdvq1ggOpr57BLhwleh0HY1QgetOaacQfCbSOVlbqE",
-	"ghGA7fIhE8bvb0hbFCxuMedQEocbYn1o8x0p7i/REEUY/dCRIKB+YH3aiEF0oO9V/gIBEjEQMblOoXbw",
-	"V1EmaEeU7OvwPNXVIdVg3PmDKSY869BepQ31xvI+e2WpGKuZK6O4I47v78z4dy3YAsoYeLe5Q0pP+z06",
-	"oWveupmLXKOvrt5BvOqz2Nl2Bvr8pJTqiJ4EbNiqsY62V2JPoDXq4oTFayq4XkKvVzuEJaMFSE85n0/O",
-	"RVkU6exEbUbpaZXamgi5FzL0BK1IbwK5LNtoI2Xe7QXsdkV8B+QI2wRZtc5/t+i9FXSkKE7rGNctU0Wj",
-	"aHTJbR6VzO6qkD0n7JqJAjGGnQQI6ClVi6CL4BkCTxMk30vYLZBkF0DsnVcf05bwzQ7+mP29pAVxKXm3",
-	"K8W1U6sa1bd0Li4WlzWrKM6pkfaqMzkTIeCG1dRCHigNgJ0EnAwP0aENLwqk1bBOJ67vQOsbf2FrcKEK",
-	"e5aBgoG7LXNwS8ar9HdNQKla5HRmoLh2Ce130SvmC0SJO24S+wZO19R5GECvp+C4a7X/jd4SZ42MyQj5",
-	"3BIpaadQbnSfLxUK5iQisyJqkAekvah0S/BrDXVX/UB5cij9CgOsz281Kg4XIYzFBWoxDuTHbWOxxQqy",
-	"mVwx3Tq4dkUnOojV1A2rvJCqkYZb5Szad/Emi/preAUhyjTBtUhJLpdGNApunGqes0sQiIn4ADMEbnCH",
-	"GGDsuN4Gdt0xqxbOA2s/210mBJsZN9KBzp7O8/95gLJ6/z4gWLnfhkW1+hpv9HaM6+3LgW2cLlep2FDo",
-	"zW41o+MzD4Q1TLzJNRO9MQYophVsEyMJJvA4nj27h8H1pAtahQmqZgn4HxDdaEZXjFCXxD00cdAontY1",
-	"UdD4PncATgaYNA4kyKWK53wgY0CgtBudK+6MHpPbye2H78ll9/zlPN1cGA0zZA1ZG+55HFvj/rxdUp0R",
-	"NC9QREfmPxucRNh0tXd7tzoaQDsKxamdv9UOZkG5LvhgoSxdlWOMsAUqGDRaEyyLtCrAIpr70ro2HbnI",
-	"5aZraxxn5Ay4qrY1hmVw4rn+A7x/d9SoCt14n15lkdYiZFG8w4mHJu82O52lMhb9vopFVxATFVViPus+",
-	"X36oksl6esGMAOJqaVyYrmbXsRHq0qHQOAKSwOXmCs/+C0Ao3GAFiYGgsSt6qWVTxv09oglGhYo9tYjt",
-	"ObiS+87N6Zr1Dw7V4euSoTqo6dj5JdwcXjqOzA92Gaqpz7uayAEC8DblAFEj75QUrBdFDpDyeyhSTPe3",
-	"vXQdztOaRaNmcQ+1hL4hxHCvSrP8cEijru7CAsM60hFVh/40rnFrXFTTnEi7pm+QrnLNddQCvC1jfGKd",
-	"idJBwsbZS+yuGelSjEK6etVfP1nUVc6wprizKXUoH0xe3Unr7+Cm/k4zPT5y5wIOc7jv6sF279DaBnQ8",
-	"6CRTg+1rEiOLZLjnzxZ31Qff3Msx/evCJaolgM1SxeU2rvGBuuorNIgE37uec+kLPp+nSrjCmXBH8d4Z",
-	"d++Ip/ZUsz4vCmiEBufzVJplFvdbCo58n3s29GiKGsTtUrLiKKknUTzkPkJ/qeTqtoBtfZbjPZRod6uW",
-	"8LG+We4jnhljS+47oOnf/SaSvLfHj3hYzIgPhBPxcUJCDDimJWZDwvHcquS1TAKHQZjBM//frhW7IxrF",
-	"x4I+sWekCWnYjhA6BUdEdXo3pdiKi9CSpRd24mPBmfgXtsSDYktI03G21Rwx7b6L3a7btzIK4tmN4z1T",
-	"6HO6IAq8EpYAEH42TJjlMGegdya1vgkeJ6nI8dl5cHNN6ewKHHoIap7g12dnbgJDImbBFzzkZuYTTwfb",
-	"WZVPeKBNVOrL4/fvxz1wMvaBx2MfOB37wNngB0oRYhZDHmjmBgc/ZOTai9apRtQawWrEqE20NonaAJsO",
-	"wrOapzC1377zNmfTJuFFrlLRjFRB0QbREr3bio9LIKnKY4Y/U2utPvwxH6G/S417KGSoXhaPJ6tol6L3",
-	"91VcwTsWSnElJJjiVUy4ig+nnAy1cG8iGQBD5UnHQBTe7ow779b5K72gisv7N3fMOkYsaNss/dG83tBK",
-	"FRK4B09/5L6IvPT+m6mpQtx7D3ULvXZou+NTvEWfnZmlb0qDbaOHJYvvRgf3NnUANyl12WyrGY/kNUij",
-	"YQMYlEsdmT/eQxOTtruy5AeaaqMMPVzGlTZA3tCoR6AH5+gs/LrzcUO5S6XHpikdOff4qUk2WfBrJg7K",
-	"NPCUCXkGzRyMADUqHFp5MAEIxYoY7LKbzqdPeJG0983CgHamgblE9xBzRjok19N5MOlYiPju/PIdJk3N",
-	"s7vT2mxMzH01NZMqF2XPaV1VstXIY6BKYmpfGwb07xq9jc+Y6SJQRz13TQ1IpBw4IDmyqDWeGxIz6SFQ",
-	"B0xepAH0HYWRUdQTgb2rLZmqkAneCkGs2WttWkyk2qDRj81pMeTYDrmetQOuN66FPjfbby3ve5lKFWam",
-	"woYARwj+FF4A/ZFvbuCUm8tUOiBba1JImh+4jOvc10jLefDN8Ka4QngFgIxrICvFeupsKTUTQAmzZKtH",
-	"P4kvSkURJBsAi/EsibISSmFpIwL0xgUUPGhDV2t85M2Xn5PHjx8/szd99/bzC1foby+BB+fRT+KFa+jm",
-	"7n52evYpcagX+hF5TtDDTWZUKc6066iAbtNaeMsH0LkgL+cHr6mZLS8IRVCM0MXJ512dHp88+kkEAIvz",
-	"yXcAtxGFZc4nx4+OHh355CW65pPzyeNHR48eu3JGWNLD6+NDSOyAv9zZYVkDyPYyn5wDLNDneAtsZsQk",
-	"0YB9nhKW1S2Hr/gKUgV33vh8bix3v7P7T6+lcK7hk6MjFJbCONclXUP1rx3c4d+ctEfpvDu2wmZX4FcH",
-	"9mygqeP84HcH+Jh+WxjeoYejgb3is3cnfwLdHnNlNJlusTYeXFk6QVuMLn3uqmjHEfdlzlZrCb0D/8K2",
-	"jnhgiH7m0JX2QrfQhv6mLh6NKtlNa72O97teqbUKLV/2sFyvIVvNgZj6t95k0bY4/MWu4A1KsoKh7lZf",
-	"RPz9dov4NQhcF1javeRzEAupjXKarHbgmuDo8j0Q6wt4k+99h3LXnilcLAh0KreKS0qCLJi5O3XuXTb0",
-	"8xqY8LnzqLx4Sxf1tzeVppu7k/trEfH5Gta9LT/gbHl41tu/mIE5+PjxEElz9HFJGpya3zwZokb4JHgw",
-	"oS6gVbOdhVUwEEIZWl0XBe41TO2u5JN07t3OPSedT7LOFvU5gvKVgboIUQUIZ51/9fz1C9B8J+cTj5SA",
-	"CvUEa4wDYaNWsy5fMjK+Pk0FxbtRGRAOjS04VosEmGMpzNIpYB2DchkF1bCGFSr1DAXTiVPfwuLu0V9K",
-	"vUobtu6gpkt6qeqs4c+cptyG9ysbgYtSOhNeuPPOwFKVoPFbts7Q2xxXJm2JosK3E3blVlWCaeWw9bsj",
-	"V7wo+pXaL/CWe6QdfKFL53Sf38O5DC+qYJqg6T3ZuCS9pN4JEXt4bnJvWiO+/oG1xuijbVme48V9aY3w",
-	"Dmuhrku1lpqBAAcMa8T+Y8U8c6iTDfQu6NzbYNXDX9DG71U17YN+2RpiHeSLg6lx4iWUXtbpn5ReIfug",
-	"JyA/Ru2ENoF3J/ULkROKCwci2dOMXdvHo+1dH8MLOltCmaYBGDco4dyuGfnr32SpBC3+mhFK3L8JE0Zt",
-	"sc5ek5wamrkCFsLzR+QFNMlyRrx9GRX4xKOfxHMyKziU2Ni9h8VqECQGB8Mrqs3BCzuIg5dfYBXIxuW0",
-	"rrjWLG9ly2ijGF35YL+QG7Tx6zywsXrYC5z/jsP966BkzKw2ocBbYvUNd1SnziR/rVu39YcZKsTVk7X5",
-	"9r5h93ll2HuDi3yARNmhbmfJ8lB48O5M+C1T10wdQPU5Mh5COFrOQPMH19+lMnoeraKfnUfQH33E8eP1",
-	"q8AUus44N7+7L4FraOkcKpnrq2Z3md20/r4dfpY/OtYeR+wv1PZNKQbZSA/mkcGZPLCdFH00BbQsyyIn",
-	"U8wWsCuxz2O989NvfWXx/o51V6yEQKKhukkxUtBSzJbYOtGK08ZGH+wpuh0b7s1TdPKAqxID1DlspTsr",
-	"u5SjHWB1ITCOo2jB3K9fhhXRiq3kNVrN3b6pu6/Huw+x6yrW/zC+KYdek5LBfc6qh+D+ESL7nt1aMNsP",
-	"49bazTguELbxKbtOyV0BQsqSrtdM7M/zpZkxXCzqmxS8YA2UYcwnSMrWQwcF55p7pU56w4ri4QXsfTGO",
-	"Q7771XHOHtjiS8XYz8zhXG0illBkzdSKG4jKWOV6Dd1wjSYFqr1JzoixKjrV7S+rwutfp7C3A+RiUfUn",
-	"SywCXNyHTo0v2g1GxvIoYg7+DffIVEpDCrnQHWviwIR6div4oTzw4j1v2AdTzgOQ5MO6vmqfbe9bVcFb",
-	"3pFvPmMLDnU/mLDGGmhklXwHvCcPA9LsiOVZpmpv0LltX/qOAbudHSErxAcPQm1qwtXh8nt6PR1JLCPs",
-	"0oI1XNjrsStWwN6b2hei4MjJ0ZDoyHOMyESdJJYAhEs1dM34w/fPX33XFaqBJ2ufT3US//F//vDu9394",
-	"9B/D+njAO6MuHjiAqm+Hc3H+IfTv2N2KKB0bkYovoPimGr0PhqyVvObY+oSv1tLhDk8pAjPNlVwdhGzS",
-	"dyOCMZh12v7e1Odi+kJx1/K/v2K8vZavac58lQowp4sWJXmTbZi6NEsq4tZpiahTqke4+683k6xjeIAQ",
-	"pghdSMtyOM6OIcoiv/8hfkSeMBBTXad2vbhiD1K4/sLMu8Z8iEx41E+omur2jOEGeumkZCqmkBaa3SGF",
-	"3RXUicCrz1NEHzoXLdc4Fn8paAHUwY/h4giB7nHyABLLSo4MXLtrJtdF19YMEj8p1s8GiXWsB/WKlFvF",
-	"j1aqnyWleiIAB9AQlfqYb8nvIGfy7PHRJxl2NvBpkBu0BxW/ZkEANSMOn+O2PfjCQ05UNIlIoZf04OTs",
-	"yR/Of3x+8N/Yt+r3h+9+OX1884fzYeTBcTv6hNd99vzbF09Oz0HhKQrMB+2Y2yBZdmsNVc4MS8dJggye",
-	"ckGT/S5aguo5WfzM1wd2iFB3nxNDFaFqtrSTBzuAkhUVfG6X8nfY5u3Rlq6KT3wlgZLShI529mnskfb1",
-	"5y9dIm9Bt7I0GYk+giCCjyYPqTGj1OvQl+Mi6T3ozJbcAI4sAi0xYbtJFeLilYK9N6kmcw3F+XAKGK2d",
-	"Fpa9/KuR7lwT0NIeXLrDqXKv4v2+9rbdjA+xpxWb8TWDfRxv45BxgyXlHpMJ+4dNGSCQ8kHb9uRhtm0d",
-	"PQr4zWOU7cnqnQJacM8OdQhvjqTN/Vo3Tzr3LdxdA7v5leaHv2wNdJDf44HZwdV4rPbODath3FBDe4mA",
-	"bJrcodicKebrntKsMWdmtuyQ6b8innjjp/LQjrAPdKw39v6Ca6McnIheM3qFx7o97nN7iU9LOyyyVtLI",
-	"mSyanOB8qAFgsN879trBmP063do4usSKuAt3Xoe3sLfVlXbJj9SlibjsO4Qz22KV2JTNpWJ95D78xf6v",
-	"N5KPgeVA+nv2XdtPfMBVqqiLvVL4PrzIbzHbwr4X4JfARVGmYgTMfCA6718w2g+43rkPG9J72LX9xpox",
-	"uLRSVM2fwSZ0CRmIR9WxC39xDwxIprndOTiOLfDu78Op8bHUadV04aGVWh+AoPfulN2hHX6gBBq/PFUS",
-	"hl2buMSnY1eAzX9QyEVf9c9n9Iq9kosH3xqNBFBpJQD2qKijbaeqeGTh2h+2C2Ic4kMTf29oKvG6oFzc",
-	"IofYEnk/6kkhoaJpKTexyzeUf+9c85lc8z6rYCbX2w+1d++n6liut79KWzKkvLkl2advQXHXiCmC1/Qh",
-	"dPSAwSG6gG3lBjKQdQ5/wRfsLDABwj+02EiUrwSPX7c3cndhwcfPG4rRK0LtC7dEzudV6yRE9MQGbQ7z",
-	"Ar0QRm138gR774E8kwcIXv7V6wLvDwxVd3aPYr/E7X6yY2Ju8KVHnSGQnctUcMEcDG6vwvbK3ffPpbd1",
-	"BdO/D1HvuFnOfhfvt5pAPpMBcBeRV3XYtYYE2NBm1zJuaphW6QPc3/MRWDT7P+8j0K8HtowHGQh7qCEz",
-	"cg3Ox1IzTJFz73byXCEOMPaCotsqpbIGhNXtBIwwqgaE+QYV+TVaiaHmWk/VloJZIef7Dqe+5PDChmv0",
-	"WTKxL/rylGFRuCRC9pYy0uI2H/+YMo7cqncmHQWu2EO+kX8XpBphfie08KwwipNiDaumfu1RrK/Y5oPF",
-	"r2rfbcug0PMgqqXaSwb+K1iZGhw6kaWBmC4VW5/p35RDh7/w/KZXIbn1WrsHX+YPs212UfwD+YXCYtSb",
-	"5/kGe65TqkNtSy/P4VRKs9NDJKW5jYdo3DLdzf1iJ35y9oT8hX/WrDrYF/QIxoUReLAenIVy/43ixkQF",
-	"SQ1CD6tI2suW+PBamh/NB6pLGrxv9xDB4CIjpVjb/62puoI/4P+KGa4YNtbFsvJ0PL/OJooVjOqefA93",
-	"wz8Zo7xx0/7nZZRXzNQbE8mQ26aNXK8hP8BcYONdq7fqWHENJqQgslPEqFL08E0pvhb7O3HvpyCqFA/N",
-	"AeGT7e5SCNKzl0jbm1KAZw6koceqTZ8lFy784UBnCvt9t9zup1777s/unv1Zd6kHYwz2sc+qUMV3W3Sh",
-	"j8v2civSZXq9EEbtxwH85wimiFvzq17Y4ZhojVWhfTzkCkfvkSYPU7f6BuIC2qemcoVg13E1O3hT6hkG",
-	"ayl34MF9A3d8zFg8dgad5IfZ7UEzsu8Zimxsb/4Vm/wwvAfOTqy+meqgJveIT2ffRqZsyQFDDduwOZT7",
-	"sCEGg9bcaiU/JnTjzwt0MLJAKVfKDGR0KTROa+OaWMMAGqwNQZi5M/HuW2j0MuSH8YIA2UM4FfuG6J3o",
-	"Mg/OpvuXS3YKHwYx5gFEU4BBtu9LoSAH8aQYTKP/yH7jb7pPUwK/0XWufoulkfvKYnaVlq7zBUdAyinV",
-	"IZlZkivooWGpVhErQtroJpa/aX9GxEekG7nZdy1jIM4e9FP3qg5N3a9VDfC16+S4LTaKe+4rF5x5AMLu",
-	"wh35MKdIQD3pIv5AB+6e1uHDny5uQB/Ig/tgGDV/kkWekbWSM8ZyVCPAY3vNlCG0xRZO6vbtRCfn7/Ok",
-	"8Z/owrP1l/cV9+ChsB97C9njhc+WrncUB+zkQKJag83OM+Zt1DnzFmg9/iN3AOz5iI6kWrf/1KI3e13t",
-	"Q8dovvPWyCFo4b+tVuzjh9UNk3lgsVj/7kOD6/Z93cqdNnTXfjwUPkvyGO1sUw2jIXGG1kz7Bz6Gsum3",
-	"qbE+sCvqQy18tdboV3HAytp5X65YV5F0xRGV26ornHrN9e2F073BzT4sc71xfQb/Jc8egq2TKADhaxnC",
-	"60Jjo26vR5PDB9R/++n+qwT8tiXgaaIPrgKPF+BfheD3Wgj+4Uj9r1rwB6sFb23HEeXgD3Ti/19VEf5h",
-	"aPruA+knH0NdePcOOcz5fN6pLtiLPR6aB60Mt3TGutaK2p3tFm+HR4ft+h+Ckb6wVO/qOsfnAQhpT80S",
-	"dXipQfChOiEHsMmYgrSPQ6b+M9WkDZVPH6QszT7PZqXiZgtMMGVUMTU5//GdXQgNvdKQPUpVTM4nh5Ob",
-	"dzf/fwAAAP//",
+	"7L3/kty2lT/6KtjebyrxhqP5oRlZmqnUrmzLiRLJdsmyXbW2doJuoruRYQMdAJxW25mt+zT3we6T3MI5",
+	"AAiSIJuc6RlZ+cb/WNPNJsGDg/P7fM4vk5lcraVgwujJ+S+TNVV0xQxT8NfzuWHK/iNneqb42nApJueT",
+	"t0tG/irYe/NXIufELBlZ0wUjUzaXik2yCbcX/b1kajvJJoKu2OR8QuFW2UTPlmxF7T1X9P0rJhZmOTk/",
+	"Oz7JJma7thdqo7hYTG5usskXavumFO3nfy2KLTGsKMhmSQ3ZyLLIyZSRFc1ZRjbcLMlsScWC6YzQ/JrP",
+	"GKEiJ7QoCFNKKt2xxlxtL1UpaqvM2ZyWhZmcz2mhWVjlVMqCUQHLfJmz1VoaJmbbv7Btmlyarhi5YltY",
+	"HReEkpxuyYJfMw0EhO+p0BumCF1QLggX2jCaWwpTotlMipzI6d/YzPjVLxnNgaZu+dE6DuxCOoh9cnSU",
+	"TVZc+L+PU6R/OX9NzWyZfpkXb+mCGEt6u3QkNdlQDRuAy9cmI1KR/yBzqWCX2DVThBvCNRFy0/kK8wN8",
+	"brz2xOqENlTM2Mvcfg93WlOzrO7D80k2UezvJVcsn5wbVbL+O77iK27ab/snuSErKrbESKKYKZUg1JCV",
+	"1KaDhQq4T5KBjoHu9D1flSv4C7fB/Rk2gQvDFkzBql5TdfUV3Dj5liuqrnrf8/8oNp+cT/79sDrkh/it",
+	"PoT72od8DUzV8xj43zhy4j2/Z0oDHZtkfU5EuZoyZVmEEvcaiSdfuxv0PXxNjWHK/vZ/fvef5z8eHzx7",
+	"9+PRwbN3vxxlT2/+8SM9+Pmd/Zwe/Hx08OzAfvzk+Mb9+e6T//zk/0ya/J9N3h8suTB2Myy3GkKJW8kF",
+	"HFnCjXZvkBFdzpaEanKaVW9TfaoNnRZI5zeyKGRpvoLfdZEav+x737lUK2qQUZ6cTnbw0I29lV5LoRlI",
+	"9G+UnBZsZf85k8IwAUxP1+uCz6jdncM1XvH7v2ncuWHc5O8LT6xv9g8go5kwZKOk4w/3M9AxIKBhJ5Vc",
+	"M2U4rnTOWZGn5Q98hQIIJQqdytK09vEmmxj23qQ5tCLwj+5R7up34TZO2t5kk+cgmNtrpKa2Izk17MBw",
+	"OC2tpSykzKOlBAWSTYyUV5crXb+VLC3fhPs4xrjJJpvldvcbUaCGu697Nv409Xqf01KzNql/WG4zy8PX",
+	"tCiZviBTNrMXWoKDymKWf2aodp0hsJpkTRLB1iTuTQ1hhWbnhJLZks2uMkLJz1KwrDpt9p8zuVpRkaco",
+	"OpM5SzOIKguG/GG10twevA3LMzLdEko2UjnmEaCUFsxoQoU0S6bIilHBxeKC0Kl9v6C+3BsrMCZyyVAu",
+	"5GzG8+Ruc6ehUm8uVzHbZmSzZMJxc1hI6p7IA0jVPOf2frT4pn5odvNPYh/su9lXsTQnimmjiRV19uNS",
+	"4FK5IIzOlsTpghYLWaLqjm2eWdtmruSKyNJonts9hwOl0bhx2w9kpiRX3O6Kpjy3+68Y1dKRh5I1U/av",
+	"Bb1OUP0mxdpgnPRIlzaV5Sb5+QbF1TBJYi/GWyXPm33hhDQJkjBBRMsayMZgy254UZBlqcAOMWylk2t2",
+	"H1Cl6BZOjGLUsPxyjNyaU17Edw+6JZsslCzXyV2XVky4I6Att/+tzBdWhkhrus9BUWouFgXD3R/1Fktr",
+	"fqUutEtT17S4RHN56Im44gJYgQmrRX+cLI1ZTzL4n91FM7N/LdR6Fm1m9dCCThkSqE8/vsKrbrymT6x+",
+	"TbVT0m1Kg5WQ/JGUhU4JQdSNSHZiqAIpN5dqP1uwlsqkV6rYNfdGX8tUaV/uRGryodpQU9ZJslOzZxPL",
+	"x7I0I3ngmik+36b0c+OEOwEIPOPokHkjbol+QVi3W2X1luE5CV5trzywhD+EgdkyLysietdOd6fUqeRh",
+	"WoU4L3fFRfzpcVOrB6EQ/JmTHd5MdWxjV/TscXbbYxye/PhJzZM6enSc2N+xp7Q6jCPe0J/S6A2Pj05O",
+	"s9hHOexzN4JhMWULLjCScRift7CYJ2dnj892rQd1ZzPWYqnVPmvVOWyGCnrP5c6L/Tlt0eR2B7ciQGPT",
+	"j47Hnur0AXnFkUvr/B4kY/hHHxuhfk+ITTHIHcFnpI+wlGlLnc+WTsqjPWttN/s0Ym/MtDmvPuGCmFIJ",
+	"cFfth1Iw5DT7x5xtmA6/ArtvXvDFEi1h6/dumP1zkgV1qWQp8gMlp9wKoYJRbQ6mpd4mteXncr1tk3fK",
+	"FlSMskrwF9NtUgXkUrDL6dY0bOJuLcREPtYqUnKVfLZiC6f9kueGxYbGTK63KAHsip2YZzmoELleszxJ",
+	"QiMNLUa93iCX0S3cvZpfbY2Y9WfjfbNq86JdSTKv1OYVFwljfOY0Q52pXwoML5ZKMTHbVgHHteLWqqTK",
+	"2ph2wbvV+1KWKmEmfT2HoHBlqRq5YM79GnBXb8q1HVCwjDPwZ+0xAw/ax8pBFV0QtlqbbeVfLqmV/Bg3",
+	"giuSHqDcXK6ZurSv0+EnqFJAhJVYomq08wSBHwx6J23YWqdfyt4xOIL2usz+JRVGcINkHPCQulxMW1i4",
+	"ZRkyR+PV/TK72EwnRExaVPhzPOzUF1ywDuLkjFrPmcy50jWnrFdR+COR0hWNvR64d7H6bEsCI4e/LJz1",
+	"QU9ubOB0W0kRIyeNdfkbt7YUiZva0i8UL4p71xpxyKb1pfcRO4IyAwVxKQwvRq3YyoakaMSAS+IXVubs",
+	"lvYh0OwcGXhOTZaHte4Q67A5+7CacJd3SYdu4+iFuOZKipWPaXeEyCJD9PTo2ZMEBeu0/p4qTqcF0xD6",
+	"F8RIkOIbqa4KSXO0SWvOUmQHV6v7kvKCi8U3BZ0lNWApOhxqaxOUqkvsFFRbpagYy4hA281+NFQAfYk3",
+	"T8mf3uMwlpEbm4ivW+Ox8JrvdhBvH6xW24zbc5yn3p3yAlMpzWUhF+n9ZQIywBuM52iyorMltwa7koZl",
+	"PhlJTslf+Ge74tCtL6+r/FxC8Gw7LIypkqV1CLixZ8EuiqXj88MkUVih+0EWZf3QwEQZ5MmU2og/OsO6",
+	"oR+UvGLpt2PXPGfJ8Pyf5IZoo6RYFFv0mTDqTvSa0Suf3Hbe1MZnKs7J49MjiNG6DZFiZq1T+NjuvCbT",
+	"LWTKZ+wReWnIim7JlJFCyiuW219ZO9Te1F6cQYh3qhi9Qk9uQQ2zFx0f+btVK7PsYb/Xw+y7TkUGjttA",
+	"PWZVtctY1an3pVSkoFCCgB6nD/Sj8S7lFSmkWDAF1ru9YEpz64HqkHHZLHnBQqWAIVdCbgZa+SuqFlxY",
+	"m2LmlMAQI55tLp3f1Z3+d9ktgheC67xhihFdQC3DAJLZx3ivOpEQBzKx3HKJZavKI9HccpKllML8MQFt",
+	"DEsA4b9WcsZYDm7jgHXIIo9ed+AP4oUPCep6R7f+kgsp83O7p0suFniedNeBuiClwOxafm75hszZpopK",
+	"IO0ZExcED/m5Y5iNVBoyf+g7IkNg4kRHIQuXDw2PsPIFhUXK4a4uS+eF1GpksHlDr9mtmIEL5wAzPCqY",
+	"BhsUAUiZkV/Po9zm0vovcCytwqTKsjl3duZ5RXo4yJaBsNzB5/GumSKnT8lK79T9dYOzcWQb5Azb4sVT",
+	"fc98iKJ2tmonusG+NfZv7kOkFZI6xrr0CVU/ldcsbbk9QD6PliZZYPPDcltlS/XSF8hRbbUN1unFtVsc",
+	"S7ciGQwZaXvKQAq7LGwyCX+LlGLOCmbsv5PlELmiXIw8UWw+ZzPTlYCm/j1X9IppsqTrNRNtT30nuedK",
+	"/sw6qO3FGt5co2lkTzA3mhVzH+8BylbKzd0xHWD8mYmxMUn7kw73dsnQm09+cQl1a7HmTORvGLVG86WL",
+	"TV6mJMq3oK3gJd3lZEO5j0M5hqwp895wy8ikzYq+Ty99xUX6i+5kLBeXgm3SHBqSrsNZZ2Ra1On6tE9Q",
+	"2X0QTuTXwTYYpgw0M6ZgI0+YXqL+69uJb+019lr+c4dI1IVMnVJwxDTZNOoGUFCDfFzSawYnZq3kNQqn",
+	"lWbFtbeQhjq83xbSpPbHGnIxRVpU54o8OzNL4o4IL9jAeOpaMbqbcngV2E4l1oakRExVpQOlQ1aQzKiw",
+	"kn2juDFMECE3LSm+tRdNkom8cna14xwPPqy6XK2o2u58U3cZpAZX68JZim2jS5f1DHDbMreeRMQtcB64",
+	"Jv62BG5hvTh65euPVM6UFc2Q7hQL9FFWLOdUVOF5bcjZ0bDdtR7rKEmQjnXDgUExhVIsIo5/iBc7TpIn",
+	"5bY7poHrMmee+INXybWolCDooIZcaGriSG/vrD+o2KHTlNpTJUKwv7oqq49SInCAjdFZX5BKL43TrfFS",
+	"d+Xwb6kDa9TYSQ6nH8f96K4qckXfv8QvT45SCnNE7cJufda1m8d7UnXjSDdWKcSSsu8Xb9h8oFSqE3/F",
+	"hfvrOCGwOs6vK8zddYCbge7wq7pAtyfl3MU5NSmF/duA0tv4YJlia2sn5FU/Cdo/2HHhffu5YgykqVnS",
+	"jZeWKbe+4rD6SvAGRDCWa4IRyR0s2Ipu4zt2ir59hLDRHb2HGhO48bdLqtjIrV14BzlBaatvWaqdqk76",
+	"PzKjq1ADFCqiEeMCQE5FQ4U0xiocm0yyhAxylSqtHpxGLs1osqbK+JuHx8eRKSwOx3rXrMZ/XBErA/Qk",
+	"G6OBGruBpEvtxssVXSTzRWueSgl93artrILpAzPS6+2+Kof9b7qqdPiC6XRUCjMdgs+ZNhnRS3py9uT8",
+	"//t//t/Ki65ixNhzJvLYtQ5Roz24lOpqpKvX6VNKxReoaL2sss6Mi2Xx1Voqg6FIeoXRXCVXByE9khJh",
+	"a6qcSdH2Et3GhzaZ0J/nM/Otm4ET1tFQAcVBLvoHvpi941IWgx0vYOSOhJs9DDO+Zh3CY1xBMf95XO2X",
+	"lqVKRemekzkvGLYgzJliLqFDgRbaqK0LgJIogZUq+VJd3S8YoMZ0niqFHhWKatWSTekVWubWZtjGkdMN",
+	"N8tc0U06uK0NW3eFKI0mlhd9v8sG3tg75SbtBM5mTGvZVZ1kJCmdix96W8P6nLJNuIKu66WPv76Di5JJ",
+	"zXYlXNu3juUGZHcC0XZpe+fCVXI2FM6hfKuxpOeIIAwC/0UOmTuIXvi4PfLZ0C6HK5K2nYrkSyVXL6OM",
+	"8AjtTs2lCuK6T4d/YV0rEMjayLUlLARanVaaSaG5NkwYsuYzUyrmcp3c+vKGTCl0IrSVeW8i24vcQf2u",
+	"yeRzJ8n2YauhEr8HWy0SqmkTIb+8VaEqd4S+RWlHKCPFm3Su+o0XqiP58LbtNrtZA4v+N1IlvJOXVTqa",
+	"rU3dI+ioIlLxCzaia6452GuSR+w9Xa0LdjhnSnGmDy2loXH4/FPr2eC3k/PJwB803ZXeZv9eTrCiN2ER",
+	"SKL5QkA6UjqjGRd2ESfuW5Q62e07hV5zT7wkA0WyoNlClyum0yo0+Cf1l3kR6nClYI0+w4KWYra02q7o",
+	"0E08nRTm3mxPqlWwxcK9ITIZaURLT/i9/cPqYO/9X0DDLJrA6VqfS6zVT+u+sScHF9jVbCDncT0S9Pgt",
+	"qT4nlMwV00sgZqqdNa4sUDlTI30Kec1UXrLkCc15DoynSlDhUzaTq+AhWmYFYtZuHEesuBCso0N7Xap1",
+	"R+NFakOliuIRLrbr0mFg3hfOXKyyNi4xlg5TWMdguLJ5A9cnbUbrhI8j9yhNkE10wddpB8IrWiv2KDHW",
+	"fbOszt6bc/LjyTsfkM/I704+ITO5suZAuc7I4ckhkbhzG7ol0C/9j5N/WI/9iuUZ+beTf6uCRRn535P/",
+	"JQUWjCcWJztcJTC4/NEDMQGVD8Dn3BC78rjWtp7PGps2SjVgRi7EoDLvAaFALyO/hYutKF+P2vnB+Rej",
+	"yRUXeS3bokenW+5OFSsY+Mzsosv37rJh5Y+3rWnMJ17fJKoaUTlEBj9wZiVlguitfAmf40QXwL9qFvRd",
+	"EF81qRqrhEqQVELUHdg+FbvnKK9i6KZUesJ7wKXIXUAXoJCcHRACJeAqlQL/v0bAmFKsPQCO4QrNBrz9",
+	"jnjv/sK5nkx78RI8u9+Ho+Du/YYVjOqxNveIXIyL0e92E39YQqNVJHKd/qywOJzGhhtegEfuct7AJfxn",
+	"MDCsnVHgERjS41kXi1H8xB0bV2mMmhoSS/6fIMGAx7T7GnWQz5PiZwWj7roFHnvQRil2/LMslaDFC2FU",
+	"oiOSzozsQF5ztunUlSfb0+JkqZFXDCtDf5qUghuqf5qkZPu4lpmZR4dpB3j9N70RZbgotr/HFamHBH+K",
+	"GlIzLI+Xq0p2cKi+mjKHIVKVQVDFoJx3VKRtP50/O7FbEOYphZxENVkxqkuoCGWa50yPw2aJiokGrHQY",
+	"ZFLoHwI142o6kWkD6oFnnertU6LJnYN9SNDakboHKfoqeFADmotOzlJRgUav0FmqVegVF6wLt6aJVaJx",
+	"z52wEWyTlDUO0ybRPsQF+63HMiMeo3EwUwRUnF13DtCQOxJhjpE6gbheQewQT92Y4GUVFmgE+fELiEFa",
+	"66gCbjs++fTR0aOjR8fnT4+OjmpRmNZXNWyDlFac2aXM+SxZFv+lVASwZs5rAp2S6FeErqyxbbzAi9Co",
+	"MvLV89cvHq3ZCrv4rcqcLX0MFr67YtuLSgIqRnOHMRlViCG/Nd9lp3HkKdu3WUHXDo/V9BLspdFApQsk",
+	"U+Ee42I3VhiqgjNFFBo7DhYU0A14kVRy7P2aK6aTpXA/YFpR17aDoUM40CtmM9clljaBrIuJzRABcqiN",
+	"EafQ8elJXghpiFw7A2ADBeC4q3lt6RuKl1o/TdTKkqEVXpMNK4rJ0H0Pb1ctMcUKr62h3uKAlft0QGNa",
+	"l8Bw2JH+B13Pfu2KxO7QptffP94QK1EBposOYdFdovSqiwbYqr3zvrCNhG7odrd0dcTCfrptJ7FCQmGE",
+	"hI12bAemabygXduW6ONfcm2kSmTxvsLu11H994E1Uv2vo0wPYPBhnaRZeIfUa3+VxJR4Tgq5YepgZuVZ",
+	"wYxhCiSaaH+uM5LzhRVYVq9s10sm9AV58tgKA0VnBipnsEvxggjpLiEuIY2tnBFe0U4A1WH4qVZen7v/",
+	"I7qRRnVFU2+2kMx6dnjFoDfMAEAj+ZagBwOyEoNmG3gw/hSIzjYBk28E0wcUrODqPm6a8J9ZXeuapLB6",
+	"QG7QO4HgdAhdxuVDw6G00oYEFsxXFoW9miDScsuNruT4rWC5woufZXeG6PowMHxD84Ks/r4nrdI1KXt3",
+	"+lb77AHFwmMnh5NswK67GjbmWP2PL942Lbu9opKF5T09ehpjXA8CKYuQx9ovZrf7vIa9GnBSoZUNPJYW",
+	"U0NhEvwC3JlRgGYVqU+Ojg5Onj0bRHBYobuLs0MVIwsp88qjcPfLTo9OhyzKu1y7H74qtd0b3x2K5Rav",
+	"+WfeUZjKfJva/yEIbA015CQqpCidOKhR/4TogCvmL6jj2+qlVKYDYOm24G5hz1JBlMi92kQxx9gk9gQM",
+	"CWDoI/GRaaNKbA8dgQyZ1Oxs49HPRuiYlBlYVeTttNON7FpLANUZsRiYnhB3MlTy/yhFd5y2cF41GFuW",
+	"jBpuxzRCzKVKap4nrSc/JzNF9RKiw9dMWTtAdqWRxvQFdGM623e13pPde02mpSE/d9QLeCXXKH6nPjkG",
+	"3fxW24BvK6K8qWLEdV5e4PudVy79FS8K+/m0VMJaWe4uUlkaXLG1IdNSb130EHrnLgC6AKRIvEke1QZj",
+	"qEVuFZibSgEtVa4yjpwdHWVVghTODyRwIFV6AW9/Hhc4OqRnwEPLOdZ8CfuHa18LuXNoOo4SP5YyUNxG",
+	"9dJ6LaUSmDCz3lQY5gHUvlPOJ5XK7VL1drft1edkKTdkhYhtBh15ZwHsEm+7pZtPNLYfnWatVCCt4+R7",
+	"tJQRB7+CUqn0o2LXDEoZE0Fr3wXtPVXEMon3VRY4ogPu8W7wSemVKJXmpR5C4ezoyDLtSioGigm8EUBb",
+	"uagDlYSb1RFL6BXziCWAKvHszF5zbO/qehGKPJRa5zyvlPA1IysuSsN03HDvIBs8GQIHu7WkTVuPzBJo",
+	"3xJ5AagkkKIOHAEnFOq2A2XARrXL8ZkkBzVk/Sot6VWql7je5TSgr6wFyNLwjrZ4hOzK3UVkLblwAKZh",
+	"T+zLuCagJV8s/WbAFsm53YOaFXL06AwqCZC6IGzwA0/l3tN5tqvbr4YHUp2HhTwAhbzrOIDUBgSTOdtY",
+	"65W9N0zkjg0lvYKaCGvhYoUFhmp/Rx07WfYFjsiIYWEczSeIGWTcAwJYDNdkiZD0FfYJLtOdQHx4ku+a",
+	"yCb97FdggJrVsP0bCqxgc0PsssBuB8HAFlT4EpFxKvpoFw5hrwz0ycgxWQTfalq1E3Wew+jo4dF3iDSQ",
+	"tkZkDcfQbiYCKki3bRnR0oezMRcO5AmSJBiqXFddcQs5tgsp0QdbRTKOsj01xVYnxBkDrTMi5/PMWwrB",
+	"fYjyIA6efmB3be0VmvFTec3Qug+yxe9KFjUdOosxCyAW1vJCQUL1VR3N4iIcyFDzWGzoVsNvWT7Syr1l",
+	"u29D5gRReB5eryW9B/YE774z7Nhxw8tb0aLwzveIh46Jygi2uRzaGPsV27z1l9Zbl/urVL7hglgTpQ7E",
+	"lK4frSYxuDv++C67dftzu6e55vDsp8G5OpmyNDnF7rPWKA+MxmJUwSswV7Kjl4qLK505ee4qW8mUmQ1j",
+	"gnjgglBjUz1FFjk2xyBoZVv/ZJP3Bwt54D7cV7t19cbsmrWVtRXfsGjQVnPwqjKiGSPfekCFYLnh77k4",
+	"8ADIsyWj6yHvcue27v4ziS/gJBtuWwgW7KchPBH1iOAqYI861O4tm49COf0AKt1nIHjkhpWaqcucmuYE",
+	"xidnZ4+f3B66t0Xxhvtbo/g3Uo6N8sx8KiQBAW6/QimPNrB2UQA/YWbBDDGKzud8lmwJjgYYBD+yNj9g",
+	"7GADPJ5uMMJthhLUD6e7EcwEkOViOTDYZc8gcW3urk383CXVvS6sWxyuhZ1rEmrXsY8Gb4FF1PK6pUL3",
+	"bT/44onhmc5QgjNGaIzU7BJC1o1owxxryRLVGUJ6FonpafniK+mC34Ev/G2M2h7QotjFD+4GoDRpEoUZ",
+	"PAkXLsglBBhwp6l2+AD+bORyaF46wmCoUTmuLmpAVxmqzEhnzZdgO9ohzxlJIF/loH3nZVHg+0zu6g8g",
+	"HMPOd38Lq/nBXdyj9sCJQgQQx8PYqZGhee4Bim5ngaVlbnVaMiclO6Tum6rk8gEdzJZzOdYdnLJCbgZG",
+	"mlxFdAzXxjY+MrNzJTuXgpDGNXO6CkNWsUeMEkZxNIyVHbVjT0ePzmqhmxAIqYc5jm7eNV/5cylwC7Em",
+	"ASdHxtG1eG6zdQMLhDTOInhndCLwKRdQpAZ1V5ahsHZLDEZS8BHcGgefJuSCpFedrn2nSICIIIQLtaFb",
+	"4pBye07+0yenO48+JrEGWEz26Y1dnxxPssnZ0W8m2eT46Og3k3epxc+pwhpoWL51WKDYJAAlRihx0GBk",
+	"BdpF1X/ENYF7RzsQjxWuDRU+vfkH/vM4e3zzu59+egR//f6T//zNwFHCdolujnB6idA7dZxFS61yyGe/",
+	"uYux3p0NdHPW99Hj8xbTWAtFVxAxsWqEqkW5shsOJUd6yYoC6lC1Hxob6L67sbqhDnutjmRGe2CEa2fJ",
+	"yog+oTj+cKvS5cap6NYLgpmNVFck/K4WhLV2SO3w7rInZ+tyx5O/8blGnRFaaEm4ADylHTkwGPm/oyIo",
+	"5/qqwnKJQJw+ffzp6fHTk9NUZs7X+YILDBG5RBthO6FxfHL29NmzZ0dPnp6ePLF3ruhydPr07NMn6blh",
+	"tZEjfQIunk4SN4gPEIpQSKHKteGhAnhIZ1U8LsLFmqtiUauToBTDCiU+Yy6kCbV2OGArGeQaHZ5kK6m2",
+	"iT08efL09PHZ6dmT3k359OzZyfHTJ0enp6fHT4ZtyTg/w7BBueGOQqeE3LMUDYPKQjYd7UZrPkzGlkeF",
+	"5u++F/p6zcQ3cKH9hd29xpiwLmvuSwd74M9I5vOX9alrW1kSmNnSNXCtkRjclUCL4yL1Bb0pgUwzSHNh",
+	"8GoqpbHaHC/DBcUVpP/+b05V/vuskGV+MJNizhf43UZxwy5RHFhdpEoxW+X1Yqi+aMwlzprbRf//loJ9",
+	"g1d2eA543pOqIXJ2B3m2fno2OTt6XGUqrORTW9chEvLgQppRzu9NNvG8NFJP3W5C6VpJI2eykSfCUk+/",
+	"avyrzNdp/CqAT+pp7VFULHxRnhWD4N1yEXX6HEE3z9Hh00YhYei1qYrBstAXdHT4tMNseXLaa7Sc7fI1",
+	"gZIpTqlOeRtA234cGmCCupdrKI2GzLCELsl2raSXUW6U8SAXJPDI7ujE3mY2vYEY9l1HNvlwaEfEsydg",
+	"2T/w1UcNb4OT2I409k8BG9DE2TWZ3c8F10zkEdKmkaNaYh8uyBjQKwaDLFaxw14LIIT1usewfBsm7/ja",
+	"YwiyDR20M3oQujBptKi3rrY4xI7XUhZhNEuy4SyEKm8RbRwWXhwy5BPDnoOXgYG/1BJcfZVOFhAFuPeR",
+	"SKff4+VvXbIi8dg7ByzvBgrfDjZWUPAzn+8QPsCd2KbACC0RU71bhELSBSwY1esGKVTtbrQ7ERMHCdQl",
+	"g/eE/r4/wd0Wwv8caZfR4nB4wexdpMytchofOP9w60xC8gTswyYCa+YegA6+UXJasFV7eTkzlBcdOGgb",
+	"qslGQRhZ5G6ymMSsV9vmwYB9/KJdT0p44xARaa/iz99+/RX5Br/1yIRzzopQlWu5vFVgBiqVKrpiNfSD",
+	"DqL5h2d+hSn6pdB6y66RzNwUrEdJtMwSwHm8ALddzkmpxDlivZyvcdfOubimBc8z6/0dzGUp8oyw91wb",
+	"bd37g1KzzBoUBcuI9ZULPjMZKQUtzVIq/jPLM7JWcOpAMB/414eLrikv7AIy7O8RdHevOHzrXzQQI0W3",
+	"N5bV272vvr7aVZQiNqKqND9O2QqxdEUoWVF1Vbl4AR7zYMOm/3UKP659pB1Ro7GaXIdpBJYYCmG6KxSI",
+	"xj1Hds3+l/0yTis8vfnHzh8NTDCEEYqQY/jq+esX//XVd68/e/HGvjf8+fr5m790Ugc3onK22i3YctWH",
+	"ZmC3R3s3m0AOsBSFdcWhowQqHzZcpwOM8Os4XtjG0wO4/TCp/4IUdFvV6y/Z1qVMMF4FZeAUsNQGGOG4",
+	"9gTiBLCcN3Sq8IprVhkxV6ytTHbGlQZ5vGFo/iqeGOTep07W9MFbF3xGe0E6kij9IATmNI1+Tgt+3Yt7",
+	"oQkidCwdJgUgd5YmyRldLm3IfOAF1ru9YmydxmvkeVKgbnWFHhVKHL3Xx7V3/DDDm2zrgiemp7XRVbMc",
+	"b1mKXDEP9rq6wH/UAndxUBbRZzOUcS6cOHoaQTduqX85CJj+7uBAIS98koYyKea9QCYcKVlB6YZ+qPaO",
+	"AqhhH+ZKvLzBaCvxaPIOJBdkOgWh5tJ46cSdrBdsM+Jx3SCSKUxIt31V130EG29J689MRJzalHR3CDzD",
+	"9Rzl/YTcUCrcPtzmwGjbYsWxRc9M+w0TZlsbar8DI3TQK+Fs3eSEk05XciQI7ngg0jTYaDO97EIAFfin",
+	"/Vma6OCwvxRfBjToBm5FvZV2yGRtZpYyDYNXYRSki5I1+XvJ1Hanlege4W5Y7/dNvmVVYjV4Ii9MF0hB",
+	"R0OJu/32otZbs7S+g+/TqVCIO4cUhPqpVKo4HxkW7kTuD6VRw/zujghqNxxjweZjY32jsBDvEBm9M0B1",
+	"oyZqGNqyGhvR97/pAI1qDW9ZSQcaateH/3Jde1johh/lWCSGHzGc7kiF/TTdv4dVV4m2vmvWVbVTzRXP",
+	"0ID2+PTH6bHivlxrECf+QNNIS4PEXwCc9LDKfoyRjGCS3cGsoyXjIt17VxMx8aw2WMIfrlo0NOKA2tZG",
+	"rNkjoO6MoNxomXbz/vubp+8D69i9z14MCye77yF05QrZ6quTpVmXpscMVtKwLABGVZb6ydkT8hf+2aQT",
+	"NCZ9kNh7hI03pb4gB8c1wDZQBGS6BRtmIWjh41GuVi2NvynlWLllVClm0G2VHGnQOQkpHvsevcdO/R0u",
+	"c8SOV9B4gdS+fVvBANX3zmGXDhO8DoOwaxA8WM015w6E20YqK3UJBScAx+VDJYw/31C2KFg8Ys6hJA53",
+	"xPrQ5jtK3F+iI4ow+mEiQUD9wP60EYvoQN+r4gUCJGIgYnKfQu/gr6JN0K4oOdfheWqqQ2rAuIsHUyx4",
+	"1mG8ShvqjeV9/spSMVZzV0ZxR5zf31nx70awBZQxiG5zh5Sejnt0Qte8dW8uco2xuvoE8WrOYufYGZjz",
+	"kzKqI3oS8GGrwTrafhNHAq1TFxcsXlPB9RJmvdolLBktQHrK+XxyLsqiSFcnajPKTqvM1kTKvZBhJmhF",
+	"ehPIZdlGGynz7ihgdyjiOyBHOCbIqnX+u8XsrWAjRXlax7humyoaRatLHvOoZXZXh+w5YddMFIgx7CRA",
+	"QE+pRgRdhMgQRJqg+F7CaYEiuwBi76L6WLaEd3bwx+zvJS2IK8m7XSuufbVqUH3L5uJicVnziuKaGmm/",
+	"dS5nIgXc8JpayAOlAbCTgJPhITq04UWBtBo26cTNHWg94y9sDSFUYXUZGBh42jIHt2S8SX/XApRqRE5n",
+	"BYobl9C+F71ivkGUOHWTODegXVP6MIBeTyFw1xr/G90lrhoZUxHyuSVS0k+h3Oi+WCo0zElEZkXUIA9I",
+	"e1HZlhDXGhqu+oHy5FL6DQbYn99qNBwuQhqLC7RiHMiPO8Ziix1kM7liuqW4dmUnOojVtA2rupBqkIbb",
+	"5Sw6d/Ehi+ZreAMhqjTBvUhJLldGNApunGqes0sQiIn8ADMELnBKDDB23GwDu+9YVQv6wPrP9pQJwWbG",
+	"rXRgsKdT/z8PUFbv3wcEK/fZsKxW3+CN3olxvXM5cIzT5SqVGwqz2a1ldHzmgbCGiTe5ZqI3xwDNtIJt",
+	"YiTBBB7Hs2f3sLieckFrMEHXLIH4A6IbzeiKEeqKuIcWDhrF07YmCho/5w7AyQCTxoEEuVLxnA9kDEiU",
+	"dqNzxZPRY3I7uf3wM7nsmb+cp4cLo2OGrCFryz2Pc2vc69sl1RlB9wJFdOT+s8FFhM1Qe3d0q2MAtKNQ",
+	"XNr5W+1gFpSbgg8eytJ1OcYIW2CCwaA1wbLIqgIsorlvrWvTkYtcbrqOxnFGzoCrakdjWAUn6vUf4P67",
+	"s0ZV6sbH9CqPtJYhi/IdTjw0ebc56SxVsejPVSy6gpioqBLzWbd++aEqJuuZBTMCiKtlcWG5mt3HRqpL",
+	"h0bjCEgCt5sr1P0XgFC4wQ4SA0lj1/RSq6aM53tELxg1Kvb0IrbfwbXcdx5ON6x/cKoOb5dM1UFPx84n",
+	"4eHw0nFkfbCrUE093vVEDhCAt2kHiAZ5p6RgvSlygJTfQ5Nier7tpZtwnrYsGj2Le+gl9AMhhkdVmu2H",
+	"QwZ1dTcWGNZRjqg67Kdxg1vjpprmi7R7+gbZKtdcRyPA2zLGF9aZqBwkHJy95O6amS7FKJSrV/P1k01d",
+	"5Qx7ijuHUof2weS3O2n9HVzUP2mmJ0buQsDhHe67e7A9O7R2AB0POsnUYPuaxMgiGe75s8Vd9cU3z3JM",
+	"/7pwiXoJ4LBUebmNG3ygrvoaDSLB965HL33B5/NUC1fQCXcU75159458ak836/OigEFooJ+n0iyzeN5S",
+	"COT72rOhqikaELfLyIqzpJ5E8ZL7CP2lkqvbArb1eY730KLdbVrCw/rech/5zBhbct8JTX/vN5HkvT1+",
+	"xMNiRnwgnIiPExJigJqWWA0J6rnVyWuZBJRBeINn/r9dO3ZHNIqPBX1iz0gT0rAdKXQKgYhKezel2IqL",
+	"MJKlF3biY8GZ+Be2xINiS0jTodtqgZj23MXu0O1bGSXx7MHxkSmMOV0QBVEJSwBIPxsmzHJYMNAHk1rP",
+	"hIiTVOT47DyEuaZ0dgUBPQQ1T/DrszP3AkMyZiEWPORi5gtPB/tZVUx4oE9U6svj9+/H/eBk7A8ej/3B",
+	"6dgfnA3+QSlCzmLID5q1wSEOGYX2on2qEbVGsBoxai9ae4naApsBwrNapDB13r7zPmfTJ+FFrlLZjFRD",
+	"0QbREn3Yio8rIKnaY4b/pjZaffjPfIb+Lj3uoZGhulm8nqyiXYre31d5BR9YKMWVkOCKVznhKj+cCjLU",
+	"0r2JYgBMlScDA1F6uzPvvNvmr+yCKi/v79zx1jFiQdtn6c/m9aZWqpTAPUT6o/BFFKX3z0y9KuS999C3",
+	"0OuHtic+xUf02ZlZ+qE0ODZ6WLH4bnRw71MHcJNSl82xmvFKXoM0GraAQbXUkfvjIzQxabs7S36gqTHK",
+	"MMNlXGsD1A2N+gnM4BxdhV8PPm4od6X0ODSlo+YeHzXJJgt+zcRBmQaeMqHOoFmDEaBGhUMrDy4AodgR",
+	"g1N20/X0iSiS9rFZWNDOMjBX6B5yzkiH5H66CCYdCxHfXV++w6WpRXZ3epuNF3NPTb1JVYuy57Kuqthq",
+	"pBqoipja3w0D+neD3sZXzHQRqKOfu2YGJEoOHJAcWdQGzw3JmfQQqAMmL7IA+lRh5BT1ZGDv6kumOmRC",
+	"tEIQ6/ZanxYLqTbo9ONwWkw5tlOuZ+2E640boc/N9lvL+16mUoWVqXAgIBCCH4UbwHzkmxvQcnOZKgdk",
+	"a00KSfMDV3Gd+x5pOQ+xGd4UVwivAJBxDWSl2E6dLaVmAihhlmz16CfxRakogmQDYDHqkqgqoRSWNiJA",
+	"b1xAw4M2dLXGn7z58nPy+PHjZ/ai795+fuEa/e1XEMF59JN44Qa6uaufnZ59ShzqhX5EnhOMcJMZVYoz",
+	"7SYqYNi0lt7yCXQuyMv5wWtqZssLQhEUI0xx8nVXp8cnj34SAcDifPIdwG1EaZnzyfGjo0dHvniJrvnk",
+	"fPL40dGjx66dEbb08Pr4EAo74C+nOyxrANle5pNzgAX6HC+Bw4yYJBqwz1PCsrrk8BVfQangzgufz43l",
+	"7nf2/Om1FC40fHJ0hMJSGBe6pGvo/rWLO/ybk/YonXfnVtjsCuLqwJ4NNHV8P/jcAT6m7xaWd+jhaOCs",
+	"+OrdyZ/AtsdaGU2mW+yNh1CWTtAWs0ufuy7accR9mbPVWsLswL+wrSMeOKKfOXSlvdAtjKG/qYtHo0p2",
+	"09qv4/3uV2qvwsiXPWzXa6hWcyCm/q43WXQsDn+xO3iDkqxgaLvVNxE/v90mfg0C1yWWdm/5HMRC6qCc",
+	"JrsduCa4unwPxPoC7uRn36HctTqFiwWBSeXWcElJkAUzd6fOvcuGfl4DFz53EZUXb+mifvem0XRzd3J/",
+	"LSI+X8O+t+UH6JaHZ739ixl4B58/HiJpjj4uSYOv5g9PhqgRvggeXKgLGNVs38IaGAihDKOuiwLPGpZ2",
+	"V/JJuvBu55mTLiZZZ4v6O4LxlYG5CFkFSGedf/X89QuwfCfnE4+UgAb1BHuMA2GjUbOuXjJyvj5NJcW7",
+	"URkQDo0tOHaLBJhjKczSGWAdi3IVBdWyhjUq9SwFy4lTz8Lm7tFPSt1KG7buoKYreqn6rOHPnKbChvcr",
+	"G4GLUjYTfnHnk4GtKsHit2ydYbQ57kzaEkWFHyfs2q2qAtMqYOtPR654UfQbtV/gJfdIO3hCl83pHr8H",
+	"vQw3qmCaYOg92bgivaTdCRl7+N3k3qxGvP0DW43RQ9uyPMcv92U1wj2sh7ou1VpqBgIcMKwR+48V88yh",
+	"TjbQu2Byb4NVD39BH7/X1LQ/9NvWEOsgXxxMjRMvofWyTv+k9ArVBz0J+TFmJ4wJvDupX4icUNw4EMme",
+	"Zuza/jw63vU1vKCzJbRpGoBxgxbO7ZqRv/5NlkrQ4q8ZocT9mzBh1Bb77DXJqaGZa2AhPH9EXsCQLOfE",
+	"25tRgb949JN4TmYFhxYbe/awWQ2SxBBgeEW1OXhhF3Hw8gvsAtm4mtYV15rlrWoZbRSjK5/sF3KDPn6d",
+	"BzbWDnuB779DuX8djIyZtSYUREusveFUdUon+e+6bVuvzNAgrn5Ze9/eO+zWV4a9N7jJB0iUHeZ2lmwP",
+	"hR/enQm/ZeqaqQPoPkfGQwhHyxno/uD+u1JGz6NV9rNTBf3RZxw/3rgKvEKXjnPvd/ctcAMtXUAlc3PV",
+	"7Cmzh9ZftyPO8kfH2uOI/YXavinFIB/pwSIy+CYP7CdFD00BLcuyyMkUqwXsTuxTrXc++q3vLN6fWnfN",
+	"SggkGrqbFCMFLcVsiaMTrThtHPTBkaLbseHeIkUnD7grMUCdw1a6s7FLOfoB1hYC5zjKFsz9/mXYEa3Y",
+	"Sl6j19wdm7r7frz7EKeuYv0PE5ty6DUpGdwXrHoI7h8hsu85rAVv+2HCWrsZxyXCNr5k1xm5K0BIWdL1",
+	"mon9Rb40M4aLRf2QQhSsgTKM9QRJ2XrooODccK+UpjesKB5ewN4X4zjku18d5+yBLb5UjP3MHM7VJmIJ",
+	"RdZMrbiBrIw1rtcwDddoUqDZm+SMGKui09z+smq8/nUKe7tALhbVfLLEJsCX+7Cp8Ua7wchYHmXMIb7h",
+	"fjKV0pBCLnTHnjgwoZ7TCnEoD7x4zwf2wYzzACT5sKGv2mPb51ZV8JZ35JvP2IJD3w8WrLEGGlkl3wHv",
+	"ycOANCdieZapxht0HtuXfmLA7mBHqArxyYPQm5oIdbj6nt5IRxLLCKe0YA8XznrsyhWw96b2hCg5cnI0",
+	"JDvyHDMy0SSJJQDhUg1TM/7w/fNX33WlauCXtcenJon/+D9/ePf7Pzz6j2FzPOCe0RQPXEA1t8OFOP8Q",
+	"5nfsHkWUzo1IxRfQfFOt3idD1kpecxx9wldr6XCHpxSBmeZKrg5CNem7EckYrDptP2/qazF9o7gb+d/f",
+	"Md7ey9c0Z75LBZjTZYuSvMk2TF2aJRXx6LRE1ik1I9z911tJ1rE8QAhThC6kZTlcZ8cSZZHf/xI/okgY",
+	"iKkurV1vrtiDFK7fMPOhMZ8iEx71E7qmuiNjeIBeOimZyimkhWZ3SmF3B3Ui8errFDGGzkUrNI7NXwpG",
+	"AHXwY/hyhED3OHkAiWUlRwah3TWT66LraAaJnxTrZ4PEOvaDekPK7eJHK9XPklI9kYADaIjKfMy35HdQ",
+	"M3n2+OiTDCcb+DLIDfqDil+zIICaGYfP8dgefOEhJyqaRKTQS3pwcvbkD+c/Pj/4b5xb9fvDd7+cPr75",
+	"w/kw8uC6HX3C7T57/u2LJ6fnYPAUBdaDdrzbIFl2awtVzgxL50mCDJ5yQZPzLlqC6jlZ/MzXB3aJ0Hef",
+	"E0MVoWq2tC8PfgAlKyr43G7l73DM26MtXRWf+E4CJaUJE+3sr3FG2tefv3SFvAXdytJkJHoIggg+mjyk",
+	"xYxSr8Nejpuk92AzW3IDOLIItMSC7SZViMtXCvbepIbMNQznwylgtHZ6WPbrX41055qAlfbg0h20yr2K",
+	"9/s62/YwPsSZVmzG1wzOcXyMQ8UNtpR7TCacHzZlgEDKBx3bk4c5tnX0KOA3j1G2J693CmjBPSfUIbw5",
+	"kjbPa9096Ty3cHUN7OZXWh/+srXQQXGPB2YH1+Ox2js3rIZxQw3tJQKyaXKHYnOmmO97SrPGnJnZskOm",
+	"/4p44o1/lYcOhH0gtd44+wuujXJwInrN6BWqdavuc/sVn5Z2WWStpJEzWTQ5wcVQA8Bgf3TstYMx+3WG",
+	"tXF1iR1xX9x5H97C2VZX2hU/Ulcm4qrvEM5si11iUzaXivWR+/AX+7/eTD4mlgPp7zl2bR/xAXepoi7O",
+	"SuH7iCK/xWoLe1+AX4IQRZnKETDzgei8f8FoH+Bm5z5sSu9h9/Yb68bg1kpRDX8Gn9AVZCAeVccp/MX9",
+	"YEAxze304Di2wKu/D1rjY+nTqtnCQzu1PgBB7z0ou8M6/EAFNH57qiIMuzdxi0/HqQCf/6CQi77un8/o",
+	"FXslFw9+NBoFoNJKAJxRUUfbTnXxyMKNP2w3xDjEhyb+3tBS4nVBubhFDbEl8n7Mk0JCR9NSbuKQb2j/",
+	"3rnnM7nmfV7BTK63H+rs3k/XsVxvf5W+ZCh5c1uyz9iC4m4QUwSv6VPoGAEDJbqAY+UWMpB1Dn/BG+xs",
+	"MAHCP7TYSLSvhIhfdzRyd2PBx88bitErQu0Nt0TO59XoJET0xAFtDvMCoxBGbXfyBHvvgTyTCgS//tXb",
+	"Au8PDFV3Do/ivMTtfqpjYm7wrUedKZCd21RwwRwMbq/B9spd989lt3Ul078PWe94WM5+N++3mkA9kwFw",
+	"F5FXfdi1gQQ40GbXNm5qmFZpBe6v+Qg8mv3r+wj064E940EOwh56yIxcQ/Cx1AxL5Ny9nTxXiAOMs6Do",
+	"tiqprAFhdQcBI4yqAWm+QU1+jVFiaLnWS7WlYFbI+bnDqSc5vLDhFn2WLOyLnjxl2BQuiZC9rYy0uM3D",
+	"P6aKI7frnUVHgSv2UG/k7wWlRljfCSM8K4zipFjDrqlfexbrK7b5YPmr2nPbMijMPIh6qfZSgf8KdqYG",
+	"h05kaSCnS8XWV/o35dDhLzy/6TVIbr3X7ocv84c5Nrso/oHiQmEz6sPz/IA9NynVobalt+dwKqXZGSGS",
+	"0twmQjRum+4WfrEvfnL2hPyFf9bsOtgX9AjmhRF4sJ6chXb/jeLGRA1JDUIP60jay5H48FaaX80H6ksa",
+	"fG73kMHgIiOlWNv/ram6gj/g/4oZrhgO1sW28nQ+v84mihWM6p56D3fBPxmjvHGv/c/LKK+YqQ8mkqG2",
+	"TRu5XkN9gLnAwbvWbtWx4RpcSEFkp4hRpejhm1J8Lfance+nIaoUD80B4ZHt6VII0rOXTNubUkBkDqSh",
+	"x6pN65ILl/5woDOFfb7bbvdRr3/3Z3fN/ry71A9jDPaxv1Whi++26EIfl+/ldqTL9XohjNpPAPjPEUwR",
+	"t+5XvbHDMdEau0L7eMg1jt4jTR6mb/UN5AW0L03lCsGu4252iKbUKwzWUu7Ag/sGrviYsXjsG3SSH95u",
+	"D5aRvc9QZGN78a/Y5YflPXB1YvXM1AQ1uUd8Ons3MmVLDhhqOIbNodyHAzEYtOZWO/kxoRt/XmCAkQVK",
+	"uVZmIKMroXFWG9fEOgYwYG0IwsydiXffQqOXIT9MFATIHtKpODdE70SXeXA23b9csq/wYRBjHkA0BRhk",
+	"e78UCnIQT4rBa/Sr7Df+ovt0JfAZXXr1W2yN3FcVs+u0dJMvOAJSTqkOxcySXMEMDUu1ilgR0kY3sfxF",
+	"+3MiPiLbyL191zYG4uzBPnW36rDU/V7VAF+7NMdtsVHc775yyZkHIOwu3JEPo0UC6kkX8QcGcPe0Dx9e",
+	"u7gFfaAI7oNh1PxJFnlG1krOGMvRjICI7TVThtABbKHYTKp8wNF8gxfe+wGFPMqKqqtcbsamUn5YygwU",
+	"RgZY1BnZ0GvrMC+oYTqkmbhyyVztdY0rdsnZjO8nYPbcU55QjR2SUuVu0LZDnzN8dsUMzGV+7d/Wb5NT",
+	"jn274tTxfRoE/hFdsMP+632lp3jAX8ARUHZn+GzpRnxxgLgOJKrNQe00Bd5GA05vAarkH3IHXKWPyHLw",
+	"xOoyHd42R5LtwxRs3vPWAC8YiHlb7djHj34cXuaBtVf9uQ+Ngdz3dCt32ghr+wkk+WLWYwyHmGoZDYkz",
+	"tLXd/+Bj6G5/m1rrA0cMP9TGV3uN4S+Hf61dkOyKdfWyVxxRRRe7st7XXN9eON0bKvDDMtcbNw7yX/Ls",
+	"Idg6CdYQnpahHQrzp7qDU00OH9Cm71/3X536t+3UTxN9cLN+vAH/6te/1379D0fqf7XsP1jLfus4juja",
+	"fyCN/39V4/6Hoem7D2SffAzt+90n5DDn83mnuWC/7InQPGgDv6Uzth9X1O6cink72MA3bH7PMyw9Mb+w",
+	"VO8aDsjnAa9qTzMtdbipQYyoOiEHsMmYvsGPQ6b+M7UODpVPH6R70P6ezUrFzRaYYMqoYmpy/uM7uxEa",
+	"Rtohe5SqmJxPDic3727+/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -5,7 +5,6 @@ package say
 
 import (
 	"fmt"
-	"strconv"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
@@ -188,7 +187,7 @@ func ofRollout(c fleet.Cause) string {
 	case fleet.CodeFilled:
 		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
 	case fleet.CodeGateBroke:
-		return fmt.Sprintf("%s (by chance at most 1 in %.0f; %s points more are allowed)", sides(c), n.Get("evidence"), percent(n.Get("margin_points")))
+		return fmt.Sprintf("%s (by chance at most 1 in %.0f; %s points more are allowed)", sides(c), n.Get("evidence"), words.Percent(n.Get("margin_points")))
 	case fleet.CodeGateUndecided:
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
@@ -210,15 +209,18 @@ func sides(c fleet.Cause) string {
 	if c.About == string(gate.Latency) {
 		what, of = "answers of the new instances took over "+words.Span(n.Span("line_seconds")), "of the old ones"
 	}
-	return fmt.Sprintf("%s %% of %d %s, and %s %% of %d %s", percent(n.Get("new_percent")), n.Int("new_requests"), what, percent(n.Get("old_percent")), n.Int("old_requests"), of)
+	return fmt.Sprintf("%s %% of %d %s, and %s %% of %d %s", words.Percent(n.Get("new_percent")), n.Int("new_requests"), what, words.Percent(n.Get("old_percent")), n.Int("old_requests"), of)
 }
 
-// percent is a share with as many digits as it needs.
-func percent(p float64) string {
-	if p >= 10 {
-		return strconv.FormatFloat(p, 'f', 0, 64)
+// Gate says of what a gate compares the shares.
+func Gate(g gate.Gate) string {
+	switch {
+	case g.Kind != gate.Latency:
+		return "requests that fail"
+	case g.Seen.Line == 0:
+		return "slow answers"
 	}
-	return strconv.FormatFloat(p, 'g', 2, 64)
+	return "answers over " + words.Span(g.Seen.Line)
 }
 
 func leftBehind(n fleet.Numbers) string {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -117,4 +118,20 @@ func Stays(n int, noun string) string {
 		return Count(n, noun) + " stays"
 	}
 	return Count(n, noun) + " stay"
+}
+
+// Percent is a share in percent with as many digits as it needs: 0.067, 5.2, 14.
+func Percent(p float64) string {
+	if p >= 10 {
+		return strconv.FormatFloat(p, 'f', 0, 64)
+	}
+	return strconv.FormatFloat(p, 'g', 2, 64)
+}
+
+// Share is how many of so many are bad, as people compare them: "5.2 % of 310".
+func Share(bad, of int64) string {
+	if of == 0 {
+		return "none yet"
+	}
+	return fmt.Sprintf("%s %% of %d", Percent(100*float64(bad)/float64(of)), of)
 }

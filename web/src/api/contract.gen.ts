@@ -700,6 +700,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/rollouts/{number}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A rollout as a record for a change ticket, in Markdown */
+        get: operations["getRolloutRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/rollouts/{number}/commands": {
         parameters: {
             query?: never;
@@ -1969,6 +1986,8 @@ export interface components {
         };
         Gate: {
             kind: string;
+            /** @description Of what the shares are compared, in words: requests that fail, or answers over 48 ms */
+            what: string;
             /**
              * Format: double
              * @description For latency: the answers that took longer are the bad ones; absent while it is not known
@@ -3817,6 +3836,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRolloutRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["RolloutNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who, what, when, waves, gates with their numbers, and what was decided */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": string;
                 };
             };
             default: components["responses"]["Problem"];

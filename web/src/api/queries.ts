@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { api, take, type Instance, type NewRollout, type Rollout } from './client'
+import { save } from '../parts/save'
 
 // Everything under 'live' is read again when an event says that it changed.
 // The interval is for what changes without an event: requests in flight, and
@@ -116,6 +117,20 @@ export function useTellRollout(rollout: Rollout) {
         }),
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
+  })
+}
+
+/** Reads a rollout as a record for a change ticket, and saves it. */
+export function useRolloutRecord(rollout: Rollout) {
+  return useMutation({
+    mutationFn: () =>
+      take(
+        api.GET('/v1/rollouts/{number}/record', {
+          params: { path: { number: rollout.number } },
+          parseAs: 'text',
+        }),
+      ),
+    onSuccess: (text) => save(text, `rollout-${rollout.number}.md`, 'text/markdown'),
   })
 }
 

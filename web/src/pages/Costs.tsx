@@ -6,6 +6,7 @@ import { useCosts } from '../api/keeping'
 import { useMode } from '../parts/mode'
 import { Trouble } from '../parts/Trouble'
 import { tones } from '../theme'
+import { save } from '../parts/save'
 import { longTable } from '../parts/longTable'
 
 type Line = CostsOf['lines'][number]
@@ -206,11 +207,5 @@ function saveCSV(c: CostsOf) {
       rows.push([new Date(begin + i * c.step_seconds * 1000).toISOString(), l.name, cost.toFixed(6)])
     }),
   )
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(
-    new Blob([rows.map((r) => r.map(quoted).join(',')).join('\r\n')], { type: 'text/csv' }),
-  )
-  link.download = 'costs.csv'
-  link.click()
-  URL.revokeObjectURL(link.href)
+  save(rows.map((r) => r.map(quoted).join(',')).join('\r\n'), 'costs.csv', 'text/csv')
 }

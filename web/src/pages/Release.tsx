@@ -1,7 +1,7 @@
 import { Button, Popconfirm, Table } from 'antd'
 import { useState } from 'react'
 import type { Group, Rollout, Wave } from '../api/client'
-import { useTellRollout, type Command } from '../api/queries'
+import { useRolloutRecord, useTellRollout, type Command } from '../api/queries'
 import { Ago } from '../parts/Ago'
 import { Gates } from '../parts/Gates'
 import { Tide } from '../parts/Tide'
@@ -52,6 +52,7 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
           {rollout.left_seconds !== undefined && <>, about {span(rollout.left_seconds)} left</>}
         </span>
         <span style={{ flex: 1 }} />
+        <SaveRecord rollout={rollout} />
         {live && <Commands group={group} rollout={rollout} />}
       </div>
       {live && (
@@ -74,6 +75,19 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
       <Waves rollout={rollout} now={now} size={group.size} />
       <Gates gates={rollout.gates} />
     </div>
+  )
+}
+
+/** Saves the rollout as a record for a change ticket. */
+function SaveRecord({ rollout }: { rollout: Rollout }) {
+  const record = useRolloutRecord(rollout)
+  return (
+    <>
+      <Trouble error={record.error} />
+      <Button loading={record.isPending} onClick={() => record.mutate()}>
+        Save as a record
+      </Button>
+    </>
   )
 }
 

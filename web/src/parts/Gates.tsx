@@ -1,7 +1,6 @@
 import { Table } from 'antd'
 import type { Gate } from '../api/client'
 import { StateWord } from './StateWord'
-import { span } from './words'
 
 /** What new instances answer against old ones: a line for each gate, with its numbers. */
 export function Gates({ gates }: { gates: Gate[] }) {
@@ -13,7 +12,7 @@ export function Gates({ gates }: { gates: Gate[] }) {
       dataSource={gates.map((g, i) => ({ ...g, key: i }))}
       style={{ maxWidth: 760, marginBottom: 12 }}
       columns={[
-        { title: 'Gate', render: (_, g) => gateWords(g) },
+        { title: 'Gate', dataIndex: 'what' },
         { title: 'State', render: (_, g) => <StateWord state={g.state} /> },
         { title: 'New', align: 'right', render: (_, g) => failedShare(g.new_failed, g.new_requests) },
         { title: 'Old', align: 'right', render: (_, g) => failedShare(g.old_failed, g.old_requests) },
@@ -23,12 +22,6 @@ export function Gates({ gates }: { gates: Gate[] }) {
       ]}
     />
   )
-}
-
-/** Says of what a gate compares the shares. */
-function gateWords(g: Gate): string {
-  if (g.kind !== 'latency') return 'requests that fail'
-  return g.line_ms === undefined ? 'slow answers' : `answers over ${span(g.line_ms / 1000)}`
 }
 
 /** How many of so many failed, as people compare them. */

@@ -34,6 +34,7 @@ it('tells a time as how long ago, never one that is to come', () => {
 it('shows what new instances answer against old ones', () => {
   const gate = {
     kind: 'errors',
+    what: 'requests that fail',
     margin_percent: 0.5,
     warm_seconds: 0,
     broken: 'revert',
@@ -63,8 +64,7 @@ it('shows what new instances answer against old ones', () => {
   const few = {
     ...gate,
     state: 'undecided' as const,
-    kind: 'latency',
-    line_ms: 48,
+    what: 'answers over 48 ms',
     least: 200,
     wave_requests: 12,
     new_requests: 0,
