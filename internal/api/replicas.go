@@ -95,7 +95,10 @@ func (s *Server) concerned(c *echo.Context) *url.URL {
 			return nil
 		}
 		group = ro.Group
-	default:
+	case path == "/v1/rollouts", path == "/v1/instances": // of one group, if any
+		group = r.URL.Query().Get("group")
+	}
+	if group == "" {
 		return nil
 	}
 	return s.keeperOf(r.Context(), group)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 
@@ -126,4 +127,25 @@ func TestASlowVersion(t *testing.T) {
 		t.Errorf("it is reverted because %s", back.Why)
 	}
 	tr.mustBeWhole(t)
+}
+
+// TestGatesAreToldByAnyService: what the gates have seen so far only the service knows that
+// keeps the group, and it is told by whichever is asked.
+func TestGatesAreToldByAnyService(t *testing.T) {
+	all := replicas(t, 1)
+	s := all[0]
+	s.stock()
+	s.group(5)
+	s.trafficBy(&http.Transport{DisableKeepAlives: true})
+	waves, soak, group, one := []string{"1", "100%"}, 60.0, "timetable", 1
+	must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, group, nil, contract.NewRollout{To: "timetable-web@2", Waves: &waves, SoakSeconds: &soak})))
+	for _, asked := range all {
+		asked.eventually("it tells what the gate saw", func() error {
+			list, _, err := client.Read[contract.RolloutList](asked.api.ListRollouts(ctx, &contract.ListRolloutsParams{Group: &group, Limit: &one}))
+			if err == nil && (len(list.Items) != 1 || list.Items[0].Gates[0].NewRequests == 0 || list.Items[0].Gates[0].OldRequests == 0) {
+				err = fmt.Errorf("%s tells of %+v", asked.flags[1], list.Items)
+			}
+			return err
+		})
+	}
 }
