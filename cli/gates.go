@@ -97,16 +97,12 @@ func gatesPicture(gates []contract.Gate) string {
 	}
 	rows := [][]string{{"  gate", "state", ">new", ">old", ">at most", ">by chance", "when it breaks"}}
 	for _, g := range gates {
-		chance := "-"
-		if g.Evidence >= 2 {
-			chance = fmt.Sprintf("1 in %.0f", g.Evidence)
-		}
 		then := g.Broken
 		if g.State == contract.GateStateUndecided && g.Least > 0 {
 			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
 		}
 		rows = append(rows, []string{"  " + g.What, string(g.State), words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
-			fmt.Sprintf("+%g points", g.MarginPercent), chance, then})
+			fmt.Sprintf("+%g points", g.MarginPercent), words.Chance(g.Evidence), then})
 	}
 	return "\n" + table(rows)
 }

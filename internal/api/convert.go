@@ -280,7 +280,7 @@ func toGates(all []contract.NewGate) []gate.Gate {
 // fromGate is one of so many gates of a rollout.
 func fromGate(g gate.Gate, of int) contract.Gate {
 	return contract.Gate{Kind: string(g.Kind), What: say.Gate(g), LineMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
-		State: contract.GateState(g.State(g.Seen, of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
+		State: contract.GateState(g.State(of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
 		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
 }
 

@@ -27,11 +27,11 @@ func (s *Server) GetRolloutRecord(ctx context.Context, r routes.GetRolloutRecord
 	if err != nil {
 		return nil, err
 	}
-	journal, err := s.Store.Journal(ctx, store.JournalQuery{Rollout: r.Number, Page: store.Page{Limit: mostRecorded}})
+	decisions, err := s.Store.Journal(ctx, store.JournalQuery{Rollout: r.Number, About: "rollout", Page: store.Page{Limit: mostRecorded}})
 	if err != nil {
 		return nil, err
 	}
-	text := record(told, slices.DeleteFunc(journal, func(e store.Entry) bool { return !strings.HasPrefix(e.Kind, "rollout.") }))
+	text := record(told, decisions)
 	return routes.GetRolloutRecord200TextmarkdownResponse{Body: strings.NewReader(text), ContentLength: int64(len(text))}, nil
 }
 
@@ -58,12 +58,8 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 		b.WriteString("\n## Gates\n\n| gate | state | new | old | at most | by chance | when it breaks |\n| --- | --- | --- | --- | --- | --- | --- |\n")
 	}
 	for _, g := range r.Gates {
-		chance := "–"
-		if g.Evidence >= 2 {
-			chance = fmt.Sprintf("1 in %.0f", g.Evidence)
-		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | +%g points | %s | %s |\n", g.What, g.State, words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
-			g.MarginPercent, chance, g.Broken)
+			g.MarginPercent, words.Chance(g.Evidence), g.Broken)
 	}
 	b.WriteString("\n## What was decided\n\n")
 	for _, e := range slices.Backward(decisions) {

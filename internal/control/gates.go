@@ -4,11 +4,9 @@ import (
 	"slices"
 	"time"
 
+	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
 )
-
-// compareEvery is how often what new and old instances answered is compared.
-const compareEvery = time.Second
 
 // lineMinutes is the window by which it is told what is slow.
 const lineMinutes = 5
@@ -43,7 +41,7 @@ func (k *keeper) compare(now time.Time) {
 			c.seen[i] = g.Seen
 		}
 	}
-	if time.Since(c.looked) >= compareEvery {
+	if time.Since(c.looked) >= fleet.GatesEvery {
 		c.looked = time.Now()
 		k.look(now, c)
 	}

@@ -7,8 +7,8 @@ import (
 	"unitas/internal/fleet/gate"
 )
 
-// gatesEvery is how often the gates of a rollout are looked at.
-const gatesEvery = time.Second
+// GatesEvery is how often the gates of a rollout are looked at.
+const GatesEvery = time.Second
 
 // CountsFor reports whether the answers of an instance count for a gate at the time now: those
 // of one that serves, and has for long enough.
@@ -17,20 +17,18 @@ func (i *Instance) CountsFor(now time.Time, g gate.Gate) bool {
 }
 
 // Compares reports whether what new and old answer is being compared.
-func (r *Rollout) Compares() bool {
-	return r != nil && !r.Back && (r.State == Moving || r.State == Soaking) && len(r.Gates) > 0
-}
+func (r *Rollout) Compares() bool { return r.walks() && len(r.Gates) > 0 }
 
 // judgeGates stops a rollout whose new instances do worse than the old ones, by evidence
 // that may be looked at all the time.
 func (d *deciding) judgeGates() {
-	if !d.walking() || len(d.ro.Gates) == 0 {
+	if !d.ro.Compares() {
 		return
 	}
-	d.lookAt(d.now.Add(gatesEvery))
+	d.lookAt(d.now.Add(GatesEvery))
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.State(g.Seen, len(d.ro.Gates)) != gate.Broken {
+		if g.State(len(d.ro.Gates)) != gate.Broken {
 			continue
 		}
 		because := d.gateCause(CodeGateBroke, g)
@@ -45,20 +43,23 @@ func (d *deciding) judgeGates() {
 }
 
 // undecided is the gate that keeps a wave whose soak is over from passing, or nil, and until
-// when its soak lasts on; past that the rollout is held.
-func (d *deciding) undecided() (g *gate.Gate, until time.Time) {
+// when its soak lasts on; past that the rollout is held. Of several it is the one that waits
+// for the shortest time.
+func (d *deciding) undecided() (first *gate.Gate, until time.Time) {
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.Undecided == gate.GoOn || g.State(g.Seen, len(d.ro.Gates)) != gate.Undecided {
+		if g.Undecided == gate.GoOn || g.State(len(d.ro.Gates)) != gate.Undecided {
 			continue
 		}
-		until := d.ro.Since.Add(d.ro.Soak)
+		lasts := d.ro.Since.Add(d.ro.Soak)
 		if g.Undecided == gate.Extend {
-			until = until.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))
+			lasts = lasts.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))
 		}
-		return g, until
+		if first == nil || lasts.Before(until) {
+			first, until = g, lasts
+		}
 	}
-	return nil, time.Time{}
+	return first, until
 }
 
 func (d *deciding) gateCause(code Code, g *gate.Gate) Cause {

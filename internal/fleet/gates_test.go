@@ -121,6 +121,17 @@ func TestAnUndecidedGate(t *testing.T) {
 	}
 }
 
+// TestTheShorterWait: of two undecided gates the one that holds does not wait for the other.
+func TestTheShorterWait(t *testing.T) {
+	wait, hold := gate.Usual(), gate.Usual()
+	wait.Least, wait.Undecided, hold.Least, hold.Undecided = 200, gate.Extend, 200, gate.Hold
+	v := gated(t, wait, hold)
+	v.Seen = append(seen(10, 0, 1), seen(10, 0, 1)...)
+	if d := fleet.Decide(noon.Add(time.Minute), v); d.Rollout == nil || d.Rollout.State != fleet.Held {
+		t.Errorf("at the end of the soak it is decided %+v", d.Rollout)
+	}
+}
+
 // TestAClockThatIsSetForgetsNothing of what the gates saw.
 func TestAClockThatIsSetForgetsNothing(t *testing.T) {
 	v := gated(t, gate.Usual())

@@ -88,9 +88,9 @@ func (d *deciding) unblockRevert() {
 	d.failed(stuck, cause)
 }
 
-// walking reports whether there is a rollout on its way to the new version.
-func (d *deciding) walking() bool {
-	return d.ro != nil && !d.ro.Back && (d.ro.State == Moving || d.ro.State == Soaking)
+// walks reports whether there is a rollout, on its way to the new version.
+func (r *Rollout) walks() bool {
+	return r != nil && !r.Back && (r.State == Moving || r.State == Soaking)
 }
 
 // stumble counts a machine of the new version that failed to come up or ended by
@@ -98,7 +98,7 @@ func (d *deciding) walking() bool {
 // zone at one moment count once: it is likelier the zone that failed.
 func (d *deciding) stumble(i int, what Cause) {
 	in := d.at(i)
-	if !d.walking() || in.Version != d.ro.To || slices.Contains(d.stumbled, in.Zone) {
+	if !d.ro.walks() || in.Version != d.ro.To || slices.Contains(d.stumbled, in.Zone) {
 		return
 	}
 	d.stumbled = append(d.stumbled, in.Zone)

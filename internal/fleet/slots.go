@@ -85,7 +85,7 @@ func (d *deciding) slotOf(number int) *Slot {
 // on it is the rollout that answers for the new version.
 func (d *deciding) failed(i int, because Cause) {
 	in := d.at(i)
-	if (d.walking() && in.Version == d.ro.To) || d.group.Alone || d.group.Deleting {
+	if (d.ro.walks() && in.Version == d.ro.To) || d.group.Alone || d.group.Deleting {
 		return
 	}
 	s := d.slotOf(in.Slot)

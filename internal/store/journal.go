@@ -59,6 +59,7 @@ func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) 
 type JournalQuery struct {
 	Group, Instance string
 	Rollout         int64
+	About           string // the kind of thing: instance, rollout, …
 	Page            Page
 }
 
@@ -82,6 +83,7 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		where = append(where, fmt.Sprintf("(instance = $%d or (instances <> '{}' and instances @> array[$%d]))", len(args), len(args)))
 	}
 	narrow("rollout", q.Rollout, q.Rollout != 0)
+	narrow("split_part(kind, '.', 1)", q.About, q.About != "")
 	entries, err := many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
 	for i := range entries {

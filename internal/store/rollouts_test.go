@@ -61,6 +61,18 @@ func TestOneLiveRollout(t *testing.T) {
 	if err != nil || len(entries) != 2 || entries[0].Kind != "rollout.held" || entries[0].Actor != "ada" || entries[0].Because != "a person asked to hold: lunch" {
 		t.Errorf("the journal says %+v: %v", entries, err)
 	}
+	// What was decided of it is found however much happened to its instances meanwhile.
+	if l, err = s.Load(ctx, "timetable"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Commit(ctx, noon, store.Commit{Group: "timetable", Epoch: l.Group.Epoch, Generation: l.Group.Generation,
+		Entries: []fleet.Entry{{Kind: "instance.settling", Instance: "timetable-001", Rollout: r.ID, Cause: fleet.Because("x")}}}); err != nil {
+		t.Fatal(err)
+	}
+	decided, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, About: "rollout", Page: store.Page{Limit: 1}})
+	if err != nil || len(decided) != 1 || decided[0].Kind != "rollout.held" {
+		t.Errorf("the last decision about it is %+v (%v)", decided, err)
+	}
 }
 
 // TestARevertCanBeHeld: which way a rollout goes is kept apart from where it is.

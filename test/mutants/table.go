@@ -38,16 +38,17 @@ var faults = []fault{
 	{"the evidence of a hold is healed away", "heal.go", "in.ID != evidence {", "(in.ID != evidence || true) {"},
 
 	// Gates.
-	{"a gate never breaks", "gates.go", "d.ro.Gates)) != gate.Broken {", "d.ro.Gates)) != gate.Broken || true {"},
+	{"a gate never breaks", "gates.go", "g.State(len(d.ro.Gates)) != gate.Broken {", "g.State(len(d.ro.Gates)) != gate.Broken || true {"},
 	{"a broken gate only holds", "gates.go", "if g.Broken == gate.Revert {", "if false {"},
-	{"gates are not looked at again", "gates.go", "d.lookAt(d.now.Add(gatesEvery))", ""},
+	{"gates are not looked at again", "gates.go", "d.lookAt(d.now.Add(GatesEvery))", ""},
 	{"an undecided gate goes on", "gates.go", "if g.Undecided == gate.GoOn || g.State", "if true || g.State"},
-	{"an extended soak never ends", "gates.go", "until = until.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))", "until = until.Add(24 * time.Hour)"},
+	{"the longest wait of two gates counts", "gates.go", "if first == nil || lasts.Before(until) {", "if first == nil || until.Before(lasts) {"},
+	{"an extended soak never ends", "gates.go", "lasts = lasts.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))", "lasts = lasts.Add(24 * time.Hour)"},
 	{"what was seen in other waves counts for this", "rolling.go", "d.ro.Gates[k].Before = d.ro.Gates[k].Seen.New.N", "_ = k"},
 	{"proceed forgives no gate", "rollouts.go", "r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0", "_, r.Gates[k].Before = gate.Comparison{}, 0"},
 	{"who drains is compared", "gates.go", "return i.State == Serving && ", "return "},
 	{"cold ones are compared", "gates.go", " && now.Sub(i.Since) >= g.Warm", " && now.Sub(i.Since) >= 0*g.Warm"},
-	{"all gates may err as often as one", "gate/settings.go", "seen.Breaks(Alpha / float64(max(of, 1)))", "seen.Breaks(Alpha)"},
+	{"all gates may err as often as one", "gate/settings.go", "g.Seen.Breaks(Alpha / float64(max(of, 1)))", "g.Seen.Breaks(Alpha)"},
 	{"new is bet on by its own block", "gate/gate.go", "a, b := estimate(seenNew), estimate(seenOld)", "a, b := estimate(seenNew.add(fresh)), estimate(seenOld.add(old))"},
 	{"no worse is worse", "gate/gate.go", "q := nearest(a, b, float64(fresh.N), float64(old.N), margin)", "q := nearest(a, b, float64(fresh.N), float64(old.N), margin) / 2"},
 

@@ -100,12 +100,12 @@ const (
 	Broken    State = "broken"
 )
 
-// State is that of the gate, one of so many in its rollout, by what was seen until now.
-func (g Gate) State(seen Comparison, of int) State {
+// State is that of the gate, one of so many in its rollout, by what it has seen.
+func (g Gate) State(of int) State {
 	switch {
-	case seen.Breaks(Alpha / float64(max(of, 1))):
+	case g.Seen.Breaks(Alpha / float64(max(of, 1))):
 		return Broken
-	case seen.New.N == 0, seen.New.N-g.Before < g.Least:
+	case g.Seen.New.N == 0, g.Seen.New.N-g.Before < g.Least:
 		return Undecided
 	}
 	return Good

@@ -135,3 +135,12 @@ func Share(bad, of int64) string {
 	}
 	return fmt.Sprintf("%s %% of %d", Percent(100*float64(bad)/float64(of)), of)
 }
+
+// Chance is how likely it is to meet such evidence by chance: "1 in 340", or a dash for what
+// says nothing.
+func Chance(evidence float64) string {
+	if evidence < 2 {
+		return "–"
+	}
+	return fmt.Sprintf("1 in %.0f", evidence)
+}

@@ -70,7 +70,8 @@ func TestCount(t *testing.T) {
 }
 
 func TestShare(t *testing.T) {
-	for want, got := range map[string]string{"none yet": Share(0, 0), "0 % of 9": Share(0, 9), "5.2 % of 310": Share(16, 310), "0.067 % of 1500": Share(1, 1500), "14 % of 71": Share(10, 71), "100 % of 3": Share(3, 3)} {
+	for want, got := range map[string]string{"none yet": Share(0, 0), "0 % of 9": Share(0, 9), "5.2 % of 310": Share(16, 310), "0.067 % of 1500": Share(1, 1500), "14 % of 71": Share(10, 71), "100 % of 3": Share(3, 3),
+		"–": Chance(1.9), "1 in 340": Chance(340.2)} {
 		if got != want {
 			t.Errorf("it says %q, want %q", got, want)
 		}
