@@ -2,6 +2,7 @@ package datadir
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Blocks is how many blocks of loopback addresses and user ids there are on a host, and
@@ -21,6 +23,9 @@ const (
 
 // blocksDir is where all services of a host see which blocks are taken, by file.
 var blocksDir = "/var/tmp/unitas-blocks"
+
+// blocksWait is how long one that notes its own waits for others that do.
+const blocksWait = 30 * time.Second
 
 // Block is the part of the host's loopback addresses and user ids that a data directory
 // owns: machines of two services on one host have neither in common.
@@ -54,15 +59,14 @@ func OwnBlock(dir string) (Block, error) {
 		return 0, fmt.Errorf("make the place where services note their addresses: %w", err)
 	}
 	_ = os.Chmod(blocksDir, 0o777|fs.ModeSticky) // its owner did; others may not
-	lock, err := os.OpenFile(filepath.Join(blocksDir, "lock"), os.O_CREATE|os.O_RDWR, 0o666)
+	ctx, cancel := context.WithTimeout(context.Background(), blocksWait)
+	defer cancel()
+	lock, err := Lock(ctx, filepath.Join(blocksDir, "lock"), syscall.LOCK_EX)
 	if err != nil {
 		return 0, fmt.Errorf("lock the place where services note their addresses: %w", err)
 	}
 	defer lock.Close()
-	_ = lock.Chmod(0o666)
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return 0, err
-	}
+	_ = os.Chmod(lock.Name(), 0o666)
 	if raw, err := os.ReadFile(filepath.Join(dir, "block")); err == nil {
 		n, err := strconv.Atoi(strings.TrimSpace(string(raw)))
 		if err == nil && n >= 0 && n < Blocks && ownerOf(n) == dir {

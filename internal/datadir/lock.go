@@ -15,19 +15,31 @@ var ErrHeld = errors.New("another service has it")
 // lockLook is how often a file of locks that somebody has is looked at.
 const lockLook = 10 * time.Millisecond
 
+// Held is a file of locks that is held.
+type Held struct{ file *os.File }
+
+// Name is the name of the file.
+func (h *Held) Name() string { return h.file.Name() }
+
+// Close gives it back. To close the file would not do: a child has it open as well, from
+// its fork until it runs another program.
+func (h *Held) Close() error {
+	return errors.Join(syscall.Flock(int(h.file.Fd()), syscall.LOCK_UN), h.file.Close())
+}
+
 // TryLock takes a file of locks, which it makes when there is none; how is
-// [syscall.LOCK_EX] or [syscall.LOCK_SH]. It is given back when the file is closed, and by
-// the end of the process. It returns [ErrHeld] when somebody else has it.
-func TryLock(name string, how int) (*os.File, error) {
+// [syscall.LOCK_EX] or [syscall.LOCK_SH]. It is given back when it is closed, and by the
+// end of the process. It returns [ErrHeld] when somebody else has it.
+func TryLock(name string, how int) (*Held, error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	err = syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB)
 	if err == nil && isStill(f, name) {
-		return f, nil
+		return &Held{f}, nil
 	}
-	f.Close()
+	(&Held{f}).Close()
 	if err == nil || errors.Is(err, syscall.EWOULDBLOCK) || errors.Is(err, syscall.EINTR) {
 		return nil, ErrHeld // or it was removed, and the next look finds another
 	}
@@ -35,7 +47,7 @@ func TryLock(name string, how int) (*os.File, error) {
 }
 
 // Lock is [TryLock] again and again until the context ends; the error has its cause then.
-func Lock(ctx context.Context, name string, how int) (*os.File, error) {
+func Lock(ctx context.Context, name string, how int) (*Held, error) {
 	for {
 		f, err := TryLock(name, how)
 		if !errors.Is(err, ErrHeld) {

@@ -22,7 +22,7 @@ type claims struct {
 	own string
 
 	mu   sync.Mutex
-	held *os.File
+	held *datadir.Held
 	n    int // intakes under way
 }
 

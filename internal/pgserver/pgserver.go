@@ -37,7 +37,7 @@ type Server struct {
 	password string
 	owner    *syscall.Credential // nil when this process may run it itself
 	fsync    bool
-	using    *os.File // held by all who use it
+	using    *datadir.Held // held by all who use it
 }
 
 // Start runs the cluster in dir, making it first when there is none; one that

@@ -18,7 +18,7 @@ import (
 // only one, or a directory below it when it is one of several.
 type owned struct {
 	dir   string
-	locks []*os.File
+	locks []*datadir.Held
 }
 
 // ownData keeps services that may not share a data directory from sharing it: those that

@@ -55,7 +55,7 @@ type Driver struct {
 	mu         sync.Mutex
 	machines   map[string]*running
 	starting   map[string]int      // how many calls are starting a machine
-	lost       map[string]*os.File // zones that this service has lost, and holds so
+	lost       map[string]*datadir.Held // zones that this service has lost, and holds so
 	complained map[string]bool     // of what is no machine
 	tell       func(machine.Fact)
 }
@@ -92,7 +92,7 @@ func New(c Config) (*Driver, error) {
 			return nil, fmt.Errorf("make the directory that services share: %w", err)
 		}
 	}
-	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]*os.File{}, complained: map[string]bool{}}
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]*datadir.Held{}, complained: map[string]bool{}}
 	if d.unprivileged {
 		if err := datadir.Enterable(dir, "machines run as unprivileged users"); err != nil {
 			return nil, err
