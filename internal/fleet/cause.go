@@ -104,6 +104,16 @@ const (
 	CodeNotUp      Code = "not-up"      // limit_seconds
 	CodeNotHealthy Code = "not-healthy" // settle_seconds; about: the check; words: what it said
 
+	// Hooks; about: the hook.
+	CodeHookHolds   Code = "hook-holds"
+	CodeHooksPassed Code = "hooks-passed" // about nothing
+	CodeHookFailed  Code = "hook-failed"  // words: the note
+	CodeAnswered    Code = "answered"     // words: the note
+	CodeUnanswered  Code = "unanswered"
+	CodeDropped     Code = "dropped"    // words: why
+	CodeSkipped     Code = "skipped"    // about: all of them
+	CodeEndedHeld   Code = "ended-held" // about nothing; words: the driver's
+
 	// What checks said.
 	CodeChecked Code = "checked" // about: the check; words: its answers
 	CodeUnasked Code = "unasked" // no check was set

@@ -54,7 +54,7 @@ func (g *Group) Validate() error {
 	case g.Drain < 0 || g.Drain > time.Hour:
 		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
 	}
-	return nil
+	return g.validateHooks()
 }
 
 // twice is a zone that the group names twice, or "".
@@ -160,8 +160,18 @@ func (g *Group) differences(b Group) []string {
 	differs("settle", words.Span(g.Settle), words.Span(b.Settle))
 	differs("drain", words.Span(g.Drain), words.Span(b.Drain))
 	differs("pin-new", g.PinNew, b.PinNew)
+	differs("hooks", joined(g.Hooks), joined(b.Hooks))
+	differs("hooks at once", g.HooksAtOnce, b.HooksAtOnce)
 	differs("labels", pairs(g.Labels), pairs(b.Labels))
 	return all
+}
+
+func joined(hooks []Hook) string {
+	all := make([]string, len(hooks))
+	for k, h := range hooks {
+		all[k] = h.String()
+	}
+	return strings.Join(all, "; ")
 }
 
 // pairs writes labels as people give them.

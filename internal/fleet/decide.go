@@ -138,7 +138,8 @@ func (d *deciding) move(i int, to State, cause Cause, measured ...Number) {
 	was := d.at(i).State
 	d.change(i, func(in *Instance) { in.State, in.Since, in.Cause = to, d.now, cause })
 	in := d.at(i)
-	d.entry(Entry{Kind: to.life().kind, Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: string(was), Cause: cause, Numbers: measured})
+	d.entry(Entry{Kind: to.life().kind, Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: was.Shown(), Cause: cause, Numbers: measured})
+	d.leftHooks(i)
 }
 
 // retire sends an instance on its way out.
@@ -149,6 +150,7 @@ func (d *deciding) retire(i int, cause Cause, measured ...Number) {
 		d.change(i, func(in *Instance) { in.Traffic = Traffic{} })
 		d.lookAt(d.now.Add(max(d.group.Drain, time.Millisecond)))
 	}
+	d.observeOut(i)
 }
 
 // lookAt asks for another decision at t.

@@ -130,6 +130,13 @@ func foresee(now time.Time, v View) (first, all foreseen) {
 func (v *View) comesTrue(now time.Time) {
 	for i := range v.Instances {
 		switch in := &v.Instances[i]; {
+		case in.State.point() != "":
+			for _, h := range v.Group.Hooks {
+				if h.At == in.State.point() {
+					in.put(Ticket{Hook: h.Name, At: h.At, State: TicketPassed, Counts: Pass})
+				}
+			}
+			in.Machine.State = MachineRunning
 		case in.State.ComingUp():
 			in.Machine.State, in.Reports = MachineRunning, nil
 			for _, check := range v.Group.AllChecks() {

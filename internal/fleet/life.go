@@ -7,11 +7,13 @@ type State string
 const (
 	Ordered  State = "ordered"  // recorded; its machine is asked for
 	Booting  State = "booting"  // its machine was accepted and starts
+	HeldIn   State = "held"     // its machine runs, and a launch hook holds it
 	Settling State = "settling" // its machine runs; it is not healthy yet
 	Serving  State = "serving"  // it was healthy and is a target of its pools
 	Resting  State = "resting"  // no requests; its machine halts for a picture of its files and comes back
 	Parked   State = "parked"   // kept running by a person; no requests, not counted
 	Draining State = "draining" // no new requests; those in flight finish
+	HeldOut  State = "held-out" // a retire hook holds it; shown as held
 	Leaving  State = "leaving"  // its machine is being stopped
 	Gone     State = "gone"     // nothing of it is left but this record
 	Lost     State = "lost"     // its machine vanished; what is left is cleared
@@ -46,8 +48,10 @@ var lives = [...]life{
 	{Serving, "instance.serving", true, false, true, true, Open},
 	{Ordered, "instance.ordered", true, true, false, false, Launch},
 	{Booting, "instance.booting", true, true, false, false, Launch}, // that it was accepted does not say that it was begun
+	{HeldIn, "instance.held", true, true, false, false, Nothing},
 	{Settling, "instance.settling", true, true, true, false, Nothing},
 	{Draining, "instance.draining", false, false, false, true, Close},
+	{HeldOut, "instance.held", false, false, false, false, Nothing},
 	{Leaving, "instance.leaving", false, false, false, false, Stop},
 	{Gone, "instance.gone", false, false, false, false, Nothing},
 	{Lost, "instance.lost", false, false, false, false, Stop},
@@ -62,6 +66,14 @@ func (s State) life() *life {
 		}
 	}
 	return &life{state: s}
+}
+
+// Shown is the state as people see it.
+func (s State) Shown() string {
+	if s == HeldOut {
+		return string(HeldIn)
+	}
+	return string(s)
 }
 
 // Counts reports whether an instance in this state counts for the group's
@@ -103,5 +115,14 @@ func (g *Group) out(in *Instance) State {
 	if in.State.life().busy && len(g.Checks) > 0 {
 		return Draining
 	}
-	return Leaving
+	return g.afterDrain(in)
+}
+
+// afterDrain is where an instance goes once it has no requests: to the retire hooks when
+// its machine runs.
+func (g *Group) afterDrain(in *Instance) State {
+	if in.Up.IsZero() || in.Machine.State == MachineStopped || in.Machine.State == MachineCleared || in.State == HeldOut || !g.hasHooks(AtRetire) {
+		return Leaving
+	}
+	return HeldOut
 }

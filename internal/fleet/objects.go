@@ -60,6 +60,9 @@ type Settings struct {
 	Settle time.Duration
 	// Drain is how long an instance may finish its requests.
 	Drain time.Duration
+	// Hooks hold its instances, in this order or, with HooksAtOnce, all of a point at once.
+	Hooks       []Hook
+	HooksAtOnce bool
 	// Frozen says why nothing automatic happens to the group; "" when it does.
 	Frozen string
 	// HealPermit lets what turned unhealthy before it be healed whatever the limit.
@@ -166,6 +169,9 @@ type Instance struct {
 	// Reports are the verdicts of the group's checks, one for each, in any
 	// state from Settling on.
 	Reports []health.Report
+
+	// Tickets are those of its present launch, by hook; at most one is of a name.
+	Tickets []Ticket
 
 	// Machine is what the driver last said of its machine.
 	Machine Machine
@@ -302,6 +308,8 @@ type View struct {
 	// (median of what was observed), and Slow how long the slowest twentieth took
 	// at least (95th percentile); 0 when none was seen.
 	Usual, Slow time.Duration
+	// Holds are how long each hook of the group usually holds an instance.
+	Holds map[string]Usual
 	// Prices are what an instance of the group's template costs for an hour in
 	// each zone; nil when nothing is known.
 	Prices map[string]float64
@@ -315,6 +323,10 @@ type View struct {
 	// Stuck says why no decision about the group can be written now; "" when they can.
 	Stuck string
 }
+
+// Usual is how long something took: the median of what was observed, and what the slowest
+// twentieth took at least (95th percentile).
+type Usual struct{ Median, Slow time.Duration }
 
 // Decision is what a group needs now.
 type Decision struct {

@@ -11,9 +11,12 @@ import (
 func (d *deciding) observe() {
 	for _, i := range d.astir {
 		d.dropFormer(i)
+		d.dropOpen(i)
 		switch in := d.at(i); in.State {
 		case Ordered, Booting:
 			d.observeBoot(i)
+		case HeldIn, HeldOut:
+			d.observeHeld(i)
 		case Settling:
 			d.observeSettling(i)
 		case Serving, Parked:
@@ -53,8 +56,7 @@ func (d *deciding) observeBoot(i int) {
 		d.lookAt(d.deadline(in))
 	case MachineRunning:
 		d.change(i, func(in *Instance) { in.Up = d.now })
-		d.move(i, Settling, Cause{Code: CodeRuns}, span("boot_seconds", d.now.Sub(in.Ordered)))
-		d.observeSettling(i)
+		d.start(i)
 	case MachineRefused:
 		cause := Cause{Code: CodeRefused, Words: in.Machine.Why}
 		d.setBack(in)
@@ -65,6 +67,18 @@ func (d *deciding) observeBoot(i int) {
 	default:
 		d.lookAt(d.deadline(in))
 	}
+}
+
+// start is that the machine of an instance runs.
+func (d *deciding) start(i int) {
+	booted := span("boot_seconds", d.now.Sub(d.at(i).Ordered))
+	if d.group.hasHooks(AtLaunch) {
+		d.move(i, HeldIn, Cause{Code: CodeRuns}, booted)
+		d.observeHeld(i)
+		return
+	}
+	d.move(i, Settling, Cause{Code: CodeRuns}, booted)
+	d.observeSettling(i)
 }
 
 func (d *deciding) observeSettling(i int) {
@@ -85,7 +99,7 @@ func (d *deciding) observeSettling(i int) {
 			in.Served = d.now
 		}
 	})
-	d.move(i, Serving, cause, span("settled_seconds", d.now.Sub(in.Up)), span("since_order_seconds", d.now.Sub(in.Ordered)))
+	d.move(i, Serving, cause, span("settled_seconds", d.now.Sub(in.settles())), span("since_order_seconds", d.now.Sub(in.Ordered)))
 }
 
 // wellBy reports whether every check finds the instance healthy, and the
@@ -118,11 +132,20 @@ func (d *deciding) observeDraining(i int) {
 	case in.Machine.State == MachineStopped:
 		d.move(i, Leaving, Cause{Code: CodeEndedInIt, Words: in.Machine.Why}, inFlight, drained)
 	case in.Traffic.Closed && in.Traffic.InFlight == 0:
-		d.move(i, Leaving, Cause{Code: CodeLastRequest}, drained)
+		d.move(i, d.group.afterDrain(in), Cause{Code: CodeLastRequest}, drained)
+		d.observeOut(i)
 	case !d.now.Before(over):
-		d.move(i, Leaving, Cause{Code: CodeDrainOver, Numbers: Numbers{span("drain_seconds", d.group.Drain), inFlight}}, drained)
+		d.move(i, d.group.afterDrain(in), Cause{Code: CodeDrainOver, Numbers: Numbers{span("drain_seconds", d.group.Drain), inFlight}}, drained)
+		d.observeOut(i)
 	default:
 		d.lookAt(over)
+	}
+}
+
+// observeOut opens the tickets of one that has come to its retire hooks.
+func (d *deciding) observeOut(i int) {
+	if d.at(i).State == HeldOut {
+		d.observeHeld(i)
 	}
 }
 
@@ -135,7 +158,7 @@ func (d *deciding) observeCleared(i int) {
 	}
 	d.change(i, func(in *Instance) {
 		in.Launch++
-		in.Renew, in.Machine, in.Traffic, in.Reports = false, Machine{}, Traffic{}, nil
+		in.Renew, in.Machine, in.Traffic, in.Reports, in.Tickets = false, Machine{}, Traffic{}, nil, nil
 		in.Ordered, in.Up, in.Served = d.now, time.Time{}, time.Time{}
 	})
 	d.move(i, Ordered, Cause{Code: CodeFresh})
@@ -190,10 +213,18 @@ func (d *deciding) lose(i int) {
 // BootLimit is how long a machine may take to run: settle, at least 30 s.
 func (g *Group) BootLimit() time.Duration { return max(g.Settle, 30*time.Second) }
 
+// settles is since when an instance settles: its machine runs, and no hook holds it.
+func (i *Instance) settles() time.Time {
+	if i.Since.After(i.Up) {
+		return i.Since
+	}
+	return i.Up
+}
+
 // deadline is when an instance that comes up counts as failed.
 func (g *Group) deadline(in *Instance) time.Time {
 	if in.State == Settling {
-		return in.Up.Add(g.Settle)
+		return in.settles().Add(g.Settle)
 	}
 	return in.Ordered.Add(g.BootLimit())
 }
@@ -202,6 +233,9 @@ func (d *deciding) deadline(in *Instance) time.Time { return d.group.deadline(in
 
 // IsOverdue reports whether an instance failed to come up in its time.
 func (g *Group) IsOverdue(now time.Time, in *Instance) bool {
+	if in.State == HeldIn { // its tickets have deadlines of their own
+		return in.failedTicket(AtLaunch) != nil
+	}
 	return in.State.ComingUp() && !now.Before(g.deadline(in))
 }
 
@@ -209,6 +243,9 @@ func (g *Group) IsOverdue(now time.Time, in *Instance) bool {
 func (g *Group) Overdue(now time.Time, in *Instance) (because Cause, yes bool) {
 	if !g.IsOverdue(now, in) {
 		return Cause{}, false
+	}
+	if t := in.failedTicket(AtLaunch); t != nil && in.State == HeldIn {
+		return hookFailed(t), true
 	}
 	if in.State != Settling {
 		return Cause{Code: CodeNotUp, Numbers: Numbers{span("limit_seconds", g.BootLimit())}}, true

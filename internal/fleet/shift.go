@@ -30,6 +30,11 @@ func (v *View) Shift(by time.Duration) Decision {
 	for _, in := range v.Instances {
 		move(&in.Since, &in.Ordered, &in.Up, &in.Served)
 		in.Reports = shiftReports(in.Reports, move)
+		in.Tickets = slices.Clone(in.Tickets)
+		for k := range in.Tickets {
+			t := &in.Tickets[k]
+			move(&t.Opened, &t.Deadline, &t.Bound, &t.Closed)
+		}
 		d.Changed = append(d.Changed, &in)
 	}
 	if v.Rollout != nil {

@@ -58,6 +58,7 @@ type plan struct {
 	calm              bool // no more faults
 	largest, changes  int  // sizes and versions that people chose
 	leastDrain, worst time.Duration
+	holds             time.Duration // for how long hooks hold at most, all together
 }
 
 func playPlan(t *testing.T, seed uint64) *World {
@@ -92,13 +93,17 @@ func playPlan(t *testing.T, seed uint64) *World {
 	if p.r.IntN(3) == 0 { // two pools, each with a check of its own
 		g.Checks = append(g.Checks, "fares-up")
 	}
+	if p.r.IntN(3) == 0 {
+		p.hooks(&g)
+	}
 	p.shaky = p.r.IntN(3) == 0
 	p.largest, p.leastDrain, p.worst = size, g.Drain, 40*time.Second
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
 	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
-	p.k = &watch{p: p, healed: map[int]bool{}}
+	p.k = &watch{p: p, healed: map[int]bool{}, asked: map[string]*asked{}}
+	p.w.Answers = p.answer
 	p.w.OnDecide = p.mustDecideAlike
-	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.invariant5, p.k.ended
+	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.acted, p.k.ended
 	if p.shaky {
 		p.w.Disturb = p.disturb
 	}
@@ -224,7 +229,9 @@ func (p *plan) mishap() {
 	if p.w.Finished {
 		return
 	}
-	switch p.r.IntN(19) {
+	switch p.r.IntN(20) {
+	case 19:
+		p.meddle()
 	case 0: // a zone goes and comes back
 		zone := v.Group.Zones[p.r.IntN(len(v.Group.Zones))]
 		p.zoneLost[zone] = true
@@ -338,7 +345,7 @@ func (p *plan) tell(c fleet.Command) {
 // rollout that is reverted and for balance.
 func (p *plan) bound() time.Duration {
 	g := p.w.View.Group
-	one := g.Drain + 15*time.Second // a machine that is well comes and another goes
+	one := g.Drain + 15*time.Second + p.holds // a machine that is well comes and another goes
 	return fleet.LastPause + fleet.LastBackoff + 2*g.BootLimit() + g.Settle + p.worst + time.Duration(3*len(p.w.View.Instances)+2*g.Size)*one
 }
 

@@ -22,6 +22,8 @@ type watch struct {
 	// ends are where and when machines of the rollout's new version ended in this wave.
 	ends []string
 	wave wave
+	// asked is what somebody was asked about each instance.
+	asked map[string]*asked
 	// lastFrozen is when it was last seen that the group was frozen.
 	lastFrozen time.Time
 }
@@ -52,6 +54,7 @@ func (k *watch) decided(before fleet.View, d fleet.Decision) {
 	k.invariant8(before, d)
 	k.invariant9(before, was, d)
 	k.frozen(before, was, d)
+	k.heldAtOnce()
 }
 
 // room is how many more and fewer than the size there may be.
@@ -78,7 +81,7 @@ func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d 
 	left := 0
 	sent := map[string]bool{}
 	for _, in := range d.Changed {
-		if old := was[in.ID]; old != nil && old.State == fleet.Serving && (in.State == fleet.Draining || in.State == fleet.Leaving) {
+		if old := was[in.ID]; old != nil && old.State == fleet.Serving && (in.State == fleet.Draining || in.State == fleet.HeldOut || in.State == fleet.Leaving) {
 			sent[in.ID] = true
 			m := k.p.w.Machines[in.ID]
 			ill := m != nil && !m.Bad[g.Heal.Check()].IsZero()
@@ -168,7 +171,7 @@ func (k *watch) invariant3() {
 func (k *watch) invariant4(was map[string]*fleet.Instance, d fleet.Decision) {
 	for _, in := range d.Changed {
 		old := was[in.ID]
-		if old == nil || !old.Pinned || !old.State.Counts() || (in.State != fleet.Draining && in.State != fleet.Leaving) {
+		if old == nil || !old.Pinned || !old.State.Counts() || (in.State != fleet.Draining && in.State != fleet.HeldOut && in.State != fleet.Leaving) {
 			continue
 		}
 		if m := k.p.w.Machines[in.ID]; m == nil || !m.Refused {
@@ -239,7 +242,7 @@ func (k *watch) invariant6(was map[string]*fleet.Instance, d fleet.Decision) {
 		if old := was[in.ID]; old != nil && old.State == in.State && old.Launch == in.Launch {
 			continue
 		}
-		cause, ok := told[in.ID+" instance."+string(in.State)]
+		cause, ok := told[in.ID+" instance."+in.State.Shown()]
 		if !ok || cause.Code == fleet.CodeWords || !cause.Is(in.Cause) {
 			k.fail("6: %s became %s and the journal does not say why", in.ID, in.State)
 		}

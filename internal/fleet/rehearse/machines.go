@@ -235,13 +235,7 @@ func (w *World) launch(in fleet.Instance) {
 	if m.Boot >= 0 {
 		say(m.Boot, fleet.MachineRunning, "")
 		if m.Well >= 0 {
-			w.In(m.Boot+m.Well, func() {
-				all := w.View.Group.AllChecks()
-				if m.Half {
-					all = all[:min(1, len(all))]
-				}
-				w.answer(m, in.ID, true, all...)
-			})
+			w.In(m.Boot+m.Well, func() { w.settle(in.ID, m) })
 		}
 	}
 	if m.Vanish > 0 {
@@ -250,6 +244,19 @@ func (w *World) launch(in fleet.Instance) {
 	for n, after := range m.Ill {
 		w.In(after, func() { w.answer(m, in.ID, n%2 == 1, m.IllBy...) })
 	}
+}
+
+// settle has the checks find a machine healthy that is, once they ask it: not while a hook
+// holds it.
+func (w *World) settle(id string, m *Machine) {
+	if in := w.Instance(id); in != nil && in.State == fleet.HeldIn {
+		return
+	}
+	all := w.View.Group.AllChecks()
+	if m.Half {
+		all = all[:min(1, len(all))]
+	}
+	w.answer(m, id, true, all...)
 }
 
 // Answer turns the verdicts of the checks, of all the group's when none is named,

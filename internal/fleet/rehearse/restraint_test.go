@@ -94,7 +94,10 @@ func (k *watch) mustReplaceFirst(before fleet.View, was map[string]*fleet.Instan
 		if old == nil || old.State != fleet.Serving || in.Cause.Code != fleet.CodeChecked || in.State.Counts() || !k.p.w.Machines[in.ID].Answers(before.Group.Checks) {
 			continue
 		}
-		if !k.replaced(in.Slot) {
+		if !k.replaced(in.Slot) && !slices.ContainsFunc(d.Changed, func(o *fleet.Instance) bool { // who then went for another reason
+			old := was[o.ID]
+			return o.Slot == in.Slot && o.ID != in.ID && old != nil && old.State == fleet.Serving && o.Cause.Code != fleet.CodeChecked
+		}) {
 			k.fail("9: %s answered and was healed, and nobody serves in its place", in.ID)
 		}
 	}

@@ -142,6 +142,13 @@ func (s *scenario) play(line string) string {
 		s.w.Vanish(words[1], "killed by signal 9")
 	case "answer":
 		s.w.Answer(words[1], words[2] == "good", words[3:]...)
+	case "answers": // answers warm-cache=3s save-logs=2s:fail: from now on
+		s.answers(args)
+		return ""
+	case "ticket": // ticket timetable-001 warm-cache pass
+		err = s.w.AnswerTicket(words[1], number(args["launch"]), words[2], fleet.Answer(words[3]), args["note"])
+	case "extend": // extend timetable-001 warm-cache 10s
+		err = s.w.ExtendTicket(words[1], words[2], span(words[3]))
 	case "flap": // flap timetable-001 every=5s for=1h: bad, good, bad …
 		for at, bad := time.Duration(0), true; at < span(args["for"]); at, bad = at+span(args["every"]), !bad {
 			s.w.At(s.w.Now.Add(at), func() { s.w.Answer(words[1], !bad) })
@@ -264,6 +271,16 @@ func (s *scenario) group(name string, args map[string]string) {
 	})
 }
 
+func (s *scenario) answers(args map[string]string) {
+	s.w.Answers = func(_ fleet.Instance, t fleet.Ticket) Answering {
+		after, what, _ := strings.Cut(args[t.Hook], ":")
+		if after == "" {
+			after = "never"
+		}
+		return Answering{After: span(after), Fails: what == "fail"}
+	}
+}
+
 func (s *scenario) zone(name, what string) {
 	s.zoneLost[name], s.zoneHung[name] = what == "lost", what == "hangs"
 	if what != "lost" {
@@ -370,6 +387,12 @@ func settings(g *fleet.Group, args map[string]string) {
 			g.Settle = span(text)
 		case "drain":
 			g.Drain = span(text)
+		case "hooks": // name:at:deadline:otherwise, with + before all when they hold at once
+			g.Hooks, g.HooksAtOnce = nil, strings.HasPrefix(text, "+")
+			for _, one := range strings.FieldsFunc(text, func(c rune) bool { return c == ',' || c == '+' }) {
+				f := strings.Split(one, ":")
+				g.Hooks = append(g.Hooks, fleet.Hook{Name: f[0], At: fleet.HookPoint(f[1]), Deadline: span(f[2]), Bound: 4 * span(f[2]), Otherwise: fleet.Answer(f[3])})
+			}
 		case "checks", "whole": // not of the core
 		default:
 			panic("no such setting: " + name)

@@ -16,6 +16,8 @@ type World struct {
 	View fleet.View
 	// Fate says how the machine of a freshly launched instance behaves.
 	Fate func(in fleet.Instance) Behaviour
+	// Answers says how a ticket is answered that a decision opened; nil answers none.
+	Answers func(in fleet.Instance, t fleet.Ticket) Answering
 	// OnDecide is called with every decision before anything is done with it.
 	OnDecide func(d fleet.Decision)
 	// OnDecision is called with every decision after its records were taken
@@ -44,6 +46,7 @@ type World struct {
 	place   map[string]int // of View.Instances, by id
 	watched time.Time      // since when there is no gap, whatever the clock says
 	events  events
+	asked   map[string]bool // tickets that are being answered
 	ordinal int
 }
 
@@ -62,7 +65,7 @@ type Line struct {
 
 // New makes a world at the time now.
 func New(now time.Time, view fleet.View, fate func(fleet.Instance) Behaviour) *World {
-	w := &World{Now: now, View: view, Fate: fate, Machines: map[string]*Machine{}, place: map[string]int{}}
+	w := &World{Now: now, View: view, Fate: fate, Machines: map[string]*Machine{}, place: map[string]int{}, asked: map[string]bool{}}
 	for i := range view.Instances {
 		w.place[view.Instances[i].ID] = i
 	}
@@ -117,6 +120,12 @@ func (w *World) Decide() {
 	}
 	w.Decisions++
 	before := w.View
+	was := make([]fleet.State, len(d.Changed))
+	for k, in := range d.Changed {
+		if old := w.Instance(in.ID); old != nil {
+			was[k] = old.State
+		}
+	}
 	if !d.Quiet() {
 		w.take(d)
 	}
@@ -125,6 +134,12 @@ func (w *World) Decide() {
 	}
 	for k := range d.Changed {
 		w.act(d.Changed[k].ID)
+		w.askAbout(d.Changed[k])
+		if in := d.Changed[k]; in.State == fleet.Settling && was[k] == fleet.HeldIn {
+			if m := w.Machines[in.ID]; m != nil && m.Launch == in.Launch && m.Well >= 0 {
+				w.In(m.Well, func() { w.settle(in.ID, m) })
+			}
+		}
 	}
 	if !d.Again.IsZero() {
 		w.At(d.Again.Add(-w.Skew), func() {})

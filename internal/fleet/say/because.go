@@ -24,8 +24,14 @@ func Because(c fleet.Cause) string {
 		return reason("a person asked to "+c.About, c.Words)
 	case fleet.CodeReleased:
 		return "released from " + c.About + "; " + reason("a person asked for it", c.Words)
-	case fleet.CodeRefused, fleet.CodeVanished, fleet.CodeEndedInIt:
+	case fleet.CodeRefused, fleet.CodeVanished, fleet.CodeEndedInIt, fleet.CodeEndedHeld:
 		return machine(c.Code) + c.Words
+	case fleet.CodeHookFailed:
+		return reason("its hook "+c.About+" failed", c.Words)
+	case fleet.CodeAnswered:
+		return reason("it was answered", c.Words)
+	case fleet.CodeDropped:
+		return c.Words
 	case fleet.CodeRestedOver:
 		return fmt.Sprintf("its picture was not done within %s", words.Span(n.Span("limit_seconds")))
 	case fleet.CodeNotUp:
@@ -76,6 +82,10 @@ var plain = map[fleet.Code]string{
 	fleet.CodeAccepted:    "its machine was accepted",
 	fleet.CodeRuns:        "its machine runs",
 	fleet.CodeCleared:     "its machine is stopped and cleared",
+	fleet.CodeHookHolds:   "the group has this hook",
+	fleet.CodeHooksPassed: "its hooks let it go on",
+	fleet.CodeUnanswered:  "nobody answered before the deadline",
+	fleet.CodeSkipped:     "its machine could not wait",
 	fleet.CodeWoken:       "the picture of its files is taken and its machine runs again",
 	fleet.CodeUnasked:     "its machine ran, and no check was set then",
 	fleet.CodeLastRequest: "its last request is done",
@@ -98,6 +108,10 @@ func machine(c fleet.Code) string {
 		return "its machine could not be started: "
 	case fleet.CodeEndedInIt:
 		return "its machine ended while it drained: "
+	case fleet.CodeEndedHeld:
+		return "its machine ended while a hook held it: "
+	case fleet.CodeHookFailed:
+		return "its launch hook failed: "
 	}
 	return "its machine vanished: "
 }

@@ -18,6 +18,8 @@ func Line(group string, e fleet.Entry) string {
 	switch about {
 	case "instance":
 		return ofInstance(group, what, e)
+	case "ticket":
+		return ofTicket(what, e)
 	case "verdict":
 		if len(e.Instances) > 0 {
 			return fmt.Sprintf("%s are %s, and were %s: %s.", words.Count(len(e.Instances), "instance"), what, e.Was, from(e))
@@ -52,6 +54,31 @@ func ofInstance(group, what string, e fleet.Entry) string {
 		return fmt.Sprintf("%s (%s) are %s: %s.", words.Count(len(e.Instances), "instance"), e.Version, what, from(e))
 	}
 	return fmt.Sprintf("%s (%s, %s) is %s.", e.Instance, e.Version, e.Zone, what)
+}
+
+func ofTicket(what string, e fleet.Entry) string {
+	who, hook, n := e.Instance, e.Cause.About, e.Numbers
+	if len(e.Instances) > 0 {
+		who = words.Count(len(e.Instances), "instance") + " (" + from(e) + ")"
+	}
+	held := ""
+	if n.Get("held_seconds") > 0 {
+		held = " after " + words.Span(n.Span("held_seconds"))
+	}
+	switch what {
+	case "opened":
+		return fmt.Sprintf("The hook %s holds %s; the deadline is in %s.", hook, who, words.Span(n.Span("deadline_seconds")))
+	case "extended":
+		return fmt.Sprintf("The hook %s may hold %s for %s more, so until %s from now.", hook, who, words.Span(n.Span("by_seconds")), words.Span(n.Span("deadline_seconds")))
+	case "expired":
+		if e.Cause.Code == fleet.CodeDropped {
+			return fmt.Sprintf("The hook %s holds %s no more.", hook, who)
+		}
+		return fmt.Sprintf("Nobody answered the hook %s for %s%s, so %s counts.", hook, who, held, e.Was)
+	case "skipped":
+		return fmt.Sprintf("%s went past the retire hooks: %s.", who, hook)
+	}
+	return fmt.Sprintf("The hook %s is answered for %s%s: %s.", hook, who, held, e.Was)
 }
 
 // from names the first and the last of many.

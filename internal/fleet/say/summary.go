@@ -56,6 +56,9 @@ type Wait struct {
 	Usual    time.Duration // median; 0 when not known
 	Slow     time.Duration // 95th percentile; 0 when not known
 	Why      string
+	// Hooks hold it, and Behind is how much of its way up it has behind it.
+	Hooks  []string
+	Behind time.Duration
 }
 
 // Summarise describes the view at the time now.
@@ -159,6 +162,8 @@ func waitOf(now time.Time, v fleet.View, in *fleet.Instance) (Wait, bool) {
 		for _, r := range in.Reports {
 			w.Why = r.Check + " " + r.Why
 		}
+	case fleet.HeldIn, fleet.HeldOut:
+		w.held(now, v, in)
 	case fleet.Draining:
 		w.Why = fmt.Sprintf("%s in flight", words.Count(in.Traffic.InFlight, "request"))
 	case fleet.Leaving, fleet.Resting:
@@ -168,8 +173,29 @@ func waitOf(now time.Time, v fleet.View, in *fleet.Instance) (Wait, bool) {
 	return w, true
 }
 
+// held tells of the ticket that has held an instance longest.
+func (w *Wait) held(now time.Time, v fleet.View, in *fleet.Instance) {
+	w.Behind = now.Sub(in.Ordered)
+	for k := range in.Tickets {
+		t := &in.Tickets[k]
+		if t.State != fleet.TicketOpen {
+			continue
+		}
+		if len(w.Hooks) == 0 {
+			usual := v.Holds[t.Hook]
+			w.For, w.Usual, w.Slow = now.Sub(t.Opened), usual.Median, usual.Slow
+			w.Why = fmt.Sprintf("the hook %s holds it until somebody answers, for %s more at most; then %s counts", t.Hook, words.Span(max(t.Deadline.Sub(now), 0)), t.Counts)
+		}
+		w.Hooks = append(w.Hooks, t.Hook)
+	}
+}
+
 func (w Wait) String() string {
-	text := fmt.Sprintf("%s, %s for %s", w.Instance, w.State, words.Span(w.For))
+	state := w.State.Shown()
+	if len(w.Hooks) > 0 {
+		state += " by " + strings.Join(w.Hooks, " and ")
+	}
+	text := fmt.Sprintf("%s, %s for %s", w.Instance, state, words.Span(w.For))
 	switch {
 	case w.Usual > 0:
 		text += ", usually " + words.Span(w.Usual)
@@ -356,7 +382,7 @@ func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 		var longest time.Duration
 		for _, w := range s.Waits {
 			if w.State.ComingUp() {
-				longest = max(longest, v.Usual-w.For, time.Second)
+				longest = max(longest, v.Usual-max(w.For, w.Behind), time.Second)
 			}
 		}
 		return longest
@@ -371,7 +397,7 @@ func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 	}
 	for _, w := range s.Waits { // what is under way has part of its time behind it
 		if w.State.ComingUp() {
-			rest -= min(w.For, v.Usual)
+			rest -= min(max(w.For, w.Behind), v.Usual)
 			break
 		}
 	}

@@ -90,6 +90,9 @@ const NamingRule = "a name begins with a lower-case letter, goes on with lower-c
 
 var namePattern = regexp.MustCompile(`^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
 
+// Moment writes a time of day for people and programs: 2026-11-26T16:09:54Z.
+func Moment(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
 // IsName reports whether a text keeps the naming rule of every object.
 func IsName(text string) bool { return namePattern.MatchString(text) }
 
