@@ -29,6 +29,9 @@ bin/unitas: $(GO_FILES) web/dist/index.html internal/store/migrations/*.sql
 bin/timetable-%: demo/timetable/main.go
 	go build -trimpath -ldflags "-s -w -X main.release=$*" -o $@ ./demo/timetable
 
+bin/receiver: demo/receiver/main.go go.mod
+	go build -trimpath -ldflags "-s -w" -o $@ ./demo/receiver
+
 bin/play: demo/play/*.go $(GO_FILES)
 	go build $(GOFLAGS_BUILD) -o $@ ./demo/play
 
@@ -62,10 +65,10 @@ $(STAMPS)/chromium:
 	@build/need-packages chromium
 	@touch $@
 
-demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	@bin/play $(if $(ONCE),-once)
 
-test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	cd web && npm run --silent test
 	go test -count=1 -timeout 12m $(if $(CI),-v) ./...
 	go test -C test/e2e -count=1 -timeout 14m $(if $(CI),-v) ./...
@@ -97,10 +100,10 @@ mutants:
 ratio:
 	@build/ratio
 
-bench: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+bench: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	@build/bench
 
-screenshots: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/play
+screenshots: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	@build/screenshots
 
 clean:

@@ -36,6 +36,7 @@ type groupForm struct {
 	Settle      *span                 `json:"settle,omitempty"`
 	Drain       *span                 `json:"drain,omitempty"`
 	PinNew      *bool                 `json:"pin-new,omitempty"`
+	HooksAtOnce *bool                 `json:"hooks-at-once,omitempty"`
 	Labels      *contract.Labels      `json:"labels,omitempty"`
 }
 
@@ -59,7 +60,7 @@ func secondsIn(s *span) *float64 {
 
 func (f groupForm) body() contract.NewGroup {
 	out := contract.NewGroup{Name: f.Name, NewTemplate: f.NewTemplate, Min: f.Min, Max: f.Max, Zones: f.Zones, Spread: f.Spread, Above: f.Above, Shed: f.Shed, Pools: f.Pools, Heal: f.Heal,
-		HealLimitPercent: f.HealLimit, SettleSeconds: secondsIn(f.Settle), DrainSeconds: secondsIn(f.Drain), PinNew: f.PinNew, Labels: f.Labels}
+		HealLimitPercent: f.HealLimit, SettleSeconds: secondsIn(f.Settle), DrainSeconds: secondsIn(f.Drain), PinNew: f.PinNew, HooksAtOnce: f.HooksAtOnce, Labels: f.Labels}
 	if f.Template != nil {
 		out.Template = *f.Template
 	}
@@ -74,7 +75,7 @@ func (f groupForm) over(o groupForm) groupForm {
 	for _, set := range []func(){
 		put(&f.Template, o.Template), put(&f.Zones, o.Zones), put(&f.Spread, o.Spread), put(&f.Size, o.Size), put(&f.Min, o.Min), put(&f.Max, o.Max),
 		put(&f.Above, o.Above), put(&f.Shed, o.Shed), put(&f.Pools, o.Pools), put(&f.Heal, o.Heal), put(&f.HealLimit, o.HealLimit), put(&f.Settle, o.Settle),
-		put(&f.Drain, o.Drain), put(&f.PinNew, o.PinNew), put(&f.Labels, o.Labels),
+		put(&f.Drain, o.Drain), put(&f.PinNew, o.PinNew), put(&f.HooksAtOnce, o.HooksAtOnce), put(&f.Labels, o.Labels),
 	} {
 		set()
 	}
@@ -98,7 +99,7 @@ type groupFlags struct {
 	template, shed, spread, heal, reason string
 	zones, pools                         []string
 	settle, drain                        time.Duration
-	pinNew, dryRun, yes                  bool
+	pinNew, hooksAtOnce, dryRun, yes     bool
 	labels                               map[string]string
 }
 
@@ -116,6 +117,7 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), or a check's `NAME`")
 	numberVar(flags, &f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
 	flags.BoolVar(&f.pinNew, "pin-new", false, "pin every new instance")
+	flags.BoolVar(&f.hooksAtOnce, "hooks-at-once", false, "have the hooks of a point hold an instance all at once, not one after another")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
 	flags.DurationVar(&f.settle, "settle", time.Minute, "how long after boot an instance may take to become healthy")
 	flags.DurationVar(&f.drain, "drain", 30*time.Second, "how long an instance may finish its requests")
@@ -127,7 +129,7 @@ func (f *groupFlags) given(cmd *cobra.Command) groupForm {
 	return groupForm{Size: given(cmd, "size", f.size), Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Above: given(cmd, "above", f.above),
 		Template: given(cmd, "template", f.template), Zones: given(cmd, "zones", f.zones), Spread: given(cmd, "spread", contract.Spread(f.spread)),
 		Pools: given(cmd, "pool", f.pools), Shed: given(cmd, "shed", contract.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
-		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), Labels: given(cmd, "label", contract.Labels(f.labels)),
+		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), HooksAtOnce: given(cmd, "hooks-at-once", f.hooksAtOnce), Labels: given(cmd, "label", contract.Labels(f.labels)),
 		Settle: given(cmd, "settle", span(f.settle)), Drain: given(cmd, "drain", span(f.drain))}
 }
 

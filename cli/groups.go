@@ -162,7 +162,7 @@ func (v groupView) picture() string {
 	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
-		"labels", pairs(v.Labels), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
+		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
 }
@@ -258,7 +258,7 @@ set here is for new launches only; a rollout replaces what runs.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
-				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels,
+				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Labels: g.Labels,
 				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
 		}}
 	f.add(cmd)

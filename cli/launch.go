@@ -123,7 +123,7 @@ func (a *app) instanceRetire() *cobra.Command {
 				fmt.Sprintf("This drains and stops the machine of %s in %s and removes its files. %s Its journal stays.\nRetire it?", in.Id, in.Zone, then)); err != nil {
 				return err
 			}
-			in, err = a.tellInstance(cmd.Context(), args[0], contract.Retire, nil)
+			in, err = a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommandRetire, nil)
 			if err != nil {
 				return err
 			}

@@ -229,10 +229,81 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
 	TellGroup(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDeliveries What was sent or run for tickets of a group, newest first
+	//
+	// Corresponds with GET /v1/groups/{name}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, name ObjectName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
 	//
 	// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
 	ListFailures(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHookWithBody Add a hook to a group; instances that come to its point from now on are held there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+	AddHookWithBody(ctx context.Context, name ObjectName, params *AddHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHook Add a hook to a group; instances that come to its point from now on are held there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+	AddHook(ctx context.Context, name ObjectName, params *AddHookParams, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveHook Take a hook away; what it holds it holds no more
+	//
+	// Corresponds with DELETE /v1/groups/{name}/hooks/{hook} (the `RemoveHook` operationId).
+	RemoveHook(ctx context.Context, name ObjectName, hook HookName, params *RemoveHookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHookWithBody Have a hook otherwise; tickets that are open keep their deadlines
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+	ChangeHookWithBody(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHook Have a hook otherwise; tickets that are open keep their deadlines
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+	ChangeHook(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, body ChangeHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHookSecret What messages of a hook are signed with
+	//
+	// Corresponds with GET /v1/groups/{name}/hooks/{hook}/secret (the `GetHookSecret` operationId).
+	GetHookSecret(ctx context.Context, name ObjectName, hook HookName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHookSecretWithBody Sign with another secret from now on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+	SetHookSecretWithBody(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHookSecret Sign with another secret from now on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+	SetHookSecret(ctx context.Context, name ObjectName, hook HookName, body SetHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryHookWithBody Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+	TryHookWithBody(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+	TryHook(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRolloutWithBody Begin to replace the instances of a group by another template version
 	//
@@ -448,6 +519,39 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
 	RunOnInstance(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AnswerTicketWithBody Answer a ticket; the same answer again changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+	AnswerTicketWithBody(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerTicket Answer a ticket; the same answer again changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+	AnswerTicket(ctx context.Context, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExtendTicketWithBody Move a ticket's deadline, up to the hook's bound
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+	ExtendTicketWithBody(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExtendTicket Move a ticket's deadline, up to the hook's bound
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+	ExtendTicket(ctx context.Context, id InstanceId, hook HookName, body ExtendTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendTicket Tell whoever the hook names once more, now
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/send (the `SendTicket` operationId).
+	SendTicket(ctx context.Context, id InstanceId, hook HookName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJournal Journal entries, newest first
 	//
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
@@ -639,6 +743,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
 	WithdrawTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTickets Tickets, of those that are held now or of all that are recorded
+	//
+	// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
+	ListTickets(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListChecks Health checks by name
@@ -998,11 +1107,192 @@ func (c *Client) TellGroup(ctx context.Context, name ObjectName, params *TellGro
 	return c.Client.Do(req)
 }
 
+// ListDeliveries What was sent or run for tickets of a group, newest first
+//
+// Corresponds with GET /v1/groups/{name}/deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, name ObjectName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFailures Places of the group whose instances failed, with the ends of the boot logs
 //
 // Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
 func (c *Client) ListFailures(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFailuresRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHookWithBody Add a hook to a group; instances that come to its point from now on are held there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+func (c *Client) AddHookWithBody(ctx context.Context, name ObjectName, params *AddHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHook Add a hook to a group; instances that come to its point from now on are held there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+func (c *Client) AddHook(ctx context.Context, name ObjectName, params *AddHookParams, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveHook Take a hook away; what it holds it holds no more
+//
+// Corresponds with DELETE /v1/groups/{name}/hooks/{hook} (the `RemoveHook` operationId).
+func (c *Client) RemoveHook(ctx context.Context, name ObjectName, hook HookName, params *RemoveHookParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveHookRequest(c.Server, name, hook, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHookWithBody Have a hook otherwise; tickets that are open keep their deadlines
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+func (c *Client) ChangeHookWithBody(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHookRequestWithBody(c.Server, name, hook, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHook Have a hook otherwise; tickets that are open keep their deadlines
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+func (c *Client) ChangeHook(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, body ChangeHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHookRequest(c.Server, name, hook, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHookSecret What messages of a hook are signed with
+//
+// Corresponds with GET /v1/groups/{name}/hooks/{hook}/secret (the `GetHookSecret` operationId).
+func (c *Client) GetHookSecret(ctx context.Context, name ObjectName, hook HookName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHookSecretRequest(c.Server, name, hook)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHookSecretWithBody Sign with another secret from now on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+func (c *Client) SetHookSecretWithBody(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHookSecretRequestWithBody(c.Server, name, hook, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHookSecret Sign with another secret from now on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+func (c *Client) SetHookSecret(ctx context.Context, name ObjectName, hook HookName, body SetHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHookSecretRequest(c.Server, name, hook, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryHookWithBody Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+func (c *Client) TryHookWithBody(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryHookRequestWithBody(c.Server, name, hook, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+func (c *Client) TryHook(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryHookRequest(c.Server, name, hook, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1567,6 +1857,89 @@ func (c *Client) RunOnInstance(ctx context.Context, id InstanceId, body RunOnIns
 	return c.Client.Do(req)
 }
 
+// AnswerTicketWithBody Answer a ticket; the same answer again changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+func (c *Client) AnswerTicketWithBody(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerTicketRequestWithBody(c.Server, id, hook, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerTicket Answer a ticket; the same answer again changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+func (c *Client) AnswerTicket(ctx context.Context, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerTicketRequest(c.Server, id, hook, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExtendTicketWithBody Move a ticket's deadline, up to the hook's bound
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+func (c *Client) ExtendTicketWithBody(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExtendTicketRequestWithBody(c.Server, id, hook, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExtendTicket Move a ticket's deadline, up to the hook's bound
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+func (c *Client) ExtendTicket(ctx context.Context, id InstanceId, hook HookName, body ExtendTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExtendTicketRequest(c.Server, id, hook, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendTicket Tell whoever the hook names once more, now
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/send (the `SendTicket` operationId).
+func (c *Client) SendTicket(ctx context.Context, id InstanceId, hook HookName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendTicketRequest(c.Server, id, hook)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListJournal Journal entries, newest first
 //
 // Corresponds with GET /v1/journal (the `ListJournal` operationId).
@@ -2069,6 +2442,21 @@ func (c *Client) WithdrawTemplateWithBody(ctx context.Context, name ObjectName, 
 // Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
 func (c *Client) WithdrawTemplate(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWithdrawTemplateRequest(c.Server, name, version, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTickets Tickets, of those that are held now or of all that are recorded
+//
+// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
+func (c *Client) ListTickets(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTicketsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2987,6 +3375,103 @@ func NewTellGroupRequestWithBody(server string, name ObjectName, params *TellGro
 	return req, nil
 }
 
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, name ObjectName, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/deliveries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Hook != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hook", *params.Hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFailuresRequest constructs an http.Request for the ListFailures method
 func NewListFailuresRequest(server string, name ObjectName) (*http.Request, error) {
 	var err error
@@ -3017,6 +3502,342 @@ func NewListFailuresRequest(server string, name ObjectName) (*http.Request, erro
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddHookRequest calls the generic AddHook builder with application/json body
+func NewAddHookRequest(server string, name ObjectName, params *AddHookParams, body AddHookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHookRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewAddHookRequestWithBody constructs an http.Request for the AddHook method, with any body, and a specified content type
+func NewAddHookRequestWithBody(server string, name ObjectName, params *AddHookParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveHookRequest constructs an http.Request for the RemoveHook method
+func NewRemoveHookRequest(server string, name ObjectName, hook HookName, params *RemoveHookParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewChangeHookRequest calls the generic ChangeHook builder with application/json body
+func NewChangeHookRequest(server string, name ObjectName, hook HookName, params *ChangeHookParams, body ChangeHookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeHookRequestWithBody(server, name, hook, params, "application/json", bodyReader)
+}
+
+// NewChangeHookRequestWithBody constructs an http.Request for the ChangeHook method, with any body, and a specified content type
+func NewChangeHookRequestWithBody(server string, name ObjectName, hook HookName, params *ChangeHookParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetHookSecretRequest constructs an http.Request for the GetHookSecret method
+func NewGetHookSecretRequest(server string, name ObjectName, hook HookName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s/secret", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetHookSecretRequest calls the generic SetHookSecret builder with application/json body
+func NewSetHookSecretRequest(server string, name ObjectName, hook HookName, body SetHookSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetHookSecretRequestWithBody(server, name, hook, "application/json", bodyReader)
+}
+
+// NewSetHookSecretRequestWithBody constructs an http.Request for the SetHookSecret method, with any body, and a specified content type
+func NewSetHookSecretRequestWithBody(server string, name ObjectName, hook HookName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s/secret", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryHookRequest calls the generic TryHook builder with application/json body
+func NewTryHookRequest(server string, name ObjectName, hook HookName, body TryHookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryHookRequestWithBody(server, name, hook, "application/json", bodyReader)
+}
+
+// NewTryHookRequestWithBody constructs an http.Request for the TryHook method, with any body, and a specified content type
+func NewTryHookRequestWithBody(server string, name ObjectName, hook HookName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s/try", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4491,6 +5312,155 @@ func NewRunOnInstanceRequestWithBody(server string, id InstanceId, contentType s
 	return req, nil
 }
 
+// NewAnswerTicketRequest calls the generic AnswerTicket builder with application/json body
+func NewAnswerTicketRequest(server string, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerTicketRequestWithBody(server, id, hook, "application/json", bodyReader)
+}
+
+// NewAnswerTicketRequestWithBody constructs an http.Request for the AnswerTicket method, with any body, and a specified content type
+func NewAnswerTicketRequestWithBody(server string, id InstanceId, hook HookName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/tickets/%s/answer", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExtendTicketRequest calls the generic ExtendTicket builder with application/json body
+func NewExtendTicketRequest(server string, id InstanceId, hook HookName, body ExtendTicketJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExtendTicketRequestWithBody(server, id, hook, "application/json", bodyReader)
+}
+
+// NewExtendTicketRequestWithBody constructs an http.Request for the ExtendTicket method, with any body, and a specified content type
+func NewExtendTicketRequestWithBody(server string, id InstanceId, hook HookName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/tickets/%s/extend", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSendTicketRequest constructs an http.Request for the SendTicket method
+func NewSendTicketRequest(server string, id InstanceId, hook HookName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hook", hook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/tickets/%s/send", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -5811,6 +6781,96 @@ func NewWithdrawTemplateRequestWithBody(server string, name ObjectName, version 
 	return req, nil
 }
 
+// NewListTicketsRequest constructs an http.Request for the ListTickets method
+func NewListTicketsRequest(server string, params *ListTicketsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/tickets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -6012,12 +7072,89 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/groups/{name}/commands (the `TellGroup` operationId).
 	TellGroupWithResponse(ctx context.Context, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*TellGroupResponse, error)
 
+	// ListDeliveriesWithResponse What was sent or run for tickets of a group, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, name ObjectName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
 	// ListFailuresWithResponse Places of the group whose instances failed, with the ends of the boot logs
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/groups/{name}/failures (the `ListFailures` operationId).
 	ListFailuresWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListFailuresResponse, error)
+
+	// AddHookWithBodyWithResponse Add a hook to a group; instances that come to its point from now on are held there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+	AddHookWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// AddHookWithResponse Add a hook to a group; instances that come to its point from now on are held there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+	AddHookWithResponse(ctx context.Context, name ObjectName, params *AddHookParams, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// RemoveHookWithResponse Take a hook away; what it holds it holds no more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/groups/{name}/hooks/{hook} (the `RemoveHook` operationId).
+	RemoveHookWithResponse(ctx context.Context, name ObjectName, hook HookName, params *RemoveHookParams, reqEditors ...RequestEditorFn) (*RemoveHookResponse, error)
+
+	// ChangeHookWithBodyWithResponse Have a hook otherwise; tickets that are open keep their deadlines
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+	ChangeHookWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHookResponse, error)
+
+	// ChangeHookWithResponse Have a hook otherwise; tickets that are open keep their deadlines
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+	ChangeHookWithResponse(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, body ChangeHookJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHookResponse, error)
+
+	// GetHookSecretWithResponse What messages of a hook are signed with
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/hooks/{hook}/secret (the `GetHookSecret` operationId).
+	GetHookSecretWithResponse(ctx context.Context, name ObjectName, hook HookName, reqEditors ...RequestEditorFn) (*GetHookSecretResponse, error)
+
+	// SetHookSecretWithBodyWithResponse Sign with another secret from now on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+	SetHookSecretWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHookSecretResponse, error)
+
+	// SetHookSecretWithResponse Sign with another secret from now on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+	SetHookSecretWithResponse(ctx context.Context, name ObjectName, hook HookName, body SetHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHookSecretResponse, error)
+
+	// TryHookWithBodyWithResponse Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+	TryHookWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryHookResponse, error)
+
+	// TryHookWithResponse Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+	TryHookWithResponse(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*TryHookResponse, error)
 
 	// StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 	//
@@ -6257,6 +7394,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
 	RunOnInstanceWithResponse(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error)
 
+	// AnswerTicketWithBodyWithResponse Answer a ticket; the same answer again changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+	AnswerTicketWithBodyWithResponse(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerTicketResponse, error)
+
+	// AnswerTicketWithResponse Answer a ticket; the same answer again changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+	AnswerTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerTicketResponse, error)
+
+	// ExtendTicketWithBodyWithResponse Move a ticket's deadline, up to the hook's bound
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+	ExtendTicketWithBodyWithResponse(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExtendTicketResponse, error)
+
+	// ExtendTicketWithResponse Move a ticket's deadline, up to the hook's bound
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+	ExtendTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, body ExtendTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*ExtendTicketResponse, error)
+
+	// SendTicketWithResponse Tell whoever the hook names once more, now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/tickets/{hook}/send (the `SendTicket` operationId).
+	SendTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, reqEditors ...RequestEditorFn) (*SendTicketResponse, error)
+
 	// ListJournalWithResponse Journal entries, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6480,6 +7652,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/templates/{name}/{version}/withdrawal (the `WithdrawTemplate` operationId).
 	WithdrawTemplateWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawTemplateParams, body WithdrawTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawTemplateResponse, error)
+
+	// ListTicketsWithResponse Tickets, of those that are held now or of all that are recorded
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
+	ListTicketsWithResponse(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*ListTicketsResponse, error)
 }
 
 type ListChecksResponse struct {
@@ -7250,6 +8429,54 @@ func (r TellGroupResponse) ContentType() string {
 	return ""
 }
 
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *DeliveryList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFailuresResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7292,6 +8519,294 @@ func (r ListFailuresResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFailuresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHookResponse) GetJSON201() *Group {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveHookResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeHookResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHookSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HookSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHookSecretResponse) GetJSON200() *HookSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHookSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHookSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHookSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHookSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHookSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetHookSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HookSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetHookSecretResponse) GetJSON200() *HookSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetHookSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetHookSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetHookSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetHookSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetHookSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HookTried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryHookResponse) GetJSON200() *HookTried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryHookResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8430,6 +9945,150 @@ func (r RunOnInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunOnInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerTicketResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ticket
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerTicketResponse) GetJSON200() *Ticket {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerTicketResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerTicketResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerTicketResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerTicketResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerTicketResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExtendTicketResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ticket
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExtendTicketResponse) GetJSON200() *Ticket {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExtendTicketResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExtendTicketResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExtendTicketResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExtendTicketResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExtendTicketResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendTicketResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendTicketResponse) GetJSON200() *DeliveryList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendTicketResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendTicketResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendTicketResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendTicketResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendTicketResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9602,6 +11261,54 @@ func (r WithdrawTemplateResponse) ContentType() string {
 	return ""
 }
 
+type ListTicketsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TicketList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTicketsResponse) GetJSON200() *TicketList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTicketsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTicketsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTicketsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTicketsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTicketsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListChecksWithResponse Health checks by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9891,6 +11598,19 @@ func (c *ClientWithResponses) TellGroupWithResponse(ctx context.Context, name Ob
 	return ParseTellGroupResponse(rsp)
 }
 
+// ListDeliveriesWithResponse What was sent or run for tickets of a group, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, name ObjectName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
+}
+
 // ListFailuresWithResponse Places of the group whose instances failed, with the ends of the boot logs
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9902,6 +11622,136 @@ func (c *ClientWithResponses) ListFailuresWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseListFailuresResponse(rsp)
+}
+
+// AddHookWithBodyWithResponse Add a hook to a group; instances that come to its point from now on are held there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHookWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// AddHookWithResponse Add a hook to a group; instances that come to its point from now on are held there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithResponse(ctx context.Context, name ObjectName, params *AddHookParams, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHook(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// RemoveHookWithResponse Take a hook away; what it holds it holds no more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/groups/{name}/hooks/{hook} (the `RemoveHook` operationId).
+func (c *ClientWithResponses) RemoveHookWithResponse(ctx context.Context, name ObjectName, hook HookName, params *RemoveHookParams, reqEditors ...RequestEditorFn) (*RemoveHookResponse, error) {
+	rsp, err := c.RemoveHook(ctx, name, hook, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveHookResponse(rsp)
+}
+
+// ChangeHookWithBodyWithResponse Have a hook otherwise; tickets that are open keep their deadlines
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+func (c *ClientWithResponses) ChangeHookWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHookResponse, error) {
+	rsp, err := c.ChangeHookWithBody(ctx, name, hook, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHookResponse(rsp)
+}
+
+// ChangeHookWithResponse Have a hook otherwise; tickets that are open keep their deadlines
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/groups/{name}/hooks/{hook} (the `ChangeHook` operationId).
+func (c *ClientWithResponses) ChangeHookWithResponse(ctx context.Context, name ObjectName, hook HookName, params *ChangeHookParams, body ChangeHookJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHookResponse, error) {
+	rsp, err := c.ChangeHook(ctx, name, hook, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHookResponse(rsp)
+}
+
+// GetHookSecretWithResponse What messages of a hook are signed with
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/hooks/{hook}/secret (the `GetHookSecret` operationId).
+func (c *ClientWithResponses) GetHookSecretWithResponse(ctx context.Context, name ObjectName, hook HookName, reqEditors ...RequestEditorFn) (*GetHookSecretResponse, error) {
+	rsp, err := c.GetHookSecret(ctx, name, hook, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHookSecretResponse(rsp)
+}
+
+// SetHookSecretWithBodyWithResponse Sign with another secret from now on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+func (c *ClientWithResponses) SetHookSecretWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHookSecretResponse, error) {
+	rsp, err := c.SetHookSecretWithBody(ctx, name, hook, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHookSecretResponse(rsp)
+}
+
+// SetHookSecretWithResponse Sign with another secret from now on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/secret (the `SetHookSecret` operationId).
+func (c *ClientWithResponses) SetHookSecretWithResponse(ctx context.Context, name ObjectName, hook HookName, body SetHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHookSecretResponse, error) {
+	rsp, err := c.SetHookSecret(ctx, name, hook, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHookSecretResponse(rsp)
+}
+
+// TryHookWithBodyWithResponse Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+func (c *ClientWithResponses) TryHookWithBodyWithResponse(ctx context.Context, name ObjectName, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryHookResponse, error) {
+	rsp, err := c.TryHookWithBody(ctx, name, hook, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryHookResponse(rsp)
+}
+
+// TryHookWithResponse Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
+func (c *ClientWithResponses) TryHookWithResponse(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*TryHookResponse, error) {
+	rsp, err := c.TryHook(ctx, name, hook, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryHookResponse(rsp)
 }
 
 // StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
@@ -10346,6 +12196,71 @@ func (c *ClientWithResponses) RunOnInstanceWithResponse(ctx context.Context, id 
 	return ParseRunOnInstanceResponse(rsp)
 }
 
+// AnswerTicketWithBodyWithResponse Answer a ticket; the same answer again changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+func (c *ClientWithResponses) AnswerTicketWithBodyWithResponse(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerTicketResponse, error) {
+	rsp, err := c.AnswerTicketWithBody(ctx, id, hook, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerTicketResponse(rsp)
+}
+
+// AnswerTicketWithResponse Answer a ticket; the same answer again changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/answer (the `AnswerTicket` operationId).
+func (c *ClientWithResponses) AnswerTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerTicketResponse, error) {
+	rsp, err := c.AnswerTicket(ctx, id, hook, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerTicketResponse(rsp)
+}
+
+// ExtendTicketWithBodyWithResponse Move a ticket's deadline, up to the hook's bound
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+func (c *ClientWithResponses) ExtendTicketWithBodyWithResponse(ctx context.Context, id InstanceId, hook HookName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExtendTicketResponse, error) {
+	rsp, err := c.ExtendTicketWithBody(ctx, id, hook, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExtendTicketResponse(rsp)
+}
+
+// ExtendTicketWithResponse Move a ticket's deadline, up to the hook's bound
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/extend (the `ExtendTicket` operationId).
+func (c *ClientWithResponses) ExtendTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, body ExtendTicketJSONRequestBody, reqEditors ...RequestEditorFn) (*ExtendTicketResponse, error) {
+	rsp, err := c.ExtendTicket(ctx, id, hook, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExtendTicketResponse(rsp)
+}
+
+// SendTicketWithResponse Tell whoever the hook names once more, now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/tickets/{hook}/send (the `SendTicket` operationId).
+func (c *ClientWithResponses) SendTicketWithResponse(ctx context.Context, id InstanceId, hook HookName, reqEditors ...RequestEditorFn) (*SendTicketResponse, error) {
+	rsp, err := c.SendTicket(ctx, id, hook, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendTicketResponse(rsp)
+}
+
 // ListJournalWithResponse Journal entries, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10760,6 +12675,19 @@ func (c *ClientWithResponses) WithdrawTemplateWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseWithdrawTemplateResponse(rsp)
+}
+
+// ListTicketsWithResponse Tickets, of those that are held now or of all that are recorded
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
+func (c *ClientWithResponses) ListTicketsWithResponse(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*ListTicketsResponse, error) {
+	rsp, err := c.ListTickets(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTicketsResponse(rsp)
 }
 
 // ParseListChecksResponse parses an HTTP response from a ListChecksWithResponse call
@@ -11308,6 +13236,39 @@ func ParseTellGroupResponse(rsp *http.Response) (*TellGroupResponse, error) {
 	return response, nil
 }
 
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFailuresResponse parses an HTTP response from a ListFailuresWithResponse call
 func ParseListFailuresResponse(rsp *http.Response) (*ListFailuresResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11324,6 +13285,204 @@ func ParseListFailuresResponse(rsp *http.Response) (*ListFailuresResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FailingPlaceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHookResponse parses an HTTP response from a AddHookWithResponse call
+func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveHookResponse parses an HTTP response from a RemoveHookWithResponse call
+func ParseRemoveHookResponse(rsp *http.Response) (*RemoveHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeHookResponse parses an HTTP response from a ChangeHookWithResponse call
+func ParseChangeHookResponse(rsp *http.Response) (*ChangeHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHookSecretResponse parses an HTTP response from a GetHookSecretWithResponse call
+func ParseGetHookSecretResponse(rsp *http.Response) (*GetHookSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHookSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HookSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetHookSecretResponse parses an HTTP response from a SetHookSecretWithResponse call
+func ParseSetHookSecretResponse(rsp *http.Response) (*SetHookSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetHookSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HookSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryHookResponse parses an HTTP response from a TryHookWithResponse call
+func ParseTryHookResponse(rsp *http.Response) (*TryHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HookTried
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12117,6 +14276,105 @@ func ParseRunOnInstanceResponse(rsp *http.Response) (*RunOnInstanceResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerTicketResponse parses an HTTP response from a AnswerTicketWithResponse call
+func ParseAnswerTicketResponse(rsp *http.Response) (*AnswerTicketResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerTicketResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ticket
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExtendTicketResponse parses an HTTP response from a ExtendTicketWithResponse call
+func ParseExtendTicketResponse(rsp *http.Response) (*ExtendTicketResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExtendTicketResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ticket
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendTicketResponse parses an HTTP response from a SendTicketWithResponse call
+func ParseSendTicketResponse(rsp *http.Response) (*SendTicketResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendTicketResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12947,6 +15205,39 @@ func ParseWithdrawTemplateResponse(rsp *http.Response) (*WithdrawTemplateRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTicketsResponse parses an HTTP response from a ListTicketsWithResponse call
+func ParseListTicketsResponse(rsp *http.Response) (*ListTicketsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTicketsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TicketList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

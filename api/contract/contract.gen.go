@@ -73,6 +73,24 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryKind.
+const (
+	DeliveryKindCommand DeliveryKind = "command"
+	DeliveryKindWebhook DeliveryKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryKind enum.
+func (e DeliveryKind) Valid() bool {
+	switch e {
+	case DeliveryKindCommand:
+		return true
+	case DeliveryKindWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateState.
 const (
 	GateStateBroken    GateState = "broken"
@@ -109,6 +127,42 @@ func (e GroupCommandCommand) Valid() bool {
 	case Heal:
 		return true
 	case Thaw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HookPoint.
+const (
+	HookPointLaunch HookPoint = "launch"
+	HookPointRetire HookPoint = "retire"
+)
+
+// Valid indicates whether the value is a known member of the HookPoint enum.
+func (e HookPoint) Valid() bool {
+	switch e {
+	case HookPointLaunch:
+		return true
+	case HookPointRetire:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HookTriedKind.
+const (
+	HookTriedKindCommand HookTriedKind = "command"
+	HookTriedKindWebhook HookTriedKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the HookTriedKind enum.
+func (e HookTriedKind) Valid() bool {
+	switch e {
+	case HookTriedKindCommand:
+		return true
+	case HookTriedKindWebhook:
 		return true
 	default:
 		return false
@@ -192,28 +246,28 @@ func (e InstancePurpose) Valid() bool {
 
 // Defines values for InstanceCommandCommand.
 const (
-	Park     InstanceCommandCommand = "park"
-	Pin      InstanceCommandCommand = "pin"
-	Recreate InstanceCommandCommand = "recreate"
-	Retire   InstanceCommandCommand = "retire"
-	Unpark   InstanceCommandCommand = "unpark"
-	Unpin    InstanceCommandCommand = "unpin"
+	InstanceCommandCommandPark     InstanceCommandCommand = "park"
+	InstanceCommandCommandPin      InstanceCommandCommand = "pin"
+	InstanceCommandCommandRecreate InstanceCommandCommand = "recreate"
+	InstanceCommandCommandRetire   InstanceCommandCommand = "retire"
+	InstanceCommandCommandUnpark   InstanceCommandCommand = "unpark"
+	InstanceCommandCommandUnpin    InstanceCommandCommand = "unpin"
 )
 
 // Valid indicates whether the value is a known member of the InstanceCommandCommand enum.
 func (e InstanceCommandCommand) Valid() bool {
 	switch e {
-	case Park:
+	case InstanceCommandCommandPark:
 		return true
-	case Pin:
+	case InstanceCommandCommandPin:
 		return true
-	case Recreate:
+	case InstanceCommandCommandRecreate:
 		return true
-	case Retire:
+	case InstanceCommandCommandRetire:
 		return true
-	case Unpark:
+	case InstanceCommandCommandUnpark:
 		return true
-	case Unpin:
+	case InstanceCommandCommandUnpin:
 		return true
 	default:
 		return false
@@ -225,6 +279,7 @@ const (
 	InstanceStateBooting  InstanceState = "booting"
 	InstanceStateDraining InstanceState = "draining"
 	InstanceStateGone     InstanceState = "gone"
+	InstanceStateHeld     InstanceState = "held"
 	InstanceStateLeaving  InstanceState = "leaving"
 	InstanceStateLost     InstanceState = "lost"
 	InstanceStateOrdered  InstanceState = "ordered"
@@ -242,6 +297,8 @@ func (e InstanceState) Valid() bool {
 	case InstanceStateDraining:
 		return true
 	case InstanceStateGone:
+		return true
+	case InstanceStateHeld:
 		return true
 	case InstanceStateLeaving:
 		return true
@@ -544,6 +601,48 @@ func (e TemplateState) Valid() bool {
 	}
 }
 
+// Defines values for TicketState.
+const (
+	TicketStateExpired TicketState = "expired"
+	TicketStateFailed  TicketState = "failed"
+	TicketStateOpen    TicketState = "open"
+	TicketStatePassed  TicketState = "passed"
+)
+
+// Valid indicates whether the value is a known member of the TicketState enum.
+func (e TicketState) Valid() bool {
+	switch e {
+	case TicketStateExpired:
+		return true
+	case TicketStateFailed:
+		return true
+	case TicketStateOpen:
+		return true
+	case TicketStatePassed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TicketChoice.
+const (
+	Fail TicketChoice = "fail"
+	Pass TicketChoice = "pass"
+)
+
+// Valid indicates whether the value is a known member of the TicketChoice enum.
+func (e TicketChoice) Valid() bool {
+	switch e {
+	case Fail:
+		return true
+	case Pass:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Verdict.
 const (
 	Healthy   Verdict = "healthy"
@@ -805,6 +904,38 @@ type Costs struct {
 	Total       float64    `json:"total"`
 }
 
+// Delivery defines model for Delivery.
+type Delivery struct {
+	At time.Time `json:"at"`
+
+	// CameBack The answer, what the command wrote, or why there is neither
+	CameBack string `json:"came_back"`
+
+	// Heard It is not sent again by itself
+	Heard    bool         `json:"heard"`
+	Hook     string       `json:"hook"`
+	Instance string       `json:"instance"`
+	Kind     DeliveryKind `json:"kind"`
+	Launch   int          `json:"launch"`
+	Number   int64        `json:"number"`
+
+	// SentBy Who had it sent again by hand; empty for the service
+	SentBy string `json:"sent_by"`
+
+	// Status Of the answer or of the command; 0 or -1 when there is none
+	Status int     `json:"status"`
+	TookMs float64 `json:"took_ms"`
+}
+
+// DeliveryKind defines model for Delivery.Kind.
+type DeliveryKind string
+
+// DeliveryList defines model for DeliveryList.
+type DeliveryList struct {
+	Items []Delivery `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
+
 // Drill defines model for Drill.
 type Drill struct {
 	BeganAt  time.Time `json:"began_at"`
@@ -917,13 +1048,17 @@ type Group struct {
 
 	// HealingStoppedAt Since when healing waits for a person
 	HealingStoppedAt *time.Time `json:"healing_stopped_at,omitempty"`
-	Labels           Labels     `json:"labels"`
-	Max              int        `json:"max"`
-	Min              int        `json:"min"`
-	Name             string     `json:"name"`
-	PinNew           bool       `json:"pin_new"`
-	Pools            []string   `json:"pools"`
-	Revision         int64      `json:"revision"`
+
+	// Hooks They hold instances in this order, or all of a point at once
+	Hooks       []Hook   `json:"hooks"`
+	HooksAtOnce bool     `json:"hooks_at_once"`
+	Labels      Labels   `json:"labels"`
+	Max         int      `json:"max"`
+	Min         int      `json:"min"`
+	Name        string   `json:"name"`
+	PinNew      bool     `json:"pin_new"`
+	Pools       []string `json:"pools"`
+	Revision    int64    `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
@@ -961,6 +1096,7 @@ type GroupChange struct {
 	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
 	Heal             *string   `json:"heal,omitempty"`
 	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
+	HooksAtOnce      *bool     `json:"hooks_at_once,omitempty"`
 	Labels           *Labels   `json:"labels,omitempty"`
 	Max              *int      `json:"max,omitempty"`
 	Min              *int      `json:"min,omitempty"`
@@ -1011,6 +1147,74 @@ type GroupShare struct {
 	// Weight Its part of the requests against the other groups, whatever their sizes
 	Weight *int `json:"weight,omitempty"`
 }
+
+// Hook defines model for Hook.
+type Hook struct {
+	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+	At              HookPoint    `json:"at"`
+	BoundSeconds    float64      `json:"bound_seconds"`
+	DeadlineSeconds float64      `json:"deadline_seconds"`
+	Name            string       `json:"name"`
+	Otherwise       TicketChoice `json:"otherwise"`
+	Run             []string     `json:"run"`
+	Send            string       `json:"send"`
+
+	// SlowSeconds Their 95th percentile
+	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
+
+	// UsualSeconds How long it usually holds until it is answered: the median of the last 50
+	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
+}
+
+// HookPoint launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+type HookPoint string
+
+// HookSecret defines model for HookSecret.
+type HookSecret struct {
+	Secret string `json:"secret"`
+}
+
+// HookSettings defines model for HookSettings.
+type HookSettings struct {
+	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+	At              *HookPoint    `json:"at,omitempty"`
+	BoundSeconds    *float64      `json:"bound_seconds,omitempty"`
+	DeadlineSeconds *float64      `json:"deadline_seconds,omitempty"`
+	Otherwise       *TicketChoice `json:"otherwise,omitempty"`
+	Reason          *string       `json:"reason,omitempty"`
+
+	// Run Empty for nothing
+	Run *[]string `json:"run,omitempty"`
+
+	// Send Empty for nowhere
+	Send *string `json:"send,omitempty"`
+}
+
+// HookTrial defines model for HookTrial.
+type HookTrial struct {
+	// Instance Whom the message is about, or in which a command is run; without it the message is about a made-up one
+	Instance *string `json:"instance,omitempty"`
+}
+
+// HookTried defines model for HookTried.
+type HookTried struct {
+	// Answer What a ticket would be answered; absent when it would stay open
+	Answer *TicketChoice `json:"answer,omitempty"`
+
+	// CameBack The answer, what the command wrote, or why there is neither
+	CameBack string `json:"came_back"`
+
+	// Heard A real message would not be sent again
+	Heard bool          `json:"heard"`
+	Kind  HookTriedKind `json:"kind"`
+
+	// Status Of the answer or of the command; 0 or -1 when there is none
+	Status int     `json:"status"`
+	TookMs float64 `json:"took_ms"`
+}
+
+// HookTriedKind defines model for HookTried.Kind.
+type HookTriedKind string
 
 // Image defines model for Image.
 type Image struct {
@@ -1139,7 +1343,10 @@ type Instance struct {
 	// SlowSeconds Their 95th percentile; only for a single instance
 	SlowSeconds *float64      `json:"slow_seconds,omitempty"`
 	State       InstanceState `json:"state"`
-	UpAt        *time.Time    `json:"up_at,omitempty"`
+
+	// Tickets Of its present launch
+	Tickets []Ticket   `json:"tickets"`
+	UpAt    *time.Time `json:"up_at,omitempty"`
 
 	// UsualSeconds How long its kind usually takes from order to serving: the median of the last 50; only for a single instance
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
@@ -1399,8 +1606,11 @@ type NewGroup struct {
 	Heal *string `json:"heal,omitempty"`
 
 	// HealLimitPercent Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed
-	HealLimitPercent *int    `json:"heal_limit_percent,omitempty"`
-	Labels           *Labels `json:"labels,omitempty"`
+	HealLimitPercent *int `json:"heal_limit_percent,omitempty"`
+
+	// HooksAtOnce Whether the hooks of a point hold an instance all at once, or one after another
+	HooksAtOnce *bool   `json:"hooks_at_once,omitempty"`
+	Labels      *Labels `json:"labels,omitempty"`
 
 	// Max Without it: the size
 	Max *int `json:"max,omitempty"`
@@ -1431,6 +1641,40 @@ type NewGroup struct {
 
 	// Zones Without it: the zones of the first region
 	Zones *[]string `json:"zones,omitempty"`
+}
+
+// NewHook defines model for NewHook.
+type NewHook struct {
+	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+	At HookPoint `json:"at"`
+
+	// BoundSeconds How long with all extensions; without it four deadlines
+	BoundSeconds *float64 `json:"bound_seconds,omitempty"`
+
+	// DeadlineSeconds How long an answer may take
+	DeadlineSeconds *float64 `json:"deadline_seconds,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name `json:"name"`
+
+	// Otherwise What counts when nobody answers in time; without it fail at launch and pass at retire
+	Otherwise *TicketChoice `json:"otherwise,omitempty"`
+	Reason    *string       `json:"reason,omitempty"`
+
+	// Run A command that is run in the instance; exit status 0 passes
+	Run *[]string `json:"run,omitempty"`
+
+	// Secret What messages are signed with: whsec_ and at least 24 bytes in base64; one is made when it is left out
+	Secret *string `json:"secret,omitempty"`
+
+	// Send Where a signed message goes about each ticket: an http or https address
+	Send *string `json:"send,omitempty"`
+}
+
+// NewHookSecret defines model for NewHookSecret.
+type NewHookSecret struct {
+	// Secret One is made when it is left out
+	Secret *string `json:"secret,omitempty"`
 }
 
 // NewInstance defines model for NewInstance.
@@ -2028,6 +2272,63 @@ type TemplateRevision struct {
 	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
 }
 
+// Ticket defines model for Ticket.
+type Ticket struct {
+	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+	At HookPoint `json:"at"`
+
+	// BoundAt To which the deadline can be moved
+	BoundAt time.Time `json:"bound_at"`
+
+	// By Who answered
+	By       string     `json:"by"`
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+
+	// Counts What counts: the answer, or otherwise when nobody answers
+	Counts     TicketChoice `json:"counts"`
+	DeadlineAt time.Time    `json:"deadline_at"`
+	Group      string       `json:"group"`
+
+	// HeldSeconds Until it was closed, or until now
+	HeldSeconds  *float64    `json:"held_seconds,omitempty"`
+	Hook         string      `json:"hook"`
+	Instance     string      `json:"instance"`
+	Launch       int         `json:"launch"`
+	Note         string      `json:"note"`
+	OpenedAt     time.Time   `json:"opened_at"`
+	Sentence     string      `json:"sentence"`
+	SlowSeconds  *float64    `json:"slow_seconds,omitempty"`
+	State        TicketState `json:"state"`
+	UsualSeconds *float64    `json:"usual_seconds,omitempty"`
+}
+
+// TicketState defines model for Ticket.State.
+type TicketState string
+
+// TicketAnswer defines model for TicketAnswer.
+type TicketAnswer struct {
+	Answer TicketChoice `json:"answer"`
+
+	// Launch Of the instance, as the message said; 0 for the present one
+	Launch *int    `json:"launch,omitempty"`
+	Note   *string `json:"note,omitempty"`
+}
+
+// TicketChoice defines model for TicketChoice.
+type TicketChoice string
+
+// TicketExtension defines model for TicketExtension.
+type TicketExtension struct {
+	BySeconds float64 `json:"by_seconds"`
+	Note      *string `json:"note,omitempty"`
+}
+
+// TicketList defines model for TicketList.
+type TicketList struct {
+	Items []Ticket `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
 // TrafficWindow defines model for TrafficWindow.
 type TrafficWindow struct {
 	// MedianMs To the first byte of the answer; right within a tenth
@@ -2141,6 +2442,9 @@ type After = string
 // DryRun defines model for DryRun.
 type DryRun = bool
 
+// HookName defines model for HookName.
+type HookName = string
+
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
@@ -2250,6 +2554,36 @@ type ChangeGroupParams struct {
 
 // TellGroupParams defines parameters for TellGroup.
 type TellGroupParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	Hook     *string `form:"hook,omitempty" json:"hook,omitempty"`
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Limit How many to return at most
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// AddHookParams defines parameters for AddHook.
+type AddHookParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// RemoveHookParams defines parameters for RemoveHook.
+type RemoveHookParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeHookParams defines parameters for ChangeHook.
+type ChangeHookParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -2502,6 +2836,20 @@ type WithdrawTemplateParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ListTicketsParams defines parameters for ListTickets.
+type ListTicketsParams struct {
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+
+	// All Those that are closed as well
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+
+	// Limit How many to return at most
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
 // CreateCheckJSONRequestBody defines body for CreateCheck for application/json ContentType.
 type CreateCheckJSONRequestBody = NewCheck
 
@@ -2519,6 +2867,18 @@ type ChangeGroupJSONRequestBody = GroupChange
 
 // TellGroupJSONRequestBody defines body for TellGroup for application/json ContentType.
 type TellGroupJSONRequestBody = GroupCommand
+
+// AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
+type AddHookJSONRequestBody = NewHook
+
+// ChangeHookJSONRequestBody defines body for ChangeHook for application/json ContentType.
+type ChangeHookJSONRequestBody = HookSettings
+
+// SetHookSecretJSONRequestBody defines body for SetHookSecret for application/json ContentType.
+type SetHookSecretJSONRequestBody = NewHookSecret
+
+// TryHookJSONRequestBody defines body for TryHook for application/json ContentType.
+type TryHookJSONRequestBody = HookTrial
 
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
@@ -2549,6 +2909,12 @@ type ReleaseInstanceJSONRequestBody = InstanceRelease
 
 // RunOnInstanceJSONRequestBody defines body for RunOnInstance for application/json ContentType.
 type RunOnInstanceJSONRequestBody = NewRun
+
+// AnswerTicketJSONRequestBody defines body for AnswerTicket for application/json ContentType.
+type AnswerTicketJSONRequestBody = TicketAnswer
+
+// ExtendTicketJSONRequestBody defines body for ExtendTicket for application/json ContentType.
+type ExtendTicketJSONRequestBody = TicketExtension
 
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool

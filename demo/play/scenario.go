@@ -182,13 +182,20 @@ func (d *demo) makeGroup(ctx context.Context) error {
 		return err
 	}
 	say("pool front listens on %s", d.front)
-	least, most, settleSeconds, drain := 3, 9, settle.Seconds(), 5.0
+	none, least, most, settleSeconds, drain := 0, 3, 9, settle.Seconds(), 5.0
 	pools, heal := []string{"front"}, "sailings-up"
 	g, _, err := client.Read[contract.Group](d.api.CreateGroup(ctx, nil, contract.NewGroup{
-		Name: "timetable", Template: "timetable-web@1", Size: size, Min: &least, Max: &most, Pools: &pools, Heal: &heal,
+		Name: "timetable", Template: "timetable-web@1", Size: 0, Min: &none, Max: &most, Pools: &pools, Heal: &heal,
 		SettleSeconds: &settleSeconds, DrainSeconds: &drain, Labels: &contract.Labels{"service": "timetable"},
 	}))
 	if err != nil {
+		return err
+	}
+	if err := d.addHook(ctx); err != nil {
+		return err
+	}
+	whatever, six := "*", size
+	if g, _, err = client.Read[contract.Group](d.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &six, Min: &least})); err != nil {
 		return err
 	}
 	say("group %s is made: %d of %s, between %d and %d", g.Name, g.Size, g.Template, g.Min, g.Max)
@@ -208,6 +215,25 @@ func (d *demo) makeGroup(ctx context.Context) error {
 		}
 		return serving == size, nil
 	})
+}
+
+// addHook has a receiver fill the cache of each new instance before it serves.
+func (d *demo) addHook(ctx context.Context) error {
+	at, err := d.startReceiver(ctx, d.options)
+	if err != nil {
+		return err
+	}
+	if err := d.command(ctx, "hook", "add", "timetable", "warm-cache", "--at", "launch", "--deadline", "20s", "--send", "http://"+at+"/warm"); err != nil {
+		return err
+	}
+	secret, _, err := client.Read[contract.HookSecret](d.api.GetHookSecret(ctx, "timetable", "warm-cache"))
+	if err == nil {
+		err = os.WriteFile(d.secretFile(), []byte(secret.Secret+"\n"), 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	return d.command(ctx, "hook", "try", "timetable", "warm-cache")
 }
 
 // startTraffic has passengers ask through the listener, and watches how many

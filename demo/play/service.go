@@ -27,7 +27,33 @@ type service struct {
 	token            string
 	api              *client.Client
 	exited           chan struct{}
+	receiver         *exec.Cmd // of the hook's messages
 }
+
+// startReceiver starts the sample receiver of hook messages, and returns where it listens.
+func (s *service) startReceiver(ctx context.Context, o options) (string, error) {
+	listen := freeAddress("8099")
+	log, err := os.Create(filepath.Join(o.data, "receiver.log"))
+	if err != nil {
+		return "", err
+	}
+	defer log.Close()
+	s.receiver = exec.Command(filepath.Join(o.workloads, "receiver"), "-listen", listen, "-secret", s.secretFile())
+	s.receiver.Stdout, s.receiver.Stderr = log, log
+	s.receiver.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
+	if err := s.receiver.Start(); err != nil {
+		return "", fmt.Errorf("start the receiver: %w", err)
+	}
+	return listen, poll(ctx, 10*time.Second, "the receiver to listen", func() (bool, error) {
+		c, err := net.DialTimeout("tcp", listen, time.Second)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil, nil
+	})
+}
+
+func (s *service) secretFile() string { return filepath.Join(s.data, "warm-cache.secret") }
 
 func startService(ctx context.Context, o options) (*service, error) {
 	if err := stopEarlier(ctx, o.data); err != nil {
@@ -145,6 +171,10 @@ func (s *service) tidyUp() error {
 	case <-ctx.Done():
 		_ = s.cmd.Process.Kill()
 		<-s.exited
+	}
+	if s.receiver != nil {
+		_ = s.receiver.Process.Kill()
+		_ = s.receiver.Wait()
 	}
 	return errors.Join(killMachines(s.data), os.Remove(s.pidFile()))
 }

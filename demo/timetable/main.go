@@ -20,6 +20,16 @@ import (
 	"time"
 )
 
+// The cache: what is in it, for how many days, how long it takes to fill, and how much
+// longer an answer takes without.
+const (
+	daysAhead = 40
+	cacheTime = 300 * time.Millisecond
+	lookUp    = 15 * time.Millisecond
+)
+
+var sailings = []string{"06:40 Saltmere – Gullhaven", "08:15 Saltmere – Thornsey", "11:30 Saltmere – Gullhaven"}
+
 // release is set for each version that the demo builds.
 var release = "1"
 
@@ -81,12 +91,21 @@ func routes(ready *atomic.Bool) http.Handler {
 			fmt.Fprintln(w, "up")
 		}
 	})
+	var cached atomic.Bool
+	mux.HandleFunc("POST /cache", func(w http.ResponseWriter, _ *http.Request) { // what a launch hook asks for
+		time.Sleep(cacheTime)
+		cached.Store(true)
+		fmt.Fprintf(w, "%d sailings are in the cache\n", len(sailings)*daysAhead)
+	})
 	mux.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
 		if wait, err := time.ParseDuration(r.URL.Query().Get("wait")); err == nil { // for trying out drains
 			select {
 			case <-time.After(min(wait, 30*time.Second)):
 			case <-r.Context().Done():
 			}
+		}
+		if !cached.Load() { // each has to be looked up
+			time.Sleep(lookUp)
 		}
 		if rand.Float64()*100 < share("SLOW_PERCENT") {
 			time.Sleep(100 * time.Millisecond)
@@ -98,7 +117,7 @@ func routes(ready *atomic.Bool) http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{
 			"release": release, "instance": os.Getenv("UNITAS_INSTANCE"), "zone": os.Getenv("UNITAS_ZONE"),
-			"sailings": []string{"06:40 Saltmere – Gullhaven", "08:15 Saltmere – Thornsey", "11:30 Saltmere – Gullhaven"},
+			"cached": cached.Load(), "sailings": sailings,
 		})
 	})
 	return drill.under(mux)

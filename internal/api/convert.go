@@ -169,7 +169,7 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
-		Spread: contract.Spread(g.Spread), Above: g.Above,
+		Spread: contract.Spread(g.Spread), Above: g.Above, HooksAtOnce: g.HooksAtOnce, Hooks: each(g.Hooks, func(h fleet.Hook) contract.Hook { return fromHook(h, p.Holds[h.Name]) }),
 		Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
@@ -215,11 +215,18 @@ func fromSummary(s say.Summary) contract.Summary {
 			return contract.ZoneCount{Zone: z.Zone, Serving: z.Serving, Unwell: z.Unwell, ComingUp: z.ComingUp, GoingOut: z.GoingOut, Parked: z.Parked}
 		}),
 		Waits: each(s.Waits[:min(len(s.Waits), 20)], func(w say.Wait) contract.Wait {
-			return contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State), ForSeconds: secondsOf(w.For), Why: w.Why,
+			return contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State.Shown()), ForSeconds: secondsOf(w.For), Why: w.Why,
 				UsualSeconds: known(w.Usual), SlowSeconds: known(w.Slow)}
 		}),
 	}
 	out.LeftSeconds = known(s.Left)
+	return out
+}
+
+// instance is a record as it is shown, with its tickets.
+func (s *Server) instance(in store.Instance) contract.Instance {
+	out := fromInstance(in)
+	out.Tickets = s.tickets(in)
 	return out
 }
 
@@ -235,7 +242,7 @@ func fromInstance(in store.Instance) contract.Instance {
 		group = ""
 	}
 	return contract.Instance{
-		Id: in.ID, Group: group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State),
+		Id: in.ID, Group: group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State.Shown()),
 		Slot: in.Slot, Purpose: contract.InstancePurpose(in.Purpose), Launch: in.Launch,
 		Since: in.Since, Why: say.Because(in.Cause), Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
 		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: say.Slip(&in.Instance, in.Overdue), Overdue: in.Overdue,

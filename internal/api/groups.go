@@ -58,7 +58,7 @@ func (s *Server) CreateGroup(ctx context.Context, r routes.CreateGroupRequestObj
 			Name: b.Name, Settings: fleet.Settings{
 				Size: b.Size, Min: some(b.Min, min(b.Size, 1)), Max: some(b.Max, b.Size), Template: v, Zones: some(b.Zones, s.Places.Home().Zones),
 				Heal: fleet.Heal(given(b.Heal)), HealLimit: given(b.HealLimitPercent), Settle: givenFor(b.SettleSeconds), Drain: givenFor(b.DrainSeconds),
-				Shed: fleet.Shed(given(b.Shed)), Spread: placement.Spread(given(b.Spread)), Above: given(b.Above), PinNew: given(b.PinNew),
+				Shed: fleet.Shed(given(b.Shed)), Spread: placement.Spread(given(b.Spread)), Above: given(b.Above), PinNew: given(b.PinNew), HooksAtOnce: given(b.HooksAtOnce),
 				Labels: some(b.Labels, map[string]string{}), Pools: given(b.Pools),
 			},
 		},
@@ -188,7 +188,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
-			f.HealLimit, f.PinNew, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.Labels, f.Labels)
+			f.HealLimit, f.PinNew, f.HooksAtOnce, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.HooksAtOnce, f.HooksAtOnce), some(b.Labels, f.Labels)
 			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
 			f.Pools, f.Above, f.Spread = some(b.Pools, f.Pools), some(b.Above, f.Above), placement.Spread(some(b.Spread, contract.Spread(f.Spread)))
 		}, some(b.Reason, ""))

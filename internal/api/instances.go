@@ -34,7 +34,7 @@ func (s *Server) ListInstances(ctx context.Context, r routes.ListInstancesReques
 	}
 	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
 	s.Control.AddFacts(items)
-	return routes.ListInstances200JSONResponse{Next: next, Items: each(items, fromInstance)}, nil
+	return routes.ListInstances200JSONResponse{Next: next, Items: each(items, s.instance)}, nil
 }
 
 // GetInstance reads one instance with the last answers of its checks.
@@ -51,7 +51,7 @@ func (s *Server) GetInstance(ctx context.Context, r routes.GetInstanceRequestObj
 			in.Reports = append(in.Reports, health.Report{Check: check, Verdict: health.Unknown, Why: "not enough answers yet"})
 		}
 	}
-	out := fromInstance(in)
+	out := s.instance(in)
 	for i := range out.Reports {
 		answers := each(s.Control.Answers(in.ID, out.Reports[i].Check), func(a health.Answer) contract.Answer {
 			return contract.Answer{At: a.At, TookMs: round2(a.Took.Seconds() * 1000), Good: a.Good, Why: a.Why}
@@ -147,5 +147,5 @@ func (s *Server) ReleaseInstance(ctx context.Context, r routes.ReleaseInstanceRe
 		return nil, about("instance", r.Id, err)
 	}
 	in, err := s.Store.Instance(ctx, r.Id)
-	return routes.ReleaseInstance200JSONResponse(fromInstance(in)), err
+	return routes.ReleaseInstance200JSONResponse(s.instance(in)), err
 }

@@ -73,7 +73,7 @@ func (s *Server) LaunchInstance(ctx context.Context, r routes.LaunchInstanceRequ
 	for {
 		in, err := s.Store.Instance(ctx, b.Name)
 		if err == nil {
-			return routes.LaunchInstance202JSONResponse(fromInstance(in)), nil
+			return routes.LaunchInstance202JSONResponse(s.instance(in)), nil
 		}
 		if !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -112,7 +112,7 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 			g.Group, e, err = g.Delete()
 			return e, err
 		})
-		return fromInstance(in), err
+		return s.instance(in), err
 	}
 	now := s.now()
 	if err := s.Store.ChangeInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
@@ -123,5 +123,5 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 	if in, err = s.Store.Instance(ctx, id); err != nil {
 		return contract.Instance{}, err
 	}
-	return fromInstance(in), nil
+	return s.instance(in), nil
 }

@@ -26,12 +26,16 @@ const (
 // keeper, one at a time for each instance, and end with the lease. It reports whether
 // something was learnt on the way that should be decided on at once.
 func (k *keeper) carryOut() (learnt bool) {
+	k.dropErrands()
 	for i := range k.view.Instances {
 		in := &k.view.Instances[i]
 		one := k.kept[in.ID]
 		k.probe(in, one)
 		if in.State == fleet.Draining && in.Traffic.Closed && in.Traffic.InFlight == 0 {
 			learnt = true // closing it found nothing in flight, so nothing will report the end of it
+		}
+		if in.State == fleet.HeldIn || in.State == fleet.HeldOut {
+			k.announce(in, one)
 		}
 		if one.busy {
 			continue

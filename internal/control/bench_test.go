@@ -169,6 +169,12 @@ func (y *yard) end(id string) {
 	}
 }
 
+func (y *yard) stopped(id string) int {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return y.stops[id]
+}
+
 func (y *yard) count() int {
 	y.mu.Lock()
 	defer y.mu.Unlock()
@@ -196,6 +202,7 @@ type bench struct {
 	metrics  *prometheus.Registry
 	store    *store.Store
 	yard     *yard
+	machines machine.Driver // the yard when nil
 	balancer balancer.Driver
 	ctl      *control.Control
 	clock    *clock.Clock  // that the control measures by; the host's when nil
@@ -252,7 +259,7 @@ func (b *bench) start(replica string) {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: b.yard, Balancer: b.balancer, Self: store.Replica{ID: replica},
+	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: cmp.Or[machine.Driver](b.machines, b.yard), Balancer: b.balancer, Self: store.Replica{ID: replica},
 		Log: log, Metrics: b.metrics, Clock: b.clock,
 		SweepEvery: cmp.Or(b.sweeps, 300*time.Millisecond)})
 	running, cancel := context.WithCancel(ctx)

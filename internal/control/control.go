@@ -21,6 +21,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/machine"
+	"unitas/internal/notice"
 	"unitas/internal/probe"
 	"unitas/internal/store"
 )
@@ -63,6 +64,7 @@ type Control struct {
 	others    others
 	launches  gates
 	pictures  pictures
+	sender    *notice.Sender
 	metrics   metrics
 	leaseNow  chan struct{}
 	acts      sync.WaitGroup // driver calls under way
@@ -82,7 +84,7 @@ func New(c Config) *Control {
 	}
 	ctl := &Control{
 		Config: c, roster: newRoster(), library: newLibrary(c.Store), term: newTerm(), metrics: newMetrics(c.Metrics), leaseNow: make(chan struct{}, 1),
-		launches: gates{at: launchesAt, all: map[string]chan struct{}{}}, pictures: pictures{all: map[string]picture{}},
+		launches: gates{at: launchesAt, all: map[string]chan struct{}{}}, pictures: pictures{all: map[string]picture{}}, sender: notice.New(),
 	}
 	ctl.elsewhere = newElsewhere(ctl)
 	ctl.desk = newDesk(c.Balancer, c.Certificates, c.Log, ctl.deskTold)

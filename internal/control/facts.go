@@ -78,6 +78,8 @@ func (k *keeper) take(f fact) {
 		k.urgent = true
 	case ofOther:
 		k.quiet(f)
+	case ofErrand:
+		k.errandOver(f)
 	case ofFault:
 		panic("a fault")
 	}

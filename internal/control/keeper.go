@@ -72,8 +72,10 @@ type keeper struct {
 	drawn      []int64  // numbers of addresses for instances to come
 	unsure     *attempt
 	comparing  comparing
-	targets    targetsOf        // as the desk was told
-	closing    map[string]int64 // what the balancer is to know before targets count as closed
+	errands    map[ticketKey]*errand      // that are to be told of open tickets
+	holds      map[string][]time.Duration // for how long each hook held the last instances
+	targets    targetsOf                  // as the desk was told
+	closing    map[string]int64           // what the balancer is to know before targets count as closed
 }
 
 // kept is what a keeper knows of an instance besides the core's record of it.
@@ -107,7 +109,7 @@ type attempt struct {
 func newKeeper(c *Control, name string, epoch int64, found map[string]machine.Fact) *keeper {
 	return &keeper{
 		name: name, ctl: c, epoch: epoch, found: found, poked: make(chan struct{}, 1), gone: make(chan struct{}), stale: true, stop: func() {},
-		kept: map[string]*kept{}, closing: map[string]int64{},
+		kept: map[string]*kept{}, closing: map[string]int64{}, errands: map[ticketKey]*errand{}, holds: map[string][]time.Duration{},
 	}
 }
 
@@ -134,6 +136,13 @@ func (k *keeper) reloadNow() {
 func (k *keeper) run(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
+	defer func() { // whoever keeps it next begins anew what is under way
+		for _, e := range k.errands {
+			if e.stop != nil {
+				e.stop()
+			}
+		}
+	}()
 	var notBefore time.Time
 	for !k.over {
 		select {

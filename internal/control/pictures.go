@@ -15,14 +15,15 @@ type Picture struct {
 	Group     store.Group
 	Instances []store.Instance
 	Rollout   *store.Rollout
-	Usual     Usual
+	Usual     fleet.Usual
+	Holds     map[string]fleet.Usual // by hook
 	Stuck     Stuck
 	Seen      []gate.Comparison // by the gates of the rollout until now
 }
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
+	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Holds: p.Holds, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
 		Instances: store.Bare(p.Instances)}
 	if p.Rollout != nil {
 		v.Rollout = &p.Rollout.Rollout
@@ -109,6 +110,7 @@ func (c *Control) instancesNow(group string) ([]store.Instance, bool) {
 func (c *Control) picture(l store.Loaded) Picture {
 	p := Picture{Group: l.Group, Instances: l.Instances, Rollout: l.Rollout}
 	p.Usual = c.Usual(l.Group.Name)
+	p.Holds = c.Holds(l.Group.Name)
 	if k := c.roster.of(l.Group.Name); k != nil {
 		p.Stuck = k.stuckNow()
 		if p.Rollout != nil {
@@ -120,11 +122,21 @@ func (c *Control) picture(l store.Loaded) Picture {
 }
 
 // Usual is how long instances of a group take, zero when it is not kept here.
-func (c *Control) Usual(group string) (u Usual) {
+func (c *Control) Usual(group string) (u fleet.Usual) {
 	if k := c.roster.of(group); k != nil {
 		u = k.usual()
 	}
 	return u
+}
+
+// Holds are how long each hook of a group usually holds, nil when it is not kept here.
+func (c *Control) Holds(group string) map[string]fleet.Usual {
+	if k := c.roster.of(group); k != nil {
+		if s := k.shown.Load(); s != nil {
+			return s.holds
+		}
+	}
+	return nil
 }
 
 // AddFacts adds to records of instances what is known of them besides: what

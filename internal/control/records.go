@@ -51,6 +51,9 @@ func (k *keeper) load(ctx context.Context) error {
 		if k.times, err = k.ctl.Store.UsualTimes(ctx, l.Group.Template.Name); err != nil {
 			return fmt.Errorf("load the usual times: %w", err)
 		}
+		if k.holds, err = k.ctl.Store.HoldTimes(ctx, k.name); err != nil {
+			return fmt.Errorf("load how long hooks held: %w", err)
+		}
 	}
 	if k.unsure != nil && l.Group.Written == k.unsure.mark { // only the answer was lost
 		k.written(*k.unsure)
@@ -193,6 +196,7 @@ func (k *keeper) takeOver(changed []store.Instance) {
 			k.times = append(k.times, rec.Served.Sub(rec.Ordered))
 			k.times = k.times[max(0, len(k.times)-50):]
 		}
+		k.noteHolds(had, &rec.Instance)
 		one.moved(had, &rec.Instance)
 		*had, one.rest = rec.Instance, rec
 		k.view.Ledger.Note(&k.view, one.at)

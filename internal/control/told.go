@@ -20,7 +20,8 @@ type shown struct {
 	group fleet.Group
 	all   []store.Instance
 	place map[string]int // in all, by instance
-	usual Usual
+	usual fleet.Usual
+	holds map[string]fleet.Usual
 	// seen is what the gates of the rollout have seen, and of which rollout.
 	seen      []gate.Comparison
 	seenFor   int64
@@ -56,7 +57,7 @@ func (k *keeper) publish() {
 		return
 	}
 	k.fresh = false
-	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: k.usually(), offset: k.offset, read: k.reading,
+	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: usually(k.times), holds: k.holdsUsually(), offset: k.offset, read: k.reading,
 		seen: k.view.Seen, seenFor: k.comparing.rollout, seenSince: k.comparing.resumed}
 	had := k.shown.Load()
 	same := had != nil && len(had.all) == len(s.all)
@@ -121,24 +122,42 @@ func (k *keeper) failedTurn(ctx context.Context, err error) {
 }
 
 // usual is how long instances of the group take; zero when that is not known yet.
-func (k *keeper) usual() Usual {
+func (k *keeper) usual() fleet.Usual {
 	if s := k.shown.Load(); s != nil {
 		return s.usual
 	}
-	return Usual{}
+	return fleet.Usual{}
 }
 
-// Usual is how long instances of a group take from order to serving, by the last
-// that came up: median and 95th percentile (nearest rank); 0 when none did.
-type Usual struct{ Median, Slow time.Duration }
-
-func (k *keeper) usually() Usual {
-	n := len(k.times)
+// usually is what took these times usually: median and 95th percentile (nearest rank).
+func usually(times []time.Duration) fleet.Usual {
+	n := len(times)
 	if n == 0 {
-		return Usual{}
+		return fleet.Usual{}
 	}
-	sorted := slices.Sorted(slices.Values(k.times))
-	return Usual{Median: sorted[n/2], Slow: sorted[min((95*n+99)/100, n)-1]}
+	sorted := slices.Sorted(slices.Values(times))
+	return fleet.Usual{Median: sorted[n/2], Slow: sorted[min((95*n+99)/100, n)-1]}
+}
+
+// noteHolds takes in for how long the hooks held an instance that leaves them.
+func (k *keeper) noteHolds(was, now *fleet.Instance) {
+	if now.State == was.State || (was.State != fleet.HeldIn && was.State != fleet.HeldOut) {
+		return
+	}
+	for _, t := range now.Tickets {
+		if t.Answered() && !t.Opened.Before(was.Since) {
+			times := append(k.holds[t.Hook], t.Closed.Sub(t.Opened))
+			k.holds[t.Hook] = times[max(0, len(times)-50):]
+		}
+	}
+}
+
+func (k *keeper) holdsUsually() map[string]fleet.Usual {
+	all := make(map[string]fleet.Usual, len(k.group.Hooks))
+	for _, h := range k.group.Hooks {
+		all[h.Name] = usually(k.holds[h.Name])
+	}
+	return all
 }
 
 // askHowFar adds what checks were answered so far that have no verdict yet: why an

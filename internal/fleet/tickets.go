@@ -36,6 +36,9 @@ type Ticket struct {
 	Dropped  bool        `json:"dropped"` // its instance went another way, or its hook was taken away
 }
 
+// Answered reports whether somebody answered it.
+func (t *Ticket) Answered() bool { return t.State == TicketPassed || t.State == TicketFailed }
+
 // maxNote is how long the note of an answer may be, in bytes.
 const maxNote = 500
 

@@ -75,7 +75,7 @@ func (tx *Tx) writeInstances(ctx context.Context, group string, changed []Instan
 		in.Group = group
 		batch.Queue(writeInstance, values(rowOfInstance(in)))
 		switch {
-		case (in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
+		case (in.State == fleet.HeldIn || in.State == fleet.Settling || in.State == fleet.Serving) && !in.Up.IsZero():
 			batch.Queue(`insert into runs (instance, group_name, zone, labels, price_per_hour, from_at)
 				select i.id, i.group_name, i.zone, t.labels || g.labels, coalesce((t.zone_prices->>i.zone)::float8, t.price_per_hour), i.up_at
 				from instances i join groups g on g.name = i.group_name join templates t on t.name = i.template and t.version = i.template_version

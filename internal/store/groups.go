@@ -71,6 +71,8 @@ type groupSettings struct {
 	HealPermitAt    *time.Time
 	Spread          string
 	Above           int
+	Hooks           []fleet.Hook
+	HooksAtOnce     bool
 }
 
 type groupBook struct {
@@ -135,7 +137,7 @@ func rowOfGroup(g Group) groupColumns {
 			Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.Name, TemplateVersion: g.Template.N, Zones: g.Zones, Heal: string(g.Heal),
 			SettleMs: millis(g.Settle), DrainMs: millis(g.Drain), Deleting: g.Deleting, Shed: cmp.Or(string(g.Shed), string(fleet.ShedOutdated)),
 			HealLimit: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels, Frozen: g.Frozen, FrozenBy: g.FrozenBy, FrozenAt: pointer(g.FrozenAt),
-			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above,
+			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above, Hooks: g.Hooks, HooksAtOnce: g.HooksAtOnce,
 		},
 		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped)},
 		Alone:     g.Alone, Overrides: g.Overrides, Revision: g.Revision, Generation: g.Generation, Epoch: g.Epoch, Written: g.Written, CreatedAt: g.CreatedAt,
@@ -150,7 +152,7 @@ func (r groupRow) group() Group {
 				Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion}, Zones: r.Zones, Pools: r.Pools,
 				Heal: fleet.Heal(r.Heal), HealLimit: r.HealLimit, HealPermit: value(r.HealPermitAt), Settle: fromMillis(r.SettleMs),
 				Drain: fromMillis(r.DrainMs), Shed: fleet.Shed(r.Shed), Spread: placement.Spread(r.Spread), Above: r.Above, PinNew: r.PinNew,
-				Labels: r.Labels, Frozen: r.Frozen, Deleting: r.Deleting,
+				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Frozen: r.Frozen, Deleting: r.Deleting,
 			},
 			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt)},
 		},
@@ -252,6 +254,12 @@ const AnyRevision int64 = -1
 // (ErrStale otherwise) and records the entry that f returns.
 func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name string, revision int64,
 	f func(r Reader, g *Group) (fleet.Entry, error)) error {
+	return s.ChangeGroupAnd(ctx, now, actor, name, revision, func(tx *Tx, g *Group) (fleet.Entry, error) { return f(tx.Reader, g) })
+}
+
+// ChangeGroupAnd is [Store.ChangeGroup] that may write other objects along.
+func (s *Store) ChangeGroupAnd(ctx context.Context, now time.Time, actor, name string, revision int64,
+	f func(tx *Tx, g *Group) (fleet.Entry, error)) error {
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, name)
 		if err != nil {
@@ -262,7 +270,7 @@ func (s *Store) ChangeGroup(ctx context.Context, now time.Time, actor, name stri
 		}
 		was := row.group()
 		g := was
-		e, err := f(tx.Reader, &g)
+		e, err := f(tx, &g)
 		if err != nil {
 			return err
 		}

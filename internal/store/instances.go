@@ -43,6 +43,7 @@ type instanceRow struct {
 	OrderedAt       time.Time
 	UpAt, ServedAt  *time.Time
 	Reports         []health.Report
+	Tickets         []fleet.Ticket
 	Overrides       Overrides
 	Revision        int64
 }
@@ -52,7 +53,7 @@ var (
 	instanceFields  = columnsOf[instanceRow]()
 	instanceColumns = instanceFields.list("")
 	writeInstance   = instanceFields.but("revision").insert("instances") + " on conflict (id) do update set " +
-		columns{"state", "since", "cause", "launch", "up_at", "served_at", "reports", "pinned", "renew", "ordered_at"}.taken() + ", revision = instances.revision + 1"
+		columns{"state", "since", "cause", "launch", "up_at", "served_at", "reports", "pinned", "renew", "ordered_at", "tickets"}.taken() + ", revision = instances.revision + 1"
 )
 
 func rowOfInstance(in Instance) instanceRow {
@@ -60,7 +61,7 @@ func rowOfInstance(in Instance) instanceRow {
 		ID: in.ID, GroupName: in.Group, Serial: in.Serial, Zone: in.Zone, Template: in.Version.Name, TemplateVersion: in.Version.N,
 		State: string(in.State), Since: in.Since, Cause: in.Cause, Slot: in.Slot, Purpose: string(in.Purpose), Launch: in.Launch,
 		Address: in.Address, AddressNumber: in.AddressNumber, Pinned: in.Pinned, Renew: in.Renew, OrderedAt: in.Ordered,
-		UpAt: pointer(in.Up), ServedAt: pointer(in.Served), Reports: in.Reports, Overrides: in.Overrides, Revision: in.Revision,
+		UpAt: pointer(in.Up), ServedAt: pointer(in.Served), Reports: in.Reports, Tickets: in.Tickets, Overrides: in.Overrides, Revision: in.Revision,
 	}
 }
 
@@ -69,7 +70,7 @@ func (r instanceRow) instance() Instance {
 		Instance: fleet.Instance{
 			ID: r.ID, Serial: r.Serial, Zone: r.Zone, Version: fleet.Version{Name: r.Template, N: r.TemplateVersion},
 			State: fleet.State(r.State), Since: r.Since.UTC(), Cause: r.Cause, Slot: r.Slot, Purpose: fleet.Purpose(r.Purpose), Launch: r.Launch, Pinned: r.Pinned, Renew: r.Renew, Ordered: r.OrderedAt.UTC(),
-			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports,
+			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports, Tickets: r.Tickets,
 		},
 		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,
 	}

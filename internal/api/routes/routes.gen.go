@@ -73,9 +73,30 @@ type ServerInterface interface {
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error
+	// ListDeliveries What was sent or run for tickets of a group, newest first
+	// (GET /v1/groups/{name}/deliveries)
+	ListDeliveries(ctx *echo.Context, name ObjectName, params ListDeliveriesParams) error
 	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
 	// (GET /v1/groups/{name}/failures)
 	ListFailures(ctx *echo.Context, name ObjectName) error
+	// AddHook Add a hook to a group; instances that come to its point from now on are held there
+	// (POST /v1/groups/{name}/hooks)
+	AddHook(ctx *echo.Context, name ObjectName, params AddHookParams) error
+	// RemoveHook Take a hook away; what it holds it holds no more
+	// (DELETE /v1/groups/{name}/hooks/{hook})
+	RemoveHook(ctx *echo.Context, name ObjectName, hook HookName, params RemoveHookParams) error
+	// ChangeHook Have a hook otherwise; tickets that are open keep their deadlines
+	// (PUT /v1/groups/{name}/hooks/{hook})
+	ChangeHook(ctx *echo.Context, name ObjectName, hook HookName, params ChangeHookParams) error
+	// GetHookSecret What messages of a hook are signed with
+	// (GET /v1/groups/{name}/hooks/{hook}/secret)
+	GetHookSecret(ctx *echo.Context, name ObjectName, hook HookName) error
+	// SetHookSecret Sign with another secret from now on
+	// (POST /v1/groups/{name}/hooks/{hook}/secret)
+	SetHookSecret(ctx *echo.Context, name ObjectName, hook HookName) error
+	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	// (POST /v1/groups/{name}/hooks/{hook}/try)
+	TryHook(ctx *echo.Context, name ObjectName, hook HookName) error
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx *echo.Context, name ObjectName, params StartRolloutParams) error
@@ -148,6 +169,15 @@ type ServerInterface interface {
 	// RunOnInstance Run a command on the machine of an instance; it is journalled
 	// (POST /v1/instances/{id}/run)
 	RunOnInstance(ctx *echo.Context, id InstanceId) error
+	// AnswerTicket Answer a ticket; the same answer again changes nothing
+	// (POST /v1/instances/{id}/tickets/{hook}/answer)
+	AnswerTicket(ctx *echo.Context, id InstanceId, hook HookName) error
+	// ExtendTicket Move a ticket's deadline, up to the hook's bound
+	// (POST /v1/instances/{id}/tickets/{hook}/extend)
+	ExtendTicket(ctx *echo.Context, id InstanceId, hook HookName) error
+	// SendTicket Tell whoever the hook names once more, now
+	// (POST /v1/instances/{id}/tickets/{hook}/send)
+	SendTicket(ctx *echo.Context, id InstanceId, hook HookName) error
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
@@ -220,6 +250,9 @@ type ServerInterface interface {
 	// WithdrawTemplate Stop new use of a version; what runs on it stays
 	// (POST /v1/templates/{name}/{version}/withdrawal)
 	WithdrawTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params WithdrawTemplateParams) error
+	// ListTickets Tickets, of those that are held now or of all that are recorded
+	// (GET /v1/tickets)
+	ListTickets(ctx *echo.Context, params ListTicketsParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -667,6 +700,52 @@ func (w *ServerInterfaceWrapper) TellGroup(ctx *echo.Context) error {
 	return err
 }
 
+// ListDeliveries converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+	// ------------- Optional query parameter "hook" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hook", ctx.QueryParams(), &params.Hook, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", ctx.QueryParams(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter instance: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDeliveries(ctx, name, params)
+	return err
+}
+
 // ListFailures converts echo context to params.
 func (w *ServerInterfaceWrapper) ListFailures(ctx *echo.Context) error {
 	var err error
@@ -680,6 +759,202 @@ func (w *ServerInterfaceWrapper) ListFailures(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListFailures(ctx, name)
+	return err
+}
+
+// AddHook converts echo context to params.
+func (w *ServerInterfaceWrapper) AddHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddHookParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddHook(ctx, name, params)
+	return err
+}
+
+// RemoveHook converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveHookParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveHook(ctx, name, hook, params)
+	return err
+}
+
+// ChangeHook converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeHookParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeHook(ctx, name, hook, params)
+	return err
+}
+
+// GetHookSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHookSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHookSecret(ctx, name, hook)
+	return err
+}
+
+// SetHookSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) SetHookSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetHookSecret(ctx, name, hook)
+	return err
+}
+
+// TryHook converts echo context to params.
+func (w *ServerInterfaceWrapper) TryHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryHook(ctx, name, hook)
 	return err
 }
 
@@ -1479,6 +1754,78 @@ func (w *ServerInterfaceWrapper) RunOnInstance(ctx *echo.Context) error {
 	return err
 }
 
+// AnswerTicket converts echo context to params.
+func (w *ServerInterfaceWrapper) AnswerTicket(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AnswerTicket(ctx, id, hook)
+	return err
+}
+
+// ExtendTicket converts echo context to params.
+func (w *ServerInterfaceWrapper) ExtendTicket(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExtendTicket(ctx, id, hook)
+	return err
+}
+
+// SendTicket converts echo context to params.
+func (w *ServerInterfaceWrapper) SendTicket(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "hook" -------------
+	var hook HookName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hook", ctx.Param("hook"), &hook, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hook: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendTicket(ctx, id, hook)
+	return err
+}
+
 // ListJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	var err error
@@ -2141,6 +2488,45 @@ func (w *ServerInterfaceWrapper) WithdrawTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// ListTickets converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTickets(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTicketsParams
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", ctx.QueryParams(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter all: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTickets(ctx, params)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -2233,6 +2619,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/groups/:name", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
 	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ChangeGroup, options.OperationMiddlewares["changeGroup"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/commands", wrapper.TellGroup, options.OperationMiddlewares["tellGroup"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
+	router.DELETE(options.BaseURL+"/v1/groups/:name/hooks/:hook", wrapper.RemoveHook, options.OperationMiddlewares["removeHook"]...)
+	router.PUT(options.BaseURL+"/v1/groups/:name/hooks/:hook", wrapper.ChangeHook, options.OperationMiddlewares["changeHook"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/hooks/:hook/secret", wrapper.GetHookSecret, options.OperationMiddlewares["getHookSecret"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/secret", wrapper.SetHookSecret, options.OperationMiddlewares["setHookSecret"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/try", wrapper.TryHook, options.OperationMiddlewares["tryHook"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name/failures", wrapper.ListFailures, options.OperationMiddlewares["listFailures"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
@@ -2242,6 +2635,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/v1/instances/:id/release", wrapper.ReleaseInstance, options.OperationMiddlewares["releaseInstance"]...)
 	router.POST(options.BaseURL+"/v1/instances/:id/run", wrapper.RunOnInstance, options.OperationMiddlewares["runOnInstance"]...)
 	router.GET(options.BaseURL+"/v1/instances/:id/boot-log", wrapper.GetBootLog, options.OperationMiddlewares["getBootLog"]...)
+	router.GET(options.BaseURL+"/v1/tickets", wrapper.ListTickets, options.OperationMiddlewares["listTickets"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/tickets/:hook/answer", wrapper.AnswerTicket, options.OperationMiddlewares["answerTicket"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/tickets/:hook/extend", wrapper.ExtendTicket, options.OperationMiddlewares["extendTicket"]...)
+	router.POST(options.BaseURL+"/v1/instances/:id/tickets/:hook/send", wrapper.SendTicket, options.OperationMiddlewares["sendTicket"]...)
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number/record", wrapper.GetRolloutRecord, options.OperationMiddlewares["getRolloutRecord"]...)
@@ -2942,6 +3339,46 @@ func (response TellGroupdefaultApplicationProblemPlusJSONResponse) VisitTellGrou
 	return err
 }
 
+type ListDeliveriesRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params ListDeliveriesParams
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse DeliveryList
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFailuresRequestObject struct {
 	Name ObjectName `json:"name"`
 }
@@ -2970,6 +3407,252 @@ type ListFailuresdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFailuresdefaultApplicationProblemPlusJSONResponse) VisitListFailuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params AddHookParams
+	Body   *AddHookJSONRequestBody
+}
+
+type AddHookResponseObject interface {
+	VisitAddHookResponse(w http.ResponseWriter) error
+}
+
+type AddHook201JSONResponse Group
+
+func (response AddHook201JSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHookdefaultApplicationProblemPlusJSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHookRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Hook   HookName   `json:"hook"`
+	Params RemoveHookParams
+}
+
+type RemoveHookResponseObject interface {
+	VisitRemoveHookResponse(w http.ResponseWriter) error
+}
+
+type RemoveHook200JSONResponse Group
+
+func (response RemoveHook200JSONResponse) VisitRemoveHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveHookdefaultApplicationProblemPlusJSONResponse) VisitRemoveHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHookRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Hook   HookName   `json:"hook"`
+	Params ChangeHookParams
+	Body   *ChangeHookJSONRequestBody
+}
+
+type ChangeHookResponseObject interface {
+	VisitChangeHookResponse(w http.ResponseWriter) error
+}
+
+type ChangeHook200JSONResponse Group
+
+func (response ChangeHook200JSONResponse) VisitChangeHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeHookdefaultApplicationProblemPlusJSONResponse) VisitChangeHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHookSecretRequestObject struct {
+	Name ObjectName `json:"name"`
+	Hook HookName   `json:"hook"`
+}
+
+type GetHookSecretResponseObject interface {
+	VisitGetHookSecretResponse(w http.ResponseWriter) error
+}
+
+type GetHookSecret200JSONResponse HookSecret
+
+func (response GetHookSecret200JSONResponse) VisitGetHookSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHookSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHookSecretdefaultApplicationProblemPlusJSONResponse) VisitGetHookSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHookSecretRequestObject struct {
+	Name ObjectName `json:"name"`
+	Hook HookName   `json:"hook"`
+	Body *SetHookSecretJSONRequestBody
+}
+
+type SetHookSecretResponseObject interface {
+	VisitSetHookSecretResponse(w http.ResponseWriter) error
+}
+
+type SetHookSecret200JSONResponse HookSecret
+
+func (response SetHookSecret200JSONResponse) VisitSetHookSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHookSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetHookSecretdefaultApplicationProblemPlusJSONResponse) VisitSetHookSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryHookRequestObject struct {
+	Name ObjectName `json:"name"`
+	Hook HookName   `json:"hook"`
+	Body *TryHookJSONRequestBody
+}
+
+type TryHookResponseObject interface {
+	VisitTryHookResponse(w http.ResponseWriter) error
+}
+
+type TryHook200JSONResponse HookTried
+
+func (response TryHook200JSONResponse) VisitTryHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryHookdefaultApplicationProblemPlusJSONResponse) VisitTryHookResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3949,6 +4632,128 @@ type RunOnInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RunOnInstancedefaultApplicationProblemPlusJSONResponse) VisitRunOnInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerTicketRequestObject struct {
+	Id   InstanceId `json:"id"`
+	Hook HookName   `json:"hook"`
+	Body *AnswerTicketJSONRequestBody
+}
+
+type AnswerTicketResponseObject interface {
+	VisitAnswerTicketResponse(w http.ResponseWriter) error
+}
+
+type AnswerTicket200JSONResponse Ticket
+
+func (response AnswerTicket200JSONResponse) VisitAnswerTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerTicketdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerTicketdefaultApplicationProblemPlusJSONResponse) VisitAnswerTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExtendTicketRequestObject struct {
+	Id   InstanceId `json:"id"`
+	Hook HookName   `json:"hook"`
+	Body *ExtendTicketJSONRequestBody
+}
+
+type ExtendTicketResponseObject interface {
+	VisitExtendTicketResponse(w http.ResponseWriter) error
+}
+
+type ExtendTicket200JSONResponse Ticket
+
+func (response ExtendTicket200JSONResponse) VisitExtendTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExtendTicketdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExtendTicketdefaultApplicationProblemPlusJSONResponse) VisitExtendTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendTicketRequestObject struct {
+	Id   InstanceId `json:"id"`
+	Hook HookName   `json:"hook"`
+}
+
+type SendTicketResponseObject interface {
+	VisitSendTicketResponse(w http.ResponseWriter) error
+}
+
+type SendTicket200JSONResponse DeliveryList
+
+func (response SendTicket200JSONResponse) VisitSendTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendTicketdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendTicketdefaultApplicationProblemPlusJSONResponse) VisitSendTicketResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4966,6 +5771,45 @@ func (response WithdrawTemplatedefaultApplicationProblemPlusJSONResponse) VisitW
 	return err
 }
 
+type ListTicketsRequestObject struct {
+	Params ListTicketsParams
+}
+
+type ListTicketsResponseObject interface {
+	VisitListTicketsResponse(w http.ResponseWriter) error
+}
+
+type ListTickets200JSONResponse TicketList
+
+func (response ListTickets200JSONResponse) VisitListTicketsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTicketsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTicketsdefaultApplicationProblemPlusJSONResponse) VisitListTicketsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListChecks Health checks by name
@@ -5016,9 +5860,30 @@ type StrictServerInterface interface {
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx context.Context, request TellGroupRequestObject) (TellGroupResponseObject, error)
+	// ListDeliveries What was sent or run for tickets of a group, newest first
+	// (GET /v1/groups/{name}/deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
 	// ListFailures Places of the group whose instances failed, with the ends of the boot logs
 	// (GET /v1/groups/{name}/failures)
 	ListFailures(ctx context.Context, request ListFailuresRequestObject) (ListFailuresResponseObject, error)
+	// AddHook Add a hook to a group; instances that come to its point from now on are held there
+	// (POST /v1/groups/{name}/hooks)
+	AddHook(ctx context.Context, request AddHookRequestObject) (AddHookResponseObject, error)
+	// RemoveHook Take a hook away; what it holds it holds no more
+	// (DELETE /v1/groups/{name}/hooks/{hook})
+	RemoveHook(ctx context.Context, request RemoveHookRequestObject) (RemoveHookResponseObject, error)
+	// ChangeHook Have a hook otherwise; tickets that are open keep their deadlines
+	// (PUT /v1/groups/{name}/hooks/{hook})
+	ChangeHook(ctx context.Context, request ChangeHookRequestObject) (ChangeHookResponseObject, error)
+	// GetHookSecret What messages of a hook are signed with
+	// (GET /v1/groups/{name}/hooks/{hook}/secret)
+	GetHookSecret(ctx context.Context, request GetHookSecretRequestObject) (GetHookSecretResponseObject, error)
+	// SetHookSecret Sign with another secret from now on
+	// (POST /v1/groups/{name}/hooks/{hook}/secret)
+	SetHookSecret(ctx context.Context, request SetHookSecretRequestObject) (SetHookSecretResponseObject, error)
+	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
+	// (POST /v1/groups/{name}/hooks/{hook}/try)
+	TryHook(ctx context.Context, request TryHookRequestObject) (TryHookResponseObject, error)
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx context.Context, request StartRolloutRequestObject) (StartRolloutResponseObject, error)
@@ -5091,6 +5956,15 @@ type StrictServerInterface interface {
 	// RunOnInstance Run a command on the machine of an instance; it is journalled
 	// (POST /v1/instances/{id}/run)
 	RunOnInstance(ctx context.Context, request RunOnInstanceRequestObject) (RunOnInstanceResponseObject, error)
+	// AnswerTicket Answer a ticket; the same answer again changes nothing
+	// (POST /v1/instances/{id}/tickets/{hook}/answer)
+	AnswerTicket(ctx context.Context, request AnswerTicketRequestObject) (AnswerTicketResponseObject, error)
+	// ExtendTicket Move a ticket's deadline, up to the hook's bound
+	// (POST /v1/instances/{id}/tickets/{hook}/extend)
+	ExtendTicket(ctx context.Context, request ExtendTicketRequestObject) (ExtendTicketResponseObject, error)
+	// SendTicket Tell whoever the hook names once more, now
+	// (POST /v1/instances/{id}/tickets/{hook}/send)
+	SendTicket(ctx context.Context, request SendTicketRequestObject) (SendTicketResponseObject, error)
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -5163,6 +6037,9 @@ type StrictServerInterface interface {
 	// WithdrawTemplate Stop new use of a version; what runs on it stays
 	// (POST /v1/templates/{name}/{version}/withdrawal)
 	WithdrawTemplate(ctx context.Context, request WithdrawTemplateRequestObject) (WithdrawTemplateResponseObject, error)
+	// ListTickets Tickets, of those that are held now or of all that are recorded
+	// (GET /v1/tickets)
+	ListTickets(ctx context.Context, request ListTicketsRequestObject) (ListTicketsResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -5716,6 +6593,32 @@ func (sh *strictHandler) TellGroup(ctx *echo.Context, name ObjectName, params Te
 	return nil
 }
 
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *echo.Context, name ObjectName, params ListDeliveriesParams) error {
+	var request ListDeliveriesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx.Request().Context(), request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		return validResponse.VisitListDeliveriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListFailures operation middleware
 func (sh *strictHandler) ListFailures(ctx *echo.Context, name ObjectName) error {
 	var request ListFailuresRequestObject
@@ -5735,6 +6638,256 @@ func (sh *strictHandler) ListFailures(ctx *echo.Context, name ObjectName) error 
 		return err
 	} else if validResponse, ok := response.(ListFailuresResponseObject); ok {
 		return validResponse.VisitListFailuresResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddHook operation middleware
+func (sh *strictHandler) AddHook(ctx *echo.Context, name ObjectName, params AddHookParams) error {
+	var request AddHookRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body AddHookJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHook(ctx.Request().Context(), request.(AddHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddHookResponseObject); ok {
+		return validResponse.VisitAddHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveHook operation middleware
+func (sh *strictHandler) RemoveHook(ctx *echo.Context, name ObjectName, hook HookName, params RemoveHookParams) error {
+	var request RemoveHookRequestObject
+
+	request.Name = name
+	request.Hook = hook
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveHook(ctx.Request().Context(), request.(RemoveHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveHookResponseObject); ok {
+		return validResponse.VisitRemoveHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeHook operation middleware
+func (sh *strictHandler) ChangeHook(ctx *echo.Context, name ObjectName, hook HookName, params ChangeHookParams) error {
+	var request ChangeHookRequestObject
+
+	request.Name = name
+	request.Hook = hook
+	request.Params = params
+
+	var body ChangeHookJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeHook(ctx.Request().Context(), request.(ChangeHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeHookResponseObject); ok {
+		return validResponse.VisitChangeHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHookSecret operation middleware
+func (sh *strictHandler) GetHookSecret(ctx *echo.Context, name ObjectName, hook HookName) error {
+	var request GetHookSecretRequestObject
+
+	request.Name = name
+	request.Hook = hook
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHookSecret(ctx.Request().Context(), request.(GetHookSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHookSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHookSecretResponseObject); ok {
+		return validResponse.VisitGetHookSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetHookSecret operation middleware
+func (sh *strictHandler) SetHookSecret(ctx *echo.Context, name ObjectName, hook HookName) error {
+	var request SetHookSecretRequestObject
+
+	request.Name = name
+	request.Hook = hook
+
+	var body SetHookSecretJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetHookSecret(ctx.Request().Context(), request.(SetHookSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetHookSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetHookSecretResponseObject); ok {
+		return validResponse.VisitSetHookSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryHook operation middleware
+func (sh *strictHandler) TryHook(ctx *echo.Context, name ObjectName, hook HookName) error {
+	var request TryHookRequestObject
+
+	request.Name = name
+	request.Hook = hook
+
+	var body TryHookJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryHook(ctx.Request().Context(), request.(TryHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryHookResponseObject); ok {
+		return validResponse.VisitTryHookResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6592,6 +7745,130 @@ func (sh *strictHandler) RunOnInstance(ctx *echo.Context, id InstanceId) error {
 	return nil
 }
 
+// AnswerTicket operation middleware
+func (sh *strictHandler) AnswerTicket(ctx *echo.Context, id InstanceId, hook HookName) error {
+	var request AnswerTicketRequestObject
+
+	request.Id = id
+	request.Hook = hook
+
+	var body AnswerTicketJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerTicket(ctx.Request().Context(), request.(AnswerTicketRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerTicket")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AnswerTicketResponseObject); ok {
+		return validResponse.VisitAnswerTicketResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExtendTicket operation middleware
+func (sh *strictHandler) ExtendTicket(ctx *echo.Context, id InstanceId, hook HookName) error {
+	var request ExtendTicketRequestObject
+
+	request.Id = id
+	request.Hook = hook
+
+	var body ExtendTicketJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExtendTicket(ctx.Request().Context(), request.(ExtendTicketRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExtendTicket")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExtendTicketResponseObject); ok {
+		return validResponse.VisitExtendTicketResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendTicket operation middleware
+func (sh *strictHandler) SendTicket(ctx *echo.Context, id InstanceId, hook HookName) error {
+	var request SendTicketRequestObject
+
+	request.Id = id
+	request.Hook = hook
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendTicket(ctx.Request().Context(), request.(SendTicketRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendTicket")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendTicketResponseObject); ok {
+		return validResponse.VisitSendTicketResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams) error {
 	var request ListJournalRequestObject
@@ -7383,259 +8660,315 @@ func (sh *strictHandler) WithdrawTemplate(ctx *echo.Context, name ObjectName, ve
 	return nil
 }
 
+// ListTickets operation middleware
+func (sh *strictHandler) ListTickets(ctx *echo.Context, params ListTicketsParams) error {
+	var request ListTicketsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTickets(ctx.Request().Context(), request.(ListTicketsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTickets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTicketsResponseObject); ok {
+		return validResponse.VisitListTicketsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/kty2lT/6KtjebyrxhqP5oRlZmqnUrmzLiRLJdsmyXbW2doJuoruRYQMdAJxW25mt+zT3we6T3MI5",
-	"AAiSIJuc6RlZ+cb/WNPNJsGDg/P7fM4vk5lcraVgwujJ+S+TNVV0xQxT8NfzuWHK/iNneqb42nApJueT",
-	"t0tG/irYe/NXIufELBlZ0wUjUzaXik2yCbcX/b1kajvJJoKu2OR8QuFW2UTPlmxF7T1X9P0rJhZmOTk/",
-	"Oz7JJma7thdqo7hYTG5usskXavumFO3nfy2KLTGsKMhmSQ3ZyLLIyZSRFc1ZRjbcLMlsScWC6YzQ/JrP",
-	"GKEiJ7QoCFNKKt2xxlxtL1UpaqvM2ZyWhZmcz2mhWVjlVMqCUQHLfJmz1VoaJmbbv7Btmlyarhi5YltY",
-	"HReEkpxuyYJfMw0EhO+p0BumCF1QLggX2jCaWwpTotlMipzI6d/YzPjVLxnNgaZu+dE6DuxCOoh9cnSU",
-	"TVZc+L+PU6R/OX9NzWyZfpkXb+mCGEt6u3QkNdlQDRuAy9cmI1KR/yBzqWCX2DVThBvCNRFy0/kK8wN8",
-	"brz2xOqENlTM2Mvcfg93WlOzrO7D80k2UezvJVcsn5wbVbL+O77iK27ab/snuSErKrbESKKYKZUg1JCV",
-	"1KaDhQq4T5KBjoHu9D1flSv4C7fB/Rk2gQvDFkzBql5TdfUV3Dj5liuqrnrf8/8oNp+cT/79sDrkh/it",
-	"PoT72od8DUzV8xj43zhy4j2/Z0oDHZtkfU5EuZoyZVmEEvcaiSdfuxv0PXxNjWHK/vZ/fvef5z8eHzx7",
-	"9+PRwbN3vxxlT2/+8SM9+Pmd/Zwe/Hx08OzAfvzk+Mb9+e6T//zk/0ya/J9N3h8suTB2Myy3GkKJW8kF",
-	"HFnCjXZvkBFdzpaEanKaVW9TfaoNnRZI5zeyKGRpvoLfdZEav+x737lUK2qQUZ6cTnbw0I29lV5LoRlI",
-	"9G+UnBZsZf85k8IwAUxP1+uCz6jdncM1XvH7v2ncuWHc5O8LT6xv9g8go5kwZKOk4w/3M9AxIKBhJ5Vc",
-	"M2U4rnTOWZGn5Q98hQIIJQqdytK09vEmmxj23qQ5tCLwj+5R7up34TZO2t5kk+cgmNtrpKa2Izk17MBw",
-	"OC2tpSykzKOlBAWSTYyUV5crXb+VLC3fhPs4xrjJJpvldvcbUaCGu697Nv409Xqf01KzNql/WG4zy8PX",
-	"tCiZviBTNrMXWoKDymKWf2aodp0hsJpkTRLB1iTuTQ1hhWbnhJLZks2uMkLJz1KwrDpt9p8zuVpRkaco",
-	"OpM5SzOIKguG/GG10twevA3LMzLdEko2UjnmEaCUFsxoQoU0S6bIilHBxeKC0Kl9v6C+3BsrMCZyyVAu",
-	"5GzG8+Ruc6ehUm8uVzHbZmSzZMJxc1hI6p7IA0jVPOf2frT4pn5odvNPYh/su9lXsTQnimmjiRV19uNS",
-	"4FK5IIzOlsTpghYLWaLqjm2eWdtmruSKyNJonts9hwOl0bhx2w9kpiRX3O6Kpjy3+68Y1dKRh5I1U/av",
-	"Bb1OUP0mxdpgnPRIlzaV5Sb5+QbF1TBJYi/GWyXPm33hhDQJkjBBRMsayMZgy254UZBlqcAOMWylk2t2",
-	"H1Cl6BZOjGLUsPxyjNyaU17Edw+6JZsslCzXyV2XVky4I6Att/+tzBdWhkhrus9BUWouFgXD3R/1Fktr",
-	"fqUutEtT17S4RHN56Im44gJYgQmrRX+cLI1ZTzL4n91FM7N/LdR6Fm1m9dCCThkSqE8/vsKrbrymT6x+",
-	"TbVT0m1Kg5WQ/JGUhU4JQdSNSHZiqAIpN5dqP1uwlsqkV6rYNfdGX8tUaV/uRGryodpQU9ZJslOzZxPL",
-	"x7I0I3ngmik+36b0c+OEOwEIPOPokHkjbol+QVi3W2X1luE5CV5trzywhD+EgdkyLysietdOd6fUqeRh",
-	"WoU4L3fFRfzpcVOrB6EQ/JmTHd5MdWxjV/TscXbbYxye/PhJzZM6enSc2N+xp7Q6jCPe0J/S6A2Pj05O",
-	"s9hHOexzN4JhMWULLjCScRift7CYJ2dnj892rQd1ZzPWYqnVPmvVOWyGCnrP5c6L/Tlt0eR2B7ciQGPT",
-	"j47Hnur0AXnFkUvr/B4kY/hHHxuhfk+ITTHIHcFnpI+wlGlLnc+WTsqjPWttN/s0Ym/MtDmvPuGCmFIJ",
-	"cFfth1Iw5DT7x5xtmA6/ArtvXvDFEi1h6/dumP1zkgV1qWQp8gMlp9wKoYJRbQ6mpd4mteXncr1tk3fK",
-	"FlSMskrwF9NtUgXkUrDL6dY0bOJuLcREPtYqUnKVfLZiC6f9kueGxYbGTK63KAHsip2YZzmoELleszxJ",
-	"QiMNLUa93iCX0S3cvZpfbY2Y9WfjfbNq86JdSTKv1OYVFwljfOY0Q52pXwoML5ZKMTHbVgHHteLWqqTK",
-	"2ph2wbvV+1KWKmEmfT2HoHBlqRq5YM79GnBXb8q1HVCwjDPwZ+0xAw/ax8pBFV0QtlqbbeVfLqmV/Bg3",
-	"giuSHqDcXK6ZurSv0+EnqFJAhJVYomq08wSBHwx6J23YWqdfyt4xOIL2usz+JRVGcINkHPCQulxMW1i4",
-	"ZRkyR+PV/TK72EwnRExaVPhzPOzUF1ywDuLkjFrPmcy50jWnrFdR+COR0hWNvR64d7H6bEsCI4e/LJz1",
-	"QU9ubOB0W0kRIyeNdfkbt7YUiZva0i8UL4p71xpxyKb1pfcRO4IyAwVxKQwvRq3YyoakaMSAS+IXVubs",
-	"lvYh0OwcGXhOTZaHte4Q67A5+7CacJd3SYdu4+iFuOZKipWPaXeEyCJD9PTo2ZMEBeu0/p4qTqcF0xD6",
-	"F8RIkOIbqa4KSXO0SWvOUmQHV6v7kvKCi8U3BZ0lNWApOhxqaxOUqkvsFFRbpagYy4hA281+NFQAfYk3",
-	"T8mf3uMwlpEbm4ivW+Ox8JrvdhBvH6xW24zbc5yn3p3yAlMpzWUhF+n9ZQIywBuM52iyorMltwa7koZl",
-	"PhlJTslf+Ge74tCtL6+r/FxC8Gw7LIypkqV1CLixZ8EuiqXj88MkUVih+0EWZf3QwEQZ5MmU2og/OsO6",
-	"oR+UvGLpt2PXPGfJ8Pyf5IZoo6RYFFv0mTDqTvSa0Suf3Hbe1MZnKs7J49MjiNG6DZFiZq1T+NjuvCbT",
-	"LWTKZ+wReWnIim7JlJFCyiuW219ZO9Te1F6cQYh3qhi9Qk9uQQ2zFx0f+btVK7PsYb/Xw+y7TkUGjttA",
-	"PWZVtctY1an3pVSkoFCCgB6nD/Sj8S7lFSmkWDAF1ru9YEpz64HqkHHZLHnBQqWAIVdCbgZa+SuqFlxY",
-	"m2LmlMAQI55tLp3f1Z3+d9ktgheC67xhihFdQC3DAJLZx3ivOpEQBzKx3HKJZavKI9HccpKllML8MQFt",
-	"DEsA4b9WcsZYDm7jgHXIIo9ed+AP4oUPCep6R7f+kgsp83O7p0suFniedNeBuiClwOxafm75hszZpopK",
-	"IO0ZExcED/m5Y5iNVBoyf+g7IkNg4kRHIQuXDw2PsPIFhUXK4a4uS+eF1GpksHlDr9mtmIEL5wAzPCqY",
-	"BhsUAUiZkV/Po9zm0vovcCytwqTKsjl3duZ5RXo4yJaBsNzB5/GumSKnT8lK79T9dYOzcWQb5Azb4sVT",
-	"fc98iKJ2tmonusG+NfZv7kOkFZI6xrr0CVU/ldcsbbk9QD6PliZZYPPDcltlS/XSF8hRbbUN1unFtVsc",
-	"S7ciGQwZaXvKQAq7LGwyCX+LlGLOCmbsv5PlELmiXIw8UWw+ZzPTlYCm/j1X9IppsqTrNRNtT30nuedK",
-	"/sw6qO3FGt5co2lkTzA3mhVzH+8BylbKzd0xHWD8mYmxMUn7kw73dsnQm09+cQl1a7HmTORvGLVG86WL",
-	"TV6mJMq3oK3gJd3lZEO5j0M5hqwp895wy8ikzYq+Ty99xUX6i+5kLBeXgm3SHBqSrsNZZ2Ra1On6tE9Q",
-	"2X0QTuTXwTYYpgw0M6ZgI0+YXqL+69uJb+019lr+c4dI1IVMnVJwxDTZNOoGUFCDfFzSawYnZq3kNQqn",
-	"lWbFtbeQhjq83xbSpPbHGnIxRVpU54o8OzNL4o4IL9jAeOpaMbqbcngV2E4l1oakRExVpQOlQ1aQzKiw",
-	"kn2juDFMECE3LSm+tRdNkom8cna14xwPPqy6XK2o2u58U3cZpAZX68JZim2jS5f1DHDbMreeRMQtcB64",
-	"Jv62BG5hvTh65euPVM6UFc2Q7hQL9FFWLOdUVOF5bcjZ0bDdtR7rKEmQjnXDgUExhVIsIo5/iBc7TpIn",
-	"5bY7poHrMmee+INXybWolCDooIZcaGriSG/vrD+o2KHTlNpTJUKwv7oqq49SInCAjdFZX5BKL43TrfFS",
-	"d+Xwb6kDa9TYSQ6nH8f96K4qckXfv8QvT45SCnNE7cJufda1m8d7UnXjSDdWKcSSsu8Xb9h8oFSqE3/F",
-	"hfvrOCGwOs6vK8zddYCbge7wq7pAtyfl3MU5NSmF/duA0tv4YJlia2sn5FU/Cdo/2HHhffu5YgykqVnS",
-	"jZeWKbe+4rD6SvAGRDCWa4IRyR0s2Ipu4zt2ir59hLDRHb2HGhO48bdLqtjIrV14BzlBaatvWaqdqk76",
-	"PzKjq1ADFCqiEeMCQE5FQ4U0xiocm0yyhAxylSqtHpxGLs1osqbK+JuHx8eRKSwOx3rXrMZ/XBErA/Qk",
-	"G6OBGruBpEvtxssVXSTzRWueSgl93artrILpAzPS6+2+Kof9b7qqdPiC6XRUCjMdgs+ZNhnRS3py9uT8",
-	"//t//t/Ki65ixNhzJvLYtQ5Roz24lOpqpKvX6VNKxReoaL2sss6Mi2Xx1Voqg6FIeoXRXCVXByE9khJh",
-	"a6qcSdH2Et3GhzaZ0J/nM/Otm4ET1tFQAcVBLvoHvpi941IWgx0vYOSOhJs9DDO+Zh3CY1xBMf95XO2X",
-	"lqVKRemekzkvGLYgzJliLqFDgRbaqK0LgJIogZUq+VJd3S8YoMZ0niqFHhWKatWSTekVWubWZtjGkdMN",
-	"N8tc0U06uK0NW3eFKI0mlhd9v8sG3tg75SbtBM5mTGvZVZ1kJCmdix96W8P6nLJNuIKu66WPv76Di5JJ",
-	"zXYlXNu3juUGZHcC0XZpe+fCVXI2FM6hfKuxpOeIIAwC/0UOmTuIXvi4PfLZ0C6HK5K2nYrkSyVXL6OM",
-	"8AjtTs2lCuK6T4d/YV0rEMjayLUlLARanVaaSaG5NkwYsuYzUyrmcp3c+vKGTCl0IrSVeW8i24vcQf2u",
-	"yeRzJ8n2YauhEr8HWy0SqmkTIb+8VaEqd4S+RWlHKCPFm3Su+o0XqiP58LbtNrtZA4v+N1IlvJOXVTqa",
-	"rU3dI+ioIlLxCzaia6452GuSR+w9Xa0LdjhnSnGmDy2loXH4/FPr2eC3k/PJwB803ZXeZv9eTrCiN2ER",
-	"SKL5QkA6UjqjGRd2ESfuW5Q62e07hV5zT7wkA0WyoNlClyum0yo0+Cf1l3kR6nClYI0+w4KWYra02q7o",
-	"0E08nRTm3mxPqlWwxcK9ITIZaURLT/i9/cPqYO/9X0DDLJrA6VqfS6zVT+u+sScHF9jVbCDncT0S9Pgt",
-	"qT4nlMwV00sgZqqdNa4sUDlTI30Kec1UXrLkCc15DoynSlDhUzaTq+AhWmYFYtZuHEesuBCso0N7Xap1",
-	"R+NFakOliuIRLrbr0mFg3hfOXKyyNi4xlg5TWMdguLJ5A9cnbUbrhI8j9yhNkE10wddpB8IrWiv2KDHW",
-	"fbOszt6bc/LjyTsfkM/I704+ITO5suZAuc7I4ckhkbhzG7ol0C/9j5N/WI/9iuUZ+beTf6uCRRn535P/",
-	"JQUWjCcWJztcJTC4/NEDMQGVD8Dn3BC78rjWtp7PGps2SjVgRi7EoDLvAaFALyO/hYutKF+P2vnB+Rej",
-	"yRUXeS3bokenW+5OFSsY+Mzsosv37rJh5Y+3rWnMJ17fJKoaUTlEBj9wZiVlguitfAmf40QXwL9qFvRd",
-	"EF81qRqrhEqQVELUHdg+FbvnKK9i6KZUesJ7wKXIXUAXoJCcHRACJeAqlQL/v0bAmFKsPQCO4QrNBrz9",
-	"jnjv/sK5nkx78RI8u9+Ho+Du/YYVjOqxNveIXIyL0e92E39YQqNVJHKd/qywOJzGhhtegEfuct7AJfxn",
-	"MDCsnVHgERjS41kXi1H8xB0bV2mMmhoSS/6fIMGAx7T7GnWQz5PiZwWj7roFHnvQRil2/LMslaDFC2FU",
-	"oiOSzozsQF5ztunUlSfb0+JkqZFXDCtDf5qUghuqf5qkZPu4lpmZR4dpB3j9N70RZbgotr/HFamHBH+K",
-	"GlIzLI+Xq0p2cKi+mjKHIVKVQVDFoJx3VKRtP50/O7FbEOYphZxENVkxqkuoCGWa50yPw2aJiokGrHQY",
-	"ZFLoHwI142o6kWkD6oFnnertU6LJnYN9SNDakboHKfoqeFADmotOzlJRgUav0FmqVegVF6wLt6aJVaJx",
-	"z52wEWyTlDUO0ybRPsQF+63HMiMeo3EwUwRUnF13DtCQOxJhjpE6gbheQewQT92Y4GUVFmgE+fELiEFa",
-	"66gCbjs++fTR0aOjR8fnT4+OjmpRmNZXNWyDlFac2aXM+SxZFv+lVASwZs5rAp2S6FeErqyxbbzAi9Co",
-	"MvLV89cvHq3ZCrv4rcqcLX0MFr67YtuLSgIqRnOHMRlViCG/Nd9lp3HkKdu3WUHXDo/V9BLspdFApQsk",
-	"U+Ee42I3VhiqgjNFFBo7DhYU0A14kVRy7P2aK6aTpXA/YFpR17aDoUM40CtmM9clljaBrIuJzRABcqiN",
-	"EafQ8elJXghpiFw7A2ADBeC4q3lt6RuKl1o/TdTKkqEVXpMNK4rJ0H0Pb1ctMcUKr62h3uKAlft0QGNa",
-	"l8Bw2JH+B13Pfu2KxO7QptffP94QK1EBposOYdFdovSqiwbYqr3zvrCNhG7odrd0dcTCfrptJ7FCQmGE",
-	"hI12bAemabygXduW6ONfcm2kSmTxvsLu11H994E1Uv2vo0wPYPBhnaRZeIfUa3+VxJR4Tgq5YepgZuVZ",
-	"wYxhCiSaaH+uM5LzhRVYVq9s10sm9AV58tgKA0VnBipnsEvxggjpLiEuIY2tnBFe0U4A1WH4qVZen7v/",
-	"I7qRRnVFU2+2kMx6dnjFoDfMAEAj+ZagBwOyEoNmG3gw/hSIzjYBk28E0wcUrODqPm6a8J9ZXeuapLB6",
-	"QG7QO4HgdAhdxuVDw6G00oYEFsxXFoW9miDScsuNruT4rWC5woufZXeG6PowMHxD84Ks/r4nrdI1KXt3",
-	"+lb77AHFwmMnh5NswK67GjbmWP2PL942Lbu9opKF5T09ehpjXA8CKYuQx9ovZrf7vIa9GnBSoZUNPJYW",
-	"U0NhEvwC3JlRgGYVqU+Ojg5Onj0bRHBYobuLs0MVIwsp88qjcPfLTo9OhyzKu1y7H74qtd0b3x2K5Rav",
-	"+WfeUZjKfJva/yEIbA015CQqpCidOKhR/4TogCvmL6jj2+qlVKYDYOm24G5hz1JBlMi92kQxx9gk9gQM",
-	"CWDoI/GRaaNKbA8dgQyZ1Oxs49HPRuiYlBlYVeTttNON7FpLANUZsRiYnhB3MlTy/yhFd5y2cF41GFuW",
-	"jBpuxzRCzKVKap4nrSc/JzNF9RKiw9dMWTtAdqWRxvQFdGM623e13pPde02mpSE/d9QLeCXXKH6nPjkG",
-	"3fxW24BvK6K8qWLEdV5e4PudVy79FS8K+/m0VMJaWe4uUlkaXLG1IdNSb130EHrnLgC6AKRIvEke1QZj",
-	"qEVuFZibSgEtVa4yjpwdHWVVghTODyRwIFV6AW9/Hhc4OqRnwEPLOdZ8CfuHa18LuXNoOo4SP5YyUNxG",
-	"9dJ6LaUSmDCz3lQY5gHUvlPOJ5XK7VL1drft1edkKTdkhYhtBh15ZwHsEm+7pZtPNLYfnWatVCCt4+R7",
-	"tJQRB7+CUqn0o2LXDEoZE0Fr3wXtPVXEMon3VRY4ogPu8W7wSemVKJXmpR5C4ezoyDLtSioGigm8EUBb",
-	"uagDlYSb1RFL6BXziCWAKvHszF5zbO/qehGKPJRa5zyvlPA1IysuSsN03HDvIBs8GQIHu7WkTVuPzBJo",
-	"3xJ5AagkkKIOHAEnFOq2A2XARrXL8ZkkBzVk/Sot6VWql7je5TSgr6wFyNLwjrZ4hOzK3UVkLblwAKZh",
-	"T+zLuCagJV8s/WbAFsm53YOaFXL06AwqCZC6IGzwA0/l3tN5tqvbr4YHUp2HhTwAhbzrOIDUBgSTOdtY",
-	"65W9N0zkjg0lvYKaCGvhYoUFhmp/Rx07WfYFjsiIYWEczSeIGWTcAwJYDNdkiZD0FfYJLtOdQHx4ku+a",
-	"yCb97FdggJrVsP0bCqxgc0PsssBuB8HAFlT4EpFxKvpoFw5hrwz0ycgxWQTfalq1E3Wew+jo4dF3iDSQ",
-	"tkZkDcfQbiYCKki3bRnR0oezMRcO5AmSJBiqXFddcQs5tgsp0QdbRTKOsj01xVYnxBkDrTMi5/PMWwrB",
-	"fYjyIA6efmB3be0VmvFTec3Qug+yxe9KFjUdOosxCyAW1vJCQUL1VR3N4iIcyFDzWGzoVsNvWT7Syr1l",
-	"u29D5gRReB5eryW9B/YE774z7Nhxw8tb0aLwzveIh46Jygi2uRzaGPsV27z1l9Zbl/urVL7hglgTpQ7E",
-	"lK4frSYxuDv++C67dftzu6e55vDsp8G5OpmyNDnF7rPWKA+MxmJUwSswV7Kjl4qLK505ee4qW8mUmQ1j",
-	"gnjgglBjUz1FFjk2xyBoZVv/ZJP3Bwt54D7cV7t19cbsmrWVtRXfsGjQVnPwqjKiGSPfekCFYLnh77k4",
-	"8ADIsyWj6yHvcue27v4ziS/gJBtuWwgW7KchPBH1iOAqYI861O4tm49COf0AKt1nIHjkhpWaqcucmuYE",
-	"xidnZ4+f3B66t0Xxhvtbo/g3Uo6N8sx8KiQBAW6/QimPNrB2UQA/YWbBDDGKzud8lmwJjgYYBD+yNj9g",
-	"7GADPJ5uMMJthhLUD6e7EcwEkOViOTDYZc8gcW3urk383CXVvS6sWxyuhZ1rEmrXsY8Gb4FF1PK6pUL3",
-	"bT/44onhmc5QgjNGaIzU7BJC1o1owxxryRLVGUJ6FonpafniK+mC34Ev/G2M2h7QotjFD+4GoDRpEoUZ",
-	"PAkXLsglBBhwp6l2+AD+bORyaF46wmCoUTmuLmpAVxmqzEhnzZdgO9ohzxlJIF/loH3nZVHg+0zu6g8g",
-	"HMPOd38Lq/nBXdyj9sCJQgQQx8PYqZGhee4Bim5ngaVlbnVaMiclO6Tum6rk8gEdzJZzOdYdnLJCbgZG",
-	"mlxFdAzXxjY+MrNzJTuXgpDGNXO6CkNWsUeMEkZxNIyVHbVjT0ePzmqhmxAIqYc5jm7eNV/5cylwC7Em",
-	"ASdHxtG1eG6zdQMLhDTOInhndCLwKRdQpAZ1V5ahsHZLDEZS8BHcGgefJuSCpFedrn2nSICIIIQLtaFb",
-	"4pBye07+0yenO48+JrEGWEz26Y1dnxxPssnZ0W8m2eT46Og3k3epxc+pwhpoWL51WKDYJAAlRihx0GBk",
-	"BdpF1X/ENYF7RzsQjxWuDRU+vfkH/vM4e3zzu59+egR//f6T//zNwFHCdolujnB6idA7dZxFS61yyGe/",
-	"uYux3p0NdHPW99Hj8xbTWAtFVxAxsWqEqkW5shsOJUd6yYoC6lC1Hxob6L67sbqhDnutjmRGe2CEa2fJ",
-	"yog+oTj+cKvS5cap6NYLgpmNVFck/K4WhLV2SO3w7rInZ+tyx5O/8blGnRFaaEm4ADylHTkwGPm/oyIo",
-	"5/qqwnKJQJw+ffzp6fHTk9NUZs7X+YILDBG5RBthO6FxfHL29NmzZ0dPnp6ePLF3ruhydPr07NMn6blh",
-	"tZEjfQIunk4SN4gPEIpQSKHKteGhAnhIZ1U8LsLFmqtiUauToBTDCiU+Yy6kCbV2OGArGeQaHZ5kK6m2",
-	"iT08efL09PHZ6dmT3k359OzZyfHTJ0enp6fHT4ZtyTg/w7BBueGOQqeE3LMUDYPKQjYd7UZrPkzGlkeF",
-	"5u++F/p6zcQ3cKH9hd29xpiwLmvuSwd74M9I5vOX9alrW1kSmNnSNXCtkRjclUCL4yL1Bb0pgUwzSHNh",
-	"8GoqpbHaHC/DBcUVpP/+b05V/vuskGV+MJNizhf43UZxwy5RHFhdpEoxW+X1Yqi+aMwlzprbRf//loJ9",
-	"g1d2eA543pOqIXJ2B3m2fno2OTt6XGUqrORTW9chEvLgQppRzu9NNvG8NFJP3W5C6VpJI2eykSfCUk+/",
-	"avyrzNdp/CqAT+pp7VFULHxRnhWD4N1yEXX6HEE3z9Hh00YhYei1qYrBstAXdHT4tMNseXLaa7Sc7fI1",
-	"gZIpTqlOeRtA234cGmCCupdrKI2GzLCELsl2raSXUW6U8SAXJPDI7ujE3mY2vYEY9l1HNvlwaEfEsydg",
-	"2T/w1UcNb4OT2I409k8BG9DE2TWZ3c8F10zkEdKmkaNaYh8uyBjQKwaDLFaxw14LIIT1usewfBsm7/ja",
-	"YwiyDR20M3oQujBptKi3rrY4xI7XUhZhNEuy4SyEKm8RbRwWXhwy5BPDnoOXgYG/1BJcfZVOFhAFuPeR",
-	"SKff4+VvXbIi8dg7ByzvBgrfDjZWUPAzn+8QPsCd2KbACC0RU71bhELSBSwY1esGKVTtbrQ7ERMHCdQl",
-	"g/eE/r4/wd0Wwv8caZfR4nB4wexdpMytchofOP9w60xC8gTswyYCa+YegA6+UXJasFV7eTkzlBcdOGgb",
-	"qslGQRhZ5G6ymMSsV9vmwYB9/KJdT0p44xARaa/iz99+/RX5Br/1yIRzzopQlWu5vFVgBiqVKrpiNfSD",
-	"DqL5h2d+hSn6pdB6y66RzNwUrEdJtMwSwHm8ALddzkmpxDlivZyvcdfOubimBc8z6/0dzGUp8oyw91wb",
-	"bd37g1KzzBoUBcuI9ZULPjMZKQUtzVIq/jPLM7JWcOpAMB/414eLrikv7AIy7O8RdHevOHzrXzQQI0W3",
-	"N5bV272vvr7aVZQiNqKqND9O2QqxdEUoWVF1Vbl4AR7zYMOm/3UKP659pB1Ro7GaXIdpBJYYCmG6KxSI",
-	"xj1Hds3+l/0yTis8vfnHzh8NTDCEEYqQY/jq+esX//XVd68/e/HGvjf8+fr5m790Ugc3onK22i3YctWH",
-	"ZmC3R3s3m0AOsBSFdcWhowQqHzZcpwOM8Os4XtjG0wO4/TCp/4IUdFvV6y/Z1qVMMF4FZeAUsNQGGOG4",
-	"9gTiBLCcN3Sq8IprVhkxV6ytTHbGlQZ5vGFo/iqeGOTep07W9MFbF3xGe0E6kij9IATmNI1+Tgt+3Yt7",
-	"oQkidCwdJgUgd5YmyRldLm3IfOAF1ru9YmydxmvkeVKgbnWFHhVKHL3Xx7V3/DDDm2zrgiemp7XRVbMc",
-	"b1mKXDEP9rq6wH/UAndxUBbRZzOUcS6cOHoaQTduqX85CJj+7uBAIS98koYyKea9QCYcKVlB6YZ+qPaO",
-	"AqhhH+ZKvLzBaCvxaPIOJBdkOgWh5tJ46cSdrBdsM+Jx3SCSKUxIt31V130EG29J689MRJzalHR3CDzD",
-	"9Rzl/YTcUCrcPtzmwGjbYsWxRc9M+w0TZlsbar8DI3TQK+Fs3eSEk05XciQI7ngg0jTYaDO97EIAFfin",
-	"/Vma6OCwvxRfBjToBm5FvZV2yGRtZpYyDYNXYRSki5I1+XvJ1Hanlege4W5Y7/dNvmVVYjV4Ii9MF0hB",
-	"R0OJu/32otZbs7S+g+/TqVCIO4cUhPqpVKo4HxkW7kTuD6VRw/zujghqNxxjweZjY32jsBDvEBm9M0B1",
-	"oyZqGNqyGhvR97/pAI1qDW9ZSQcaateH/3Jde1johh/lWCSGHzGc7kiF/TTdv4dVV4m2vmvWVbVTzRXP",
-	"0ID2+PTH6bHivlxrECf+QNNIS4PEXwCc9LDKfoyRjGCS3cGsoyXjIt17VxMx8aw2WMIfrlo0NOKA2tZG",
-	"rNkjoO6MoNxomXbz/vubp+8D69i9z14MCye77yF05QrZ6quTpVmXpscMVtKwLABGVZb6ydkT8hf+2aQT",
-	"NCZ9kNh7hI03pb4gB8c1wDZQBGS6BRtmIWjh41GuVi2NvynlWLllVClm0G2VHGnQOQkpHvsevcdO/R0u",
-	"c8SOV9B4gdS+fVvBANX3zmGXDhO8DoOwaxA8WM015w6E20YqK3UJBScAx+VDJYw/31C2KFg8Ys6hJA53",
-	"xPrQ5jtK3F+iI4ow+mEiQUD9wP60EYvoQN+r4gUCJGIgYnKfQu/gr6JN0K4oOdfheWqqQ2rAuIsHUyx4",
-	"1mG8ShvqjeV9/spSMVZzV0ZxR5zf31nx70awBZQxiG5zh5Sejnt0Qte8dW8uco2xuvoE8WrOYufYGZjz",
-	"kzKqI3oS8GGrwTrafhNHAq1TFxcsXlPB9RJmvdolLBktQHrK+XxyLsqiSFcnajPKTqvM1kTKvZBhJmhF",
-	"ehPIZdlGGynz7ihgdyjiOyBHOCbIqnX+u8XsrWAjRXlax7humyoaRatLHvOoZXZXh+w5YddMFIgx7CRA",
-	"QE+pRgRdhMgQRJqg+F7CaYEiuwBi76L6WLaEd3bwx+zvJS2IK8m7XSuufbVqUH3L5uJicVnziuKaGmm/",
-	"dS5nIgXc8JpayAOlAbCTgJPhITq04UWBtBo26cTNHWg94y9sDSFUYXUZGBh42jIHt2S8SX/XApRqRE5n",
-	"BYobl9C+F71ivkGUOHWTODegXVP6MIBeTyFw1xr/G90lrhoZUxHyuSVS0k+h3Oi+WCo0zElEZkXUIA9I",
-	"e1HZlhDXGhqu+oHy5FL6DQbYn99qNBwuQhqLC7RiHMiPO8Ziix1kM7liuqW4dmUnOojVtA2rupBqkIbb",
-	"5Sw6d/Ehi+ZreAMhqjTBvUhJLldGNApunGqes0sQiIn8ADMELnBKDDB23GwDu+9YVQv6wPrP9pQJwWbG",
-	"rXRgsKdT/z8PUFbv3wcEK/fZsKxW3+CN3olxvXM5cIzT5SqVGwqz2a1ldHzmgbCGiTe5ZqI3xwDNtIJt",
-	"YiTBBB7Hs2f3sLieckFrMEHXLIH4A6IbzeiKEeqKuIcWDhrF07YmCho/5w7AyQCTxoEEuVLxnA9kDEiU",
-	"dqNzxZPRY3I7uf3wM7nsmb+cp4cLo2OGrCFryz2Pc2vc69sl1RlB9wJFdOT+s8FFhM1Qe3d0q2MAtKNQ",
-	"XNr5W+1gFpSbgg8eytJ1OcYIW2CCwaA1wbLIqgIsorlvrWvTkYtcbrqOxnFGzoCrakdjWAUn6vUf4P67",
-	"s0ZV6sbH9CqPtJYhi/IdTjw0ebc56SxVsejPVSy6gpioqBLzWbd++aEqJuuZBTMCiKtlcWG5mt3HRqpL",
-	"h0bjCEgCt5sr1P0XgFC4wQ4SA0lj1/RSq6aM53tELxg1Kvb0IrbfwbXcdx5ON6x/cKoOb5dM1UFPx84n",
-	"4eHw0nFkfbCrUE093vVEDhCAt2kHiAZ5p6RgvSlygJTfQ5Nier7tpZtwnrYsGj2Le+gl9AMhhkdVmu2H",
-	"QwZ1dTcWGNZRjqg67Kdxg1vjpprmi7R7+gbZKtdcRyPA2zLGF9aZqBwkHJy95O6amS7FKJSrV/P1k01d",
-	"5Qx7ijuHUof2weS3O2n9HVzUP2mmJ0buQsDhHe67e7A9O7R2AB0POsnUYPuaxMgiGe75s8Vd9cU3z3JM",
-	"/7pwiXoJ4LBUebmNG3ygrvoaDSLB965HL33B5/NUC1fQCXcU75159458ak836/OigEFooJ+n0iyzeN5S",
-	"COT72rOhqikaELfLyIqzpJ5E8ZL7CP2lkqvbArb1eY730KLdbVrCw/rech/5zBhbct8JTX/vN5HkvT1+",
-	"xMNiRnwgnIiPExJigJqWWA0J6rnVyWuZBJRBeINn/r9dO3ZHNIqPBX1iz0gT0rAdKXQKgYhKezel2IqL",
-	"MJKlF3biY8GZ+Be2xINiS0jTodtqgZj23MXu0O1bGSXx7MHxkSmMOV0QBVEJSwBIPxsmzHJYMNAHk1rP",
-	"hIiTVOT47DyEuaZ0dgUBPQQ1T/DrszP3AkMyZiEWPORi5gtPB/tZVUx4oE9U6svj9+/H/eBk7A8ej/3B",
-	"6dgfnA3+QSlCzmLID5q1wSEOGYX2on2qEbVGsBoxai9ae4naApsBwrNapDB13r7zPmfTJ+FFrlLZjFRD",
-	"0QbREn3Yio8rIKnaY4b/pjZaffjPfIb+Lj3uoZGhulm8nqyiXYre31d5BR9YKMWVkOCKVznhKj+cCjLU",
-	"0r2JYgBMlScDA1F6uzPvvNvmr+yCKi/v79zx1jFiQdtn6c/m9aZWqpTAPUT6o/BFFKX3z0y9KuS999C3",
-	"0OuHtic+xUf02ZlZ+qE0ODZ6WLH4bnRw71MHcJNSl82xmvFKXoM0GraAQbXUkfvjIzQxabs7S36gqTHK",
-	"MMNlXGsD1A2N+gnM4BxdhV8PPm4od6X0ODSlo+YeHzXJJgt+zcRBmQaeMqHOoFmDEaBGhUMrDy4AodgR",
-	"g1N20/X0iSiS9rFZWNDOMjBX6B5yzkiH5H66CCYdCxHfXV++w6WpRXZ3epuNF3NPTb1JVYuy57Kuqthq",
-	"pBqoipja3w0D+neD3sZXzHQRqKOfu2YGJEoOHJAcWdQGzw3JmfQQqAMmL7IA+lRh5BT1ZGDv6kumOmRC",
-	"tEIQ6/ZanxYLqTbo9ONwWkw5tlOuZ+2E640boc/N9lvL+16mUoWVqXAgIBCCH4UbwHzkmxvQcnOZKgdk",
-	"a00KSfMDV3Gd+x5pOQ+xGd4UVwivAJBxDWSl2E6dLaVmAihhlmz16CfxRakogmQDYDHqkqgqoRSWNiJA",
-	"b1xAw4M2dLXGn7z58nPy+PHjZ/ai795+fuEa/e1XEMF59JN44Qa6uaufnZ59ShzqhX5EnhOMcJMZVYoz",
-	"7SYqYNi0lt7yCXQuyMv5wWtqZssLQhEUI0xx8nVXp8cnj34SAcDifPIdwG1EaZnzyfGjo0dHvniJrvnk",
-	"fPL40dGjx66dEbb08Pr4EAo74C+nOyxrANle5pNzgAX6HC+Bw4yYJBqwz1PCsrrk8BVfQangzgufz43l",
-	"7nf2/Om1FC40fHJ0hMJSGBe6pGvo/rWLO/ybk/YonXfnVtjsCuLqwJ4NNHV8P/jcAT6m7xaWd+jhaOCs",
-	"+OrdyZ/AtsdaGU2mW+yNh1CWTtAWs0ufuy7accR9mbPVWsLswL+wrSMeOKKfOXSlvdAtjKG/qYtHo0p2",
-	"09qv4/3uV2qvwsiXPWzXa6hWcyCm/q43WXQsDn+xO3iDkqxgaLvVNxE/v90mfg0C1yWWdm/5HMRC6qCc",
-	"JrsduCa4unwPxPoC7uRn36HctTqFiwWBSeXWcElJkAUzd6fOvcuGfl4DFz53EZUXb+mifvem0XRzd3J/",
-	"LSI+X8O+t+UH6JaHZ739ixl4B58/HiJpjj4uSYOv5g9PhqgRvggeXKgLGNVs38IaGAihDKOuiwLPGpZ2",
-	"V/JJuvBu55mTLiZZZ4v6O4LxlYG5CFkFSGedf/X89QuwfCfnE4+UgAb1BHuMA2GjUbOuXjJyvj5NJcW7",
-	"URkQDo0tOHaLBJhjKczSGWAdi3IVBdWyhjUq9SwFy4lTz8Lm7tFPSt1KG7buoKYreqn6rOHPnKbChvcr",
-	"G4GLUjYTfnHnk4GtKsHit2ydYbQ57kzaEkWFHyfs2q2qAtMqYOtPR654UfQbtV/gJfdIO3hCl83pHr8H",
-	"vQw3qmCaYOg92bgivaTdCRl7+N3k3qxGvP0DW43RQ9uyPMcv92U1wj2sh7ou1VpqBgIcMKwR+48V88yh",
-	"TjbQu2Byb4NVD39BH7/X1LQ/9NvWEOsgXxxMjRMvofWyTv+k9ArVBz0J+TFmJ4wJvDupX4icUNw4EMme",
-	"Zuza/jw63vU1vKCzJbRpGoBxgxbO7ZqRv/5NlkrQ4q8ZocT9mzBh1Bb77DXJqaGZa2AhPH9EXsCQLOfE",
-	"25tRgb949JN4TmYFhxYbe/awWQ2SxBBgeEW1OXhhF3Hw8gvsAtm4mtYV15rlrWoZbRSjK5/sF3KDPn6d",
-	"BzbWDnuB779DuX8djIyZtSYUREusveFUdUon+e+6bVuvzNAgrn5Ze9/eO+zWV4a9N7jJB0iUHeZ2lmwP",
-	"hR/enQm/ZeqaqQPoPkfGQwhHyxno/uD+u1JGz6NV9rNTBf3RZxw/3rgKvEKXjnPvd/ctcAMtXUAlc3PV",
-	"7Cmzh9ZftyPO8kfH2uOI/YXavinFIB/pwSIy+CYP7CdFD00BLcuyyMkUqwXsTuxTrXc++q3vLN6fWnfN",
-	"SggkGrqbFCMFLcVsiaMTrThtHPTBkaLbseHeIkUnD7grMUCdw1a6s7FLOfoB1hYC5zjKFsz9/mXYEa3Y",
-	"Sl6j19wdm7r7frz7EKeuYv0PE5ty6DUpGdwXrHoI7h8hsu85rAVv+2HCWrsZxyXCNr5k1xm5K0BIWdL1",
-	"mon9Rb40M4aLRf2QQhSsgTKM9QRJ2XrooODccK+UpjesKB5ewN4X4zjku18d5+yBLb5UjP3MHM7VJmIJ",
-	"RdZMrbiBrIw1rtcwDddoUqDZm+SMGKui09z+smq8/nUKe7tALhbVfLLEJsCX+7Cp8Ua7wchYHmXMIb7h",
-	"fjKV0pBCLnTHnjgwoZ7TCnEoD7x4zwf2wYzzACT5sKGv2mPb51ZV8JZ35JvP2IJD3w8WrLEGGlkl3wHv",
-	"ycOANCdieZapxht0HtuXfmLA7mBHqArxyYPQm5oIdbj6nt5IRxLLCKe0YA8XznrsyhWw96b2hCg5cnI0",
-	"JDvyHDMy0SSJJQDhUg1TM/7w/fNX33WlauCXtcenJon/+D9/ePf7Pzz6j2FzPOCe0RQPXEA1t8OFOP8Q",
-	"5nfsHkWUzo1IxRfQfFOt3idD1kpecxx9wldr6XCHpxSBmeZKrg5CNem7EckYrDptP2/qazF9o7gb+d/f",
-	"Md7ey9c0Z75LBZjTZYuSvMk2TF2aJRXx6LRE1ik1I9z911tJ1rE8QAhThC6kZTlcZ8cSZZHf/xI/okgY",
-	"iKkurV1vrtiDFK7fMPOhMZ8iEx71E7qmuiNjeIBeOimZyimkhWZ3SmF3B3Ui8errFDGGzkUrNI7NXwpG",
-	"AHXwY/hyhED3OHkAiWUlRwah3TWT66LraAaJnxTrZ4PEOvaDekPK7eJHK9XPklI9kYADaIjKfMy35HdQ",
-	"M3n2+OiTDCcb+DLIDfqDil+zIICaGYfP8dgefOEhJyqaRKTQS3pwcvbkD+c/Pj/4b5xb9fvDd7+cPr75",
-	"w/kw8uC6HX3C7T57/u2LJ6fnYPAUBdaDdrzbIFl2awtVzgxL50mCDJ5yQZPzLlqC6jlZ/MzXB3aJ0Hef",
-	"E0MVoWq2tC8PfgAlKyr43G7l73DM26MtXRWf+E4CJaUJE+3sr3FG2tefv3SFvAXdytJkJHoIggg+mjyk",
-	"xYxSr8Nejpuk92AzW3IDOLIItMSC7SZViMtXCvbepIbMNQznwylgtHZ6WPbrX41055qAlfbg0h20yr2K",
-	"9/s62/YwPsSZVmzG1wzOcXyMQ8UNtpR7TCacHzZlgEDKBx3bk4c5tnX0KOA3j1G2J693CmjBPSfUIbw5",
-	"kjbPa9096Ty3cHUN7OZXWh/+srXQQXGPB2YH1+Ox2js3rIZxQw3tJQKyaXKHYnOmmO97SrPGnJnZskOm",
-	"/4p44o1/lYcOhH0gtd44+wuujXJwInrN6BWqdavuc/sVn5Z2WWStpJEzWTQ5wcVQA8Bgf3TstYMx+3WG",
-	"tXF1iR1xX9x5H97C2VZX2hU/Ulcm4qrvEM5si11iUzaXivWR+/AX+7/eTD4mlgPp7zl2bR/xAXepoi7O",
-	"SuH7iCK/xWoLe1+AX4IQRZnKETDzgei8f8FoH+Bm5z5sSu9h9/Yb68bg1kpRDX8Gn9AVZCAeVccp/MX9",
-	"YEAxze304Di2wKu/D1rjY+nTqtnCQzu1PgBB7z0ou8M6/EAFNH57qiIMuzdxi0/HqQCf/6CQi77un8/o",
-	"FXslFw9+NBoFoNJKAJxRUUfbTnXxyMKNP2w3xDjEhyb+3tBS4nVBubhFDbEl8n7Mk0JCR9NSbuKQb2j/",
-	"3rnnM7nmfV7BTK63H+rs3k/XsVxvf5W+ZCh5c1uyz9iC4m4QUwSv6VPoGAEDJbqAY+UWMpB1Dn/BG+xs",
-	"MAHCP7TYSLSvhIhfdzRyd2PBx88bitErQu0Nt0TO59XoJET0xAFtDvMCoxBGbXfyBHvvgTyTCgS//tXb",
-	"Au8PDFV3Do/ivMTtfqpjYm7wrUedKZCd21RwwRwMbq/B9spd989lt3Ul078PWe94WM5+N++3mkA9kwFw",
-	"F5FXfdi1gQQ40GbXNm5qmFZpBe6v+Qg8mv3r+wj064E940EOwh56yIxcQ/Cx1AxL5Ny9nTxXiAOMs6Do",
-	"tiqprAFhdQcBI4yqAWm+QU1+jVFiaLnWS7WlYFbI+bnDqSc5vLDhFn2WLOyLnjxl2BQuiZC9rYy0uM3D",
-	"P6aKI7frnUVHgSv2UG/k7wWlRljfCSM8K4zipFjDrqlfexbrK7b5YPmr2nPbMijMPIh6qfZSgf8KdqYG",
-	"h05kaSCnS8XWV/o35dDhLzy/6TVIbr3X7ocv84c5Nrso/oHiQmEz6sPz/IA9NynVobalt+dwKqXZGSGS",
-	"0twmQjRum+4WfrEvfnL2hPyFf9bsOtgX9AjmhRF4sJ6chXb/jeLGRA1JDUIP60jay5H48FaaX80H6ksa",
-	"fG73kMHgIiOlWNv/ram6gj/g/4oZrhgO1sW28nQ+v84mihWM6p56D3fBPxmjvHGv/c/LKK+YqQ8mkqG2",
-	"TRu5XkN9gLnAwbvWbtWx4RpcSEFkp4hRpejhm1J8Lfance+nIaoUD80B4ZHt6VII0rOXTNubUkBkDqSh",
-	"x6pN65ILl/5woDOFfb7bbvdRr3/3Z3fN/ry71A9jDPaxv1Whi++26EIfl+/ldqTL9XohjNpPAPjPEUwR",
-	"t+5XvbHDMdEau0L7eMg1jt4jTR6mb/UN5AW0L03lCsGu4252iKbUKwzWUu7Ag/sGrviYsXjsG3SSH95u",
-	"D5aRvc9QZGN78a/Y5YflPXB1YvXM1AQ1uUd8Ons3MmVLDhhqOIbNodyHAzEYtOZWO/kxoRt/XmCAkQVK",
-	"uVZmIKMroXFWG9fEOgYwYG0IwsydiXffQqOXIT9MFATIHtKpODdE70SXeXA23b9csq/wYRBjHkA0BRhk",
-	"e78UCnIQT4rBa/Sr7Df+ovt0JfAZXXr1W2yN3FcVs+u0dJMvOAJSTqkOxcySXMEMDUu1ilgR0kY3sfxF",
-	"+3MiPiLbyL191zYG4uzBPnW36rDU/V7VAF+7NMdtsVHc775yyZkHIOwu3JEPo0UC6kkX8QcGcPe0Dx9e",
-	"u7gFfaAI7oNh1PxJFnlG1krOGMvRjICI7TVThtABbKHYTKp8wNF8gxfe+wGFPMqKqqtcbsamUn5YygwU",
-	"RgZY1BnZ0GvrMC+oYTqkmbhyyVztdY0rdsnZjO8nYPbcU55QjR2SUuVu0LZDnzN8dsUMzGV+7d/Wb5NT",
-	"jn274tTxfRoE/hFdsMP+632lp3jAX8ARUHZn+GzpRnxxgLgOJKrNQe00Bd5GA05vAarkH3IHXKWPyHLw",
-	"xOoyHd42R5LtwxRs3vPWAC8YiHlb7djHj34cXuaBtVf9uQ+Ngdz3dCt32ghr+wkk+WLWYwyHmGoZDYkz",
-	"tLXd/+Bj6G5/m1rrA0cMP9TGV3uN4S+Hf61dkOyKdfWyVxxRRRe7st7XXN9eON0bKvDDMtcbNw7yX/Ls",
-	"Idg6CdYQnpahHQrzp7qDU00OH9Cm71/3X536t+3UTxN9cLN+vAH/6te/1379D0fqf7XsP1jLfus4juja",
-	"fyCN/39V4/6Hoem7D2SffAzt+90n5DDn83mnuWC/7InQPGgDv6Uzth9X1O6cink72MA3bH7PMyw9Mb+w",
-	"VO8aDsjnAa9qTzMtdbipQYyoOiEHsMmYvsGPQ6b+M7UODpVPH6R70P6ezUrFzRaYYMqoYmpy/uM7uxEa",
-	"Rtohe5SqmJxPDic3727+/wAAAP//",
+	"7H3vctw2lu+rYHt3apIdypZkybGlmtp1EmfimThJ2U5StYlXg26iuzFiAz0AqHYn4637NPfB7pPcwjkA",
+	"CJIgm5RaUpydfInVzSbBg4Pz//zOL5OZXK2lYMLoydkvkzVVdMUMU/DXs7lhyv4jZ3qm+NpwKSZnkzdL",
+	"Rv4q2DvzVyLnxCwZWdMFI1M2l4pNsgm3F/29ZGo7ySaCrtjkbELhVtlEz5ZsRe09V/TdV0wszHJydnp0",
+	"nE3Mdm0v1EZxsZi8f59NPlfbV6VoP/8bUWyJYUVBNktqyEaWRU6mjKxozjKy4WZJZksqFkxnhOZXfMYI",
+	"FTmhRUGYUlLpjjXmanuhSlFbZc7mtCzM5GxOC83CKqdSFowKWOaXUl5+DXf4BW+7pmZZ3XUp5eUkmyj2",
+	"95Irlk/OjCpZ/Ij2i7/I2WotDROz7V/YNr0Bmq4YuWRbeF8uCCU53ZIFv2IatgS+p0JvmCJ0QbkgXGjD",
+	"aG73jBLNZlLkRE7/xmbG02PJaA675JYerePALqRj+44PD7PJigv/91FqM1/MX1IzW6Zf5vkbuiDGbqZd",
+	"Om4e2VANW4rL1yYjUpF/J3OpYN/ZFVOEG8I1EXLT+QrzA3zuDooLbaiYsRd5xy7yfOQefsVX3LTf9ku5",
+	"ISsqtsRIopgplSDUkJXUpoMpC7hPkiWPgO70HV+VK/gLt8H9GTaBC8MWTMGqXlLVx6srqvp59d8Um0/O",
+	"Jv/6sBIbD/Fb/RDuax/yDTBVz2Pgf+PIiff8nikNdGyS9RkR5WrKlGURStxrJJ585W7Q9/A1NYYp+9v/",
+	"/ug/zn48Onj69sfDg6dvfznMnrz/x4/04Oe39nN68PPhwdMD+/Hjo/fuz7cf/8fH/zZp8n82eXew5MLY",
+	"zbDcagglbiXncGQJN9q9QUZ0OVsSqslJVr1N9ak2dFognV/JopCl+Rp+10Vq/LLvfedSrahBRnl8MtnB",
+	"Q+/trfRaCs1AR3yr5LRgK/vPmRSGCWB6ul4XfEbt7jxc4xV/+JvGnRvGTf6+8MT6Zv8AUp8JQzZKOv5w",
+	"PwOtBSIfdlLJNVOG40rnnBV5Wv7AVyiAUKLQqSxNax/fZxPD3pk0h1YE/tE9yl39NtzGSdv32eQZCOb2",
+	"Gqmp7UhODTswHE5LaykLKfNoKUElZRMj5eXFStdvJUvLN+E+jjHeZ5PNcrv7jShQw93XPRt/mnq9z2ip",
+	"WZvUPyy3meXhK1qUTJ+TKZvZCy3BQWUxyz8zVOTOtFhNsiaJYGsS96aGsEKzM0LJbMlmlxmh5GcpWFad",
+	"NvvPmVytqMhTFJ3JnKUZRJUFQ/6wWmluD96G5RmZbgklG6kc8whQSgtmNKFCmiVTZMWo4GJxTujUvl9Q",
+	"X+6NFZgnuWQoF3I243lyt7nTUKk3l6uYbTOyWTLhuDksJHVP5AGkap5zez9afFs/NLv5J7EP9t3sq1ia",
+	"E8W00cSKOvtxKXCpXBBGZ0vidEGLhSxRdcc2z6xtM1dyRWRpNM/tnsOB0mjcuO0HMlOSK253RVOe2/1X",
+	"jGrpyEPJmin714JeJaj+PsXaYJz0SJc2leUm+fkGxdUwSWIvxlslz5t94YQ0CZIwQUTLGsjGYB1veFGQ",
+	"ZanADjFspZNrdh9QpegWToxi1LD8YozcmlNexHcPuiWbLJQs18ldl1ZMuCOgLbf/rcwXVoZI6wzMQVFq",
+	"LhYFw90f9RZLa36lLrRLU1e0uEBzeeiJuOQCWIEJq0V/nCyNWU8y+J/dRTOzfy3UehZtZvXQgk4ZEqhP",
+	"P36FV733mj6x+jXVTkm3KQ1WQvJHUhY6JQRRNyLZiaEKpNxcqv1swVoqk16pYlfcG30tU6V9uROpyYdq",
+	"Q01ZJ8lOzZ5NLB/L0ozkgSum+Hyb0s+NE+4EIPCMo0Pmjbgl+gVh3W6V1VuG5yR4tb3ywBL+EAZmy7ys",
+	"iOhdO92dUqeSh2kV4vzmFRfxp0dNrR6EQvBnjnd4M9WxjV3R00fZdY9xePKjxzVP6vDBUWJ/x57S6jCO",
+	"eEN/SqM3PDo8PsliH+Vhn7sRDIspW3CBsZGH8XkLi3l8evrodNd6UHc2ozeWWu2zVp3DZqig91zuvNif",
+	"0xZNrndwKwI0Nv3waOypTh+QrzhyaZ3fg2QM/+hjI9TvCbEpBrkj+Iz0EZYybanz2dJJebRnre1mn0bs",
+	"jZk2Z9UnXBBTKgHuqv1QCoacZv+Ysw3T4Vdg980LvliiJWz93g2zf06yoC6VLEV+oOSUWyFUMKrNwbTU",
+	"26S2/Eyut23yTtmCilFWCf5iuk2qgFwKdjHdmoZN3K2FmMjHWkVKrpLPVmzhtF/y3LDY0JjJ9RYlgF2x",
+	"E/MsBxUi12uWJ0lopKHFqNcb5DK6hbtX86utEbP+bLxvVm1etCtJ5pXafMVFwhifOc1QZ+oXAsOLpVJM",
+	"zLZVwHGtuLUqqbI2pl3wbvW+lKVKmEnfzCHMXFmqRi6Yc78G3NWbcm0HFCzjDPxZe8zAg/bRd1BF54St",
+	"1mZb+ZdLaiU/xo3giqQHKDcXa6Yu7Ot0+AmqFBBhJZaoGu08QeAHg95JG7bW6ZeydwyOoL0us39JhRHc",
+	"IBkHPKQuF9MWFm5ZhszReHW/zC420wkRkxYV/hwPO/UFF6yDODmj1nMmc650zSnrVRT+SKR0RWOvB+5d",
+	"rD7bksDI4S8LZ33QkxsbON1WUsTISWNd/satLUXiprb0c1bwK6a2NwvAzeiKXUwpet7tDcSQRFZFe1zk",
+	"iWyUNAy05WZppRBTEAITjHcFapaMqkTo8oXLfhgInbk0z3RrtSor5pMsERqEbFTa1a3iS60vmw7thk1d",
+	"WstH09KObClmyzTfiBC0HuTTCeNUcysuQJY0t45pnQJLKvJYIkbBtkmnAZoU5ybspN0wJ3HdW5+TQ/vh",
+	"wZGPuPmdROWbOi3DA7NNIeYD+WGjAoEzn2N0PmQjVuteznNRzLcVaftOyT4s2HDibsGI/Vzxorh1G3DQ",
+	"AekIsQ7k81IYXoxasZUtSUMHw6eJX1gLYjexA7c5loLn1CyzsNYdRhpszl44CHZ5l67v5pLn4oorKVY+",
+	"Q9UR8I7cypPDp48TFKzT+nuqOJ0WTEMiTxAjQUJspLosJM3Rw6yFPiKvtlrdF5QXXCy+Legsac+WoiM8",
+	"Zi38UnUZEQXVVvcoxjIi0BOzHw01J77Am6cObe9xGMvIjU3E163xWHjNtzuItw9Wq23G9TnOU+9GRsZU",
+	"SnNRyEV6f5mAeo4NRmc1WdHZklv3G00MV1pATshf+Ke7skqtL6+qbHtC8Gw7/IWpkqV177mxZ8EuiqWz",
+	"bcMkUaTufka1WuXw0V1EGeTJlNqIPzk3uaEflLxk6bdjVzxnyWTbl3JDtFFSLIotRkAwh0b0mtFLX6ri",
+	"YiMbn3c8I49ODiHj4jZEipn1NeFju/PaGi2zpX3RB+SFISu6JVNGCikvWW5/Zb1Ke1N7cQYJm6li9BLj",
+	"MgtqmL3o6NDfrVqZZQ/7vR7mrXUqMgjDDNRj1vB2Zk6del9IRQoKBUVnkWWlnSsu5SUppFgwBb64vWBK",
+	"cyIF0yF/ulnygoW6H0MuhdwM9NlXVC24sB7CzCmBIS4521y4KEp3MY/LVRO8EE17awvqAiqTBpDMPsbH",
+	"yBLlLUAmllsusWxVxRc0t5xkKaWwGoSANoYlgPBfKzljLIcg0IB1yCKPXnfgD+KFDzHnfdiq/pILKfMz",
+	"u6dLLhZ4nnTXgTonpcBceX5m+YbM2aaKMSLtGRPnBA/5mWOYjVQa8vgYCUKGwDSojgKQrrohPMLKFxQW",
+	"KTenuiyd5VWrkamjDb1i12IGLlw4i+FRwaT2oHheyoz8Zh5VKiypciEyqzCpsmzOnZ15VpEeDrJlICxe",
+	"8ln5K6bIyROy0jt1f93gbBzZBjnDtnjxVN8zH3Csna3aiW6wb439m/sQaYWkjlGyXCdU/VResbTldgfZ",
+	"eVqaZLncD8ttVfugl76AlmqrbbCON67E5FiIGcngurfraiqSMZJrFAjkrGDG/jtZ3JQrysXIE8XmczYz",
+	"XeUk1L/nil4yTZZ0vWaiHXfbSe65kj+zDmp7sYY312gaVbEaH6sAylbKzd0xnS74mYmxGQb7kw73dskw",
+	"Npf84gKqUGPNmcjGMmqN5guXabhISZTXoK3gJd3lZEO5jyo7hqwp874XWkp5mfZ7tmQpi7wpGbnG2DKK",
+	"pqLAYqG15MJY60milTnIQ/hSyst0JYm81BfUXMi6UR3x79jE8Yq+SxN8xUVHbK2zIISLC8E26XWFwo/h",
+	"DD+yNMNZKGlPprJWIaXBr4JFM0yFaWZMwUbKBb1Erd23E6/tNfZa/nOHINeFTMkWcB812TRql1C9gFRf",
+	"0isG53yt5BWK1JVmxZW364Zy4+tCmtT+WPMzpkiL6lyRp6dmSdzB5gUbmNNZK0Z3Uw6vAouvTEXJUTBW",
+	"lYJQvmjF34wKq482ihvDBBFy09I9W3tROpZbzi53SJ/BIkaXqxXFPEHvm7rLoDxhtS6cfds2FXVZr0Jp",
+	"+xPW/4m4Bc4D18TflsAtrO9JL30NpJVpVqFAgFss0LNasZxTUaUItSGnh8N21/rZoyRBOt8GBwbFFEqx",
+	"iDj+IV7sOP2T1DbumAauy5xR5Q9eJde8SmjK4ajMKWjUhrxo2hWRFbKzNqpik07DcE9VUsGa7Or6OEyJ",
+	"xgEWU2ftUyr1Pc5SiJe6u6LrttRnjWA7KeZU67gf3VS7rui7F/jl8WFK144ovdqtCrs2/GhPWnIc6cbq",
+	"k1jI9v3iFZsPFGh14q+4cH8dJWRdxxF3mdBdZ7wZ2Q+/qusCe5jOXGBXk1LYvw3oy42PDiq2tiZGXrXD",
+	"oemEDWM+mDFXjIEgNku68YI2FceoOKy+ErwBEYzlmmAIdgcLtsL5zRxxg3T7iNmj/30L2UW48eslVWzk",
+	"1i58RCBBaauqWaq/tE76PzGjq9gK1Fmj/eMiXk67Q4MHBmccmyRz/67QrtVC2Cwq0GRNlfE3D4+PQ3HY",
+	"24Ll+lmN/7giVgboSTZGSTV2A0mX2o0vXf1CKqGyy2H71np6mFMpRT7SVcgZzSGuPe5nnb4YUHDD9U4Z",
+	"9obPLpn5bCk5JqMUtkQP99I06wjp35p7MNjMNcGctf66FXOGF76XyYU5b2jOpm1TsNpaW9rkjHiXHB2R",
+	"/l2ciRzWemGs0zgj0ARPplKaLI6yeWsf5DpIhnOimOGK+Z9wowlYceF3cbJPG7mOw9ehLARvkhT2drWv",
+	"2UyxhODV4fN+memu6yLGa2as/axvbvXu/XRXJfinT4932j/Djv64e17/+A+3A1UKPOF5qIlyIck4yLC7",
+	"+KGykx6fdIua7kdulkw1LIjjw5Mng1rv7C6/URy9jxGKeEfrJIoXrSlGul0PpVSQ3oA6+NA0ar9XpTiH",
+	"8nYXq0j9HLq2c3ZQrkmtFGzA26Gp3TgAoVuYFsU388nZj2N45m2WDnobuKqCz/ACtx5q4f4KbeiWyDUT",
+	"v4rSx2dEMVoEwuMSsdElKgVMmkHXK2b8AEoEXeos1PtVJYBxxR8SNCW0X6zoIll8tOap+qJvWm1/VWXG",
+	"wGLl9XZfTaX+N10NHHzBdDrFiZpU8DnTJiN6SY9PH5/9v//zf6uUTFVwgHAklo+rPE1IQd64kXNF1eXI",
+	"CHy3ean4AoMYns3XSl65xChfraUymNeml1gaoOTqIAjK1AFYU8VER/DebXxAUAjQLb5ou3UziI139NpD",
+	"34hLJUOI3N5xKYvB8XBg5I7qLXtkZnzNOhyzcb2m/OdxbUFaliqlh56ROS8YdqfPmWKuOogCLbRRW5dN",
+	"J1E1VEpCqS5gBKx2QHNRlUKPymu22oym9BINB8Vovo3T8FYv5opuRIcMZeuufLfRxPKih0LYwBv7XIlJ",
+	"x+ZnM6a17GpcMZKULvMSYI/C+tJ62bouDhChj7++g4uSFXLtJql2yiOWG6AKA9F2RVKc91LJ2dBThfKt",
+	"xpKeI4IwCPwXxcPdQfTCx+2RL63rindH0rZTkXyh5OpFZHmNMNiouVBBXPfFRz63PhEIZOsDWcJC1t5p",
+	"pZkUmmtjrYE1n5lSMVc4x9H3dAqxbSH0VkV6kTsICilZydhJsn3EwVCJ30IcLBKqaRMhv7hWDyN3hL5G",
+	"nXDoMMSbdK76lReqI/nwukgMu1kD+8E3sr+r55KtTd1X6vDKVPyCjaSnw43ymuQBe0dX64I9nDOlONMP",
+	"LaUBU+rsk0k2cd9OziYDf9D0Qntx4Ho5wYrehEUgieYLARUc0gUkcWHncRVoi1LHu+PSAYbMEy/JQJEs",
+	"aKKr5IrptAoNsd8uT1gK1oCgwaiN1XZFh27i6TAe92Z7Uq2CLRbuDQnjSCNC+Mn+3v5hdbDPrJwDlhKa",
+	"wOnC8Qts407rvrEnp2oVS/Why3kc7wL4lyXVZ4SSuWJ6CcRMIR3FZaoqt77tKJ9CXjGVlyx5QnOO7qYq",
+	"QYVP2UyuQvTdMisQs3bjOBvIhWAd4F3rUq07evJTGypVFPlzKXdXWwXmfeHMxaqYxlVZpVNA1jEYrmxe",
+	"wfXpoLO6GknuUZogm+iCr9MORIinUg1hjgI7pdk7c0Z+PH7r6yQy8tHxx9ZPt+ZAuc7Iw+OHROLObeiW",
+	"QBjoH8f/IGuqLlmekX85/pcqEZeR/zn+H1JgL3EqtN7hKoHB5Y8eiIkqzsQNsSuPG7fqZUZjw/UpbJ7I",
+	"hRjUATwgzepl5Gu4GJA3ZpfM6E5/21coh0j1IG7DsFaK28r1KE4bnp/Q5JKLvFZ0o0dX3dx8F6wg4rOd",
+	"YfDv3WXDeneu25CTT7x+S7TkoDKKHAw4CZVUi5pWve/iS93Q5fCvmgX9GsRlTYrHKqgSXBXrVeLbiYo+",
+	"5b7n3L1i6CBVGsr73qXIXZoe8HmdBRJCNOCklQL/v0YU01KsPSorZHOycPsdWfz9Jek9mfbin3jGvw0X",
+	"xd37FSsY1WOt/TGZFay82O2g/rAE9I9I2DvNXQFEOlsBbthKLFiFbk0ba+EUeBiGAA/VBXIUuXEHyDXM",
+	"oY2wRIRBqBrCT5xIA1bT7ipUgr5ODj8rGHXXLVAOgDpMceWfZakELZ4LkwRdmBnZgTPujOOpa7azh8YJ",
+	"VyMvGfY5/TQpBTdU/zRJCftxDeAzj1yaQHsod2frEPg0dgDGtVyGws8UNaRm2OzpklYgQjj0EkyZw7es",
+	"ymOpYtCcNirUt58+9p24oghBnEL1pZqsGNUl9DcxzXOmx+GGRkXmA1Y6DM43dMOD3vEoC8C0AZHPs071",
+	"9ikJ5c7BPgRp7UjdgjD9KrhwA1rlj087ksXxL05Tje9fccG6MFWbmTqNe+6EjWCbpKxxeKuJZngu2O89",
+	"zjbxEwkGM0VAbN115zAIYUeVk2OkTpDoryB46RK/I6KnVVyikWXALyAIas2lClT86PiTB4cPDh8cnT05",
+	"PDyshYFaX9Vw91LKcWaXMuezZJPnF1IRwEE9qwl0SqJfEbqy1rfxAi8Cb8nI189ePn+wZitEmLOac7b0",
+	"QWD47pJtzysJqBjNHSxM1DmA/NZ8l502kqds32YFlTs8WNRLsBdGA5XOkUyFe4wLHllhqArOFFFo87gh",
+	"GIC8x4ukkmPv1lwxnWyR+AHzmrq2HQw90oFuOZs5zIO0JWR9XGztDXC4bfxyhZ5QT/ZESAPFCKGWwDfx",
+	"5bWlbyheah03UWuyA5g2TTasKCZD9z28XbXEFCu8tPZ6iwNW7tMBMAtdAsPNNfA/6Hr2S9ckcAPQiX5s",
+	"s4ZYaVSLWJJDM0airr6LBggjtvO+sI2Ebuh2t3R1xEJ0iG0nsUJGY4SEjXZsx7yNeEG7ti2BMbfk2kiV",
+	"SCN+jVguo7DhAmuk0FxGmR7A4MNwUbLwDqnX/jqJd/iMFHLD1MHMyrOCGcMUSDTR/lxnJOcLK7CsXtmu",
+	"l0zoc/L4kRUGis4MlEUj5sY5EdJdQlxGHAs6IyzdncM9hs32sPL6zP0fkXc1qiuaerOFZNbBwysGvWEG",
+	"4I7JtwQ9GFB/GbSOw4Pxp0B0tgl48SOYPiA0B4/3UdOE/9TqWtfyj+ULcoPeCUTHQ+y0Vi05GOY5bUhg",
+	"I2VlUdirCU4BannTlRy/FmR0ePHT7Mbw0fcDET80Mcnq73vc6kuQsnenr7XPHuw6PHbycJIN2HXXoMAc",
+	"q//p+ZumZbdXxOywvCeHT+L5S4MAtCNU7PaL2e0+q80FCTM8AJgBPJYWU0NlFJaNq90p0DrYdkXq48PD",
+	"g+OnTwcRHFbo7uLsUMXIQsq88ijc/bKTw5Mhi/Iu1+6Hr0oNRZ4O6wTrPV7yT72jMJX5NrX/Q9DBG2rI",
+	"SVQs0UdxUKP+MdEB89pfUJ+9opdSmQ7w3+sCj4c9SwVRIvdqE4UeY5PYEzBkoKG/2AeojSoR7GTE1IKk",
+	"Zmcbj8w9QsekzMCqJHCnnW5k11oCROSIxcCswLiTtZL/hym642zBswoux7JkBB8zphF2LlVS8zxuPfkZ",
+	"mSmqlxAkvmIqArK4WdNnd9H8Fw49w+69JtPSkJ87Cha8kmt0NlKfLQNsKqttwLcVUeJWYVfLmuXn+H5n",
+	"lUt/yYvCfj4tlbBWlruLVJYGl2xtyLTUWxc9BEyFcwDiAikSb5LHaMQYapFbBebquKHV3pXmkdPDw6zK",
+	"0ML5gTwO5GrP4e3P4gpLN4UIsLpzjkVnwv7hYA1C8t64ZohgBFDQRfDC1msplcAMmvWmwuhKoPaNUj+p",
+	"XHKXqre7ba8+I0u5IStEE8eeJG8B7BJvu6Wbzzy2H/1zV/9EK5DWcfI99t+Ig18BA1b6UbErpswkGbT2",
+	"mD7eU0VkvnhfZYHjI+EebweflF6JUmle37hhGdUy7Uoq7LEAbwSwA8/rsHvhZnX8PXrJPP4eYKQ9PbXX",
+	"HNm7ukbTIg+13jnPKyV8xciKi9IwHTe2OQAyT4bAwW4tadPW4wwG2rdEXoDdC6Sow6DBCYXC8UAZsFHt",
+	"cnwmyQFnWr9KS3qZwpipt7APAA1owQs2vKMtHiG7cncRgg/p+p7Yl3Ed3ku+WPrNgC2Sc7sHNSvk8MEp",
+	"lBYgdUHY4Aeeyr2n83QX2kMN3a46Dwt5AAp513EAqQ14fHO2sdYre2eYcE2dlvJQJGEtXCy5wFDtR9Sx",
+	"k2Vf4IiMGBZGpX6MCJjGPSBAH3JNXDKzQvLDZboTiA9P8l0Tp6+f/QoMULPa3LmGAivY3BBoBnM9nAjN",
+	"6GtGxqnow0HNP10y0Ccjx2QRPNRI1SveeQ6jo4dH3+ErQvYaW54cQ7t5fagg3bZlREsfzsaUOJAnSJJg",
+	"qHJdQR4s5NgW8wQOShXJOMz2BIpSnRBnDLTOiJzPM28pBPchyoO40WkD0VVqr9CMn8orhtZ9kC1+V7II",
+	"UcJZjFmAZIN+YhyZrS/r2Gzn4UCGostiQ7cafsvykVZuC+5leDEF/DQGcAPAt9oRLIrq1VzFLZ7EVp3o",
+	"zeFlGgsN0vksULylUAZi0Oy+M7zdUcPxXNGi8PGAEQ8dEygSbHMxFIjla7Z54y+tQ+X0b/m3XBBrNdWR",
+	"TtM1tdXgQnfHH99m14bbaWPo1Hyw/QDqVMJClian2JHXnnABAWIMdHid6oqJ9FJxcakzjyyA1b5kysyG",
+	"MUE8xlao/qmeIoscG4YQFb6tErPJu4OFPHAf7gvep3pjdsXa9oPVKLBoUKBzcPQyohkjrz32VzAm8fdc",
+	"HPh5QbMlo+sh73JjGKH+M4kv4IQtbluIX+wHgCgRiImQ1WCPOiwBD58yqhnrZugLHcYTpiWKAg1C61Ho",
+	"mlk7l6UiHnlhh4t5bRSHyrY57jbzqPBRAWvEWCdpD6sZI2hrWBH7QwCAKQvOTBdyKvNtHNI3fFUvR5xT",
+	"DgoVoxdYREI1JJ5cZeoe0CmeBaSAYPGVwruZXvxbJwJL5U2pySEJQ02vjWPRc9yyCA4lQUQHQIACS/OF",
+	"cGmIM7JZaja7QDPK20zHJwR6M+0bTalmj0/OvR0F7dJRW7n3HgaF9JOwGz+A4U39qjxUAmgTRKmAQjos",
+	"mD6DoW7GrImPIHdkyzrAOtIYOz1SqAKfGSGLurbim5vS8H16odfsXw0dWQOUym2m8kbqt1IzdZFTQxtH",
+	"6PHp6aPH1x8l1FJQjQBmjeLfSjk2Tj/zyezEgEH7FYoSjGJoF8f186sXzBCj6HzOZ0lUiWg8aogE1qaT",
+	"jh2bitaMG7t6nZGndVvG3QgmjspysRyYrrAmC3EodA7F7cyVRXnXoe4zOoQ5rklof8JWTLwF9sXIq5bH",
+	"scsDHN0n6MrfhteqhCLKMTbWSEcIlGczXjzHauBEfZ2QnkVielq++Fq69GXgC38bo7YHtCh28YO7AfgY",
+	"NDkVCmJBLuCbSxweCDtNtYPv82cjl0MriyKIxBqV4/rQBii1ocqMDLf5XhpHO+Q5IwlUHLhRQ/OyKPB9",
+	"JjeN6CBa4u6mNFjND+7iHi8BtDECdDoexma/DAMsHmL4eg5rWuZWpyVzUrJD6r6qiubvMETYCg+ODehN",
+	"WSE3A3MFrqclBmJnGx9b37mSnUvBEUu16EOVSKqyR5jniTIhmO04bGcPDh+c1oLvIZRdD1Qfto37z6TA",
+	"LcSqMnvQ6/kR5814PE9Z4IilLBo3hTEXfMo5lBlD5axlqAi9apBw8Dm4GgensOMkvewMznaKBMjpQMIH",
+	"8Mnc5J6ek//k8cnOo49lCAMsJvv0xq5PjibZ5PTwd5NscnR4+LvJ29Ti51Sh8Q3LtxY5lAuGEQgR/jv0",
+	"jFqBdl61lHJN4N7RDkTlTR/9eHTw9O2PhwdP3/5ymJ28/wf+8yh79P6jn356AH/94eP/+N3Hw4oZ7RLP",
+	"YbhhxxKhHfYoi5ZaVQGd/u4msY3ueo5X6Dzuo1nzDRYiLBRdgbNm1QhVi3JlNxyKRvWSFQV0EoCKXF3X",
+	"0/T2ULfVkaxJGpij2Fl0OKLhMw7XXqv5pHEquvWCYGYj1SUJv6vF8BesXjnzZJc9OVuXO578ra8W0Rmh",
+	"hZbWFV9T7B3uy5MeHe+s6cy5vqzgwCKM5U8efXJy9OT4JFVb4Ts1IGIIsYBEZ3g7JX10fPrk6dOnh4+f",
+	"nBw/Pj6J6XJ48uT0k8cp6rD6CNQ+ARdPS40xRgYIRSiFU+Xa8NDDMSSrEyPaumxhVe5vdRIU01mhxGfM",
+	"JaWgWhrH9+8nm8NWUm0Te3j8+MnJo9OT08e9m/LJ6dPjoyePD09OTo4eD9uScX6GYYNCax2lqgm5Zylq",
+	"PEBcqIdCu9GaD5OxBa4BP6Tvhb5ZM/EtXGh/YXevNpi+25r7wuXx/BnJfGhwVirFxGyLL7OVJUY3CRf9",
+	"x/qou7IjhrOO4iL1Bb0qgUwzKFTAWP9USmO1OV6GC4p7AP71X5yq/NdZIcv8YCbFnLt4+EZxwy5QHFhd",
+	"pEoxW+X18FVfNOYCiLmT/v8lBfsWr+zwHPC8J1VD5OwO8mzPvL15eviolpA1aut6/EIlk5BmlPP7Ppt4",
+	"Xhqpp/wRGcndSho5k41MPxbr+1XjX2W+TkMgAgJfT3OmomLhy6qtGATvlouoV/MQ+jEPHz5plIKHbsmq",
+	"nDcLnZ2HD590mC2PT3qNltNdviZQMsUp1Slvj8ayH4cWxqDu5RqaWyD8L6HPvV3t7mUUPHagCxJ4ZHd0",
+	"Ym8zpF9Byu+mI6R9OLQj4tkTsOxFKQhRw+tA7bYjjf1TyQe04WMIMmWbI+SVZiKPBmEYOQrU4O6CjBUA",
+	"0lCc3ip22GsBhLBe91jY12ESsO8egSDb0MG/Y6FvmTBpwME3rjskxI7XUhZhVGyyZTiEKq8RbRwWXhyA",
+	"seTCnoOXgYG/1BJchaxOloCGQW4jwbK/x8vfuGRF4rE3DljebNxbO9hYDXmb+XyH8AHuxDYFRmiJmOrd",
+	"ImCpLmzaqOMiSKFqd6PdiZg4SKAuGbyn+W37E9xtIfzbSLuMFofDWx5uImWuldO45/zDtTMJyROwD5sI",
+	"rJlbgKr5VslpwVbt5eXMUF50lG5sqCYbhRU+uRtVITHr1bZ5MGAfv2jXkxLeOERE2qv48+tvvibf4rce",
+	"3HbOWRH6KiyXt0qEQaVSRVfMpCZmtKxzfHjmV5iiXwrwvdRpy85wU7AeJdEySwAqGMtc5JyUSpwhWtfZ",
+	"GnftjIsrWvA8s97fwVyWIs8Ie8e10da9Pyg1y6xBUbCMWF+54DOTkVLQ0iyl4j+zPCNrBacOBPOBf324",
+	"6Irywi4gww5NQXejfcC3/kUDMVJ0e2VZvV3C5DtkXE8AwuuqSvPj1O8QS1cwLUZdVi5eQFg+2LDpf57A",
+	"j2sfaUdUUw1O5joMC7TEUDjpocLxadxzJO7Bf9ov47TCk/f/2PmjgQkGRy6XY/j62cvn//n1dy8/ff7K",
+	"vjf8+fLZq790Ugc3onK22iAactWHR7OC8i3nZhPIAZaisK449ATGE8ASSPH213G8sA3JCtPwiJELeN45",
+	"Kei26rhasq1LmWC8Chp5KMBjDjDCce0JzCBgOW/oVOEV1244YmJ4W5nsjCsN8nidzQhbU5mJ7n3qZE0f",
+	"vHXBZ7QXZikJPAtCYE7TAzRowa96kYs0QYylpUMVAvDn0iQ5o8ulDZkPvMB6t5eMrdOQvzxPCtStrvD/",
+	"QkW49/q49o5fcwZS1G4IT0zPYaerZvXyshS5Yh4vfHWO/6gF7uKgLAKYZyjjXDhx9ECbbuhr/3IQMP3o",
+	"4EAhL3ycBqMq5r1QVBwpWaGxh47W9o4CTm0fala8vMF4WTDysB+LC5lOQai5NF46cSfrBduMeFw3LnAK",
+	"5tdXcoZK0GjyiCWtPzMRcaI3CofAM1zPUd5PyA2lwvXDbQ7PvGMAWxf4H9WGmA0TZpsRbKeAz3bAPg96",
+	"pWc4+S01JKvTlRyJoz4eWzqNH91ML7sQQIXnbH+WJjo47C/EF2GgQAN5qA6GMCCWs2JmKdNAphXKTLqH",
+	"Q5O/l0xtd1qJ7hHuhnXEhuRbViVWHVVUifqm5IC9FwZruO2357XuyKX1HXynZQVk3znnJtRPpVLF+ciw",
+	"cOfwl1AaNczv7oigdgPqFmw+NtY3Cs32BpHRG884aNREDQPsV2Mj+v43HbB/rflfK+lgn+36aiDSWOiG",
+	"H+VYJIYfgYqiUyrsp+kObKy6SjRmX7Guqh2cImCvyNCA9iNOjpJbE8q1BnHiDzSNlTdI/AXIYI+U7yfh",
+	"yQj53h3MOgA+LtK9d+bEgz+rDZbwh6sWDY04oLa1EWv2CKgbQ+E3QC8AnYXtgL+4DdB69z57MSyc7L6F",
+	"0JUrZKuvTpZmXZoeMxinqNIIoAot9ePTx+Qv/NPJiPml9iBF7VTnYVSps2dBEZDp1jUS0cLHo1ytWvcQ",
+	"05HpF1WKGTSnJqfidA7Tiyaqxu+xU3+Hyxyx4xU0XiC1b68rILf63jn06WGC16HI6o6tBqu55tyBcNtI",
+	"ZaUuoeAE6KUsixwqYfz5hrJFUWuFcji3wx2xvgEiHSXuL9ARxckoYahNwG3Cdt4Ri+jAT63iBQIkYiBi",
+	"cp9Cq/Wvoqvarig5GuhZajDQBpzsqNKW8sLFgykWPOswoasN1snyPn9lqRiruSujuCPO7++s+HdTPANO",
+	"JES3uRt5kY57dIKPvXFvLnKNsTohN9HA6mpUb+fkMhgVlzKqI3oS8GGr2WzafhNHAq1TFxcsXlHB9ZLl",
+	"bglLRguQnnI+n5yJsijS1YnajLLTKrM1kXIvpAkT3QLpTSCXZRttpMy7o4DdoYjvgBzhmCCr1vnvGuMb",
+	"g40U5Wkd47ptqmgUrS55zCOEgV2AAmeEXTFRIEq8kwAB/6qaMnceIkMQaYLiewmnBYrswhgSF9XHsiW8",
+	"swOwZ38vaUFcSd71kAvsq5WrFU1NTcHJZRc1ryiuqZH2W+dyJlLADa+phR1TGoCrCkhHHmRJG14USKth",
+	"w6vc5JjWM/7C1hBCFVaXgYGBpy1zgHnGm/Q3LUCppqx1VqC4gTfte9FL5htEiVM3iXMD2jWlD8PYgikE",
+	"7ipc3PZd4qqRMRUhn1kiJf0Uyo3ui6VCw5xEbG3EffOQ4ueVbQlxraHhqh8oTy6l32CA/fm9RsPhPKSx",
+	"uEArxsG0uWMstthBNpMrpluKa1d2ooNYTduwqgupRiG5Xc6icxcfsmhCkjcQokoT3IuU5HJlRKMGRlDN",
+	"c3YBAjGRH2CGwAVOiQFKmptOY/cdq2pBH1j/2Z4yIdjMuJUODPZ06v9nAYzw3buAQeg+G5bV6hud1Dt0",
+	"tHeyEk7mu1ilckNXDlQKLKOjUw9lOEy8yTUTvTkGaKYVbBNjwSbgi54+vYXF9ZQLWoMJumYJxB8Qn25G",
+	"V4xQV8Q9tHDQKJ62NVHQ+FGpAC8JcBgO5s2Viud8IGNAorQbX/GF0dDJ4zEUK3RIkNt3P2bRnvmLeXo+",
+	"PTpmyBqyttyzOLfGvb5dUp0RdC9QREfuPxtcRNgMtXdHt1Lz9JeQU7avHpd2/l47mAUFxJY4kmXpuhxj",
+	"jEQwwWB2pmBZZFUBmtzct9a16chFLjddR+MoI6fAVbWjMayCE/X6D3D/3VmjKnXjY3qVR1rLkEX5Dice",
+	"mrzbHF6Zqlj05yoWXUFMVFSJ+axbv/xQFZP1TPMaAaXYsriwXM3uYyPVpUOjcQQkgdvNFer+c8CYdUBE",
+	"BpLGrumlVk0ZT2iKXjBqVOzpRWy/g2u57zycDlBmcKoOb5dM1UFPx84n4eHw0nFkfbCrUE093vVEDhCA",
+	"12kH8L/pSB7UmyIHSPk9NCmmR6Rf5NxauB2WRaNncR/IkG6kz/CoSrP9cMioxe7GAsM6yhFVh/00bvZ3",
+	"3FTTfJF2T98gW+WKa5ZfpKdMvVmGiqagGmFapD84e8ndNTNdilEoV7fKKld0kx6brssZ9hQnCV5rH0x+",
+	"u5PW38FF/bPCemLkLgQc3uG2uwfb46BrB9DxoJNMDbavSYwskuGeP1vcVV988yzH9K8Ll6iXAA5LlZfb",
+	"uNE16rKv0SASfG979NLnfD5PtXAFnXBD8d6Zd+/Ip/Z0sz4rChhlCfp5Ks0yiyfmhUC+rz0bqpqiEZ+7",
+	"jKw4S+pJFC+5j9BfKLm6LmBbn+d4Cy3a3aYlPKzvLfeRz4yhePed0PT3fhVJ3uvjR9wtZsQ94UR8mJAQ",
+	"A9S0xGpIUM+tTl7LJNrEb/DU/7drx26IRvGhoE/sGWlCGrYjhU4hEFFp76YUW3ERhmr1wk58KDgT/8SW",
+	"uFNsCcuBSZ0BELRdI2tHQk+n8pdvZFWMEECl/TimlbwaUUA93abLCaIYd9tFLqQe61UDOPNtAD6fRTE5",
+	"HIzg89opKOgacvaYF+iO4i9Z0QMQjqlm59wh4WCVmMwYHMpdOqDzhKffY+ohtnXau+p0qOWaibEFl701",
+	"oo3ZXMOKPut+q4s6AjJ2HqfVcfh3ugCz1GV94OnOJzcOuI+LRvaKo6jbEDeO2ftZFeXqTBYd5XASgpO2",
+	"u5IRz4IrnR9pfoYfDT9sMdt0Qxd9Uy/NyBzeaoDl1pTn5+QQTAsTFbdiEe2OqR1BtXtImoTy3jHiHF+8",
+	"m5zubSMes8zlWCvJTvi75x7ef+wQtu3AVuphcPs3p1C0oG4q7cU7Q214G75ZLeHRnlDfnSJ9I6NiGWug",
+	"+gwQ8s05URD9t4YGlHkZJsxymKT2SZvWMyGzIxU5Oj0L6aQpnV1C4gzHPyXswqen7gWGVKaEnOuQi5lv",
+	"8Bgcz6xyrwNjj6W+OHr3btwPjsf+4NHYH5yM/cHp4B+UIthNQ37Q7MEJ+b4ohRbtU42oNYLViFF70dpL",
+	"1BbYTMSd1jJyqfP2nY/tNmN/vMhVqmog1bi7QVRinx7i4wo1qzbU4b8JmbtxP/OVcDfBkgkNg9XN4vVk",
+	"Fe1S9P6+yt97JVWKSyEh5F3VXlV1WCm1VSurShTdYUla0kSMysg667t2y+/K/67q3/ydO946RgZqa5/+",
+	"qpneEoYq9X4LGfUoTRBlw/0zU68K9WV76A/sdQLas3HjI/r01Cz9+E5esGE6LtjnfcTzsesAItayx+sr",
+	"eQnSaNgCBvUsRWa7t9Bj0nZ3cP7gWrQaFhxbUDGuhRDqc0f9BD2csd1udWdpQ7lrWcPxkh29bcGZWvAr",
+	"Jg7KNMCjCfV8zVrHAOkt3FSQEGojFDtPmcg7+9YS2Rrt3WRY0M5ya9dQFmq7kA7J/XSZQjp2FEt3H9eO",
+	"0GEtg7ozqtt4MffU1JtUNZ97Lp+uippHqoGqWLj93bCBOm4k9vjK1C4CdeCm1MyARGmfA2wli9qI7iG1",
+	"CT0E6oCjjSyAPlUYBR97Kp1uGrNNdaKGrIAgS1lC+xMWLG8wuA4Z+GrwaKO06bRd2ISDx0rFzfa15X0v",
+	"U6nC+AQcCEg44EfhBktj1pP370HLzWWq7J6tNSkkzQ9cZ1PusUjkPORAeFNcIYwRQLM2EAxjO3W2lJoJ",
+	"H8RYPfhJfF4qisMoYDAA6pKo+q8UljYiQFydQ2OhNnS1xp+8+uIz8ujRo6f2ou/efHbuAHXsV5ApefCT",
+	"eO5GX7urn56cfkIcupR+QJ4RzCSTGVWKM+0mF2F6slZG4gvVuCAv5gcvqZktzwlF8Kkw79bXN58cHT/4",
+	"SQSgqLPJdwBrFZU/nE2OHhw+OPQxQrrmk7PJoweHDx452ADY0odXRw+hgBL+crrDsgaQ7UU+OQP4vc/w",
+	"EjjMiP2lO4PC1SUPv+IrKMnfeeGzubHc/daeP72WwqVgjw8PUVgK41KEdA0oG3ZxD//mpD1K5901DGx2",
+	"CRESYM/G1BJ8P/jcxWjSdwvLe+hh3+Cs+C6ZyZdg22NNqibTLWLQQMpIJ2iLVRyfObSKccR9kbPVWsKU",
+	"9b+wrSMeOKKfOhTDvdDta7bB9b2vi0ejSva+tV9H+92v1F6F0Wp72K6XUBXuwML9Xd9n0bF4+Ivdwfco",
+	"yQqGtlt9E/Hz623iNyBwXQHH7i2fg1hIHZSTZFch1wRXl++BWJ/DnfyUcJS7VqdwsSClXYg1XFISZMHM",
+	"zalz67Khn9fAhc9dROX5G7qo371pNL2/Obm/ERGfr2Hf2/IDdMvds97+xQy8g6/TGiJpDj8sSYOv5g9P",
+	"huhMvtkMXKhzaw3AWzDtRxUQI2FMMZw1bKGq5JN04d3OMyddTLLOFvV3BOMrA3MRMp1QNnL29bOXz8Hy",
+	"nZxNPCIRGtQuAxYIW+U0fP4tcr4+SeU1utGPEHaULTh2ZYZxAlKYpTPAOhblKveqZQ1rCO5ZCuZ6U89C",
+	"EJXRT0rdShu27qCmKy6t8Ezgz5ymwoa3KxuBi1I2E35x45OBLaHB4rdsnWG0Oe4A3hIFo7Bzl5/kMxY1",
+	"clQBW386csWLot+o/RwvuUXawRO6bE73+D3oZbhRBYdYipwpsnHF8Em7Eyrj4HeTW7Ma8fZ3bDVGD23L",
+	"8hy/3JfVCPewHuq6VGupGQhwmBWBGLusmGcO3bmBkqmNXDdZ9eEv6OP3mpr2h37bGmId5IuDg3PiJUAc",
+	"1OmflF6hyq+n8G2M2QnjeG9O6uciJxQ3DkSypxm7YqKm/epreE5nS4BDMACXClAJ2zUjf/2bLJWgxV8z",
+	"Qon7N2HCqC3i2WiSU0Mz1yhKeP6APIdhlM6JtzejAn/x4CfxjMwKDq2sWOG0csB4GGD4impz8Nwu4uDF",
+	"59htuXG9IyuuNctbVanaKEZXvqhOyA36+HUe2Fg77Dm+/w7l/k0wMmbWmlAQLbH2RiiVaesk/123beuV",
+	"GRrE1S9r79t7h936yrB3Bjf5AImyw9zOkjAM8MObM+Frpq6YOoCKGGQ8hEq2nIHuD+6/axnwPFplPztV",
+	"0J98xvHDjavAK3TpOPd+N98CNzjaBVQyN7/UnjJ7aP11O+Isf3KsPY7Yn6vtq1IM8pHuLCKDb3LHflL0",
+	"0NRAA1kWOVS00hwiXvtU652PfuMRPPan1l1TMAJ2hy5ixQgW2uGIYitOGwd9cKToemy4t0jR8R3uSgwE",
+	"6zAMb2zsUo5+gLWFwDmOsgVzv38ZIo8otpJX6DV3x6Zuvh9v7+PUVax/P7EphxKXksF9waq74P4RIvuW",
+	"w1rwtvcT1trNOC4RtvGtMc7IXQES2ZKu10zsL/KlmTFcLOqHFKJgDTR/rCdIytaHDnLVDdFMaXrDiuLu",
+	"BextMY5DmP3Vcc4e2OILxdjPzOFJbiKWUGTN1IobyMpY43oNU+eNJgWavUnOyFnBr5hySfbumE912Q35",
+	"I+U7uTaD3a5T43dx7VPfbz8gt8ARetvlGTwzhq3W+wsgwvQLaFlQMBkFigCglr0ucRzmKNSSd7BSDC/W",
+	"yUhfVFg5v067wS6Qi0U1UjaxCfDlPrYAb7QbP5blUfEFhMrcT6ZSGlLIhe7YE3uyeqQ+zfMv8ex9yDL/",
+	"a7aBt7jjmOmdiPtneU4osdsIOa3gZdXBYmEQFuDCaQLD4zARIOTGehI4RarIsWe4j1Me/mL/1+uLoWtw",
+	"B1xjH7EHt+0DU+9vXGWF3XC6odvzEPtcyiLX1T+EBEhN8BtK0+U1/Kr3af+SwK7ltTOYf5PW35f0KrBH",
+	"aAE+Dxq7Gu21ZgKQ6F2izzdq6gGn/6FmM4X6u8v1RzrDVXfFXLd5sqPX6YqJu2/3Y3S59lFnYeFZVwxG",
+	"NbgZaT0pyPuj/q1p7pj2d3dg73DXX/OFQAPOAwXirWM1PeRkGgcpnnbh1fZOxf0tyvA3itPiPvjhDaB3",
+	"dsXqAWgX5v/sIzkGKVoNo14xPZZ5JwyCShjD8IY+SnzsQRc50Uu58RnKVRgr5lAg/FAxh8gOmbaoCLqD",
+	"0RxUfI+3ANUPfqzOLbsMd5YSCmOC7tZ5qD22LXlUNbzohnz2KVtwQHXCNinWmDVR+fiA5u9BnhvdAoFl",
+	"quG1nR7+Cz8PdneKPfQi+JK1gDyYCPa4rpLeQE8SqR5ncCNAg5almnU9wbB3pvaEqCTv+HBITd4zrAOM",
+	"5gQvYcwZ1TAT+Y/fP/vqu64CQfhl7fHV1PJo6PN///HtH/744N+HTWmGe0YzmnEB1VRmV1jzxzCdefeg",
+	"+XQkTiq+AGilavUBcULJK46DrflqLd1UuSlF2H2rAA9CHO/tiBJA7HVsP2/qOwA9DOhUyUvotOvDA23v",
+	"5UuaM4+NAMzpahSTvMk2TF2YJRVR42Wq1rHVu/To0P/X27/UsTyY/6AIXUjLcrjOjiXKIr/9JX5AgVYQ",
+	"U10BvnpL/x6kcP2GmS/I8IWZohFf7TL+8QC9cFIyVcmWFprdhWy78TET5b6+Ow5tDy5aBVkIOaJgwHsH",
+	"P4YvRwh0PwUF7DArOTKIV6+ZXBddRzNI/KRYPx0k1hHtz5tibhc/WKl+mpTqibJPAP6tIs35lnwEnXqn",
+	"jw4/zpyJ6ZrvNhh4UPyKBQHUrHP7DI/tweceULiiSUQKvaQHx6eP/3j247OD/6IHPx8ePP3Dw7e/nDx6",
+	"/8ezYeTBdTv6hNt9+uz188cnZ2DwFAV2IXa82yBZdm0LVc4MS1fnBRk85YImpxm300Fk8TNfH9glAqpq",
+	"TgxVhKrZ0r48epxkRQWf2638qIRuxwdbuio+9v3rSkqThfmQVAGFBPnmsxeufbSgW1majEQPwRExDyZ3",
+	"aTGj1Ouwl2MIzD3YzApcJmHp4GmJbcJNqnhAMMHemQAMgATkbr2x4fxwChO4Oj0s+/WvRrpz61ZeJspt",
+	"b1u6g1a5VfF+W2fbHsa7ONOKzfiawTmOj3Ho80DAUI+4b0mlyZTBfCk+6Nge382xrc8GAH7zEyj25PVO",
+	"YRZczwl18zscSZvnte6edJ5buLoGZf4r7Up+0VrooLjHHbODQxZY7Z0bVsO4oYblHcGUN7lDsTlTzKNt",
+	"pFljzsxs2SHTf0U88cq/yl0Hwu5JrTfO/oJroxxYtF4zeolq3ar73H7Fp6VdFlkraeRMFk1OcDHUMD6m",
+	"Pzr20g2p+HVWwODqEjvivrh5jhvOtrrUruWOuuYE1/OFwyq2iE0yZXOpWB+5H/5i/zegZiGQ/pZj1/YR",
+	"97hLFXVxEjY3+ytLsPeFsoTOsgPNzD3Ref+C0T4AYZbuOBN1t3v7rXVjcGulILSKb0hFXBtAo3Kofgp/",
+	"cT8Y0MJxPT04ji3w6u+D1vhQ0EFqtvBQfJB7IOitB2V3WIf31Lbht6cq/bd7EwNLdJwK8PkPCrnoK6j5",
+	"lF6yr+Tizo9Go+1QWglQejD/aJZiCjtCFgWAPSRgGBzOYHO6ytAG1nVBubhG56ol8n7Mk0ICjsZSbuKQ",
+	"bwAd27nnM7nmfV7BTK6393V2bwfrSq63v0pfMjRauS3ZZ2xBcTdmPxqe5FPoGAEDJbqAY+UWMpB1Hv6C",
+	"N9gJawCEv2uxkQBNCBG/7mjk7nb2D583FKOXhNobbomcz6vB+DivSRu61WFcBEQhjNru5An2zo9pSioQ",
+	"/PpXbwu8OzBU3Tg8CuIZgu97kvUBz1fvSIHs3KaCC+aGnPUabF+5635bdltXMv37kPWOR6Hvd/N+rwnU",
+	"MxmAFBV5hf5VGzeL48p3beOmhqScVuD+mg/Ao9m/vo+gpu/YMx7kIOyhONPINQQfS82wRM7d28lzhVPe",
+	"cNI/3VZV9TX45e4gYISMPCDNNwhapk6O12i51huEpWBWyDnc6eSTHEr1cIs+Sxb2RU+eMoQik0TIXgAd",
+	"Wlzn4R9SxZHb9c6io8AVe6g38veCUiOs74Ry4GoyTlKsIVbHrz2L9TXb3Fv+qvbctgwKE20jBI+9dP58",
+	"BTtTG3ZJZGkgp0vF1ncYNeXQw194/r7XILn2Xrsfvsjv5tjsovg9xYXCZoT+3IJq4ycxWuUBDoYDyk5u",
+	"z8OplGZnhEhKc50I0bhtuln4xb748elj8hf+abNBeV+tU5gXRrj7enIWQOY2ihsTwWA0CD0MB2MvR+L+",
+	"rTS/mntCwxh8bveQweAiI6VY2/+tqbqEP+D/ihmuoHhLMQQzS+fz62yiWMGo7qn3cBf8xhjllXvt3y6j",
+	"fMVMfey8DLVt2sj1GuoDDACSot2qY8M1uJAibtdr8k4pevimFN+I/Wnc22mIKsVdc0B4ZH3zv5QbBw27",
+	"l0zbq1JAZM711YkeXXLu0h8O6rSImuYa2+06r32DZjWKtgNwA753w0JvV2rceqNmbWLvHXOMH7ealhgm",
+	"DGO9KfoGvByh7o7n2EOGjRv4zYJy4RFMfdZ2IK+wd4bhXNI0r+D3vyVeqcYK/zbZ5aUEdAa83+91QF3I",
+	"SLm2isQ38v5eE5iVPZBRdC+b6HtiknsCwKoascG1mmSTWuvUmSiLYg+hZVYUZLOU7Iqpqv8aC6lhwMRK",
+	"KpbVoLWdrugN/P3ZXbO/sN9NYNGShfuhvfu6YOcfVlDO7UgXtz0XRu0nM/jnCDWdM92BqLZGZLE+HnLg",
+	"Y7dIk7vBPnsFCWPtexa4wtl7MbgmhNnrpWdrKXeMp/gWrviQocHtG3SSH95uDy6zvc/QQWv24l9xLBiW",
+	"d8dl69UzE4Ml4bt94Wrbu5EpW3LAC7EczoQbuhkOxGAM7Wvt5Ic0bO2zAjNPLFDKYVwAGV1tpXPnuSZc",
+	"YNn5IMDrGxPvtoVGL0PeT3gcyB7qbHCMsd4Jdn3nbLp/uWRf4X4ArO9ANIWpbPZ+qaFsQTwpBq/Rr7Jf",
+	"+YtuM8aEz+jSq6+xZ35f7S2uBd8N4uU4H2dKdehykYDOh5NtKmJFEEzdxPIX7c+J+IBsI/f2XdsYiLMH",
+	"+9TdqsNS93tVmz/VpTmuC5rlfve1y9rfAWF3AVLdjxYJcFhdxB+Y2dvTPty/dnELuqfU3p2Bl30pizwj",
+	"ayVnzAFjYirviilD6AC2UGwmVT7gaL7CC2/9gEKCfUXVZS43Y3PsPyxlBgojg9F4GdnQK+swL6hhOtQf",
+	"cOWqfLTXNa4KMmczvp9MyjNPeUI1ts5LleMkfT8MA0OYGeGCvPRv67fJKce+XXHq+DYNAv+ITuxP9/W+",
+	"6hZ4AOZBMEa7M3y2xKgH4DrTqkCkGszZZwq8CVddC23PP+QGgHsfkOXgidVlOrxpYB7uxRRs3vPayF8Y",
+	"iHlT7diHP4wtvMxdJ4Nqz73rkWx9T4dkVAt6cz+BJN/lcIThEFMtoyFxhmKe+B98CLAnb1JrveOI4X1t",
+	"fLXXGP5y4/i0C5Jdsi6Qk4ojquhiVznUFdfXF063NqTsbpnrlaXCfSS3/1fKsySKT3hahnYojMPvDk41",
+	"OXwAfot/3X9CuFwXwiVN9MEoLvEG/BPI5VaBXO6P1P/EcrkzLJfWcRwB53JHGv9/FaLL/dD07T3ZJx8C",
+	"rkv3CXmY8/m801ywX/ZEaO4U2cXSGXEpKmonRyDIa+PJvmLzQQgvN2ekzy3VO5jJEt0DGe4ncmdlg7up",
+	"QfDAOiEHsMmYhvIPQ6b+lnrKh8qne2wrdwXB/Z6Ju+a2Wsrf1LvJZ4XULN/RT06L4rfc0Y0k7wwouw3Z",
+	"g9GOd8owcl/bBkDhhwFiykPbh+8wL+PnWWk2KxU3W+CJKaOKqcnZj28tgTRTV55bSlVMziYPJ+/fvv//",
+	"AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -147,3 +147,25 @@ func Chance(evidence float64) string {
 	}
 	return fmt.Sprintf("1 in %.0f", evidence)
 }
+
+// Lines returns the end of a text of many lines from outside as it may be kept and shown:
+// valid and printable, at most so many bytes; what is missing before is an ellipsis.
+func Lines(text string, most int) string {
+	cut := len(text) > most
+	if cut {
+		text = text[len(text)-most:]
+	}
+	text = strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n', r == '\t', unicode.IsPrint(r) && r != utf8.RuneError:
+			return r
+		case r == utf8.RuneError:
+			return '?'
+		}
+		return -1
+	}, text)
+	if cut {
+		text = "…" + text
+	}
+	return text
+}

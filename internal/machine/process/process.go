@@ -54,9 +54,9 @@ type Driver struct {
 
 	mu         sync.Mutex
 	machines   map[string]*running
-	starting   map[string]int      // how many calls are starting a machine
+	starting   map[string]int           // how many calls are starting a machine
 	lost       map[string]*datadir.Held // zones that this service has lost, and holds so
-	complained map[string]bool     // of what is no machine
+	complained map[string]bool          // of what is no machine
 	tell       func(machine.Fact)
 }
 

@@ -529,6 +529,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/groups/{name}/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a hook to a group; instances that come to its point from now on are held there */
+        post: operations["addHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/hooks/{hook}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have a hook otherwise; tickets that are open keep their deadlines */
+        put: operations["changeHook"];
+        post?: never;
+        /** Take a hook away; what it holds it holds no more */
+        delete: operations["removeHook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/hooks/{hook}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What messages of a hook are signed with */
+        get: operations["getHookSecret"];
+        put?: never;
+        /** Sign with another secret from now on */
+        post: operations["setHookSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/hooks/{hook}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered */
+        post: operations["tryHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was sent or run for tickets of a group, newest first */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/groups/{name}/failures": {
         parameters: {
             query?: never;
@@ -660,6 +747,74 @@ export interface paths {
         get: operations["getBootLog"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/tickets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tickets, of those that are held now or of all that are recorded */
+        get: operations["listTickets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/tickets/{hook}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a ticket; the same answer again changes nothing */
+        post: operations["answerTicket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/tickets/{hook}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a ticket's deadline, up to the hook's bound */
+        post: operations["extendTicket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/instances/{id}/tickets/{hook}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell whoever the hook names once more, now */
+        post: operations["sendTicket"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1582,6 +1737,11 @@ export interface components {
              * @default false
              */
             pin_new: boolean;
+            /**
+             * @description Whether the hooks of a point hold an instance all at once, or one after another
+             * @default false
+             */
+            hooks_at_once: boolean;
             labels?: components["schemas"]["Labels"];
             /**
              * Format: double
@@ -1607,6 +1767,7 @@ export interface components {
             heal?: string;
             heal_limit_percent?: number;
             pin_new?: boolean;
+            hooks_at_once?: boolean;
             labels?: components["schemas"]["Labels"];
             /** Format: double */
             settle_seconds?: number;
@@ -1784,6 +1945,9 @@ export interface components {
             /** @description Places whose instances failed and have not proven themselves since */
             slots: components["schemas"]["Slot"][];
             pin_new: boolean;
+            /** @description They hold instances in this order, or all of a point at once */
+            hooks: components["schemas"]["Hook"][];
+            hooks_at_once: boolean;
             labels: components["schemas"]["Labels"];
             /** @description Why nothing happens to it by itself; empty when it is not frozen */
             frozen: string;
@@ -1833,8 +1997,178 @@ export interface components {
             items: components["schemas"]["Group"][];
             next?: string;
         };
+        /**
+         * @description launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
+         * @enum {string}
+         */
+        HookPoint: "launch" | "retire";
         /** @enum {string} */
-        InstanceState: "ordered" | "booting" | "settling" | "serving" | "resting" | "parked" | "draining" | "leaving" | "gone" | "lost";
+        TicketChoice: "pass" | "fail";
+        NewHook: {
+            name: components["schemas"]["Name"];
+            at: components["schemas"]["HookPoint"];
+            /**
+             * Format: double
+             * @description How long an answer may take
+             * @default 120
+             */
+            deadline_seconds: number;
+            /**
+             * Format: double
+             * @description How long with all extensions; without it four deadlines
+             */
+            bound_seconds?: number;
+            /** @description What counts when nobody answers in time; without it fail at launch and pass at retire */
+            otherwise?: components["schemas"]["TicketChoice"];
+            /** @description Where a signed message goes about each ticket: an http or https address */
+            send?: string;
+            /** @description A command that is run in the instance; exit status 0 passes */
+            run?: string[];
+            /** @description What messages are signed with: whsec_ and at least 24 bytes in base64; one is made when it is left out */
+            secret?: string;
+            reason?: string;
+        };
+        HookSettings: {
+            at?: components["schemas"]["HookPoint"];
+            /** Format: double */
+            deadline_seconds?: number;
+            /** Format: double */
+            bound_seconds?: number;
+            otherwise?: components["schemas"]["TicketChoice"];
+            /** @description Empty for nowhere */
+            send?: string;
+            /** @description Empty for nothing */
+            run?: string[];
+            reason?: string;
+        };
+        Hook: {
+            name: string;
+            at: components["schemas"]["HookPoint"];
+            /** Format: double */
+            deadline_seconds: number;
+            /** Format: double */
+            bound_seconds: number;
+            otherwise: components["schemas"]["TicketChoice"];
+            send: string;
+            run: string[];
+            /**
+             * Format: double
+             * @description How long it usually holds until it is answered: the median of the last 50
+             */
+            usual_seconds?: number;
+            /**
+             * Format: double
+             * @description Their 95th percentile
+             */
+            slow_seconds?: number;
+        };
+        HookSecret: {
+            secret: string;
+        };
+        NewHookSecret: {
+            /** @description One is made when it is left out */
+            secret?: string;
+        };
+        HookTrial: {
+            /** @description Whom the message is about, or in which a command is run; without it the message is about a made-up one */
+            instance?: string;
+        };
+        HookTried: {
+            /** @enum {string} */
+            kind: "webhook" | "command";
+            /** @description Of the answer or of the command; 0 or -1 when there is none */
+            status: number;
+            /** Format: double */
+            took_ms: number;
+            /** @description The answer, what the command wrote, or why there is neither */
+            came_back: string;
+            /** @description A real message would not be sent again */
+            heard: boolean;
+            /** @description What a ticket would be answered; absent when it would stay open */
+            answer?: components["schemas"]["TicketChoice"];
+        };
+        Ticket: {
+            group: string;
+            instance: string;
+            launch: number;
+            hook: string;
+            at: components["schemas"]["HookPoint"];
+            /** @enum {string} */
+            state: "open" | "passed" | "failed" | "expired";
+            /** Format: date-time */
+            opened_at: string;
+            /** Format: date-time */
+            deadline_at: string;
+            /**
+             * Format: date-time
+             * @description To which the deadline can be moved
+             */
+            bound_at: string;
+            /** Format: date-time */
+            closed_at?: string;
+            /**
+             * Format: double
+             * @description Until it was closed, or until now
+             */
+            held_seconds?: number;
+            /** Format: double */
+            usual_seconds?: number;
+            /** Format: double */
+            slow_seconds?: number;
+            /** @description What counts: the answer, or otherwise when nobody answers */
+            counts: components["schemas"]["TicketChoice"];
+            note: string;
+            /** @description Who answered */
+            by: string;
+            sentence: string;
+        };
+        TicketList: {
+            items: components["schemas"]["Ticket"][];
+            next?: string;
+        };
+        TicketAnswer: {
+            answer: components["schemas"]["TicketChoice"];
+            /** @default  */
+            note: string;
+            /**
+             * @description Of the instance, as the message said; 0 for the present one
+             * @default 0
+             */
+            launch: number;
+        };
+        TicketExtension: {
+            /** Format: double */
+            by_seconds: number;
+            /** @default  */
+            note: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            number: number;
+            instance: string;
+            launch: number;
+            hook: string;
+            /** @enum {string} */
+            kind: "webhook" | "command";
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            took_ms: number;
+            /** @description Of the answer or of the command; 0 or -1 when there is none */
+            status: number;
+            /** @description It is not sent again by itself */
+            heard: boolean;
+            /** @description The answer, what the command wrote, or why there is neither */
+            came_back: string;
+            /** @description Who had it sent again by hand; empty for the service */
+            sent_by: string;
+        };
+        DeliveryList: {
+            items: components["schemas"]["Delivery"][];
+            next?: string;
+        };
+        /** @enum {string} */
+        InstanceState: "ordered" | "booting" | "held" | "settling" | "serving" | "resting" | "parked" | "draining" | "leaving" | "gone" | "lost";
         /** @enum {string} */
         Verdict: "unknown" | "healthy" | "unhealthy";
         Answer: {
@@ -1897,6 +2231,8 @@ export interface components {
              * @description Their 95th percentile; only for a single instance
              */
             slow_seconds?: number;
+            /** @description Of its present launch */
+            tickets: components["schemas"]["Ticket"][];
             /** @description It did not run or become healthy in its time */
             overdue: boolean;
             /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
@@ -2265,6 +2601,7 @@ export interface components {
         MarkName: components["schemas"]["Name"];
         /** @description Only tell what would be made, with changes, advice and all errors */
         DryRun: boolean;
+        HookName: string;
         InstanceId: string;
         RolloutNumber: number;
     };
@@ -3544,6 +3881,204 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    addHook: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHook"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeHook: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HookSettings"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeHook: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHookSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setHookSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHookSecret"];
+            };
+        };
+        responses: {
+            /** @description The secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HookTrial"];
+            };
+        };
+        responses: {
+            /** @description What came back */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookTried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                hook?: string;
+                instance?: string;
+                /** @description How many to return at most */
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Attempts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listFailures: {
         parameters: {
             query?: never;
@@ -3785,6 +4320,115 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTickets: {
+        parameters: {
+            query?: {
+                group?: string;
+                /** @description Those that are closed as well */
+                all?: boolean;
+                /** @description How many to return at most */
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Tickets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerTicket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["InstanceId"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketAnswer"];
+            };
+        };
+        responses: {
+            /** @description The ticket */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ticket"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    extendTicket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["InstanceId"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketExtension"];
+            };
+        };
+        responses: {
+            /** @description The ticket */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ticket"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendTicket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["InstanceId"];
+                hook: components["parameters"]["HookName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
                 };
             };
             default: components["responses"]["Problem"];
