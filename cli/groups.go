@@ -217,7 +217,7 @@ func slips(zones []string, template string, instances []contract.Instance) strin
 		}
 		b.WriteString("\n")
 	}
-	b.WriteString(faint.paint("  [n] serving  (n) coming up  /n/ on its way out  |n| parked  !n! unhealthy  ~n~ lost; n is the template version") + "\n")
+	b.WriteString(faint.paint("  [n] serving  (n) coming up  {n} held by a hook  /n/ on its way out  |n| parked  !n! unhealthy  ~n~ lost; n is the template version") + "\n")
 	return b.String()
 }
 

@@ -1334,7 +1334,7 @@ type Instance struct {
 	ServedAt *time.Time      `json:"served_at,omitempty"`
 	Since    time.Time       `json:"since"`
 
-	// Slip The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
+	// Slip The instance as a tile of text: [2] serving, (2) coming up, {2} held by a hook, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost
 	Slip string `json:"slip"`
 
 	// Slot The place of the group in which it stands

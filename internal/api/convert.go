@@ -227,6 +227,12 @@ func fromSummary(s say.Summary) contract.Summary {
 func (s *Server) instance(in store.Instance) contract.Instance {
 	out := fromInstance(in)
 	out.Tickets = s.tickets(in)
+	for _, t := range out.Tickets {
+		if t.State == contract.TicketStateOpen {
+			out.Why = fmt.Sprintf("the hook %s holds it: %s", t.Hook, t.Sentence)
+			break
+		}
+	}
 	return out
 }
 

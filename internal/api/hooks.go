@@ -52,7 +52,7 @@ func (s *Server) ChangeHook(ctx context.Context, r routes.ChangeHookRequestObjec
 	err := s.changeHooks(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
 		was := g.Hook(r.Hook)
 		if was == nil {
-			return g, fleet.Entry{}, store.ErrNotFound
+			return g, fleet.Entry{}, notFound("hook", r.Name+"/"+r.Hook)
 		}
 		h := *was
 		h.At, h.Otherwise = fleet.HookPoint(some(b.At, contract.HookPoint(h.At))), fleet.Answer(some(b.Otherwise, contract.TicketChoice(h.Otherwise)))
@@ -82,7 +82,7 @@ func (s *Server) ChangeHook(ctx context.Context, r routes.ChangeHookRequestObjec
 func (s *Server) RemoveHook(ctx context.Context, r routes.RemoveHookRequestObject) (routes.RemoveHookResponseObject, error) {
 	err := s.changeHooks(ctx, r.Name, r.Params.IfMatch, func(_ *store.Tx, g fleet.Group) (fleet.Group, fleet.Entry, error) {
 		if g.Hook(r.Hook) == nil {
-			return g, fleet.Entry{}, store.ErrNotFound
+			return g, fleet.Entry{}, notFound("hook", r.Name+"/"+r.Hook)
 		}
 		return g.WithoutHook(r.Hook, "")
 	}, func(tx *store.Tx) error { return tx.SetHookSecret(ctx, r.Name, r.Hook, "") })

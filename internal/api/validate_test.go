@@ -81,7 +81,7 @@ func TestDefaultsStandInTheContract(t *testing.T) {
 		{"POST", "/v1/checks", `{"name":"sailings-up","kind":"http"}`,
 			`{"name":"sailings-up","kind":"http","port":8080,"path":"/","statuses":"200-299","verify":true,"interval_seconds":5,"passes":2,"fails":3}`},
 		{"POST", "/v1/groups", `{"name":"timetable","template":"timetable-web@1","size":3}`,
-			`{"name":"timetable","template":"timetable-web@1","size":3,"pools":[],"heal":"machine","heal_limit_percent":30,"shed":"outdated","spread":"even","above":1,"pin_new":false,"settle_seconds":60,"drain_seconds":30}`},
+			`{"name":"timetable","template":"timetable-web@1","size":3,"pools":[],"heal":"machine","heal_limit_percent":30,"shed":"outdated","spread":"even","above":1,"pin_new":false,"hooks_at_once":false,"settle_seconds":60,"drain_seconds":30}`},
 		{"POST", "/v1/pools", `{"name":"front","listeners":[{"address":"127.0.0.1:8000"}],"check":"sailings-up","shares":[{"group":"timetable"}]}`,
 			`{"name":"front","listeners":[{"address":"127.0.0.1:8000"}],"check":"sailings-up","shares":[{"group":"timetable","weight":100,"reserve":false}],"choose":"round-robin","nobody":"refuse","slow_start_seconds":0,"enough_percent":50}`},
 		{"PATCH", "/v1/groups/:name", `{"size":3}`, `{"size":3}`},

@@ -61,9 +61,9 @@ func (h *Hook) validate() (field string, err error) {
 	case h.Otherwise != Pass && h.Otherwise != Fail:
 		return "otherwise", fmt.Errorf("otherwise is %q; give pass or fail", h.Otherwise)
 	case h.Deadline < time.Second || h.Deadline > MaxHookBound:
-		return "deadline", fmt.Errorf("the deadline is %s; give 1s to %s", h.Deadline, words.Span(MaxHookBound))
+		return "deadline", fmt.Errorf("the deadline is %s; give 1 s to %s", words.Span(h.Deadline), words.Span(MaxHookBound))
 	case h.Bound < h.Deadline || h.Bound > MaxHookBound:
-		return "bound", fmt.Errorf("the bound is %s; give the deadline, %s, to %s", h.Bound, words.Span(h.Deadline), words.Span(MaxHookBound))
+		return "bound", fmt.Errorf("the bound is %s; give the deadline, %s, to %s", words.Span(h.Bound), words.Span(h.Deadline), words.Span(MaxHookBound))
 	case h.Send != "" && len(h.Run) > 0:
 		return "run", fmt.Errorf("both send and run are given; give one of them")
 	}

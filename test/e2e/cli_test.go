@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 // begins with $ is a command; the lines after it say what comes of it:
 //
 //	stdout PATTERN   standard output matches (a regular expression)
+//	until PATTERN    the same, once the command was given often enough
 //	stderr PATTERN   standard error matches
 //	exit N           the status, 0 when not said
 func TestCommandLine(t *testing.T) {
@@ -129,6 +131,14 @@ func (s *service) play(lines []string) {
 			if ok, err := regexp.MatchString(rest, text); err != nil || !ok {
 				s.t.Errorf("$ %s\n%s does not match %q: %v\n%s", o.command, what, rest, err, text)
 			}
+		case "until":
+			s.eventually("$ "+o.command, func() error {
+				if ok, err := regexp.MatchString(rest, o.stdout); ok || err != nil {
+					return err
+				}
+				o = s.command(o.command)
+				return fmt.Errorf("it does not match %q:\n%s", rest, o.stdout)
+			})
 		case "exit":
 			o.exitExpected = true
 			if got := []string{"0", "1", "2", "3"}[min(max(o.exit, 0), 3)]; got != rest {

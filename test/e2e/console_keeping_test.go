@@ -143,7 +143,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("delete it", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
 	step("not while it is pinned", browser.Until(tab, says("4 instances are pinned: timetable-004, timetable-005, timetable-006, timetable-007; unpin first what may go")))
 	for _, id := range []string{"timetable-004", "timetable-005", "timetable-006", "timetable-007"} {
-		must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Unpin})))
+		must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandUnpin})))
 	}
 	step("delete once more", browser.Button(tab, "Delete the group…"))
 	step("it can go now", browser.Until(tab, `document.querySelector('.ant-popconfirm:not(.ant-popover-hidden) .ant-btn-dangerous') !== null`))

@@ -125,7 +125,7 @@ func TestDrainKeepsALongRequest(t *testing.T) {
 		}
 		return errors.New("not yet")
 	})
-	must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, busy, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Retire})))
+	must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, busy, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandRetire})))
 	s.eventually("the pool tells what it waits for", func() error {
 		p := must[contract.Pool](t)(client.Read[contract.Pool](s.api.GetPool(ctx, "front")))
 		for _, target := range p.Targets {

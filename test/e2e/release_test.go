@@ -6,7 +6,9 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -153,8 +155,39 @@ func TestKilledInTheMiddle(t *testing.T) {
 	}
 }
 
+// killed is how often the service is killed; UNITAS_KILLS has it more often.
+func killed() int {
+	if n, err := strconv.Atoi(os.Getenv("UNITAS_KILLS")); err == nil {
+		return n
+	}
+	return 6
+}
+
+// hooks adds a launch hook and a retire hook that run commands, and returns the file to
+// which each instance's name is added as it goes.
+func (s *service) hooks() string {
+	s.t.Helper()
+	file := filepath.Join(s.t.TempDir(), "saved")
+	if err := errors.Join(os.WriteFile(file, nil, 0o666), os.Chmod(file, 0o666)); err != nil {
+		s.t.Fatal(err)
+	}
+	for dir := filepath.Dir(file); len(dir) > len(os.TempDir()); dir = filepath.Dir(dir) { // machines have users of their own
+		_ = os.Chmod(dir, 0o755)
+	}
+	whatever := "*"
+	for name, hook := range map[string]contract.NewHook{
+		"join": {At: contract.HookPointLaunch, Run: &[]string{"sleep", "0.2"}},
+		"save": {At: contract.HookPointRetire, Run: &[]string{"sh", "-c", "sleep 0.2; echo $UNITAS_INSTANCE >> " + file}},
+	} {
+		hook.Name = name
+		must[contract.Group](s.t)(client.Read[contract.Group](s.api.AddHook(ctx, "timetable", &contract.AddHookParams{IfMatch: &whatever}, hook)))
+	}
+	return file
+}
+
 // TestKilledAgainAndAgain kills the service with -9 at moments drawn at random
-// while a rollout goes out, and holds what is there against what must be.
+// while a rollout with hooks and drains goes out, and holds what is there against what
+// must be.
 func TestKilledAgainAndAgain(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("the moments are drawn with the seed %d", seed)
@@ -162,13 +195,20 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	s := start(t)
 	s.stock()
 	s.group(20)
+	saved := s.hooks()
 	ro := s.rollOut("timetable-web@2", "1", "50%", "100%")
-	for range 6 {
+	for n := range killed() {
+		if now := s.rollout(ro.Number); n > 0 && now.EndedAt != nil { // back and forth
+			ro = s.rollOut(now.From, "1", "50%", "100%")
+		}
 		moment := time.NewTimer(time.Duration(r.IntN(700)) * time.Millisecond)
 		<-moment.C
 		s.stop(syscall.SIGKILL)
 		seen := map[string]int{}
 		for _, pid := range s.machines() {
+			if comm, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); string(comm) == "sh\n" || string(comm) == "sleep\n" {
+				continue // a command of a hook
+			}
 			raw, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
 			for variable := range strings.SplitSeq(string(raw), "\x00") {
 				if id, ok := strings.CutPrefix(variable, "UNITAS_INSTANCE="); ok {
@@ -181,7 +221,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 				t.Errorf("%s has %d machines", id, n)
 			}
 		}
-		if len(seen) > 4+2+2 { // the size, what is above, and two on their way out
+		if len(seen) > 4+2+4 { // the size, what is above, and those on their way out
 			t.Errorf("there are %d machines", len(seen))
 		}
 		s.up()
@@ -190,6 +230,15 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	s.whole(4)
 	if lost := s.journal("instance.lost"); len(lost) > 0 {
 		t.Errorf("machines were lost: %+v", lost)
+	}
+	raw, err := os.ReadFile(saved)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range s.journal("instance.gone") {
+		if e.Instance != nil && !strings.Contains(string(raw), *e.Instance+"\n") {
+			t.Errorf("%s is gone, and its retire hook did not run", *e.Instance)
+		}
 	}
 }
 

@@ -170,7 +170,7 @@ func TestPausedReplica(t *testing.T) {
 	must[contract.Group](t)(client.Read[contract.Group](other.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 	other.whole(5)
 	victim := other.instances()[0].Id
-	must[contract.Instance](t)(client.Read[contract.Instance](other.api.TellInstance(ctx, victim, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.Retire})))
+	must[contract.Instance](t)(client.Read[contract.Instance](other.api.TellInstance(ctx, victim, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandRetire})))
 	other.whole(5)
 	pause(syscall.SIGCONT)
 	other.eventually("both are alive", func() error {

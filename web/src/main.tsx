@@ -16,6 +16,7 @@ import { Instances } from './pages/Instances'
 import { NewGroup } from './pages/NewGroup'
 import { Pool } from './pages/Pool'
 import { Pools } from './pages/Pools'
+import { Tickets } from './pages/Tickets'
 import { Services } from './pages/Services'
 import { SignIn } from './pages/SignIn'
 import { Template } from './pages/Template'
@@ -72,6 +73,7 @@ function Console() {
                   Groups
                 </NavLink>
                 <NavLink to="/instances">Instances</NavLink>
+                <NavLink to="/tickets">Tickets</NavLink>
                 <NavLink to="/pools">Pools</NavLink>
                 <NavLink to="/checks">Checks</NavLink>
                 <NavLink to="/templates">Templates</NavLink>
@@ -108,6 +110,7 @@ function Pages() {
       <Route path="/" element={<Groups />} />
       <Route path="/new-group" element={<NewGroup />} />
       <Route path="/instances" element={<Instances />} />
+      <Route path="/tickets" element={<Tickets />} />
       <Route path="/pools" element={<Pools />} />
       <Route path="/pools/:name" element={<Pool />} />
       <Route path="/checks" element={<Checks />} />

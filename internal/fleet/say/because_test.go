@@ -34,6 +34,9 @@ func TestEveryCauseIsASentence(t *testing.T) {
 		fleet.CodeFewAgain: "that finds 3 of 6 unhealthy or being replaced, within the limit of 1 at once", fleet.CodeHealsBy: "no check heals the group any more: heal is that",
 		fleet.CodeTurnedIll: "berths-001 turned unhealthy: that its own words", fleet.CodeFilled: "wave 2 of 3 is replaced", fleet.CodeNotWhole: "the wave is not whole any more",
 		fleet.CodeUnwatched: "nobody watched the group for a while, so the wave soaks anew", fleet.CodePassed: "wave 2 of 3 stayed good for 5 s",
+		fleet.CodeHookHolds: "the group has this hook", fleet.CodeHooksPassed: "its hooks let it go on", fleet.CodeHookFailed: "its hook that failed: its own words",
+		fleet.CodeAnswered: "it was answered: its own words", fleet.CodeUnanswered: "nobody answered before the deadline", fleet.CodeDropped: "its own words",
+		fleet.CodeSkipped: "its machine could not wait", fleet.CodeEndedHeld: "its machine ended while a hook held it: its own words",
 		fleet.CodeBackWhole: "4 of 6 serve on that again",
 	} {
 		if got := say.Because(fleet.Cause{Code: code, Instance: "berths-001", About: "that", Words: "its own words", Numbers: has}); got != want {

@@ -60,6 +60,11 @@ func TestSentences(t *testing.T) {
 			v.Group.Setbacks = []fleet.Setback{{Zone: "old-pier", Count: 9, Until: later.Add(time.Second)}, {Zone: "mid-pier", Count: 8, Until: later},
 				{Zone: "west-pier", Count: 3, Until: later.Add(time.Second)}} // not its own any more, over, and the one that is waited for
 		}},
+		{"one is held by a hook", "5 of 6 serving, between 3 and 9, all on timetable-web@1; 1 coming up; waits for timetable-003, held by warm-cache for 14 s, usually 11 s.", func(v *fleet.View) {
+			v.Instances[2].State, v.Instances[2].Ordered = fleet.HeldIn, noon.Add(-time.Minute)
+			v.Instances[2].Tickets = []fleet.Ticket{{Hook: "join", State: fleet.TicketPassed}, {Hook: "warm-cache", State: fleet.TicketOpen, Opened: noon}}
+			v.Holds = map[string]fleet.Usual{"warm-cache": {Median: 11 * time.Second}}
+		}},
 		{"it is frozen in a wave", "Frozen (lunch) in wave 2 of 3, 5 of 6 serving: 0 on timetable-web@2.", func(v *fleet.View) {
 			roll(v, fleet.Moving)
 			v.Group.Frozen, v.Instances = "lunch", v.Instances[:5]
@@ -145,7 +150,7 @@ func TestSlips(t *testing.T) {
 	ill := []health.Report{{Verdict: health.Unhealthy}}
 	for want, in := range map[string]fleet.Instance{
 		"[2]": {State: fleet.Serving}, "!2!": {State: fleet.Serving, Reports: ill}, "(2)": {State: fleet.Settling},
-		"/2/": {State: fleet.Draining}, "~2~": {State: fleet.Lost},
+		"/2/": {State: fleet.Draining}, "{2}": {State: fleet.HeldOut}, "~2~": {State: fleet.Lost},
 	} {
 		in.Version.N = 2
 		if got := say.Slip(&in, false); got != want {

@@ -2235,7 +2235,7 @@ export interface components {
             tickets: components["schemas"]["Ticket"][];
             /** @description It did not run or become healthy in its time */
             overdue: boolean;
-            /** @description The instance as a tile of text: [2] serving, (2) coming up, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
+            /** @description The instance as a tile of text: [2] serving, (2) coming up, {2} held by a hook, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
         };
         InstanceList: {

@@ -7,6 +7,7 @@ import { useDeleteGroup } from '../api/keeping'
 import { Ago } from '../parts/Ago'
 import { ZoneBars } from '../parts/Bars'
 import { StartDrill } from '../parts/Drills'
+import { Hooks } from '../parts/Hooks'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
 import { count, secondsBetween } from '../parts/words'
@@ -64,6 +65,8 @@ export function Group() {
       <Traffic pools={g.pools} group={g.name} />
       <h2>Health</h2>
       <Health group={g} instances={live} now={now} />
+      <h2>Hooks</h2>
+      <Hooks group={g} instances={live.map((i) => i.id)} now={now} />
       <h2>Instances</h2>
       <InstanceTable instances={live} now={now} />
       <h2>Journal</h2>

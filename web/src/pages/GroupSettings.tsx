@@ -132,6 +132,18 @@ const settings: Setting[] = [
     change: (f) => f,
   },
   {
+    name: 'hooks',
+    title: 'Hooks of one point',
+    says: (g) => (g.hooks_at_once ? 'hold all at once' : 'hold one after another'),
+    fields: (g) => ({ hooks_at_once: g.hooks_at_once }),
+    items: () => (
+      <Form.Item name="hooks_at_once" label="Hold all at once" valuePropName="checked">
+        <Switch />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
     name: 'pools',
     title: 'Pools',
     says: (g) =>

@@ -131,11 +131,19 @@ export function InstanceTable({
           onChange={setState}
           options={[
             { value: '', label: 'Any state' },
-            ...['ordered', 'booting', 'settling', 'serving', 'parked', 'draining', 'leaving', 'lost'].map(
-              (s) => ({
-                value: s,
-              }),
-            ),
+            ...[
+              'ordered',
+              'booting',
+              'held',
+              'settling',
+              'serving',
+              'parked',
+              'draining',
+              'leaving',
+              'lost',
+            ].map((s) => ({
+              value: s,
+            })),
             { value: 'unhealthy', label: 'verdict unhealthy' },
             { value: 'unknown', label: 'verdict unknown' },
           ]}

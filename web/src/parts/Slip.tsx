@@ -24,7 +24,9 @@ interface Props {
 export function Slip({ instance, versions, usual, now }: Props) {
   const tone = toneOf(versions, instance.version, useMode())
   const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
-  const comingUp = !instance.overdue && ['ordered', 'booting', 'settling'].includes(instance.state)
+  const heldOut = instance.state === 'held' && instance.tickets.some((t) => t.at === 'retire')
+  const comingUp =
+    !instance.overdue && !heldOut && ['ordered', 'booting', 'held', 'settling'].includes(instance.state)
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
   const sentence = say(instance, age, usual, now)
   return (
@@ -41,6 +43,7 @@ export function Slip({ instance, versions, usual, now }: Props) {
           fill={tone.fill}
           ink={tone.ink}
           state={instance.state}
+          out={heldOut}
           verdict={instance.overdue ? 'unhealthy' : instance.verdict}
           progress={progress}
         />
@@ -52,6 +55,8 @@ export function Slip({ instance, versions, usual, now }: Props) {
 function say(i: Instance, age: number, usual: number | undefined, now: number): string {
   const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`
   const head = `${i.id}, ${i.version} in ${i.zone}${purpose}, ${i.state}`
+  const open = i.tickets.filter((t) => t.state === 'open')
+  if (open.length > 0) return `${head} by ${open.map((t) => `${t.hook}: ${t.sentence}`).join('; ')}`
   if (['ordered', 'booting', 'settling'].includes(i.state)) {
     if (i.overdue)
       return `${head}, not healthy in its time; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
@@ -68,14 +73,16 @@ interface TileProps {
   state: Instance['state']
   verdict: Instance['verdict']
   progress?: number | undefined
+  /** Held on its way out. */
+  out?: boolean
 }
 
 const width = 44
 const height = 38
 
-export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) {
+export function Tile({ label, fill, ink, state, verdict, progress, out = false }: TileProps) {
   const serving = state === 'serving'
-  const leaving = state === 'draining' || state === 'leaving'
+  const leaving = state === 'draining' || state === 'leaving' || out
   const lost = state === 'lost'
   const unwell = !leaving && !lost && verdict === 'unhealthy'
   return (
@@ -107,12 +114,18 @@ export function Tile({ label, fill, ink, state, verdict, progress }: TileProps) 
       >
         {label}
       </text>
+      {state === 'held' && <Notch />}
       <Mark state={state} verdict={verdict} ink={serving || unwell ? ink : 'var(--ink)'} />
       {progress !== undefined && (
         <rect x="5" y={height - 6} width={(width - 10) * progress} height="2" fill="var(--waiting)" />
       )}
     </svg>
   )
+}
+
+/** A bite out of the edge: a hook holds it. */
+function Notch() {
+  return <path d={`M0 12 L9 19 L0 26 Z`} fill="var(--paper)" stroke="var(--waiting)" strokeWidth="2" />
 }
 
 function Hatching() {
@@ -136,7 +149,7 @@ function Mark({
   verdict: Instance['verdict']
   ink: string
 }) {
-  if (['draining', 'leaving', 'lost', 'gone', 'parked', 'resting'].includes(state)) return null
+  if (['held', 'draining', 'leaving', 'lost', 'gone', 'parked', 'resting'].includes(state)) return null
   switch (verdict) {
     case 'healthy':
       return <circle cx="36.5" cy="8.5" r="2.8" fill={ink} />

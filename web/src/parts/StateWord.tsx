@@ -5,11 +5,19 @@ const signs: Record<string, string> = {
   undecided: '…',
   broken: '▲',
   withdrawn: '⊘',
+  open: '◌',
+  passed: '',
+  failed: '▲',
+  expired: '▲',
 }
 
-/** The state of an image or template version, or of a gate; what is well is silent. */
+/** The state of an image or template version, of a gate, or of a ticket; what is well is silent. */
 export function StateWord({ state }: { state: string }) {
-  const tone = state === 'broken' ? 'trouble' : state === 'ready' || state === 'good' ? '' : 'waiting'
+  const tone = ['broken', 'failed'].includes(state)
+    ? 'trouble'
+    : ['ready', 'good', 'passed'].includes(state)
+      ? ''
+      : 'waiting'
   return (
     <span className={tone}>
       {signs[state] ?? ''} {state}

@@ -66,6 +66,12 @@ export function Legend({ group, instances }: { group: Group; instances: Instance
       <span>
         <Tile label="" fill={tone.fill} ink={tone.ink} state="draining" verdict="healthy" /> on its way out
       </span>
+      {group.hooks.length > 0 && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="held" verdict="unknown" progress={0.5} /> held
+          by a hook
+        </span>
+      )}
       {instances.some((i) => i.state === 'parked') && (
         <span>
           <Tile label="" fill={tone.fill} ink={tone.ink} state="parked" verdict="unknown" /> parked

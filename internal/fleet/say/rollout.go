@@ -1,0 +1,89 @@
+package say
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/words"
+)
+
+func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
+	g, r := v.Group, v.Rollout
+	to := s.on(r.To)
+	if g.Frozen != "" && !r.State.Ended() {
+		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d on %s.",
+			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+	}
+	switch r.State {
+	case fleet.Moving:
+		return fmt.Sprintf("Wave %d of %d, %d of %d serving: %d on %s%s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, waiting(s))
+	case fleet.Soaking:
+		return fmt.Sprintf("Wave %d of %d soaks, %d of %d serving: %d on %s, good for %s of %s.",
+			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
+	case fleet.Held:
+		if r.Back {
+			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.From, s.Serving, g.Size, Because(r.Cause))
+		}
+		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, Because(r.Cause))
+	case fleet.Reverting:
+		text := fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
+		if r.Turned.Code != fleet.CodeWords {
+			text += " It goes back since " + Because(r.Turned) + "."
+		}
+		return text
+	}
+	return Ended(r)
+}
+
+// Why tells why a rollout is where it is: of one that has gone back, why it turned first.
+func Why(r *fleet.Rollout) string {
+	why := Because(r.Cause)
+	if r.State == fleet.Reverted && r.Turned.Code != fleet.CodeWords {
+		why = Because(r.Turned) + "; " + why
+	}
+	return why
+}
+
+// Ended is the sentence about a rollout that is over.
+func Ended(r *fleet.Rollout) string {
+	return fmt.Sprintf("The rollout to %s is %s: %s.", r.To, r.State, Why(r))
+}
+
+// left estimates the rest from the usual time to come up.
+func left(now time.Time, v fleet.View, s *Summary) time.Duration {
+	r := v.Rollout
+	switch {
+	case v.Usual == 0 || v.Group.Frozen != "" || (r != nil && (r.State == fleet.Held || r.State.Ended())):
+		return 0
+	case r != nil && r.State != fleet.Soaking && len(s.Waits) == 0: // nothing moves
+		return 0
+	case slices.ContainsFunc(s.Waits, func(w Wait) bool { return w.State == fleet.HeldIn && w.Usual == 0 }): // nobody knows for how long
+		return 0
+	case r == nil:
+		var longest time.Duration
+		for _, w := range s.Waits {
+			if w.State.ComingUp() {
+				longest = max(longest, v.Usual-max(w.For, w.Behind), time.Second)
+			}
+		}
+		return longest
+	}
+	atOnce := r.Above + r.Below
+	if r.State == fleet.Reverting {
+		return rollout.WaveShortest(v.Group.Size-s.on(r.From).Serving, atOnce, v.Usual, 0)
+	}
+	rest := r.Waves.Shortest(r.Wave, s.on(r.To).Serving, v.Group.Size, atOnce, v.Usual, 0, r.Soak)
+	if r.State == fleet.Soaking {
+		rest -= now.Sub(r.Since)
+	}
+	for _, w := range s.Waits { // what is under way has part of its time behind it
+		if w.State.ComingUp() {
+			rest -= min(max(w.For, w.Behind), v.Usual)
+			break
+		}
+	}
+	return max(rest, time.Second)
+}
