@@ -50,7 +50,7 @@ func (f *gateFlags) read(cmd *cobra.Command) (*[]contract.NewGate, error) {
 func parseGate(text string) (g contract.NewGate, err error) {
 	kind, settings, some := strings.Cut(text, ":")
 	if g.Kind = contract.NewGateKind(kind); !g.Kind.Valid() {
-		return g, fmt.Errorf("%q is no kind of gate; there are errors and latency", kind)
+		return g, fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy and serving", kind)
 	}
 	if !some {
 		return g, nil
@@ -77,6 +77,12 @@ func parseGate(text string) (g contract.NewGate, err error) {
 				return g, fmt.Errorf("least=%s: give a number of requests, such as 200", value)
 			}
 			g.Least = &v
+		case "floor":
+			v, err := strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+			if err != nil {
+				return g, fmt.Errorf("floor=%s: give a number: percent of healthy, instances of serving", value)
+			}
+			g.Floor = &v
 		case "broken":
 			v := contract.NewGateBroken(value)
 			g.Broken = &v
@@ -84,7 +90,7 @@ func parseGate(text string) (g contract.NewGate, err error) {
 			v := contract.NewGateUndecided(value)
 			g.Undecided = &v
 		default:
-			return g, fmt.Errorf("there is no setting %q; there are margin, warm, broken, least and undecided", name)
+			return g, fmt.Errorf("there is no setting %q; there are margin, floor, warm, broken, least and undecided", name)
 		}
 	}
 	return g, nil
@@ -100,6 +106,15 @@ func gatesPicture(gates []contract.Gate) string {
 		then := g.Broken
 		if g.State == contract.GateStateUndecided && g.Least > 0 {
 			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
+		}
+		if g.Floor != nil {
+			value := "none yet"
+			if g.Value != nil {
+				value = fmt.Sprintf("%.3g", *g.Value)
+			}
+			unit := map[string]string{"healthy": " %"}[g.Kind]
+			rows = append(rows, []string{"  " + g.What, string(g.State), value + unit, "-", fmt.Sprintf("≥ %g%s", *g.Floor, unit), "-", g.Broken})
+			continue
 		}
 		rows = append(rows, []string{"  " + g.What, string(g.State), words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
 			fmt.Sprintf("+%g points", g.MarginPercent), words.Chance(g.Evidence), then})

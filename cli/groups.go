@@ -162,7 +162,7 @@ func (v groupView) picture() string {
 	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
-		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
+		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "last good", valueOr(v.LastGood, ""), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
 }
@@ -173,7 +173,7 @@ func (v groupView) verdicts() string {
 	for _, in := range v.instances {
 		count[in.Verdict]++
 	}
-	text := fmt.Sprintf("%d healthy, %d unhealthy, %d unknown", count[contract.Healthy], count[contract.Unhealthy], count[contract.Unknown])
+	text := fmt.Sprintf("%d healthy, %d unhealthy, %d unknown", count[contract.VerdictHealthy], count[contract.VerdictUnhealthy], count[contract.VerdictUnknown])
 	if v.Summary.LeftSeconds != nil {
 		text += fmt.Sprintf("; about %s left", spanOf(*v.Summary.LeftSeconds))
 	}
@@ -206,7 +206,7 @@ func slips(zones []string, template string, instances []contract.Instance) strin
 			}
 			t := plain
 			switch {
-			case in.State == contract.InstanceStateLost || in.Overdue || (in.State == contract.InstanceStateServing && in.Verdict == contract.Unhealthy):
+			case in.State == contract.InstanceStateLost || in.Overdue || (in.State == contract.InstanceStateServing && in.Verdict == contract.VerdictUnhealthy):
 				t = trouble
 			case in.State != contract.InstanceStateServing:
 				t = waiting
@@ -258,11 +258,12 @@ set here is for new launches only; a rollout replaces what runs.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
-				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Labels: g.Labels,
+				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Labels: g.Labels,
 				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
 		}}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
+	cmd.Flags().StringVar(&f.course, "course", "", "the `COURSE` that its rollouts go by unless another is named; '' for none")
 	cmd.Flags().BoolVar(&f.yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
 	return cmd
 }

@@ -341,9 +341,9 @@ func poolPicture(p contract.Pool) string {
 
 func verdictWord(v contract.Verdict) string {
 	switch v {
-	case contract.Unhealthy:
+	case contract.VerdictUnhealthy:
 		return trouble.paint(string(v))
-	case contract.Unknown:
+	case contract.VerdictUnknown:
 		return waiting.paint(string(v))
 	}
 	return string(v)

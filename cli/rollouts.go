@@ -18,42 +18,65 @@ import (
 
 func (a *app) rolloutCommand() *cobra.Command {
 	return group("rollout", "Rollouts: the staged replacement of a group's instances",
-		a.rolloutStart(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(),
+		a.rolloutStart(), a.rolloutRehearse(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(), a.rolloutReplay(),
 		a.rolloutTell(contract.RolloutCommandCommandHold, "Stop where it is; nothing more is replaced until proceed or revert"),
 		a.rolloutTell(contract.RolloutCommandCommandProceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
 		a.rolloutTell(contract.RolloutCommandCommandRevert, "Bring every instance back to the version before"))
 }
 
+// rolloutFlags are a rollout as people ask for it.
+type rolloutFlags struct {
+	courseFlags
+	to, course, startAt string
+	leaveOut            []string
+	supersede           bool
+}
+
+func (f *rolloutFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.to, "to", "", "the template version to go to: `NAME@N`, NAME@MARK, or last-good (what the group ran before)")
+	flags.StringVar(&f.course, "course", "", "go by this `COURSE` (default the group's usual one); other flags go before it")
+	f.courseFlags.add(cmd)
+	flags.StringSliceVar(&f.leaveOut, "leave-out", nil, "`INSTANCES` that stay as they are; pinned ones always do")
+	flags.StringVar(&f.startAt, "start-at", "", "begin to replace at this `TIME`, such as 2026-11-27T22:00:00+01:00")
+	flags.BoolVar(&f.supersede, "supersede", false, "end the rollout that is under way, and go on from where things stand")
+	_ = cmd.MarkFlagRequired("to")
+}
+
+func (f *rolloutFlags) body(cmd *cobra.Command) (contract.NewRollout, error) {
+	body := contract.NewRollout{To: f.to, Course: given(cmd, "course", f.course), Waves: given(cmd, "waves", f.waves), Above: given(cmd, "above", f.above), Below: given(cmd, "below", f.below),
+		SoakSeconds: secondsOf(cmd, "soak", f.soak), Order: given(cmd, "order", contract.NewRolloutOrder(f.order)), Pace: given(cmd, "pace", contract.NewRolloutPace(f.pace)),
+		Hours: given(cmd, "hours", f.hours), LeaveOut: given(cmd, "leave-out", f.leaveOut), Supersede: given(cmd, "supersede", f.supersede)}
+	if f.startAt != "" {
+		at, err := time.Parse(time.RFC3339, f.startAt)
+		if err != nil {
+			return body, misused("--start-at %s: give a time with its zone, such as 2026-11-27T22:00:00+01:00 or 2026-11-27T21:00:00Z", f.startAt)
+		}
+		body.StartAt = &at
+	}
+	var err error
+	body.Gates, err = f.gates.read(cmd)
+	return body, err
+}
+
 func (a *app) rolloutStart() *cobra.Command {
-	var to string
-	var waves []string
-	var above, below int
-	var soak time.Duration
+	var f rolloutFlags
 	var watch bool
-	var gates gateFlags
 	cmd := &cobra.Command{Use: "start GROUP --to NAME@N", Short: "Begin to replace a group's instances by another template version", Args: exactly("GROUP"),
-		Long: `Begins to replace a group's instances by another template version, wave by wave.
-Each wave says how far to go: a number of instances or a share of the group. It
-must stay good for the soak before the next begins. When new instances do not
+		Long: `Begins to replace a group's instances by another template version, wave by wave: a
+canary of one, a quarter, and all, unless --course or other flags say otherwise. A wave
+must stay good for its soak before the next begins. When new instances do not
 become healthy within the group's settle time, or end by themselves again and
 again, the rollout holds itself and the old ones go on serving. A revert brings
 back what most instances run now.
 
-Gates compare what new instances answer with what old ones do, every second: one
-that breaks holds the rollout or reverts it. Without --gate there is one on errors;
-another kind is latency (answers slower than 95 of 100 of the old version). The
-settings, each with what it is when left out: margin=0.5, for latency 5 (percent
-points that new may do worse), broken=revert (or hold), warm=0s (a new instance's first
-answers are left out), least=0 (requests that new ones must have answered in a
-wave), undecided=go-on (or hold, extend; when they were fewer).`,
-		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1,50%,100% --above 2 --below 0 --soak 5s --watch\n" +
-			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,broken=hold,least=200,undecided=extend",
+` + courseHelp,
+		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1:1m,50%,100% --above 2 --soak 5s --watch\n" +
+			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,broken=hold,least=200,undecided=extend\n" +
+			"  unitas rollout start timetable --to last-good --supersede",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.NewRollout{To: to, Waves: given(cmd, "waves", waves), Above: &above, Below: &below}
-			seconds := soak.Seconds()
-			body.SoakSeconds = &seconds
-			var err error
-			if body.Gates, err = gates.read(cmd); err != nil {
+			body, err := f.body(cmd)
+			if err != nil {
 				return err
 			}
 			r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) {
@@ -62,6 +85,9 @@ wave), undecided=go-on (or hold, extend; when they were fewer).`,
 			if err != nil {
 				return err
 			}
+			if r.Pace == "at-once" {
+				fmt.Fprintln(a.err, "unitas: it replaces all at once, and nobody need serve meanwhile")
+			}
 			if watch {
 				return a.watchRollout(cmd.Context(), r.Number)
 			}
@@ -69,15 +95,8 @@ wave), undecided=go-on (or hold, extend; when they were fewer).`,
 				return fmt.Sprintf("Rollout %d of %s to %s begins. Watch it with: unitas rollout watch %s\n", r.Number, r.Group, r.To, r.Group)
 			})
 		}}
-	flags := cmd.Flags()
-	flags.StringVar(&to, "to", "", "the template version to go to, `NAME@N`")
-	flags.StringSliceVar(&waves, "waves", []string{"1", "50%", "100%"}, "how far each wave goes")
-	numberVar(flags, &above, "above", 1, "how many instances more than the size there may be")
-	numberVar(flags, &below, "below", 0, "how many serving instances fewer than the size there may be")
-	flags.DurationVar(&soak, "soak", 30*time.Second, "how long a wave must stay good")
-	gates.add(flags)
-	flags.BoolVar(&watch, "watch", false, "watch it to its end; exit 3 when it is held or not done")
-	_ = cmd.MarkFlagRequired("to")
+	f.add(cmd)
+	cmd.Flags().BoolVar(&watch, "watch", false, "watch it to its end; exit 3 when it is held or not done")
 	return cmd
 }
 
@@ -166,10 +185,16 @@ their numbers, and what was decided.`,
 				}
 				return err
 			}
+			rehearsal := ""
+			if r.Rehearsal != nil && r.EndedAt != nil {
+				if before, _, err := ask[contract.Rehearsal](a, func(c *client.Client) (*http.Response, error) { return c.GetRehearsal(cmd.Context(), r.Number) }); err == nil {
+					rehearsal = "\n" + besideRehearsal(r, before)
+				}
+			}
 			return a.print(r, func() string {
 				g, err := a.readGroup(cmd.Context(), r.Group)
 				if err != nil || r.EndedAt != nil {
-					return rolloutHead(r)
+					return rolloutHead(r) + rehearsal
 				}
 				return rolloutPicture(r, g)
 			})
@@ -239,7 +264,7 @@ func rolloutHead(r contract.Rollout) string {
 	if r.LeftSeconds != nil {
 		state += fmt.Sprintf(" so far, about %s left", spanOf(*r.LeftSeconds))
 	}
-	return fmt.Sprintf("%s  %s → %s  rollout %d, %s\n%s\n\n%s", strong.paint(r.Group), r.From, r.To, r.Number, state, t.paint(r.Sentence), wavesPicture(r)+gatesPicture(r.Gates))
+	return fmt.Sprintf("%s  %s → %s  rollout %d, %s\n%s\n\n%s", strong.paint(r.Group), r.From, r.To, r.Number, state, t.paint(r.Sentence), wavesPicture(r)+gatesPicture(r.Gates)+manner(r))
 }
 
 func rolloutPicture(r contract.Rollout, g groupView) string {
@@ -291,4 +316,41 @@ func tide(w contract.Wave, total int) string {
 		mark = "▒"
 	}
 	return strings.Repeat(mark, n)
+}
+
+// manner tells what else a rollout goes by.
+func manner(r contract.Rollout) string {
+	lowest := ""
+	if r.LowestServing != nil {
+		lowest = fmt.Sprint(*r.LowestServing)
+	}
+	order := r.Order
+	if order == "mixed" {
+		order = ""
+	}
+	pace := ""
+	if r.Pace == "at-once" {
+		pace = "all at once; nobody need serve meanwhile"
+	}
+	starts := ""
+	if r.StartAt != nil {
+		starts = moment(*r.StartAt)
+	}
+	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.LeaveOut, ", "))
+}
+
+// besideRehearsal lays what came of a rollout beside what its rehearsal said.
+func besideRehearsal(r contract.Rollout, before contract.Rehearsal) string {
+	took := "not done"
+	if before.Takes != nil {
+		took = fmt.Sprintf("%s (95 %% within %s)", spanOf(before.Takes.MedianSeconds), spanOf(before.Takes.SlowSeconds))
+	}
+	lowest := "-"
+	if r.LowestServing != nil {
+		lowest = fmt.Sprint(*r.LowestServing)
+	}
+	return table([][]string{{"", "rehearsed", "as it went"},
+		{"  ends", before.Sentence, string(r.State)},
+		{"  takes", took, words.Span(r.EndedAt.Sub(r.StartedAt))},
+		{"  lowest serving", fmt.Sprintf("%d of %d", before.LowestServing, before.Size), lowest}})
 }

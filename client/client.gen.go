@@ -140,6 +140,35 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/costs (the `GetCosts` operationId).
 	GetCosts(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCourses Courses by name
+	//
+	// Corresponds with GET /v1/courses (the `ListCourses` operationId).
+	ListCourses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCourse Forget a course that is the usual one of no group
+	//
+	// Corresponds with DELETE /v1/courses/{name} (the `DeleteCourse` operationId).
+	DeleteCourse(ctx context.Context, name ObjectName, params *DeleteCourseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCourse One course
+	//
+	// Corresponds with GET /v1/courses/{name} (the `GetCourse` operationId).
+	GetCourse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveCourseWithBody Save settings of a rollout by name; with If-Match in place of those that are there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+	SaveCourseWithBody(ctx context.Context, name ObjectName, params *SaveCourseParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveCourse Save settings of a rollout by name; with If-Match in place of those that are there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+	SaveCourse(ctx context.Context, name ObjectName, params *SaveCourseParams, body SaveCourseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrills Drills that are under way
 	//
 	// Corresponds with GET /v1/drills (the `ListDrills` operationId).
@@ -304,6 +333,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
 	TryHook(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseWithBody Play a rollout on a virtual clock with simulated machines, before it is begun
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+	RehearseWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+	Rehearse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRolloutWithBody Begin to replace the instances of a group by another template version
 	//
@@ -634,10 +677,25 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/rollouts/{number}/commands (the `TellRollout` operationId).
 	TellRollout(ctx context.Context, number RolloutNumber, params *TellRolloutParams, body TellRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFindings What the new instances of a rollout had in common
+	//
+	// Corresponds with GET /v1/rollouts/{number}/findings (the `GetFindings` operationId).
+	GetFindings(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
 	//
 	// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
 	GetRolloutRecord(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRehearsal The rehearsal that came before a rollout
+	//
+	// Corresponds with GET /v1/rollouts/{number}/rehearsal (the `GetRehearsal` operationId).
+	GetRehearsal(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayRollout Decide a rollout that is over again, from its journal, and compare
+	//
+	// Corresponds with POST /v1/rollouts/{number}/replay (the `ReplayRollout` operationId).
+	ReplayRollout(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetService What this service is and which zones it has
 	//
@@ -868,6 +926,85 @@ func (c *Client) ChangeCheck(ctx context.Context, name ObjectName, params *Chang
 // Corresponds with GET /v1/costs (the `GetCosts` operationId).
 func (c *Client) GetCosts(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCostsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCourses Courses by name
+//
+// Corresponds with GET /v1/courses (the `ListCourses` operationId).
+func (c *Client) ListCourses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCoursesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCourse Forget a course that is the usual one of no group
+//
+// Corresponds with DELETE /v1/courses/{name} (the `DeleteCourse` operationId).
+func (c *Client) DeleteCourse(ctx context.Context, name ObjectName, params *DeleteCourseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCourseRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCourse One course
+//
+// Corresponds with GET /v1/courses/{name} (the `GetCourse` operationId).
+func (c *Client) GetCourse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCourseRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveCourseWithBody Save settings of a rollout by name; with If-Match in place of those that are there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+func (c *Client) SaveCourseWithBody(ctx context.Context, name ObjectName, params *SaveCourseParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCourseRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveCourse Save settings of a rollout by name; with If-Match in place of those that are there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+func (c *Client) SaveCourse(ctx context.Context, name ObjectName, params *SaveCourseParams, body SaveCourseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCourseRequest(c.Server, name, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1293,6 +1430,40 @@ func (c *Client) TryHookWithBody(ctx context.Context, name ObjectName, hook Hook
 // Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
 func (c *Client) TryHook(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryHookRequest(c.Server, name, hook, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseWithBody Play a rollout on a virtual clock with simulated machines, before it is begun
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+func (c *Client) RehearseWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+func (c *Client) Rehearse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2162,11 +2333,56 @@ func (c *Client) TellRollout(ctx context.Context, number RolloutNumber, params *
 	return c.Client.Do(req)
 }
 
+// GetFindings What the new instances of a rollout had in common
+//
+// Corresponds with GET /v1/rollouts/{number}/findings (the `GetFindings` operationId).
+func (c *Client) GetFindings(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFindingsRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRolloutRecord A rollout as a record for a change ticket, in Markdown
 //
 // Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
 func (c *Client) GetRolloutRecord(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRolloutRecordRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRehearsal The rehearsal that came before a rollout
+//
+// Corresponds with GET /v1/rollouts/{number}/rehearsal (the `GetRehearsal` operationId).
+func (c *Client) GetRehearsal(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRehearsalRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayRollout Decide a rollout that is over again, from its journal, and compare
+//
+// Corresponds with POST /v1/rollouts/{number}/replay (the `ReplayRollout` operationId).
+func (c *Client) ReplayRollout(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRolloutRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -2818,6 +3034,178 @@ func NewGetCostsRequest(server string, params *GetCostsParams) (*http.Request, e
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCoursesRequest constructs an http.Request for the ListCourses method
+func NewListCoursesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/courses")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteCourseRequest constructs an http.Request for the DeleteCourse method
+func NewDeleteCourseRequest(server string, name ObjectName, params *DeleteCourseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/courses/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetCourseRequest constructs an http.Request for the GetCourse method
+func NewGetCourseRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/courses/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveCourseRequest calls the generic SaveCourse builder with application/json body
+func NewSaveCourseRequest(server string, name ObjectName, params *SaveCourseParams, body SaveCourseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveCourseRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewSaveCourseRequestWithBody constructs an http.Request for the SaveCourse method, with any body, and a specified content type
+func NewSaveCourseRequestWithBody(server string, name ObjectName, params *SaveCourseParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/courses/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -3823,6 +4211,53 @@ func NewTryHookRequestWithBody(server string, name ObjectName, hook HookName, co
 	}
 
 	operationPath := fmt.Sprintf("/v1/groups/%s/hooks/%s/try", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRehearseRequest calls the generic Rehearse builder with application/json body
+func NewRehearseRequest(server string, name ObjectName, body RehearseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRehearseRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewRehearseRequestWithBody constructs an http.Request for the Rehearse method, with any body, and a specified content type
+func NewRehearseRequestWithBody(server string, name ObjectName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rehearsals", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6057,6 +6492,40 @@ func NewTellRolloutRequestWithBody(server string, number RolloutNumber, params *
 	return req, nil
 }
 
+// NewGetFindingsRequest constructs an http.Request for the GetFindings method
+func NewGetFindingsRequest(server string, number RolloutNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/rollouts/%s/findings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRolloutRecordRequest constructs an http.Request for the GetRolloutRecord method
 func NewGetRolloutRecordRequest(server string, number RolloutNumber) (*http.Request, error) {
 	var err error
@@ -6084,6 +6553,74 @@ func NewGetRolloutRecordRequest(server string, number RolloutNumber) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRehearsalRequest constructs an http.Request for the GetRehearsal method
+func NewGetRehearsalRequest(server string, number RolloutNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/rollouts/%s/rehearsal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReplayRolloutRequest constructs an http.Request for the ReplayRollout method
+func NewReplayRolloutRequest(server string, number RolloutNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/rollouts/%s/replay", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6971,6 +7508,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/costs (the `GetCosts` operationId).
 	GetCostsWithResponse(ctx context.Context, params *GetCostsParams, reqEditors ...RequestEditorFn) (*GetCostsResponse, error)
 
+	// ListCoursesWithResponse Courses by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/courses (the `ListCourses` operationId).
+	ListCoursesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCoursesResponse, error)
+
+	// DeleteCourseWithResponse Forget a course that is the usual one of no group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/courses/{name} (the `DeleteCourse` operationId).
+	DeleteCourseWithResponse(ctx context.Context, name ObjectName, params *DeleteCourseParams, reqEditors ...RequestEditorFn) (*DeleteCourseResponse, error)
+
+	// GetCourseWithResponse One course
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/courses/{name} (the `GetCourse` operationId).
+	GetCourseWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetCourseResponse, error)
+
+	// SaveCourseWithBodyWithResponse Save settings of a rollout by name; with If-Match in place of those that are there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+	SaveCourseWithBodyWithResponse(ctx context.Context, name ObjectName, params *SaveCourseParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCourseResponse, error)
+
+	// SaveCourseWithResponse Save settings of a rollout by name; with If-Match in place of those that are there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+	SaveCourseWithResponse(ctx context.Context, name ObjectName, params *SaveCourseParams, body SaveCourseJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCourseResponse, error)
+
 	// ListDrillsWithResponse Drills that are under way
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7155,6 +7727,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
 	TryHookWithResponse(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*TryHookResponse, error)
+
+	// RehearseWithBodyWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+	RehearseWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
+
+	// RehearseWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+	RehearseWithResponse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
 
 	// StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 	//
@@ -7527,12 +8113,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/rollouts/{number}/commands (the `TellRollout` operationId).
 	TellRolloutWithResponse(ctx context.Context, number RolloutNumber, params *TellRolloutParams, body TellRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*TellRolloutResponse, error)
 
+	// GetFindingsWithResponse What the new instances of a rollout had in common
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/rollouts/{number}/findings (the `GetFindings` operationId).
+	GetFindingsWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetFindingsResponse, error)
+
 	// GetRolloutRecordWithResponse A rollout as a record for a change ticket, in Markdown
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/rollouts/{number}/record (the `GetRolloutRecord` operationId).
 	GetRolloutRecordWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetRolloutRecordResponse, error)
+
+	// GetRehearsalWithResponse The rehearsal that came before a rollout
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/rollouts/{number}/rehearsal (the `GetRehearsal` operationId).
+	GetRehearsalWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetRehearsalResponse, error)
+
+	// ReplayRolloutWithResponse Decide a rollout that is over again, from its journal, and compare
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/rollouts/{number}/replay (the `ReplayRollout` operationId).
+	ReplayRolloutWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*ReplayRolloutResponse, error)
 
 	// GetServiceWithResponse What this service is and which zones it has
 	//
@@ -7943,6 +8550,198 @@ func (r GetCostsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCoursesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CourseList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCoursesResponse) GetJSON200() *CourseList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCoursesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCoursesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCoursesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCoursesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCoursesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCourseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCourseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCourseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCourseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCourseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCourseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetCourseResponse200Headers the declared response headers of an HTTP 200 response for GetCourse
+type GetCourseResponse200Headers struct {
+	ETag *string
+}
+
+type GetCourseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Course
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetCourseResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCourseResponse) GetJSON200() *Course {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCourseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCourseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCourseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCourseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCourseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveCourseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Course
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveCourseResponse) GetJSON200() *Course {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveCourseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveCourseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveCourseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveCourseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveCourseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8807,6 +9606,54 @@ func (r TryHookResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RehearseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10630,6 +11477,54 @@ func (r TellRolloutResponse) ContentType() string {
 	return ""
 }
 
+type GetFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Findings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFindingsResponse) GetJSON200() *Findings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRolloutRecordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10665,6 +11560,102 @@ func (r GetRolloutRecordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRolloutRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRehearsalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRehearsalResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRehearsalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRehearsalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRehearsalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRehearsalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRehearsalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReplayRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Replay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayRolloutResponse) GetJSON200() *Replay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayRolloutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayRolloutResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11413,6 +12404,71 @@ func (c *ClientWithResponses) GetCostsWithResponse(ctx context.Context, params *
 	return ParseGetCostsResponse(rsp)
 }
 
+// ListCoursesWithResponse Courses by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/courses (the `ListCourses` operationId).
+func (c *ClientWithResponses) ListCoursesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCoursesResponse, error) {
+	rsp, err := c.ListCourses(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCoursesResponse(rsp)
+}
+
+// DeleteCourseWithResponse Forget a course that is the usual one of no group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/courses/{name} (the `DeleteCourse` operationId).
+func (c *ClientWithResponses) DeleteCourseWithResponse(ctx context.Context, name ObjectName, params *DeleteCourseParams, reqEditors ...RequestEditorFn) (*DeleteCourseResponse, error) {
+	rsp, err := c.DeleteCourse(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCourseResponse(rsp)
+}
+
+// GetCourseWithResponse One course
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/courses/{name} (the `GetCourse` operationId).
+func (c *ClientWithResponses) GetCourseWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetCourseResponse, error) {
+	rsp, err := c.GetCourse(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCourseResponse(rsp)
+}
+
+// SaveCourseWithBodyWithResponse Save settings of a rollout by name; with If-Match in place of those that are there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+func (c *ClientWithResponses) SaveCourseWithBodyWithResponse(ctx context.Context, name ObjectName, params *SaveCourseParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCourseResponse, error) {
+	rsp, err := c.SaveCourseWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveCourseResponse(rsp)
+}
+
+// SaveCourseWithResponse Save settings of a rollout by name; with If-Match in place of those that are there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/courses/{name} (the `SaveCourse` operationId).
+func (c *ClientWithResponses) SaveCourseWithResponse(ctx context.Context, name ObjectName, params *SaveCourseParams, body SaveCourseJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCourseResponse, error) {
+	rsp, err := c.SaveCourse(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveCourseResponse(rsp)
+}
+
 // ListDrillsWithResponse Drills that are under way
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11752,6 +12808,32 @@ func (c *ClientWithResponses) TryHookWithResponse(ctx context.Context, name Obje
 		return nil, err
 	}
 	return ParseTryHookResponse(rsp)
+}
+
+// RehearseWithBodyWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+func (c *ClientWithResponses) RehearseWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseResponse, error) {
+	rsp, err := c.RehearseWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseResponse(rsp)
+}
+
+// RehearseWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
+func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error) {
+	rsp, err := c.Rehearse(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseResponse(rsp)
 }
 
 // StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
@@ -12443,6 +13525,19 @@ func (c *ClientWithResponses) TellRolloutWithResponse(ctx context.Context, numbe
 	return ParseTellRolloutResponse(rsp)
 }
 
+// GetFindingsWithResponse What the new instances of a rollout had in common
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/rollouts/{number}/findings (the `GetFindings` operationId).
+func (c *ClientWithResponses) GetFindingsWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetFindingsResponse, error) {
+	rsp, err := c.GetFindings(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFindingsResponse(rsp)
+}
+
 // GetRolloutRecordWithResponse A rollout as a record for a change ticket, in Markdown
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12454,6 +13549,32 @@ func (c *ClientWithResponses) GetRolloutRecordWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseGetRolloutRecordResponse(rsp)
+}
+
+// GetRehearsalWithResponse The rehearsal that came before a rollout
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/rollouts/{number}/rehearsal (the `GetRehearsal` operationId).
+func (c *ClientWithResponses) GetRehearsalWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*GetRehearsalResponse, error) {
+	rsp, err := c.GetRehearsal(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRehearsalResponse(rsp)
+}
+
+// ReplayRolloutWithResponse Decide a rollout that is over again, from its journal, and compare
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/rollouts/{number}/replay (the `ReplayRollout` operationId).
+func (c *ClientWithResponses) ReplayRolloutWithResponse(ctx context.Context, number RolloutNumber, reqEditors ...RequestEditorFn) (*ReplayRolloutResponse, error) {
+	rsp, err := c.ReplayRollout(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayRolloutResponse(rsp)
 }
 
 // GetServiceWithResponse What this service is and which zones it has
@@ -12880,6 +14001,147 @@ func ParseGetCostsResponse(rsp *http.Response) (*GetCostsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Costs
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCoursesResponse parses an HTTP response from a ListCoursesWithResponse call
+func ParseListCoursesResponse(rsp *http.Response) (*ListCoursesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCoursesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CourseList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCourseResponse parses an HTTP response from a DeleteCourseWithResponse call
+func ParseDeleteCourseResponse(rsp *http.Response) (*DeleteCourseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCourseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCourseResponse parses an HTTP response from a GetCourseWithResponse call
+func ParseGetCourseResponse(rsp *http.Response) (*GetCourseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCourseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Course
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetCourseResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveCourseResponse parses an HTTP response from a SaveCourseWithResponse call
+func ParseSaveCourseResponse(rsp *http.Response) (*SaveCourseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveCourseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Course
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -13483,6 +14745,39 @@ func ParseTryHookResponse(rsp *http.Response) (*TryHookResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest HookTried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRehearseResponse parses an HTTP response from a RehearseWithResponse call
+func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14777,6 +16072,39 @@ func ParseTellRolloutResponse(rsp *http.Response) (*TellRolloutResponse, error) 
 	return response, nil
 }
 
+// ParseGetFindingsResponse parses an HTTP response from a GetFindingsWithResponse call
+func ParseGetFindingsResponse(rsp *http.Response) (*GetFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Findings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRolloutRecordResponse parses an HTTP response from a GetRolloutRecordWithResponse call
 func ParseGetRolloutRecordResponse(rsp *http.Response) (*GetRolloutRecordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14791,6 +16119,72 @@ func ParseGetRolloutRecordResponse(rsp *http.Response) (*GetRolloutRecordRespons
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRehearsalResponse parses an HTTP response from a GetRehearsalWithResponse call
+func ParseGetRehearsalResponse(rsp *http.Response) (*GetRehearsalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRehearsalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReplayRolloutResponse parses an HTTP response from a ReplayRolloutWithResponse call
+func ParseReplayRolloutResponse(rsp *http.Response) (*ReplayRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Replay
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -73,6 +73,45 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for CourseSettingsOrder.
+const (
+	CourseSettingsOrderMixed       CourseSettingsOrder = "mixed"
+	CourseSettingsOrderOldestFirst CourseSettingsOrder = "oldest-first"
+	CourseSettingsOrderZoneByZone  CourseSettingsOrder = "zone-by-zone"
+)
+
+// Valid indicates whether the value is a known member of the CourseSettingsOrder enum.
+func (e CourseSettingsOrder) Valid() bool {
+	switch e {
+	case CourseSettingsOrderMixed:
+		return true
+	case CourseSettingsOrderOldestFirst:
+		return true
+	case CourseSettingsOrderZoneByZone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CourseSettingsPace.
+const (
+	CourseSettingsPaceAtOnce  CourseSettingsPace = "at-once"
+	CourseSettingsPaceInWaves CourseSettingsPace = "in-waves"
+)
+
+// Valid indicates whether the value is a known member of the CourseSettingsPace enum.
+func (e CourseSettingsPace) Valid() bool {
+	switch e {
+	case CourseSettingsPaceAtOnce:
+		return true
+	case CourseSettingsPaceInWaves:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeliveryKind.
 const (
 	DeliveryKindCommand DeliveryKind = "command"
@@ -415,7 +454,9 @@ func (e NewGateBroken) Valid() bool {
 // Defines values for NewGateKind.
 const (
 	NewGateKindErrors  NewGateKind = "errors"
+	NewGateKindHealthy NewGateKind = "healthy"
 	NewGateKindLatency NewGateKind = "latency"
+	NewGateKindServing NewGateKind = "serving"
 )
 
 // Valid indicates whether the value is a known member of the NewGateKind enum.
@@ -423,7 +464,11 @@ func (e NewGateKind) Valid() bool {
 	switch e {
 	case NewGateKindErrors:
 		return true
+	case NewGateKindHealthy:
+		return true
 	case NewGateKindLatency:
+		return true
+	case NewGateKindServing:
 		return true
 	default:
 		return false
@@ -445,6 +490,45 @@ func (e NewGateUndecided) Valid() bool {
 	case NewGateUndecidedGoOn:
 		return true
 	case NewGateUndecidedHold:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewRolloutOrder.
+const (
+	NewRolloutOrderMixed       NewRolloutOrder = "mixed"
+	NewRolloutOrderOldestFirst NewRolloutOrder = "oldest-first"
+	NewRolloutOrderZoneByZone  NewRolloutOrder = "zone-by-zone"
+)
+
+// Valid indicates whether the value is a known member of the NewRolloutOrder enum.
+func (e NewRolloutOrder) Valid() bool {
+	switch e {
+	case NewRolloutOrderMixed:
+		return true
+	case NewRolloutOrderOldestFirst:
+		return true
+	case NewRolloutOrderZoneByZone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewRolloutPace.
+const (
+	NewRolloutPaceAtOnce  NewRolloutPace = "at-once"
+	NewRolloutPaceInWaves NewRolloutPace = "in-waves"
+)
+
+// Valid indicates whether the value is a known member of the NewRolloutPace enum.
+func (e NewRolloutPace) Valid() bool {
+	switch e {
+	case NewRolloutPaceAtOnce:
+		return true
+	case NewRolloutPaceInWaves:
 		return true
 	default:
 		return false
@@ -645,19 +729,19 @@ func (e TicketChoice) Valid() bool {
 
 // Defines values for Verdict.
 const (
-	Healthy   Verdict = "healthy"
-	Unhealthy Verdict = "unhealthy"
-	Unknown   Verdict = "unknown"
+	VerdictHealthy   Verdict = "healthy"
+	VerdictUnhealthy Verdict = "unhealthy"
+	VerdictUnknown   Verdict = "unknown"
 )
 
 // Valid indicates whether the value is a known member of the Verdict enum.
 func (e Verdict) Valid() bool {
 	switch e {
-	case Healthy:
+	case VerdictHealthy:
 		return true
-	case Unhealthy:
+	case VerdictUnhealthy:
 		return true
-	case Unknown:
+	case VerdictUnknown:
 		return true
 	default:
 		return false
@@ -773,6 +857,16 @@ type Answer struct {
 	Good   bool      `json:"good"`
 	TookMs float64   `json:"took_ms"`
 	Why    string    `json:"why"`
+}
+
+// Assumed How one thing behaves in a rehearsal, and what tells so
+type Assumed struct {
+	From string `json:"from"`
+
+	// Seen How often it was observed
+	Seen int    `json:"seen"`
+	Span *Span  `json:"span,omitempty"`
+	What string `json:"what"`
 }
 
 // Cause Why, as values; because is the sentence made of them
@@ -904,6 +998,57 @@ type Costs struct {
 	Total       float64    `json:"total"`
 }
 
+// Course defines model for Course.
+type Course struct {
+	CreatedAt time.Time      `json:"created_at"`
+	CreatedBy string         `json:"created_by"`
+	Name      string         `json:"name"`
+	Revision  int64          `json:"revision"`
+	Settings  CourseSettings `json:"settings"`
+
+	// UsedBy Groups whose usual one it is
+	UsedBy []string `json:"used_by"`
+}
+
+// CourseList defines model for CourseList.
+type CourseList struct {
+	Items []Course `json:"items"`
+}
+
+// CourseSettings defines model for CourseSettings.
+type CourseSettings struct {
+	// Above How many instances more than size there may be
+	Above *int `json:"above,omitempty"`
+
+	// Below How many serving instances fewer than size there may be
+	Below *int `json:"below,omitempty"`
+
+	// Gates Conditions that must hold, looked at all the time; an empty list is none
+	Gates *[]NewGate `json:"gates,omitempty"`
+
+	// Hours Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any
+	Hours *string `json:"hours,omitempty"`
+	Note  *string `json:"note,omitempty"`
+
+	// Order In which order instances are replaced
+	Order *CourseSettingsOrder `json:"order,omitempty"`
+
+	// Pace at-once: all at the same time, and nobody serves meanwhile; for test groups
+	Pace *CourseSettingsPace `json:"pace,omitempty"`
+
+	// SoakSeconds How long a wave must stay good that has no soak of its own
+	SoakSeconds *float64 `json:"soak_seconds,omitempty"`
+
+	// Waves How far each wave goes: a number of instances or a share, and after a colon a soak of its own; the last is 100%
+	Waves *[]string `json:"waves,omitempty"`
+}
+
+// CourseSettingsOrder In which order instances are replaced
+type CourseSettingsOrder string
+
+// CourseSettingsPace at-once: all at the same time, and nobody serves meanwhile; for test groups
+type CourseSettingsPace string
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	At time.Time `json:"at"`
@@ -987,14 +1132,43 @@ type Failure struct {
 	Zone string `json:"zone"`
 }
 
+// Finding defines model for Finding.
+type Finding struct {
+	// BootLog The end of what its machine wrote
+	BootLog  string        `json:"boot_log"`
+	Instance string        `json:"instance"`
+	Reports  []Report      `json:"reports"`
+	State    InstanceState `json:"state"`
+	Why      string        `json:"why"`
+	Zone     string        `json:"zone"`
+}
+
+// Findings defines model for Findings.
+type Findings struct {
+	// Changes What the new template version has otherwise
+	Changes []Change `json:"changes"`
+
+	// Common What the new instances had in common
+	Common    []string  `json:"common"`
+	Instances []Finding `json:"instances"`
+	Number    int64     `json:"number"`
+
+	// Paths What the new version answered, by path; as far as this service sent it on
+	Paths    []PathAnswers `json:"paths"`
+	Sentence string        `json:"sentence"`
+}
+
 // Gate defines model for Gate.
 type Gate struct {
 	Broken string `json:"broken"`
 
 	// Evidence How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
 	Evidence float64 `json:"evidence"`
-	Kind     string  `json:"kind"`
-	Least    int64   `json:"least"`
+
+	// Floor Of healthy and serving: below what it breaks
+	Floor *float64 `json:"floor,omitempty"`
+	Kind  string   `json:"kind"`
+	Least int64    `json:"least"`
 
 	// LineMs For latency: the answers that took longer are the bad ones; absent while it is not known
 	LineMs        *float64 `json:"line_ms,omitempty"`
@@ -1009,9 +1183,15 @@ type Gate struct {
 	OldRequests int64 `json:"old_requests"`
 
 	// State good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
-	State       GateState `json:"state"`
-	Undecided   string    `json:"undecided"`
-	WarmSeconds float64   `json:"warm_seconds"`
+	State GateState `json:"state"`
+
+	// Trace How it came to be so
+	Trace     *[]TracePoint `json:"trace,omitempty"`
+	Undecided string        `json:"undecided"`
+
+	// Value Of healthy and serving: what it is now; absent when there is nothing to judge
+	Value       *float64 `json:"value,omitempty"`
+	WarmSeconds float64  `json:"warm_seconds"`
 
 	// WaveRequests Answered by new instances in the present wave
 	WaveRequests int64 `json:"wave_requests"`
@@ -1031,7 +1211,10 @@ type Group struct {
 	Advice []string `json:"advice"`
 
 	// Caution Why a person should be asked before the change is made; absent when there is no reason
-	Caution      *string   `json:"caution,omitempty"`
+	Caution *string `json:"caution,omitempty"`
+
+	// Course The course that its rollouts go by unless another is named
+	Course       string    `json:"course"`
 	CreatedAt    time.Time `json:"created_at"`
 	Deleting     bool      `json:"deleting"`
 	DrainSeconds float64   `json:"drain_seconds"`
@@ -1050,15 +1233,18 @@ type Group struct {
 	HealingStoppedAt *time.Time `json:"healing_stopped_at,omitempty"`
 
 	// Hooks They hold instances in this order, or all of a point at once
-	Hooks       []Hook   `json:"hooks"`
-	HooksAtOnce bool     `json:"hooks_at_once"`
-	Labels      Labels   `json:"labels"`
-	Max         int      `json:"max"`
-	Min         int      `json:"min"`
-	Name        string   `json:"name"`
-	PinNew      bool     `json:"pin_new"`
-	Pools       []string `json:"pools"`
-	Revision    int64    `json:"revision"`
+	Hooks       []Hook `json:"hooks"`
+	HooksAtOnce bool   `json:"hooks_at_once"`
+	Labels      Labels `json:"labels"`
+
+	// LastGood The template version that it ran before the present one; absent when that is the first
+	LastGood *string  `json:"last_good,omitempty"`
+	Max      int      `json:"max"`
+	Min      int      `json:"min"`
+	Name     string   `json:"name"`
+	PinNew   bool     `json:"pin_new"`
+	Pools    []string `json:"pools"`
+	Revision int64    `json:"revision"`
 
 	// Rollout The number of the live rollout
 	Rollout       *int64  `json:"rollout,omitempty"`
@@ -1092,7 +1278,10 @@ type Group struct {
 
 // GroupChange defines model for GroupChange.
 type GroupChange struct {
-	Above            *int      `json:"above,omitempty"`
+	Above *int `json:"above,omitempty"`
+
+	// Course The course that its rollouts go by unless another is named; empty for none
+	Course           *string   `json:"course,omitempty"`
 	DrainSeconds     *float64  `json:"drain_seconds,omitempty"`
 	Heal             *string   `json:"heal,omitempty"`
 	HealLimitPercent *int      `json:"heal_limit_percent,omitempty"`
@@ -1571,7 +1760,10 @@ type NewGate struct {
 	// Broken What happens when it breaks
 	Broken *NewGateBroken `json:"broken,omitempty"`
 
-	// Kind errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+	// Floor Of healthy: the percent of new instances below which it breaks; of serving: the number of instances
+	Floor *float64 `json:"floor,omitempty"`
+
+	// Kind healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 	Kind NewGateKind `json:"kind"`
 
 	// Least How many requests new instances must have answered in a wave by the end of its soak
@@ -1590,7 +1782,7 @@ type NewGate struct {
 // NewGateBroken What happens when it breaks
 type NewGateBroken string
 
-// NewGateKind errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+// NewGateKind healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 type NewGateKind string
 
 // NewGateUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
@@ -1728,7 +1920,25 @@ type NewPool struct {
 	Zones *[]string `json:"zones,omitempty"`
 }
 
-// NewRollout defines model for NewRollout.
+// NewRehearsal defines model for NewRehearsal.
+type NewRehearsal struct {
+	// Faults What goes wrong: zone=mid-pier@wave2, new-version-unhealthy, new-version-crashes-after=20s, slow-boots=3x, errors=2%, service-down=10m
+	Faults *[]string `json:"faults,omitempty"`
+
+	// RequestsPerSecond To the whole group; without it as in the last five minutes
+	RequestsPerSecond *float64 `json:"requests_per_second,omitempty"`
+
+	// Rollout What is left out is as the course says, or without one as for a new course: waves 1, 25% and 100%, one above, none below, a soak of 30 s, a gate on errors
+	Rollout NewRollout `json:"rollout"`
+
+	// Runs How often it is played, each time with another seed
+	Runs *int `json:"runs,omitempty"`
+
+	// Seed Of the first run
+	Seed *int64 `json:"seed,omitempty"`
+}
+
+// NewRollout What is left out is as the course says, or without one as for a new course: waves 1, 25% and 100%, one above, none below, a soak of 30 s, a gate on errors
 type NewRollout struct {
 	// Above How many instances more than size there may be
 	Above *int `json:"above,omitempty"`
@@ -1736,20 +1946,45 @@ type NewRollout struct {
 	// Below How many serving instances fewer than size there may be
 	Below *int `json:"below,omitempty"`
 
-	// Gates Conditions on what new instances answer against old ones, looked at every second; an empty list is none
+	// Course A course by name; without it the usual one of the group, if it has one
+	Course *string `json:"course,omitempty"`
+
+	// Gates Conditions that must hold, looked at all the time; an empty list is none
 	Gates *[]NewGate `json:"gates,omitempty"`
 
-	// SoakSeconds How long a wave must stay good
+	// Hours Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any
+	Hours *string `json:"hours,omitempty"`
+
+	// LeaveOut Instances that stay as they are
+	LeaveOut *[]string `json:"leave_out,omitempty"`
+
+	// Order In which order instances are replaced
+	Order *NewRolloutOrder `json:"order,omitempty"`
+
+	// Pace at-once: all at the same time, and nobody serves meanwhile; for test groups
+	Pace *NewRolloutPace `json:"pace,omitempty"`
+
+	// SoakSeconds How long a wave must stay good that has no soak of its own
 	SoakSeconds *float64 `json:"soak_seconds,omitempty"`
 
-	// To A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
-	//
-	// Example: timetable-web@4
-	To Ref `json:"to"`
+	// StartAt When it begins to replace
+	StartAt *time.Time `json:"start_at,omitempty"`
 
-	// Waves How far each wave goes: a number of instances or a share; the last is 100%
+	// Supersede End a rollout that is under way, and go on from where things stand
+	Supersede *bool `json:"supersede,omitempty"`
+
+	// To A template version, or last-good: what the group ran before
+	To string `json:"to"`
+
+	// Waves How far each wave goes: a number of instances or a share, and after a colon a soak of its own; the last is 100%
 	Waves *[]string `json:"waves,omitempty"`
 }
+
+// NewRolloutOrder In which order instances are replaced
+type NewRolloutOrder string
+
+// NewRolloutPace at-once: all at the same time, and nobody serves meanwhile; for test groups
+type NewRolloutPace string
 
 // NewRun defines model for NewRun.
 type NewRun struct {
@@ -1819,6 +2054,17 @@ type OpenPortProtocol string
 
 // OpenPorts Ports that an instance opens, and to whom; without it the workload port
 type OpenPorts = []OpenPort
+
+// PathAnswers defines model for PathAnswers.
+type PathAnswers struct {
+	// Classes How many were answered 1xx, 2xx, 3xx, 4xx, 5xx, and not at all
+	Classes []int64 `json:"classes"`
+	Failed  int64   `json:"failed"`
+
+	// Path Where requests went, without what follows a question mark; all others are one
+	Path     string `json:"path"`
+	Requests int64  `json:"requests"`
+}
 
 // PlaceList defines model for PlaceList.
 type PlaceList struct {
@@ -1925,6 +2171,109 @@ type RegionPlace struct {
 	Zones  []ZonePlace `json:"zones"`
 }
 
+// Rehearsal defines model for Rehearsal.
+type Rehearsal struct {
+	Assumed []Assumed `json:"assumed"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+
+	// Cut It was broken off before all runs were played, by its limit of time
+	Cut bool `json:"cut"`
+
+	// Done In how many runs it was done
+	Done int `json:"done"`
+
+	// Events Of the same run
+	Events []RehearsalEvent `json:"events"`
+
+	// ExtraCost What these cost, by the prices of the template; absent when it has none
+	ExtraCost *float64 `json:"extra_cost,omitempty"`
+
+	// ExtraHours Machine hours more than without it, median
+	ExtraHours float64  `json:"extra_hours"`
+	Faults     []string `json:"faults"`
+	From       string   `json:"from"`
+	Group      string   `json:"group"`
+	Held       int      `json:"held"`
+
+	// LowestServing In any run
+	LowestServing int `json:"lowest_serving"`
+
+	// MostInstances In any run, those on their way out as well
+	MostInstances int   `json:"most_instances"`
+	Number        int64 `json:"number"`
+
+	// Points Of the run that took the median time
+	Points   []RehearsalPoint `json:"points"`
+	Reverted int              `json:"reverted"`
+	Runs     int              `json:"runs"`
+	Sentence string           `json:"sentence"`
+	Size     int              `json:"size"`
+	Stops    []RehearsalStop  `json:"stops"`
+
+	// Takes Of the runs in which it was done; absent when there is none
+	Takes *Span  `json:"takes,omitempty"`
+	To    string `json:"to"`
+
+	// Unfinished In how many runs it was neither at the end of the time that was played
+	Unfinished int `json:"unfinished"`
+
+	// WallMs How long it was played
+	WallMs float64 `json:"wall_ms"`
+}
+
+// RehearsalEvent defines model for RehearsalEvent.
+type RehearsalEvent struct {
+	AtSeconds float64 `json:"at_seconds"`
+	Because   string  `json:"because"`
+	Text      string  `json:"text"`
+}
+
+// RehearsalPoint defines model for RehearsalPoint.
+type RehearsalPoint struct {
+	AtSeconds  float64 `json:"at_seconds"`
+	Instances  int     `json:"instances"`
+	NewServing int     `json:"new_serving"`
+	Serving    int     `json:"serving"`
+}
+
+// RehearsalStop defines model for RehearsalStop.
+type RehearsalStop struct {
+	After *Span `json:"after,omitempty"`
+
+	// Requests How many requests new instances had answered by then, median
+	Requests *int64 `json:"requests,omitempty"`
+
+	// Runs In how many runs
+	Runs int    `json:"runs"`
+	Wave *int   `json:"wave,omitempty"`
+	Why  string `json:"why"`
+}
+
+// Replay defines model for Replay.
+type Replay struct {
+	// Decisions How many moments were decided again
+	Decisions int `json:"decisions"`
+
+	// Differences The first twenty
+	Differences []ReplayDifference `json:"differences"`
+
+	// Given What people did meanwhile and that is taken as given
+	Given  []string `json:"given"`
+	Number int64    `json:"number"`
+
+	// Same In how many of them the same was found
+	Same     int    `json:"same"`
+	Sentence string `json:"sentence"`
+}
+
+// ReplayDifference defines model for ReplayDifference.
+type ReplayDifference struct {
+	At  time.Time `json:"at"`
+	Now []string  `json:"now"`
+	Was []string  `json:"was"`
+}
+
 // Replica defines model for Replica.
 type Replica struct {
 	// Address Of its interface
@@ -1985,22 +2334,39 @@ type Rollout struct {
 	Above int `json:"above"`
 
 	// Back It goes back; one that is held may be on its way back
-	Back        bool         `json:"back"`
-	Below       int          `json:"below"`
-	EndedAt     *time.Time   `json:"ended_at,omitempty"`
-	From        string       `json:"from"`
-	Gates       []Gate       `json:"gates"`
-	Group       string       `json:"group"`
-	LeftSeconds *float64     `json:"left_seconds,omitempty"`
-	Number      int64        `json:"number"`
+	Back  bool `json:"back"`
+	Below int  `json:"below"`
+
+	// Course That which it was started by; empty when there was none
+	Course      string     `json:"course"`
+	EndedAt     *time.Time `json:"ended_at,omitempty"`
+	From        string     `json:"from"`
+	Gates       []Gate     `json:"gates"`
+	Group       string     `json:"group"`
+	Hours       string     `json:"hours"`
+	LeaveOut    []string   `json:"leave_out"`
+	LeftSeconds *float64   `json:"left_seconds,omitempty"`
+
+	// LowestServing How many served at the lowest so far
+	LowestServing *int   `json:"lowest_serving,omitempty"`
+	Number        int64  `json:"number"`
+	Order         string `json:"order"`
+	Pace          string `json:"pace"`
+
+	// Rehearsal The number of the rehearsal before it
+	Rehearsal   *int64       `json:"rehearsal,omitempty"`
 	Revision    int64        `json:"revision"`
 	Sentence    string       `json:"sentence"`
 	Since       time.Time    `json:"since"`
 	SoakSeconds float64      `json:"soak_seconds"`
+	StartAt     *time.Time   `json:"start_at,omitempty"`
 	StartedAt   time.Time    `json:"started_at"`
 	StartedBy   string       `json:"started_by"`
 	State       RolloutState `json:"state"`
 	To          string       `json:"to"`
+
+	// WaitsUntil Until when it replaces nothing: its time has not come, or it is outside of its hours
+	WaitsUntil *time.Time `json:"waits_until,omitempty"`
 
 	// Wave The present wave, counted from 1
 	Wave  int    `json:"wave"`
@@ -2075,6 +2441,14 @@ type Slot struct {
 
 	// UntilAt Until when the place stays empty
 	UntilAt time.Time `json:"until_at"`
+}
+
+// Span defines model for Span.
+type Span struct {
+	MedianSeconds float64 `json:"median_seconds"`
+
+	// SlowSeconds 95th percentile
+	SlowSeconds float64 `json:"slow_seconds"`
 }
 
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
@@ -2329,6 +2703,14 @@ type TicketList struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// TracePoint defines model for TracePoint.
+type TracePoint struct {
+	At         time.Time `json:"at"`
+	Evidence   float64   `json:"evidence"`
+	NewPercent float64   `json:"new_percent"`
+	OldPercent float64   `json:"old_percent"`
+}
+
 // TrafficWindow defines model for TrafficWindow.
 type TrafficWindow struct {
 	// MedianMs To the first byte of the answer; right within a tenth
@@ -2390,10 +2772,11 @@ type Wait struct {
 
 // Wave defines model for Wave.
 type Wave struct {
-	BeganAt  *time.Time `json:"began_at,omitempty"`
-	FilledAt *time.Time `json:"filled_at,omitempty"`
-	PassedAt *time.Time `json:"passed_at,omitempty"`
-	State    WaveState  `json:"state"`
+	BeganAt     *time.Time `json:"began_at,omitempty"`
+	FilledAt    *time.Time `json:"filled_at,omitempty"`
+	PassedAt    *time.Time `json:"passed_at,omitempty"`
+	SoakSeconds float64    `json:"soak_seconds"`
+	State       WaveState  `json:"state"`
 
 	// Target Instances on the new version at its end
 	Target int `json:"target"`
@@ -2511,6 +2894,18 @@ type GetCostsParams struct {
 
 // GetCostsParamsStep defines parameters for GetCosts.
 type GetCostsParamsStep string
+
+// DeleteCourseParams defines parameters for DeleteCourse.
+type DeleteCourseParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SaveCourseParams defines parameters for SaveCourse.
+type SaveCourseParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // WatchEventsParams defines parameters for WatchEvents.
 type WatchEventsParams struct {
@@ -2856,6 +3251,9 @@ type CreateCheckJSONRequestBody = NewCheck
 // ChangeCheckJSONRequestBody defines body for ChangeCheck for application/json ContentType.
 type ChangeCheckJSONRequestBody = CheckChange
 
+// SaveCourseJSONRequestBody defines body for SaveCourse for application/json ContentType.
+type SaveCourseJSONRequestBody = CourseSettings
+
 // StartDrillJSONRequestBody defines body for StartDrill for application/json ContentType.
 type StartDrillJSONRequestBody = NewDrill
 
@@ -2879,6 +3277,9 @@ type SetHookSecretJSONRequestBody = NewHookSecret
 
 // TryHookJSONRequestBody defines body for TryHook for application/json ContentType.
 type TryHookJSONRequestBody = HookTrial
+
+// RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
+type RehearseJSONRequestBody = NewRehearsal
 
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout

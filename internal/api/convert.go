@@ -15,7 +15,6 @@ import (
 	"unitas/api/contract"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
-	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/say"
 	"unitas/internal/store"
@@ -169,11 +168,14 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
-		Spread: contract.Spread(g.Spread), Above: g.Above, HooksAtOnce: g.HooksAtOnce, Hooks: each(g.Hooks, func(h fleet.Hook) contract.Hook { return fromHook(h, p.Holds[h.Name]) }),
+		Spread: contract.Spread(g.Spread), Above: g.Above, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Hooks: each(g.Hooks, func(h fleet.Hook) contract.Hook { return fromHook(h, p.Holds[h.Name]) }),
 		Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID
+	}
+	if g.LastGood != (fleet.Version{}) {
+		out.LastGood = ptr(g.LastGood.String())
 	}
 	out.UsualSeconds, out.SlowSeconds = known(p.Usual.Median), known(p.Usual.Slow)
 	out.Stuck, out.StuckAt = text(p.Stuck.Why), optional(p.Stuck.Since)
@@ -263,57 +265,6 @@ func fromInstance(in store.Instance) contract.Instance {
 func worse(a, b health.Verdict) bool {
 	rank := map[health.Verdict]int{health.Healthy: 0, health.Unknown: 1, health.Unhealthy: 2}
 	return rank[a] > rank[b]
-}
-
-func fromRollout(r store.Rollout, gates []gate.Gate, size int, s say.Summary) contract.Rollout {
-	out := contract.Rollout{
-		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
-		Back: r.Back, Why: say.Why(&r.Rollout), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
-		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: s.Sentence, Gates: each(gates, func(g gate.Gate) contract.Gate { return fromGate(g, len(gates)) }),
-	}
-	out.LeftSeconds = known(s.Left)
-	for i, w := range r.Waves {
-		wave := contract.Wave{Wave: w.String(), Target: w.Of(size), State: waveState(r.Rollout, i)}
-		if i < len(r.Times) {
-			t := r.Times[i]
-			wave.BeganAt, wave.FilledAt, wave.PassedAt = optional(t.Began), optional(t.Filled), optional(t.Passed)
-		}
-		out.Waves = append(out.Waves, wave)
-	}
-	return out
-}
-
-func toGates(all []contract.NewGate) []gate.Gate {
-	return each(all, func(g contract.NewGate) gate.Gate {
-		return gate.Gate{Kind: gate.Kind(g.Kind), Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
-			Least: given(g.Least), Undecided: gate.Then(given(g.Undecided))}
-	})
-}
-
-// fromGate is one of so many gates of a rollout.
-func fromGate(g gate.Gate, of int) contract.Gate {
-	return contract.Gate{Kind: string(g.Kind), What: say.Gate(g), LineMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
-		State: contract.GateState(g.State(of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
-		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
-}
-
-func waveState(r fleet.Rollout, i int) contract.WaveState {
-	givenUp := r.Back || r.State == fleet.Reverted || r.State == fleet.Abandoned
-	switch {
-	case r.State == fleet.Done:
-		return contract.WaveStatePassed
-	case givenUp:
-		return contract.WaveStateGivenUp
-	case i < r.Wave:
-		return contract.WaveStatePassed
-	case i > r.Wave:
-		return contract.WaveStateWaiting
-	case r.State == fleet.Soaking:
-		return contract.WaveStateSoaking
-	case r.State == fleet.Held:
-		return contract.WaveStateHeld
-	}
-	return contract.WaveStateReplacing
 }
 
 func fromEntry(e store.Entry) contract.JournalEntry {

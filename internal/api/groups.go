@@ -13,8 +13,6 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
-	"unitas/internal/fleet/rollout"
-	"unitas/internal/fleet/say"
 	"unitas/internal/store"
 )
 
@@ -188,7 +186,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
-			f.HealLimit, f.PinNew, f.HooksAtOnce, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.HooksAtOnce, f.HooksAtOnce), some(b.Labels, f.Labels)
+			f.HealLimit, f.PinNew, f.HooksAtOnce, f.Course, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.HooksAtOnce, f.HooksAtOnce), some(b.Course, f.Course), some(b.Labels, f.Labels)
 			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
 			f.Pools, f.Above, f.Spread = some(b.Pools, f.Pools), some(b.Above, f.Above), placement.Spread(some(b.Spread, contract.Spread(f.Spread)))
 		}, some(b.Reason, ""))
@@ -291,98 +289,6 @@ func (s *Server) changeGroup(ctx context.Context, name string, match *string,
 		return about("group", name, err)
 	}
 	return nil
-}
-
-// StartRollout begins a rollout.
-func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestObject) (routes.StartRolloutResponseObject, error) {
-	waves, err := rollout.ParseWaves(strings.Join(given(r.Body.Waves), ","))
-	if err != nil {
-		return nil, invalid("/waves", "%s", err)
-	}
-	to, err := s.resolve(ctx, "template", "to", r.Body.To)
-	if err != nil {
-		return nil, err
-	}
-	ro, err := s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, fleet.Rollout{
-		To: to, Waves: waves, Above: given(r.Body.Above), Below: given(r.Body.Below), Soak: givenFor(r.Body.SoakSeconds), Gates: toGates(given(r.Body.Gates)),
-	}, func(reader store.Reader, g store.Group) error {
-		why, err := s.launchable(ctx, reader, to, g.Zones)
-		if err == nil && why != "" {
-			err = invalid("/to", "%s", why)
-		}
-		return err
-	})
-	if errors.Is(err, store.ErrExists) {
-		return nil, &problem{status: 409, kind: "conflict",
-			detail: fmt.Sprintf("The group %s has a rollout under way; see it with: unitas rollout show %s", r.Name, r.Name)}
-	}
-	if err != nil {
-		return nil, about("group", r.Name, err)
-	}
-	out, err := s.rollout(ctx, ro)
-	return routes.StartRollout201JSONResponse(out), err
-}
-
-func (s *Server) rollout(ctx context.Context, ro store.Rollout) (contract.Rollout, error) {
-	p, err := s.Control.Picture(ctx, ro.Group)
-	if errors.Is(err, store.ErrNotFound) {
-		return fromRollout(ro, ro.Gates, 0, say.Summary{Sentence: say.Ended(&ro.Rollout)}), nil
-	}
-	if err != nil {
-		return contract.Rollout{}, err
-	}
-	if p.Rollout == nil || p.Rollout.ID != ro.ID {
-		p.Seen = nil
-	}
-	p.Rollout = &ro
-	view := p.View()
-	return fromRollout(ro, view.Gates(), p.Group.Size, say.Summarise(s.now(), view)), nil
-}
-
-// ListRollouts lists rollouts.
-func (s *Server) ListRollouts(ctx context.Context, r routes.ListRolloutsRequestObject) (routes.ListRolloutsResponseObject, error) {
-	p, err := page(r.Params.Limit, r.Params.After)
-	if err != nil {
-		return nil, err
-	}
-	items, err := s.Store.Rollouts(ctx, some(r.Params.Group, ""), p)
-	if err != nil {
-		return nil, err
-	}
-	items, next := cut(items, p, func(r store.Rollout) store.Cursor { return store.Cursor{strconv.FormatInt(r.ID, 10)} })
-	out := routes.ListRollouts200JSONResponse{Items: []contract.Rollout{}, Next: next}
-	for _, ro := range items {
-		one, err := s.rollout(ctx, ro)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, one)
-	}
-	return out, nil
-}
-
-// GetRollout reads one rollout.
-func (s *Server) GetRollout(ctx context.Context, r routes.GetRolloutRequestObject) (routes.GetRolloutResponseObject, error) {
-	ro, err := s.Store.Rollout(ctx, r.Number)
-	if err != nil {
-		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
-	}
-	out, err := s.rollout(ctx, ro)
-	return routes.GetRollout200JSONResponse{Body: out, Headers: routes.GetRollout200ResponseHeaders{ETag: etag(ro.Revision)}}, err
-}
-
-// TellRollout gives a person's command to a rollout.
-func (s *Server) TellRollout(ctx context.Context, r routes.TellRolloutRequestObject) (routes.TellRolloutResponseObject, error) {
-	revision, err := ifMatch(r.Params.IfMatch)
-	if err != nil {
-		return nil, err
-	}
-	ro, err := s.Store.TellRollout(ctx, s.now(), actor(ctx), r.Number, revision, fleet.Command(r.Body.Command), some(r.Body.Reason, ""))
-	if err != nil {
-		return nil, about("rollout", strconv.FormatInt(r.Number, 10), err)
-	}
-	out, err := s.rollout(ctx, ro)
-	return routes.TellRollout200JSONResponse(out), err
 }
 
 // ListJournal lists journal entries.

@@ -100,9 +100,9 @@ func poolSentence(p contract.Pool, takenOver string) string {
 			aside++
 		case t.Open:
 			open++
-		case t.Verdict == contract.Unknown:
+		case t.Verdict == contract.VerdictUnknown:
 			waiting++
-		case t.Verdict == contract.Unhealthy:
+		case t.Verdict == contract.VerdictUnhealthy:
 			ill++
 		default:
 			leaving++

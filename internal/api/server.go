@@ -16,6 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"unitas/api/contract"
 	"unitas/internal/api/routes"
 	"unitas/internal/balancer"
 	"unitas/internal/catalogue"
@@ -58,8 +59,11 @@ type Server struct {
 	Config
 	echo   *echo.Echo
 	tokens tokenCache
-	took   *prometheus.HistogramVec
-	peers  http.RoundTripper // to the interfaces of other replicas
+	// rehearsing has a place for each rehearsal that may be played at once.
+	rehearsing chan struct{}
+	usual      contract.CourseSettings // of a rollout that nothing else is said of
+	took       *prometheus.HistogramVec
+	peers      http.RoundTripper // to the interfaces of other replicas
 }
 
 // now is the time by the clock that the groups are kept by.
@@ -68,7 +72,7 @@ func (s *Server) now() time.Time { return s.Control.Clock.Now() }
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
-	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), tokens: tokenCache{known: map[string]knownToken{}}}
+	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
 	}, []string{"operation", "status"})
@@ -76,6 +80,9 @@ func New(c Config) (*Server, error) {
 
 	validate, err := newValidator()
 	if err != nil {
+		return nil, err
+	}
+	if s.usual, err = usualSettings(); err != nil {
 		return nil, err
 	}
 	e := s.echo

@@ -72,6 +72,7 @@ type keeper struct {
 	drawn      []int64  // numbers of addresses for instances to come
 	unsure     *attempt
 	comparing  comparing
+	location   *time.Location             // of the rollout's hours
 	errands    map[ticketKey]*errand      // that are to be told of open tickets
 	holds      map[string][]time.Duration // for how long each hook held the last instances
 	targets    targetsOf                  // as the desk was told
@@ -237,7 +238,7 @@ func (k *keeper) decide(now time.Time) fleet.Decision {
 	k.view.Group, k.view.Prices, k.view.Watched = k.group.Group, k.group.Prices, now.Add(-time.Since(k.watching))
 	k.view.Rollout = nil
 	if k.rollout != nil {
-		k.view.Rollout = &k.rollout.Rollout
+		k.view.Rollout, k.view.Location = &k.rollout.Rollout, k.location
 	}
 	k.compare(now)
 	k.keepLedger()

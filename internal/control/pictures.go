@@ -26,9 +26,22 @@ func (p Picture) View() fleet.View {
 	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Holds: p.Holds, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
 		Instances: store.Bare(p.Instances)}
 	if p.Rollout != nil {
-		v.Rollout = &p.Rollout.Rollout
+		v.Rollout, v.Location = &p.Rollout.Rollout, Location(&p.Rollout.Rollout)
 	}
 	return v
+}
+
+// Location is where the hours of a rollout are those of the day; nil where it has none.
+func Location(ro *fleet.Rollout) *time.Location {
+	place, err := ro.Hours.Place()
+	if err != nil {
+		return nil
+	}
+	at, err := time.LoadLocation(place)
+	if err != nil {
+		return nil
+	}
+	return at
 }
 
 // Around is what besides its own settings decides whether those of a group will

@@ -61,6 +61,9 @@ func (k *keeper) load(ctx context.Context) error {
 	k.unsure = nil
 	k.changeSettings(l.Group, checks)
 	k.group, k.rollout, k.checks, k.ports = l.Group, l.Rollout, checks, ports
+	if k.rollout != nil {
+		k.location = Location(&k.rollout.Rollout)
+	}
 	k.takeIn(l.Instances)
 	k.loaded, k.stale, k.fresh, k.found = true, false, true, nil
 	return nil

@@ -57,7 +57,7 @@ func (k *keeper) publish() {
 		return
 	}
 	k.fresh = false
-	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: usually(k.times), holds: k.holdsUsually(), offset: k.offset, read: k.reading,
+	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: Usually(k.times), holds: k.holdsUsually(), offset: k.offset, read: k.reading,
 		seen: k.view.Seen, seenFor: k.comparing.rollout, seenSince: k.comparing.resumed}
 	had := k.shown.Load()
 	same := had != nil && len(had.all) == len(s.all)
@@ -129,8 +129,8 @@ func (k *keeper) usual() fleet.Usual {
 	return fleet.Usual{}
 }
 
-// usually is what took these times usually: median and 95th percentile (nearest rank).
-func usually(times []time.Duration) fleet.Usual {
+// Usually is what took these times usually: median and 95th percentile (nearest rank).
+func Usually(times []time.Duration) fleet.Usual {
 	n := len(times)
 	if n == 0 {
 		return fleet.Usual{}
@@ -155,7 +155,7 @@ func (k *keeper) noteHolds(was, now *fleet.Instance) {
 func (k *keeper) holdsUsually() map[string]fleet.Usual {
 	all := make(map[string]fleet.Usual, len(k.group.Hooks))
 	for _, h := range k.group.Hooks {
-		all[h.Name] = usually(k.holds[h.Name])
+		all[h.Name] = Usually(k.holds[h.Name])
 	}
 	return all
 }

@@ -161,6 +161,7 @@ func (g *Group) differences(b Group) []string {
 	differs("drain", words.Span(g.Drain), words.Span(b.Drain))
 	differs("pin-new", g.PinNew, b.PinNew)
 	differs("hooks", joined(g.Hooks), joined(b.Hooks))
+	differs("course", g.Course, b.Course)
 	differs("hooks at once", g.HooksAtOnce, b.HooksAtOnce)
 	differs("labels", pairs(g.Labels), pairs(b.Labels))
 	return all

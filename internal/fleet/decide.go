@@ -56,15 +56,17 @@ type deciding struct {
 	groupChanged, roChanged bool
 	prices                  map[string]float64
 	watched                 time.Time
-	stumbled                []string // zones in which a machine of the new version failed
-	due                     []int    // to be healed once another serves in its place
-	touched                 []int    // indexes in the order of first change
+	location                *time.Location
+	leftOut                 map[string]bool // that the rollout leaves as they are
+	stumbled                []string        // zones in which a machine of the new version failed
+	due                     []int           // to be healed once another serves in its place
+	touched                 []int           // indexes in the order of first change
 	journal                 journal
 	again                   time.Time
 }
 
 func begin(now time.Time, view View) *deciding {
-	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched}
+	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched, location: view.Location}
 	if d.watched.After(now) { // the clock was set back since
 		d.watched = now
 	}
@@ -74,6 +76,12 @@ func begin(now time.Time, view View) *deciding {
 		ro := *view.Rollout
 		ro.Times = slices.Clone(ro.Times)
 		ro.Gates = withSeen(ro.Gates, view.Seen)
+		if len(ro.LeaveOut) > 0 {
+			d.leftOut = make(map[string]bool, len(ro.LeaveOut))
+			for _, id := range ro.LeaveOut {
+				d.leftOut[id] = true
+			}
+		}
 		d.ro = &ro
 	}
 	d.survey(&view)
@@ -168,6 +176,7 @@ func (d *deciding) entry(e Entry) {
 }
 
 func (d *deciding) finish() Decision {
+	d.noteLowest()
 	out := Decision{Entries: d.journal.entries(), Again: d.again}
 	if len(d.touched) > 0 {
 		out.Changed = make([]*Instance, 0, len(d.touched))

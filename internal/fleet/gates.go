@@ -17,7 +17,18 @@ func (i *Instance) CountsFor(now time.Time, g gate.Gate) bool {
 }
 
 // Compares reports whether what new and old answer is being compared.
-func (r *Rollout) Compares() bool { return r.walks() && len(r.Gates) > 0 }
+func (r *Rollout) Compares() bool { return r.walks() && r.Comparing() > 0 }
+
+// Comparing is how many of its gates compare what new and old answer.
+func (r *Rollout) Comparing() int {
+	n := 0
+	for k := range r.Gates {
+		if r.Gates[k].Kind.Compares() {
+			n++
+		}
+	}
+	return n
+}
 
 // judgeGates stops a rollout whose new instances do worse than the old ones, by evidence
 // that may be looked at all the time.
@@ -28,18 +39,80 @@ func (d *deciding) judgeGates() {
 	d.lookAt(d.now.Add(GatesEvery))
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.State(len(d.ro.Gates)) != gate.Broken {
-			continue
+		if g.Kind.Compares() && g.State(d.ro.Comparing()) == gate.Broken {
+			d.breaks(g, d.gateCause(CodeGateBroke, g))
+			return
 		}
-		because := d.gateCause(CodeGateBroke, g)
-		if g.Broken == gate.Revert {
-			d.ro.Back, d.ro.Turned = true, because
-			d.turn(Reverting, because)
-		} else {
-			d.hold(because)
-		}
+	}
+}
+
+// breaks has happen what the gate says.
+func (d *deciding) breaks(g *gate.Gate, because Cause) {
+	if g.Broken == gate.Revert {
+		d.ro.Back, d.ro.Turned = true, because
+		d.turn(Reverting, because)
 		return
 	}
+	d.hold(because)
+}
+
+// gate is the first of the kind, nil when there is none.
+func (r *Rollout) gate(kind gate.Kind) *gate.Gate {
+	for k := range r.Gates {
+		if r.Gates[k].Kind == kind {
+			return &r.Gates[k]
+		}
+	}
+	return nil
+}
+
+// judgeHealth stops a rollout of whose new instances too few are well, or during which too
+// few serve. It reports whether it did.
+func (d *deciding) judgeHealth() bool {
+	for k := range d.ro.Gates {
+		g := &d.ro.Gates[k]
+		value, judged := d.measure(g.Kind)
+		if judged == 0 || value >= g.Floor || g.Kind.Compares() {
+			continue
+		}
+		if again := d.ro.Resumed.Add(d.group.Settle); g.Kind == gate.Serving && d.now.Before(again) { // what was told to proceed has time to mend
+			d.lookAt(again)
+			continue
+		}
+		if g.Kind == gate.Healthy {
+			d.breaks(g, Cause{Code: CodeTooIll, Numbers: Numbers{{"healthy_percent", value}, {"floor", g.Floor}, count("judged", judged)}})
+		} else {
+			d.breaks(g, Cause{Code: CodeTooFewServe, Numbers: Numbers{{"serving", value}, {"floor", g.Floor}}})
+		}
+		return true
+	}
+	return false
+}
+
+// measure is what a gate that compares nothing looks at, and by how many instances: the
+// share of new ones in service or overdue that are well, in percent; how many serve.
+func (d *deciding) measure(kind gate.Kind) (value float64, judged int) {
+	t := d.tally(d.ro.To)
+	if kind == gate.Serving {
+		return float64(t.serving), t.counted
+	}
+	ill := 0
+	for _, i := range d.astir {
+		in := d.at(i)
+		if in.Version != d.ro.To || !in.State.Counts() || d.group.Serves(in) {
+			continue
+		}
+		r := newestIllness(in)
+		late := d.group.IsOverdue(d.now, in) && d.deadline(in).After(d.ro.Resumed)
+		if late || (r != nil && r.Since.After(d.ro.Resumed)) { // what was before is answered
+			ill++
+		}
+	}
+	judged = t.newServing + ill
+	if judged == 0 {
+		return 0, 0
+	}
+	return 100 * float64(t.newServing) / float64(judged), judged
 }
 
 // undecided is the gate that keeps a wave whose soak is over from passing, or nil, and until
@@ -48,12 +121,12 @@ func (d *deciding) judgeGates() {
 func (d *deciding) undecided() (first *gate.Gate, until time.Time) {
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.Undecided == gate.GoOn || g.State(len(d.ro.Gates)) != gate.Undecided {
+		if g.Undecided == gate.GoOn || !g.Kind.Compares() || g.State(d.ro.Comparing()) != gate.Undecided {
 			continue
 		}
-		lasts := d.ro.Since.Add(d.ro.Soak)
+		lasts := d.ro.Since.Add(d.ro.soak())
 		if g.Undecided == gate.Extend {
-			lasts = lasts.Add(min(max(d.ro.Soak, time.Minute), gate.LongestExtension))
+			lasts = lasts.Add(min(max(d.ro.soak(), time.Minute), gate.LongestExtension))
 		}
 		if first == nil || lasts.Before(until) {
 			first, until = g, lasts
@@ -71,11 +144,20 @@ func (d *deciding) gateCause(code Code, g *gate.Gate) Cause {
 }
 
 // Gates are those of the view's rollout, with what they have seen until now.
-func (v *View) Gates() []gate.Gate {
+func (v *View) Gates(now time.Time) []gate.Gate {
 	if v.Rollout == nil {
 		return nil
 	}
-	return withSeen(v.Rollout.Gates, v.Seen)
+	gates := withSeen(v.Rollout.Gates, v.Seen)
+	if d := begin(now, *v); d.ro != nil {
+		for k := range gates {
+			if !gates[k].Kind.Compares() {
+				value, judged := d.measure(gates[k].Kind)
+				gates[k].Value, gates[k].Judged = value, judged
+			}
+		}
+	}
+	return gates
 }
 
 // withSeen are the gates with what was seen of them until now.

@@ -63,6 +63,8 @@ type Settings struct {
 	// Hooks hold its instances, in this order or, with HooksAtOnce, all of a point at once.
 	Hooks       []Hook
 	HooksAtOnce bool
+	// Course is the one that its rollouts go by unless another is named; "" for none.
+	Course string
 	// Frozen says why nothing automatic happens to the group; "" when it does.
 	Frozen string
 	// HealPermit lets what turned unhealthy before it be healed whatever the limit.
@@ -83,6 +85,9 @@ type Book struct {
 	Slots []Slot
 	// HealStopped is since when healing waits for a person; zero when it does not.
 	HealStopped time.Time
+	// LastGood is the version that the group ran before its present one; zero when that is
+	// the first.
+	LastGood Version
 }
 
 // Heal says what makes an instance be replaced: HealOff, HealMachine, or the
@@ -246,6 +251,7 @@ type Rollout struct {
 	// Sized is the group's size when it began, which Below was chosen for.
 	Sized int
 	Soak  time.Duration
+	Manner
 	State RolloutState
 	// Back is set once it goes back to From: it reverts, or is held on the way.
 	Back  bool
@@ -265,8 +271,10 @@ type Rollout struct {
 	// Stumbles counts how often machines of the present wave failed to start or ended
 	// by themselves; several of one zone at one moment are once.
 	Stumbles int
-	Started  time.Time
-	Ended    time.Time
+	// Lowest is how many served at the lowest so far; -1 when that was not kept.
+	Lowest  int
+	Started time.Time
+	Ended   time.Time
 }
 
 // destination is the version that the group is being brought to.
@@ -313,6 +321,8 @@ type View struct {
 	// Prices are what an instance of the group's template costs for an hour in
 	// each zone; nil when nothing is known.
 	Prices map[string]float64
+	// Location is where the hours of the rollout are those of the day; UTC when nil.
+	Location *time.Location
 	// Watched is since when the group is watched without a gap; zero is for always.
 	Watched time.Time
 	// Seen is what the gates of the rollout have seen until now, one for each; nil for as

@@ -35,6 +35,8 @@ func (d *deciding) reconcile() {
 		d.keep()
 	case d.ro.Back:
 		d.replace(d.ro.From, d.ro.To, size)
+	case d.outOfHours():
+		d.keep()
 	default:
 		d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))
 	}
@@ -211,7 +213,7 @@ func (d *deciding) order(n int, v Version, purpose Purpose, cause Cause) int {
 	c := d.choices(v, only)
 	vacant := d.vacant()
 	for k := range n {
-		z := c.next()
+		z := c.nextIn(d.turnOf(v))
 		if z < 0 {
 			d.awaitZones()
 			return k

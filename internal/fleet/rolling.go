@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 )
 
@@ -18,13 +19,22 @@ func (d *deciding) judgeRollout() {
 		d.unblockRevert()
 		return
 	}
+	if d.judgeHealth() {
+		return
+	}
+	tolerant := d.ro.gate(gate.Healthy) != nil
 	for _, i := range d.astir {
 		in := d.at(i)
 		if in.Version != d.ro.To {
 			continue
 		}
 		if because, yes := d.group.Overdue(d.now, in); yes {
-			if d.deadline(in).After(d.ro.Resumed) {
+			if tolerant {
+				d.stumble(i, because)
+				if d.ro.State == Held {
+					return
+				}
+			} else if d.deadline(in).After(d.ro.Resumed) {
 				because.Instance = in.ID
 				d.hold(because)
 				return
@@ -34,7 +44,7 @@ func (d *deciding) judgeRollout() {
 			}
 			continue
 		}
-		if r := newestIllness(in); r != nil && r.Since.After(d.ro.Resumed) {
+		if r := newestIllness(in); r != nil && r.Since.After(d.ro.Resumed) && !tolerant {
 			d.hold(Cause{Code: CodeTurnedIll, Instance: in.ID, About: r.Check, Words: r.Why})
 			return
 		} else if r != nil && d.helpless(in) {
@@ -134,7 +144,7 @@ func (r *Rollout) entry(measured ...Number) Entry {
 // as enough others serve, new ones come as far as there is room.
 func (d *deciding) replace(to, from Version, want int) {
 	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.fewer(d.group.Size)
-	isOld := func(in *Instance) bool { return in.Version != to }
+	isOld := func(in *Instance) bool { return in.Version != to && !d.leftOut[in.ID] }
 	isNew := func(in *Instance) bool { return in.Version == to }
 
 	t := d.tally(to)
@@ -219,9 +229,12 @@ func (d *deciding) advanceRollout() bool {
 		d.turn(Moving, d.waveCause(CodeUnwatched), d.waveNumbers()...)
 		return true
 	default:
-		over := d.ro.Since.Add(d.ro.Soak)
+		over := d.ro.Since.Add(d.ro.soak())
 		if d.now.Before(over) {
 			d.lookAt(over)
+			return false
+		}
+		if d.outOfHours() {
 			return false
 		}
 		if g, until := d.undecided(); g != nil {
@@ -245,7 +258,7 @@ func (d *deciding) filled() bool {
 }
 
 func (d *deciding) waveCause(code Code) Cause {
-	return Cause{Code: code, Numbers: Numbers{count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), span("soak_seconds", d.ro.Soak)}}
+	return Cause{Code: code, Numbers: Numbers{count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), span("soak_seconds", d.ro.soak())}}
 }
 
 func (d *deciding) beginSoak() bool {
@@ -261,6 +274,9 @@ func (d *deciding) passWave() bool {
 		t := d.tally(d.ro.To)
 		d.group.Template = d.ro.To
 		d.groupChanged = true
+		if d.ro.From != d.ro.To {
+			d.group.LastGood = d.ro.From
+		}
 		if t.newServing == 0 {
 			cause.About = d.ro.To.String() // which never served
 			cause = cause.with(count("never_served", 1), count("size", d.group.Size))

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/rollout"
 )
 
 // Begin returns a rollout of the group that starts at now.
@@ -20,29 +21,31 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, E
 	if err := ro.Waves.Validate(max(g.Size, 1)); err != nil {
 		return ro, Entry{}, refuse("waves", "%s", err)
 	}
-	if ro.Above < 0 || ro.Above > 1000 {
-		return ro, Entry{}, refuse("above", "above is %d; give 0 to 1000", ro.Above)
+	ro.atOnce(&g)
+	if err := ro.CheckSettings(); err != nil {
+		return ro, Entry{}, err
 	}
 	if ro.Below < 0 || ro.Below > g.Size {
 		return ro, Entry{}, refuse("below", "below is %d; give 0 to the group's size, %d", ro.Below, g.Size)
 	}
-	if ro.Above+ro.Below == 0 {
-		return ro, Entry{}, refuse("above", "above and below are both 0, so nothing could ever be replaced; give one of them at least 1")
+	if err := ro.validate(now, instances); err != nil {
+		return ro, Entry{}, err
 	}
-	if ro.Soak < 0 || ro.Soak > 24*time.Hour {
-		return ro, Entry{}, refuse("soak", "soak is %s; give 0s to 24h", ro.Soak)
-	}
-	if len(ro.Gates) > 4 {
-		return ro, Entry{}, refuse("gates", "there are %d gates; give 4 at most", len(ro.Gates))
-	}
-	for k, g := range ro.Gates {
-		if field, err := g.Validate(); err != nil {
-			return ro, Entry{}, refuse(fmt.Sprintf("gates/%d/%s", k, field), "%s", err)
-		}
+	if serving := ro.gate(gate.Serving); serving != nil && int(serving.Floor) > g.Size-ro.Below {
+		return ro, Entry{}, refuse("gates", "a gate wants %g to serve, and the rollout itself lets %d serve at the lowest (size %d, below %d)", serving.Floor, g.Size-ro.Below, g.Size, ro.Below)
 	}
 	from, mixed := g.from(instances, ro.To)
 	if ro.To == g.Template && !mixed {
 		return ro, Entry{}, refuse("to", "the group %s is on %s already; name another version", g.Name, ro.To)
+	}
+	if ro.From != (Version{}) && ro.From != ro.To { // what a rollout that is superseded came from
+		from = ro.From
+	}
+	ro.Lowest = 0
+	for i := range instances {
+		if g.Serves(&instances[i]) {
+			ro.Lowest++
+		}
 	}
 	ro.From, ro.State, ro.Since, ro.Started, ro.Resumed, ro.Sized = from, Moving, now, now, now, g.Size
 	ro.Times = []WaveTime{{Began: now}}
@@ -50,6 +53,36 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, E
 	e := ro.entry(count("above", ro.Above), count("below", ro.Below), span("soak_seconds", ro.Soak), count("size", g.Size))
 	e.Kind = "rollout.started"
 	return ro, e, nil
+}
+
+// CheckSettings reports settings that no group could be rolled out by. How far the waves go
+// is judged as of a group that is as large as there may be.
+func (r *Rollout) CheckSettings() error {
+	if err := r.Waves.Validate(MaxGroup); err != nil {
+		return refuse("waves", "%s", err)
+	}
+	switch {
+	case r.Above < 0 || r.Above > 1000:
+		return refuse("above", "above is %d; give 0 to 1000", r.Above)
+	case r.Above+r.Below == 0 && !r.AtOnce:
+		return refuse("above", "above and below are both 0, so nothing could ever be replaced; give one of them at least 1")
+	case r.Soak < 0 || r.Soak > rollout.LongestSoak:
+		return refuse("soak", "soak is %s; give 0s to 24h", r.Soak)
+	case len(r.Gates) > 4:
+		return refuse("gates", "there are %d gates; give 4 at most", len(r.Gates))
+	}
+	for k, g := range r.Gates {
+		if field, err := g.Validate(); err != nil {
+			return refuse(fmt.Sprintf("gates/%d/%s", k, field), "%s", err)
+		}
+	}
+	return nil
+}
+
+// Supersede ends a live rollout since another one takes its place.
+func (r Rollout) Supersede(now time.Time, to Version) (Rollout, Entry) {
+	r.State, r.Since, r.Ended, r.Cause = Abandoned, now, now, Cause{Code: CodeSuperseded, About: to.String()}
+	return r, r.entry()
 }
 
 // from is the version other than to that most instances run, the group's template

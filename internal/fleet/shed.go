@@ -47,6 +47,9 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 	top := func(k int) int { return lines[k][0].rank }
 	for range n {
 		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && top(k) <= rankIdle }, nil)
+		if z < 0 && serving > floor {
+			z = d.turnToGo(lines)
+		}
 		if z < 0 {
 			z = placement.Fullest(zones, func(k int) bool {
 				return len(lines[k]) > 0 && (serving > floor || !d.group.Serves(d.at(lines[k][0].i)))
@@ -71,6 +74,25 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 	}
 }
 
+// turnToGo is the zone whose turn it is by the order of the rollout, -1 where that leaves it
+// to the balance of zones.
+func (d *deciding) turnToGo(lines []leavers) int {
+	if !d.ro.walks() {
+		return -1
+	}
+	first := -1
+	for k := range lines {
+		switch {
+		case len(lines[k]) == 0:
+		case d.ro.Order == ZoneByZone && first < 0, d.ro.Order == OldestFirst && (first < 0 || lines[k][0].serial(d) < lines[first][0].serial(d)):
+			first = k
+		}
+	}
+	return first
+}
+
+func (l leaver) serial(d *deciding) int { return d.at(l.i).Serial }
+
 // leavers are the eligible instances of each zone. Unless one that serves may go, these
 // are among those that do more than serve.
 func (d *deciding) leavers(zones int, anyOfThem bool, eligible func(*Instance) bool) []leavers {
@@ -78,7 +100,7 @@ func (d *deciding) leavers(zones int, anyOfThem bool, eligible func(*Instance) b
 	look := func(i int) {
 		if in := d.at(i); in.State.Counts() && !in.Pinned && eligible(in) {
 			age := in.Serial
-			if d.group.Shed == ShedNewest {
+			if d.group.Shed == ShedNewest && !(d.ro.walks() && d.ro.Order == OldestFirst) {
 				age = -age
 			}
 			k := d.zoneIndex(in.Zone)

@@ -158,6 +158,18 @@ func (l *Ledger) Keep(keep func(i int) bool) {
 	l.marks = kept
 }
 
+// Count is how many instances of a version count, and how many of them serve; of all
+// versions when none is given.
+func (l *Ledger) Count(v Version) (counted, serving int) {
+	for n := range l.counts.cells {
+		if k := &l.counts.cells[n]; v == (Version{}) || k.version == v {
+			counted += k.counted
+			serving += k.serving
+		}
+	}
+	return counted, serving
+}
+
 // Fits reports whether the ledger is one of the group as it is set now.
 func (l *Ledger) Fits(v *View) bool {
 	return l != nil && len(l.marks) == len(v.Instances) && slices.Equal(l.zones, v.Group.Zones) && slices.Equal(l.asked, v.Group.AllChecks())
@@ -203,7 +215,7 @@ type tally struct {
 	counted, serving int
 	newCounted       int
 	newServing       int
-	oldPinned        int
+	oldPinned        int // or left out of the rollout
 }
 
 func (t tally) old() int { return t.counted - t.newCounted }
@@ -219,6 +231,13 @@ func (d *deciding) tally(to Version) tally {
 			t.newServing += k.serving
 		} else {
 			t.oldPinned += k.pinned
+		}
+	}
+	if len(d.leftOut) > 0 {
+		for i := range d.len() {
+			if in := d.at(i); d.leftOut[in.ID] && in.Version != to && in.Counts() && !in.Pinned {
+				t.oldPinned++
+			}
 		}
 	}
 	return t

@@ -88,13 +88,19 @@ func (d *deciding) choices(v, only Version) *choices {
 func (d *deciding) comesUpIn(zone string) bool {
 	return slices.ContainsFunc(d.astir, func(i int) bool {
 		in := d.at(i)
-		return in.Zone == zone && in.State.ComingUp() && d.now.Before(d.deadline(in))
+		return in.Zone == zone && in.State.ComingUp() && !d.group.IsOverdue(d.now, in)
 	})
 }
 
 // next is the zone for one more, which is counted there, or -1.
-func (c *choices) next() int {
-	z := placement.Next(c.trusted)
+func (c *choices) next() int { return c.nextIn(-1) }
+
+// nextIn is the same, and the zone of the number where that is open.
+func (c *choices) nextIn(first int) int {
+	z := first
+	if first < 0 || !c.trusted[first].Open {
+		z = placement.Next(c.trusted)
+	}
 	if z < 0 {
 		z = placement.Next(c.all)
 	}

@@ -73,6 +73,7 @@ type groupSettings struct {
 	Above           int
 	Hooks           []fleet.Hook
 	HooksAtOnce     bool
+	Course          string
 }
 
 type groupBook struct {
@@ -80,6 +81,8 @@ type groupBook struct {
 	Setbacks      []fleet.Setback
 	Slots         []fleet.Slot
 	HealStoppedAt *time.Time
+	LastGood      string
+	LastGoodN     int
 }
 
 // groupColumns are all columns of a group.
@@ -137,9 +140,9 @@ func rowOfGroup(g Group) groupColumns {
 			Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.Name, TemplateVersion: g.Template.N, Zones: g.Zones, Heal: string(g.Heal),
 			SettleMs: millis(g.Settle), DrainMs: millis(g.Drain), Deleting: g.Deleting, Shed: cmp.Or(string(g.Shed), string(fleet.ShedOutdated)),
 			HealLimit: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels, Frozen: g.Frozen, FrozenBy: g.FrozenBy, FrozenAt: pointer(g.FrozenAt),
-			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above, Hooks: g.Hooks, HooksAtOnce: g.HooksAtOnce,
+			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above, Hooks: g.Hooks, HooksAtOnce: g.HooksAtOnce, Course: g.Course,
 		},
-		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped)},
+		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped), LastGood: g.LastGood.Name, LastGoodN: g.LastGood.N},
 		Alone:     g.Alone, Overrides: g.Overrides, Revision: g.Revision, Generation: g.Generation, Epoch: g.Epoch, Written: g.Written, CreatedAt: g.CreatedAt,
 	}
 }
@@ -152,9 +155,9 @@ func (r groupRow) group() Group {
 				Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion}, Zones: r.Zones, Pools: r.Pools,
 				Heal: fleet.Heal(r.Heal), HealLimit: r.HealLimit, HealPermit: value(r.HealPermitAt), Settle: fromMillis(r.SettleMs),
 				Drain: fromMillis(r.DrainMs), Shed: fleet.Shed(r.Shed), Spread: placement.Spread(r.Spread), Above: r.Above, PinNew: r.PinNew,
-				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Frozen: r.Frozen, Deleting: r.Deleting,
+				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Course: r.Course, Frozen: r.Frozen, Deleting: r.Deleting,
 			},
-			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt)},
+			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt), LastGood: fleet.Version{Name: r.LastGood, N: r.LastGoodN}},
 		},
 		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),

@@ -94,10 +94,17 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	return entries, err
 }
 
+// Between reads the journal of a group from one time to another, oldest first, at most so
+// many lines.
+func (s *Store) Between(ctx context.Context, group string, from, to time.Time, most int) ([]Entry, error) {
+	return many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances
+		from journal where group_name = $1 and at >= $2 and at <= $3 order by number limit $4`, group, from, to, most)
+}
+
 // Ending tells what brought an instance to its end, and when: its first way out
 // after it last came up.
 func (s *Store) Ending(ctx context.Context, id string) (because string, at time.Time, err error) {
-	err = s.q.QueryRow(ctx, `select because, at from journal where (instance = $1 or (instances <> '{}' and instances @> array[$1])) and kind in ('instance.draining', 'instance.leaving', 'instance.lost')
+	err = s.q.QueryRow(ctx, `select because, at from journal where (instance = $1 or (instances <> '{}' and instances @> array[$1])) and (kind in ('instance.draining', 'instance.leaving', 'instance.lost') or (kind = 'instance.held' and cause->>'code' <> 'runs'))
 		and number > coalesce((select max(number) from journal where (instance = $1 or (instances <> '{}' and instances @> array[$1])) and kind in ('instance.ordered', 'instance.serving', 'instance.settling')), 0)
 		order by number limit 1`, id).Scan(&because, &at)
 	if errors.Is(err, pgx.ErrNoRows) {

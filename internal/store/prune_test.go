@@ -23,7 +23,7 @@ func TestPrune(t *testing.T) {
 	}
 	defer conn.Close(ctx)
 	waves, _ := rollout.ParseWaves("100%")
-	live, err := s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: waves, Above: 1}, func(store.Reader, store.Group) error { return nil })
+	live, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: waves, Above: 1}}, false, func(store.Reader, store.Group) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,6 +18,10 @@ type Rollout struct {
 	fleet.Rollout
 	Group     string
 	StartedBy string
+	// Course is that which it was started by, and Rehearsal the number of the rehearsal that
+	// came before it; empty and 0 when there was none.
+	Course    string
+	Rehearsal int64
 	Revision  int64
 }
 
@@ -39,6 +43,10 @@ type rolloutRow struct {
 	Wave             int
 	Times            []fleet.WaveTime
 	Gates            []gate.Gate
+	Manner           fleet.Manner
+	Lowest           int
+	Course           string
+	Rehearsal        int64
 	Resumed          time.Time
 	Stumbles         int
 	StartedAt        time.Time
@@ -51,14 +59,14 @@ var (
 	rolloutFields  = columnsOf[rolloutRow]()
 	rolloutColumns = rolloutFields.list("")
 	insertRollout  = rolloutFields.but("number", "revision").insert("rollouts") + ` returning ` + rolloutColumns
-	updateRollout  = `update rollouts set ` + rolloutFields.but("number", "group_name", "started_by", "revision").assigned() + `, revision = revision + 1 where number = @number`
+	updateRollout  = `update rollouts set ` + rolloutFields.but("number", "group_name", "started_by", "course", "rehearsal", "revision").assigned() + `, revision = revision + 1 where number = @number`
 )
 
 func rowOfRollout(ro Rollout) rolloutRow {
 	return rolloutRow{
 		Number: ro.ID, GroupName: ro.Group, FromName: ro.From.Name, ToName: ro.To.Name, FromVersion: ro.From.N, ToVersion: ro.To.N, Waves: ro.Waves.String(),
 		Above: ro.Above, Below: ro.Below, SoakMs: millis(ro.Soak), State: string(ro.State), Since: ro.Since, Cause: ro.Cause, Back: ro.Back, Turned: ro.Turned, Sized: ro.Sized,
-		Wave: ro.Wave, Times: ro.Times, Gates: ro.Gates, Resumed: ro.Resumed, Stumbles: ro.Stumbles, StartedAt: ro.Started, StartedBy: ro.StartedBy, EndedAt: pointer(ro.Ended), Revision: ro.Revision,
+		Wave: ro.Wave, Times: ro.Times, Gates: ro.Gates, Manner: ro.Manner, Lowest: ro.Lowest, Course: ro.Course, Rehearsal: ro.Rehearsal, Resumed: ro.Resumed, Stumbles: ro.Stumbles, StartedAt: ro.Started, StartedBy: ro.StartedBy, EndedAt: pointer(ro.Ended), Revision: ro.Revision,
 	}
 }
 
@@ -68,10 +76,10 @@ func (r rolloutRow) rollout() Rollout {
 		Rollout: fleet.Rollout{
 			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion},
 			Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), State: fleet.RolloutState(r.State),
-			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Turned: r.Turned, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
+			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Turned: r.Turned, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Manner: r.Manner, Lowest: r.Lowest, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
 			Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
 		},
-		Group: r.GroupName, StartedBy: r.StartedBy, Revision: r.Revision,
+		Group: r.GroupName, StartedBy: r.StartedBy, Course: r.Course, Rehearsal: r.Rehearsal, Revision: r.Revision,
 	}
 }
 
@@ -99,8 +107,9 @@ func (s *Store) Rollout(ctx context.Context, number int64) (Rollout, error) {
 // StartRollout begins a rollout of the named group, as [fleet.Begin] says. It
 // returns ErrExists when the group has a live one.
 //
-// good is asked within the change whether the group may have it.
-func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro fleet.Rollout, good func(Reader, Group) error) (Rollout, error) {
+// good is asked within the change whether the group may have it. With supersede a live one
+// ends, and this one goes on from where things stand.
+func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro Rollout, supersede bool, good func(Reader, Group) error) (Rollout, error) {
 	var out Rollout
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, group)
@@ -114,23 +123,49 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 		if err != nil {
 			return err
 		}
-		ro, e, err := fleet.Begin(now, row.group().Group, Bare(there), ro)
+		if supersede {
+			if ro.From, err = tx.supersede(ctx, now, group, ro.To); err != nil {
+				return err
+			}
+		}
+		begun, e, err := fleet.Begin(now, row.group().Group, Bare(there), ro.Rollout)
 		if err != nil {
 			return err
 		}
+		ro.Rollout, ro.Group, ro.StartedBy = begun, group, actor
 		if _, err := tx.Exec(ctx, `update groups set generation = generation + 1 where name = $1`, group); err != nil {
 			return err
 		}
-		inserted, err := one[rolloutRow](ctx, tx, insertRollout, values(rowOfRollout(Rollout{Rollout: ro, Group: group, StartedBy: actor})))
+		inserted, err := one[rolloutRow](ctx, tx, insertRollout, values(rowOfRollout(ro)))
 		if err != nil {
 			return err
 		}
 		out = inserted.rollout()
 		e.Rollout = out.ID
+		if err := tx.keepStage(ctx, out.ID, Stage{Group: row.group().Group, Instances: Bare(there), Rollout: out.Rollout, Prices: row.group().Prices}); err != nil {
+			return err
+		}
 		tx.touch(Touched{Kind: OfGroup, Name: group})
 		return tx.Record(ctx, group, e)
 	})
 	return out, err
+}
+
+// supersede ends the live rollout of a group, when there is one, and returns what it came
+// from.
+func (tx *Tx) supersede(ctx context.Context, now time.Time, group string, to fleet.Version) (from fleet.Version, err error) {
+	row, err := one[rolloutRow](ctx, tx, `select `+rolloutColumns+` from rollouts where group_name = $1 and ended_at is null for update`, group)
+	if errors.Is(err, ErrNotFound) {
+		return from, nil
+	}
+	if err != nil {
+		return from, err
+	}
+	old, e := row.rollout().Supersede(now, to)
+	if err := tx.writeRollout(ctx, old); err != nil {
+		return from, err
+	}
+	return old.From, tx.Record(ctx, group, e)
 }
 
 // TellRollout gives a person's command to a rollout that is at the revision.

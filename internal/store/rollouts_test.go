@@ -16,7 +16,7 @@ func TestOneLiveRollout(t *testing.T) {
 	s := stocked(t)
 	ws, _ := rollout.ParseWaves("100%")
 	begin := func() (store.Rollout, error) {
-		return s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}, func(store.Reader, store.Group) error { return nil })
+		return s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false, func(store.Reader, store.Group) error { return nil })
 	}
 	other := func(n int) { // for new launches
 		t.Helper()
@@ -79,7 +79,7 @@ func TestOneLiveRollout(t *testing.T) {
 func TestARevertCanBeHeld(t *testing.T) {
 	s := stocked(t)
 	ws, _ := rollout.ParseWaves("100%")
-	r, err := s.StartRollout(ctx, noon, "ada", "timetable", fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1},
+	r, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false,
 		func(store.Reader, store.Group) error { return nil })
 	if err != nil || r.Sized != 6 {
 		t.Fatalf("%+v %v", r, err)

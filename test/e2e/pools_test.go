@@ -45,7 +45,7 @@ func TestPoolsJudgeAlone(t *testing.T) {
 			return fmt.Errorf("it has %d targets", len(targets))
 		}
 		for _, target := range targets {
-			if target.Verdict != contract.Unhealthy {
+			if target.Verdict != contract.VerdictUnhealthy {
 				return fmt.Errorf("%s is %s: %s", target.Instance, target.Verdict, target.Why)
 			}
 			if !strings.Contains(target.Why, "failed 3 of 3: 200") {
@@ -72,7 +72,7 @@ func TestPoolsJudgeAlone(t *testing.T) {
 	s.pools("front")
 	s.eventually("what it said is forgotten", func() error {
 		for _, in := range s.instances() {
-			if len(in.Reports) != 1 || in.Verdict != contract.Healthy {
+			if len(in.Reports) != 1 || in.Verdict != contract.VerdictHealthy {
 				return fmt.Errorf("%s: %+v", in.Id, in.Reports)
 			}
 		}
@@ -102,7 +102,7 @@ func TestNoRequestsBeforeThePasses(t *testing.T) {
 		res.Body.Close()
 		healthy := 0
 		for _, target := range s.pool("back").Targets { // may be none yet
-			if target.Verdict == contract.Healthy {
+			if target.Verdict == contract.VerdictHealthy {
 				healthy++
 			} else if target.Open {
 				t.Errorf("%s gets requests and is %s", target.Instance, target.Verdict)

@@ -37,7 +37,7 @@ func TestRelease(t *testing.T) {
 	zones := map[string]int{}
 	for _, in := range s.instances() {
 		zones[in.Zone]++
-		if in.Version != "timetable-web@2" || in.Verdict != contract.Healthy {
+		if in.Version != "timetable-web@2" || in.Verdict != contract.VerdictHealthy {
 			t.Errorf("%s is %s on %s", in.Id, in.Verdict, in.Version)
 		}
 	}

@@ -43,6 +43,18 @@ type ServerInterface interface {
 	// GetCosts What instances cost, from how long they ran and the prices of their templates
 	// (GET /v1/costs)
 	GetCosts(ctx *echo.Context, params GetCostsParams) error
+	// ListCourses Courses by name
+	// (GET /v1/courses)
+	ListCourses(ctx *echo.Context) error
+	// DeleteCourse Forget a course that is the usual one of no group
+	// (DELETE /v1/courses/{name})
+	DeleteCourse(ctx *echo.Context, name ObjectName, params DeleteCourseParams) error
+	// GetCourse One course
+	// (GET /v1/courses/{name})
+	GetCourse(ctx *echo.Context, name ObjectName) error
+	// SaveCourse Save settings of a rollout by name; with If-Match in place of those that are there
+	// (PUT /v1/courses/{name})
+	SaveCourse(ctx *echo.Context, name ObjectName, params SaveCourseParams) error
 	// ListDrills Drills that are under way
 	// (GET /v1/drills)
 	ListDrills(ctx *echo.Context) error
@@ -97,6 +109,9 @@ type ServerInterface interface {
 	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
 	// (POST /v1/groups/{name}/hooks/{hook}/try)
 	TryHook(ctx *echo.Context, name ObjectName, hook HookName) error
+	// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
+	// (POST /v1/groups/{name}/rehearsals)
+	Rehearse(ctx *echo.Context, name ObjectName) error
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx *echo.Context, name ObjectName, params StartRolloutParams) error
@@ -211,9 +226,18 @@ type ServerInterface interface {
 	// TellRollout Hold, proceed with or revert a rollout
 	// (POST /v1/rollouts/{number}/commands)
 	TellRollout(ctx *echo.Context, number RolloutNumber, params TellRolloutParams) error
+	// GetFindings What the new instances of a rollout had in common
+	// (GET /v1/rollouts/{number}/findings)
+	GetFindings(ctx *echo.Context, number RolloutNumber) error
 	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
 	// (GET /v1/rollouts/{number}/record)
 	GetRolloutRecord(ctx *echo.Context, number RolloutNumber) error
+	// GetRehearsal The rehearsal that came before a rollout
+	// (GET /v1/rollouts/{number}/rehearsal)
+	GetRehearsal(ctx *echo.Context, number RolloutNumber) error
+	// ReplayRollout Decide a rollout that is over again, from its journal, and compare
+	// (POST /v1/rollouts/{number}/replay)
+	ReplayRollout(ctx *echo.Context, number RolloutNumber) error
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx *echo.Context) error
@@ -438,6 +462,103 @@ func (w *ServerInterfaceWrapper) GetCosts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCosts(ctx, params)
+	return err
+}
+
+// ListCourses converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCourses(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCourses(ctx)
+	return err
+}
+
+// DeleteCourse converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteCourse(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteCourseParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteCourse(ctx, name, params)
+	return err
+}
+
+// GetCourse converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCourse(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCourse(ctx, name)
+	return err
+}
+
+// SaveCourse converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveCourse(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveCourseParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveCourse(ctx, name, params)
 	return err
 }
 
@@ -955,6 +1076,22 @@ func (w *ServerInterfaceWrapper) TryHook(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TryHook(ctx, name, hook)
+	return err
+}
+
+// Rehearse converts echo context to params.
+func (w *ServerInterfaceWrapper) Rehearse(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Rehearse(ctx, name)
 	return err
 }
 
@@ -2116,6 +2253,22 @@ func (w *ServerInterfaceWrapper) TellRollout(ctx *echo.Context) error {
 	return err
 }
 
+// GetFindings converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFindings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number RolloutNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFindings(ctx, number)
+	return err
+}
+
 // GetRolloutRecord converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRolloutRecord(ctx *echo.Context) error {
 	var err error
@@ -2129,6 +2282,38 @@ func (w *ServerInterfaceWrapper) GetRolloutRecord(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetRolloutRecord(ctx, number)
+	return err
+}
+
+// GetRehearsal converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRehearsal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number RolloutNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRehearsal(ctx, number)
+	return err
+}
+
+// ReplayRollout converts echo context to params.
+func (w *ServerInterfaceWrapper) ReplayRollout(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number RolloutNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReplayRollout(ctx, number)
 	return err
 }
 
@@ -2626,6 +2811,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/secret", wrapper.SetHookSecret, options.OperationMiddlewares["setHookSecret"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/try", wrapper.TryHook, options.OperationMiddlewares["tryHook"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.GET(options.BaseURL+"/v1/courses", wrapper.ListCourses, options.OperationMiddlewares["listCourses"]...)
+	router.DELETE(options.BaseURL+"/v1/courses/:name", wrapper.DeleteCourse, options.OperationMiddlewares["deleteCourse"]...)
+	router.GET(options.BaseURL+"/v1/courses/:name", wrapper.GetCourse, options.OperationMiddlewares["getCourse"]...)
+	router.PUT(options.BaseURL+"/v1/courses/:name", wrapper.SaveCourse, options.OperationMiddlewares["saveCourse"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/rehearsals", wrapper.Rehearse, options.OperationMiddlewares["rehearse"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name/failures", wrapper.ListFailures, options.OperationMiddlewares["listFailures"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/rollouts", wrapper.StartRollout, options.OperationMiddlewares["startRollout"]...)
 	router.GET(options.BaseURL+"/v1/instances", wrapper.ListInstances, options.OperationMiddlewares["listInstances"]...)
@@ -2642,6 +2832,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/rollouts", wrapper.ListRollouts, options.OperationMiddlewares["listRollouts"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number", wrapper.GetRollout, options.OperationMiddlewares["getRollout"]...)
 	router.GET(options.BaseURL+"/v1/rollouts/:number/record", wrapper.GetRolloutRecord, options.OperationMiddlewares["getRolloutRecord"]...)
+	router.GET(options.BaseURL+"/v1/rollouts/:number/rehearsal", wrapper.GetRehearsal, options.OperationMiddlewares["getRehearsal"]...)
+	router.POST(options.BaseURL+"/v1/rollouts/:number/replay", wrapper.ReplayRollout, options.OperationMiddlewares["replayRollout"]...)
+	router.GET(options.BaseURL+"/v1/rollouts/:number/findings", wrapper.GetFindings, options.OperationMiddlewares["getFindings"]...)
 	router.POST(options.BaseURL+"/v1/rollouts/:number/commands", wrapper.TellRollout, options.OperationMiddlewares["tellRollout"]...)
 	router.GET(options.BaseURL+"/v1/replicas", wrapper.ListReplicas, options.OperationMiddlewares["listReplicas"]...)
 	router.GET(options.BaseURL+"/v1/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
@@ -2886,6 +3079,168 @@ type GetCostsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCostsdefaultApplicationProblemPlusJSONResponse) VisitGetCostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCoursesRequestObject struct {
+}
+
+type ListCoursesResponseObject interface {
+	VisitListCoursesResponse(w http.ResponseWriter) error
+}
+
+type ListCourses200JSONResponse CourseList
+
+func (response ListCourses200JSONResponse) VisitListCoursesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCoursesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCoursesdefaultApplicationProblemPlusJSONResponse) VisitListCoursesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteCourseRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params DeleteCourseParams
+}
+
+type DeleteCourseResponseObject interface {
+	VisitDeleteCourseResponse(w http.ResponseWriter) error
+}
+
+type DeleteCourse204Response struct {
+}
+
+func (response DeleteCourse204Response) VisitDeleteCourseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteCoursedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteCoursedefaultApplicationProblemPlusJSONResponse) VisitDeleteCourseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCourseRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type GetCourseResponseObject interface {
+	VisitGetCourseResponse(w http.ResponseWriter) error
+}
+
+type GetCourse200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetCourse200JSONResponse struct {
+	Body    Course
+	Headers GetCourse200ResponseHeaders
+}
+
+func (response GetCourse200JSONResponse) VisitGetCourseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoursedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCoursedefaultApplicationProblemPlusJSONResponse) VisitGetCourseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveCourseRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params SaveCourseParams
+	Body   *SaveCourseJSONRequestBody
+}
+
+type SaveCourseResponseObject interface {
+	VisitSaveCourseResponse(w http.ResponseWriter) error
+}
+
+type SaveCourse200JSONResponse Course
+
+func (response SaveCourse200JSONResponse) VisitSaveCourseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveCoursedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveCoursedefaultApplicationProblemPlusJSONResponse) VisitSaveCourseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3653,6 +4008,46 @@ type TryHookdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryHookdefaultApplicationProblemPlusJSONResponse) VisitTryHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RehearseRequestObject struct {
+	Name ObjectName `json:"name"`
+	Body *RehearseJSONRequestBody
+}
+
+type RehearseResponseObject interface {
+	VisitRehearseResponse(w http.ResponseWriter) error
+}
+
+type Rehearse200JSONResponse Rehearsal
+
+func (response Rehearse200JSONResponse) VisitRehearseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RehearsedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5212,6 +5607,45 @@ func (response TellRolloutdefaultApplicationProblemPlusJSONResponse) VisitTellRo
 	return err
 }
 
+type GetFindingsRequestObject struct {
+	Number RolloutNumber `json:"number"`
+}
+
+type GetFindingsResponseObject interface {
+	VisitGetFindingsResponse(w http.ResponseWriter) error
+}
+
+type GetFindings200JSONResponse Findings
+
+func (response GetFindings200JSONResponse) VisitGetFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFindingsdefaultApplicationProblemPlusJSONResponse) VisitGetFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRolloutRecordRequestObject struct {
 	Number RolloutNumber `json:"number"`
 }
@@ -5246,6 +5680,84 @@ type GetRolloutRecorddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRolloutRecorddefaultApplicationProblemPlusJSONResponse) VisitGetRolloutRecordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRehearsalRequestObject struct {
+	Number RolloutNumber `json:"number"`
+}
+
+type GetRehearsalResponseObject interface {
+	VisitGetRehearsalResponse(w http.ResponseWriter) error
+}
+
+type GetRehearsal200JSONResponse Rehearsal
+
+func (response GetRehearsal200JSONResponse) VisitGetRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRehearsaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRehearsaldefaultApplicationProblemPlusJSONResponse) VisitGetRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayRolloutRequestObject struct {
+	Number RolloutNumber `json:"number"`
+}
+
+type ReplayRolloutResponseObject interface {
+	VisitReplayRolloutResponse(w http.ResponseWriter) error
+}
+
+type ReplayRollout200JSONResponse Replay
+
+func (response ReplayRollout200JSONResponse) VisitReplayRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayRolloutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReplayRolloutdefaultApplicationProblemPlusJSONResponse) VisitReplayRolloutResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5830,6 +6342,18 @@ type StrictServerInterface interface {
 	// GetCosts What instances cost, from how long they ran and the prices of their templates
 	// (GET /v1/costs)
 	GetCosts(ctx context.Context, request GetCostsRequestObject) (GetCostsResponseObject, error)
+	// ListCourses Courses by name
+	// (GET /v1/courses)
+	ListCourses(ctx context.Context, request ListCoursesRequestObject) (ListCoursesResponseObject, error)
+	// DeleteCourse Forget a course that is the usual one of no group
+	// (DELETE /v1/courses/{name})
+	DeleteCourse(ctx context.Context, request DeleteCourseRequestObject) (DeleteCourseResponseObject, error)
+	// GetCourse One course
+	// (GET /v1/courses/{name})
+	GetCourse(ctx context.Context, request GetCourseRequestObject) (GetCourseResponseObject, error)
+	// SaveCourse Save settings of a rollout by name; with If-Match in place of those that are there
+	// (PUT /v1/courses/{name})
+	SaveCourse(ctx context.Context, request SaveCourseRequestObject) (SaveCourseResponseObject, error)
 	// ListDrills Drills that are under way
 	// (GET /v1/drills)
 	ListDrills(ctx context.Context, request ListDrillsRequestObject) (ListDrillsResponseObject, error)
@@ -5884,6 +6408,9 @@ type StrictServerInterface interface {
 	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
 	// (POST /v1/groups/{name}/hooks/{hook}/try)
 	TryHook(ctx context.Context, request TryHookRequestObject) (TryHookResponseObject, error)
+	// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
+	// (POST /v1/groups/{name}/rehearsals)
+	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx context.Context, request StartRolloutRequestObject) (StartRolloutResponseObject, error)
@@ -5998,9 +6525,18 @@ type StrictServerInterface interface {
 	// TellRollout Hold, proceed with or revert a rollout
 	// (POST /v1/rollouts/{number}/commands)
 	TellRollout(ctx context.Context, request TellRolloutRequestObject) (TellRolloutResponseObject, error)
+	// GetFindings What the new instances of a rollout had in common
+	// (GET /v1/rollouts/{number}/findings)
+	GetFindings(ctx context.Context, request GetFindingsRequestObject) (GetFindingsResponseObject, error)
 	// GetRolloutRecord A rollout as a record for a change ticket, in Markdown
 	// (GET /v1/rollouts/{number}/record)
 	GetRolloutRecord(ctx context.Context, request GetRolloutRecordRequestObject) (GetRolloutRecordResponseObject, error)
+	// GetRehearsal The rehearsal that came before a rollout
+	// (GET /v1/rollouts/{number}/rehearsal)
+	GetRehearsal(ctx context.Context, request GetRehearsalRequestObject) (GetRehearsalResponseObject, error)
+	// ReplayRollout Decide a rollout that is over again, from its journal, and compare
+	// (POST /v1/rollouts/{number}/replay)
+	ReplayRollout(ctx context.Context, request ReplayRolloutRequestObject) (ReplayRolloutResponseObject, error)
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -6246,6 +6782,129 @@ func (sh *strictHandler) GetCosts(ctx *echo.Context, params GetCostsParams) erro
 		return err
 	} else if validResponse, ok := response.(GetCostsResponseObject); ok {
 		return validResponse.VisitGetCostsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCourses operation middleware
+func (sh *strictHandler) ListCourses(ctx *echo.Context) error {
+	var request ListCoursesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCourses(ctx.Request().Context(), request.(ListCoursesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCourses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCoursesResponseObject); ok {
+		return validResponse.VisitListCoursesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteCourse operation middleware
+func (sh *strictHandler) DeleteCourse(ctx *echo.Context, name ObjectName, params DeleteCourseParams) error {
+	var request DeleteCourseRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteCourse(ctx.Request().Context(), request.(DeleteCourseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteCourse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteCourseResponseObject); ok {
+		return validResponse.VisitDeleteCourseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCourse operation middleware
+func (sh *strictHandler) GetCourse(ctx *echo.Context, name ObjectName) error {
+	var request GetCourseRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCourse(ctx.Request().Context(), request.(GetCourseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCourse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCourseResponseObject); ok {
+		return validResponse.VisitGetCourseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveCourse operation middleware
+func (sh *strictHandler) SaveCourse(ctx *echo.Context, name ObjectName, params SaveCourseParams) error {
+	var request SaveCourseRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body SaveCourseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveCourse(ctx.Request().Context(), request.(SaveCourseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveCourse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveCourseResponseObject); ok {
+		return validResponse.VisitSaveCourseResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6888,6 +7547,54 @@ func (sh *strictHandler) TryHook(ctx *echo.Context, name ObjectName, hook HookNa
 		return err
 	} else if validResponse, ok := response.(TryHookResponseObject); ok {
 		return validResponse.VisitTryHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Rehearse operation middleware
+func (sh *strictHandler) Rehearse(ctx *echo.Context, name ObjectName) error {
+	var request RehearseRequestObject
+
+	request.Name = name
+
+	var body RehearseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Rehearse(ctx.Request().Context(), request.(RehearseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Rehearse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RehearseResponseObject); ok {
+		return validResponse.VisitRehearseResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8212,6 +8919,31 @@ func (sh *strictHandler) TellRollout(ctx *echo.Context, number RolloutNumber, pa
 	return nil
 }
 
+// GetFindings operation middleware
+func (sh *strictHandler) GetFindings(ctx *echo.Context, number RolloutNumber) error {
+	var request GetFindingsRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFindings(ctx.Request().Context(), request.(GetFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFindingsResponseObject); ok {
+		return validResponse.VisitGetFindingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetRolloutRecord operation middleware
 func (sh *strictHandler) GetRolloutRecord(ctx *echo.Context, number RolloutNumber) error {
 	var request GetRolloutRecordRequestObject
@@ -8231,6 +8963,56 @@ func (sh *strictHandler) GetRolloutRecord(ctx *echo.Context, number RolloutNumbe
 		return err
 	} else if validResponse, ok := response.(GetRolloutRecordResponseObject); ok {
 		return validResponse.VisitGetRolloutRecordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRehearsal operation middleware
+func (sh *strictHandler) GetRehearsal(ctx *echo.Context, number RolloutNumber) error {
+	var request GetRehearsalRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRehearsal(ctx.Request().Context(), request.(GetRehearsalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRehearsal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRehearsalResponseObject); ok {
+		return validResponse.VisitGetRehearsalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReplayRollout operation middleware
+func (sh *strictHandler) ReplayRollout(ctx *echo.Context, number RolloutNumber) error {
+	var request ReplayRolloutRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReplayRollout(ctx.Request().Context(), request.(ReplayRolloutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReplayRollout")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReplayRolloutResponseObject); ok {
+		return validResponse.VisitReplayRolloutResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8690,285 +9472,334 @@ func (sh *strictHandler) ListTickets(ctx *echo.Context, params ListTicketsParams
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3vctw2lu+rYHt3apIdypZkybGlmtp1EmfimThJ2U5StYlXg26iuzFiAz0AqHYn4637NPfB7pPcwjkA",
-	"CJIgm5RaUpydfInVzSbBg4Pz//zOL5OZXK2lYMLoydkvkzVVdMUMU/DXs7lhyv4jZ3qm+NpwKSZnkzdL",
-	"Rv4q2DvzVyLnxCwZWdMFI1M2l4pNsgm3F/29ZGo7ySaCrtjkbELhVtlEz5ZsRe09V/TdV0wszHJydnp0",
-	"nE3Mdm0v1EZxsZi8f59NPlfbV6VoP/8bUWyJYUVBNktqyEaWRU6mjKxozjKy4WZJZksqFkxnhOZXfMYI",
-	"FTmhRUGYUlLpjjXmanuhSlFbZc7mtCzM5GxOC83CKqdSFowKWOaXUl5+DXf4BW+7pmZZ3XUp5eUkmyj2",
-	"95Irlk/OjCpZ/Ij2i7/I2WotDROz7V/YNr0Bmq4YuWRbeF8uCCU53ZIFv2IatgS+p0JvmCJ0QbkgXGjD",
-	"aG73jBLNZlLkRE7/xmbG02PJaA675JYerePALqRj+44PD7PJigv/91FqM1/MX1IzW6Zf5vkbuiDGbqZd",
-	"Om4e2VANW4rL1yYjUpF/J3OpYN/ZFVOEG8I1EXLT+QrzA3zuDooLbaiYsRd5xy7yfOQefsVX3LTf9ku5",
-	"ISsqtsRIopgplSDUkJXUpoMpC7hPkiWPgO70HV+VK/gLt8H9GTaBC8MWTMGqXlLVx6srqvp59d8Um0/O",
-	"Jv/6sBIbD/Fb/RDuax/yDTBVz2Pgf+PIiff8nikNdGyS9RkR5WrKlGURStxrJJ585W7Q9/A1NYYp+9v/",
-	"/ug/zn48Onj69sfDg6dvfznMnrz/x4/04Oe39nN68PPhwdMD+/Hjo/fuz7cf/8fH/zZp8n82eXew5MLY",
-	"zbDcagglbiXncGQJN9q9QUZ0OVsSqslJVr1N9ak2dFognV/JopCl+Rp+10Vq/LLvfedSrahBRnl8MtnB",
-	"Q+/trfRaCs1AR3yr5LRgK/vPmRSGCWB6ul4XfEbt7jxc4xV/+JvGnRvGTf6+8MT6Zv8AUp8JQzZKOv5w",
-	"PwOtBSIfdlLJNVOG40rnnBV5Wv7AVyiAUKLQqSxNax/fZxPD3pk0h1YE/tE9yl39NtzGSdv32eQZCOb2",
-	"Gqmp7UhODTswHE5LaykLKfNoKUElZRMj5eXFStdvJUvLN+E+jjHeZ5PNcrv7jShQw93XPRt/mnq9z2ip",
-	"WZvUPyy3meXhK1qUTJ+TKZvZCy3BQWUxyz8zVOTOtFhNsiaJYGsS96aGsEKzM0LJbMlmlxmh5GcpWFad",
-	"NvvPmVytqMhTFJ3JnKUZRJUFQ/6wWmluD96G5RmZbgklG6kc8whQSgtmNKFCmiVTZMWo4GJxTujUvl9Q",
-	"X+6NFZgnuWQoF3I243lyt7nTUKk3l6uYbTOyWTLhuDksJHVP5AGkap5zez9afFs/NLv5J7EP9t3sq1ia",
-	"E8W00cSKOvtxKXCpXBBGZ0vidEGLhSxRdcc2z6xtM1dyRWRpNM/tnsOB0mjcuO0HMlOSK253RVOe2/1X",
-	"jGrpyEPJmin714JeJaj+PsXaYJz0SJc2leUm+fkGxdUwSWIvxlslz5t94YQ0CZIwQUTLGsjGYB1veFGQ",
-	"ZanADjFspZNrdh9QpegWToxi1LD8YozcmlNexHcPuiWbLJQs18ldl1ZMuCOgLbf/rcwXVoZI6wzMQVFq",
-	"LhYFw90f9RZLa36lLrRLU1e0uEBzeeiJuOQCWIEJq0V/nCyNWU8y+J/dRTOzfy3UehZtZvXQgk4ZEqhP",
-	"P36FV733mj6x+jXVTkm3KQ1WQvJHUhY6JQRRNyLZiaEKpNxcqv1swVoqk16pYlfcG30tU6V9uROpyYdq",
-	"Q01ZJ8lOzZ5NLB/L0ozkgSum+Hyb0s+NE+4EIPCMo0Pmjbgl+gVh3W6V1VuG5yR4tb3ywBL+EAZmy7ys",
-	"iOhdO92dUqeSh2kV4vzmFRfxp0dNrR6EQvBnjnd4M9WxjV3R00fZdY9xePKjxzVP6vDBUWJ/x57S6jCO",
-	"eEN/SqM3PDo8PsliH+Vhn7sRDIspW3CBsZGH8XkLi3l8evrodNd6UHc2ozeWWu2zVp3DZqig91zuvNif",
-	"0xZNrndwKwI0Nv3waOypTh+QrzhyaZ3fg2QM/+hjI9TvCbEpBrkj+Iz0EZYybanz2dJJebRnre1mn0bs",
-	"jZk2Z9UnXBBTKgHuqv1QCoacZv+Ysw3T4Vdg980LvliiJWz93g2zf06yoC6VLEV+oOSUWyFUMKrNwbTU",
-	"26S2/Eyut23yTtmCilFWCf5iuk2qgFwKdjHdmoZN3K2FmMjHWkVKrpLPVmzhtF/y3LDY0JjJ9RYlgF2x",
-	"E/MsBxUi12uWJ0lopKHFqNcb5DK6hbtX86utEbP+bLxvVm1etCtJ5pXafMVFwhifOc1QZ+oXAsOLpVJM",
-	"zLZVwHGtuLUqqbI2pl3wbvW+lKVKmEnfzCHMXFmqRi6Yc78G3NWbcm0HFCzjDPxZe8zAg/bRd1BF54St",
-	"1mZb+ZdLaiU/xo3giqQHKDcXa6Yu7Ot0+AmqFBBhJZaoGu08QeAHg95JG7bW6ZeydwyOoL0us39JhRHc",
-	"IBkHPKQuF9MWFm5ZhszReHW/zC420wkRkxYV/hwPO/UFF6yDODmj1nMmc650zSnrVRT+SKR0RWOvB+5d",
-	"rD7bksDI4S8LZ33QkxsbON1WUsTISWNd/satLUXiprb0c1bwK6a2NwvAzeiKXUwpet7tDcSQRFZFe1zk",
-	"iWyUNAy05WZppRBTEAITjHcFapaMqkTo8oXLfhgInbk0z3RrtSor5pMsERqEbFTa1a3iS60vmw7thk1d",
-	"WstH09KObClmyzTfiBC0HuTTCeNUcysuQJY0t45pnQJLKvJYIkbBtkmnAZoU5ybspN0wJ3HdW5+TQ/vh",
-	"wZGPuPmdROWbOi3DA7NNIeYD+WGjAoEzn2N0PmQjVuteznNRzLcVaftOyT4s2HDibsGI/Vzxorh1G3DQ",
-	"AekIsQ7k81IYXoxasZUtSUMHw6eJX1gLYjexA7c5loLn1CyzsNYdRhpszl44CHZ5l67v5pLn4oorKVY+",
-	"Q9UR8I7cypPDp48TFKzT+nuqOJ0WTEMiTxAjQUJspLosJM3Rw6yFPiKvtlrdF5QXXCy+Legsac+WoiM8",
-	"Zi38UnUZEQXVVvcoxjIi0BOzHw01J77Am6cObe9xGMvIjU3E163xWHjNtzuItw9Wq23G9TnOU+9GRsZU",
-	"SnNRyEV6f5mAeo4NRmc1WdHZklv3G00MV1pATshf+Ke7skqtL6+qbHtC8Gw7/IWpkqV177mxZ8EuiqWz",
-	"bcMkUaTufka1WuXw0V1EGeTJlNqIPzk3uaEflLxk6bdjVzxnyWTbl3JDtFFSLIotRkAwh0b0mtFLX6ri",
-	"YiMbn3c8I49ODiHj4jZEipn1NeFju/PaGi2zpX3RB+SFISu6JVNGCikvWW5/Zb1Ke1N7cQYJm6li9BLj",
-	"MgtqmL3o6NDfrVqZZQ/7vR7mrXUqMgjDDNRj1vB2Zk6del9IRQoKBUVnkWWlnSsu5SUppFgwBb64vWBK",
-	"cyIF0yF/ulnygoW6H0MuhdwM9NlXVC24sB7CzCmBIS4521y4KEp3MY/LVRO8EE17awvqAiqTBpDMPsbH",
-	"yBLlLUAmllsusWxVxRc0t5xkKaWwGoSANoYlgPBfKzljLIcg0IB1yCKPXnfgD+KFDzHnfdiq/pILKfMz",
-	"u6dLLhZ4nnTXgTonpcBceX5m+YbM2aaKMSLtGRPnBA/5mWOYjVQa8vgYCUKGwDSojgKQrrohPMLKFxQW",
-	"KTenuiyd5VWrkamjDb1i12IGLlw4i+FRwaT2oHheyoz8Zh5VKiypciEyqzCpsmzOnZ15VpEeDrJlICxe",
-	"8ln5K6bIyROy0jt1f93gbBzZBjnDtnjxVN8zH3Csna3aiW6wb439m/sQaYWkjlGyXCdU/VResbTldgfZ",
-	"eVqaZLncD8ttVfugl76AlmqrbbCON67E5FiIGcngurfraiqSMZJrFAjkrGDG/jtZ3JQrysXIE8XmczYz",
-	"XeUk1L/nil4yTZZ0vWaiHXfbSe65kj+zDmp7sYY312gaVbEaH6sAylbKzd0xnS74mYmxGQb7kw73dskw",
-	"Npf84gKqUGPNmcjGMmqN5guXabhISZTXoK3gJd3lZEO5jyo7hqwp874XWkp5mfZ7tmQpi7wpGbnG2DKK",
-	"pqLAYqG15MJY60milTnIQ/hSyst0JYm81BfUXMi6UR3x79jE8Yq+SxN8xUVHbK2zIISLC8E26XWFwo/h",
-	"DD+yNMNZKGlPprJWIaXBr4JFM0yFaWZMwUbKBb1Erd23E6/tNfZa/nOHINeFTMkWcB812TRql1C9gFRf",
-	"0isG53yt5BWK1JVmxZW364Zy4+tCmtT+WPMzpkiL6lyRp6dmSdzB5gUbmNNZK0Z3Uw6vAouvTEXJUTBW",
-	"lYJQvmjF34wKq482ihvDBBFy09I9W3tROpZbzi53SJ/BIkaXqxXFPEHvm7rLoDxhtS6cfds2FXVZr0Jp",
-	"+xPW/4m4Bc4D18TflsAtrO9JL30NpJVpVqFAgFss0LNasZxTUaUItSGnh8N21/rZoyRBOt8GBwbFFEqx",
-	"iDj+IV7sOP2T1DbumAauy5xR5Q9eJde8SmjK4ajMKWjUhrxo2hWRFbKzNqpik07DcE9VUsGa7Or6OEyJ",
-	"xgEWU2ftUyr1Pc5SiJe6u6LrttRnjWA7KeZU67gf3VS7rui7F/jl8WFK144ovdqtCrs2/GhPWnIc6cbq",
-	"k1jI9v3iFZsPFGh14q+4cH8dJWRdxxF3mdBdZ7wZ2Q+/qusCe5jOXGBXk1LYvw3oy42PDiq2tiZGXrXD",
-	"oemEDWM+mDFXjIEgNku68YI2FceoOKy+ErwBEYzlmmAIdgcLtsL5zRxxg3T7iNmj/30L2UW48eslVWzk",
-	"1i58RCBBaauqWaq/tE76PzGjq9gK1Fmj/eMiXk67Q4MHBmccmyRz/67QrtVC2Cwq0GRNlfE3D4+PQ3HY",
-	"24Ll+lmN/7giVgboSTZGSTV2A0mX2o0vXf1CKqGyy2H71np6mFMpRT7SVcgZzSGuPe5nnb4YUHDD9U4Z",
-	"9obPLpn5bCk5JqMUtkQP99I06wjp35p7MNjMNcGctf66FXOGF76XyYU5b2jOpm1TsNpaW9rkjHiXHB2R",
-	"/l2ciRzWemGs0zgj0ARPplKaLI6yeWsf5DpIhnOimOGK+Z9wowlYceF3cbJPG7mOw9ehLARvkhT2drWv",
-	"2UyxhODV4fN+memu6yLGa2as/axvbvXu/XRXJfinT4932j/Djv64e17/+A+3A1UKPOF5qIlyIck4yLC7",
-	"+KGykx6fdIua7kdulkw1LIjjw5Mng1rv7C6/URy9jxGKeEfrJIoXrSlGul0PpVSQ3oA6+NA0ar9XpTiH",
-	"8nYXq0j9HLq2c3ZQrkmtFGzA26Gp3TgAoVuYFsU388nZj2N45m2WDnobuKqCz/ACtx5q4f4KbeiWyDUT",
-	"v4rSx2dEMVoEwuMSsdElKgVMmkHXK2b8AEoEXeos1PtVJYBxxR8SNCW0X6zoIll8tOap+qJvWm1/VWXG",
-	"wGLl9XZfTaX+N10NHHzBdDrFiZpU8DnTJiN6SY9PH5/9v//zf6uUTFVwgHAklo+rPE1IQd64kXNF1eXI",
-	"CHy3ean4AoMYns3XSl65xChfraUymNeml1gaoOTqIAjK1AFYU8VER/DebXxAUAjQLb5ou3UziI139NpD",
-	"34hLJUOI3N5xKYvB8XBg5I7qLXtkZnzNOhyzcb2m/OdxbUFaliqlh56ROS8YdqfPmWKuOogCLbRRW5dN",
-	"J1E1VEpCqS5gBKx2QHNRlUKPymu22oym9BINB8Vovo3T8FYv5opuRIcMZeuufLfRxPKih0LYwBv7XIlJ",
-	"x+ZnM6a17GpcMZKULvMSYI/C+tJ62bouDhChj7++g4uSFXLtJql2yiOWG6AKA9F2RVKc91LJ2dBThfKt",
-	"xpKeI4IwCPwXxcPdQfTCx+2RL63rindH0rZTkXyh5OpFZHmNMNiouVBBXPfFRz63PhEIZOsDWcJC1t5p",
-	"pZkUmmtjrYE1n5lSMVc4x9H3dAqxbSH0VkV6kTsICilZydhJsn3EwVCJ30IcLBKqaRMhv7hWDyN3hL5G",
-	"nXDoMMSbdK76lReqI/nwukgMu1kD+8E3sr+r55KtTd1X6vDKVPyCjaSnw43ymuQBe0dX64I9nDOlONMP",
-	"LaUBU+rsk0k2cd9OziYDf9D0Qntx4Ho5wYrehEUgieYLARUc0gUkcWHncRVoi1LHu+PSAYbMEy/JQJEs",
-	"aKKr5IrptAoNsd8uT1gK1oCgwaiN1XZFh27i6TAe92Z7Uq2CLRbuDQnjSCNC+Mn+3v5hdbDPrJwDlhKa",
-	"wOnC8Qts407rvrEnp2oVS/Why3kc7wL4lyXVZ4SSuWJ6CcRMIR3FZaoqt77tKJ9CXjGVlyx5QnOO7qYq",
-	"QYVP2UyuQvTdMisQs3bjOBvIhWAd4F3rUq07evJTGypVFPlzKXdXWwXmfeHMxaqYxlVZpVNA1jEYrmxe",
-	"wfXpoLO6GknuUZogm+iCr9MORIinUg1hjgI7pdk7c0Z+PH7r6yQy8tHxx9ZPt+ZAuc7IL8fvyZIVOaJ6",
-	"LaW8zMjD44dE4m5u6JZAaOgfx/8ga6ouWZ6Rfzn+lyo5l5H/Of4fUmB/cSrc3uE+gRHmjyOIjir2xA2x",
-	"bxM3c9VLj8aG8FN4PZFbMagreEDq1cvN13AxoHHMLpnRnT64r1oO0etBHIihrhQHlutR3Dc8Z6HJJRd5",
-	"rRBHj67EufkuWOHEZztD49+7y4b181y3SSefeJ2XaNNBBRU5HXASKkkXNbJ6f8aXv6Eb4l81Czo3iNCa",
-	"ZI/VUiXMKtarRLoTH30Kf8/5fMXQaaq0lvfHS5G71D1g9jqrJIRtwHErBf5/jcimpVh7pFbI8GTh9jsy",
-	"+/tL3Hsy7cVn8Yx/G26Lu/crVjCqx3oAY7ItWI2x22n9YQmIIJGwd9q8Ao109gPcsJVssEremjvW6inw",
-	"MAwBI6oL5Cia4w6Qa6JDu2GJqINQSYSfOJEGrKbdVagEfe0cflYw6q5boBwAdZjiyj/LUglaPBcmCcQw",
-	"M7IDe9wZzFPXgGcPjROuRl4y7H36aVIKbqj+aZIS9uOawmcezTSBAFHuzuAhGGrsFIxrwwzFoClqSM2w",
-	"AdQlskCEcOgvmDKHeVmVzFLFoGFtVPhvP73tO7FGEZY4hfRLNVkxqkvoeWKa50yPwxKNCs8HrHQYxG/o",
-	"kAe945EXgGkDSp9nnertUxLKnYN9CNLakboFYfpVcOsGtM8fn3YkkONfnKaa4b/ignXhrDazdxr33Akb",
-	"wTZJWeMwWBMN8lyw33vsbeKnFAxmioDiuuvOYTjCjsonx0idwNFfQUDTJYNHRFSrWEUj84BfQGDUmksV",
-	"0PjR8ScPDh8cPjg6e3J4eFgLDbW+qmHxpZTjzC5lzmfJxs8vpCKAjXpWE+iURL8idGWtb+MFXgTokpGv",
-	"n718/mDNVog6ZzXnbOkDw/DdJdueVxJQMZo7qJiomwD5rfkuO20kT9m+zQoqd3gAqZdgL4wGKp0jmQr3",
-	"GBdQssJQFZwpotDmcYMxAI2PF0klx96tuWI62TbxA+Y6dW07GHqkA111NnM4CGlLyPq42O4bIHLbmOYK",
-	"PaGejIqQBgoUQn2Bb+zLa0vfULzUOm6i1ngH0G2abFhRTIbue3i7aokpVnhp7fUWB6zcpwOgF7oEhpt1",
-	"4H/Q9eyXrnHgBkAU/XhnDbHSqCCxJIcGjUStfRcNEFps531hGwnd0O1u6eqIhYgR205ihSzHCAkb7diO",
-	"GRzxgnZtWwJ3bsm1kSqRWvwa8V1G4cUF1kghvIwyPYDBh2GlZOEdUq/9dRID8Rkp5Iapg5mVZwUzhimQ",
-	"aKL9uc5IzhdWYFm9sl0vmdDn5PEjKwwUnRkolUYcjnMipLuEuCw5FnlG+Lo7B34Mm/dh5fWZ+z+i8WpU",
-	"VzT1ZgvJrIOHVwx6wwwAH5NvCXowIAEzaCeHB+NPgehsEzDkRzB9QG0OHu+jpgn/qdW1DgYASxrkBr0T",
-	"iJiH2GmtgnIw9HPakMDmysqisFcTnAzU8qYrOX4tGOnw4qfZjSGl7wc2fmiyktXf97jVqyBl705fa589",
-	"AHZ47OThJBuw665pgTlW/9PzN03Lbq8o2mF5Tw6fxDOZBoFqR0jZ7Rez231WmxUS5noAWAN4LC2mhmop",
-	"LCVXu9OidQDuitTHh4cHx0+fDiI4rNDdxdmhipGFlHnlUbj7ZSeHJ0MW5V2u3Q9flRoKPx3+CdaAvOSf",
-	"ekdhKvNtav+HIIY31JCTqFi2j+KgRv1jogMOtr+gPo9FL6UyHYDA1wUjD3uWCqJE7tUmCj3GJrEnYMhK",
-	"Q8+xD1AbVSIAyohJBknNzjYerXuEjkmZgVWZ4E473ciutQTYyBGLgfmBcXdrJf8PU3THeYNnFYSOZckI",
-	"UmZMc+xcqqTmedx68jMyU1QvIUh8xVQEbnGzRtDuQvovHKKG3XtNpqUhP3cUMXgl1+h2pD5bBnhVVtuA",
-	"byuiZK7CTpc1y8/x/c4ql/6SF4X9fFoqYa0sdxepLA0u2dqQaam3LnoIOAvnAM4FUiTeJI/biDHUIrcK",
-	"zNV2Q/u9K9cjp4eHWZWhhfMDeRzI1Z7D25/FVZduMhHgd+ccC9GE/cNBHYSEvnENEsEIoKCL4IWt11Iq",
-	"gRk0602FcZZA7RulflK55C5Vb3fbXn1GlnJDVogwjn1K3gLYJd52SzefeWw/+ueunopWIK3j5Hs8wBEH",
-	"vwILrPSjYldMmUkyaO1xfrynimh98b7KAkdKwj3eDj4pvRKl0ry+mcMyqmXalVTYdwHeCOAJnteh+MLN",
-	"6ph89JJ5TD7ATXt6aq85snd1zadFHuq/c55XSviKkRUXpWE6bnZzoGSeDIGD3VrSpq3HHgy0b4m8AMUX",
-	"SFGHRoMTCsXkgTJgo9rl+EySA9O0fpWW9DKFO1Nvax8AJNCCHGx4R1s8Qnbl7iIEJNL1PbEv47q+l3yx",
-	"9JsBWyTndg9qVsjhg1MoLUDqgrDBDzyVe0/n6S4EiBriXXUeFvIAFPKu4wBSGzD65mxjrVf2zjDhGj0t",
-	"5aFIwlq4WHKBodqPqGMny77AERkxLIxP/RhRMY17QIBD5Jq4ZGaF7ofLdCcQH57kuyZ2Xz/7FRigZrVZ",
-	"dA0FVrC5IdAg5vo6Ea7R14yMU9GHgxqCumSgT0aOySJ4+JGqf7zzHEZHD4++w1yE7DW2QTmGdjP8UEG6",
-	"bcuIlj6cjSlxIE+QJMFQ5bqCQVjIsW3nCWyUKpJxmO0JKKU6Ic4YaJ0ROZ9n3lII7kOUB3Hj1AYirtRe",
-	"oRk/lVcMrfsgW/yuZBHKhLMYswDTBj3GOEZbX9bx2s7DgQyFmMWGbjX8luUjrdwWBMzwYgr4aQzqBiBw",
-	"tSNYFNWruSpcPImt2tGbQ840Fhqk81mgeEuhDMSl2X1neLujhuO5okXh4wEjHjomUCTY5mIoOMvXbPPG",
-	"X1qHz+nf8m+5INZqqqOfputsq2GG7o4/vs2uDcHTxtWp+WD7AdmphIUsTU6xS6899QICxBjo8DrVFRPp",
-	"peLiUmcebQArgMmUmQ1jgnjcrVD9Uz1FFjk2ESFSfFslZpN3Bwt54D7cF+RP9cbsirXtB6tRYNGgQOfg",
-	"6GVEM0ZeezywYEzi77k48DOEZktG10Pe5cbQQv1nEl/ACVvcthC/2A8oUSIQE6GtwR51WAIeUmVUg9bN",
-	"EBk6jCdMSxQFGoTWo9A1s3YuS0U8GsMOF/PayA6VbXPcbeZR4aMC1oixTtIeVjNG0NbwI/aHCgCTF5yZ",
-	"LuRU5ts4pG/4ql6OOKccFCpGL7CIhGpIPLnK1D0gVjwL6AHB4iuFdzO9+LdOBJbKm1KTQxIGnV4b26Ln",
-	"uGURREqCiA6UAAWW5gvh0hBnZLPUbHaBZpS3mY5PCPRr2jeaUs0en5x7OwpaqKNWc+89DArpJ6E4fgDD",
-	"m/pVefgE0CaIXAGFdFgwfQaD3oxZEx9B7siWdQB4pHF3eqRQBUgzQhZ1bcU3N6Xh+/RCr9nTGrq0BiiV",
-	"20zljdRvpWbqIqeGNo7Q49PTR4+vP16opaAaAcwaxb+VcmycfuaT2Ymhg/YrFCUYxdAujutnWi+YIUbR",
-	"+ZzPkkgT0cjUEAmsTSwdO0oVrRk3ivU6Y1Drtoy7EUwhleViOTBdYU0W4pDpHLLbmSuL8q5D3Wd0qHNc",
-	"k9D+hO2ZeAvsi5FXLY9jlwc4unfQlb8Nr1UJRZRjbKyRjhAoz2a8eI7VwIn6OiE9i8T0tHzxtXTpy8AX",
-	"/jZGbQ9oUeziB3cD8DFoclIUxIJcwDeXOFAQdppqB+nnz0Yuh1YWRbCJNSrH9aENoGpDlRkZbvO9NI52",
-	"yHNGEqg4cOOH5mVR4PtMbhrRQQTF3U1psJof3MU9XgJoYwTtdDyMzX4ZBlg87PD1HNa0zK1OS+akZIfU",
-	"fVUVzd9hiLAVHhwb0JuyQm4G5gpcT0sMzs42Pra+cyU7l4Jjl2rRhyqRVGWPMM8TZUIw23HYzh4cPjit",
-	"Bd9DKLseqD5sG/efSYFbiFVl9qDX8yPOm/EYn7LAsUtZNIIKYy74lHMoM4bKWctQEaLVIOHgc3A1Dk7h",
-	"yUl62Rmc7RQJkNOBhA9glrlpPj0n/8njk51HH8sQBlhM9umNXZ8cTbLJ6eHvJtnk6PDwd5O3qcXPqULj",
-	"G5ZvLXIoFwxjESJMeOgZtQLtvGop5ZrAvaMdiMqbPvrx6ODp2x8PD56+/eUwO3n/D/znUfbo/Uc//fQA",
-	"/vrDx//xu4+HFTPaJZ7DwMOOJUI77FEWLbWqAjr93U1iG931HK/QedxHs+YbLERYKLoCZ82qEaoW5cpu",
-	"OBSN6iUrCugkABW5uq6n6e2hbqsjWZM0MEexs+hwRMNnHK69VvNJ41R06wXBzEaqSxJ+V4vhL1i9cubJ",
-	"Lntyti53PPlbXy2iM0ILLa0rvqbYO9yXJz063lnTmXN9WUGERbjLnzz65OToyfFJqrbCd2pAxBBiAYnO",
-	"8HZK+uj49MnTp08PHz85OX58fBLT5fDkyeknj1PUYfWxqH0CLp6gGuOODBCKUAqnyrXhoYdjSFYnRrl1",
-	"2cKq3N/qJCims0KJz5hLSkG1NI703082h62k2ib28Pjxk5NHpyenj3s35ZPTp8dHTx4fnpycHD0etiXj",
-	"/AzDBoXWOkpVE3LPUtR40LhQD4V2ozUfJmMLXAOmSN8LfbNm4lu40P7C7l5tWH23NfeFy+P5M5L50OCs",
-	"VIqJ2RZfZitLjG4SLvqP9VF3ZUcMcR3FReoLelUCmWZQqICx/qmUxmpzvAwXFPcA/Ou/OFX5r7NClvnB",
-	"TIo5d/HwjeKGXaA4sLpIlWK2yuvhq75ozAUQcyf9/0sK9i1e2eE54HlPqobI2R3k2Z55e/P08FEtIWvU",
-	"1vX4hUomIc0o5/d9NvG8NFJP+SMykruVNHImG5l+LNb3q8a/ynydhkUEVL6e5kxFxcKXVVsxCN4tF1Gv",
-	"5iH0Yx4+fNIoBQ/dklU5bxY6Ow8fPukwWx6f9Botp7t8TaBkilOqU94el2U/Di2MQd3LNTS3QPhfQp97",
-	"u9rdyyh47EAXJPDI7ujE3uZKv4KU303HSvtwaEfEsydg2YtSEKKG14HfbUca+yeVD2jDxxBkyjZHGCzN",
-	"RB4NxzByFKjB3QUZKwCkodi9Veyw1wIIYb3uUbGvw3Rg3z0CQbahw4DHwuEyYdIghG9cd0iIHa+lLML4",
-	"2GTLcAhVXiPaOCy8OABjyYU9By8DA3+pJbgKWZ0sAQ3D3UYCaH+Pl79xyYrEY28csLzZCLh2sLEa/Dbz",
-	"+Q7hA9yJbQqM0BIx1btFwFJdeLVRx0WQQtXuRrsTMXGQQF0yeE8z3fYnuNtC+LeRdhktDoe3PNxEylwr",
-	"p3HP+YdrZxKSJ2AfNhFYM7cAVfOtktOCrdrLy5mhvOgo3dhQTTYKK3xyN75CYtarbfNgwD5+0a4nJbxx",
-	"iIi0V/Hn1998Tb7Fbz3g7ZyzIvRVWC5vlQiDSqWKrphJTdFoWef48MyvMEW/FAh8qdOWneGmYD1KomWW",
-	"AHwwlrnIOSmVOEO0rrM17toZF1e04Hlmvb+DuSxFnhH2jmujrXt/UGqWWYOiYBmxvnLBZyYjpaClWUrF",
-	"f2Z5RtYKTh0I5gP/+nDRFeWFXUCGHZqC7kb7gG/9iwZipOj2yrJ6u4TJd8i4ngCE3FWV5sdJ4CGWrmCC",
-	"jLqsXLyAunywYdP/PIEf1z7SjqimGqbMdRggaImhcPpDhePTuOdI3IP/tF/GaYUn7/+x80cDEwyOXC7H",
-	"8PWzl8//8+vvXn76/JV9b/jz5bNXf+mkDm5E5Wy1QTTkqg+PZgXlW87NJpADLEVhXXHoCYyngiXQ4+2v",
-	"43hhG5IVJuQRIxfwvHNS0G3VcbVkW5cywXgVNPJQgMccYITj2hOYQcBy3tCpwiuu3XDEFPG2MtkZVxrk",
-	"8TqbEbamMhPd+9TJmj5464LPaC/MUhJ4FoTAnKaHatCCX/UiF2mCGEtLhyoEgNClSXJGl0sbMh94gfVu",
-	"LxlbpyF/eZ4UqFtd4f+FinDv9XHtHb/mXKSo3RCemJ7NTlfN6uVlKXLFPIb46hz/UQvcxUFZBDXPUMa5",
-	"cOLoITfdcNj+5SBg+tHBgUJe+DgNRlXMe6GoOFKyQmgPHa3tHQWc2j7UrHh5g/GyYAxiPxYXMp2CUHNp",
-	"vHTiTtYLthnxuG5c4BTMr6/kDJWg0TQSS1p/ZiLiRG8UDoFnuJ6jvJ+QG0qF64fbHMZ5x1C2LvA/qg0x",
-	"GybMNiPYTgGf7YB9HvRKz3AaXGpwVqcrORJbfTy2dBo/uplediGACs/Z/ixNdHDYX4gvwpCBBvJQHQxh",
-	"QCxnxcxSpoFMK5SZdA+HJn8vmdrutBLdI9wN64gNybesSqw6qqgS9U3JoXsvDNZw22/Pa92RAGjvOy0r",
-	"IPvO2TehfiqVKs5HhoU7B8KE0qhhfndHBLUbULdg87GxvlFotjeIjN547kGjJmoYYL8aG9H3v+mA/WvN",
-	"BFtJB/ts11cDkcZCN/woxyIx/AhUFJ1SYT9Nd2Bj1VWiMfuKdVXt4BQBe0WGBrQfe3KU3JpQrjWIE3+g",
-	"aay8QeIvQAZ7pHw/HU9GyPfuYNYB8HGR7r0zJx78WW2whD9ctWhoxAG1rY1Ys0dA3RgKvwF6AegsbAf8",
-	"xW2A1rv32Yth4WT3LYSuXCFbfXWyNOvS9JjBOFmVRgBVaKkfnz4mf+GfTkbMNLUHKWqnOg/jS509C4oA",
-	"p6RovhC08PEoV6vWPdh0ZPpFlWIGzanJSTmdA/aiKavxe+zU3+EyR+x4BY0XSO3b6wrIrb53Dn16mOB1",
-	"KLK6Y6vBaq45dyDcNlJZqUsoOAF6Kcsih0oYf76hbFHUWqEczu1wR6xvgEhHifsLdERxMkoYahNwm7Cd",
-	"d8QiOvBTq3iBAIkYiJjcp9Bq/avoqrYrSo4GepYaDLQBJzuqtKW8cPFgigXPOkztaoN1srzPX1kqxmru",
-	"yijuiPP7Oyv+3WTPgBMJ0W3uRl6k4x6d4GNv3JuLXGOsTshNNMS6Gt/bOc0MxseljOqIngR82Gpem7bf",
-	"xJFA69TFBYtXVHC9ZLlbwpLRAqSnnM8nZ6IsinR1ojaj7LTKbE2k3AtpwpS3QHoTyGXZRhsp8+4oYHco",
-	"4jsgRzgmyKp1/rvGSMdgI0V5Wse4bpsqGkWrSx7zCGFgF6DAGWFXTBSIEu8kQMC/qibPnYfIEESaoPhe",
-	"wmmBIrswhsRF9bFsCe/sAOzZ30taEFeSdz3kAvtq5WpFU1NTcJrZRc0rimtqpP3WuZyJFHDDa2phx5QG",
-	"4KoC0pEHWdKGFwXSatjwKjc5pvWMv7A1hFCF1WVgYOBpyxxgnvEm/U0LUKopa50VKG7gTfte9JL5BlHi",
-	"1E3i3IB2TenDMLZgCoG7Che3fZe4amRMRchnlkhJP4Vyo/tiqdAwJxFbG3HfPKT4eWVbQlxraLjqB8qT",
-	"S+k3GGB/fq/RcDgPaSwu0IpxMG3uGIstdpDN5IrpluLalZ3oIFbTNqzqQqpRSG6Xs+jcxYcsmpDkDYSo",
-	"0gT3IiW5XBnRqIERVPOcXYBATOQHmCFwgVNigJLmptPYfceqWtAH1n+2p0wINjNupQODPZ36/1kAI3z3",
-	"LmAQus+GZbX6Rif1DiLtnayEk/kuVqnc0JUDlQLL6OjUQxkOE29yzURvjgGaaQXbxFiwCfiip09vYXE9",
-	"5YLWYIKuWQLxB8Snm9EVI9QVcQ8tHDSKp21NFDR+fCrASwIchoN5c6XiOR/IGJAo7cZXfGE0dPJ4DMUK",
-	"HRLk9t2PWbRn/mKenlmPjhmyhqwt9yzOrXGvb5dUZwTdCxTRkfvPBhcRNkPt3dGt1Iz9JeSU7avHpZ2/",
-	"1w5mQQGxJY5kWbouxxgjEUwwmJ0pWBZZVYAmN/etdW06cpHLTdfROMrIKXBV7WgMq+BEvf4D3H931qhK",
-	"3fiYXuWR1jJkUb7DiYcm7zaHV6YqFv25ikVXEBMVVWI+69YvP1TFZD3TvEZAKbYsLixXs/vYSHXp0Ggc",
-	"AUngdnOFuv8cMGYdEJGBpLFreqlVU8YTmqIXjBoVe3oR2+/gWu47D6cDlBmcqsPbJVN10NOx80l4OLx0",
-	"HFkf7CpUU493PZEDBOB12gH8bzqSB/WmyAFSfg9Niumx6Rc5txZuh2XR6FncBzKkG+kzPKrSbD8cMmqx",
-	"u7HAsI5yRNVhP42bBx431TRfpN3TN8hWueKa5RfpKVNvlqGiKahGmBbpD85ecnfNTJdiFMrVrbLKFd2k",
-	"R6nrcoY9xUmC19oHk9/upPV3cFH/rLCeGLkLAYd3uO3uwfY46NoBdDzoJFOD7WsSI4tkuOfPFnfVF988",
-	"yzH968Il6iWAw1Ll5TZudI267Gs0iATf2x699Dmfz1MtXEEn3FC8d+bdO/KpPd2sz4oCRlmCfp5Ks8zi",
-	"iXkhkO9rz4aqpmjE5y4jK86SehLFS+4j9BdKrq4L2NbnOd5Ci3a3aQkP63vLfeQzYyjefSc0/b1fRZL3",
-	"+vgRd4sZcU84ER8mJMQANS2xGhLUc6uT1zKJNvEbPPX/7dqxG6JRfCjoE3tGmpCG7UihUwhEVNq7KcVW",
-	"XIShWr2wEx8KzsQ/sSXuFFvCcmBSZwAEbdfI2pHQ06n85RtZFSMEUGk/jmklr0YUUE+36XKCKMbddpEL",
-	"qcd61QDOfBuAz2dRTA4HI/i8dgoKuoacPeYFuqP4S1b0AIRjqtk5d0g4WCUmMwaHcpcO6Dzh6feYeoht",
-	"nfauOh1quWZibMFlb41oYzbXsKLPut/qoo6AjJ3HaXUc/p0uwCx1WR94uvPJjQPu46KRveIo6jbEjWP2",
-	"flZFuTqTRUc5nITgpO2uZMSz4ErnR5qf4UfDD1vMNt3QRd/USzMyh7caYLk15fk5OQTTwkTFrVhEu2Nq",
-	"R1DtHpImobx3jDjHF+8mp3vbiMcscznWSrIT/u65h/cfO4RtO7CVehjc/s0pFC2om0p78c5QG96Gb1ZL",
-	"eLQn1HenSN/IqFjGGqg+A4R8c04URP+toQFlXoYJsxwmqX3SpvVMyOxIRY5Oz0I6aUpnl5A4w/FPCbvw",
-	"6al7gSGVKSHnOuRi5hs8Bsczq9zrwNhjqS+O3r0b94PjsT94NPYHJ2N/cDr4B6UIdtOQHzR7cEK+L0qh",
-	"RftUI2qNYDVi1F609hK1BTYTcae1jFzqvH3nY7vN2B8vcpWqGkg17m4Qldinh/i4Qs2qDXX4b0LmbtzP",
-	"fCXcTbBkQsNgdbN4PVlFuxS9v6/y915JleJSSAh5V7VXVR1WSm3VyqoSRXdYkpY0EaMyss76rt3yu/K/",
-	"q/o3f+eOt46Rgdrap79qpreEoUq930JGPUoTRNlw/8zUq0J92R76A3udgPZs3PiIPj01Sz++kxdsmI4L",
-	"9nkf8XzsOoCItezx+kpegjQatoBBPUuR2e4t9Ji03R2cP7gWrYYFxxZUjGshhPrcUT9BD2dst1vdWdpQ",
-	"7lrWcLxkR29bcKYW/IqJgzIN8GhCPV+z1jFAegs3FSSE2gjFzlMm8s6+tUS2Rns3GRa0s9zaNZSF2i6k",
-	"Q3I/XaaQjh3F0t3HtSN0WMug7ozqNl7MPTX1JlXN557Lp6ui5pFqoCoWbn83bKCOG4k9vjK1i0AduCk1",
-	"MyBR2ucAW8miNqJ7SG1CD4E64GgjC6BPFUbBx55Kp5vGbFOdqCErIMhSltD+hAXLGwyuQwa+GjzaKG06",
-	"bRc24eCxUnGzfW1538tUqjA+AQcCEg74UbjB0pj15P170HJzmSq7Z2tNCknzA9fZlHssEjkPORDeFFcI",
-	"YwTQrA0Ew9hOnS2lZsIHMVYPfhKfl4riMAoYDIC6JKr+K4WljQgQV+fQWKgNXa3xJ6+++Iw8evToqb3o",
-	"uzefnTtAHfsVZEoe/CSeu9HX7uqnJ6efEIcupR+QZwQzyWRGleJMu8lFmJ6slZH4QjUuyIv5wUtqZstz",
-	"QhF8Ksy79fXNJ0fHD34SASjqbPIdwFpF5Q9nk6MHhw8OfYyQrvnkbPLoweGDRw42ALb04dXRQyighL+c",
-	"7rCsAWR7kU/OAH7vM7wEDjNif+nOoHB1ycOv+ApK8nde+GxuLHe/tedPr6VwKdjjw0MUlsK4FCFdA8qG",
-	"XdzDvzlpj9J5dw0Dm11ChATYszG1BN8PPncxmvTdwvIeetg3OCu+S2byJdj2WJOqyXSLGDSQMtIJ2mIV",
-	"x2cOrWIccV/kbLWWMGX9L2zriAeO6KcOxXAvdPuabXB97+vi0aiSvW/t19F+9yu1V2G02h626yVUhTuw",
-	"cH/X91l0LB7+YnfwPUqygqHtVt9E/Px6m/gNCFxXwLF7y+cgFlIH5STZVcg1wdXleyDW53AnPyUc5a7V",
-	"KVwsSGkXYg2XlARZMHNz6ty6bOjnNXDhcxdRef6GLup3bxpN729O7m9ExOdr2Pe2/ADdcvest38xA+/g",
-	"67SGSJrDD0vS4Kv5w5MhOpNvNgMX6txaA/AWTPtRBcRIGFMMZw1bqCr5JF14t/PMSReTrLNF/R3B+MrA",
-	"XIRMJ5SNnH397OVzsHwnZxOPSIQGtcuABcJWOQ2ff4ucr09SeY1u9COEHWULjl2ZYZyAFGbpDLCORbnK",
-	"vWpZwxqCe5aCud7UsxBEZfSTUrfShq07qOmKSys8E/gzp6mw4e3KRuCilM2EX9z4ZGBLaLD4LVtnGG2O",
-	"O4C3RMEo7NzlJ/mMRY0cVcDWn45c8aLoN2o/x0tukXbwhC6b0z1+D3oZblTBIZYiZ4psXDF80u6Eyjj4",
-	"3eTWrEa8/R1bjdFD27I8xy/3ZTXCPayHui7VWmoGAhxmRSDGLivmmUN3bqBkaiPXTVZ9+Av6+L2mpv2h",
-	"37aGWAf54uDgnHgJEAd1+ielV6jy6yl8G2N2wjjem5P6ucgJxY0Dkexpxq6YqGm/+hqe09kS4BAMwKUC",
-	"VMJ2zchf/yZLJWjx14xQ4v5NmDBqi3g2muTU0Mw1ihKePyDPYRilc+LtzajAXzz4STwjs4JDKytWOK0c",
-	"MB4GGL6i2hw8t4s4ePE5dltuXO/IimvN8lZVqjaK0ZUvqhNygz5+nQc21g57ju+/Q7l/E4yMmbUmFERL",
-	"rL0RSmXaOsl/123bemWGBnH1y9r79t5ht74y7J3BTT5Aouwwt7MkDAP88OZM+JqpK6YOoCIGGQ+hki1n",
-	"oPuD++9aBjyPVtnPThX0J59x/HDjKvAKXTrOvd/Nt8ANjnYBlczNL7WnzB5af92OOMufHGuPI/bnavuq",
-	"FIN8pDuLyOCb3LGfFD00NdBAlkUOFa00h4jXPtV656PfeASP/al11xSMgN2hi1gxgoV2OKLYitPGQR8c",
-	"KboeG+4tUnR8h7sSA8E6DMMbG7uUox9gbSFwjqNswdzvX4bII4qt5BV6zd2xqZvvx9v7OHUV699PbMqh",
-	"xKVkcF+w6i64f4TIvuWwFrzt/YS1djOOS4RtfGuMM3JXgES2pOs1E/uLfGlmDBeL+iGFKFgDzR/rCZKy",
-	"9aGDXHVDNFOa3rCiuHsBe1uM4xBmf3Wcswe2+EIx9jNzeJKbiCUUWTO14gayMta4XsPUeaNJgWZvkjNy",
-	"VvArplySvTvmU112Q/5I+U6uzWC369T4XVz71PfbD8gtcITednkGz4xhq/X+Aogw/QJaFhRMRoEiAKhl",
-	"r0schzkKteQdrBTDi3Uy0hcVVs6v026wC+RiUY2UTWwCfLmPLcAb7caPZXlUfAGhMveTqZSGFHKhO/bE",
-	"nqweqU/z/Es8ex+yzP+abeAt7jhmeifi/lmeE0rsNkJOK3hZdbBYGIQFuHCawPA4TAQIubGeBE6RKnLs",
-	"Ge7jlIe/2P/1+mLoGtwB19hH7MFt+8DU+xtXWWE3nG7o9jzEPpeyyHX1DyEBUhP8htJ0eQ2/6n3avySw",
-	"a3ntDObfpPX3Jb0K7BFagM+Dxq5Ge62ZACR6l+jzjZp6wOl/qNlMof7ucv2RznDVXTHXbZ7s6HW6YuLu",
-	"2/0YXa591FlYeNYVg1ENbkZaTwry/qh/a5o7pv3dHdg73PXXfCHQgPNAgXjrWE0POZnGQYqnXXi1vVNx",
-	"f4sy/I3itLgPfngD6J1dsXoA2oX5P/tIjkGKVsOoV0yPZd4Jg6ASxjC8oY8SH3vQRU70Um58hnIVxoo5",
-	"FAg/VMwhskOmLSqC7mA0BxXf4y1A9YMfq3PLLsOdpYTCmKC7dR5qj21LHlUNL7ohn33KFhxQnbBNijVm",
-	"TVQ+PqD5e5DnRrdAYJlqeG2nh//Cz4PdnWIPvQi+ZC0gDyaCPa6rpDfQk0SqxxncCNCgZalmXU8w7J2p",
-	"PSEqyTs+HFKT9wzrAKM5wUsYc0Y1zET+4/fPvvquq0AQfll7fDW1PBr6/N9/fPuHPz7492FTmuGe0Yxm",
-	"XEA1ldkV1vwxTGfePWg+HYmTii8AWqlafUCcUPKK42BrvlpLN1VuShF23yrAgxDHezuiBBB7HdvPm/oO",
-	"QA8DOlXyEjrt+vBA23v5kubMYyMAc7oaxSRvsg1TF2ZJRdR4map1bPUuPTr0//X2L3UsD+Y/KEIX0rIc",
-	"rrNjibLIb3+JH1CgFcRUV4Cv3tK/Bylcv2HmCzJ8YaZoxFe7jH88QC+clExVsqWFZnch2258zES5r++O",
-	"Q9uDi1ZBFkKOKBjw3sGP4csRAt1PQQE7zEqODOLVaybXRdfRDBI/KdZPB4l1RPvzppjbxQ9Wqp8mpXqi",
-	"7BOAf6tIc74lH0Gn3umjw48zZ2K65rsNBh4Uv2JBADXr3D7DY3vwuQcUrmgSkUIv6cHx6eM/nv347OC/",
-	"6MHPhwdP//Dw7S8nj97/8WwYeXDdjj7hdp8+e/388ckZGDxFgV2IHe82SJZd20KVM8PS1XlBBk+5oMlp",
-	"xu10EFn8zNcHdomAqpoTQxWhara0L48eJ1lRwed2Kz8qodvxwZauio99/7qS0mRhPiRVQCFBvvnshWsf",
-	"LehWliYj0UNwRMyDyV1azCj1OuzlGAJzDzazApdJWDp4WmKbcJMqHhBMsHcmAAMgAblbb2w4P5zCBK5O",
-	"D8t+/auR7ty6lZeJctvblu6gVW5VvN/W2baH8S7OtGIzvmZwjuNjHPo8EDDUI+5bUmkyZTBfig86tsd3",
-	"c2zrswGA3/wEij15vVOYBddzQt38DkfS5nmtuyed5xaurkGZ/0q7kl+0Fjoo7nHH7OCQBVZ754bVMG6o",
-	"YXlHMOVN7lBszhTzaBtp1pgzM1t2yPRfEU+88q9y14Gwe1LrjbO/4NooBxat14xeolq36j63X/FpaZdF",
-	"1koaOZNFkxNcDDWMj+mPjr10Qyp+nRUwuLrEjrgvbp7jhrOtLrVruaOuOcH1fOGwii1ik0zZXCrWR+6H",
-	"v9j/DahZCKS/5di1fcQ97lJFXZyEzc3+yhLsfaEsobPsQDNzT3Tev2C0D0CYpTvORN3t3n5r3RjcWikI",
-	"reIbUhHXBtCoHKqfwl/cDwa0cFxPD45jC7z6+6A1PhR0kJotPBQf5B4IeutB2R3W4T21bfjtqUr/7d7E",
-	"wBIdpwJ8/oNCLvoKaj6ll+wrubjzo9FoO5RWApQezD+apZjCjpBFAWAPCRgGhzPYnK4ytIF1XVAurtG5",
-	"aom8H/OkkICjsZSbOOQbQMd27vlMrnmfVzCT6+19nd3bwbqS6+2v0pcMjVZuS/YZW1DcjdmPhif5FDpG",
-	"wECJLuBYuYUMZJ2Hv+ANdsIaAOHvWmwkQBNCxK87Grm7nf3D5w3F6CWh9oZbIufzajA+zmvShm51GBcB",
-	"UQijtjt5gr3zY5qSCgS//tXbAu8ODFU3Do+CeIbg+55kfcDz1TtSIDu3qeCCuSFnvQbbV+6635bd1pVM",
-	"/z5kveNR6PvdvN9rAvVMBiBFRV6hf9XGzeK48l3buKkhKacVuL/mA/Bo9q/vI6jpO/aMBzkIeyjONHIN",
-	"wcdSMyyRc/d28lzhlDec9E+3VVV9DX65OwgYISMPSPMNgpapk+M1Wq71BmEpmBVyDnc6+SSHUj3cos+S",
-	"hX3Rk6cMocgkEbIXQIcW13n4h1Rx5Ha9s+gocMUe6o38vaDUCOs7oRy4moyTFGuI1fFrz2J9zTb3lr+q",
-	"Pbctg8JE2wjBYy+dP1/BztSGXRJZGsjpUrH1HUZNOfTwF56/7zVIrr3X7ocv8rs5Nrsofk9xobAZoT+3",
-	"oNr4SYxWeYCD4YCyk9vzcCql2RkhktJcJ0I0bptuFn6xL358+pj8hX/abFDeV+sU5oUR7r6enAWQuY3i",
-	"xkQwGA1CD8PB2MuRuH8rza/mntAwBp/bPWQwuMhIKdb2f2uqLuEP+L9ihiso3lIMwczS+fw6myhWMKp7",
-	"6j3cBb8xRnnlXvu3yyhfMVMfOy9DbZs2cr2G+gADgKRot+rYcA0upIjb9Zq8U4oevinFN2J/Gvd2GqJK",
-	"cdccEB5Z3/wv5cZBw+4l0/aqFBCZc311okeXnLv0h4M6LaKmucZ2u85r36BZjaLtANyA792w0NuVGrfe",
-	"qFmb2HvHHOPHraYlhgnDWG+KvgEvR6i74zn2kGHjBn6zoFx4BFOftR3IK+ydYTiXNM0r+P1viVeqscK/",
-	"TXZ5KQGdAe/3ex1QFzJSrq0i8Y28v9cEZmUPZBTdyyb6npjkngCwqkZscK0m2aTWOnUmyqLYQ2iZFQXZ",
-	"LCW7Yqrqv8ZCahgwsZKKZTVobacregN/f3bX7C/sdxNYtGThfmjvvi7Y+YcVlHM70sVtz4VR+8kM/jlC",
-	"TedMdyCqrRFZrI+HHPjYLdLkbrDPXkHCWPueBa5w9l4Mrglh9nrp2VrKHeMpvoUrPmRocPsGneSHt9uD",
-	"y2zvM3TQmr34VxwLhuXdcdl69czEYEn4bl+42vZuZMqWHPBCLIcz4YZuhgMxGEP7Wjv5IQ1b+6zAzBML",
-	"lHIYF0BGV1vp3HmuCRdYdj4I8PrGxLttodHLkPcTHgeyhzobHGOsd4Jd3zmb7l8u2Ve4HwDrOxBNYSqb",
-	"vV9qKFsQT4rBa/Sr7Ff+otuMMeEzuvTqa+yZ31d7i2vBd4N4Oc7HmVIdulwkoPPhZJuKWBEEUzex/EX7",
-	"cyI+INvIvX3XNgbi7ME+dbfqsNT9XtXmT3VpjuuCZrnffe2y9ndA2F2AVPejRQIcVhfxB2b29rQP969d",
-	"3ILuKbV3Z+BlX8oiz8hayRlzwJiYyrtiyhA6gC0Um0mVDziar/DCWz+gkGBfUXWZy83YHPsPS5mBwshg",
-	"NF5GNvTKOswLapgO9QdcuSof7XWNq4LM2YzvJ5PyzFOeUI2t81LlOEnfD8PAEGZGuCAv/dv6bXLKsW9X",
-	"nDq+TYPAP6IT+9N9va+6BR6AeRCM0e4Mny0x6gG4zrQqEKkGc/aZAm/CVddC2/MPuQHg3gdkOXhidZkO",
-	"bxqYh3sxBZv3vDbyFwZi3lQ79uEPYwsvc9fJoNpz73okW9/TIRnVgt7cTyDJdzkcYTjEVMtoSJyhmCf+",
-	"Bx8C7Mmb1FrvOGJ4Xxtf7TWGv9w4Pu2CZJesC+Sk4ogquthVDnXF9fWF060NKbtb5nplqXAfye3/lfIs",
-	"ieITnpahHQrj8LuDU00OH4Df4l/3nxAu14VwSRN9MIpLvAH/BHK5VSCX+yP1P7Fc7gzLpXUcR8C53JHG",
-	"/1+F6HI/NH17T/bJh4Dr0n1CHuZ8Pu80F+yXPRGaO0V2sXRGXIqK2skRCPLaeLKv2HwQwsvNGelzS/UO",
-	"ZrJE90CG+4ncWdngbmoQPLBOyAFsMqah/MOQqb+lnvKh8uke28pdQXC/Z+Kuua2W8jf1bvJZITXLd/ST",
-	"06L4LXd0I8k7A8puQ/ZgtOOdMozc17YBUPhhgJjy0PbhO8zL+HlWms1Kxc0WeGLKqGJqcvbjW0sgzdSV",
-	"55ZSFZOzycPJ+7fv/38AAAD//w==",
+	"7L39chs3ljd8K1juTk3ybMumZMljS5WacRJn4p04SdmeSdWTeL0gGyQxagJcAC2azuip92reC3uv5C2c",
+	"A6DR3ehmt0TJ8TybP2KR7A/g4ODgfP7Or5O5XG+kYMLoyfmvkw1VdM0MU/Dp2cIwZf/ImZ4rvjFcisn5",
+	"5M2Kkf8S7L35LyIXxKwY2dAlIzO2kIpNsgm3F/13ydRukk0EXbPJ+YTCo7KJnq/Ymtpnrun775hYmtXk",
+	"/Oz4JJuY3cZeqI3iYjm5vs4mX6vdq1K03/+DKHbEsKIg2xU1ZCvLIiczRtY0ZxnZcrMi8xUVS6YzQvMr",
+	"PmeEipzQoiBMKal0xxhztXunSlEbZc4WtCzM5HxBC83CKGdSFowKGOa3Ul5+D0/4FR+7oWZVPXUl5eUk",
+	"myj23yVXLJ+cG1Wy+BXtib/I2XojDRPz3V/YLr0Amq4ZuWQ7mC8XhJKc7siSXzENSwK/U6G3TBG6pFwQ",
+	"LrRhNLdrRolmcylyImd/Z3Pj6bFiNIdVckOPxnFkB9KxfCfTaTZZc+E/H6cW88XiJTXzVXoyz9/QJTF2",
+	"Me3QcfHIlmpYUhy+NhmRivwvspAK1p1dMUW4IVwTIbedU1gc4Xv3UFxoQ8Wcvcg7VpHnI9fwO77mpj3b",
+	"b+WWrKnYESOJYqZUglBD1lKbDqYs4DlJljwGutP3fF2u4RMug/sYFoELw5ZMwaheUtXHq2uq+nn13xRb",
+	"TM4n//qwEhsP8Vf9EJ5rX/IDMFXPa+CfceTEZ/6NKQ10bJL1GRHlesaUZRFK3DQSb75yD+h7+YYaw5S9",
+	"9z8/++P5z8dHT9/+PD16+vbXafbk+h8/06MPb+339OjD9Ojpkf368fG1+/j28z9+/m+TJv9nk/dHKy6M",
+	"XQzLrYZQ4kZyAVuWcKPdDDKiy/mKUE1Os2o21bfa0FmBdH4li0KW5nu4r4vU+GPffBdSralBRnl8OtnD",
+	"Q9f2UXojhWZwRvyo5Kxga/vnXArDBDA93WwKPqd2dR5u8Ip//7vGlRvGTf658Mb6Yv8EUp8JQ7ZKOv5w",
+	"t8GpBSIfVlLJDVOG40gXnBV5Wv7ATyiAUKLQmSxNax2vs4lh702aQysC/+xe5a5+Gx7jpO11NnkGgrk9",
+	"RmpqK5JTw44Mh93SGspSyjwaSjiSsomR8vLdWtcfJUvLN+E5jjGus8l2tds/IwrUcM9178Zbk9PTulyz",
+	"PC3+pGDEHllLMmMras8rOL4UWzGqNC0yOK3haLeHvCZaTrLmWiq5Tgw6m2jGRMdrF4YJu7z2XJEzzdQV",
+	"yydtDs8mekPFPvZ8vUFS22Hupx5cleGo3RhTZPuKlpq1R//TapfZrX9Fi5LpCzJjc3uh5VM46ZnddnPU",
+	"f5xGtm5RDDk68WxqCCs0OyeUzFdsfpkRSj5IwbJKSNk/53K9piJPMeJc5iy9r1RZMNxWlugLK6+2LM/I",
+	"bEco2Url9pyAs3zJjCZUSLNiiqwZFVwsLwid2fmFU9/NWIFWl0uG4jRnc54nNwl3B3tq5nId7/aMbFdM",
+	"OCEQBpJ6Jm4dpGqec/s8WvxY58/92y6xDnZudiqW5kQxbTSxJ4T9uhQ4VC4Io/MVcUdoi4UsUXXHMs+t",
+	"Smh5kMjSaJ7bNQc5pFEndMsPZKYkV9yuiqY8z2B7Ui0deSjZMGU/LelVgurXKdYGna5HKLepLLfJ77co",
+	"5YcJYHsxPiq53+yEE0I4HCAJIlrWQDZGMcWLgqxKBeqbYWudHLP7gipFd7BjFKOG5e/GiPsF5UX89Ehg",
+	"LZUsN8lVl1ZMuC2gLbf/vcyXVoZIa0MtQL/QXCwLhqs/ahYrq7WmLrRDU1e0eIdWxtAdcckFsAITVvn4",
+	"ebIyZjPJ4B+7imZuPy3VZh4tZvXSgs4YEqhPbn+HV117BSkx+g3VTrdpUxqUq+RNUhY6JQRRpUCyE0MV",
+	"SLmFVIdZgo1UJj1Sxa6415VbGl7izEORmj5TDTVlnSR7FaJsYvlYlmYkD1wxxRe7lFrT2OFOAALPODpk",
+	"XvddoTkVxu1GWc0yvCfBq+2RB5bwmzAwW+ZlRUTv2u7ulDqVPEwfIc7dsOYi/va4pQd5oRDMwJM9RmC1",
+	"bWML/uxRdtNtHN786HHNAJ0+OE6s79hdWm3GETP0uzSa4fH05DSLTbuHfVZaUCxmbMkFupQexvstDObx",
+	"2dmjs33jwbOz6fSy1Eror2EfNj0svfty78V+n7ZocrONWxGgsejT47G7Or1BvuPIpXV+D5Ix/NHHRni+",
+	"J8SmGGTF4TvSW1jKtKbO5ysn5VGftbqbfRuxD2banFffcEFMqQRY+fZLaxcBp9kPC7ZlOtwFet+i4MsV",
+	"asLcaLJl9uMkC8elkqXIj5SccSuECka1OZqVepc8Lb+Sm12bvDO2pGKUVoJ3zHbJIyCXgr2b7UxDJ+4+",
+	"hZjIx2pFXYagYkt3+iX3DYsVjbnc7FAC2BE7MQ/GoTZys2F5koRGGlqMmt4gS9sNvLIWYbQ1Ytbfjc/N",
+	"qsWLViXJvFKb77hIKONzdzLUmfqFQK9sqRQT813lp90obrVKqqyOaQe8/3hfyVIl1KQfFuCdrzRVI5fM",
+	"mV8DnupVubYBCppxBvas3WZgQfugBRxFF4StN2ZX2ZcraiU/utvgiqQFKLfvNky9s9PpsBNUKcAxTSxR",
+	"Nep5gsANg+akDdvo9KTsE4MhaK/L7Cep0PEdJOOAl9TlYlrDwiXLkDkaU/fD7GIznRAxaVHh9/GwXV9w",
+	"wTqIkzNqLWey4ErXjLLeg8JvidRZ0VjrgWsXH59tSWDk8MnCXh/05sYCznaVFDFy0hiXf3BrSZG46SUt",
+	"lU7JjRuYs/6eDn7otM5G2zXGcLEcwAF2aq/91dfZpNRhdHUu+zNY22QLxnWpS1rA0Q3+mRHGW3q3hfFW",
+	"A+iyLWo07F6ugyhSuPD75tCjMNXJu8/sabkur1g98pV1hdWqI2QtFfgeBdH8g/2LKUbWdEdmNf21ETab",
+	"pphoxgp0RoUBTDsHAAq8WEYDsaqcGjiSvUNZUuMlnxvKz79OZkpeMjsKxa4YGMLoSpmEcDdog/DINVVL",
+	"Lux+n0OsZvrgLJuUAj2o9p6lPAJO21K1roTY9Pptc8pfSYFLqFElWJfakJUs8owUUl6ynFADx7o9bK0Y",
+	"uLAnIB63Bdcucgv61iAm/J5t/2xVoWug2Qu85TTllgo6hiPRZNJerhK9nuBypZZvyBaU92rdrF6j2Kag",
+	"c5ZX8beTk/Pp9Gh6dj6dkuel5dOHP1LFdaxIULHDhfWW1pNpUokwrDXMvQYiHvO129b8PSirLbUNZwR3",
+	"dMwrMh/8U6yudDTbHX3ApZFFzrQ5wuM0pQZv6LwxDS6OtvQKNNP6kKg5kmLOzoErvC+frpE7MOwj5Ezm",
+	"uIvsHmZUbFe8YBdAV2MPdufsrAYevc69IDlOLellfCiH8T5KbuZCiiWhxD4ZOVsbuiNLKV3MwuuJkl5a",
+	"PrIWmdymteCww588Pu3Y4VE0DqZS2+CT40k2OTn73SSbHE+nv5u8TY13QRUqhDDipWT6nNAQFV9E648e",
+	"xxVVjuSQmgMRnkIK+1N9ShdOWcYNCwOINmwcLK+Fyk+v/4F/HmePrj/75ZcH8OnfP//j7z7/7Bz+tv+j",
+	"Rx8e2KuPz64//+OwwLmdn4uap+cHEY7jLJpntXnPfpea88qvNzcwe11t9+Pzk3Vd4jj3k/t0nDgSW6ff",
+	"16zgV0ztbhfvndM1ezejGLFoK74YysmqKJmL2JGtkoYBObarnTt9LDUZ7wpwrRhVieDtCyeyDYQcXVbR",
+	"bGcZhRWLSZaIREPyUzpEUMXlWj82AwFbNnNZVD4KmQ4AlGK+SuvbIuRIDNIZhUlqfj+tJFnRHNikRoEV",
+	"FXl8AERBykmn4y5pBpuwknbB3AHlZn1BpvbLo2MfqfQriZI6ZWUMzwNoqqM+byQsVCBw5lPanO+9kRrg",
+	"Jue5KObbirRve3bJIRTWsOPuwPn3teJFcee+s0EbpCM0PZDPS2F4MWrEPtuhrWlA2DlxB2gRe4kduM2x",
+	"lMuXiDxaYax7nFuwOAfhIFjlm1s8z8UVV1KsfUJUR6JApO+dTp8+TlCwTuu/UcXprGAaTkBBjAQJsZXq",
+	"spA0R22jFjKKtMhqdN9QXnCx/LGg86QfsBQdYcUF5UWpupwvoCWYlWIsIwI92ParoRr+N/jw1Kbt3Q5j",
+	"GbmxiDjdGo+Fab7dQ7xDsFptMW7OcZ56t1IyZlKad4VcpteXCUgf3mJUW5M1na+4YF7FcJms5JT8hX+5",
+	"Lxun9eNVldyZEDy7Dj/rTMlyuYIgu5EwKJbOUhomiaLjzhlAVcooutlRBnkyJReCi9w+u31E3Jy4o6mp",
+	"2EYqM5wJX8H1qa0XwiV9t/sE6tfGmejpWMfNl8GHQXAR/OyGrUTCDe0KBDqYCmN0W2LYelNQw3wiHFh9",
+	"kBe25Xqw48LF+lN5QHK9TqUz1wZRWTagewri7hqTJxKeMVwoOSZOKVBjlIwNNat9ZPbURcXXJQjaGy+s",
+	"CWYtW6qJWXEdMv9A/eaG1MnQm09MzQqzbnWSyV0S5QhdJdwS1jELbBVT3NMgxaB/dlurISecPy+xsOyK",
+	"5yyZz/it3BJtlBTLYoeUxTRFojeMXvoiiibNz8mj0ykktTnZLcWcWSazX9tDQtu1sNOaswfkhXF+yw4P",
+	"HxrXM8XoJYa+l3bzUEOOp/5p1cissEN35qCA2KKQUiVtphWjhVnt4N3O/XpOwGfrhakb0rAXdSrXzok6",
+	"iO0LLpgzverj/UYqYkWKmO/OI2vP+VCtGQWuCKbAT2cvmNGcSMF0yIUFj1gofTHkUnR5nlpza3p/B4Wz",
+	"BNu+cxHx7noWl3dM8EJ0N1j7VBdQnDOAZPY1Pt8hUeHhZINlx7pU1NyyrKWUwoIIAhYCDAEU0o2Sc8Zy",
+	"8G4OGIcs8mi6A2+IBz7ExeDP1Pokl1Lm53ZNIT0eNq7u2rkXJHjtzy3fkAXbVvkiSHvGxAVBaXLuGGYr",
+	"lXZxEftAZAhMaY2dqi7BvwoMZF4qJVMhFO0SSdzlHRtpxQak8g+S12/sI3+UXCR1kihgkdIkaVGy4aJi",
+	"W9V9CLmNtlndyYKLYiQmcw7bb/UgyrByDHrFbrQPuHBZGQyHj7nZg9JSUlb9D4so4X5FlYsc2KWicEZz",
+	"Z/afV1wHMszuHfS++uTyK6bI6ROy1ntNsbr935BWDXIGjvSSuc6uXmGsiZWaMGvs3NrOb65DdPImz3El",
+	"y03C8vKRyzbR7yHJnJaGp7XLXZXCr1e+fJZqe6JjFW9ch8mxDLNzX7jSgHRliE8YSGWxlE4SobnjhLcm",
+	"S2l5uxQF01U9iH0TXbO8L5VgjJ2bs4IZZ6S13da5olyM3LdssWBz06XqUk/NNb0ETX6zYaKdpLJ3URdK",
+	"fmAda+pFFD5coz1cOei9gxrWr9Ie3BPTuXUfmBibjmdv6fBpWunb+cM7qHSNVZNE6jKjBRfLdy4t711K",
+	"br0GdQAm6S4nW8p9CpZj+5r07pvQSsrLtLNrB7HupvzlGuOtKACLAitrNvYcs3qwRHth0An4rZSX6bIL",
+	"eanfUfNO1u2ViH/HZllbNemdrydsb9WWGewrJRUVscDwR48ULWmBQg0yWx3Pt0i9pu/Tq77moiOq01nC",
+	"wcU7wbZp4oRSjeG7bmTSkRNlaWJWxg/EVflV0FuHndaaGVOwkcJJr1BV6i1ptNfYa/mHjjNLFzIl4MBx",
+	"6ROiojgsnKRwgK3oFQNhs1HyCk+PtWbFldfeh26J14VMu6gKua3H9htU54o8PTMr4qQLLwbqb3qjGN1P",
+	"ObwK9PoyFZ9F6VzV9kHBIarGdgORreLGMJFUP3f2onQUsZxf7hGBg+WcLtdrihHq3pm6y6CgAIVC2iOv",
+	"y3rdSEeCRZSVsEDpGWQNPKLYEUMvfdUiJLIYWWnuYMGwnFNRJfVqQ86mw1b3gxRslCToyNmzGwbFFEqx",
+	"iDj+JV7suEMweeS5bRq4LnP6o994lVzz51LzMAgaV1ShFM73huBoajmRTrS3rKnil05l+EAFTkGDHpWw",
+	"d3i9M47uu3h7FLp7nCqfGqBEdtZOpVLnxylPMb32V4QdXKNwh/m45EZ30I+76bZnfT2zp33yjyjd2n8w",
+	"dy348YHO7HGkG3u6xSK/P5a0GCheb5VWhXLGZQSNSymeV3fVJYTdTN4jpEkpvMNIgJ8TXN8+d7JCIUJF",
+	"DnF6vANtoRiDY8Gs6NaL/ZTvrOKw+kjwAUQwlmvSkjgpFmyFtZu5Ug3SHSJ2jY6PO8iygQe/XlHFRi7t",
+	"0rtiEpSGtNIUrFcjw5/Zc8E7taBOG7Ux52V1ugacEOgVc2ySzIFzhXot5KZmcp0mG6qMf3h4fez+xTMJ",
+	"M2CzGv9xBcnlelxqe2M1kHSp1fjW5fGlEgv22bDBiTuTpchHGi45oznEUsbd1mkZVsHbff5nPr9k5quV",
+	"5JiUoRCJbrjNqFlHGOnOjJXBSrcJyvVKFrkVc4YXHgvF+ZdvqVynNWVQHVtL2uSMeJUcHZH+XZyJHNaa",
+	"MOYrnrtk35mUJou9Fd72ALkOkuGCKGa4Yv4Wqx6CFhfui/MytJG1PPSQHokPSQp7O9rXbK5YQvDq8H2/",
+	"zHTXdRFjcJHNXtX74Lu7KuE/e3qyV/8ZtvXHPfPm23+4HqhSmJXPI+sBvLSxy2N/EmClJz0+7RY13a/c",
+	"rphqaBAn09Mng6B77Cq/URytjxEH8R7oJRQvWlMMMTgMJqmqUpwAOmV/V6W4gPJ45zlJ3Q5geTk7Kjek",
+	"lhI9YHaoajc2QABpo0XxwwJKrYbzzNssHQcwcFWFWuoFbt3xw/0VUHYiN0z8JkoAnhHFaBEIj0NEoIwo",
+	"JT6pBt0sqf8TSJV3McuQ916lwseZ70jQlNB+sabLZBLuhqcS1H5owQZVGYoDizk3u0OBUu2p4s35kul0",
+	"bBlPUsEXTJuM6BU9OXt8/v/9P/9vFaWqklwQBRZAAUPoKsR+bw0EtabqcmQ8oFu9VHyJTgzP5hslr1xE",
+	"mq83UhnMpaCXmI6i5PooCMp0eZ1ioiOU0AzHBMRcX/Tdehh46juw+gB3QvvqNgAlJduVLAZ754GRO7KY",
+	"7ZaZ881harr5h3GwIlqWKnUOPSMLXjBEt1swxVzqGwVaaKN2Lo2BROmoKQmlTE+Co1cXVSn0qFBvC6Zk",
+	"Ri9RcVCM5rs4/8Gei7miW9EhQ9mmK9HAaGJ50UMpbmHGPnJj0pGC+ZxpLbuAL4wkpYsDBbTpML70uQy1",
+	"7movf/1Vu+TNdqZ4G2SlHYCJ5QYchYFo+zwpznqp5GzAZEH5VmNJzxFBGAT+i5zybiN64ePWqMpuvlG9",
+	"P+y/b5Rcv4g0rzF19uadCuK6zz/ytbWJMIfKyI0lLAR13ak0l0Jzbaw2sOFzUyrmskI52p7uQGxrCL35",
+	"7F7kDkKgTqaSd5LsEH4wPMTvwA8WCdW0ipC/uxEGEneEvkG9TEAowod0jvqVF6oj+fCmSI77WQPx5Lay",
+	"v7r1km1M3VbqsMpUPMFGCNbVD/uT5AF7T9ebgj1cMKU40w8tpQHK+/wPk2zifgUIh0E3NK3QXvj9Xk6w",
+	"ojehEUii+VJAUot0Dkkc2EWcedyi1Ml+v3RAf/fESzJQJAua6Ky5Yjp9hAbfb5cljNjTMYQtem3saVd0",
+	"nE087cbjXm1PHqugi4VnQ/g6OhHB/WTv93X2PrJyAVjMqAKnS37eIQxc+uwbn/fjS6ZTOHZyEfu7AD52",
+	"RQFWYKGYXiHqTQIpOU6NVrm1bUfZFPKKqTyVv/vCkJyjualKOMJnbC7XwftumRWIWXtwHA3kQrAOzPRN",
+	"qTYdmH6pBZUq8vy5BACXbgbqfeHUxSq1xyWepUNAB6vVAlTzUeQedRJkE13wTdqACP5UqsHNUSDSGntv",
+	"zsnPJ2991kZGPjv53NrpVh0oNxn59eSarFiRIyr4SsrLjDw8eUgkruaW7gi4hv5x8g+yoeqS5Rn5l5N/",
+	"qYJzGfk/J/+HFDKdVqYL2WE+gRLmtyOIjggGBgA/RFzUXE+EGuvCT+H9RmbFIFSxm9ThobtJd9rgPmcv",
+	"eK+HZefDU5OZ+ZtR3Dc8ZqHJJRd5LS1Ij84Luv0qWOHE53td439zlw2ra71plWQ+8WdeolwVD6jI6ICd",
+	"UEm6CNDB2zM+GQ/NED/VLJy5QYTWJHt8LMWlmZ71KpHuxEffgX/geL5iaDRVp5a3x0uRu9A9QBA5rSS4",
+	"bcBwKwX+u8GGMqXY+AY5EOHJwuP3RPYPF7j3ZDqIzeIZ/y7MFvfsV6xgVI+1AMZEWzAbY7/R+tMKEEUj",
+	"Ye9O8yjZC08ceGAr2ADYbRxSMUiBm2EImHFdIEfeHLeBXAkz6g0r7FoAmUT4jRNpwGraXYWHoE/gw+8K",
+	"Rt11S5QDcBymuPI/ZKkELZ4LkwQkmhvZ0fLNKcwzV11qN40TrkZeMqy3+2VSCm6o/mWSEvbjwFHmvhtK",
+	"Agmp3B/Bw2YqsVEwroC+VjLdpIbUDGv1XSALRAjXvsoNemZUCbwU8P4AFG64++8wGC97e5VgN6hUgyUK",
+	"+Gu6hGIzpnnO9LheJFEa/ICRDuusFKqvqYkQiIBpA8q/Z51q9ikJ5fbBIQRpbUvdgTD9Lph1A2BkTs46",
+	"AsjxHWcpUJjvuGBdfVqa0TuNa+6EjWDbpKwRHjazBRTDBfu9b3lGfHPIwUwRusDse3LoSbkn88kxUme/",
+	"ru/AoemCwSM8qpWvohF5wB/AMWrVpQhw7uQPD6YPpg+Oz59Mp9Oaa6j1Uw3LP3U4zu1QFnyeLDb+RioC",
+	"vVXOawKdkuguQtdW+zZe4EXAZhn5/tnL5w82bI2o9fbknK+8Yxh+u2S7i0oCKkZzB5kW1TYgvzXnsldH",
+	"8pTtW6xw5A53IPUS7IXBZPALJFPhXuMcSlYYqoIzRRTqPK4fKdY8FclDjr3fcMV0sojjJ4x16tpyMLRI",
+	"B5rqbO7wgNKakLVxscQ8tNhpt5JTaAn1RFSENJCgEPILfK1jXhv6luKl1nATtVpEgH7XZMuKYjJ03cPs",
+	"qiGmWOGl1ddbHLB23w6AIOoSGK7FpL+h690vXfXCLQCZ+vHSG2KlkUFiSQ7lIolc+y4aIDT53ufCMhK6",
+	"pbv90tURC5GTdp3EClGOERI2WrE9rU/jAe1btgRg0IprI1UitPg94pyNwpsPrJGC6hmlegCDD8MMy8Ic",
+	"UtP+PtlD4Rkp5Japo7mVZwUzhimQaKL9vc5IzpcAGqvIardZMaEvyONHVhgoOjeQKo0gMxdESHeJhwHG",
+	"JM8ITXZvn9VhaLFWXp+7f7Gbj8bjiqZmtpTMGnh4xaAZZgAJlZwlnIOhkxCDOn54Md4KRGfb0INuBNOH",
+	"rk8VhnFThf/SnrUOfwFTGuQWrRPwmAffaS2DcnDrqLQigaWelUZhrybYkLllTVdy/EZtqMLEz7Jbt6T6",
+	"OG3nhgYrG2DQJ61aBSl7V/pG6+wbaFWY3g9bYN6pVXdFC8yx+p+fv2lqdgftwhWG92T6JG6FPagpV9Rp",
+	"qz0xu9zntV6joS8ooGSAxdJiasiWwlRytT8sWm/gVZH6ZDo9Onn6dBDBYYTuKU4PVQxQyiPEenxedjo9",
+	"HTIob3LtfznAos+YB57BHJCX/EtvKMxkvkut/5COY41jyElUTNtHcVCj/gnRoY+Wv6AOPaBXUpmOhkI3",
+	"bWYW1izlRInMq23keoxVYk/AEJWGCmjvoDaqROSZEZ0Qkyc72/puXyPOmJQaWKUJ7tXTjewaS4BPHjEY",
+	"6GMRV7dW8n+aojv2vTivsIssS0ZYPmOKYxdSJU+ex603PyNzRfUKnMRXTEV4H7crBO1OpP/GgYzYtddk",
+	"VhryoSOJwR9yjWpH6qNlgJFmTxuwbUUUzFVY6bJh+QXO77wy6S95UdjvZ6USVstyT5FQN33JNobMSr1z",
+	"3kNAfbgAQDiQIvEiefxi9KEWuT3AXG43gAG4dD1yNp1mVYQW9g/EcSBWewGzP4+zLl1nY+j/lXPmWkwI",
+	"5oEXQkDfuAKJoARQOItgwtZqKZXACJq1pkJbFaD2rUI/qVhy11FvV9tefQ4NC9bYoQzrlLwGsE+87Zdu",
+	"PvLYfvWHrpqKliOtY+d7sMsRG79CwqzOx9DkJuG09tBH3lINuI9hXSVEWNwzUku3F2fSbRgURpa/6jBs",
+	"HnjS8SiOAFxGtfB0onNF/+J1V3S3Vdl2TXMYdxCH9VEH3WHLiuKiGuqqju/oImeuWq5XzFaP9BUudvfa",
+	"nbyWCotRwEQDBNGLOiZmeFgdHJNeMg+OCQCGT8/sNcf2qa4it8hDUnzO80ozuWJkzUVpYH1CBaCDyPO8",
+	"UXVLwrG4lB7Unn0gLmkDeGDQAf2hAnnq9MfmSfQqohYo89DNxYXcHEC0NUC1pJcpuKA6twxAXGjhgTbM",
+	"yF3FAZ7jAcxKt5nJlcev+HLlFwiWTS7sutTUtemDM8jBQIqDVMYvKsr37ISzfdughg5ZCQ7f2Wqf3IDj",
+	"DQA0oXXXBWHvDROuIha64xQUKrO16xIEPu3PqGMxy9LAERkx6OCwuuvniI1r3AsCVinXxEV9K+hNHKYT",
+	"VfjyJN810SX72a9ATz6rNf1vnPQFWxgClXSuABaxVH1yzThdZjqocqrrsPBR23tsFBfC/HGLNksOUF9A",
+	"k3DLlhEtvd8fcwdcxyonXYJGz3WFF7GUY+vzEyAytbZVh0GUiTqJodbU2iNysci8ShXsrChg5PrWD4Sm",
+	"6em89cyuoIP69rLFr0oWwXE41ToLEH9QjI2tnfRlHevvImzIkLFabOlOw70sH2kOtLByhmedwK0xICAA",
+	"CNa2IPZFw6m5dGXXqqqZZHt7bJ7GQIN0Pg8UH92d0AH47H8yzO64YaGvaVF4x8mIl47xqAm2fTcUxeZ7",
+	"tn3jL63jDPUv+Y9cEKte1vF50wnJHp6oavb2NrsxVlEbgKhmrB4GjagSFrI0OTWJzoM/rSR60tEj5M9U",
+	"rzuuFBeXOvOwDJgqTWbMbBkTxMOlhTSp6i3YihDTDVgquymbvD9ayiP35aGwkaoZsysmJqkTBQYNB+gC",
+	"LOKMaMbIaw/jFhRMvJ+LI9+seb5idDNkLrfGYOrfkzgBJ2xx2YKj5zDoTQmPVQSSB2vUoQl47JlRlWy3",
+	"g67oUJ4wflMUqBBaK0PX1NqFLBXxsBV7zLkbQ2BUus1JT+NK30wDlBhrOB1gNGMEbQ1o43DwCdCqyanp",
+	"rlVoFPvAJrPxglAOByq6eTDbhmqI0LkU3gNAezwLMAtB4yuFNz29+LdGBNYUmFKTKXGhnVuAgPRstyzC",
+	"kkkQ0aE3oMDSfClcvOacbFeazd+hGuV1ppNTAoWtdkYzqtnj0wuvR0GteVST762HQbGPJGbJT6B4Uz8q",
+	"jzMBpwlCfEDGIWaWn0NHfWM2xLvaO8KKHUgnaYCiHilUIfeMkEVdS/HDbWl4nR7oDYt/QznbgEPlLmOe",
+	"I8+3UjP1LqeGNrbQ47OzR49v3o+wdUA1PL01iv8o5diAxtxH/RP4pPYnFCXoxdDOmWioWjKjyZIZYhRd",
+	"LPg8CcmxkqGOLbhM7QF3pOSMp/wf1cMJvAAbjbw33leF2sxX+NxKm6k/FITF0azUu326jHvQtX2SLJer",
+	"gXEdq7IQB+HnIPDOXf6YNx3qNqOD5+OahDoxrGPFR2ABkbxqWRz7LMDRRZYuT3B4Uk/INh2jY400hODw",
+	"bDrWF5g2nUhEFNKzSExPyxffSxfnDXzhH2PU7ogWxT5+cA8AG4MmW0uCL8g5gXOJHYhhpaEtGOMq7I18",
+	"cH+ZCF+yRuU4kbaBL26oMiPdbb7oyNEOec5IAqkZrl/hoiwKnM/kth4dhJrcX70Ho/nJXdxjJcBpjOim",
+	"joexKjJDB4sHib6ZwZqWudVuyZyU7JC6r9iKUaVHw5LBmrWN7oSeBFrHVkmxPAcD6Ys1z482nKk/bekV",
+	"O4EWp0cu3HAUVaPGX0MAkekjMHa/OJnqDEJ4RzMpjf7i0fvM+cC/OPld5nNNjnK5FV8cT9cd6mE613sf",
+	"jjGGHaywdTycLPqv0lhAxNa0aRp6DEE1ZRxVGRC62su8UbnIHrfMK3clauSNqGlyM8qFCRrWpqA7a6I7",
+	"TXLNnF0XHLktn+B0fy5RwznS8jv/UDOtS5EM3gxHavW06tobFSl7d0a69VAIAkC6k4NVA9B0TXeYZ+O5",
+	"AhyU3t0q2NZdeA5xK02OM3Jy9juwJ46n099leP1MXrEMw/AQLM3sCS7ppT24H02Jtp+hcaAUJMTkOj39",
+	"g737Lc/+WF88DLbnpS5EGLfAYFsfCtv79huD2j/zqzPbufKERloalEwD6eMgbkb4wkE6kGGA9tissfX+",
+	"r6RAFnMnNIYyZZFnHV0iL6BYAvL/rbSPcPkGndw+k6Am805TfXJKlfTmlCq4unK6i2r+w7phuQqGbaJE",
+	"upPz6fRoenY+nZLnpeXHhz9SxXXcGwCr/CJKPpmmA8ZX7F2yRcyLekge4B9xE0LKTceR8KT/RKhV1AQC",
+	"oRMy2c4d8T+grj5NlUjfW/P38NkekUez3ZHLE0Fv7RHmxaeR7VIpTdQcSTFn5z4WEqorq/6izvHjIm5r",
+	"RgWABV7AAhimjTMPojFycQQSCUx8eEEaKU3SywF+QBeWB0aHBVpKmXvgPGiJ5sUZJIt3NOcMu//J49O9",
+	"hyMqnz11Qj653Ui/RiN6v2yY0ixPrMZzkVdBz+DfwtL5Ld3heiylldQAxbB1GiMXS6cqpquKUjUmrTZT",
+	"oYPnEfbFDLCmGEiomk/VKwc+C7f8Y28RwZ/sj8dHT9/+bD//Os2eXO+/6fPPh9UehEadS6spff/s5fM/",
+	"ff/Xl18+f4Wlc396+ezVX+pz9P0fO5hvQRVqLcB+Vj2F0oZ2JhFBfAtrU+ASuSAimctCiui4dfx5UWl1",
+	"XMNRHcuZmLY1Yp1e/wP/PM4eXX/2yy8P4NO/f/7H333+2Tn8bf9Hjz48sFcfn10Prdqw83NkS88PmO04",
+	"i+ZZSemz36XmvIrQz+3sdVRyeX6yvk04ozvX9RX6iw8BZPEGkzSXiq5hdnblqFqWa3s2QkGNXrGigCpL",
+	"OC7WN3UuexdIt6Mhma89MC1hb0HGCDCMOEJ7o8LcRup9d7aIYGYr1SUJ99XC9ktWzyp+ss9emG/KPW/+",
+	"0WfSWm240NJqKRuKuCp9qVHHJ3vrXXKuLyv41KgnxR8e/eH0+MnJaSrv1FexguYE7v8Eak47C+345OzJ",
+	"06dPp4+fnJ48PjmN6TI9fXL2h8cp6jBxxZUUa+cT7NMFn0eXxphsAzzHUCagyo3hob51SCJH3AHAJQhV",
+	"pZBWYYFCAyvH+Jw5wwgqychG8Y40gNEJHGwt1S6xhiePn5w+Ojs9e9y7KH84e3py/OTx9PT09PjxsCUZ",
+	"51o0bFA0raOMJyH3LEWNP/1Drji6iqz1Mhlb/BPw1vom9MOGiR/hQnuHXT3wnli7ot/9941L3fF7JPN+",
+	"k3mpFBPzHU5mJ0sMaBIuhjhQ9mU9xqGQ+oBelUCmOeQmog9iJqWx2gNehgOK6yP/9V/c6fqv80KW+dFc",
+	"igV3IfCt4oa9Q3FgzyJVivk6b1iQPQGYd0DMvfT/31KwH/HKDmch7vfk0RD5twc5s899wPxs+qiWg2XU",
+	"zuEfhIRmIc0of/d1NvG8NPKc8ltkJHcraeRcNpL7sJDRjxo/lfmmwxAqVRL6xgNXKCqW3ka1YhAc2lxE",
+	"StUUsCqmD580/BEBSaIqdcoC6sX04ZMOteXxaa/ScrbPvQyUTHFKtcvbjU3t1wHeIRz3cgOFvxDxl4AB",
+	"1K4E9DIKXjvQsRF4ZH9A4kdqVs9cyUcbFriI6kaT6gwkN4dE8+P37zNyYv/3yP7v1P7vzP4PjW2fox9P",
+	"YwieT7NzNTZWH3ZzVYDajkeEDPotEyYLlAfrcGEt1a0mlMA1XAqypuryAlsxV/26Oqqk4rb7e0fZZDA7",
+	"5OgRYcZZWJAU+wHowSFAiF5BvlYH/P5gqCEfy+4IV/dEm3uxuELI9yZNJtph4kSVHuVFqQZ3BHAOooSV",
+	"hWCvmok8agFn5CjorvuLEFcwn0M7VFSB315dLsRk4y2R6jIc10iDkwr7Wgxokj2y6QMTJg21/cbVQAf3",
+	"9kbKAry6UsX4rdHpFuLMNwgVD4sND0ASdTHrwcPAqG1qCM7RpJP1O02v2tDT6G94+RuXaZJ47a2jzbdr",
+	"u9yOFFfNluc+WUX47ITEMgVGaImYam4RfGpXV4aGxC/xiX51o9WJmDhIoC4ZfKD2yYcT3G0h/M+RMzNa",
+	"HA4v7L2NlLlRQspHTh65cRpIcgccQicCbeYOABl/VHJWsHV7eDkzlBcdebdb6tJJXC8rbJYDKUttnQfj",
+	"3vFEu96U8KuAb6s9iv94/cP35Ef81bd1WHBWhEJZy+Wt+i44Uqmia2ZSveJadha+PPMjTNEv1eqo1GnN",
+	"znBTsJ5DoqWWQJOMCx/vLpU4R0za8w2u2jkXV7TgeWZtm6OFLEWeEfaea6MzwsVRqVlmFYqCZWQuxaLg",
+	"c5ORUtDSrKTiH1iekY2CXQeC+chPHy66orywA8gQh0TQ/Zh28KufaCBGim6vLKu3A2e+5NkVdGJjCVWd",
+	"/LMduC19IEVBn0R1WRnrobfI0ZbN/nQKN9e+0o6oUeU616FNtiWGwh5nFVpl45kj0b1uFpi7ZVzOzjuK",
+	"zHVQBxeiMrbaUHFy3Ye6uIbce+cwIWDSlqJg2iFfxL1vEz2S7N2x57fdeAD6QBMjl/C+C1LQXVVCv2I7",
+	"Fy9DzyNUYVMAgR+ghOPYEykDwHJe0akcZQ5Uo9ufnHQPDpfv4CEcZPE6nRGWplIT3XzqZE1vvCjZsBFK",
+	"0rpco2Nj0JifuesTYvAAuJDzZE4Jnj2+9dli4cuUaVFAXzp0CPnEOCcuoG4XDoCufip5EivkhagwA+Dh",
+	"DjEy7+q9ya4sgTp7fEL2B6bMDXSEuLV6fuXCQk06s/dG0XfzJJid79un7Q7RJvPgC+iyDojnoV9Po2kr",
+	"5n+Igc0kcCAdiUovXZQJfo7y2CpXY+aaXAx7WZX4OtyT0dlarBtUHdAM0t2J5JZpq7AikkaKcRzPpBFL",
+	"pTbvelDZq9sz72YWLj3c9ZCxwryOMttCSh/qnwQMjE6WVaUrazZSXsbdSNxWGsfHoU6xndR7xcDhkiS3",
+	"T43t96Uk+gF9YB23QcPz4f5IN/zXRm5So4dk+OHlga83Vui8zToprmvde7zEqe/QeiPgkInUbksjFlzw",
+	"quZ5iHxz3ZQjRNMgLfjaRY/sdShmk2y1pUXhuhB39+6vPWN0I36Pn+/bxvhWsXLiOCYIigqwt+a4cGLc",
+	"gZYEFqzRrLXXW7s3802zYhGYhcPUM1vYaeGUqIiEh13vaY0nQAJ/eaSrrq8ZxbC+BTR2OzX6FPROATf/",
+	"7adQE5wJ6ce2sWDugMtM/9g31YoB4jfEw+mdPciO9uQXzrzdLy/6HNj7MJlWAUOX5U4NEKkjt8fHXQq9",
+	"X4B0iIIr1tvgtp/fXCNZ+/Q0ga0ESXkV5rzDlRyotZaQc4Y6owNaavZ9jxFs+MI1euzo2ID5CGbLhNkN",
+	"Pxvt+L8Oj06dL9a6Ex0K3obJTcEAIyzkD5O4hNvl9GiCTxkT/RmlSOgk7HbMIXiGRG1mtlBwUYp8b5xk",
+	"YCuVatEz39cjlvfR+nmidrNUtCS3gr13nUOGU901BLlhSAFOOvsIfHPX/Pic9vaTSHbYAz/Qgqa7h9OC",
+	"X/W2aNAEm0msXPsE6HxZmqQ91hXVDFsXL7BKxCVjm7Tg4XnSp7bTEQd6RBcf+OPax/6agiBCIIU3JiWA",
+	"Nc4b6COrUuRW7Druv8A/alk4cYYVdm/N0M1F12zchqXrPX0//eQg++mzoyOFvPB5uutGsejtucGRklUr",
+	"2gDd2V5RaMjXm/YfDW9wwn8pDC/6m44g04F6aw0n56Dizt0n2HbE67obIKb6GXokhoDkELVdt6T1eyYi",
+	"TjSjsAk8w/Vs5cNkXaBUuHnGhWvm2hYrVXpPossRDUcm1JsybeC7Pf0thzmo4MWpjdIdTRzZRHZ8E81B",
+	"So+PAleNK+1taaKDxvdCfBO6KTeqhOuozwMU7DUzK5nu2NaRzRT8OJr8d8nUbm+gwL0i87lG8SCTs6zK",
+	"QDvKJxNFjjQFTPHCVUPbXy9q6IbQudcjJVYdezub/IciyuEFjpCUUzPsvTye7WqNhNC631YuuEQqUT4y",
+	"+ajbA+arIYdFdzvydHr8aN4r2F89OCIriS3GGo37PHa10lcs9IRCIriNaEkWVN3e2RbqFDtLCBOJfJG/",
+	"PqFwhJIiRARxF3u3ODd3nsJ06zbcjUrFYf2jQwnhwJfgNrvRPR3xCd1sg7qWziNgZ1TrgoquJfzKOZ0i",
+	"bxOdUWG/TSPjdrj1tpQb/Q6UhTZj/NV+HRz5rogSlO4VQGH71vJBFZ/LNaaIo1oU4cTaS71LaxjZvLmf",
+	"KvrCBt32igyjdix3BXCdnoPhguknmm5DNejA7fUm+qbS7iio95b21bgOghsPJH86NNjby1ovCdy+jwWh",
+	"F5fhEKmla0V8XGPQaEv2HJ+37kjdwJ6HJglsDwr9XfSOdvM5iNpbIXAcOrfG1UzWRydLsylNj5GmpGFZ",
+	"6LxV2ZEnZ4/JX/iXk87uO+lNF4H1XZCj41rnO9AhyGznYOpo4RNmXFlkOhteyrHy2qhSzGk9vBMpUm6D",
+	"trsyRjGOeB57tctwmSN2PILGBFLr9rrqp1RfO+fKGSYHXTNH3bHUYNPVXA9Ydi6VPTsAoQYq8Moih6Ir",
+	"v7+hQlbUgPZcIHC4/tTXx78DQOkFukk8kIIHcvPtUxAsdsQgOtoYVgkNAqRnIGJynZJBrY+G2WtHVEiT",
+	"SmuCA7jeeGILLqCoDpzywiWsObAMjQbBJNUzj+V91vRKMVYzpkdxR1yAsBeUBgdTtWuD9DvuOs+nvXKd",
+	"PYDeuJmLXGMykZDbKOjJC+YY3tMl4ZnbpJNGInoSUJoCpjogAdVSlRayXht7RTEW6IawYrQA6SkXi8m5",
+	"KIsiXQirx2molR2RqAkopPHcw1uoKiK3bKONlHl3mlK3oyxSFiE7BFi1zn9DZtClT0WJ5KGKCJapolE0",
+	"uuQ239DEOYrBq7GGQ6tDUUyJp2dm5XuDYJvjsTHpxqAaL0xPrgLn3ofFfU7YFRMFdqL2wSbfTibwq2tt",
+	"D2cEN6vYjIXMn2biDxbH4ZNdk2z23yUtXJ7QDUG/7dTK9ZqqRGhuLtdcLN/VvAVxRZO0vzqnQCL3pmH8",
+	"t9oulKaCyIj7k2jDiwJpNSzNaEPVZUrQ/oVtIHoh7EEN2hOKkqrM0Nk2ty3/wZOit/6ny5/xhl4yj61K",
+	"3FmaEAqgOqQO+9AafQY+86p7UPspcc3OmHqcryyR0gEwbnRfGAOwJiX278U2Sr5t8UWlOI+Kwv5EeXIo",
+	"/doQrM/vNWpFFyGJmAtU0Zz57LYxxJshW3XNdOtU3pcb2kGspuJbBTurBAW3ylm07+JNFvi80r2iOh9c",
+	"i5TkckVco5rSU81z1uW1eM0MgQvcCQ0NhlxmCfoxFqVmcNgpppndZUKwuXEjHegE7VRunoXeXu/fh5Ze",
+	"7rthTrRuDygX7xbBPd+vErUrTvBMSeVS/XDl+rGA2nd81oth2RJvcpNOKgjhPcChFWwb95tMdP54+vQO",
+	"BtdTrGm1QQCcJeCIQcSwOV0zQh0YwlCfp1E8rUijoMl5Hvr8Iw6TA9Z0kAs5H8gYkKbe3ZrshdGAiOPb",
+	"j1VJPCC3B1BrfBSqzwRE3+Ii1TvQx2qRNWRtuOdxWJv783ZFdUbQdkIRHfk22IhM6HqUq9vNl86BJo5C",
+	"cWHt77VDKFdAbIfStnLoZHF7MVDBrHUOkflKq4JGTAsPUdWmIxe53HZtjeOMnCGeaLw1htXP4rn+Ezx/",
+	"f8C2ipp652ZlbteC01Go0YmHJu/GoqyrXtTvq1h0BTFRUSXms+7z5aeqlC/tsvx1ZBeylsaFxYLQ1bIe",
+	"ZdaYAeKccA5yAZebKw8qfDyd+h4eBvI1HHhMrZY1xqyMJhgBfvVgerXn4NCqOzen68UwOEqOj0tGyQEb",
+	"Ze+bcHN46TiyOtvVB6de77DFBgjAm4Ax+Hs64jt1cLEBUv4AYF9txQGqeXJuNdwOzaKB/XWIpmrqcmRx",
+	"RRPGawC1emAdDOsoBlUd+lPAwBoNTtOcSBsba5CucsU1y9/5AHtbxviyRhNlYoWNc5CAbDMYqRgFsAB7",
+	"WOWKbkUaHKmcIzZfunQghuFK/rqX1n+Fi5L6RjsPuB0AcP7tMIe7RuGKRBdsycYGdDzoJFOD7WsSI4tk",
+	"uOfPFnfVB9/cyzH968IlQnKAzVIFKPHkxg3cDfMQCb63PefS13yxSAHohDPhluK9Mx+lq5KlGxXuWVGQ",
+	"wjdJn0mzyhrJNBil8GmfQ4+m77hgXeNvMFAcLvYkiofcR+hvlFzftNdRn+V4B1CH3aolvKxvlocI1sZd",
+	"LA8drfXPfhVJ3pvjsN4v9upHwlv9NKFVBxzTEvPy4HhuIeJZJtEmnsFT/9++FbslquunguJ6YMRWJ5p6",
+	"8gOwY0d1ejel2JqL0HKmF771U8Fr/R+M1nvFaLUcmDwzoHtjV33QyK6tqeDsG1llWoR+rGQO/QLIWl6N",
+	"qF2Y7dK5EpGPu20iF1KPtaqhr+ld9Eo9j3xy2FPcB+1TXVRrTWfHTKAfD6A78ohxdGfcIeFglBjMGOzK",
+	"XbkewQlLv0fVw7awHQWxXQa13DAxNie2N/G3EV0flslbt1ud1xGayuZxzgB7v4HtmDJjoS3QqDc3Nrj3",
+	"i0b6iqOoWxBXQe7trIpydSaLtnLYCcFI25+miXvBVa2MVD/DTcM3W8w23RDgP9TzTjLfSMt3tNWU5xdk",
+	"ii1roixf14mpv+F9ONo9tHPi8N5Tjo4T7yanm23EY5a5HGsl2Qnve+47Y49cidluIJDdsE7Vt6dQNKBu",
+	"Kh3EOsPT8C5sM0XnrBM/YAT+7hXPWas6oVM6CbaNo3ZDYqpFPuqOVPFu/Nb6E6MJdFApCgt1ZUylYrVv",
+	"ZJRSZNV4HyfD3XVBFMRIrDoGmX6GCbMadp750FbrnRD/koocn52HoNuMzi8hvChZuqR38/Ts3Xro4VJF",
+	"podcXOsmOTJCPdBDW+p3x+/fj7vhZOwNj8becDr2hrPBN5QiaJc3wCGvoqJRoDFapxpRawSrEaM20dok",
+	"agNshivPanHL1H77q06D1q94katUbkUKXG6LfRR9EI2Py9Wt6uSH31PDTxl+m88XvA04Qahorh4Wjyer",
+	"aJei99+qLAd/lJfiUmBXuipDrcpWSx3uteSzRGoiJu6NBY4ZURpeeSmqLEH/5I5Zx+jV7TO6P7eoN9Gj",
+	"SlC4g7yDKJgS5Qz4d6amCll4Byhg7jWVDp4DHFkxfcTzHv4AdN+yWhqgeSMA8QaVuEXGjbdjYtJ2l5j/",
+	"5Cr6GnouW1IxrgAZsphH3YJ24DgT9Ub1pHUrdEu5K9fE4smOus5gpQKWzFGZ7kBjQqJkV39URPeLfZiE",
+	"YjU9E3kvplIjDBYQ3DzWzx5oJSxZDElzjVpFJEuSI1xEdnTL8u5iwD0u2lqkeq/3vNljGt+amkmVW3vg",
+	"NPUqeXzkQVIlZbd/++BgSvuX1bWtHZ8B3EWgDnTgHgTLN1GDKbLsgkvtzAEZDtHmIXJiOL6ewzRy8vZk",
+	"lN3WN54qfQ7RFwH11IS7YjPXaBYzHVwKVTuF7KydQAZkmpeKm91ry/teKlOFfiDYEBDYwa/CA1bGbCbX",
+	"13BOLmSqvIFtNCkkzY9ceVzu4ZbkIsSaeFN6IVg3II81+nTEmu58JTUT3lm0fvCL+LpUFHtuQ+9TlD5R",
+	"lmUpLG1EAHK/gOpUbeh6g7e8+uYr8ujRo6f2or+++erCwUbbnyAi9eAX8Rww6MPVT0/P/kAchrp+QJ4R",
+	"jNiTOVWKM+2gFDAMXEvX8QmBXJAXi6OX1MxXF4QixDrGYHSFs3d6fPLgFxHg0M8nfwXw9ijN5Hxy/GD6",
+	"YOp9sXTDJ+eTRw+mDx45ZBRY0odXxw8hURU+uaPEsgaQ7UU+OYcmE1/hJbCZEeFedzrfq0sefsfXUPqw",
+	"98JnAFV4/dbuP72RwoW6T6ZTFJbCOKcH3QCQkB3cw787aY/SeX+uCJtfgicK2LPRnB3nB987X1j6aWF4",
+	"D31zA9grvhpp8i1YB5j7q32reQzN6QRtMVvmKwfIM464L3K23kjDxHz3F7ZzxANT9kvXq+MgdPuebXF8",
+	"13XxaFTJrlvrdXzY9UqtlRV5CGF0++V6Cdn3rrmhf+p1Fm2Lh7/aFbxGSVYwVOXqi4jf32wRfwCB6xJl",
+	"9i/5AsRCaqOcJktTuSY4uvwAxPoankSoy2wHuetgP0hpB2IVl5QEWTJze+rcuWzo5zVwAuTOJ/P8DV3W",
+	"n95Umq5vT+4fRMTnG1j3tvyAs+X+We/wYgbm4PPhhkia6aclaXBqfvNkCEDni/rAorqw2gDMwioY2FqV",
+	"GAndB2CvYalaJZ+kcxB37jnpvJp1tqjPEZSvDNRF12R/xorz75+9fA6a7+R84kHXUKF2kcZA2Cp25OOc",
+	"kfH1h1T8qBvgDZvrsCXH6tfQ/lQKs3IKWMegXIZkNaxhVeU9Q8GYeupdiNoz+k2pR2nDNh3UdEm8FSgO",
+	"fMxpyvF4t7IRuCilM+EPt94ZWHobNH5sJwH+6rjSekcUFQ57uNFmglc9fHS0O0rlqNGt1bpr7pR69hWd",
+	"aqcbwAHECz6p0jjrZBiuxXhcqN+aGrOQaimNYeIAxPpGQoklJUidCs3aWoS6pIXviiUkGqe9ms3tKfb2",
+	"zhmw83Tzg/8oyo0bWjZxoFV12mp69THY8Q5UG5jEa2YMF0t979rNEAa4/YK+pleMaDdHaLEWsDGcTMJc",
+	"5+DbgNTxCrqohlkNubdBhuWKF0W/JP8aL7lDMsIbuuS4e/0BTCx4UEWIUuQM+vJ0uxAgmRzum9yZAwAf",
+	"f88OgOilbb7N8cdDOQDgGUQKsinVRmoGujg0t8YuX6xYZK4dZQPTHRuw1Fn14a/oru09b+2Nftka0g1U",
+	"RQde7DTFAHlUp39SEQ2J8T254mOOXnnlPc+3IvVzkROKCwfatadZ1dcsGcl6TucrQBDCrmGALrTbMPJf",
+	"f5elErT4r4xQ4v4mTBi1Q3w7TXJqaOawFQjPH5DnV0ztvD/WPowKvOPBL+IZmRcc0B8wKXjtYJxRaH1H",
+	"tTmCNjlHL75GgIKtK7dcc61Z3irk0EYxuvZ56EJu0V1b54GtFYTPfceeXjvth2Avzq1hqMDxbU3HkF3a",
+	"Ni/8b90nubdL8Piv7qzNt/cJ+3UXw94bXOQjJMoe5SJLIhfBjQc4ppi6YuoIkkiR8bC3o+UM9GTh+rsq",
+	"O8+jVSpM5xH0Z59+8um6yGEKXWecm9/tlwAf5LWCDPpq4i6zm9Zft8dl/mfH2uOI/bXavSrFIJ3w3pzr",
+	"OJN7Vgqjl6Y6MMuyyKEIhOagGx7yWO989RsPenW4Y93haGB7mQC8oRjB3HSEYpfQGKm20Qebyzdjw4NZ",
+	"yyf3uCpx2wKHaXxrZZdydOlYXQj8nFHgd+HXL0OwLsXW8godoN3G+O3X4+3H2HUV638cS9yhxqZkcF/c",
+	"4T64f4TIvmMzHmb7cSIU+xnH5TRsfTWpU3LXAN65opvNQRxnLohRN/Pd+yGg0bDjMVMsKVsfOgh2zHFO",
+	"nvSGFcX9C9i7YhyHOP+b45xD+FMVYx+Yw5feRiyhyIapNTcQYLfK9YZqU3XN7uCMnBX8iim+x3v/dXXZ",
+	"LfkjZTu5yrz9plPjvjgRtu/eT8gscITedVkGz4xh683hYkHQugiq/BT08YN8Lij/qksch0EOhUUdrBQj",
+	"cnYy0jcVvNxvU2+wA+RiCZmSXYsAPx5iCfBB+/HkWR7l0YGrzN0yk9KQQi51x5rYndUj9Wmef4t771OW",
+	"+d+zLczinn2m9yLun+U5oWQFPdtlZGXVwePncs0QSlUT6E6NMV0ht9aSsNoB9ESru/oTnPLwV/tPry2G",
+	"psE9cI19xQHMtk/seH/jkuTsgtMt3V0E3+dKFrmu/hASUKg7I3qolP6m1+nwksCO5WPF/u6FPb6lV4E9",
+	"AmrGRTixq0a0GyagM43L2fDYBnrA7n+o2Vzh+d1l+iOd4ar7Yq673NnRdLp84u7XwyhdDnHBaVi41xWD",
+	"1k2uo29PCPLjUf/OTu6Y9ve3Ye9x1V/zpUAFzmPr4qPjY3rIzjSuC0fahFe7exX3dyjD3yhOi4/BD28A",
+	"8LrLVw/Y9NA78BDBMQjRarreFAzDY5k3wsCphD4Mr+ijxEfYFpETvZJbH6Fchya4DjjJt8B1TUwg0hbV",
+	"s3QwWmg52mMvuGsOkIF1J7LkVWixes+s03hxF+tAH5HDmI27KOfHqvjkiitT0oLMC+kD6Zqvy4IaloeO",
+	"QlnVTtZyxIwtyy654x7ewwyQDOO7Lt6xBXlvEcLQRfJ+bcnaa9sHkap6W96Sdb5kSw64mK6ZbKMVWeXy",
+	"gX5Ivk1Gow4wsAyUCvY7fF7gJUMyLkKVoU9GD9jNCd+fqxft9fsle/0I2IkIcaVlqeZdbzDsvam9IUq2",
+	"P5kOybZ/hhn+AXdyR1bQMZdq8v2zl8+/+Nuz7/7alfoPd9ZeH5AdNtQYpuw9//nzf37x9t+/ePC//q2V",
+	"B59N3h+tAGdpwrE3MMXRXECkIBpARnQ5XxFwBEKe1ReGr5mhs4Ihivz7F/jmk2kbKCLtmJWKLwGcshp9",
+	"wOxS8orn2GJyvZGudfKMYuMiqw8dBbfu2xHJ/YiD0H7fzJf6eyD1mZKXUFLfh6jeXsuXNGceNwmY01Uf",
+	"JHmTbZl6Z1b1DnKJKoZWVfKjqf+vtzK5Y3jQQUsRupSW5XCcHUOURX73Q/yE/O4gprr8vXW4nwNI4foD",
+	"M5+f40suRMPd3mUL4gZ64aRkKrExLTS78xr3I4wnCnl83Tuqoly08vMQjkyxpUeRaY8s/DhCoPs+cqBb",
+	"WcmRQfhiw+Sm6NqaQeInxfrZILGOeMleM3er+MlK9bOkVE9kAUPrhCrwkO/IZ1CDf/Zo+nnmLA5XVr9F",
+	"P5TiVywIoGba41e4bY++9i0ZKppEpNArenRy9viL85+fHf1vevRhevT03x++/fX00fUX58PIg+N29AmP",
+	"+/LZ6+ePT89B4SkKxBfomNsgWXZjDVXODUsnawYZPOOCqkSb3ER0kCw/8M2RHSLg0ufEUEWomq/s5NEB",
+	"QdZU8IVdys9KwDF4sKPr4nMPVKOkNFloH04VUEiQH7564YAhCrqTpclI9BJssvdgcp8aM0q9Dn05BhE/",
+	"gM6swIIWlg6elggA0qSKh1QV7L0JCEBIQO7GGyvOD2fQw7TTwrI//2aku7UXrZZ279IdTpU7Fe93tbft",
+	"ZryPPa3YnG8Y7ON4G4cKToRc9z2LLKms7Q8dOvmgbXtyP9u23l0J+M338DqQ1TuDbro9O9R1QHMkbe7X",
+	"unnSuW/h6lozmN8o3siL1kAH+T3umR0cZtD64NywHsYNtW4oUaOXJncotmCKeRytNGssmJmvOmT6b4gn",
+	"Xvmp3Lcj7CMd6429v+TaKNduQ28YvcRj3R73uf2Jz0o7LLJR0si5LJqc4HyooQFfv3fspWvz9dtMiMLR",
+	"JVbE/XD7lAfY2+pSuwpM6mpVXAkglqjuEHUM3dd95H74q/1nQApLIP0d+67tKz7iKlXUpQsDbYYOl6Vi",
+	"nwtZKt115cx8JDofXjDaFyCA4j1Hl+53bX+0ZgwuLQaWvH9DKuKqQhqJZPVd+Ku7YUBFz83OwXFsgVf/",
+	"LZwanwruV00XHor89REIeudO2T3a4Ueq4vHLU1WC2LWJIaM6dgXY/EeFXPblV31JL9l3cnnvW6NRhSqt",
+	"BCh9O6SoG3UKFUoWBcA4JQCWHIJwsz/d0HrmTUG5uEEhsyXyYdSTQgJC1kpuY5dvgBPdu+ZzueF9VsFc",
+	"bnYfa+/eDYql3Ox+k7ZkqLtzS3JI34LCkvZa+0kfQkcPGByiS9hWbiADWefhr/iAvSgXQPj7FhsJDI3g",
+	"8ev2Ru5HN/j0eUMxegnYV5sdkYvFRUAhxI6X2tCdDg23wAth1G4vT7D3vtFl8gDBn3/zusD7I0PVrd2j",
+	"IJ7B+X4gWR+A+/WeEMjeZSq4YK5NbK/C9p277p9Lb+sKpv8tRL1lkdeC3IdbvN9rAvlMBsDCRV7hetYa",
+	"9gNy+d5l3NZ6JKQPcH/NJ2DRHP68j5pI3LNlPMhAOECurpEbcD6WmmGKnHu2k+cK++RaJRkkesVScWOF",
+	"bidg1PNgQJhvENJQnRyvUXOt14tLwayQcx0lkm9y/SeGa/RZMrEvevOMIciorPAe0++mxU1e/illHLlV",
+	"70w6ClxxgHwj/yxINcL8TsgOr7rmJcUaQrf81qNY37PtR4tf1d7blkFeAMSALgcpBPsOVqbWLpzI0kBM",
+	"l4qdLzhryqGHv/L8ulchufFauxtf5PezbfZR/CP5hcJihHLtgmrje1ljBYB2LSs6lufhTEqz10MkpbmJ",
+	"h2jcMt3O/WInfnL2mPyFf9msVz9UJR3GhbGRTT04C5iDW8URxjhN6GGwKAfZEh9fS/Oj+UjgKIP37QEi",
+	"GFxkpBQb+8+Gqkv4AP8qZriC5C3FENsuHc+vs4liBaOa9ZVFwQX/ZIzyyk37n5dRvmOmJjKWMuS2aSM3",
+	"G8gPMIBPi3qrjhXXYEKKuHqzyTul6OGbUvwgDnfi3k1BFFSI3W81nX9lffG/lVuHFHyQSNurUoBnzpVZ",
+	"ip6z5MKFPxzybRHVUDaW2xXi+3rdqpl/B/4K/O7ard+t1Ljzul2cxTOc8T1zjG9Yn5YYJrSzvy0YC0yO",
+	"UPfEC6whw8IN/GVJufCAtj5qO5BX2HvDsGd5mlfw938mXnluZ+TqCf8Z2eWlBLAOfN7vdQDhyEi5sQeJ",
+	"r+v+vSYzWYqhQkX3son+SEzykfDQmsXV2aRWOnUuyqI4gGuZFQXZriS7Yqoqx8dEamgdtZaKZTWkdXdW",
+	"9Dr+/sNdczi3321Q8pKJ+6G8+6bY95+WU86tSBe3PRdGHSYy+B8RiD5nugNgb4NAc3085LDo7pAm9wOF",
+	"9woCxtrXLHCFXXVjrFVws9dTzzZS7ulW8iNc8SkjxdsZdJIfZncAk9k+Z2gLVXvxb9gXDMO757T16p2J",
+	"ltHw26Fg1u3TyIytOMDHWA5nwrXTDhtiMKT6jVbyU2qj+lWBkScWKOUwLoCMLrfSmfNcEy4w7XwQ/vmt",
+	"iXfXQqOXIT+OexzIHvJsDFVLhli2vdjn986mh5dLdgofB8/8HkRT6Ldqn5dqtxrEk2Iwjf4j+5W/6E4R",
+	"m+DOrnP1NdbMH6q8xZXguxb7HNslzagOVS4SwBqx0VFFrAiCqZtY/qLDGRGfkG7kZt+1jIE4B9BP3aM6",
+	"NHW/VrV2ZF0nx01Bs9x937uo/T0Qdh8g1cc5RQIcVhfxB0b2DrQOH/90cQP6SKG9ewMv+1YWeUY2Ss6Z",
+	"w0nFUN4VU6bCw+thiwUXOWAD92zOb/w1v+HdGcbY2VWKarJAn+LhAu2CbZtQcR6CcEVzwgVEU6JYWHsB",
+	"FJtLlQ+Qja/wwjtfA8hwWFN1mcvt2CSHn1YygxM7g1aVGdnSK6YzsqSG6ZAAwpVLs9L+sHfrk7M5P0wo",
+	"61lYB6oRu0CqHNLKqW9Ogz7kzC7SSz/bvmXyeJZ9KxUu+i2fY33InCCdqgsOouqF5zlkfoCMRdDNIRIK",
+	"YBl3fakG9vdPQYHAidyHgPoaNlIkjTx+iLzyMTnX5N4anc4xj5vRvoVG/kSnqPexvTMN7tI48a/ohKV2",
+	"Px9KtPMAEoY4wVZI8fkKPbDQcoBWyWpV+/8+s+RNuOpGyJ/+JbcA//yErBhPrC4z5k0Df/UgZmnzmTdG",
+	"IUSn8JtqxT79PqFhMvcdmK699767hfa9HQLjLRjgwzi1fcXVMeqUphpGQ+IMxV/yN3wKEExvUmO95+jF",
+	"x1r4aq3xyHadYrVz2F+yLsCliiOqSEeXvnTF9c2F0531z7xf5nplqfAxEm3+r5RnSUSx8LYMTTIuln2O",
+	"8iaHD8CS8tP9Hzipm8JJpYk+GFEqXoD/AZW6U1Cpj0fq/8GVujdcqdZ2HAEtdU8n/v9V6FIfh6ZvP5J+",
+	"8ilgTHXvkIc5Xyw61QX7Y4+H5l5RpiydESOnonayHYu8Mbb1K7YYhDZ1e0b62lK9g5ks0T2o6mE8d1Y2",
+	"uIcaBDKtE3IAm4wBt/g0ZOo/E77FUPn0ESEuXHFCv2XirrkreIs3dWSLeSE1y/dgW9Ci+GdGl0CSdzqU",
+	"3YIcQGnHJ2Xoua8tA3QEgd6WyrfZCL9hiNK3WtRsXipudsATM0YVU5Pzn99aAmmmrjy3lKqYnE8eTq7f",
+	"Xv//AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -15,7 +15,12 @@ type Kind string
 const (
 	Errors  Kind = "errors"
 	Latency Kind = "latency"
+	Healthy Kind = "healthy" // the share of new instances that are well; compares nothing
+	Serving Kind = "serving" // how many instances of the group serve; compares nothing
 )
+
+// Compares reports whether a gate of the kind compares what new and old answer.
+func (k Kind) Compares() bool { return k == Errors || k == Latency }
 
 // UsualMargin is by how much new may be worse unless somebody says otherwise: half a point
 // of errors; twice as many slow ones as the old version has.
@@ -57,6 +62,13 @@ type Gate struct {
 	// for as long again as the soak, up to [LongestExtension] and then held.
 	Least     int64 `json:"least"`
 	Undecided Then  `json:"undecided"`
+	// Floor is what a gate that compares nothing breaks below: percent of the new
+	// instances, or how many serve.
+	Floor float64 `json:"floor,omitempty"`
+
+	// Value is what it looks at now, of so many that were judged; in no record.
+	Value  float64 `json:"-"`
+	Judged int     `json:"-"`
 
 	Seen Comparison `json:"seen"`
 	// Before is how many outcomes of new there were before the present wave.
@@ -74,8 +86,12 @@ func Usual() Gate {
 // Validate reports the first setting that is out of its range, by the name of its field.
 func (g Gate) Validate() (field string, err error) {
 	switch {
-	case g.Kind != Errors && g.Kind != Latency:
-		return "kind", fmt.Errorf("%q is no kind of gate; there are errors and latency", g.Kind)
+	case !g.Kind.Compares() && g.Kind != Healthy && g.Kind != Serving:
+		return "kind", fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy and serving", g.Kind)
+	case g.Kind == Healthy && !(g.Floor > 0 && g.Floor <= 100):
+		return "floor", fmt.Errorf("the floor is %g %%; give over 0 to 100 percent of the new instances", g.Floor)
+	case g.Kind == Serving && !(g.Floor >= 1 && g.Floor <= 10_000):
+		return "floor", fmt.Errorf("the floor is %g; give how many must serve, 1 to 10000", g.Floor)
 	case math.IsNaN(g.Margin) || g.Margin < 0 || g.Margin > 0.5:
 		return "margin_percent", fmt.Errorf("the margin is %g points; give 0 to 50", g.Margin*100)
 	case g.Warm < 0 || g.Warm > time.Hour:
@@ -103,10 +119,26 @@ const (
 // State is that of the gate, one of so many in its rollout, by what it has seen.
 func (g Gate) State(of int) State {
 	switch {
+	case !g.Kind.Compares() && g.Judged == 0:
+		return Undecided
+	case !g.Kind.Compares():
+		if g.Value < g.Floor {
+			return Broken
+		}
+		return Good
 	case g.Seen.Breaks(Alpha / float64(max(of, 1))):
 		return Broken
 	case g.Seen.New.N == 0, g.Seen.New.N-g.Before < g.Least:
 		return Undecided
 	}
 	return Good
+}
+
+// UsualFloor is what a gate that compares nothing breaks below unless somebody says
+// otherwise: all new instances are to be well; for how many serve there is none.
+func (k Kind) UsualFloor() float64 {
+	if k == Healthy {
+		return 100
+	}
+	return 0
 }

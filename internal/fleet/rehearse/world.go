@@ -32,6 +32,12 @@ type World struct {
 	Disturb func() Disturbance
 	// Skew is by how much the clock that decisions are made by is ahead.
 	Skew time.Duration
+	// Stop ends [World.Run] when it says so.
+	Stop func() bool
+	// Away is until when nobody decides: the service is down.
+	Away time.Time
+	// Quiet has nothing journalled but what is about the rollout.
+	Quiet bool
 	// Journal is everything that was decided, oldest first.
 	Journal []Line
 	// Ended are the rollouts that came to their end.
@@ -91,7 +97,7 @@ func (w *World) In(after time.Duration, f func()) { w.At(w.Now.Add(after), f) }
 // Run lets time pass until the given time, deciding whenever a fact changed.
 func (w *World) Run(until time.Time) {
 	w.Decide()
-	for len(w.events) > 0 && !w.events[0].at.After(until) {
+	for len(w.events) > 0 && !w.events[0].at.After(until) && (w.Stop == nil || !w.Stop()) {
 		e := heap.Pop(&w.events).(event)
 		w.Now = e.at
 		e.do()
@@ -100,12 +106,14 @@ func (w *World) Run(until time.Time) {
 		}
 		w.Decide()
 	}
-	w.Now = until
+	if w.Stop == nil || !w.Stop() {
+		w.Now = until
+	}
 }
 
 // Decide decides once and carries the decision out.
 func (w *World) Decide() {
-	if w.Finished {
+	if w.Finished || w.Now.Before(w.Away) {
 		return
 	}
 	if !w.watched.IsZero() {
@@ -200,6 +208,9 @@ func (w *World) drop(out func(*fleet.Instance) bool) {
 
 func (w *World) note(entries ...fleet.Entry) {
 	for _, e := range entries {
+		if w.Quiet && e.Rollout == 0 {
+			continue
+		}
 		w.Journal = append(w.Journal, Line{w.Now, e})
 	}
 }

@@ -15,40 +15,73 @@ import (
 type Wave struct {
 	Count   int     // instances; 0 when Percent is set
 	Percent float64 // of the group's size, over 0 to 100
+	// Soak is how long it must stay good; Soaks is unset when that is as of all others.
+	Soak  time.Duration
+	Soaks bool
 }
 
 // Waves are the stages in the order in which they are gone through.
 type Waves []Wave
 
-// ParseWaves reads the comma-separated form that people type: "1,50%,100%".
+// LongestSoak is how long one wave may soak at most.
+const LongestSoak = 24 * time.Hour
+
+// ParseWaves reads the comma-separated form that people type: "1,50%,100%", each with a
+// soak of its own where one follows: "1:2m,100%".
 func ParseWaves(text string) (Waves, error) {
 	var ws Waves
 	for _, part := range strings.Split(text, ",") {
-		part = strings.TrimSpace(part)
+		var w Wave
+		part, soak, soaks := strings.Cut(strings.TrimSpace(part), ":")
+		if soaks {
+			var err error
+			if w.Soak, err = time.ParseDuration(soak); err != nil || w.Soak < 0 || w.Soak > LongestSoak {
+				return nil, fmt.Errorf("%q is not how long the wave %s may soak; give 0s to 24h", soak, part)
+			}
+			w.Soaks = true
+		}
 		share, isShare := strings.CutSuffix(part, "%")
 		if isShare {
 			p, err := strconv.ParseFloat(share, 64)
 			if err != nil || !(p > 0 && p <= 100) {
 				return nil, fmt.Errorf("wave %q is not a share over 0%% and up to 100%%", part)
 			}
-			ws = append(ws, Wave{Percent: p})
+			w.Percent = p
+			ws = append(ws, w)
 			continue
 		}
 		n, err := strconv.Atoi(part)
 		if err != nil || n < 1 {
 			return nil, fmt.Errorf("wave %q is neither a number of instances (1 or more) nor a share such as 50%%", part)
 		}
-		ws = append(ws, Wave{Count: n})
+		w.Count = n
+		ws = append(ws, w)
 	}
 	return ws, nil
 }
 
 // String is the form that [ParseWaves] reads.
 func (w Wave) String() string {
+	if w.Soaks {
+		return w.Target() + ":" + w.Soak.String()
+	}
+	return w.Target()
+}
+
+// Target is how far the wave goes, as people give it.
+func (w Wave) Target() string {
 	if w.Percent > 0 {
 		return strconv.FormatFloat(w.Percent, 'f', -1, 64) + "%"
 	}
 	return strconv.Itoa(w.Count)
+}
+
+// Soaking is how long the wave must stay good, when all others must for usual.
+func (w Wave) Soaking(usual time.Duration) time.Duration {
+	if w.Soaks {
+		return w.Soak
+	}
+	return usual
 }
 
 func (ws Waves) String() string {
@@ -104,7 +137,7 @@ func (ws Waves) Validate(size int) error {
 func (ws Waves) Shortest(first, have, size, atOnce int, boot, drain, soak time.Duration) time.Duration {
 	var total time.Duration
 	for _, w := range ws[min(first, len(ws)):] {
-		total += WaveShortest(max(w.Of(size)-have, 0), atOnce, boot, drain) + soak
+		total += WaveShortest(max(w.Of(size)-have, 0), atOnce, boot, drain) + w.Soaking(soak)
 		have = max(have, w.Of(size))
 	}
 	return total

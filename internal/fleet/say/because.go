@@ -64,7 +64,8 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeHealing, fleet.CodeBalance, fleet.CodeLeaveZone, fleet.CodeSpread,
 		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced:
 		return placed(c) + chosen(c) + place(n)
-	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided:
+	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided,
+		fleet.CodeTooIll, fleet.CodeTooFewServe, fleet.CodeSuperseded:
 		return ofRollout(c)
 	}
 	if text, ok := plain[c.Code]; ok {
@@ -202,6 +203,12 @@ func ofRollout(c fleet.Cause) string {
 		return fmt.Sprintf("wave %d of %d is replaced", n.Int("wave"), n.Int("waves"))
 	case fleet.CodeGateBroke:
 		return fmt.Sprintf("%s (by chance at most 1 in %.0f; %s points more are allowed)", sides(c), n.Get("evidence"), words.Percent(n.Get("margin_points")))
+	case fleet.CodeTooIll:
+		return fmt.Sprintf("%s %% of the %d new instances that were judged are healthy, and %s %% must be", words.Percent(n.Get("healthy_percent")), n.Int("judged"), words.Percent(n.Get("floor")))
+	case fleet.CodeTooFewServe:
+		return fmt.Sprintf("%d serve, and %d must", n.Int("serving"), n.Int("floor"))
+	case fleet.CodeSuperseded:
+		return "a rollout to " + c.About + " takes its place"
 	case fleet.CodeGateUndecided:
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
@@ -229,6 +236,10 @@ func sides(c fleet.Cause) string {
 // Gate says of what a gate compares the shares.
 func Gate(g gate.Gate) string {
 	switch {
+	case g.Kind == gate.Healthy:
+		return "new instances that are healthy"
+	case g.Kind == gate.Serving:
+		return "instances that serve"
 	case g.Kind != gate.Latency:
 		return "requests that fail"
 	case g.Seen.Line == 0:

@@ -17,12 +17,19 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d on %s.",
 			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
 	}
+	if until := r.Waits(now, v.Location); !until.IsZero() {
+		return fmt.Sprintf("Waits until %s to go on%s, in wave %d of %d, %d of %d serving: %d on %s.",
+			words.Moment(until), hours(r), r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+	}
 	switch r.State {
 	case fleet.Moving:
+		if r.AtOnce {
+			return fmt.Sprintf("All at once, and nobody need serve meanwhile: %d of %d serving, %d on %s%s.", s.Serving, g.Size, to.Serving, r.To, waiting(s))
+		}
 		return fmt.Sprintf("Wave %d of %d, %d of %d serving: %d on %s%s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, waiting(s))
 	case fleet.Soaking:
 		return fmt.Sprintf("Wave %d of %d soaks, %d of %d serving: %d on %s, good for %s of %s.",
-			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soak))
+			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
 	case fleet.Held:
 		if r.Back {
 			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.From, s.Serving, g.Size, Because(r.Cause))
@@ -36,6 +43,14 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return text
 	}
 	return Ended(r)
+}
+
+// hours tells in which hours a rollout goes on.
+func hours(r *fleet.Rollout) string {
+	if r.Hours == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (only %s)", r.Hours)
 }
 
 // Why tells why a rollout is where it is: of one that has gone back, why it turned first.
@@ -77,7 +92,7 @@ func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 	}
 	rest := r.Waves.Shortest(r.Wave, s.on(r.To).Serving, v.Group.Size, atOnce, v.Usual, 0, r.Soak)
 	if r.State == fleet.Soaking {
-		rest -= now.Sub(r.Since)
+		rest -= min(now.Sub(r.Since), r.Soaking())
 	}
 	for _, w := range s.Waits { // what is under way has part of its time behind it
 		if w.State.ComingUp() {

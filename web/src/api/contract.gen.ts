@@ -616,6 +616,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/courses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Courses by name */
+        get: operations["listCourses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/courses/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One course */
+        get: operations["getCourse"];
+        /** Save settings of a rollout by name; with If-Match in place of those that are there */
+        put: operations["saveCourse"];
+        post?: never;
+        /** Forget a course that is the usual one of no group */
+        delete: operations["deleteCourse"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Play a rollout on a virtual clock with simulated machines, before it is begun */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/groups/{name}/failures": {
         parameters: {
             query?: never;
@@ -864,6 +917,57 @@ export interface paths {
         };
         /** A rollout as a record for a change ticket, in Markdown */
         get: operations["getRolloutRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rollouts/{number}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rehearsal that came before a rollout */
+        get: operations["getRehearsal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rollouts/{number}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide a rollout that is over again, from its journal, and compare */
+        post: operations["replayRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rollouts/{number}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the new instances of a rollout had in common */
+        get: operations["getFindings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1768,6 +1872,8 @@ export interface components {
             heal_limit_percent?: number;
             pin_new?: boolean;
             hooks_at_once?: boolean;
+            /** @description The course that its rollouts go by unless another is named; empty for none */
+            course?: string;
             labels?: components["schemas"]["Labels"];
             /** Format: double */
             settle_seconds?: number;
@@ -1948,6 +2054,10 @@ export interface components {
             /** @description They hold instances in this order, or all of a point at once */
             hooks: components["schemas"]["Hook"][];
             hooks_at_once: boolean;
+            /** @description The course that its rollouts go by unless another is named */
+            course: string;
+            /** @description The template version that it ran before the present one; absent when that is the first */
+            last_good?: string;
             labels: components["schemas"]["Labels"];
             /** @description Why nothing happens to it by itself; empty when it is not frozen */
             frozen: string;
@@ -2242,13 +2352,53 @@ export interface components {
             items: components["schemas"]["Instance"][];
             next?: string;
         };
+        /** @description What is left out is as the course says, or without one as for a new course: waves 1, 25% and 100%, one above, none below, a soak of 30 s, a gate on errors */
         NewRollout: {
-            to: components["schemas"]["Ref"];
+            /** @description A template version, or last-good: what the group ran before */
+            to: string;
+            /** @description A course by name; without it the usual one of the group, if it has one */
+            course?: string;
+            /** @description How far each wave goes: a number of instances or a share, and after a colon a soak of its own; the last is 100% */
+            waves?: string[];
+            /** @description How many instances more than size there may be */
+            above?: number;
+            /** @description How many serving instances fewer than size there may be */
+            below?: number;
             /**
-             * @description How far each wave goes: a number of instances or a share; the last is 100%
+             * Format: double
+             * @description How long a wave must stay good that has no soak of its own
+             */
+            soak_seconds?: number;
+            /** @description Conditions that must hold, looked at all the time; an empty list is none */
+            gates?: components["schemas"]["NewGate"][];
+            /**
+             * @description In which order instances are replaced
+             * @enum {string}
+             */
+            order?: "mixed" | "zone-by-zone" | "oldest-first";
+            /**
+             * @description at-once: all at the same time, and nobody serves meanwhile; for test groups
+             * @enum {string}
+             */
+            pace?: "in-waves" | "at-once";
+            /** @description Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any */
+            hours?: string;
+            /** @description Instances that stay as they are */
+            leave_out?: string[];
+            /**
+             * Format: date-time
+             * @description When it begins to replace
+             */
+            start_at?: string;
+            /** @description End a rollout that is under way, and go on from where things stand */
+            supersede?: boolean;
+        };
+        CourseSettings: {
+            /**
+             * @description How far each wave goes: a number of instances or a share, and after a colon a soak of its own; the last is 100%
              * @default [
              *       "1",
-             *       "50%",
+             *       "25%",
              *       "100%"
              *     ]
              */
@@ -2265,12 +2415,12 @@ export interface components {
             below: number;
             /**
              * Format: double
-             * @description How long a wave must stay good
+             * @description How long a wave must stay good that has no soak of its own
              * @default 30
              */
             soak_seconds: number;
             /**
-             * @description Conditions on what new instances answer against old ones, looked at every second; an empty list is none
+             * @description Conditions that must hold, looked at all the time; an empty list is none
              * @default [
              *       {
              *         "kind": "errors",
@@ -2283,13 +2433,221 @@ export interface components {
              *     ]
              */
             gates: components["schemas"]["NewGate"][];
+            /**
+             * @description In which order instances are replaced
+             * @default mixed
+             * @enum {string}
+             */
+            order: "mixed" | "zone-by-zone" | "oldest-first";
+            /**
+             * @description at-once: all at the same time, and nobody serves meanwhile; for test groups
+             * @default in-waves
+             * @enum {string}
+             */
+            pace: "in-waves" | "at-once";
+            /**
+             * @description Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any
+             * @default
+             */
+            hours: string;
+            /** @default  */
+            note: string;
+        };
+        Course: {
+            name: string;
+            settings: components["schemas"]["CourseSettings"];
+            /** @description Groups whose usual one it is */
+            used_by: string[];
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+        };
+        CourseList: {
+            items: components["schemas"]["Course"][];
+        };
+        NewRehearsal: {
+            rollout: components["schemas"]["NewRollout"];
+            /**
+             * @description How often it is played, each time with another seed
+             * @default 20
+             */
+            runs: number;
+            /**
+             * Format: int64
+             * @description Of the first run
+             * @default 1
+             */
+            seed: number;
+            /**
+             * @description What goes wrong: zone=mid-pier@wave2, new-version-unhealthy, new-version-crashes-after=20s, slow-boots=3x, errors=2%, service-down=10m
+             * @default []
+             */
+            faults: string[];
+            /**
+             * Format: double
+             * @description To the whole group; without it as in the last five minutes
+             */
+            requests_per_second?: number;
+        };
+        Span: {
+            /** Format: double */
+            median_seconds: number;
+            /**
+             * Format: double
+             * @description 95th percentile
+             */
+            slow_seconds: number;
+        };
+        /** @description How one thing behaves in a rehearsal, and what tells so */
+        Assumed: {
+            what: string;
+            span?: components["schemas"]["Span"];
+            from: string;
+            /** @description How often it was observed */
+            seen: number;
+        };
+        RehearsalStop: {
+            why: string;
+            wave?: number;
+            /** @description In how many runs */
+            runs: number;
+            /**
+             * Format: int64
+             * @description How many requests new instances had answered by then, median
+             */
+            requests?: number;
+            after?: components["schemas"]["Span"];
+        };
+        RehearsalPoint: {
+            /** Format: double */
+            at_seconds: number;
+            serving: number;
+            new_serving: number;
+            instances: number;
+        };
+        RehearsalEvent: {
+            /** Format: double */
+            at_seconds: number;
+            text: string;
+            because: string;
+        };
+        Rehearsal: {
+            /** Format: int64 */
+            number: number;
+            group: string;
+            from: string;
+            to: string;
+            runs: number;
+            faults: string[];
+            /** Format: date-time */
+            at: string;
+            by: string;
+            sentence: string;
+            /** @description In how many runs it was done */
+            done: number;
+            held: number;
+            reverted: number;
+            /** @description In how many runs it was neither at the end of the time that was played */
+            unfinished: number;
+            /** @description Of the runs in which it was done; absent when there is none */
+            takes?: components["schemas"]["Span"];
+            /** @description In any run */
+            lowest_serving: number;
+            /** @description In any run, those on their way out as well */
+            most_instances: number;
+            size: number;
+            /**
+             * Format: double
+             * @description Machine hours more than without it, median
+             */
+            extra_hours: number;
+            /**
+             * Format: double
+             * @description What these cost, by the prices of the template; absent when it has none
+             */
+            extra_cost?: number;
+            assumed: components["schemas"]["Assumed"][];
+            stops: components["schemas"]["RehearsalStop"][];
+            /** @description Of the run that took the median time */
+            points: components["schemas"]["RehearsalPoint"][];
+            /** @description Of the same run */
+            events: components["schemas"]["RehearsalEvent"][];
+            /**
+             * Format: double
+             * @description How long it was played
+             */
+            wall_ms: number;
+            /** @description It was broken off before all runs were played, by its limit of time */
+            cut: boolean;
+        };
+        Replay: {
+            /** Format: int64 */
+            number: number;
+            /** @description How many moments were decided again */
+            decisions: number;
+            /** @description In how many of them the same was found */
+            same: number;
+            sentence: string;
+            /** @description The first twenty */
+            differences: components["schemas"]["ReplayDifference"][];
+            /** @description What people did meanwhile and that is taken as given */
+            given: string[];
+        };
+        ReplayDifference: {
+            /** Format: date-time */
+            at: string;
+            was: string[];
+            now: string[];
+        };
+        TracePoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            new_percent: number;
+            /** Format: double */
+            old_percent: number;
+            /** Format: double */
+            evidence: number;
+        };
+        Finding: {
+            instance: string;
+            zone: string;
+            state: components["schemas"]["InstanceState"];
+            why: string;
+            reports: components["schemas"]["Report"][];
+            /** @description The end of what its machine wrote */
+            boot_log: string;
+        };
+        PathAnswers: {
+            /** @description Where requests went, without what follows a question mark; all others are one */
+            path: string;
+            /** Format: int64 */
+            requests: number;
+            /** Format: int64 */
+            failed: number;
+            /** @description How many were answered 1xx, 2xx, 3xx, 4xx, 5xx, and not at all */
+            classes: number[];
+        };
+        Findings: {
+            /** Format: int64 */
+            number: number;
+            sentence: string;
+            /** @description What the new instances had in common */
+            common: string[];
+            /** @description What the new template version has otherwise */
+            changes: components["schemas"]["Change"][];
+            instances: components["schemas"]["Finding"][];
+            /** @description What the new version answered, by path; as far as this service sent it on */
+            paths: components["schemas"]["PathAnswers"][];
         };
         NewGate: {
             /**
-             * @description errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+             * @description healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
              * @enum {string}
              */
-            kind: "errors" | "latency";
+            kind: "errors" | "latency" | "healthy" | "serving";
             /**
              * Format: double
              * @description By how many percent points the share of new may be higher than that of old; without it 0.5 for errors and 5 for latency
@@ -2313,6 +2671,11 @@ export interface components {
              * @default 0
              */
             least: number;
+            /**
+             * Format: double
+             * @description Of healthy: the percent of new instances below which it breaks; of serving: the number of instances
+             */
+            floor?: number;
             /**
              * @description What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
              * @default go-on
@@ -2343,6 +2706,18 @@ export interface components {
              */
             state: "good" | "undecided" | "broken";
             /**
+             * Format: double
+             * @description Of healthy and serving: what it is now; absent when there is nothing to judge
+             */
+            value?: number;
+            /**
+             * Format: double
+             * @description Of healthy and serving: below what it breaks
+             */
+            floor?: number;
+            /** @description How it came to be so */
+            trace?: components["schemas"]["TracePoint"][];
+            /**
              * Format: int64
              * @description Answered by new instances since the rollout began, or last proceeded
              */
@@ -2372,6 +2747,8 @@ export interface components {
             wave: string;
             /** @description Instances on the new version at its end */
             target: number;
+            /** Format: double */
+            soak_seconds: number;
             /** @enum {string} */
             state: "waiting" | "replacing" | "soaking" | "held" | "passed" | "given-up";
             /** Format: date-time */
@@ -2402,6 +2779,26 @@ export interface components {
             /** Format: double */
             soak_seconds: number;
             gates: components["schemas"]["Gate"][];
+            order: string;
+            pace: string;
+            leave_out: string[];
+            hours: string;
+            /** Format: date-time */
+            start_at?: string;
+            /**
+             * Format: date-time
+             * @description Until when it replaces nothing: its time has not come, or it is outside of its hours
+             */
+            waits_until?: string;
+            /** @description That which it was started by; empty when there was none */
+            course: string;
+            /** @description How many served at the lowest so far */
+            lowest_serving?: number;
+            /**
+             * Format: int64
+             * @description The number of the rehearsal before it
+             */
+            rehearsal?: number;
             /** Format: int64 */
             revision: number;
             /** Format: date-time */
@@ -4079,6 +4476,132 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listCourses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Courses */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCourse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The course */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveCourse: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CourseSettings"];
+            };
+        };
+        responses: {
+            /** @description The course */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCourse: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listFailures: {
         parameters: {
             query?: never;
@@ -4503,6 +5026,75 @@ export interface operations {
                 };
                 content: {
                     "text/markdown": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["RolloutNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rehearsal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replayRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["RolloutNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["RolloutNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,178 @@
+package fleet
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"time"
+
+	"unitas/internal/fleet/words"
+)
+
+// Order is in which order a rollout replaces instances.
+type Order string
+
+// The orders: mixed over the zones; one zone after another, in the group's order; the oldest
+// first, wherever they are. The zero value is Mixed.
+const (
+	Mixed       Order = "mixed"
+	ZoneByZone  Order = "zone-by-zone"
+	OldestFirst Order = "oldest-first"
+)
+
+// Manner is how a rollout goes about it, besides how far and how many at once.
+type Manner struct {
+	Order Order `json:"order,omitempty"`
+	// AtOnce replaces all at once: nobody serves meanwhile.
+	AtOnce bool `json:"at_once,omitempty"`
+	// LeaveOut are instances that stay as they are.
+	LeaveOut []string `json:"leave_out,omitempty"`
+	// StartAt is when it begins to replace; zero is at once.
+	StartAt time.Time `json:"start_at"`
+	// Hours are those of the day in which it replaces; "" is at any: "22:00-05:00 Europe/Paris".
+	Hours Hours `json:"hours,omitempty"`
+}
+
+// MostLeftOut is how many instances a rollout may leave out.
+const MostLeftOut = 1000
+
+// Hours are hours of the day at some place: "22:00-05:00 Europe/Paris"; without a place they
+// are in UTC.
+type Hours string
+
+var hoursPattern = regexp.MustCompile(`^([01][0-9]|2[0-3]):([0-5][0-9])-([01][0-9]|2[0-3]):([0-5][0-9])(?: ([A-Za-z0-9_+/-]{1,60}))?$`)
+
+// Place is where they are hours of the day, "UTC" unless it says so. It returns an error for
+// what is no span of hours.
+func (h Hours) Place() (string, error) {
+	m := hoursPattern.FindStringSubmatch(string(h))
+	if m == nil || m[1]+m[2] == m[3]+m[4] {
+		return "", fmt.Errorf("%q are no hours; give a span such as 22:00-05:00, and a place such as Europe/Paris after it", words.Plain(string(h), 80))
+	}
+	if m[5] == "" {
+		return "UTC", nil
+	}
+	return m[5], nil
+}
+
+// Opens reports whether a time is within the hours at the place, and if not when they begin
+// next.
+func (h Hours) Opens(now time.Time, at *time.Location) (open bool, next time.Time) {
+	m := hoursPattern.FindStringSubmatch(string(h))
+	if m == nil {
+		return true, time.Time{}
+	}
+	if at == nil {
+		at = time.UTC
+	}
+	n := make([]int, 4)
+	for k := range n {
+		n[k], _ = strconv.Atoi(m[k+1])
+	}
+	local := now.In(at)
+	of := func(day, hour, minute int) time.Time {
+		return time.Date(local.Year(), local.Month(), local.Day()+day, hour, minute, 0, 0, at)
+	}
+	for day := -1; day <= 1; day++ {
+		from, to := of(day, n[0], n[1]), of(day, n[2], n[3])
+		if !to.After(from) {
+			to = of(day+1, n[2], n[3])
+		}
+		if now.Before(from) {
+			return false, from
+		}
+		if now.Before(to) {
+			return true, time.Time{}
+		}
+	}
+	return false, of(2, n[0], n[1])
+}
+
+// Waits is until when a rollout on its way replaces nothing: its time has not come, or it is
+// outside of its hours. Zero is that it does.
+func (r *Rollout) Waits(now time.Time, at *time.Location) time.Time {
+	if !r.walks() {
+		return time.Time{}
+	}
+	if now.Before(r.StartAt) {
+		return r.StartAt
+	}
+	if open, next := r.Hours.Opens(now, at); !open {
+		return next
+	}
+	return time.Time{}
+}
+
+// outOfHours reports whether the rollout waits for its time, and looks again then.
+func (d *deciding) outOfHours() bool {
+	until := d.ro.Waits(d.now, d.location)
+	d.lookAt(until)
+	return !until.IsZero()
+}
+
+// soak is how long the present wave must stay good.
+func (r *Rollout) soak() time.Duration { return r.Waves[r.Wave].Soaking(r.Soak) }
+
+// Soaking is the same, for whoever shows it.
+func (r *Rollout) Soaking() time.Duration { return r.soak() }
+
+// turnOf is the zone that gets the next instance of a version by the rollout's order, -1
+// where that is left to the balance of zones: that where the first old one is that may go.
+func (d *deciding) turnOf(v Version) int {
+	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To {
+		return -1
+	}
+	first := -1
+	for n := range d.counts.cells {
+		k := &d.counts.cells[n]
+		if k.version != v && k.counted > k.pinned && k.zone < len(d.group.Zones) && (first < 0 || k.zone < first) {
+			first = k.zone
+		}
+	}
+	return first
+}
+
+// noteLowest keeps how many served at the lowest while the rollout goes on.
+func (d *deciding) noteLowest() {
+	if d.ro == nil || d.ro.Lowest < 0 {
+		return
+	}
+	if serving := d.tally(d.ro.To).serving; serving < d.ro.Lowest {
+		d.ro.Lowest, d.roChanged = serving, true
+	}
+}
+
+// settle brings the settings of a rollout that replaces all at once in line.
+func (r *Rollout) atOnce(g *Group) {
+	if r.AtOnce {
+		r.Above, r.Below = 0, g.Size
+		r.Waves = r.Waves[len(r.Waves)-1:]
+	}
+}
+
+// validate reports a manner that cannot be, with its field.
+func (m *Manner) validate(now time.Time, instances []Instance) error {
+	switch {
+	case m.Order != "" && m.Order != Mixed && m.Order != ZoneByZone && m.Order != OldestFirst:
+		return refuse("order", "order is %q; give mixed, zone-by-zone or oldest-first", m.Order)
+	case len(m.LeaveOut) > MostLeftOut:
+		return refuse("leave_out", "%d instances are left out; give %d at most", len(m.LeaveOut), MostLeftOut)
+	case m.StartAt.After(now.Add(31 * 24 * time.Hour)):
+		return refuse("start_at", "it would start at %s; give a time within 31 days", words.Moment(m.StartAt))
+	}
+	there := make(map[string]bool, len(instances))
+	for i := range instances {
+		there[instances[i].ID] = true
+	}
+	for k, id := range m.LeaveOut {
+		if !there[id] {
+			return refuse(fmt.Sprintf("leave_out/%d", k), "there is no instance %s in the group", words.Plain(id, 80))
+		}
+	}
+	if m.Hours != "" {
+		if _, err := m.Hours.Place(); err != nil {
+			return refuse("hours", "%s", err)
+		}
+	}
+	return nil
+}
