@@ -350,7 +350,21 @@ func besideRehearsal(r contract.Rollout, before contract.Rehearsal) string {
 		lowest = fmt.Sprint(*r.LowestServing)
 	}
 	return table([][]string{{"", "rehearsed", "as it went"},
-		{"  ends", before.Sentence, string(r.State)},
+		{"  ends", rehearsedEnds(before), string(r.State)},
 		{"  takes", took, words.Span(r.EndedAt.Sub(r.StartedAt))},
 		{"  lowest serving", fmt.Sprintf("%d of %d", before.LowestServing, before.Size), lowest}})
+}
+
+// rehearsedEnds is how the runs of a rehearsal ended.
+func rehearsedEnds(r contract.Rehearsal) string {
+	var parts []string
+	for _, end := range []struct {
+		n    int
+		what string
+	}{{r.Done, "done"}, {r.Held, "held"}, {r.Reverted, "reverted"}, {r.Unfinished, "not over"}} {
+		if end.n > 0 {
+			parts = append(parts, fmt.Sprintf("%s in %d of %s", end.what, end.n, words.Count(r.Runs, "run")))
+		}
+	}
+	return strings.Join(parts, ", ")
 }

@@ -1,6 +1,7 @@
 // Command play plays the sample scenario on a service of its own: a release of
-// Saltmere Line's timetable goes out under traffic, a bad one holds itself and
-// is reverted, and one that fails some of its requests goes back by its gate. It drives the service through its HTTP interface alone.
+// Saltmere Line's timetable is rehearsed and goes out under traffic, one that fails some of
+// its requests goes back by its gate, and one that never becomes healthy holds itself. It
+// drives the service through its HTTP interface and its command line alone.
 package main
 
 import (

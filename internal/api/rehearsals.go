@@ -111,27 +111,34 @@ func (s *Server) plan(ctx context.Context, p control.Picture, ro store.Rollout, 
 	for _, h := range p.Group.Hooks {
 		assume("held by "+h.Name, holds[h.Name], rehearse.UsualHold, "its last tickets")
 	}
-	var requests, failed int64
-	for _, pool := range p.Group.Pools {
-		stats, _ := s.Balancer.Stats(pool)
-		for _, v := range stats.Versions {
-			for _, w := range v.Windows {
-				if w.Minutes == 5 {
-					requests, failed = requests+w.Requests, failed+w.Status[0]+w.Status[5]
-				}
-			}
-		}
-	}
-	from := "the last five minutes"
-	plan.Rate = float64(requests) / 300
-	if requests > 0 {
-		plan.Errors = float64(failed) / float64(requests)
-	}
+	requests, from := s.traffic(p.Group.Pools, &plan)
 	if b.RequestsPerSecond != nil {
 		plan.Rate, from = *b.RequestsPerSecond, "as was asked for"
 	}
 	out.Assumed = append(out.Assumed, contract.Assumed{What: fmt.Sprintf("%s requests a second, of which %s %% fail", words.Percent(plan.Rate), words.Percent(100*plan.Errors)), From: from, Seen: int(requests)})
 	return plan, out, nil
+}
+
+// traffic is what the pools sent on lately, by the window in which it was most: how many a
+// second, how many of them failed.
+func (s *Server) traffic(pools []string, plan *rehearse.Plan) (requests int64, from string) {
+	from = "the last minutes"
+	for minutes, of := range map[int]struct{ n, failed int64 }{1: {}, 5: {}, 15: {}} {
+		for _, pool := range pools {
+			stats, _ := s.Balancer.Stats(pool)
+			for _, v := range stats.Versions {
+				for _, w := range v.Windows {
+					if w.Minutes == minutes {
+						of.n, of.failed = of.n+w.Requests, of.failed+w.Status[0]+w.Status[5]
+					}
+				}
+			}
+		}
+		if rate := float64(of.n) / float64(60*minutes); rate > plan.Rate {
+			plan.Rate, plan.Errors, requests, from = rate, float64(of.failed)/float64(of.n), of.n, fmt.Sprintf("the last %s", words.Count(minutes, "minute"))
+		}
+	}
+	return requests, from
 }
 
 func spanOver(times []time.Duration) contract.Span {

@@ -7,6 +7,7 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from 'react-router'
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
+import { Courses } from './pages/Courses'
 import { Checks } from './pages/Checks'
 import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
@@ -76,6 +77,7 @@ function Console() {
                 <NavLink to="/tickets">Tickets</NavLink>
                 <NavLink to="/pools">Pools</NavLink>
                 <NavLink to="/checks">Checks</NavLink>
+                <NavLink to="/courses">Courses</NavLink>
                 <NavLink to="/templates">Templates</NavLink>
                 <NavLink to="/images">Images</NavLink>
                 <NavLink to="/costs">Costs</NavLink>
@@ -113,6 +115,7 @@ function Pages() {
       <Route path="/tickets" element={<Tickets />} />
       <Route path="/pools" element={<Pools />} />
       <Route path="/pools/:name" element={<Pool />} />
+      <Route path="/courses" element={<Courses />} />
       <Route path="/checks" element={<Checks />} />
       <Route path="/services" element={<Services />} />
       <Route

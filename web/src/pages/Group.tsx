@@ -60,7 +60,7 @@ export function Group() {
       {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} now={now} />}
       <Legend group={g} instances={live} />
       <h2>Release</h2>
-      <Release group={g} rollout={rollout.data ?? null} now={now} />
+      <Release group={g} rollout={rollout.data ?? null} instances={live.map((i) => i.id)} now={now} />
       <h2>Traffic</h2>
       <Traffic pools={g.pools} group={g.name} />
       <h2>Health</h2>

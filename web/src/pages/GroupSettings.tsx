@@ -4,6 +4,7 @@ import { Link } from 'react-router'
 import { useTemplates } from '../api/catalogue'
 import type { Group } from '../api/client'
 import { useChangeGroup, useChecks, usePools, useZones, type GroupChange } from '../api/keeping'
+import { useCourses } from '../api/rollouts'
 import { differences, isStale, Stale } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
@@ -55,6 +56,7 @@ interface Options {
   zones: string[]
   pools: string[]
   checks: string[]
+  courses: string[]
 }
 
 const choices = (values: string[]) => values.map((value) => ({ value }))
@@ -127,6 +129,18 @@ const settings: Setting[] = [
         extra="So that another serves before one that is replaced goes, and zones can be balanced."
       >
         <InputNumber min={0} max={1000} />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
+    name: 'course',
+    title: 'Usual course',
+    says: (g) => g.course || 'none: rollouts go as usual',
+    fields: (g) => ({ course: g.course }),
+    items: ({ courses }) => (
+      <Form.Item name="course" label="Course" extra="Its rollouts go by it unless another is chosen.">
+        <Select options={[{ value: '', label: 'none' }, ...choices(courses)]} />
       </Form.Item>
     ),
     change: (f) => f,
@@ -315,6 +329,7 @@ function Change({ group, setting, onClose }: { group: Group; setting: Setting; o
   const zones = useZones()
   const pools = usePools()
   const checks = useChecks()
+  const courses = useCourses()
   const body = () => setting.change(form.getFieldsValue())
   const preview = () => {
     setSure(false)
@@ -364,6 +379,7 @@ function Change({ group, setting, onClose }: { group: Group; setting: Setting; o
           zones: zones.data ?? [],
           pools: (pools.data ?? []).map((p) => p.name),
           checks: (checks.data ?? []).map((c) => c.name),
+          courses: (courses.data ?? []).map((c) => c.name),
         })}
       </Form>
       {look.data && (

@@ -2,15 +2,27 @@ import { Button, Popconfirm, Table } from 'antd'
 import { useState } from 'react'
 import type { Group, Rollout, Wave } from '../api/client'
 import { useRolloutRecord, useTellRollout, type Command } from '../api/queries'
+import { useReplay } from '../api/rollouts'
 import { Ago } from '../parts/Ago'
 import { Gates } from '../parts/Gates'
+import { Beside } from '../parts/Rehearsal'
 import { Tide } from '../parts/Tide'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { StartRollout } from './StartRollout'
 
 /** The live rollout or the last one, and what can be done about it. */
-export function Release({ group, rollout, now }: { group: Group; rollout: Rollout | null; now: number }) {
+export function Release({
+  group,
+  rollout,
+  instances,
+  now,
+}: {
+  group: Group
+  rollout: Rollout | null
+  instances: string[]
+  now: number
+}) {
   const [starting, setStarting] = useState(false)
   const live = rollout && !rollout.ended_at ? rollout : null
   return (
@@ -23,12 +35,24 @@ export function Release({ group, rollout, now }: { group: Group; rollout: Rollou
           pass.
         </p>
       )}
+      {live && (
+        <Button size="small" disabled={group.deleting} onClick={() => setStarting(true)}>
+          Go to another version instead…
+        </Button>
+      )}
       {!live && (
         <Button type="primary" disabled={group.deleting} onClick={() => setStarting(true)}>
           Start a rollout
         </Button>
       )}
-      {starting && <StartRollout group={group} onClose={() => setStarting(false)} />}
+      {starting && (
+        <StartRollout
+          group={group}
+          instances={instances}
+          supersede={live !== null}
+          onClose={() => setStarting(false)}
+        />
+      )}
     </>
   )
 }
@@ -52,6 +76,7 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
           {rollout.left_seconds !== undefined && <>, about {span(rollout.left_seconds)} left</>}
         </span>
         <span style={{ flex: 1 }} />
+        {!live && <Replay rollout={rollout} />}
         <SaveRecord rollout={rollout} />
         {live && <Commands group={group} rollout={rollout} />}
       </div>
@@ -67,11 +92,19 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
         {!live && `It is ${rollout.state}: ${rollout.why}.`}
         {live && (
           <span className="quiet">
-            Up to {rollout.above} above and {rollout.below} below the size; each wave soaks{' '}
-            {span(rollout.soak_seconds)}.
+            Up to {rollout.above} above and {rollout.below} below the size
+            {rollout.pace === 'at-once' && '; all at once, and nobody need serve meanwhile'}
+            {rollout.order !== 'mixed' && `; ${rollout.order}`}
+            {rollout.hours && `; only ${rollout.hours}`}
+            {rollout.course && `; by the course ${rollout.course}`}
+            {rollout.leave_out.length > 0 && `; without ${rollout.leave_out.join(', ')}`}.
           </span>
+        )}{' '}
+        {rollout.lowest_serving !== undefined && (
+          <span className="quiet">At the lowest {rollout.lowest_serving} served so far.</span>
         )}
       </p>
+      <Beside rollout={rollout} />
       <Waves rollout={rollout} now={now} size={group.size} />
       <Gates gates={rollout.gates} />
     </div>
@@ -86,6 +119,26 @@ function SaveRecord({ rollout }: { rollout: Rollout }) {
       <Trouble error={record.error} />
       <Button loading={record.isPending} onClick={() => record.mutate()}>
         Save as a record
+      </Button>
+    </>
+  )
+}
+
+/** Decides a rollout that is over again, and tells whether it comes to the same. */
+function Replay({ rollout }: { rollout: Rollout }) {
+  const replay = useReplay(rollout)
+  const found = replay.data
+  return (
+    <>
+      <Trouble error={replay.error} />
+      {found && (
+        <span className={found.same < found.decisions ? 'trouble' : 'quiet'} data-testid="replay">
+          {found.same < found.decisions && '▲ '}
+          {found.sentence}
+        </span>
+      )}
+      <Button loading={replay.isPending} onClick={() => replay.mutate()}>
+        Decide again
       </Button>
     </>
   )
@@ -138,6 +191,7 @@ function Waves({ rollout, now, size }: { rollout: Rollout; now: number; size: nu
         { title: 'Goes to', align: 'right', render: (_, w) => `${w.target} of ${size}` },
         { title: 'State', render: (_, w) => <span data-wave={w.key}>{w.state}</span> },
         { title: 'Replaced in', align: 'right', render: (_, w) => replacedIn(w, now) },
+        { title: 'Soak', align: 'right', render: (_, w) => span(w.soak_seconds) },
         { title: 'Soaked', align: 'right', render: (_, w) => soaked(w, now) },
       ]}
     />

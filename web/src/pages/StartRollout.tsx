@@ -1,83 +1,120 @@
-import { Checkbox, Form, Input, InputNumber, Modal, Select, Space } from 'antd'
+import { Button, Form, Input, Modal, Select, Space } from 'antd'
+import { useState } from 'react'
 import { Refused, type Group, type NewRollout } from '../api/client'
 import { useStartRollout, useTemplateVersions } from '../api/queries'
+import { useCourses, useRehearse, type Course } from '../api/rollouts'
+import {
+  CourseFields,
+  fieldsOf,
+  OrderFields,
+  pick,
+  settingsOf,
+  usualCourse,
+  type CourseFieldsOf,
+} from '../parts/CourseFields'
+import { RehearsalView } from '../parts/Rehearsal'
 import { Trouble } from '../parts/Trouble'
 
-interface Fields {
+interface Fields extends CourseFieldsOf {
   to: string
-  waves: string
-  above: number
-  below: number
-  soak: number
-  broken: 'revert' | 'hold' | 'none'
-  margin: number
-  latency: boolean
+  course?: string
+  leaveOut: string[]
+  startAt: string
+  faults: string[]
 }
 
-/** The gates of a rollout: on errors, and, by wish, on how long answers take. */
-function gatesOf(broken: 'revert' | 'hold', margin: number, latency: boolean): NewRollout['gates'] {
-  const rest = { broken, warm_seconds: 0, least: 0, undecided: 'go-on' as const }
-  const errors = { kind: 'errors' as const, margin_percent: margin, ...rest }
-  return latency ? [errors, { kind: 'latency', ...rest }] : [errors]
+const usual = { ...usualCourse, leaveOut: [], startAt: '', faults: [] }
+
+function bodyOf(f: Fields, supersede: boolean, course: Course | undefined): NewRollout {
+  // What stands as the course has it is left to the course, with gates that this form does not show.
+  const asIs = course && JSON.stringify({ ...fieldsOf(course) }) === JSON.stringify(pick(f))
+  return {
+    to: f.to,
+    ...(f.course ? { course: f.course } : {}),
+    ...(asIs ? {} : settingsOf(f)),
+    ...(f.leaveOut.length > 0 ? { leave_out: f.leaveOut } : {}),
+    ...(f.startAt ? { start_at: new Date(f.startAt).toISOString() } : {}),
+    ...(supersede ? { supersede } : {}),
+  }
 }
 
-/** Asks what a rollout needs, and says what each answer means. */
-export function StartRollout({ group, onClose }: { group: Group; onClose: () => void }) {
+interface Props {
+  group: Group
+  instances: string[]
+  /** A rollout is under way, and this one takes its place. */
+  supersede?: boolean
+  onClose: () => void
+}
+
+/** Asks what a rollout needs, says what each answer means, and rehearses it before it is begun. */
+export function StartRollout({ group, instances, supersede = false, onClose }: Props) {
   const [form] = Form.useForm<Fields>()
+  const [more, setMore] = useState(false)
   const templates = useTemplateVersions(group.template.split('@')[0] ?? '')
+  const courses = useCourses()
   const start = useStartRollout(group.name)
+  const rehearse = useRehearse(group.name)
+  const pace = Form.useWatch('pace', form)
   const others = (templates.data ?? [])
     .map((t) => ({
       value: `${t.name}@${t.version}`,
-      label: `${t.name}@${t.version}  ${t.image}${t.note ? `: ${t.note}` : ''}`,
+      label: `${t.name}@${t.version}  ${t.image}${t.note ? `: ${t.note}` : ''}${`${t.name}@${t.version}` === group.last_good ? ' (the last good one)' : ''}`,
     }))
-    .filter((t) => t.value !== group.template)
-  const submit = (f: Fields) => {
-    const body: NewRollout = {
-      to: f.to,
-      waves: f.waves.split(',').map((w) => w.trim()),
-      above: f.above,
-      below: f.below,
-      soak_seconds: f.soak,
-      gates: f.broken === 'none' ? [] : gatesOf(f.broken, f.margin, f.latency),
+    .filter((t) => supersede || t.value !== group.template)
+  const courseNamed = (name: string | undefined) => courses.data?.find((c) => c.name === name)
+  const body = (f: Fields) => bodyOf({ ...usual, ...f }, supersede, courseNamed(f.course))
+  const refused = (e: Error) => {
+    if (!(e instanceof Refused)) return
+    for (const field of ['to', 'waves', 'above', 'below', 'hours'] as const) {
+      const text = e.about(field) ?? e.about(`rollout/${field}`)
+      if (text) form.setFields([{ name: field, errors: [text] }])
     }
-    start.mutate(body, {
-      onSuccess: onClose,
-      onError: (e) => {
-        if (!(e instanceof Refused)) return
-        for (const field of ['to', 'waves', 'above', 'below'] as const) {
-          const text = e.about(field)
-          if (text) form.setFields([{ name: field, errors: [text] }])
-        }
-      },
-    })
   }
+  const initial = courseNamed(group.course)
   return (
     <Modal
       open
+      width={760}
       title={`Replace the ${group.size} instances of ${group.name}`}
-      okText="Start the rollout"
       cancelText="Cancel"
-      confirmLoading={start.isPending}
-      onOk={() => form.submit()}
       onCancel={onClose}
+      footer={[
+        <Button key="cancel" onClick={onClose}>
+          Cancel
+        </Button>,
+        <Button
+          key="rehearse"
+          loading={rehearse.isPending}
+          onClick={() =>
+            void form.validateFields().then((f) => {
+              const all = { ...usual, ...f }
+              rehearse.mutate({ rollout: body(f), runs: 20, faults: all.faults }, { onError: refused })
+            })
+          }
+        >
+          Rehearse it
+        </Button>,
+        <Button key="start" type="primary" loading={start.isPending} onClick={() => form.submit()}>
+          Start the rollout
+        </Button>,
+      ]}
     >
+      {supersede && (
+        <p className="waiting">
+          ▲ The rollout that is under way ends, and this one goes on from where things stand.
+        </p>
+      )}
       <Form<Fields>
         form={form}
         layout="vertical"
         requiredMark={false}
-        onFinish={submit}
+        onFinish={(f) => start.mutate(body(f), { onSuccess: onClose, onError: refused })}
         initialValues={{
-          waves: '1, 50%, 100%',
-          above: 1,
-          below: 0,
-          soak: 30,
-          broken: 'revert',
-          margin: 0.5,
-          latency: false,
+          ...usual,
+          ...(initial ? { ...fieldsOf(initial), course: initial.name } : {}),
           ...(others[0] ? { to: others[0].value } : {}),
         }}
-        key={others[0]?.value ?? 'none'}
+        key={`${others[0]?.value ?? 'none'} ${initial?.name ?? ''}`}
       >
         <Form.Item
           name="to"
@@ -91,67 +128,68 @@ export function StartRollout({ group, onClose }: { group: Group; onClose: () => 
             notFoundContent={`There is no other version of this template; make one with: unitas template revise`}
           />
         </Form.Item>
-        <Form.Item
-          name="waves"
-          label="Waves"
-          extra="How far each goes before it soaks: a number of instances or a share. The last is 100%."
+        {(courses.data ?? []).length > 0 && (
+          <Form.Item
+            name="course"
+            label="Course"
+            extra="Settings that were saved by name; they fill in what follows."
+          >
+            <Select
+              allowClear
+              options={(courses.data ?? []).map((c) => ({
+                value: c.name,
+                label: `${c.name}: ${c.settings.note || c.settings.waves.join(', ')}`,
+              }))}
+              onChange={(name: string | undefined) => {
+                const c = courseNamed(name)
+                form.setFieldsValue(c ? fieldsOf(c) : usualCourse)
+              }}
+            />
+          </Form.Item>
+        )}
+        <CourseFields size={group.size} />
+        <Button
+          type="link"
+          size="small"
+          style={{ padding: 0 }}
+          onClick={() => setMore(!more)}
+          aria-expanded={more}
         >
-          <Input />
-        </Form.Item>
-        <Form.Item
-          name="above"
-          label="Above"
-          extra={`How many instances more than ${group.size} there may be meanwhile.`}
-        >
-          <InputNumber min={0} max={1000} />
-        </Form.Item>
-        <Form.Item
-          name="below"
-          label="Below"
-          extra={`How many serving instances fewer than ${group.size} there may be meanwhile.`}
-        >
-          <InputNumber min={0} max={group.size} />
-        </Form.Item>
-        <Form.Item
-          name="soak"
-          label="Soak, seconds"
-          extra="How long each wave must stay good before the next begins."
-        >
-          <InputNumber min={0} max={86400} suffix="s" />
-        </Form.Item>
-        <Form.Item
-          label="When requests to the new instances fail more often than to the old ones"
-          extra="Compared every second, by a test that few requests do not decide."
-        >
-          <Space>
-            <Form.Item name="broken" noStyle>
-              <Select
-                style={{ width: 220 }}
-                options={[
-                  { value: 'revert', label: 'go back by itself' },
-                  { value: 'hold', label: 'hold and ask' },
-                  { value: 'none', label: 'do not compare' },
-                ]}
-              />
+          {more ? '▾' : '▸'} Order, pace, hours, what is left out, and faults to rehearse
+        </Button>
+        <div style={{ display: more ? 'block' : 'none', marginTop: 8 }}>
+          <OrderFields pace={pace} />
+          <Space size="large" align="start" wrap>
+            <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
+              <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
             </Form.Item>
-            <Form.Item name="margin" noStyle>
-              <InputNumber
-                min={0}
-                max={50}
-                step={0.1}
-                prefix="by over"
-                suffix="points"
-                style={{ width: 210 }}
-              />
+            <Form.Item name="startAt" label="Begins at" extra="Empty for now; your local time.">
+              <Input type="datetime-local" style={{ width: 220 }} />
             </Form.Item>
           </Space>
-        </Form.Item>
-        <Form.Item name="latency" valuePropName="checked" noStyle>
-          <Checkbox>
-            The same when more of their answers are slow: slower than 95 of 100 of the old version's
-          </Checkbox>
-        </Form.Item>
-        <Trouble error={start.error} />
+          <Form.Item name="leaveOut" label="Instances that stay as they are" extra="Pinned ones always do.">
+            <Select mode="multiple" options={instances.map((value) => ({ value }))} />
+          </Form.Item>
+          <Form.Item
+            name="faults"
+            label="What goes wrong in the rehearsal"
+            extra="Type any: zone=mid-pier@wave2, new-version-unhealthy, new-version-crashes-after=20s, slow-boots=3x, errors=2%, service-down=10m."
+          >
+            <Select
+              mode="tags"
+              options={[
+                ...group.zones.map((z) => `zone=${z}@wave2`),
+                'new-version-unhealthy',
+                'new-version-crashes-after=20s',
+                'slow-boots=3x',
+                'errors=2%',
+                'service-down=10m',
+              ].map((value) => ({ value }))}
+            />
+          </Form.Item>
+        </div>
+        <Trouble error={start.error ?? rehearse.error} />
+        {rehearse.data && <RehearsalView of={rehearse.data} />}
       </Form>
     </Modal>
   )

@@ -14,14 +14,30 @@ export function Gates({ gates }: { gates: Gate[] }) {
       columns={[
         { title: 'Gate', dataIndex: 'what' },
         { title: 'State', render: (_, g) => <StateWord state={g.state} /> },
-        { title: 'New', align: 'right', render: (_, g) => failedShare(g.new_failed, g.new_requests) },
-        { title: 'Old', align: 'right', render: (_, g) => failedShare(g.old_failed, g.old_requests) },
-        { title: 'At most', align: 'right', render: (_, g) => `+${g.margin_percent} points` },
+        { title: 'New', align: 'right', render: (_, g) => valueOf(g) },
+        {
+          title: 'Old',
+          align: 'right',
+          render: (_, g) => (g.floor === undefined ? failedShare(g.old_failed, g.old_requests) : '–'),
+        },
+        { title: 'At most', align: 'right', render: (_, g) => limitOf(g) },
         { title: 'By chance', align: 'right', render: (_, g) => byChance(g.evidence) },
         { title: 'When it breaks', render: (_, g) => otherwise(g) },
       ]}
     />
   )
+}
+
+const unit = (g: Gate) => (g.kind === 'healthy' ? ' %' : '')
+
+/** What a gate looks at on the new side: a share, or what it is now. */
+function valueOf(g: Gate): string {
+  if (g.floor === undefined) return failedShare(g.new_failed, g.new_requests)
+  return g.value === undefined ? 'none yet' : `${Number(g.value.toPrecision(3))}${unit(g)}`
+}
+
+function limitOf(g: Gate): string {
+  return g.floor === undefined ? `+${g.margin_percent} points` : `at least ${g.floor}${unit(g)}`
 }
 
 /** How many of so many failed, as people compare them. */

@@ -1,0 +1,125 @@
+import { Button, Form, Input, Modal, Popconfirm, Skeleton, Table } from 'antd'
+import { useState } from 'react'
+import { useCourses, useDeleteCourse, useSaveCourse, type Course } from '../api/rollouts'
+import {
+  CourseFields,
+  fieldsOf,
+  OrderFields,
+  settingsOf,
+  usualCourse,
+  type CourseFieldsOf,
+} from '../parts/CourseFields'
+import { Trouble } from '../parts/Trouble'
+import { span } from '../parts/words'
+
+/** Settings of rollouts, saved by name. */
+export function Courses() {
+  const courses = useCourses()
+  const remove = useDeleteCourse()
+  const [editing, setEditing] = useState<Course | 'new' | null>(null)
+  return (
+    <main className="page">
+      <h1>Courses</h1>
+      <p className="sentence">
+        {courses.data?.length
+          ? 'Settings of rollouts, saved by name. A group may have a usual one.'
+          : 'No course is saved. One keeps the waves, soaks and gates of rollouts under a name.'}
+      </p>
+      <Trouble error={courses.error ?? remove.error} />
+      {courses.data ? (
+        courses.data.length > 0 && (
+          <Table<Course>
+            size="small"
+            rowKey="name"
+            pagination={false}
+            dataSource={courses.data}
+            style={{ marginBottom: 12 }}
+            columns={[
+              { title: 'Course', dataIndex: 'name' },
+              { title: 'Waves', render: (_, c) => c.settings.waves.join(', ') },
+              { title: 'Above', align: 'right', render: (_, c) => c.settings.above },
+              { title: 'Below', align: 'right', render: (_, c) => c.settings.below },
+              { title: 'Soak', align: 'right', render: (_, c) => span(c.settings.soak_seconds) },
+              { title: 'Gates', render: (_, c) => c.settings.gates.map((g) => g.kind).join(', ') || 'none' },
+              { title: 'Order', render: (_, c) => `${c.settings.order}, ${c.settings.pace}` },
+              { title: 'Hours', render: (_, c) => c.settings.hours || 'any' },
+              { title: 'Usual one of', render: (_, c) => c.used_by.join(', ') },
+              { title: 'Note', render: (_, c) => c.settings.note },
+              {
+                title: '',
+                render: (_, c) => (
+                  <span className="row">
+                    <Button size="small" onClick={() => setEditing(c)} aria-label={`Change ${c.name}`}>
+                      Change…
+                    </Button>
+                    <Popconfirm
+                      title={`Forget ${c.name}?`}
+                      description="Rollouts that went by it stay as they are."
+                      okText="Forget it"
+                      onConfirm={() => remove.mutate(c)}
+                    >
+                      <Button size="small" danger>
+                        Forget…
+                      </Button>
+                    </Popconfirm>
+                  </span>
+                ),
+              },
+            ]}
+          />
+        )
+      ) : (
+        <Skeleton active />
+      )}
+      <Button onClick={() => setEditing('new')}>Save a course…</Button>
+      {editing && <CourseForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
+    </main>
+  )
+}
+
+type Fields = CourseFieldsOf & { name: string; note: string }
+
+function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void }) {
+  const [form] = Form.useForm<Fields>()
+  const save = useSaveCourse()
+  const pace = Form.useWatch('pace', form)
+  return (
+    <Modal
+      open
+      width={760}
+      title={was ? `Change ${was.name}` : 'A course'}
+      okText="Save it"
+      confirmLoading={save.isPending}
+      onOk={() => form.submit()}
+      onCancel={onClose}
+    >
+      <Form<Fields>
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={was ? { ...fieldsOf(was), note: was.settings.note } : { ...usualCourse, note: '' }}
+        onFinish={(f) =>
+          save.mutate(
+            { name: was?.name ?? f.name, was, body: { ...settingsOf(f), note: f.note } },
+            { onSuccess: onClose },
+          )
+        }
+      >
+        {!was && (
+          <Form.Item name="name" label="Name" rules={[{ required: true, message: 'Give it a name.' }]}>
+            <Input placeholder="careful" />
+          </Form.Item>
+        )}
+        <CourseFields size={undefined} />
+        <OrderFields pace={pace} />
+        <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
+          <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
+        </Form.Item>
+        <Form.Item name="note" label="Note">
+          <Input />
+        </Form.Item>
+        <Trouble error={save.error} />
+      </Form>
+    </Modal>
+  )
+}
