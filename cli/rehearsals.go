@@ -179,3 +179,57 @@ the journal says happened, and compares with what was decided then. The exit sta
 			return nil
 		}}
 }
+
+func (a *app) rolloutFindings() *cobra.Command {
+	return &cobra.Command{Use: "findings GROUP|NUMBER", Short: "What the new instances of a rollout had in common: boot logs, checks, answers by path, what their template has otherwise", Args: exactly("GROUP|NUMBER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, _, err := a.find(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			found, _, err := ask[contract.Findings](a, func(c *client.Client) (*http.Response, error) { return c.GetFindings(cmd.Context(), r.Number) })
+			if err != nil {
+				return err
+			}
+			return a.print(found, func() string { return findingsPicture(r, found) })
+		}}
+}
+
+func findingsPicture(r contract.Rollout, f contract.Findings) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s  %s → %s  rollout %d\n%s\n", strong.paint(r.Group), r.From, r.To, r.Number, f.Sentence)
+	for _, line := range f.Common {
+		fmt.Fprintf(&b, "  - %s\n", line)
+	}
+	if len(f.Changes) > 0 {
+		rows := [][]string{{"  field", r.From, r.To}}
+		for _, c := range f.Changes {
+			rows = append(rows, []string{"  " + c.Field, orWord(c.Was, "—"), orWord(c.Now, "—")})
+		}
+		b.WriteString("\n" + table(rows))
+	}
+	if len(f.Paths) > 0 {
+		rows := [][]string{{"  path", ">requests", ">failed", ">2xx", ">3xx", ">4xx", ">5xx", ">none"}}
+		for _, p := range f.Paths {
+			row := []string{"  " + p.Path, fmt.Sprint(p.Requests), fmt.Sprint(p.Failed)}
+			for _, n := range p.Classes[1:] {
+				row = append(row, fmt.Sprint(n))
+			}
+			rows = append(rows, row)
+		}
+		b.WriteString("\n" + table(rows))
+	}
+	for _, in := range f.Instances {
+		fmt.Fprintf(&b, "\n%s in %s, %s: %s\n", strong.paint(in.Instance), in.Zone, in.State, in.Why)
+		for _, report := range in.Reports {
+			fmt.Fprintf(&b, "  %s says %s: %s\n", report.Check, report.Verdict, report.Why)
+		}
+		lines := strings.Split(strings.TrimSpace(in.BootLog), "\n")
+		for _, line := range lines[max(0, len(lines)-6):] {
+			if line != "" {
+				fmt.Fprintf(&b, "  %s %s\n", faint.paint("│"), line)
+			}
+		}
+	}
+	return b.String()
+}

@@ -18,7 +18,7 @@ import (
 
 func (a *app) rolloutCommand() *cobra.Command {
 	return group("rollout", "Rollouts: the staged replacement of a group's instances",
-		a.rolloutStart(), a.rolloutRehearse(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(), a.rolloutReplay(),
+		a.rolloutStart(), a.rolloutRehearse(), a.rolloutWatch(), a.rolloutShow(), a.rolloutList(), a.rolloutFindings(), a.rolloutReplay(),
 		a.rolloutTell(contract.RolloutCommandCommandHold, "Stop where it is; nothing more is replaced until proceed or revert"),
 		a.rolloutTell(contract.RolloutCommandCommandProceed, "Go on with a rollout that is held or reverts; what failed before is tried once more"),
 		a.rolloutTell(contract.RolloutCommandCommandRevert, "Bring every instance back to the version before"))

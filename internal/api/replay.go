@@ -79,8 +79,3 @@ func toldOf(lines []store.Entry, rollout int64) []rehearse.Told {
 	}
 	return all
 }
-
-// GetFindings is soon.
-func (s *Server) GetFindings(ctx context.Context, r routes.GetFindingsRequestObject) (routes.GetFindingsResponseObject, error) {
-	return nil, nil
-}

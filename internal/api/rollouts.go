@@ -227,6 +227,11 @@ func fromGate(g gate.Gate, of int) contract.Gate {
 	out := contract.Gate{Kind: string(g.Kind), What: say.Gate(g), LineMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
 		State: contract.GateState(g.State(of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
 		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
+	if len(g.Seen.Trace) > 0 {
+		out.Trace = ptr(each(g.Seen.Trace, func(p gate.Point) contract.TracePoint {
+			return contract.TracePoint{At: p.At.UTC(), NewPercent: round2(100 * p.New), OldPercent: round2(100 * p.Old), Evidence: gate.Comparison{LogE: p.LogE}.Evidence()}
+		}))
+	}
 	if !g.Kind.Compares() {
 		out.Floor = &g.Floor
 		if g.Judged > 0 {

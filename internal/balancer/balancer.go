@@ -138,6 +138,26 @@ type Window struct {
 	Median, P95, P99 float64
 }
 
+// PathStats is what was answered under one path; "" stands for all that are not told apart.
+type PathStats struct {
+	Path   string
+	Status [6]int64 // by class, as in [Window]
+}
+
+// Requests is how many there were.
+func (s PathStats) Requests() (n int64) {
+	for _, c := range s.Status {
+		n += c
+	}
+	return n
+}
+
+// Pather is a driver that tells what a template version answered in a pool, by where the
+// requests went: without what follows a question mark, a bounded number of paths.
+type Pather interface {
+	Paths(pool, version string) []PathStats
+}
+
 // Request is one that is in flight.
 type Request struct {
 	Method, Path string

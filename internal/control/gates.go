@@ -77,7 +77,7 @@ func (k *keeper) look(now time.Time, c *comparing) {
 	}
 	c.had = next
 	for n, b := range blocks {
-		c.seen[n] = c.seen[n].Add(b.fresh, b.old, ro.Gates[n].Margin)
+		c.seen[n] = c.seen[n].Add(b.fresh, b.old, ro.Gates[n].Margin).Traced(now)
 		if b.fresh.N+b.old.N > 0 {
 			k.fresh = true
 		}

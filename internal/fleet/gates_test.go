@@ -3,6 +3,7 @@ package fleet_test
 import (
 	"errors"
 	"math"
+	"reflect"
 	"testing"
 	"time"
 
@@ -58,14 +59,14 @@ func TestABrokenGate(t *testing.T) {
 		if back := c.then == gate.Revert; (d.Rollout.Turned.Code == fleet.CodeGateBroke) != back {
 			t.Errorf("it goes back (%v) for %+v", back, d.Rollout.Turned)
 		}
-		if d.Rollout.Gates[0].Seen != v.Seen[0] {
+		if !reflect.DeepEqual(d.Rollout.Gates[0].Seen, v.Seen[0]) {
 			t.Errorf("it keeps that the gate saw %+v", d.Rollout.Gates[0].Seen)
 		}
 		again, _, err := d.Rollout.Tell(soon, fleet.CommandProceed, "known")
-		if err != nil || again.Gates[0].Seen != (gate.Comparison{}) || again.State != fleet.Moving || again.Turned.Code != "" {
+		if err != nil || !reflect.DeepEqual(again.Gates[0].Seen, gate.Comparison{}) || again.State != fleet.Moving || again.Turned.Code != "" {
 			t.Errorf("after proceed: %+v (%v)", again.Gates, err)
 		}
-		if d.Rollout.Gates[0].Seen != v.Seen[0] {
+		if !reflect.DeepEqual(d.Rollout.Gates[0].Seen, v.Seen[0]) {
 			t.Error("telling the next changes the one before")
 		}
 	}
@@ -136,7 +137,7 @@ func TestTheShorterWait(t *testing.T) {
 func TestAClockThatIsSetForgetsNothing(t *testing.T) {
 	v := gated(t, gate.Usual())
 	v.Seen = seen(300, 3, 7)
-	if d := v.Shift(time.Hour); d.Rollout.Gates[0].Seen != v.Seen[0] {
+	if d := v.Shift(time.Hour); !reflect.DeepEqual(d.Rollout.Gates[0].Seen, v.Seen[0]) {
 		t.Errorf("it is written that the gate saw %+v", d.Rollout.Gates[0].Seen)
 	}
 }

@@ -228,6 +228,14 @@ func (s *Store) LivingInstances(ctx context.Context, ids []string) (map[string]b
 	return living, err
 }
 
+// LaunchedFor lists the instances of a version that were ordered from one time to another,
+// newest first, those that are gone as well; until now when the second is zero.
+func (s *Store) LaunchedFor(ctx context.Context, group string, v fleet.Version, from, to time.Time, most int) ([]Instance, error) {
+	return instances(many[instanceRow](ctx, s.q, `select `+instanceColumns+` from instances
+		where group_name = $1 and template = $2 and template_version = $3 and ordered_at >= $4 and ($5::timestamptz is null or ordered_at <= $5) order by ordered_at desc limit $6`,
+		group, v.Name, v.N, from, pointer(to), most))
+}
+
 // UsualTimes returns, newest last, how long up to 50 instances of the template
 // took from order to serving.
 func (s *Store) UsualTimes(ctx context.Context, template string) ([]time.Duration, error) {

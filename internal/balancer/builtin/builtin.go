@@ -202,13 +202,13 @@ type pool struct {
 	listeners map[balancer.Listener]*listener
 	wanted    []balancer.Listener
 	troubles  map[balancer.Listener]string
-	versions  map[string]*window
+	versions  map[string]*version
 	closed    bool
 }
 
 func (b *Balancer) newPool(name string) *pool {
 	have := &pool{name: name, log: b.log, transport: b.transport, flights: &b.flights, changed: make(chan struct{}), listeners: map[balancer.Listener]*listener{},
-		troubles: map[balancer.Listener]string{}, versions: map[string]*window{}}
+		troubles: map[balancer.Listener]string{}, versions: map[string]*version{}}
 	have.lane.Store(&lane{})
 	have.byInstance.Store(&map[string][]*target{})
 	proxy := &httputil.ReverseProxy{
@@ -341,9 +341,9 @@ func (p *pool) nextChange() <-chan struct{} {
 
 // version is where the answers of a template version are counted. The lock is
 // held.
-func (p *pool) version(v string) *window {
+func (p *pool) version(v string) *version {
 	if p.versions[v] == nil {
-		p.versions[v] = &window{}
+		p.versions[v] = &version{}
 	}
 	return p.versions[v]
 }

@@ -37,7 +37,7 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 		res, err := p.transport.RoundTrip(r)
 		took := time.Since(now.Since)
 		if err == nil {
-			p.count(t, now.Since.Add(took), res.StatusCode, took)
+			p.count(t, r.URL.Path, now.Since.Add(took), res.StatusCode, took)
 			res.Body = follow(res.Body, t, now)
 			return res, nil
 		}
@@ -48,7 +48,7 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 		p.setAside(t, time.Now())
 		used := kept != nil && kept.used.Load()
 		if used || len(tried) == mostTried || (sent.Load() && (again || !repeatable(r.Method) || !p.retries.take())) {
-			p.count(t, now.Since.Add(took), 0, took)
+			p.count(t, r.URL.Path, now.Since.Add(took), 0, took)
 			return nil, err
 		}
 		again = sent.Load()
@@ -111,10 +111,11 @@ func (a *allowance) take() bool {
 }
 
 // count adds an answer, or the lack of one, to all that is told of the target.
-func (p *pool) count(t *target, at time.Time, status int, took time.Duration) {
+func (p *pool) count(t *target, path string, at time.Time, status int, took time.Duration) {
 	t.requests.Add(1)
 	t.answers.add(at, status, took)
 	t.byVersion.add(at, status, took)
+	t.byVersion.paths.add(path, status)
 	t.flight.answered.Add(1)
 	if h := t.flight.histogram.Load(); h != nil && status != 0 {
 		h[bucketOf(took)].Add(1)

@@ -237,7 +237,7 @@ func TestSlowerThan(t *testing.T) {
 	f := newFront(t, say("0"))
 	count := func(took time.Duration) {
 		p := f.pools["front"]
-		p.count(p.lane.Load().targets[0], time.Now(), 200, took)
+		p.count(p.lane.Load().targets[0], "/", time.Now(), 200, took)
 	}
 	count(time.Second)
 	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 0 || slow != 0 {
@@ -257,8 +257,8 @@ func TestSlowerThan(t *testing.T) {
 		t.Errorf("after 8 answers it has answered %d, and %d failed", n, failed)
 	}
 	p := f.pools["front"]
-	p.count(p.lane.Load().targets[0], time.Now(), 503, time.Millisecond)
-	p.count(p.lane.Load().targets[0], time.Now(), 0, time.Millisecond)
+	p.count(p.lane.Load().targets[0], "/", time.Now(), 503, time.Millisecond)
+	p.count(p.lane.Load().targets[0], "/", time.Now(), 0, time.Millisecond)
 	if n, failed := f.Answered("timetable-0"); n != 10 || failed != 2 {
 		t.Errorf("with two that failed it has answered %d, and %d failed", n, failed)
 	}

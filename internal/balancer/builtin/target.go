@@ -28,7 +28,7 @@ type target struct {
 	retried                  atomic.Int64
 	credit                   float64 // for turns by weight; under the pool's turn
 	answers                  window
-	byVersion                *window
+	byVersion                *version
 	idle                     func(instance string)
 
 	mu  sync.Mutex

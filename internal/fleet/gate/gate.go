@@ -43,6 +43,45 @@ type Comparison struct {
 	// Line is what the answers of the present wave are held against: slower ones are bad. 0
 	// when they are held against nothing of that kind, or it is not known yet.
 	Line time.Duration `json:"line"`
+	// Trace is how it came to be so, oldest first: at most [MostTraced] points.
+	Trace []Point `json:"trace,omitempty"`
+}
+
+// Point is what had been seen at a moment.
+type Point struct {
+	At   time.Time `json:"at"`
+	New  float64   `json:"new"` // share of bad ones since the point before, 0 to 1
+	Old  float64   `json:"old"`
+	LogE float64   `json:"log_e"`
+	// Seen are the counts until then.
+	SeenNew Count `json:"seen_new"`
+	SeenOld Count `json:"seen_old"`
+}
+
+// MostTraced is how many points are kept; of more every second one goes.
+const MostTraced = 120
+
+// Traced is the comparison with one more point of its trace, where anything was seen since
+// the last. Points lie at least as far apart as the trace is full.
+func (c Comparison) Traced(at time.Time) Comparison {
+	var last Point
+	if n := len(c.Trace); n > 0 {
+		last = c.Trace[n-1]
+	}
+	if c.New == last.SeenNew && c.Old == last.SeenOld {
+		return c
+	}
+	since := func(is, was Count) float64 { return Count{is.N - was.N, is.Bad - was.Bad}.Share() }
+	kept := c.Trace
+	if len(kept) >= MostTraced {
+		half := make([]Point, 0, MostTraced)
+		for k := 1; k < len(kept); k += 2 {
+			half = append(half, kept[k])
+		}
+		kept = half
+	}
+	c.Trace = append(kept[:len(kept):len(kept)], Point{At: at, New: since(c.New, last.SeenNew), Old: since(c.Old, last.SeenOld), LogE: c.LogE, SeenNew: c.New, SeenOld: c.Old})
+	return c
 }
 
 // prior is the weight, in outcomes, with which each estimate begins on either side (0.18 is

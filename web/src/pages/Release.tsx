@@ -4,6 +4,7 @@ import type { Group, Rollout, Wave } from '../api/client'
 import { useRolloutRecord, useTellRollout, type Command } from '../api/queries'
 import { useReplay } from '../api/rollouts'
 import { Ago } from '../parts/Ago'
+import { Findings } from '../parts/Findings'
 import { Gates } from '../parts/Gates'
 import { Beside } from '../parts/Rehearsal'
 import { Tide } from '../parts/Tide'
@@ -107,6 +108,7 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
       <Beside rollout={rollout} />
       <Waves rollout={rollout} now={now} size={group.size} />
       <Gates gates={rollout.gates} />
+      <Findings rollout={rollout} />
     </div>
   )
 }

@@ -10,7 +10,7 @@ export function Gates({ gates }: { gates: Gate[] }) {
       size="small"
       pagination={false}
       dataSource={gates.map((g, i) => ({ ...g, key: i }))}
-      style={{ maxWidth: 760, marginBottom: 12 }}
+      style={{ maxWidth: 940, marginBottom: 12 }}
       columns={[
         { title: 'Gate', dataIndex: 'what' },
         { title: 'State', render: (_, g) => <StateWord state={g.state} /> },
@@ -23,6 +23,10 @@ export function Gates({ gates }: { gates: Gate[] }) {
         { title: 'At most', align: 'right', render: (_, g) => limitOf(g) },
         { title: 'By chance', align: 'right', render: (_, g) => byChance(g.evidence) },
         { title: 'When it breaks', render: (_, g) => otherwise(g) },
+        {
+          title: 'Over time',
+          render: (_, g) => <Trace gate={g} all={gates.filter((o) => o.floor === undefined).length} />,
+        },
       ]}
     />
   )
@@ -56,4 +60,37 @@ function otherwise(g: Gate): string {
   if (g.state === 'undecided' && g.least > 0)
     return `${g.wave_requests} of ${g.least} requests, then ${g.undecided}`
   return g.broken
+}
+
+const traceWidth = 150
+const traceHeight = 34
+
+/** How the evidence came to be what it is: at the dashed line the gate breaks. */
+function Trace({ gate: g, all }: { gate: Gate; all: number }) {
+  const points = g.trace ?? []
+  if (points.length < 2) return <span className="quiet">nothing yet</span>
+  const limit = Math.log10(100 * Math.max(all, 1))
+  const first = Date.parse(points[0]?.at ?? '')
+  const last = Date.parse(points.at(-1)?.at ?? '')
+  const x = (at: string) => (traceWidth * (Date.parse(at) - first)) / Math.max(last - first, 1)
+  const y = (evidence: number) =>
+    traceHeight -
+    3 -
+    ((traceHeight - 8) * Math.min(Math.max(Math.log10(Math.max(evidence, 1)), 0), limit)) / limit
+  const d = points
+    .map((p, i) => `${i ? 'L' : 'M'}${x(p.at).toFixed(1)} ${y(p.evidence).toFixed(1)}`)
+    .join(' ')
+  const end = points.at(-1)
+  return (
+    <svg
+      width={traceWidth}
+      height={traceHeight}
+      role="img"
+      aria-label={`Evidence over ${Math.round((last - first) / 1000)} s; now ${end?.evidence.toFixed(1) ?? ''}, and it breaks at ${100 * all}; lately ${end?.new_percent ?? 0} % of new and ${end?.old_percent ?? 0} % of old`}
+    >
+      <path d={`M0 ${y(10 ** limit)} H${traceWidth}`} stroke="var(--trouble)" strokeDasharray="4 3" />
+      <path d={d} fill="none" stroke="var(--deep)" strokeWidth="1.5" />
+      <title>Evidence against the new version; at the dashed line it breaks.</title>
+    </svg>
+  )
 }
