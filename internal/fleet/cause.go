@@ -173,6 +173,7 @@ const (
 	ChosenPast   = "outdated"
 	ChosenOldest = "oldest"
 	ChosenNewest = "newest"
+	ChosenTurn   = "turn" // by the order of the rollout
 )
 
 // Asked is the cause of what a person did.

@@ -3,6 +3,7 @@ package fleet
 import (
 	"time"
 
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
 )
 
@@ -104,6 +105,9 @@ func (d *deciding) healIll(check string, ill []int) {
 
 // sendIll sends away what the report finds ill, and counts it against its place.
 func (d *deciding) sendIll(i int, r health.Report, unwell, limit int) {
+	if d.ro.walks() && d.ro.gate(gate.Healthy) != nil {
+		d.stumble(i, checked(r))
+	}
 	d.retire(i, checked(r), span("unhealthy_seconds", d.now.Sub(r.Since)), count("unwell", unwell), count("heal_limit", limit))
 	d.failed(i, checked(r))
 }

@@ -48,6 +48,12 @@ func (d *deciding) judgeRollout() {
 			d.hold(Cause{Code: CodeTurnedIll, Instance: in.ID, About: r.Check, Words: r.Why})
 			return
 		} else if r != nil && d.helpless(in) {
+			if tolerant {
+				d.stumble(i, checked(*r))
+				if d.ro.State == Held {
+					return
+				}
+			}
 			d.retire(i, Cause{Code: CodeStuckIll, About: r.Check, Words: r.Why})
 		}
 	}
@@ -114,9 +120,20 @@ func (d *deciding) stumble(i int, what Cause) {
 	d.stumbled = append(d.stumbled, in.Zone)
 	d.ro.Stumbles++
 	d.roChanged = true
-	if d.ro.Stumbles >= StumbleLimit {
+	if d.ro.Stumbles >= d.mayStumble() {
 		d.hold(Cause{Code: CodeStumbled, Instance: in.ID, About: string(what.Code), Words: what.Words, Numbers: Numbers{count("failures", d.ro.Stumbles)}})
 	}
+}
+
+// mayStumble is how many failures of a wave hold it: [StumbleLimit], or as many new instances
+// as a gate on health allows to be ill where that is more.
+func (d *deciding) mayStumble() int {
+	g := d.ro.gate(gate.Healthy)
+	if g == nil {
+		return StumbleLimit
+	}
+	ill := int(float64(d.ro.Waves[d.ro.Wave].Of(d.group.Size)) * (100 - g.Floor) / 100)
+	return max(StumbleLimit, ill+1)
 }
 
 func (d *deciding) hold(because Cause) {
@@ -189,13 +206,16 @@ func (d *deciding) keep() {
 
 	t = d.tally(d.ro.To)
 	passed := 0
-	if d.ro.Wave > 0 && d.ro.Stumbles < StumbleLimit && !d.ro.Back {
+	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && !d.ro.Back {
 		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
 	}
 	// New instances that do not serve are no help: they may be what failed.
 	helping := t.old() + t.newServing
 	missing := d.afford(min(size-helping, size+above-t.counted))
 	cause := Cause{Code: CodeHeldShort, Numbers: Numbers{count("has", helping), count("size", size)}}
+	if d.ro.State != Held { // it waits for its time
+		cause.Code = CodeSize
+	}
 	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, ForSize, cause)
 	d.order(missing-ordered, d.ro.From, ForSize, cause)
 }

@@ -47,8 +47,10 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 	top := func(k int) int { return lines[k][0].rank }
 	for range n {
 		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && top(k) <= rankIdle }, nil)
+		turn := false
 		if z < 0 && serving > floor {
 			z = d.turnToGo(lines)
+			turn = z >= 0
 		}
 		if z < 0 {
 			z = placement.Fullest(zones, func(k int) bool {
@@ -62,6 +64,9 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 		in := d.at(next.i)
 		cause := because
 		cause.Words = d.chosen(next.rank)
+		if turn {
+			cause.Words = ChosenTurn
+		}
 		numbers := Numbers{count("serving", serving), count("zone_count", zones[z].Count)}
 		zones[z].Count--
 		if d.group.Serves(in) {

@@ -58,7 +58,9 @@ type plan struct {
 	calm              bool // no more faults
 	largest, changes  int  // sizes and versions that people chose
 	leastDrain, worst time.Duration
-	holds             time.Duration // for how long hooks hold at most, all together
+	from              fleet.Version  // of a rollout that supersedes another
+	place             *time.Location // of hours of the day
+	holds             time.Duration  // for how long hooks hold at most, all together
 }
 
 func playPlan(t *testing.T, seed uint64) *World {
@@ -96,6 +98,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	if p.r.IntN(3) == 0 {
 		p.hooks(&g)
 	}
+	p.place = time.FixedZone("there", 7200)
 	p.shaky = p.r.IntN(3) == 0
 	p.largest, p.leastDrain, p.worst = size, g.Drain, 40*time.Second
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
@@ -261,7 +264,7 @@ func (p *plan) mishap() {
 			g.Settle, g.Drain = time.Duration(5+p.r.IntN(20))*time.Second, p.upTo(10*time.Second)
 			p.leastDrain = min(p.leastDrain, g.Drain)
 			if v.Rollout == nil && p.r.IntN(4) == 0 {
-				g.Template.N = 3 - g.Template.N // for new launches only
+				g.Template.N = p.other() // for new launches only
 			}
 		})
 	case 10: // nobody is to touch it for a while
@@ -306,12 +309,16 @@ func (p *plan) thaw() {
 
 func (p *plan) startRollout() {
 	v := &p.w.View
+	if v.Rollout != nil && p.r.IntN(3) == 0 {
+		p.supersede()
+		return
+	}
 	if v.Rollout != nil {
 		p.tell([]fleet.Command{fleet.CommandProceed, fleet.CommandRevert}[p.r.IntN(2)])
 		return
 	}
 	waves := []string{"100%", "1,100%", "1,50%,100%", "10%,30%,60%,100%"}[p.r.IntN(4)]
-	p.begin(waves, 3-v.Group.Template.N, p.r.IntN(4), p.r.IntN(3), p.upTo(20*time.Second))
+	p.begin(waves, p.other(), p.r.IntN(4), p.r.IntN(3), p.upTo(20*time.Second))
 }
 
 func (p *plan) begin(waves string, to, above, below int, soak time.Duration) {
@@ -320,14 +327,28 @@ func (p *plan) begin(waves string, to, above, below int, soak time.Duration) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	r, e, err := fleet.Begin(p.w.Clock(), v.Group, v.Instances, fleet.Rollout{
-		ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
-	})
+	ro := fleet.Rollout{
+		From: p.from, ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
+	}
+	if !p.calm {
+		p.manner(&ro)
+	}
+	r, e, err := fleet.Begin(p.w.Clock(), v.Group, v.Instances, ro)
 	if err == nil {
+		v.Location = p.place
+
 		v.Rollout = &r
 		p.w.note(e)
 		p.changes++
 	}
+}
+
+// other is a version other than that of the group.
+func (p *plan) other() int {
+	if n := p.w.View.Group.Template.N; n <= 2 {
+		return 3 - n
+	}
+	return 1
 }
 
 func (p *plan) tell(c fleet.Command) {
@@ -405,6 +426,9 @@ func (p *plan) mustBeWhole() {
 	v := &p.w.View
 	if v.Rollout != nil || v.Group.Template.N == p.badVersion {
 		return
+	}
+	if n := len(p.w.Ended); n > 0 && p.w.Ended[n-1].State == fleet.Reverted && p.w.Ended[n-1].From.N == p.badVersion {
+		return // a person had it brought back to what is bad
 	}
 	serving := 0
 	for i := range v.Instances {

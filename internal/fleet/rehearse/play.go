@@ -78,6 +78,9 @@ type Point struct {
 func (p Plan) Play() ([]Run, error) {
 	var all []Run
 	for n := range p.Runs {
+		if n > 0 && p.Enough != nil && p.Enough() {
+			return all, nil
+		}
 		run, whole, err := p.play(p.Seed + uint64(n))
 		if err != nil {
 			return nil, err
@@ -111,7 +114,7 @@ func (p Plan) play(seed uint64) (run Run, whole bool, err error) {
 	view.Watched = time.Time{}
 	view.Instances, view.Ledger, view.Rollout = s.present(), nil, nil
 	s.w = New(s.begun, view, s.fate)
-	s.w.Answers, s.w.OnDecision, s.w.Quiet = s.answer, s.decided, true
+	s.w.Answers, s.w.OnDecision, s.w.Quiet, s.w.Lean = s.answer, s.decided, true, true
 	for i := range view.Instances {
 		s.stand(&view.Instances[i])
 	}
@@ -217,9 +220,9 @@ func (s *staging) answer(_ fleet.Instance, t fleet.Ticket) Answering {
 
 // decided takes in how things stand after a decision.
 func (s *staging) decided(fleet.View, fleet.Decision) {
-	_, serving := s.w.View.Ledger.Count(fleet.Version{})
-	_, fresh := s.w.View.Ledger.Count(s.Rollout.To)
-	there := len(s.w.View.Instances)
+	_, serving := s.w.count(fleet.Version{})
+	_, fresh := s.w.count(s.Rollout.To)
+	there := len(s.w.View.Instances) - s.w.over
 	s.run.Lowest, s.run.Most = min(s.run.Lowest, serving), max(s.run.Most, there)
 	s.run.Extra += time.Duration(there-s.w.View.Group.Size) * s.w.Now.Sub(s.last)
 	s.last = s.w.Now
@@ -320,8 +323,8 @@ func (s *staging) tick() {
 
 // ask lets one second's requests be answered.
 func (s *staging) ask(ro *fleet.Rollout) {
-	_, serving := s.w.View.Ledger.Count(fleet.Version{})
-	_, fresh := s.w.View.Ledger.Count(ro.To)
+	_, serving := s.w.count(fleet.Version{})
+	_, fresh := s.w.count(ro.To)
 	if serving == 0 {
 		return
 	}
@@ -356,19 +359,25 @@ func (s *staging) whole(f float64) int64 {
 	return int64(n)
 }
 
-// bad is how many of n go wrong, each with the chance p: drawn one by one while they are
-// few, by the normal distribution with the same mean and spread otherwise.
+// bad is how many of n go wrong, each with the chance p: from one that does to the next is
+// geometric; where they are many the normal distribution with the same mean and spread
+// stands in.
 func (s *staging) bad(n int64, p float64) int64 {
-	if n <= 1000 {
-		var bad int64
-		for range n {
-			if s.r.Float64() < p {
-				bad++
-			}
-		}
-		return bad
-	}
 	mean := float64(n) * p
-	drawn := math.Round(mean + s.r.NormFloat64()*math.Sqrt(mean*(1-p)))
-	return int64(math.Min(math.Max(drawn, 0), float64(n)))
+	switch {
+	case p <= 0 || n == 0:
+		return 0
+	case p >= 1:
+		return n
+	case mean*(1-p) > 100:
+		drawn := math.Round(mean + s.r.NormFloat64()*math.Sqrt(mean*(1-p)))
+		return int64(math.Min(math.Max(drawn, 0), float64(n)))
+	}
+	var bad int64
+	for at := 0.0; ; bad++ {
+		at += 1 + math.Floor(math.Log(1-s.r.Float64())/math.Log1p(-p))
+		if at > float64(n) {
+			return bad
+		}
+	}
 }

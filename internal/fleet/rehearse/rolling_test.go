@@ -45,16 +45,24 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 			continue
 		}
 		late := m.Launched.Add(before.Group.BootLimit() + before.Group.Settle)
-		if in.State.ComingUp() && !in.Pinned && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
+		if len(before.Group.Hooks) > 0 && in.State == fleet.Settling { // it settles from when they let it go
+			late = in.Since.Add(before.Group.Settle)
+		}
+		if in.State.ComingUp() && in.State != fleet.HeldIn && !in.Pinned && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
 			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
 		}
-		for check, since := range m.Bad {
+		for check, since := range m.Bad { // a gate on health says how many may be
+			if k.tolerant(r) {
+				break
+			}
 			if in.State == fleet.Serving && since.After(r.Resumed) && since.After(in.Since) && slices.Contains(before.Group.AllChecks(), check) {
 				k.fail("8: %s finds %s ill, and the rollout goes on", check, in.ID)
 			}
 		}
 	}
-	if len(k.ends) >= fleet.StumbleLimit {
+	k.mustKeepHealthy(r)
+	k.mustKeepHours(r, d)
+	if len(k.ends) >= k.mayEnd(r) {
 		k.fail("8: machines of the new version ended %d times in one wave (%v), and it goes on", len(k.ends), k.ends)
 	}
 }
@@ -73,12 +81,12 @@ func (k *watch) ended(in *fleet.Instance) {
 // mustHaveSoaked expects the last wave of a rollout that is done to have been good for
 // its soak, and somebody to have watched.
 func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
-	if since := k.p.w.Clock().Sub(k.lastFrozen); !k.lastFrozen.IsZero() && since < r.Soak && since >= 0 {
+	if since := k.p.w.Clock().Sub(k.lastFrozen); !k.lastFrozen.IsZero() && since < r.Waves[len(r.Waves)-1].Soaking(r.Soak) && since >= 0 {
 		k.fail("8: it is done %s after the group was frozen, and the soak is %s", since, r.Soak)
 	}
 	for n, t := range r.Times {
-		if t.Passed.Sub(t.Filled) < r.Soak || t.Filled.IsZero() {
-			k.fail("8: wave %d was good for %s of %s", n+1, t.Passed.Sub(t.Filled), r.Soak)
+		if soak := r.Waves[n].Soaking(r.Soak); t.Passed.Sub(t.Filled) < soak || t.Filled.IsZero() {
+			k.fail("8: wave %d was good for %s of %s", n+1, t.Passed.Sub(t.Filled), soak)
 		}
 	}
 	if before.Watched.After(r.Times[len(r.Times)-1].Filled) {
@@ -89,7 +97,7 @@ func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
 	}
 	g := k.p.w.View.Group
 	for i := range k.p.w.View.Instances {
-		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && in.Version != r.To {
+		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && !slices.Contains(r.LeaveOut, in.ID) && in.Version != r.To {
 			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
 		}
 	}
@@ -114,7 +122,7 @@ func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 		switch {
 		case !in.Counts():
 		case in.Version != r.To:
-			if in.Pinned {
+			if in.Pinned || slices.Contains(r.LeaveOut, in.ID) {
 				pinned++
 			}
 		default:

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/say"
@@ -102,7 +103,7 @@ type scenario struct {
 // named are the arguments with names that commands take; the settings of a group are
 // read elsewhere.
 var named = map[string][]string{
-	"machines": {"boot", "well", "finish", "grace", "vanish"}, "rollout": {"waves", "above", "below", "soak"}, "flap": {"every", "for"},
+	"machines": {"boot", "well", "finish", "grace", "vanish"}, "rollout": {"waves", "above", "below", "soak", "order", "leave-out", "start", "hours", "pace", "supersede", "gate"}, "flap": {"every", "for"},
 	"release": {"replace"}, "rest": {"for"}, "run": {}, "skip": {}, "show": {}, "resize": {}, "tell": {}, "answer": {}, "vanish": {}, "zone": {},
 }
 
@@ -303,9 +304,23 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 	if err != nil {
 		return err
 	}
-	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, s.w.View.Instances, fleet.Rollout{
-		ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"]),
-	})
+	ro := fleet.Rollout{ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"])}
+	ro.Order, ro.AtOnce, ro.Hours = fleet.Order(args["order"]), args["pace"] == "at-once", fleet.Hours(args["hours"])
+	if args["leave-out"] != "" {
+		ro.LeaveOut = strings.Split(args["leave-out"], ",")
+	}
+	if args["start"] != "" {
+		ro.StartAt = s.w.Now.Add(span(args["start"]))
+	}
+	if kind, floor, some := strings.Cut(args["gate"], ":"); some {
+		ro.Gates = []gate.Gate{{Kind: gate.Kind(kind), Floor: float64(number(floor)), Broken: gate.Hold, Undecided: gate.GoOn}}
+	}
+	if old := s.w.View.Rollout; args["supersede"] != "" && old != nil {
+		_, e := old.Supersede(s.w.Now, ro.To)
+		ro.From = old.From
+		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
+	}
+	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, s.w.View.Instances, ro)
 	if err == nil {
 		s.w.View.Rollout = &r
 		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})

@@ -36,6 +36,8 @@ type World struct {
 	Stop func() bool
 	// Away is until when nobody decides: the service is down.
 	Away time.Time
+	// Lean has records changed where they stand: OnDecision is not shown how they were before.
+	Lean bool
 	// Quiet has nothing journalled but what is about the rollout.
 	Quiet bool
 	// Journal is everything that was decided, oldest first.
@@ -54,6 +56,7 @@ type World struct {
 	events  events
 	asked   map[string]bool // tickets that are being answered
 	ordinal int
+	over    int // instances of the view that are gone, and were not dropped yet
 }
 
 // Disturbance is what becomes of an act: it is lost with the service that was to do it,
@@ -156,9 +159,11 @@ func (w *World) Decide() {
 
 // take writes the records of the decision.
 func (w *World) take(d fleet.Decision) {
-	ins := make([]fleet.Instance, len(w.View.Instances), len(w.View.Instances)+len(d.Changed))
-	copy(ins, w.View.Instances) // whoever holds the view before keeps it
-	gone := false
+	ins := w.View.Instances
+	if !w.Lean { // whoever holds the view before keeps it
+		ins = make([]fleet.Instance, len(w.View.Instances), len(w.View.Instances)+len(d.Changed))
+		copy(ins, w.View.Instances)
+	}
 	for _, in := range d.Changed {
 		i, known := w.place[in.ID]
 		if !known {
@@ -167,15 +172,12 @@ func (w *World) take(d fleet.Decision) {
 			ins = append(ins, *in)
 		}
 		ins[i] = *in
-		gone = gone || in.State == fleet.Gone
 	}
 	w.View.Instances = ins
 	for _, in := range d.Changed {
 		w.View.Ledger.Note(&w.View, w.place[in.ID])
 	}
-	if gone {
-		w.drop(func(in *fleet.Instance) bool { return in.State == fleet.Gone })
-	}
+	w.dropGone(d)
 	if d.Group != nil {
 		w.View.Group = *d.Group
 	}
@@ -188,6 +190,23 @@ func (w *World) take(d fleet.Decision) {
 	}
 	w.Finished = d.Finished
 	w.note(d.Entries...)
+}
+
+// dropGone forgets those that a decision ended: in a lean world once they are many.
+func (w *World) dropGone(d fleet.Decision) {
+	for _, in := range d.Changed {
+		if in.State == fleet.Gone {
+			w.over++
+			delete(w.place, in.ID)
+			if w.Lean {
+				delete(w.Machines, in.ID)
+			}
+		}
+	}
+	if w.over > 0 && (!w.Lean || 4*w.over > len(w.View.Instances)) {
+		w.drop(func(in *fleet.Instance) bool { return in.State == fleet.Gone })
+		w.over = 0
+	}
 }
 
 // drop forgets instances that are no more.
@@ -225,6 +244,15 @@ func (w *World) edit(id string, f func(in *fleet.Instance)) {
 	if w.View.Ledger.Fits(&w.View) {
 		w.View.Ledger.Note(&w.View, i)
 	}
+}
+
+// count is how many instances of a version count, and how many serve; of all when none is
+// given.
+func (w *World) count(v fleet.Version) (counted, serving int) {
+	if !w.View.Ledger.Fits(&w.View) {
+		w.View.Ledger = fleet.NewLedger(&w.View)
+	}
+	return w.View.Ledger.Count(v)
 }
 
 // Instance returns the record of an instance, or nil when it is gone.

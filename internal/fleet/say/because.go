@@ -113,6 +113,8 @@ func machine(c fleet.Code) string {
 		return "its machine ended while a hook held it: "
 	case fleet.CodeHookFailed:
 		return "its launch hook failed: "
+	case fleet.CodeChecked, fleet.CodeNotHealthy, fleet.CodeNotUp:
+		return "it was not well: "
 	}
 	return "its machine vanished: "
 }
@@ -177,6 +179,8 @@ func chosen(c fleet.Cause) string {
 		return ""
 	case fleet.ChosenIdle:
 		return ", and it serves nobody"
+	case fleet.ChosenTurn:
+		return ", and by the rollout's order it is its turn"
 	case fleet.ChosenOldest, fleet.ChosenNewest:
 		return ", and in the fullest zone it is the " + c.Words
 	}

@@ -1,0 +1,129 @@
+package rehearse
+
+import (
+	"slices"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
+)
+
+// manner draws how a rollout goes about it.
+func (p *plan) manner(ro *fleet.Rollout) {
+	if p.r.IntN(2) == 0 {
+		return
+	}
+	ro.Order = []fleet.Order{fleet.Mixed, fleet.ZoneByZone, fleet.OldestFirst}[p.r.IntN(3)]
+	ro.AtOnce = p.r.IntN(8) == 0
+	if p.r.IntN(4) == 0 {
+		for range 1 + p.r.IntN(2) {
+			if id := p.any(); id != "" && !slices.Contains(ro.LeaveOut, id) {
+				ro.LeaveOut = append(ro.LeaveOut, id)
+			}
+		}
+	}
+	if p.r.IntN(4) == 0 {
+		ro.StartAt = p.w.Clock().Add(p.upTo(3 * time.Minute))
+	}
+	if p.r.IntN(4) == 0 {
+		ro.Hours = []fleet.Hours{"06:03-06:08", "06:10-05:59", "05:00-06:06 Europe/Paris"}[p.r.IntN(3)]
+	}
+	if p.r.IntN(3) == 0 {
+		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Healthy, Floor: float64(40 + p.r.IntN(61)), Broken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], Undecided: gate.GoOn})
+	}
+	if n := p.w.View.Group.Size - ro.Below; p.r.IntN(4) == 0 && n > 0 && !ro.AtOnce {
+		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Serving, Floor: float64(1 + p.r.IntN(n)), Broken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], Undecided: gate.GoOn})
+	}
+	if len(ro.Waves) > 1 && p.r.IntN(3) == 0 {
+		ro.Waves[0].Soak, ro.Waves[0].Soaks = p.upTo(10*time.Second), true
+	}
+}
+
+// supersede has a person go to another version while a rollout is under way.
+func (p *plan) supersede() {
+	v := &p.w.View
+	old := *v.Rollout
+	to := []int{1, 2, 4}[p.r.IntN(3)]
+	ended, e := old.Supersede(p.w.Clock(), fleet.Version{Name: "timetable-web", N: to})
+	v.Rollout = nil
+	p.from = old.From
+	p.begin("1,50%,100%", to, 1+p.r.IntN(3), 0, p.upTo(20*time.Second))
+	p.from = fleet.Version{}
+	if v.Rollout == nil { // it was refused, and nothing changes
+		v.Rollout = &old
+		return
+	}
+	p.w.Ended = append(p.w.Ended, ended)
+	p.w.note(e)
+}
+
+// tolerant reports whether a gate says how many new instances may be ill.
+func (k *watch) tolerant(r *fleet.Rollout) bool {
+	return slices.ContainsFunc(r.Gates, func(g gate.Gate) bool { return g.Kind == gate.Healthy })
+}
+
+// mustKeepHealthy expects a rollout to stop that has fewer new instances well than its gate
+// wants, by what the machines answer.
+func (k *watch) mustKeepHealthy(r *fleet.Rollout) {
+	for _, g := range r.Gates {
+		if g.Kind != gate.Healthy {
+			continue
+		}
+		well, ill := 0, 0
+		for i := range k.p.w.View.Instances {
+			in := &k.p.w.View.Instances[i]
+			m := k.p.w.Machines[in.ID]
+			if in.Version != r.To || in.State != fleet.Serving || m == nil || m.Gone {
+				continue
+			}
+			if k.opens(in) {
+				well++
+			} else if slices.ContainsFunc(k.p.w.View.Group.Checks, func(c string) bool { return m.Bad[c].After(r.Resumed) && m.Bad[c].After(in.Since) }) {
+				ill++
+			}
+		}
+		if well+ill > 0 && ill > 0 && 100*float64(well)/float64(well+ill) < g.Floor {
+			k.fail("8: %d of %d new instances answer, the gate wants %g %%, and the rollout goes on", well, well+ill, g.Floor)
+		}
+	}
+}
+
+// mustKeepHours expects nothing of the new version to be launched before the rollout's time
+// or outside of its hours, but for what complete waves are owed.
+func (k *watch) mustKeepHours(r *fleet.Rollout, d fleet.Decision) {
+	now := k.p.w.Clock()
+	open, _ := r.Hours.Opens(now, k.p.w.View.Location)
+	if open && !now.Before(r.StartAt) {
+		return
+	}
+	passed := 0
+	if r.Wave > 0 {
+		passed = r.Waves[r.Wave-1].Of(k.p.w.View.Group.Size)
+	}
+	are, launched := 0, 0
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.Counts() && in.Version == r.To {
+			are++
+		}
+	}
+	for _, in := range d.Changed {
+		if in.State == fleet.Ordered && in.Version == r.To && in.Ordered.Equal(now) && in.Launch == 1 {
+			launched++
+		}
+	}
+	if launched > 0 && are > passed {
+		k.fail("%d of %s are launched at %s, and the rollout waits until %s, only %q", launched, r.To, now, r.StartAt, r.Hours)
+	}
+}
+
+// mayEnd is how many machines of the new version may end in one wave before the rollout
+// stops: three, or more than a gate on health lets be ill.
+func (k *watch) mayEnd(r *fleet.Rollout) int {
+	most := fleet.StumbleLimit
+	for _, g := range r.Gates {
+		if g.Kind == gate.Healthy {
+			most = max(most, 1+int((100-g.Floor)/100*float64(r.Waves[r.Wave].Of(k.p.w.View.Group.Size))))
+		}
+	}
+	return most
+}
