@@ -4,13 +4,14 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test race model campaign check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test race model campaign plans check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
 	@echo "make test         all tests"
 	@echo "make race         the tests of what runs at once, under the race detector"
 	@echo "make model        the protocol of leases and driver calls, by a model checker"
 	@echo "make campaign     faults under traffic for MINUTES=10: replicas, machines, the database"
+	@echo "make plans        ten thousand random lives of a group against what must never break"
 	@echo "make check        format, vet, staticcheck, types, generated code"
 	@echo "make build        bin/unitas with the console in it"
 	@echo "make bench        the speeds that are promised"
@@ -93,6 +94,10 @@ model: $(STAMPS)/spin
 # MINUTES: how long.
 campaign: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2
 	UNITAS_CAMPAIGN=$(or $(MINUTES),10)m go test -C test/e2e -count=1 -timeout $$(( $(or $(MINUTES),10) + 8 ))m -run TestCampaign -v .
+
+# What a test run plays three thousand of.
+plans:
+	go test ./internal/fleet/rehearse -run TestFaultPlans -plans 10000 -count=1 -v
 
 mutants:
 	@go run ./test/mutants

@@ -171,13 +171,13 @@ func (d *demo) bringIn(ctx context.Context) error {
 		}
 	}
 	return errors.Join(
-		d.command(ctx, "template", "create", "timetable-web", "--image", "timetable@1", "--memory", "64MiB", "--environment", "WARM_UP="+warmUp.String(),
+		d.command(ctx, "template", "create", "timetable-web", "--image", "timetable@1", "--memory", "64MiB", "--environment", "WARM_UP="+warmUp.String()+",LOOK_UP=15ms",
 			"--label", "service=timetable", "--user-data", filepath.Join(d.service.data, "spring.sh"), "--price-per-hour", "0.04", "--zone-price", "west-pier=0.05", "--note", "the spring sailings"),
 		d.command(ctx, "template", "revise", "timetable-web", "--image", "timetable@stable", "--memory", "96MiB", "--user-data", filepath.Join(d.service.data, "summer.sh"),
 			"--note", "the summer sailings"),
 		d.command(ctx, "template", "diff", "timetable-web@1", "timetable-web@2"),
-		d.command(ctx, "template", "revise", "timetable-web", "--environment", "WARM_UP="+warmUp.String()+",ERROR_PERCENT=5", "--note", "the autumn sailings, half tested"),
-		d.command(ctx, "template", "revise", "timetable-web", "--from", "2", "--environment", "WARM_UP="+warmUp.String()+",SAILINGS_FILE=/srv/sailings-winter.csv",
+		d.command(ctx, "template", "revise", "timetable-web", "--environment", "WARM_UP="+warmUp.String()+",LOOK_UP=15ms"+",ERROR_PERCENT=5", "--note", "the autumn sailings, half tested"),
+		d.command(ctx, "template", "revise", "timetable-web", "--from", "2", "--environment", "WARM_UP="+warmUp.String()+",LOOK_UP=15ms"+",SAILINGS_FILE=/srv/sailings-winter.csv",
 			"--note", "reads the winter sailings from a file"))
 }
 

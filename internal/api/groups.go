@@ -13,6 +13,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
 
@@ -143,6 +144,13 @@ func (s *Server) checkReferences(ctx context.Context, r store.Reader, was, g sto
 	if check := g.Heal.Check(); check != "" {
 		if _, err := r.Check(ctx, check); errors.Is(err, store.ErrNotFound) {
 			fault("/heal", "%q is neither off nor machine, and there is no check of this name", check)
+		} else if err != nil {
+			return err
+		}
+	}
+	if g.Course != "" && g.Course != was.Course {
+		if _, err := r.Course(ctx, g.Course); errors.Is(err, store.ErrNotFound) {
+			fault("/course", "there is no course %s; see: unitas course list", words.Plain(g.Course, 80))
 		} else if err != nil {
 			return err
 		}

@@ -20,6 +20,7 @@ func (d *deciding) heal() {
 		d.noHealing()
 		return
 	}
+	d.forgive()
 	evidence := d.evidence()
 	var ill []int
 	for _, i := range d.astir {

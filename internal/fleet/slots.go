@@ -143,6 +143,18 @@ func (d *deciding) healing() int {
 	return n
 }
 
+// forgive ends what healing owes for places that nobody misses any more: others took them.
+func (d *deciding) forgive() {
+	if d.ro != nil || d.healing() == 0 || d.tally(d.group.Template).counted < d.group.Size {
+		return
+	}
+	for k, i := range d.standing() {
+		if i < 0 && d.group.Slots[k].Healed {
+			d.group.Slots[k].Healed, d.groupChanged = false, true
+		}
+	}
+}
+
 // rested reports whether an instance that has been ill since then may be replaced
 // by one launched before it goes. In a place where others failed before it, one
 // that still serves waits as long as the place would stay empty.

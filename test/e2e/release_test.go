@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -10,6 +12,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -239,6 +243,63 @@ func TestKilledAgainAndAgain(t *testing.T) {
 		if e.Instance != nil && !strings.Contains(string(raw), *e.Instance+"\n") {
 			t.Errorf("%s is gone, and its retire hook did not run", *e.Instance)
 		}
+	}
+}
+
+// requestsSent is how many go through the listener; UNITAS_REQUESTS has it be more.
+func requestsSent() int64 {
+	if n, err := strconv.ParseInt(os.Getenv("UNITAS_REQUESTS"), 10, 64); err == nil {
+		return n
+	}
+	return 15_000
+}
+
+// TestBackAndForth has rollouts go back and forth under traffic that asks as fast as it may:
+// no request fails.
+func TestBackAndForth(t *testing.T) {
+	s := start(t)
+	s.stock()
+	s.group(20)
+	s.hooks()
+	asking, stop := context.WithCancel(ctx)
+	defer stop()
+	var sent, failed atomic.Int64
+	var first atomic.Pointer[string]
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			c := &http.Client{Transport: &http.Transport{}, Timeout: 20 * time.Second}
+			for asking.Err() == nil {
+				res, err := c.Get("http://" + s.front + "/")
+				why := ""
+				switch {
+				case err != nil:
+					why = err.Error()
+				default:
+					_, _ = io.Copy(io.Discard, res.Body)
+					res.Body.Close()
+					if res.StatusCode != http.StatusOK {
+						why = res.Status
+					}
+				}
+				if sent.Add(1); why != "" {
+					failed.Add(1)
+					first.CompareAndSwap(nil, &why)
+				}
+			}
+		})
+	}
+	rollouts, to := 0, "timetable-web@2"
+	for sent.Load() < requestsSent() {
+		s.becomes(s.rollOut(to, "1", "50%", "100%").Number, contract.RolloutStateDone)
+		rollouts++
+		to = map[string]string{"timetable-web@2": "timetable-web@1", "timetable-web@1": "timetable-web@2"}[to]
+	}
+	stop()
+	all.Wait()
+	t.Logf("%d requests, %d failed, %d rollouts", sent.Load(), failed.Load(), rollouts)
+	if n := failed.Load(); n > 0 {
+		t.Errorf("%d of %d requests failed, the first with: %s", n, sent.Load(), *first.Load())
 	}
 }
 

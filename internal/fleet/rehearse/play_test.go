@@ -182,7 +182,9 @@ func TestDecidedAgain(t *testing.T) {
 // lived is the view at the begin of a rollout, and the journal since, of a random life.
 func lived(t *testing.T, seed uint64) (fleet.View, []Told, fleet.RolloutState) {
 	r := rand.New(rand.NewPCG(seed, 7))
-	upTo := func(d time.Duration) time.Duration { return time.Duration(r.Int64N(int64(d))).Truncate(time.Millisecond) }
+	upTo := func(d time.Duration) time.Duration {
+		return time.Duration(r.Int64N(int64(d))).Truncate(time.Millisecond)
+	}
 	p := staged(t, 1+r.IntN(8), []string{"1,100%", "1,50%,100%", "100%"}[r.IntN(3)], upTo(20*time.Second))
 	view := p.View
 	view.Watched = time.Time{}

@@ -31,7 +31,13 @@ func (k *watch) invariant9(before fleet.View, was map[string]*fleet.Instance, d 
 			delete(k.healed, in.Slot) // made good
 		}
 	}
-	if len(k.healed) > 0 && counted(before) >= g.Size {
+	// Whoever failed is missing before anything is decided of it.
+	left := slices.ContainsFunc(d.Changed, func(in *fleet.Instance) bool {
+		old := was[in.ID]
+		return old != nil && old.Counts() && !in.Counts() && slices.Contains([]fleet.Code{fleet.CodeVanished, fleet.CodeRefused, fleet.CodeHookFailed,
+			fleet.CodeNotUp, fleet.CodeNotHealthy, fleet.CodeRestedOver}, in.Cause.Code)
+	})
+	if len(k.healed) > 0 && counted(before) >= g.Size && !left {
 		k.forget(before)
 	}
 	for _, in := range d.Changed {
