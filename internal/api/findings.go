@@ -57,7 +57,7 @@ func (s *Server) GetFindings(ctx context.Context, r routes.GetFindingsRequestObj
 	}
 	out.Paths = s.pathsOf(ctx, ro)
 	out.Common = common(fresh, logs, out.Paths, out.Changes)
-	out.Sentence = fmt.Sprintf("%s of %s launched for it; %s.", words.Are(len(fresh), "instance"), ro.To, strings.TrimSuffix(say.Why(&ro.Rollout), "."))
+	out.Sentence = fmt.Sprintf("%s of %s, launched for it. It is %s: %s.", words.Count(len(fresh), "instance"), ro.To, ro.State, strings.TrimSuffix(say.Why(&ro.Rollout), "."))
 	return routes.GetFindings200JSONResponse(out), nil
 }
 

@@ -58,7 +58,7 @@ func (k *keeper) look(now time.Time, c *comparing) {
 		in := &k.view.Instances[i]
 		is, was := make([]answered, len(ro.Gates)), c.had[in.ID]
 		for n, g := range ro.Gates {
-			if !in.CountsFor(now, g) || (g.Kind == gate.Latency && c.seen[n].Line == 0) {
+			if !g.Kind.Compares() || !in.CountsFor(now, g) || (g.Kind == gate.Latency && c.seen[n].Line == 0) {
 				continue
 			}
 			is[n].counts = true

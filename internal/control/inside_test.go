@@ -351,3 +351,26 @@ func TestTheLineOfAWave(t *testing.T) {
 		t.Errorf("and then %d", got.New.N)
 	}
 }
+
+// TestAGateOnHealthComparesNothing, and one that compares keeps how it came to be.
+func TestAGateOnHealthComparesNothing(t *testing.T) {
+	now := time.Now()
+	b := &answering{said: map[string][2]int64{"new": {0, 0}, "old": {0, 0}}}
+	k := newKeeper(&Control{Config: Config{Clock: clock.New(), Balancer: b}}, "timetable", 1, nil)
+	old, fresh := fleet.Version{Name: "timetable-web", N: 1}, fleet.Version{Name: "timetable-web", N: 2}
+	for id, v := range map[string]fleet.Version{"new": fresh, "old": old} {
+		k.view.Instances = append(k.view.Instances, fleet.Instance{ID: id, State: fleet.Serving, Since: now.Add(-time.Minute), Version: v})
+	}
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: old, To: fresh, State: fleet.Moving, Gates: []gate.Gate{{Kind: gate.Healthy, Floor: 100}, gate.Usual()}}}
+	for n := range int64(5) {
+		k.comparing.looked = time.Time{}
+		b.said["new"], b.said["old"] = [2]int64{10 * n, n}, [2]int64{10 * n, 0}
+		k.compare(now.Add(time.Duration(n) * time.Second))
+	}
+	if seen := k.view.Seen[0]; seen.New.N != 0 || len(seen.Trace) != 0 {
+		t.Errorf("the gate on health compared %+v", seen)
+	}
+	if seen := k.view.Seen[1]; seen.New != (gate.Count{N: 40, Bad: 4}) || len(seen.Trace) != 4 || seen.Trace[3].New != 0.1 || seen.Trace[3].Old != 0 {
+		t.Errorf("the other saw %+v", seen)
+	}
+}

@@ -206,7 +206,7 @@ func (d *deciding) keep() {
 
 	t = d.tally(d.ro.To)
 	passed := 0
-	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && !d.ro.Back {
+	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled && !d.ro.Back {
 		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
 	}
 	// New instances that do not serve are no help: they may be what failed.

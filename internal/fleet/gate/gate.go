@@ -75,7 +75,7 @@ func (c Comparison) Traced(at time.Time) Comparison {
 	kept := c.Trace
 	if len(kept) >= MostTraced {
 		half := make([]Point, 0, MostTraced)
-		for k := 1; k < len(kept); k += 2 {
+		for k := 0; k < len(kept); k += 2 { // the first stays
 			half = append(half, kept[k])
 		}
 		kept = half

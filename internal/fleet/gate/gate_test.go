@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+	"time"
 )
 
 // traffic is what arrives: one new instance among six get 50 requests a second.
@@ -128,5 +129,28 @@ func TestEvidence(t *testing.T) {
 	}
 	if (Comparison{LogE: math.Log(99)}).Breaks(0.01) || !(Comparison{LogE: math.Log(101)}).Breaks(0.01) {
 		t.Error("1 in 100 is not where it breaks")
+	}
+}
+
+// TestATraceIsBounded: it keeps how it came to be, ever more coarsely, and only where
+// anything was seen.
+func TestATraceIsBounded(t *testing.T) {
+	at := time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC)
+	var c Comparison
+	for n := range 1000 {
+		at = at.Add(time.Second)
+		c = c.Add(Count{N: 10, Bad: int64(n % 2)}, Count{N: 10}, 0.5).Traced(at)
+		before := c
+		if c = c.Traced(at.Add(time.Millisecond)); len(c.Trace) != len(before.Trace) {
+			t.Fatal("nothing was seen, and it is traced")
+		}
+	}
+	last := c.Trace[len(c.Trace)-1]
+	if len(c.Trace) > MostTraced || len(c.Trace) < MostTraced/2 || last.At != at || last.SeenNew != c.New || c.Trace[0].At.Sub(at) > -500*time.Second {
+		t.Errorf("%d points from %s to %s of %s", len(c.Trace), c.Trace[0].At, last.At, at)
+	}
+	kept := c.Trace
+	if next := c.Add(Count{N: 1}, Count{}, 0.5).Traced(at.Add(time.Second)); len(kept) == len(next.Trace) {
+		t.Error("the next point is missing")
 	}
 }

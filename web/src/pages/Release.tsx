@@ -37,7 +37,12 @@ export function Release({
         </p>
       )}
       {live && (
-        <Button size="small" disabled={group.deleting} onClick={() => setStarting(true)}>
+        <Button
+          size="small"
+          style={{ marginTop: 8 }}
+          disabled={group.deleting}
+          onClick={() => setStarting(true)}
+        >
           Go to another version instead…
         </Button>
       )}
