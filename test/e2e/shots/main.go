@@ -136,11 +136,6 @@ func (s *shots) console() error {
 			return browser.Until(tab, `document.querySelectorAll('.recharts-bar-rectangle').length > 0`)
 		},
 		func() error { return s.take(tab, "console-costs") },
-		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/services")) },
-		func() error {
-			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 1`)
-		},
-		func() error { return s.take(tab, "console-services") },
 		func() error {
 			return chromedp.Do(tab, chromedp.Navigate(s.url+"/new-group"))
 		},
@@ -165,6 +160,15 @@ func (s *shots) console() error {
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
 		func() error { return browser.Until(tab, `document.querySelectorAll('.journal li').length > 5`) },
 		func() error { return s.take(tab, "console-group") },
+		s.holdOne,
+		func() error {
+			return browser.Until(tab, `document.querySelectorAll('[aria-label^="pass "]').length > 0`)
+		},
+		func() error {
+			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('h2')].find(h => h.textContent === 'Hooks').scrollIntoView()`))
+		},
+		func() error { return s.take(tab, "console-hooks") },
+		s.letGo,
 		func() error { return browser.Button(tab, "Start a rollout") },
 		func() error {
 			return browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('@')`)
@@ -260,6 +264,34 @@ func (s *shots) failAgain() error {
 		return err
 	}
 	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, contract.NewDrill{Kind: contract.NewDrillKindCrash, Instance: &list.Items[0].Id}))
+	return err
+}
+
+// holdOne has a person look at each new instance, and one more launched.
+func (s *shots) holdOne() error {
+	whatever, deadline := "*", 600.0
+	if _, _, err := client.Read[contract.Group](s.api.AddHook(s.ctx, "timetable", &contract.AddHookParams{IfMatch: &whatever},
+		contract.NewHook{Name: "look", At: contract.HookPointLaunch, DeadlineSeconds: &deadline})); err != nil {
+		return err
+	}
+	return s.resize(7)
+}
+
+func (s *shots) letGo() error {
+	whatever := "*"
+	_, _, err := client.Read[contract.Group](s.api.RemoveHook(s.ctx, "timetable", "look", &contract.RemoveHookParams{IfMatch: &whatever}))
+	if err == nil {
+		err = s.resize(6)
+	}
+	if err == nil {
+		err = s.until("the group is whole again", s.whole)
+	}
+	return err
+}
+
+func (s *shots) resize(size int) error {
+	whatever := "*"
+	_, _, err := client.Read[contract.Group](s.api.ChangeGroup(s.ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size}))
 	return err
 }
 

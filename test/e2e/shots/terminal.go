@@ -46,7 +46,7 @@ func (s *shots) terminal() error {
 		{name: "cli-group-show", command: "bin/unitas group show timetable"},
 		{name: "cli-rollout-watch", command: "bin/unitas rollout watch timetable", before: func() error { return s.release("the night sailings", false) }, ready: s.inWave(2)},
 		{name: "cli-image-show", command: "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", before: s.whole},
-		{name: "cli-template-diff", command: "bin/unitas template list timetable-web; echo; bin/unitas template diff timetable-web@1 timetable-web@2"},
+		{name: "cli-rehearsal", command: "bin/unitas rollout rehearse timetable --to timetable-web@1 --fault zone=mid-pier@wave2"},
 		{name: "cli-journal", command: "bin/unitas journal --group timetable --limit 14"},
 		{name: "cli-pool-show", command: "bin/unitas pool show front"},
 		{name: "cli-instance-show", command: "bin/unitas instance show $(bin/unitas instance list --group timetable -o json | grep -o -m1 'timetable-...')", shown: "unitas instance show timetable-…"},
