@@ -55,16 +55,28 @@ func (s *Server) settingsOf(c store.Course) contract.CourseSettings {
 	if json.Unmarshal(c.Settings, &own) != nil {
 		return settings
 	}
-	set(&settings.Waves, own.Waves)
-	set(&settings.Above, own.Above)
-	set(&settings.Below, own.Below)
-	set(&settings.SoakSeconds, own.SoakSeconds)
-	set(&settings.Gates, own.Gates)
-	set(&settings.Order, own.Order)
-	set(&settings.Pace, own.Pace)
-	set(&settings.Hours, own.Hours)
-	set(&settings.Note, own.Note)
+	return over(settings, own)
+}
+
+// over are settings with what the others say put over them.
+func over(settings, others contract.CourseSettings) contract.CourseSettings {
+	set(&settings.Waves, others.Waves)
+	set(&settings.Above, others.Above)
+	set(&settings.Below, others.Below)
+	set(&settings.SoakSeconds, others.SoakSeconds)
+	set(&settings.Gates, others.Gates)
+	set(&settings.Order, others.Order)
+	set(&settings.Pace, others.Pace)
+	set(&settings.Hours, others.Hours)
+	set(&settings.Note, others.Note)
 	return settings
+}
+
+// set puts a value where one is given.
+func set[T any](to **T, from *T) {
+	if from != nil {
+		*to = from
+	}
 }
 
 func (s *Server) fromCourse(c store.Course) contract.Course {

@@ -50,7 +50,7 @@ func (s *Server) GetFindings(ctx context.Context, r routes.GetFindingsRequestObj
 		if err != nil {
 			return nil, err
 		}
-		if last := lastLine(one.BootLog); last != "" {
+		if last := words.LastLine(one.BootLog); last != "" {
 			logs[last]++
 		}
 		out.Instances = append(out.Instances, one)
@@ -143,9 +143,4 @@ func common(fresh []store.Instance, logs map[string]int, paths []contract.PathAn
 	}
 	slices.Sort(all)
 	return append([]string{}, all...)
-}
-
-func lastLine(text string) string {
-	text = strings.TrimSpace(text)
-	return words.Plain(text[strings.LastIndexByte(text, '\n')+1:], words.Outside)
 }

@@ -68,19 +68,14 @@ func (s *Server) planned(ctx context.Context, group string, b contract.NewRollou
 	if err != nil {
 		return ro, err
 	}
-	set(&settings.Waves, b.Waves)
-	set(&settings.Above, b.Above)
-	set(&settings.Below, b.Below)
-	set(&settings.SoakSeconds, b.SoakSeconds)
-	set(&settings.Gates, b.Gates)
-	set(&settings.Hours, b.Hours)
+	own := contract.CourseSettings{Waves: b.Waves, Above: b.Above, Below: b.Below, SoakSeconds: b.SoakSeconds, Gates: b.Gates, Hours: b.Hours}
 	if b.Order != nil {
-		settings.Order = ptr(contract.CourseSettingsOrder(*b.Order))
+		own.Order = ptr(contract.CourseSettingsOrder(*b.Order))
 	}
 	if b.Pace != nil {
-		settings.Pace = ptr(contract.CourseSettingsPace(*b.Pace))
+		own.Pace = ptr(contract.CourseSettingsPace(*b.Pace))
 	}
-	if ro.Rollout, err = fromSettings(settings); err != nil {
+	if ro.Rollout, err = fromSettings(over(settings, own)); err != nil {
 		return ro, err
 	}
 	ro.LeaveOut = some(b.LeaveOut, nil)
@@ -98,13 +93,6 @@ func (s *Server) planned(ctx context.Context, group string, b contract.NewRollou
 }
 
 func ptr[T any](v T) *T { return &v }
-
-// set puts a value where one is given.
-func set[T any](to **T, from *T) {
-	if from != nil {
-		*to = from
-	}
-}
 
 // fromSettings is a rollout that goes as settings say, which are whole.
 func fromSettings(c contract.CourseSettings) (fleet.Rollout, error) {

@@ -188,18 +188,13 @@ func (c *Control) runFor(ctx context.Context, h fleet.Hook, t fleet.Ticket, d *s
 	}
 	d.Heard = true
 	if ran.Status == 0 {
-		return fleet.Pass, lastLine(d.CameBack)
+		return fleet.Pass, words.LastLine(d.CameBack)
 	}
 	how := ran.Why
 	if how == "" {
 		how = fmt.Sprintf("status %d", ran.Status)
 	}
-	return fleet.Fail, strings.TrimSuffix(how+": "+lastLine(d.CameBack), ": ")
-}
-
-func lastLine(text string) string {
-	text = strings.TrimSpace(text)
-	return words.Plain(text[strings.LastIndexByte(text, '\n')+1:], words.Outside)
+	return fleet.Fail, strings.TrimSuffix(how+": "+words.LastLine(d.CameBack), ": ")
 }
 
 // errSame is that a ticket has this answer already.

@@ -278,3 +278,28 @@ func TestHowManyGoWrong(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatRanBeforeIsKept: a rollout that is done leaves behind what the group ran before it;
+// one that went back does not.
+func TestWhatRanBeforeIsKept(t *testing.T) {
+	for _, fault := range []string{"", "new-version-unhealthy"} {
+		p := staged(t, 2, "1,100%", time.Second)
+		s := &scenario{t: t, fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
+		s.group("timetable", map[string]string{"size": "2", "max": "4", "template": "timetable-web@1", "zones": "east-pier", "settle": "10s", "heal": "sailings-up"})
+		s.w.Run(epoch.Add(10 * time.Second))
+		if fault != "" {
+			s.fate["timetable-web@2"] = Behaviour{Boot: time.Second, Well: -1}
+		}
+		if err := s.rollout("timetable-web@2", map[string]string{"waves": p.Rollout.Waves.String(), "above": "1"}); err != nil {
+			t.Fatal(err)
+		}
+		s.w.Run(epoch.Add(time.Minute))
+		want := fleet.Version{Name: "timetable-web", N: 1}
+		if fault != "" {
+			want = fleet.Version{}
+		}
+		if got := s.w.View.Group.LastGood; got != want {
+			t.Errorf("with %q it remembers %v, want %v", fault, got, want)
+		}
+	}
+}

@@ -169,3 +169,10 @@ func Lines(text string, most int) string {
 	}
 	return text
 }
+
+// LastLine is the last line of a text from outside that is not empty, as it may be kept and
+// shown.
+func LastLine(text string) string {
+	text = strings.TrimSpace(text)
+	return Plain(text[strings.LastIndexByte(text, '\n')+1:], Outside)
+}

@@ -77,3 +77,23 @@ func TestShare(t *testing.T) {
 		}
 	}
 }
+
+// TestLines: the end of what a program wrote, without what a terminal would obey.
+func TestLines(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		most int
+		want string
+	}{
+		{"one\n\ttwo\n", 100, "one\n\ttwo\n"}, {"red \x1b[31mtext\x00\r\n", 100, "red [31mtext\n"}, {"one\ntwo", 3, "…two"}, {"\xff\xfe", 10, "??"},
+	} {
+		if got := Lines(c.text, c.most); got != c.want {
+			t.Errorf("%q is %q, want %q", c.text, got, c.want)
+		}
+	}
+	for text, want := range map[string]string{"": "", "one": "one", "one\ntwo\n\n": "two", "one\n\x1b[2Jtwo": "[2Jtwo"} {
+		if got := LastLine(text); got != want {
+			t.Errorf("the last line of %q is %q, want %q", text, got, want)
+		}
+	}
+}
