@@ -169,3 +169,19 @@ func next(v fleet.View, d fleet.Decision) fleet.View {
 	}
 	return v
 }
+
+// TestDebtsAreForgiven: what healing owes for a place that others took keeps nobody ill from
+// being healed, in the very decision in which none is missing any more.
+func TestDebtsAreForgiven(t *testing.T) {
+	v := servingGroup(3)
+	v.Group.HealLimit = 34 // one at once
+	v.Group.Slots = []fleet.Slot{{Number: 9, Failures: 5, Failed: []string{"timetable-0ff"}, Last: noon.Add(-time.Minute), Until: noon.Add(time.Hour), Healed: true}}
+	for i := range v.Instances {
+		v.Instances[i].Slot = i + 1
+	}
+	v.Instances[1].Reports[0] = health.Report{Check: "sailings-up", Verdict: health.Unhealthy, Since: noon.Add(-time.Second), Why: "failed 3 of 3: 503"}
+	d := fleet.Decide(noon, v)
+	if !slices.ContainsFunc(d.Changed, func(in *fleet.Instance) bool { return in.ID == "timetable-002" && in.State == fleet.Draining }) {
+		t.Errorf("the ill one stays: %+v", d.Entries)
+	}
+}

@@ -293,13 +293,25 @@ func TestWhatRanBeforeIsKept(t *testing.T) {
 		if err := s.rollout("timetable-web@2", map[string]string{"waves": p.Rollout.Waves.String(), "above": "1"}); err != nil {
 			t.Fatal(err)
 		}
+		s.w.Run(epoch.Add(11 * time.Second))
+		s.w.Vanish("timetable-002", "killed by signal 9")
 		s.w.Run(epoch.Add(time.Minute))
 		want := fleet.Version{Name: "timetable-web", N: 1}
 		if fault != "" {
 			want = fleet.Version{}
 		}
+		if lowest := append(s.w.Ended, s.rolloutNow()...)[0].Lowest; lowest != 1 {
+			t.Errorf("with %q %d of 2 served at the lowest, and one vanished", fault, lowest)
+		}
 		if got := s.w.View.Group.LastGood; got != want {
 			t.Errorf("with %q it remembers %v, want %v", fault, got, want)
 		}
 	}
+}
+
+func (s *scenario) rolloutNow() []fleet.Rollout {
+	if s.w.View.Rollout == nil {
+		return nil
+	}
+	return []fleet.Rollout{*s.w.View.Rollout}
 }
