@@ -45,10 +45,12 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 	}
 	waves := make([]string, len(r.Waves))
 	for i, w := range r.Waves {
-		waves[i] = w.Wave
+		waves[i] = w.Wave + " for " + spanText(w.SoakSeconds)
 	}
-	fmt.Fprintf(&b, "- **settings**: waves %s; up to %d above and %d below the size; each wave soaks %s\n", strings.Join(waves, ", "), r.Above, r.Below,
-		words.Span(time.Duration(r.SoakSeconds*float64(time.Second))))
+	fmt.Fprintf(&b, "- **settings**: waves %s; up to %d above and %d below the size; order %s, pace %s%s\n", strings.Join(waves, ", "), r.Above, r.Below, r.Order, r.Pace, besides(r))
+	if r.LowestServing != nil {
+		fmt.Fprintf(&b, "- **lowest serving**: %d\n", *r.LowestServing)
+	}
 
 	b.WriteString("\n## Waves\n\n| wave | goes to | state | began | replaced in | soaked |\n| --- | --- | --- | --- | --- | --- |\n")
 	for _, w := range r.Waves {
@@ -58,6 +60,10 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 		b.WriteString("\n## Gates\n\n| gate | state | new | old | at most | by chance | when it breaks |\n| --- | --- | --- | --- | --- | --- | --- |\n")
 	}
 	for _, g := range r.Gates {
+		if g.Floor != nil {
+			fmt.Fprintf(&b, "| %s | %s | %s | – | at least %g | – | %s |\n", g.What, g.State, valueOf(g), *g.Floor, g.Broken)
+			continue
+		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | +%g points | %s | %s |\n", g.What, g.State, words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
 			g.MarginPercent, words.Chance(g.Evidence), g.Broken)
 	}
@@ -66,6 +72,24 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 		fmt.Fprintf(&b, "- %s, %s: %s Because %s.\n", moment(e.At), plainly(e.Actor), plainly(e.Text), plainly(e.Because))
 	}
 	return b.String()
+}
+
+// besides are the settings that few rollouts have.
+func besides(r contract.Rollout) string {
+	text := ""
+	for _, b := range [][2]string{{"by the course", r.Course}, {"only", r.Hours}, {"without", strings.Join(r.LeaveOut, ", ")}} {
+		if b[1] != "" {
+			text += "; " + b[0] + " " + plainly(b[1])
+		}
+	}
+	return text
+}
+
+func valueOf(g contract.Gate) string {
+	if g.Value == nil {
+		return "none"
+	}
+	return fmt.Sprintf("%.3g", *g.Value)
 }
 
 // moment is a time of the record, in UTC.

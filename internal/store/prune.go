@@ -30,6 +30,7 @@ var prunings = []pruning{
 	{"instances", `delete from instances where id in (select id from instances where state = 'gone' and since < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Gone }},
 	{"runs", `delete from runs where number in (select number from runs where until_at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"rollouts", `delete from rollouts where number in (select number from rollouts where ended_at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
+	{"rehearsals", `delete from rehearsals where number in (select number from rehearsals where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"deliveries", `delete from deliveries where number in (select number from deliveries where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Gone }},
 	{"moves of marks", `delete from mark_moves where number in (select number from mark_moves where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"numbers of deleted groups", `delete from serials s where group_name in (select group_name from serials where at < $1 limit $2 for update skip locked)

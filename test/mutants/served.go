@@ -6,7 +6,7 @@ var served = []fault{
 	// Requests.
 	{name: "a POST is sent again after a reset", file: "internal/balancer/builtin/forward.go", was: "(again || !repeatable(r.Method) || !p.retries.take())", now: "(again || !p.retries.take())"},
 	{name: "a body that was used up is sent again", file: "internal/balancer/builtin/forward.go", was: "used := kept != nil && kept.used.Load()", now: "used := false"},
-	{name: "a message goes unsigned", file: "internal/notice/notice.go", was: "webhooks.HeaderWebhookSignature: {signature},", now: "webhooks.HeaderWebhookSignature: {\"v1,none\"},"},
+	{name: "a message goes unsigned", file: "internal/notice/notice.go", was: "webhooks.HeaderWebhookSignature: {signature},", now: "webhooks.HeaderWebhookSignature: {strings.ToLower(signature)},"},
 	{name: "a message follows a redirect", file: "internal/notice/notice.go", was: "return http.ErrUseLastResponse // it goes", now: "return nil // it goes"},
 	{name: "an endless answer is read to its end", file: "internal/notice/notice.go", was: "io.LimitReader(answer.Body, maxAnswer)", now: "io.LimitReader(answer.Body, 1<<40)"},
 	{name: "an error status answers", file: "internal/notice/notice.go", was: "if status < 200 || status >= 300 || json", now: "if json"},
