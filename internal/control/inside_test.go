@@ -374,3 +374,32 @@ func TestAGateOnHealthComparesNothing(t *testing.T) {
 		t.Errorf("the other saw %+v", seen)
 	}
 }
+
+// TestWhoHeardIsToldNoMore, nor whoever is being told, nor before the pause is over; and an
+// errand ends with its ticket.
+func TestWhoHeardIsToldNoMore(t *testing.T) {
+	k := newKeeper(&Control{Config: Config{Clock: clock.New()}, term: newTerm()}, "timetable", 1, nil)
+	k.group.Group = fleet.Group{Name: "timetable", Settings: fleet.Settings{Hooks: []fleet.Hook{{Name: "warm-cache", At: fleet.AtLaunch, Send: "http://127.0.0.1:9/"}}}}
+	in := fleet.Instance{ID: "timetable-001", Launch: 1, State: fleet.HeldIn, Tickets: []fleet.Ticket{{Hook: "warm-cache", At: fleet.AtLaunch, Launch: 1, State: fleet.TicketOpen}}}
+	k.view.Instances = []fleet.Instance{in}
+	k.kept[in.ID] = &kept{}
+	key := ticketKey{in.ID, "warm-cache", 1}
+	stopped := 0
+	for what, e := range map[string]errand{"heard": {heard: true}, "being told": {busy: true}, "in its pause": {next: time.Now().Add(time.Hour)}} {
+		e.stop = func() { stopped++ }
+		k.errands[key] = &e
+		k.announce(&in, k.kept[in.ID])
+		if e.tries != 0 {
+			t.Errorf("one that is %s is told again", what)
+		}
+		k.dropErrands()
+		if k.errands[key] == nil {
+			t.Errorf("the errand of one that is %s ended before its ticket", what)
+		}
+	}
+	k.view.Instances[0].Tickets = []fleet.Ticket{{Hook: "warm-cache", At: fleet.AtLaunch, Launch: 1, State: fleet.TicketPassed}}
+	k.dropErrands()
+	if len(k.errands) != 0 || stopped != 1 {
+		t.Errorf("%d errands are left of a ticket that is closed, and %d were stopped", len(k.errands), stopped)
+	}
+}
