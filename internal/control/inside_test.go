@@ -403,3 +403,34 @@ func TestWhoHeardIsToldNoMore(t *testing.T) {
 		t.Errorf("%d errands are left of a ticket that is closed, and %d were stopped", len(k.errands), stopped)
 	}
 }
+
+// commands is a driver that runs any command as it says.
+type commands struct {
+	machine.Driver
+	ran machine.Ran
+	err error
+}
+
+func (c commands) Run(context.Context, string, []string) (machine.Ran, error) { return c.ran, c.err }
+
+// TestWhatACommandAnswers: status 0 passes and any other fails, with its last line; one that
+// could not be run answers nothing.
+func TestWhatACommandAnswers(t *testing.T) {
+	for _, c := range []struct {
+		with   commands
+		answer fleet.Answer
+		note   string
+	}{
+		{commands{ran: machine.Ran{Output: []byte("joined\nas 7\n")}}, fleet.Pass, "as 7"},
+		{commands{ran: machine.Ran{Status: 3, Output: []byte("no room\n")}}, fleet.Fail, "status 3: no room"},
+		{commands{ran: machine.Ran{Status: -1, Why: "killed by signal 9"}}, fleet.Fail, "killed by signal 9"},
+		{commands{err: errors.New("its machine is gone")}, "", ""},
+	} {
+		ctl := &Control{Config: Config{Clock: clock.New(), Machines: c.with}}
+		var d store.Delivery
+		answer, note := ctl.runFor(context.Background(), fleet.Hook{Run: []string{"join"}}, fleet.Ticket{Bound: time.Now().Add(time.Minute)}, &d)
+		if answer != c.answer || note != c.note || d.Heard != (c.answer != "") || d.Kind != "command" {
+			t.Errorf("%+v answers %q, %q; recorded is %+v", c.with.ran, answer, note, d)
+		}
+	}
+}
