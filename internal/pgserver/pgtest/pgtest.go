@@ -6,7 +6,9 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -50,7 +52,8 @@ func run(m *testing.M, before func(dir string) error) int {
 // Temporary is a cluster in a directory that goes with it.
 type Temporary struct {
 	*pgserver.Server
-	dir string
+	dir   string
+	alive *os.File // its far end reads the end when this process dies
 }
 
 // Cluster starts a cluster that the caller ends.
@@ -67,7 +70,31 @@ func Cluster(ctx context.Context) (*Temporary, error) {
 		os.RemoveAll(dir)
 		return nil, err
 	}
-	return &Temporary{s, dir}, nil
+	alive, err := mourn(dir)
+	t := &Temporary{s, dir, alive}
+	if err != nil {
+		t.End()
+		return nil, err
+	}
+	return t, nil
+}
+
+// mourn has a process wait for this one to die, however it dies, and then end the cluster
+// in dir: a test that panics or is killed calls no End.
+func mourn(dir string) (*os.File, error) {
+	far, near, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer far.Close()
+	cmd := exec.Command("sh", "-c", `read -r _; pid=$(head -n 1 "$0/pg/cluster/postmaster.pid" 2>/dev/null) && kill -QUIT "$pid"; rm -rf "$0"`, dir)
+	cmd.Stdin = far
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what kills the group of the tests spares it
+	if err := cmd.Start(); err != nil {
+		near.Close()
+		return nil, err
+	}
+	return near, cmd.Process.Release()
 }
 
 // End stops the cluster and removes its directory.
@@ -78,6 +105,7 @@ func (t *Temporary) End() {
 		fmt.Fprintln(os.Stderr, "stop PostgreSQL:", err)
 	}
 	os.RemoveAll(t.dir)
+	t.alive.Close()
 }
 
 // Database returns the address of a new empty database.

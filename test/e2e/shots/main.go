@@ -169,6 +169,7 @@ func (s *shots) console() error {
 		},
 		func() error { return s.take(tab, "console-hooks") },
 		s.letGo,
+		func() error { return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`)) },
 		func() error { return browser.Button(tab, "Start a rollout") },
 		func() error {
 			return browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('@')`)
