@@ -326,7 +326,7 @@ func (d *demo) rollOut(ctx context.Context, to string, soak time.Duration) (cont
 	if err != nil {
 		return r, err
 	}
-	say("rollout %d: %s → %s, waves 1, 50%% and 100%%, up to %d above the size and none below, each wave soaks %s", r.Number, r.From, r.To, above, soak)
+	say("rollout %d: %s → %s, waves 1, 50%% and 100%%, up to %d above the size and none below, each wave soaks %g s", r.Number, r.From, r.To, above, soak.Seconds())
 	return d.follow(ctx, r.Number)
 }
 

@@ -107,7 +107,9 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
           </span>
         )}{' '}
         {rollout.lowest_serving !== undefined && (
-          <span className="quiet">At the lowest {rollout.lowest_serving} served so far.</span>
+          <span className="quiet">
+            At the lowest {rollout.lowest_serving} served{live && ' so far'}.
+          </span>
         )}
       </p>
       <Beside rollout={rollout} />
