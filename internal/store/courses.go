@@ -48,7 +48,7 @@ func (s *Store) SaveCourse(ctx context.Context, now time.Time, actor, name strin
 			}
 		} else {
 			kind, text = "course.changed", fmt.Sprintf("The course %s has other settings.", name)
-			tag, err := tx.Exec(ctx, `update courses set settings = $2, note = $3, revision = revision + 1 where name = $1 and ($4 = $5 or revision = $4)`, name, raw, note, revision, AnyRevision)
+			tag, err := tx.Exec(ctx, `update courses set settings = $2, note = $3, revision = revision + 1 where name = $1 and $4 in ($5::bigint, revision)`, name, raw, note, revision, AnyRevision)
 			if err != nil {
 				return err
 			}

@@ -12,6 +12,7 @@ import {
   usualCourse,
   type CourseFieldsOf,
 } from '../parts/CourseFields'
+import { gateOf } from '../parts/GateFields'
 import { RehearsalView } from '../parts/Rehearsal'
 import { Trouble } from '../parts/Trouble'
 
@@ -26,8 +27,9 @@ interface Fields extends CourseFieldsOf {
 const usual = { ...usualCourse, leaveOut: [], startAt: '', faults: [] }
 
 function bodyOf(f: Fields, supersede: boolean, course: Course | undefined): NewRollout {
-  // What stands as the course has it is left to the course, with gates that this form does not show.
-  const asIs = course && JSON.stringify({ ...fieldsOf(course) }) === JSON.stringify(pick(f))
+  // What stands as the course has it is left to the course.
+  const asIs =
+    course && JSON.stringify(fieldsOf(course)) === JSON.stringify({ ...pick(f), gates: f.gates.map(gateOf) })
   return {
     to: f.to,
     ...(f.course ? { course: f.course } : {}),

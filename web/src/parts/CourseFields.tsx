@@ -1,6 +1,6 @@
-import { Checkbox, Form, Input, InputNumber, Select, Space } from 'antd'
-import type { NewRollout } from '../api/client'
+import { Form, Input, InputNumber, Select, Space } from 'antd'
 import type { Course } from '../api/rollouts'
+import { GateFields, gateOf, usualGate, type GateFieldsOf } from './GateFields'
 
 /** What a course says, as a form has it. */
 export interface CourseFieldsOf {
@@ -8,9 +8,7 @@ export interface CourseFieldsOf {
   above: number
   below: number
   soak: number
-  broken: 'revert' | 'hold' | 'none'
-  margin: number
-  latency: boolean
+  gates: GateFieldsOf[]
   order: 'mixed' | 'zone-by-zone' | 'oldest-first'
   pace: 'in-waves' | 'at-once'
   hours: string
@@ -21,9 +19,7 @@ export const usualCourse: CourseFieldsOf = {
   above: 1,
   below: 0,
   soak: 30,
-  broken: 'revert',
-  margin: 0.5,
-  latency: false,
+  gates: [usualGate],
   order: 'mixed',
   pace: 'in-waves',
   hours: '',
@@ -31,27 +27,16 @@ export const usualCourse: CourseFieldsOf = {
 
 /** The fields that a course fills in. */
 export function fieldsOf({ settings: s }: Course): CourseFieldsOf {
-  const errors = s.gates.find((g) => g.kind === 'errors')
   return {
     waves: s.waves.join(', '),
     above: s.above,
     below: s.below,
     soak: s.soak_seconds,
-    broken: errors?.broken ?? 'none',
-    margin: errors?.margin_percent ?? 0.5,
-    latency: s.gates.some((g) => g.kind === 'latency'),
+    gates: s.gates.map(gateOf),
     order: s.order,
     pace: s.pace,
     hours: s.hours,
   }
-}
-
-/** The gates of a rollout: on errors, and, by wish, on how long answers take. */
-function gatesOf(f: CourseFieldsOf): NonNullable<NewRollout['gates']> {
-  if (f.broken === 'none') return []
-  const rest = { broken: f.broken, warm_seconds: 0, least: 0, undecided: 'go-on' as const }
-  const errors = { kind: 'errors' as const, margin_percent: f.margin, ...rest }
-  return f.latency ? [errors, { kind: 'latency', ...rest }] : [errors]
 }
 
 /** Those of a form that a course has as well. */
@@ -60,9 +45,7 @@ export const pick = ({
   above,
   below,
   soak,
-  broken,
-  margin,
-  latency,
+  gates,
   order,
   pace,
   hours,
@@ -71,9 +54,7 @@ export const pick = ({
   above,
   below,
   soak,
-  broken,
-  margin,
-  latency,
+  gates,
   order,
   pace,
   hours,
@@ -86,7 +67,7 @@ export function settingsOf(f: CourseFieldsOf) {
     above: f.above,
     below: f.below,
     soak_seconds: f.soak,
-    gates: gatesOf(f),
+    gates: f.gates.map(gateOf),
     order: f.order,
     pace: f.pace,
     hours: f.hours,
@@ -115,38 +96,7 @@ export function CourseFields({ size }: { size: number | undefined }) {
           <InputNumber min={0} max={86400} suffix="s" />
         </Form.Item>
       </Space>
-      <Form.Item
-        label="When requests to the new instances fail more often than to the old ones"
-        extra="Compared every second, by a test that few requests do not decide."
-      >
-        <Space>
-          <Form.Item name="broken" noStyle>
-            <Select
-              style={{ width: 220 }}
-              options={[
-                { value: 'revert', label: 'go back by itself' },
-                { value: 'hold', label: 'hold and ask' },
-                { value: 'none', label: 'do not compare' },
-              ]}
-            />
-          </Form.Item>
-          <Form.Item name="margin" noStyle>
-            <InputNumber
-              min={0}
-              max={50}
-              step={0.1}
-              prefix="by over"
-              suffix="points"
-              style={{ width: 210 }}
-            />
-          </Form.Item>
-        </Space>
-      </Form.Item>
-      <Form.Item name="latency" valuePropName="checked" style={{ marginBottom: 8 }}>
-        <Checkbox>
-          The same when more of their answers are slow: slower than 95 of 100 of the old version's
-        </Checkbox>
-      </Form.Item>
+      <GateFields size={size} />
     </>
   )
 }
