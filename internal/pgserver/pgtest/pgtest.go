@@ -87,7 +87,10 @@ func mourn(dir string) (*os.File, error) {
 		return nil, err
 	}
 	defer far.Close()
-	cmd := exec.Command("sh", "-c", `read -r _; pid=$(head -n 1 "$0/pg/cluster/postmaster.pid" 2>/dev/null) && kill -QUIT "$pid"; rm -rf "$0"`, dir)
+	cmd := exec.Command("sh", "-c", `read -r _
+pid=$(head -n 1 "$0/pg/cluster/postmaster.pid" 2>/dev/null) && kill -QUIT "$pid" && timeout 20 tail --pid="$pid" -s 0.1 -f /dev/null
+rm -rf "$0"`, dir)
+	cmd.Stderr = os.Stderr // whoever reads it to its end has waited for this
 	cmd.Stdin = far
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what kills the group of the tests spares it
 	if err := cmd.Start(); err != nil {

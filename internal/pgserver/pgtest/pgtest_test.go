@@ -3,9 +3,11 @@ package pgtest
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"strings"
 	"testing"
 	"time"
 )
@@ -27,38 +29,28 @@ func TestKilledTestsLeaveNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	cmd.Stderr = new(strings.Builder) // a pipe, which ends when nobody of its house is left
+	cmd.WaitDelay = 30 * time.Second
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	defer cmd.Wait()
-	defer cmd.Process.Kill()
 	read := bufio.NewScanner(out)
-	if !read.Scan() {
-		t.Fatal("the child said nothing")
-	}
+	read.Scan()
 	dir := read.Text()
 	pid, err := os.ReadFile(dir + "/pg/cluster/postmaster.pid")
-	if err != nil {
-		t.Fatal(err)
-	}
-	var postmaster int
-	fmt.Sscan(string(pid), &postmaster)
-	if _, err := os.Stat(fmt.Sprintf("/proc/%d", postmaster)); err != nil {
-		t.Fatalf("no PostgreSQL %d runs: %v", postmaster, err)
+	first, _, _ := strings.Cut(string(pid), "\n")
+	if _, running := os.Stat("/proc/" + first); err != nil || running != nil {
+		t.Errorf("in %q there is no PostgreSQL that runs: %v, %v", dir, err, running)
 	}
 	if err := cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
-	for _, path := range []string{dir, fmt.Sprintf("/proc/%d", postmaster)} {
-		for deadline := time.Now().Add(10 * time.Second); ; {
-			_, err := os.Stat(path)
-			if os.IsNotExist(err) {
-				break
-			}
-			if time.Now().After(deadline) {
-				t.Fatalf("%s is left behind", path)
-			}
-			time.Sleep(20 * time.Millisecond)
+	if err := cmd.Wait(); errors.Is(err, exec.ErrWaitDelay) {
+		t.Error("somebody of its house is left")
+	}
+	for _, path := range []string{dir, "/proc/" + first} {
+		if _, err := os.Stat(path); !os.IsNotExist(err) {
+			t.Errorf("%s is left behind: %v", path, err)
 		}
 	}
 }
