@@ -4,6 +4,7 @@ import { useCourses, useDeleteCourse, useSaveCourse, type Course } from '../api/
 import {
   CourseFields,
   fieldsOf,
+  HoursField,
   OrderFields,
   settingsOf,
   usualCourse,
@@ -112,9 +113,7 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
         )}
         <CourseFields size={undefined} />
         <OrderFields pace={pace} />
-        <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
-          <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
-        </Form.Item>
+        <HoursField />
         <Form.Item name="note" label="Note">
           <Input />
         </Form.Item>

@@ -6,6 +6,7 @@ import { useCourses, useRehearse, type Course } from '../api/rollouts'
 import {
   CourseFields,
   fieldsOf,
+  HoursField,
   OrderFields,
   pick,
   settingsOf,
@@ -162,9 +163,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
         <div style={{ display: more ? 'block' : 'none', marginTop: 8 }}>
           <OrderFields pace={pace} />
           <Space size="large" align="start" wrap>
-            <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
-              <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
-            </Form.Item>
+            <HoursField />
             <Form.Item name="startAt" label="Begins at" extra="Empty for now; your local time.">
               <Input type="datetime-local" style={{ width: 220 }} />
             </Form.Item>

@@ -131,3 +131,12 @@ export function OrderFields({ pace }: { pace: string | undefined }) {
     </Space>
   )
 }
+
+/** At which hours of the day it may replace. */
+export function HoursField() {
+  return (
+    <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
+      <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
+    </Form.Item>
+  )
+}

@@ -20,9 +20,11 @@ const kinds: { value: GateSettings['kind']; label: string }[] = [
   { value: 'serving', label: 'instances that serve' },
 ]
 
-const usualMargin = (kind: GateSettings['kind']) => (kind === 'latency' ? 5 : 0.5)
-const usualFloor = (kind: GateSettings['kind'], size = 2) =>
-  kind === 'healthy' ? 100 : Math.max(1, size - 1)
+/** The limits of a gate of a kind, unless told otherwise. */
+const usualLimits = (kind: GateSettings['kind'], size = 2) => ({
+  margin_percent: kind === 'latency' ? 5 : 0.5,
+  floor: kind === 'healthy' ? 100 : Math.max(1, size - 1),
+})
 const compares = (kind: GateSettings['kind'] | undefined) => kind === 'errors' || kind === 'latency'
 
 /** What of a gate's fields counts for its kind: emptied ones are as usual. */
@@ -44,11 +46,11 @@ export function gateOf(g: GateFieldsOf): GateSettings {
 /** The gates of a rollout, each with all that it can be told. */
 export function GateFields({ size }: { size: number | undefined }) {
   const form = Form.useFormInstance()
-  const taken = () => (form.getFieldValue('gates') as GateSettings[]).map((g) => g.kind)
   /** One of a kind that is not there, with what is usual for it. */
-  const another = (there: GateSettings['kind'][]): GateSettings => {
+  const another = (): GateSettings => {
+    const there = (form.getFieldValue('gates') as GateSettings[]).map((g) => g.kind)
     const kind = kinds.find((k) => !there.includes(k.value))?.value ?? 'errors'
-    return { ...usualGate, kind, margin_percent: usualMargin(kind), floor: usualFloor(kind, size) }
+    return { ...usualGate, kind, ...usualLimits(kind, size) }
   }
   return (
     <Form.Item
@@ -65,7 +67,7 @@ export function GateFields({ size }: { size: number | undefined }) {
               <p className="waiting">▲ Nothing is compared: only checks and machines hold the rollout.</p>
             )}
             {fields.length < kinds.length && (
-              <Button size="small" onClick={() => add(another(taken()))}>
+              <Button size="small" onClick={() => add(another())}>
                 Add a gate
               </Button>
             )}
@@ -82,8 +84,9 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
   const least = Form.useWatch(['gates', at, 'least'], form) as number | undefined
   /** Another kind starts from what is usual for it. */
   const onKind = (next: GateSettings['kind']) => {
-    form.setFieldValue(['gates', at, 'margin_percent'], usualMargin(next))
-    form.setFieldValue(['gates', at, 'floor'], usualFloor(next, size))
+    const { margin_percent: margin, floor } = usualLimits(next, size)
+    form.setFieldValue(['gates', at, 'margin_percent'], margin)
+    form.setFieldValue(['gates', at, 'floor'], floor)
   }
   return (
     <div className="row" style={{ marginBottom: 14, rowGap: 4, flexWrap: 'wrap' }} data-testid="gate">
@@ -91,28 +94,22 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
         <Select aria-label="What is looked at" style={{ width: 210 }} options={kinds} onChange={onKind} />
       </Form.Item>
       {compares(kind) ? (
-        <Form.Item name={[at, 'margin_percent']} noStyle>
-          <InputNumber
-            aria-label="Percent points by which the new may be worse"
-            min={0}
-            max={50}
-            step={0.1}
-            prefix="worse by over"
-            suffix="points"
-            style={{ width: 205 }}
-          />
-        </Form.Item>
+        <Amount
+          name={[at, 'margin_percent']}
+          label="Percent points by which the new may be worse"
+          most={50}
+          step={0.1}
+          before="worse by over"
+          after="points"
+        />
       ) : (
-        <Form.Item name={[at, 'floor']} noStyle>
-          <InputNumber
-            aria-label="Below what it breaks"
-            min={0}
-            max={kind === 'healthy' ? 100 : 10000}
-            prefix="fewer than"
-            suffix={kind === 'healthy' ? '%' : `of ${size ?? 'the size'}`}
-            style={{ width: 205 }}
-          />
-        </Form.Item>
+        <Amount
+          name={[at, 'floor']}
+          label="Below what it breaks"
+          most={kind === 'healthy' ? 100 : 10000}
+          before="fewer than"
+          after={kind === 'healthy' ? '%' : `of ${size ?? 'the size'}`}
+        />
       )}
       <Form.Item name={[at, 'broken']} noStyle>
         <Select
@@ -129,26 +126,20 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
       </Button>
       {compares(kind) && (
         <>
-          <Form.Item name={[at, 'warm_seconds']} noStyle>
-            <InputNumber
-              aria-label="Seconds of a new instance that are left out"
-              min={0}
-              max={3600}
-              prefix="without the first"
-              suffix="s"
-              style={{ width: 210 }}
-            />
-          </Form.Item>
-          <Form.Item name={[at, 'least']} noStyle>
-            <InputNumber
-              aria-label="Requests that new instances must have answered in a wave"
-              min={0}
-              max={1000000}
-              prefix="needs"
-              suffix="requests a wave"
-              style={{ width: 205 }}
-            />
-          </Form.Item>
+          <Amount
+            name={[at, 'warm_seconds']}
+            label="Seconds of a new instance that are left out"
+            most={3600}
+            before="without the first"
+            after="s"
+          />
+          <Amount
+            name={[at, 'least']}
+            label="Requests that new instances must have answered in a wave"
+            most={1000000}
+            before="needs"
+            after="requests a wave"
+          />
           {(least ?? 0) > 0 && (
             <Form.Item name={[at, 'undecided']} noStyle>
               <Select
@@ -165,5 +156,29 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
         </>
       )}
     </div>
+  )
+}
+
+/** A number of a gate, with words before and after it. */
+function Amount(p: {
+  name: [number, string]
+  label: string
+  most: number
+  step?: number
+  before: string
+  after: string
+}) {
+  return (
+    <Form.Item name={p.name} noStyle>
+      <InputNumber
+        aria-label={p.label}
+        min={0}
+        max={p.most}
+        step={p.step ?? 1}
+        prefix={p.before}
+        suffix={p.after}
+        style={{ width: 210 }}
+      />
+    </Form.Item>
   )
 }
