@@ -6,7 +6,8 @@ STAMPS := .state/stamps
 
 .PHONY: help demo test race model campaign plans check build generate mutants ratio bench screenshots clean
 help:
-	@echo "make demo         play the sample scenario (ONCE=1: end by itself)"
+	@echo "make demo         play the sample scenario (ONCE=1: end by itself; TALE=sizing, healing,"
+	@echo "                  images or all: another part of it)"
 	@echo "make test         all tests"
 	@echo "make race         the tests of what runs at once, under the race detector"
 	@echo "make model        the protocol of leases and driver calls, by a model checker"
@@ -67,7 +68,7 @@ $(STAMPS)/chromium:
 	@touch $@
 
 demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
-	@bin/play $(if $(ONCE),-once)
+	@bin/play $(if $(ONCE),-once) $(if $(TALE),-tale $(TALE))
 
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	cd web && npm run --silent test

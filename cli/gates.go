@@ -50,7 +50,7 @@ func (f *gateFlags) read(cmd *cobra.Command) (*[]contract.NewGate, error) {
 func parseGate(text string) (g contract.NewGate, err error) {
 	kind, settings, some := strings.Cut(text, ":")
 	if g.Kind = contract.NewGateKind(kind); !g.Kind.Valid() {
-		return g, fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy and serving", kind)
+		return g, fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy, serving and metric", kind)
 	}
 	if !some {
 		return g, nil
@@ -83,6 +83,18 @@ func parseGate(text string) (g contract.NewGate, err error) {
 				return g, fmt.Errorf("floor=%s: give a number: percent of healthy, instances of serving", value)
 			}
 			g.Floor = &v
+		case "name":
+			g.Metric = &value
+		case "above", "below":
+			v, err := strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+			if err != nil {
+				return g, fmt.Errorf("%s=%s: give a number in the unit of the metric", name, value)
+			}
+			if name == "above" {
+				g.Above = &v
+			} else {
+				g.Below = &v
+			}
 		case "broken":
 			v := contract.NewGateBroken(value)
 			g.Broken = &v
@@ -90,7 +102,7 @@ func parseGate(text string) (g contract.NewGate, err error) {
 			v := contract.NewGateUndecided(value)
 			g.Undecided = &v
 		default:
-			return g, fmt.Errorf("there is no setting %q; there are margin, floor, warm, broken, least and undecided", name)
+			return g, fmt.Errorf("there is no setting %q; there are margin, floor, warm, broken, least and undecided, and of metric name, above and below", name)
 		}
 	}
 	return g, nil

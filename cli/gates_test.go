@@ -16,7 +16,7 @@ func TestParseGate(t *testing.T) {
 		t.Errorf("by itself it is %+v (%v)", g, err)
 	}
 	for text, says := range map[string]string{
-		"luck": `"luck" is no kind of gate; there are errors, latency, healthy and serving`, "errors:margin=x": "percent points", "errors:warm=1": "such as 10s", "errors:least=many": "number of requests", "errors:odds=1": `no setting "odds"`,
+		"luck": `"luck" is no kind of gate; there are errors, latency, healthy, serving and metric`, "errors:margin=x": "percent points", "errors:warm=1": "such as 10s", "errors:least=many": "number of requests", "errors:odds=1": `no setting "odds"`,
 	} {
 		if _, err := parseGate(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", text, err)

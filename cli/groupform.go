@@ -37,6 +37,7 @@ type groupForm struct {
 	Drain       *span                 `json:"drain,omitempty"`
 	PinNew      *bool                 `json:"pin-new,omitempty"`
 	Course      *string               `json:"course,omitempty"`
+	Scrape      *string               `json:"scrape,omitempty"`
 	HooksAtOnce *bool                 `json:"hooks-at-once,omitempty"`
 	Labels      *contract.Labels      `json:"labels,omitempty"`
 }
@@ -76,7 +77,7 @@ func (f groupForm) over(o groupForm) groupForm {
 	for _, set := range []func(){
 		put(&f.Template, o.Template), put(&f.Zones, o.Zones), put(&f.Spread, o.Spread), put(&f.Size, o.Size), put(&f.Min, o.Min), put(&f.Max, o.Max),
 		put(&f.Above, o.Above), put(&f.Shed, o.Shed), put(&f.Pools, o.Pools), put(&f.Heal, o.Heal), put(&f.HealLimit, o.HealLimit), put(&f.Settle, o.Settle),
-		put(&f.Drain, o.Drain), put(&f.PinNew, o.PinNew), put(&f.HooksAtOnce, o.HooksAtOnce), put(&f.Course, o.Course), put(&f.Labels, o.Labels),
+		put(&f.Drain, o.Drain), put(&f.PinNew, o.PinNew), put(&f.HooksAtOnce, o.HooksAtOnce), put(&f.Course, o.Course), put(&f.Scrape, o.Scrape), put(&f.Labels, o.Labels),
 	} {
 		set()
 	}
@@ -96,12 +97,12 @@ func put[T any](to **T, from *T) func() {
 
 // groupFlags are the settings of a group as flags.
 type groupFlags struct {
-	size, least, most, above, healLimit          int
-	template, shed, spread, heal, reason, course string
-	zones, pools                                 []string
-	settle, drain                                time.Duration
-	pinNew, hooksAtOnce, dryRun, yes             bool
-	labels                                       map[string]string
+	size, least, most, above, healLimit                  int
+	template, shed, spread, heal, reason, course, scrape string
+	zones, pools                                         []string
+	settle, drain                                        time.Duration
+	pinNew, hooksAtOnce, dryRun, yes                     bool
+	labels                                               map[string]string
 }
 
 func (f *groupFlags) add(cmd *cobra.Command) {
@@ -130,7 +131,7 @@ func (f *groupFlags) given(cmd *cobra.Command) groupForm {
 	return groupForm{Size: given(cmd, "size", f.size), Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Above: given(cmd, "above", f.above),
 		Template: given(cmd, "template", f.template), Zones: given(cmd, "zones", f.zones), Spread: given(cmd, "spread", contract.Spread(f.spread)),
 		Pools: given(cmd, "pool", f.pools), Shed: given(cmd, "shed", contract.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
-		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), HooksAtOnce: given(cmd, "hooks-at-once", f.hooksAtOnce), Course: given(cmd, "course", f.course), Labels: given(cmd, "label", contract.Labels(f.labels)),
+		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), HooksAtOnce: given(cmd, "hooks-at-once", f.hooksAtOnce), Course: given(cmd, "course", f.course), Scrape: given(cmd, "scrape", f.scrape), Labels: given(cmd, "label", contract.Labels(f.labels)),
 		Settle: given(cmd, "settle", span(f.settle)), Drain: given(cmd, "drain", span(f.drain))}
 }
 

@@ -96,6 +96,7 @@ type groupView struct {
 	contract.Group
 	instances []contract.Instance
 	rollout   *contract.Rollout
+	rules     *contract.RuleList
 }
 
 func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
@@ -114,6 +115,13 @@ func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
 			return v, err
 		}
 		v.rollout = &r
+	}
+	if len(v.Rules) > 0 {
+		rules, err := a.rules(ctx, name)
+		if err != nil {
+			return v, err
+		}
+		v.rules = &rules
 	}
 	return v, nil
 }
@@ -157,12 +165,15 @@ func (v groupView) picture() string {
 	if kept > 0 {
 		b.WriteString("\n" + waiting.paint(fmt.Sprintf("%s empty since a machine vanished, for heal is off; fill with: unitas group heal %s", words.Stays(kept, "place"), v.Name)) + "\n")
 	}
+	if v.rules != nil {
+		b.WriteString("\n" + rulesPicture(*v.rules))
+	}
 	if len(v.Advice) > 0 {
 		b.WriteString("\n" + advices(v.Advice))
 	}
-	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max),
+	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max), "bounds now", boundsNow(v.Group),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
-		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "last good", valueOr(v.LastGood, ""), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
+		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "scrape", v.Scrape, "last good", valueOr(v.LastGood, ""), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
 }
@@ -178,6 +189,14 @@ func (v groupView) verdicts() string {
 		text += fmt.Sprintf("; about %s left", spanOf(*v.Summary.LeftSeconds))
 	}
 	return text
+}
+
+// boundsNow are those that calendars set now; "" when none does.
+func boundsNow(g contract.Group) string {
+	if len(g.Bounds.By) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d to %d by the calendar %s, until %s", g.Bounds.Min, g.Bounds.Max, strings.Join(g.Bounds.By, ", "), moment(*g.Bounds.Until))
 }
 
 func spreadWords(s contract.Spread) string {
@@ -258,11 +277,12 @@ set here is for new launches only; a rollout replaces what runs.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
-				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Labels: g.Labels,
+				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Scrape: g.Scrape, Labels: g.Labels,
 				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
 		}}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
+	cmd.Flags().StringVar(&f.scrape, "scrape", "", "where instances tell metrics of their own: `[PORT]/PATH`; '' for /metrics at the port of the template")
 	cmd.Flags().StringVar(&f.course, "course", "", "the `COURSE` that its rollouts go by unless another is named; '' for none")
 	cmd.Flags().BoolVar(&f.yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
 	return cmd

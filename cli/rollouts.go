@@ -332,11 +332,15 @@ func manner(r contract.Rollout) string {
 	if r.Pace == "at-once" {
 		pace = "all at once; nobody need serve meanwhile"
 	}
+	var goesBack []string
+	for _, s := range valueOr(r.GoesBack, nil) {
+		goesBack = append(goesBack, fmt.Sprintf("%d to %s", s.Count, s.Version))
+	}
 	starts := ""
 	if r.StartAt != nil {
 		starts = moment(*r.StartAt)
 	}
-	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.LeaveOut, ", "))
+	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.LeaveOut, ", "), "  a revert brings", strings.Join(goesBack, ", "))
 }
 
 // besideRehearsal lays what came of a rollout beside what its rehearsal said.

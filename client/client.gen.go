@@ -244,6 +244,25 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
 	ChangeGroup(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCalendar The calendars of a group as an iCalendar file
+	//
+	// Corresponds with GET /v1/groups/{name}/calendar (the `GetCalendar` operationId).
+	GetCalendar(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCalendarWithBody Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+	AddCalendarWithBody(ctx context.Context, name ObjectName, params *AddCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCalendar Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+	AddCalendar(ctx context.Context, name ObjectName, params *AddCalendarParams, body AddCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TellGroupWithBody Freeze or thaw a group, or permit healing past its limit
 	//
 	// Takes any type of body and a specified content type.
@@ -334,6 +353,30 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
 	TryHook(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMetrics What is measured of the instances of a group, with the newest values
+	//
+	// Corresponds with GET /v1/groups/{name}/metrics (the `ListMetrics` operationId).
+	ListMetrics(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PushMetricsWithBody Send values of metrics; each counts for 45 s
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+	PushMetricsWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PushMetrics Send values of metrics; each counts for 45 s
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+	PushMetrics(ctx context.Context, name ObjectName, body PushMetricsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMetric A metric of a group over time
+	//
+	// Corresponds with GET /v1/groups/{name}/metrics/{metric} (the `GetMetric` operationId).
+	GetMetric(ctx context.Context, name ObjectName, metric string, params *GetMetricParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RehearseWithBody Play a rollout on a virtual clock with simulated machines, before it is begun
 	//
 	// Takes any type of body and a specified content type.
@@ -348,6 +391,20 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
 	Rehearse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReplayRulesWithBody Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+	ReplayRulesWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayRules Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+	ReplayRules(ctx context.Context, name ObjectName, body ReplayRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartRolloutWithBody Begin to replace the instances of a group by another template version
 	//
 	// Takes any type of body and a specified content type.
@@ -361,6 +418,63 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/rollouts (the `StartRollout` operationId).
 	StartRollout(ctx context.Context, name ObjectName, params *StartRolloutParams, body StartRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules The rules of a group with what they think now, and the bounds of now
+	//
+	// Corresponds with GET /v1/groups/{name}/rules (the `ListRules` operationId).
+	ListRules(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRuleWithBody Add a rule; with dry_run only show what it would mean
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+	AddRuleWithBody(ctx context.Context, name ObjectName, params *AddRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRule Add a rule; with dry_run only show what it would mean
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+	AddRule(ctx context.Context, name ObjectName, params *AddRuleParams, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRule Take a rule away; the size stays as it is, within the group's own bounds
+	//
+	// Corresponds with DELETE /v1/groups/{name}/rules/{rule} (the `RemoveRule` operationId).
+	RemoveRule(ctx context.Context, name ObjectName, rule RuleName, params *RemoveRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRuleWithBody Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+	ChangeRuleWithBody(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRule Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+	ChangeRule(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRuleWithBody Show what a rule would decide for a value, and on request do it as a person's decision
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+	TryRuleWithBody(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRule Show what a rule would decide for a value, and on request do it as a person's decision
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+	TryRule(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSizes How large a group was, with the cause of each change
+	//
+	// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
+	ListSizes(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListImages Image versions, by name and then newest first
 	//
@@ -599,6 +713,73 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices Who hears of what
+	//
+	// Corresponds with GET /v1/notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNoticeWithBody Have somebody hear of what happens from now on, by signed message or by mail
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+	AddNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+	AddNotice(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveNotice Tell nobody any more; its messages are forgotten
+	//
+	// Corresponds with DELETE /v1/notices/{name} (the `RemoveNotice` operationId).
+	RemoveNotice(ctx context.Context, name ObjectName, params *RemoveNoticeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNotice One notice
+	//
+	// Corresponds with GET /v1/notices/{name} (the `GetNotice` operationId).
+	GetNotice(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeNoticeWithBody Change settings of a notice, only those that are given
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+	ChangeNoticeWithBody(ctx context.Context, name ObjectName, params *ChangeNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeNotice Change settings of a notice, only those that are given
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+	ChangeNotice(ctx context.Context, name ObjectName, params *ChangeNoticeParams, body ChangeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMessages What was and is to be sent for a notice, newest first
+	//
+	// Corresponds with GET /v1/notices/{name}/messages (the `ListMessages` operationId).
+	ListMessages(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendMessageWithBody Send a test message now, or one that was sent before once more, and show what came of it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+	SendMessageWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendMessage Send a test message now, or one that was sent before once more, and show what came of it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+	SendMessage(ctx context.Context, name ObjectName, body SendMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNoticeSecret What messages of a notice are signed with; that it was shown is kept in the journal
+	//
+	// Corresponds with GET /v1/notices/{name}/secret (the `GetNoticeSecret` operationId).
+	GetNoticeSecret(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPlaces Regions and their zones, with what runs there
 	//
@@ -1210,6 +1391,55 @@ func (c *Client) ChangeGroup(ctx context.Context, name ObjectName, params *Chang
 	return c.Client.Do(req)
 }
 
+// GetCalendar The calendars of a group as an iCalendar file
+//
+// Corresponds with GET /v1/groups/{name}/calendar (the `GetCalendar` operationId).
+func (c *Client) GetCalendar(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCalendarRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCalendarWithBody Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+func (c *Client) AddCalendarWithBody(ctx context.Context, name ObjectName, params *AddCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCalendarRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCalendar Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+func (c *Client) AddCalendar(ctx context.Context, name ObjectName, params *AddCalendarParams, body AddCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCalendarRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TellGroupWithBody Freeze or thaw a group, or permit healing past its limit
 //
 // Takes any type of body and a specified content type.
@@ -1440,6 +1670,70 @@ func (c *Client) TryHook(ctx context.Context, name ObjectName, hook HookName, bo
 	return c.Client.Do(req)
 }
 
+// ListMetrics What is measured of the instances of a group, with the newest values
+//
+// Corresponds with GET /v1/groups/{name}/metrics (the `ListMetrics` operationId).
+func (c *Client) ListMetrics(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMetricsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PushMetricsWithBody Send values of metrics; each counts for 45 s
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+func (c *Client) PushMetricsWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushMetricsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PushMetrics Send values of metrics; each counts for 45 s
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+func (c *Client) PushMetrics(ctx context.Context, name ObjectName, body PushMetricsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushMetricsRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMetric A metric of a group over time
+//
+// Corresponds with GET /v1/groups/{name}/metrics/{metric} (the `GetMetric` operationId).
+func (c *Client) GetMetric(ctx context.Context, name ObjectName, metric string, params *GetMetricParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetricRequest(c.Server, name, metric, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RehearseWithBody Play a rollout on a virtual clock with simulated machines, before it is begun
 //
 // Takes any type of body and a specified content type.
@@ -1474,6 +1768,40 @@ func (c *Client) Rehearse(ctx context.Context, name ObjectName, body RehearseJSO
 	return c.Client.Do(req)
 }
 
+// ReplayRulesWithBody Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+func (c *Client) ReplayRulesWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRulesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayRules Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+func (c *Client) ReplayRules(ctx context.Context, name ObjectName, body ReplayRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRulesRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StartRolloutWithBody Begin to replace the instances of a group by another template version
 //
 // Takes any type of body and a specified content type.
@@ -1498,6 +1826,153 @@ func (c *Client) StartRolloutWithBody(ctx context.Context, name ObjectName, para
 // Corresponds with POST /v1/groups/{name}/rollouts (the `StartRollout` operationId).
 func (c *Client) StartRollout(ctx context.Context, name ObjectName, params *StartRolloutParams, body StartRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartRolloutRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRules The rules of a group with what they think now, and the bounds of now
+//
+// Corresponds with GET /v1/groups/{name}/rules (the `ListRules` operationId).
+func (c *Client) ListRules(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRuleWithBody Add a rule; with dry_run only show what it would mean
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+func (c *Client) AddRuleWithBody(ctx context.Context, name ObjectName, params *AddRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRule Add a rule; with dry_run only show what it would mean
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+func (c *Client) AddRule(ctx context.Context, name ObjectName, params *AddRuleParams, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRule Take a rule away; the size stays as it is, within the group's own bounds
+//
+// Corresponds with DELETE /v1/groups/{name}/rules/{rule} (the `RemoveRule` operationId).
+func (c *Client) RemoveRule(ctx context.Context, name ObjectName, rule RuleName, params *RemoveRuleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRuleRequest(c.Server, name, rule, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRuleWithBody Change settings of a rule, only those that are given; with dry_run only show what it would mean
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+func (c *Client) ChangeRuleWithBody(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRuleRequestWithBody(c.Server, name, rule, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRule Change settings of a rule, only those that are given; with dry_run only show what it would mean
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+func (c *Client) ChangeRule(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRuleRequest(c.Server, name, rule, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRuleWithBody Show what a rule would decide for a value, and on request do it as a person's decision
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+func (c *Client) TryRuleWithBody(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRuleRequestWithBody(c.Server, name, rule, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRule Show what a rule would decide for a value, and on request do it as a person's decision
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+func (c *Client) TryRule(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRuleRequest(c.Server, name, rule, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSizes How large a group was, with the cause of each change
+//
+// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
+func (c *Client) ListSizes(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSizesRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2116,6 +2591,183 @@ func (c *Client) SendTicket(ctx context.Context, id InstanceId, hook HookName, r
 // Corresponds with GET /v1/journal (the `ListJournal` operationId).
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices Who hears of what
+//
+// Corresponds with GET /v1/notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNoticeWithBody Have somebody hear of what happens from now on, by signed message or by mail
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+func (c *Client) AddNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoticeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+func (c *Client) AddNotice(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoticeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveNotice Tell nobody any more; its messages are forgotten
+//
+// Corresponds with DELETE /v1/notices/{name} (the `RemoveNotice` operationId).
+func (c *Client) RemoveNotice(ctx context.Context, name ObjectName, params *RemoveNoticeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveNoticeRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNotice One notice
+//
+// Corresponds with GET /v1/notices/{name} (the `GetNotice` operationId).
+func (c *Client) GetNotice(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNoticeRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeNoticeWithBody Change settings of a notice, only those that are given
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+func (c *Client) ChangeNoticeWithBody(ctx context.Context, name ObjectName, params *ChangeNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeNoticeRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeNotice Change settings of a notice, only those that are given
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+func (c *Client) ChangeNotice(ctx context.Context, name ObjectName, params *ChangeNoticeParams, body ChangeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeNoticeRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMessages What was and is to be sent for a notice, newest first
+//
+// Corresponds with GET /v1/notices/{name}/messages (the `ListMessages` operationId).
+func (c *Client) ListMessages(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMessagesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendMessageWithBody Send a test message now, or one that was sent before once more, and show what came of it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+func (c *Client) SendMessageWithBody(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendMessageRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendMessage Send a test message now, or one that was sent before once more, and show what came of it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+func (c *Client) SendMessage(ctx context.Context, name ObjectName, body SendMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendMessageRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNoticeSecret What messages of a notice are signed with; that it was shown is kept in the journal
+//
+// Corresponds with GET /v1/notices/{name}/secret (the `GetNoticeSecret` operationId).
+func (c *Client) GetNoticeSecret(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNoticeSecretRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3701,6 +4353,129 @@ func NewChangeGroupRequestWithBody(server string, name ObjectName, params *Chang
 	return req, nil
 }
 
+// NewGetCalendarRequest constructs an http.Request for the GetCalendar method
+func NewGetCalendarRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/calendar", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCalendarRequest calls the generic AddCalendar builder with application/json body
+func NewAddCalendarRequest(server string, name ObjectName, params *AddCalendarParams, body AddCalendarJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCalendarRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewAddCalendarRequestWithBody constructs an http.Request for the AddCalendar method, with any body, and a specified content type
+func NewAddCalendarRequestWithBody(server string, name ObjectName, params *AddCalendarParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/calendar", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewTellGroupRequest calls the generic TellGroup builder with application/json body
 func NewTellGroupRequest(server string, name ObjectName, params *TellGroupParams, body TellGroupJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4230,6 +5005,179 @@ func NewTryHookRequestWithBody(server string, name ObjectName, hook HookName, co
 	return req, nil
 }
 
+// NewListMetricsRequest constructs an http.Request for the ListMetrics method
+func NewListMetricsRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/metrics", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPushMetricsRequest calls the generic PushMetrics builder with application/json body
+func NewPushMetricsRequest(server string, name ObjectName, body PushMetricsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPushMetricsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPushMetricsRequestWithBody constructs an http.Request for the PushMetrics method, with any body, and a specified content type
+func NewPushMetricsRequestWithBody(server string, name ObjectName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/metrics", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetMetricRequest constructs an http.Request for the GetMetric method
+func NewGetMetricRequest(server string, name ObjectName, metric string, params *GetMetricParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "metric", metric, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/metrics/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRehearseRequest calls the generic Rehearse builder with application/json body
 func NewRehearseRequest(server string, name ObjectName, body RehearseJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4258,6 +5206,53 @@ func NewRehearseRequestWithBody(server string, name ObjectName, contentType stri
 	}
 
 	operationPath := fmt.Sprintf("/v1/groups/%s/rehearsals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReplayRulesRequest calls the generic ReplayRules builder with application/json body
+func NewReplayRulesRequest(server string, name ObjectName, body ReplayRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReplayRulesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewReplayRulesRequestWithBody constructs an http.Request for the ReplayRules method, with any body, and a specified content type
+func NewReplayRulesRequestWithBody(server string, name ObjectName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/replays", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4334,6 +5329,411 @@ func NewStartRolloutRequestWithBody(server string, name ObjectName, params *Star
 			req.Header.Set("Idempotency-Key", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rules", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRuleRequest calls the generic AddRule builder with application/json body
+func NewAddRuleRequest(server string, name ObjectName, params *AddRuleParams, body AddRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRuleRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content type
+func NewAddRuleRequestWithBody(server string, name ObjectName, params *AddRuleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rules", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveRuleRequest constructs an http.Request for the RemoveRule method
+func NewRemoveRuleRequest(server string, name ObjectName, rule RuleName, params *RemoveRuleParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rules/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewChangeRuleRequest calls the generic ChangeRule builder with application/json body
+func NewChangeRuleRequest(server string, name ObjectName, rule RuleName, params *ChangeRuleParams, body ChangeRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeRuleRequestWithBody(server, name, rule, params, "application/json", bodyReader)
+}
+
+// NewChangeRuleRequestWithBody constructs an http.Request for the ChangeRule method, with any body, and a specified content type
+func NewChangeRuleRequestWithBody(server string, name ObjectName, rule RuleName, params *ChangeRuleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rules/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTryRuleRequest calls the generic TryRule builder with application/json body
+func NewTryRuleRequest(server string, name ObjectName, rule RuleName, params *TryRuleParams, body TryRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRuleRequestWithBody(server, name, rule, params, "application/json", bodyReader)
+}
+
+// NewTryRuleRequestWithBody constructs an http.Request for the TryRule method, with any body, and a specified content type
+func NewTryRuleRequestWithBody(server string, name ObjectName, rule RuleName, params *TryRuleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/rules/%s/try", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListSizesRequest constructs an http.Request for the ListSizes method
+func NewListSizesRequest(server string, name ObjectName, params *ListSizesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/sizes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -5998,6 +7398,333 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 	return req, nil
 }
 
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddNoticeRequest calls the generic AddNotice builder with application/json body
+func NewAddNoticeRequest(server string, body AddNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddNoticeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddNoticeRequestWithBody constructs an http.Request for the AddNotice method, with any body, and a specified content type
+func NewAddNoticeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveNoticeRequest constructs an http.Request for the RemoveNotice method
+func NewRemoveNoticeRequest(server string, name ObjectName, params *RemoveNoticeParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetNoticeRequest constructs an http.Request for the GetNotice method
+func NewGetNoticeRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeNoticeRequest calls the generic ChangeNotice builder with application/json body
+func NewChangeNoticeRequest(server string, name ObjectName, params *ChangeNoticeParams, body ChangeNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeNoticeRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewChangeNoticeRequestWithBody constructs an http.Request for the ChangeNotice method, with any body, and a specified content type
+func NewChangeNoticeRequestWithBody(server string, name ObjectName, params *ChangeNoticeParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListMessagesRequest constructs an http.Request for the ListMessages method
+func NewListMessagesRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s/messages", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendMessageRequest calls the generic SendMessage builder with application/json body
+func NewSendMessageRequest(server string, name ObjectName, body SendMessageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSendMessageRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSendMessageRequestWithBody constructs an http.Request for the SendMessage method, with any body, and a specified content type
+func NewSendMessageRequestWithBody(server string, name ObjectName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s/messages", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetNoticeSecretRequest constructs an http.Request for the GetNoticeSecret method
+func NewGetNoticeSecretRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/notices/%s/secret", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPlacesRequest constructs an http.Request for the ListPlaces method
 func NewListPlacesRequest(server string) (*http.Request, error) {
 	var err error
@@ -7630,6 +9357,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/groups/{name} (the `ChangeGroup` operationId).
 	ChangeGroupWithResponse(ctx context.Context, name ObjectName, params *ChangeGroupParams, body ChangeGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGroupResponse, error)
 
+	// GetCalendarWithResponse The calendars of a group as an iCalendar file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/calendar (the `GetCalendar` operationId).
+	GetCalendarWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
+
+	// AddCalendarWithBodyWithResponse Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+	AddCalendarWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCalendarResponse, error)
+
+	// AddCalendarWithResponse Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+	AddCalendarWithResponse(ctx context.Context, name ObjectName, params *AddCalendarParams, body AddCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCalendarResponse, error)
+
 	// TellGroupWithBodyWithResponse Freeze or thaw a group, or permit healing past its limit
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7728,6 +9476,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/groups/{name}/hooks/{hook}/try (the `TryHook` operationId).
 	TryHookWithResponse(ctx context.Context, name ObjectName, hook HookName, body TryHookJSONRequestBody, reqEditors ...RequestEditorFn) (*TryHookResponse, error)
 
+	// ListMetricsWithResponse What is measured of the instances of a group, with the newest values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/metrics (the `ListMetrics` operationId).
+	ListMetricsWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListMetricsResponse, error)
+
+	// PushMetricsWithBodyWithResponse Send values of metrics; each counts for 45 s
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+	PushMetricsWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushMetricsResponse, error)
+
+	// PushMetricsWithResponse Send values of metrics; each counts for 45 s
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+	PushMetricsWithResponse(ctx context.Context, name ObjectName, body PushMetricsJSONRequestBody, reqEditors ...RequestEditorFn) (*PushMetricsResponse, error)
+
+	// GetMetricWithResponse A metric of a group over time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/metrics/{metric} (the `GetMetric` operationId).
+	GetMetricWithResponse(ctx context.Context, name ObjectName, metric string, params *GetMetricParams, reqEditors ...RequestEditorFn) (*GetMetricResponse, error)
+
 	// RehearseWithBodyWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7742,6 +9518,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/groups/{name}/rehearsals (the `Rehearse` operationId).
 	RehearseWithResponse(ctx context.Context, name ObjectName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
 
+	// ReplayRulesWithBodyWithResponse Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+	ReplayRulesWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayRulesResponse, error)
+
+	// ReplayRulesWithResponse Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+	ReplayRulesWithResponse(ctx context.Context, name ObjectName, body ReplayRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayRulesResponse, error)
+
 	// StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7755,6 +9545,69 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/groups/{name}/rollouts (the `StartRollout` operationId).
 	StartRolloutWithResponse(ctx context.Context, name ObjectName, params *StartRolloutParams, body StartRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRolloutResponse, error)
+
+	// ListRulesWithResponse The rules of a group with what they think now, and the bounds of now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/rules (the `ListRules` operationId).
+	ListRulesWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// AddRuleWithBodyWithResponse Add a rule; with dry_run only show what it would mean
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+	AddRuleWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// AddRuleWithResponse Add a rule; with dry_run only show what it would mean
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+	AddRuleWithResponse(ctx context.Context, name ObjectName, params *AddRuleParams, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// RemoveRuleWithResponse Take a rule away; the size stays as it is, within the group's own bounds
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/groups/{name}/rules/{rule} (the `RemoveRule` operationId).
+	RemoveRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *RemoveRuleParams, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
+
+	// ChangeRuleWithBodyWithResponse Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+	ChangeRuleWithBodyWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRuleResponse, error)
+
+	// ChangeRuleWithResponse Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+	ChangeRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRuleResponse, error)
+
+	// TryRuleWithBodyWithResponse Show what a rule would decide for a value, and on request do it as a person's decision
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+	TryRuleWithBodyWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
+
+	// TryRuleWithResponse Show what a rule would decide for a value, and on request do it as a person's decision
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+	TryRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
+
+	// ListSizesWithResponse How large a group was, with the cause of each change
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
+	ListSizesWithResponse(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*ListSizesResponse, error)
 
 	// ListImagesWithResponse Image versions, by name and then newest first
 	//
@@ -8021,6 +9874,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// ListNoticesWithResponse Who hears of what
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// AddNoticeWithBodyWithResponse Have somebody hear of what happens from now on, by signed message or by mail
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+	AddNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
+
+	// AddNoticeWithResponse Have somebody hear of what happens from now on, by signed message or by mail
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+	AddNoticeWithResponse(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
+
+	// RemoveNoticeWithResponse Tell nobody any more; its messages are forgotten
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/notices/{name} (the `RemoveNotice` operationId).
+	RemoveNoticeWithResponse(ctx context.Context, name ObjectName, params *RemoveNoticeParams, reqEditors ...RequestEditorFn) (*RemoveNoticeResponse, error)
+
+	// GetNoticeWithResponse One notice
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/notices/{name} (the `GetNotice` operationId).
+	GetNoticeWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetNoticeResponse, error)
+
+	// ChangeNoticeWithBodyWithResponse Change settings of a notice, only those that are given
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+	ChangeNoticeWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeNoticeResponse, error)
+
+	// ChangeNoticeWithResponse Change settings of a notice, only those that are given
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+	ChangeNoticeWithResponse(ctx context.Context, name ObjectName, params *ChangeNoticeParams, body ChangeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeNoticeResponse, error)
+
+	// ListMessagesWithResponse What was and is to be sent for a notice, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/notices/{name}/messages (the `ListMessages` operationId).
+	ListMessagesWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
+
+	// SendMessageWithBodyWithResponse Send a test message now, or one that was sent before once more, and show what came of it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+	SendMessageWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendMessageResponse, error)
+
+	// SendMessageWithResponse Send a test message now, or one that was sent before once more, and show what came of it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+	SendMessageWithResponse(ctx context.Context, name ObjectName, body SendMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*SendMessageResponse, error)
+
+	// GetNoticeSecretWithResponse What messages of a notice are signed with; that it was shown is kept in the journal
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/notices/{name}/secret (the `GetNoticeSecret` operationId).
+	GetNoticeSecretWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetNoticeSecretResponse, error)
 
 	// ListPlacesWithResponse Regions and their zones, with what runs there
 	//
@@ -9180,6 +11110,95 @@ func (r ChangeGroupResponse) ContentType() string {
 	return ""
 }
 
+type GetCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCalendarResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleReviewList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddCalendarResponse) GetJSON200() *RuleReviewList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddCalendarResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TellGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9612,6 +11631,143 @@ func (r TryHookResponse) ContentType() string {
 	return ""
 }
 
+type ListMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MetricList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMetricsResponse) GetJSON200() *MetricList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMetricsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PushMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PushMetricsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PushMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PushMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PushMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PushMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMetricResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MetricSeries
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMetricResponse) GetJSON200() *MetricSeries {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMetricResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMetricResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMetricResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMetricResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMetricResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RehearseResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9660,6 +11816,54 @@ func (r RehearseResponse) ContentType() string {
 	return ""
 }
 
+type ReplayRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleReplay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayRulesResponse) GetJSON200() *RuleReplay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartRolloutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9702,6 +11906,294 @@ func (r StartRolloutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StartRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *RuleList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleReview
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RuleReview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddRuleResponse) GetJSON200() *RuleReview {
+	return r.JSON200
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRuleResponse) GetJSON201() *RuleReview {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleReview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeRuleResponse) GetJSON200() *RuleReview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleTried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRuleResponse) GetJSON200() *RuleTried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSizesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SizeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSizesResponse) GetJSON200() *SizeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSizesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSizesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSizesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSizesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSizesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10984,6 +13476,390 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddNoticeResponse) GetJSON201() *Notice {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetNoticeResponse200Headers the declared response headers of an HTTP 200 response for GetNotice
+type GetNoticeResponse200Headers struct {
+	ETag *string
+}
+
+type GetNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetNoticeResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MessageList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMessagesResponse) GetJSON200() *MessageList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMessagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendMessageResponse) GetJSON200() *Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNoticeSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HookSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNoticeSecretResponse) GetJSON200() *HookSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNoticeSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNoticeSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNoticeSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNoticeSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNoticeSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12628,6 +15504,45 @@ func (c *ClientWithResponses) ChangeGroupWithResponse(ctx context.Context, name 
 	return ParseChangeGroupResponse(rsp)
 }
 
+// GetCalendarWithResponse The calendars of a group as an iCalendar file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/calendar (the `GetCalendar` operationId).
+func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
+	rsp, err := c.GetCalendar(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCalendarResponse(rsp)
+}
+
+// AddCalendarWithBodyWithResponse Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+func (c *ClientWithResponses) AddCalendarWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCalendarResponse, error) {
+	rsp, err := c.AddCalendarWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCalendarResponse(rsp)
+}
+
+// AddCalendarWithResponse Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/calendar (the `AddCalendar` operationId).
+func (c *ClientWithResponses) AddCalendarWithResponse(ctx context.Context, name ObjectName, params *AddCalendarParams, body AddCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCalendarResponse, error) {
+	rsp, err := c.AddCalendar(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCalendarResponse(rsp)
+}
+
 // TellGroupWithBodyWithResponse Freeze or thaw a group, or permit healing past its limit
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12810,6 +15725,58 @@ func (c *ClientWithResponses) TryHookWithResponse(ctx context.Context, name Obje
 	return ParseTryHookResponse(rsp)
 }
 
+// ListMetricsWithResponse What is measured of the instances of a group, with the newest values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/metrics (the `ListMetrics` operationId).
+func (c *ClientWithResponses) ListMetricsWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListMetricsResponse, error) {
+	rsp, err := c.ListMetrics(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMetricsResponse(rsp)
+}
+
+// PushMetricsWithBodyWithResponse Send values of metrics; each counts for 45 s
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+func (c *ClientWithResponses) PushMetricsWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushMetricsResponse, error) {
+	rsp, err := c.PushMetricsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushMetricsResponse(rsp)
+}
+
+// PushMetricsWithResponse Send values of metrics; each counts for 45 s
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/metrics (the `PushMetrics` operationId).
+func (c *ClientWithResponses) PushMetricsWithResponse(ctx context.Context, name ObjectName, body PushMetricsJSONRequestBody, reqEditors ...RequestEditorFn) (*PushMetricsResponse, error) {
+	rsp, err := c.PushMetrics(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushMetricsResponse(rsp)
+}
+
+// GetMetricWithResponse A metric of a group over time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/metrics/{metric} (the `GetMetric` operationId).
+func (c *ClientWithResponses) GetMetricWithResponse(ctx context.Context, name ObjectName, metric string, params *GetMetricParams, reqEditors ...RequestEditorFn) (*GetMetricResponse, error) {
+	rsp, err := c.GetMetric(ctx, name, metric, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMetricResponse(rsp)
+}
+
 // RehearseWithBodyWithResponse Play a rollout on a virtual clock with simulated machines, before it is begun
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12836,6 +15803,32 @@ func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, name Obj
 	return ParseRehearseResponse(rsp)
 }
 
+// ReplayRulesWithBodyWithResponse Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+func (c *ClientWithResponses) ReplayRulesWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayRulesResponse, error) {
+	rsp, err := c.ReplayRulesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayRulesResponse(rsp)
+}
+
+// ReplayRulesWithResponse Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/replays (the `ReplayRules` operationId).
+func (c *ClientWithResponses) ReplayRulesWithResponse(ctx context.Context, name ObjectName, body ReplayRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayRulesResponse, error) {
+	rsp, err := c.ReplayRules(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayRulesResponse(rsp)
+}
+
 // StartRolloutWithBodyWithResponse Begin to replace the instances of a group by another template version
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12860,6 +15853,123 @@ func (c *ClientWithResponses) StartRolloutWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseStartRolloutResponse(rsp)
+}
+
+// ListRulesWithResponse The rules of a group with what they think now, and the bounds of now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/rules (the `ListRules` operationId).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// AddRuleWithBodyWithResponse Add a rule; with dry_run only show what it would mean
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, name ObjectName, params *AddRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRuleWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// AddRuleWithResponse Add a rule; with dry_run only show what it would mean
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rules (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, name ObjectName, params *AddRuleParams, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRule(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// RemoveRuleWithResponse Take a rule away; the size stays as it is, within the group's own bounds
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/groups/{name}/rules/{rule} (the `RemoveRule` operationId).
+func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *RemoveRuleParams, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error) {
+	rsp, err := c.RemoveRule(ctx, name, rule, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRuleResponse(rsp)
+}
+
+// ChangeRuleWithBodyWithResponse Change settings of a rule, only those that are given; with dry_run only show what it would mean
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+func (c *ClientWithResponses) ChangeRuleWithBodyWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRuleResponse, error) {
+	rsp, err := c.ChangeRuleWithBody(ctx, name, rule, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRuleResponse(rsp)
+}
+
+// ChangeRuleWithResponse Change settings of a rule, only those that are given; with dry_run only show what it would mean
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/groups/{name}/rules/{rule} (the `ChangeRule` operationId).
+func (c *ClientWithResponses) ChangeRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *ChangeRuleParams, body ChangeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRuleResponse, error) {
+	rsp, err := c.ChangeRule(ctx, name, rule, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRuleResponse(rsp)
+}
+
+// TryRuleWithBodyWithResponse Show what a rule would decide for a value, and on request do it as a person's decision
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+func (c *ClientWithResponses) TryRuleWithBodyWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
+	rsp, err := c.TryRuleWithBody(ctx, name, rule, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRuleResponse(rsp)
+}
+
+// TryRuleWithResponse Show what a rule would decide for a value, and on request do it as a person's decision
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{name}/rules/{rule}/try (the `TryRule` operationId).
+func (c *ClientWithResponses) TryRuleWithResponse(ctx context.Context, name ObjectName, rule RuleName, params *TryRuleParams, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
+	rsp, err := c.TryRule(ctx, name, rule, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRuleResponse(rsp)
+}
+
+// ListSizesWithResponse How large a group was, with the cause of each change
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
+func (c *ClientWithResponses) ListSizesWithResponse(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*ListSizesResponse, error) {
+	rsp, err := c.ListSizes(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSizesResponse(rsp)
 }
 
 // ListImagesWithResponse Image versions, by name and then newest first
@@ -13354,6 +16464,149 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListJournalResponse(rsp)
+}
+
+// ListNoticesWithResponse Who hears of what
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// AddNoticeWithBodyWithResponse Have somebody hear of what happens from now on, by signed message or by mail
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+func (c *ClientWithResponses) AddNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
+	rsp, err := c.AddNoticeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoticeResponse(rsp)
+}
+
+// AddNoticeWithResponse Have somebody hear of what happens from now on, by signed message or by mail
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/notices (the `AddNotice` operationId).
+func (c *ClientWithResponses) AddNoticeWithResponse(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
+	rsp, err := c.AddNotice(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoticeResponse(rsp)
+}
+
+// RemoveNoticeWithResponse Tell nobody any more; its messages are forgotten
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/notices/{name} (the `RemoveNotice` operationId).
+func (c *ClientWithResponses) RemoveNoticeWithResponse(ctx context.Context, name ObjectName, params *RemoveNoticeParams, reqEditors ...RequestEditorFn) (*RemoveNoticeResponse, error) {
+	rsp, err := c.RemoveNotice(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveNoticeResponse(rsp)
+}
+
+// GetNoticeWithResponse One notice
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/notices/{name} (the `GetNotice` operationId).
+func (c *ClientWithResponses) GetNoticeWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetNoticeResponse, error) {
+	rsp, err := c.GetNotice(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNoticeResponse(rsp)
+}
+
+// ChangeNoticeWithBodyWithResponse Change settings of a notice, only those that are given
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+func (c *ClientWithResponses) ChangeNoticeWithBodyWithResponse(ctx context.Context, name ObjectName, params *ChangeNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeNoticeResponse, error) {
+	rsp, err := c.ChangeNoticeWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeNoticeResponse(rsp)
+}
+
+// ChangeNoticeWithResponse Change settings of a notice, only those that are given
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/notices/{name} (the `ChangeNotice` operationId).
+func (c *ClientWithResponses) ChangeNoticeWithResponse(ctx context.Context, name ObjectName, params *ChangeNoticeParams, body ChangeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeNoticeResponse, error) {
+	rsp, err := c.ChangeNotice(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeNoticeResponse(rsp)
+}
+
+// ListMessagesWithResponse What was and is to be sent for a notice, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/notices/{name}/messages (the `ListMessages` operationId).
+func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error) {
+	rsp, err := c.ListMessages(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMessagesResponse(rsp)
+}
+
+// SendMessageWithBodyWithResponse Send a test message now, or one that was sent before once more, and show what came of it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+func (c *ClientWithResponses) SendMessageWithBodyWithResponse(ctx context.Context, name ObjectName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendMessageResponse, error) {
+	rsp, err := c.SendMessageWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendMessageResponse(rsp)
+}
+
+// SendMessageWithResponse Send a test message now, or one that was sent before once more, and show what came of it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/notices/{name}/messages (the `SendMessage` operationId).
+func (c *ClientWithResponses) SendMessageWithResponse(ctx context.Context, name ObjectName, body SendMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*SendMessageResponse, error) {
+	rsp, err := c.SendMessage(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendMessageResponse(rsp)
+}
+
+// GetNoticeSecretWithResponse What messages of a notice are signed with; that it was shown is kept in the journal
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/notices/{name}/secret (the `GetNoticeSecret` operationId).
+func (c *ClientWithResponses) GetNoticeSecretWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetNoticeSecretResponse, error) {
+	rsp, err := c.GetNoticeSecret(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNoticeSecretResponse(rsp)
 }
 
 // ListPlacesWithResponse Regions and their zones, with what runs there
@@ -14465,6 +17718,65 @@ func ParseChangeGroupResponse(rsp *http.Response) (*ChangeGroupResponse, error) 
 	return response, nil
 }
 
+// ParseGetCalendarResponse parses an HTTP response from a GetCalendarWithResponse call
+func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCalendarResponse parses an HTTP response from a AddCalendarWithResponse call
+func ParseAddCalendarResponse(rsp *http.Response) (*AddCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleReviewList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTellGroupResponse parses an HTTP response from a TellGroupWithResponse call
 func ParseTellGroupResponse(rsp *http.Response) (*TellGroupResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14762,6 +18074,101 @@ func ParseTryHookResponse(rsp *http.Response) (*TryHookResponse, error) {
 	return response, nil
 }
 
+// ParseListMetricsResponse parses an HTTP response from a ListMetricsWithResponse call
+func ParseListMetricsResponse(rsp *http.Response) (*ListMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MetricList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePushMetricsResponse parses an HTTP response from a PushMetricsWithResponse call
+func ParsePushMetricsResponse(rsp *http.Response) (*PushMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PushMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMetricResponse parses an HTTP response from a GetMetricWithResponse call
+func ParseGetMetricResponse(rsp *http.Response) (*GetMetricResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMetricResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MetricSeries
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRehearseResponse parses an HTTP response from a RehearseWithResponse call
 func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14778,6 +18185,39 @@ func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReplayRulesResponse parses an HTTP response from a ReplayRulesWithResponse call
+func ParseReplayRulesResponse(rsp *http.Response) (*ReplayRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleReplay
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14815,6 +18255,207 @@ func ParseStartRolloutResponse(rsp *http.Response) (*StartRolloutResponse, error
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRuleResponse parses an HTTP response from a AddRuleWithResponse call
+func ParseAddRuleResponse(rsp *http.Response) (*AddRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleReview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RuleReview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRuleResponse parses an HTTP response from a RemoveRuleWithResponse call
+func ParseRemoveRuleResponse(rsp *http.Response) (*RemoveRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeRuleResponse parses an HTTP response from a ChangeRuleWithResponse call
+func ParseChangeRuleResponse(rsp *http.Response) (*ChangeRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleReview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRuleResponse parses an HTTP response from a TryRuleWithResponse call
+func ParseTryRuleResponse(rsp *http.Response) (*TryRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleTried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSizesResponse parses an HTTP response from a ListSizesWithResponse call
+func ParseListSizesResponse(rsp *http.Response) (*ListSizesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSizesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SizeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15703,6 +19344,279 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest JournalList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddNoticeResponse parses an HTTP response from a AddNoticeWithResponse call
+func ParseAddNoticeResponse(rsp *http.Response) (*AddNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveNoticeResponse parses an HTTP response from a RemoveNoticeWithResponse call
+func ParseRemoveNoticeResponse(rsp *http.Response) (*RemoveNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNoticeResponse parses an HTTP response from a GetNoticeWithResponse call
+func ParseGetNoticeResponse(rsp *http.Response) (*GetNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetNoticeResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangeNoticeResponse parses an HTTP response from a ChangeNoticeWithResponse call
+func ParseChangeNoticeResponse(rsp *http.Response) (*ChangeNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMessagesResponse parses an HTTP response from a ListMessagesWithResponse call
+func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MessageList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendMessageResponse parses an HTTP response from a SendMessageWithResponse call
+func ParseSendMessageResponse(rsp *http.Response) (*SendMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNoticeSecretResponse parses an HTTP response from a GetNoticeSecretWithResponse call
+func ParseGetNoticeSecretResponse(rsp *http.Response) (*GetNoticeSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNoticeSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HookSecret
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

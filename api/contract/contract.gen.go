@@ -379,6 +379,27 @@ func (e LineChangeKind) Valid() bool {
 	}
 }
 
+// Defines values for MessageState.
+const (
+	MessageStateFailed  MessageState = "failed"
+	MessageStateSent    MessageState = "sent"
+	MessageStateWaiting MessageState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the MessageState enum.
+func (e MessageState) Valid() bool {
+	switch e {
+	case MessageStateFailed:
+		return true
+	case MessageStateSent:
+		return true
+	case MessageStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewCheckKind.
 const (
 	NewCheckKindGrpc  NewCheckKind = "grpc"
@@ -456,6 +477,7 @@ const (
 	NewGateKindErrors  NewGateKind = "errors"
 	NewGateKindHealthy NewGateKind = "healthy"
 	NewGateKindLatency NewGateKind = "latency"
+	NewGateKindMetric  NewGateKind = "metric"
 	NewGateKindServing NewGateKind = "serving"
 )
 
@@ -467,6 +489,8 @@ func (e NewGateKind) Valid() bool {
 	case NewGateKindHealthy:
 		return true
 	case NewGateKindLatency:
+		return true
+	case NewGateKindMetric:
 		return true
 	case NewGateKindServing:
 		return true
@@ -625,6 +649,75 @@ func (e RolloutCommandCommand) Valid() bool {
 	}
 }
 
+// Defines values for RuleKind.
+const (
+	Calendar RuleKind = "calendar"
+	Steady   RuleKind = "steady"
+	Trip     RuleKind = "trip"
+)
+
+// Valid indicates whether the value is a known member of the RuleKind enum.
+func (e RuleKind) Valid() bool {
+	switch e {
+	case Calendar:
+		return true
+	case Steady:
+		return true
+	case Trip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RuleLineWay.
+const (
+	Above RuleLineWay = "above"
+	Below RuleLineWay = "below"
+)
+
+// Valid indicates whether the value is a known member of the RuleLineWay enum.
+func (e RuleLineWay) Valid() bool {
+	switch e {
+	case Above:
+		return true
+	case Below:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RuleNowAsks.
+const (
+	RuleNowAsksGrow    RuleNowAsks = "grow"
+	RuleNowAsksLasts   RuleNowAsks = "lasts"
+	RuleNowAsksShrink  RuleNowAsks = "shrink"
+	RuleNowAsksStay    RuleNowAsks = "stay"
+	RuleNowAsksUnknown RuleNowAsks = "unknown"
+	RuleNowAsksWaits   RuleNowAsks = "waits"
+)
+
+// Valid indicates whether the value is a known member of the RuleNowAsks enum.
+func (e RuleNowAsks) Valid() bool {
+	switch e {
+	case RuleNowAsksGrow:
+		return true
+	case RuleNowAsksLasts:
+		return true
+	case RuleNowAsksShrink:
+		return true
+	case RuleNowAsksStay:
+		return true
+	case RuleNowAsksUnknown:
+		return true
+	case RuleNowAsksWaits:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Shed.
 const (
 	Newest   Shed = "newest"
@@ -721,6 +814,51 @@ func (e TicketChoice) Valid() bool {
 	case Fail:
 		return true
 	case Pass:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Topic.
+const (
+	AtMax          Topic = "at-max"
+	FailedLaunches Topic = "failed-launches"
+	FailingPlaces  Topic = "failing-places"
+	HealLimit      Topic = "heal-limit"
+	Heals          Topic = "heals"
+	Launches       Topic = "launches"
+	Removals       Topic = "removals"
+	Resizes        Topic = "resizes"
+	RolloutsDone   Topic = "rollouts-done"
+	RolloutsHeld   Topic = "rollouts-held"
+	Tickets        Topic = "tickets"
+)
+
+// Valid indicates whether the value is a known member of the Topic enum.
+func (e Topic) Valid() bool {
+	switch e {
+	case AtMax:
+		return true
+	case FailedLaunches:
+		return true
+	case FailingPlaces:
+		return true
+	case HealLimit:
+		return true
+	case Heals:
+		return true
+	case Launches:
+		return true
+	case Removals:
+		return true
+	case Resizes:
+		return true
+	case RolloutsDone:
+		return true
+	case RolloutsHeld:
+		return true
+	case Tickets:
 		return true
 	default:
 		return false
@@ -867,6 +1005,15 @@ type Assumed struct {
 	Seen int    `json:"seen"`
 	Span *Span  `json:"span,omitempty"`
 	What string `json:"what"`
+}
+
+// Bounds defines model for Bounds.
+type Bounds struct {
+	// By The calendars that last now
+	By    []string   `json:"by"`
+	Max   int        `json:"max"`
+	Min   int        `json:"min"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // Cause Why, as values; because is the sentence made of them
@@ -1209,6 +1356,7 @@ type Group struct {
 
 	// Advice What is allowed and will hurt
 	Advice []string `json:"advice"`
+	Bounds Bounds   `json:"bounds"`
 
 	// Caution Why a person should be asked before the change is made; absent when there is no reason
 	Caution *string `json:"caution,omitempty"`
@@ -1247,12 +1395,19 @@ type Group struct {
 	Revision int64    `json:"revision"`
 
 	// Rollout The number of the live rollout
-	Rollout       *int64  `json:"rollout,omitempty"`
+	Rollout *int64 `json:"rollout,omitempty"`
+	Rules   []Rule `json:"rules"`
+
+	// Scrape Where instances tell metrics of their own; empty for /metrics at the port of the template
+	Scrape        string  `json:"scrape"`
 	SettleSeconds float64 `json:"settle_seconds"`
 
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed Shed `json:"shed"`
 	Size int  `json:"size"`
+
+	// SizedBy The rule that set the size last; empty when a person did
+	SizedBy string `json:"sized_by"`
 
 	// Slots Places whose instances failed and have not proven themselves since
 	Slots []Slot `json:"slots"`
@@ -1292,7 +1447,10 @@ type GroupChange struct {
 	PinNew           *bool     `json:"pin_new,omitempty"`
 	Pools            *[]string `json:"pools,omitempty"`
 	Reason           *string   `json:"reason,omitempty"`
-	SettleSeconds    *float64  `json:"settle_seconds,omitempty"`
+
+	// Scrape Where instances tell metrics of their own: [PORT]/PATH; empty for /metrics at the port of the template
+	Scrape        *string  `json:"scrape,omitempty"`
+	SettleSeconds *float64 `json:"settle_seconds,omitempty"`
 
 	// Shed Who goes first when the group shrinks, after balance between zones
 	Shed *Shed `json:"shed,omitempty"`
@@ -1681,8 +1839,99 @@ type Marks struct {
 	Items   []Mark     `json:"items"`
 }
 
+// Message defines model for Message.
+type Message struct {
+	At       time.Time `json:"at"`
+	CameBack string    `json:"came_back"`
+
+	// Lines How many things it tells
+	Lines int `json:"lines"`
+
+	// NextAt When it is tried again
+	NextAt *time.Time `json:"next_at,omitempty"`
+	Number int64      `json:"number"`
+
+	// SentBy The person who had it sent; empty for the service
+	SentBy string       `json:"sent_by"`
+	State  MessageState `json:"state"`
+
+	// Status Of the answer, 0 where there is none
+	Status  int        `json:"status"`
+	Subject string     `json:"subject"`
+	TookMs  float64    `json:"took_ms"`
+	TriedAt *time.Time `json:"tried_at,omitempty"`
+	Tries   int        `json:"tries"`
+}
+
+// MessageState defines model for Message.State.
+type MessageState string
+
+// MessageList defines model for MessageList.
+type MessageList struct {
+	Items []Message `json:"items"`
+}
+
+// Metric defines model for Metric.
+type Metric struct {
+	At      *time.Time `json:"at,omitempty"`
+	Average *float64   `json:"average,omitempty"`
+	Highest *float64   `json:"highest,omitempty"`
+
+	// Missing How many were not
+	Missing *int   `json:"missing,omitempty"`
+	Name    string `json:"name"`
+
+	// Of How many instances were measured
+	Of   *int     `json:"of,omitempty"`
+	P95  *float64 `json:"p95,omitempty"`
+	Unit string   `json:"unit"`
+}
+
+// MetricList defines model for MetricList.
+type MetricList struct {
+	Items []Metric `json:"items"`
+}
+
+// MetricPoint defines model for MetricPoint.
+type MetricPoint struct {
+	At time.Time `json:"at"`
+
+	// Foreseen What a rule with foresight expected of this time: what the same hour of the weeks before was
+	Foreseen *float64 `json:"foreseen,omitempty"`
+	Missing  int      `json:"missing"`
+	Serving  int      `json:"serving"`
+
+	// Value Absent where nothing was measured
+	Value *float64 `json:"value,omitempty"`
+}
+
+// MetricSeries defines model for MetricSeries.
+type MetricSeries struct {
+	Metric      string        `json:"metric"`
+	Over        string        `json:"over"`
+	Points      []MetricPoint `json:"points"`
+	StepSeconds float64       `json:"step_seconds"`
+	Unit        string        `json:"unit"`
+}
+
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 type Name = string
+
+// NewCalendar defines model for NewCalendar.
+type NewCalendar struct {
+	// File An iCalendar file
+	File string `json:"file"`
+
+	// Max Of events that do not say it by X-UNITAS-MAX
+	Max *int `json:"max,omitempty"`
+
+	// Min Of events that do not say it by X-UNITAS-MIN
+	Min    *int    `json:"min,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Size Of events that do not say it by X-UNITAS-SIZE
+	Size *int `json:"size,omitempty"`
+}
 
 // NewCheck defines model for NewCheck.
 type NewCheck struct {
@@ -1757,20 +2006,29 @@ type NewDrillKind string
 
 // NewGate defines model for NewGate.
 type NewGate struct {
+	// Above Of metric: samples above it are bad ones; this or below
+	Above *float64 `json:"above,omitempty"`
+
+	// Below Of metric: samples below it are bad ones
+	Below *float64 `json:"below,omitempty"`
+
 	// Broken What happens when it breaks
 	Broken *NewGateBroken `json:"broken,omitempty"`
 
 	// Floor Of healthy: the percent of new instances below which it breaks; of serving: the number of instances
 	Floor *float64 `json:"floor,omitempty"`
 
-	// Kind healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+	// Kind metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 	Kind NewGateKind `json:"kind"`
 
 	// Least How many requests new instances must have answered in a wave by the end of its soak
 	Least *int64 `json:"least,omitempty"`
 
-	// MarginPercent By how many percent points the share of new may be higher than that of old; without it 0.5 for errors and 5 for latency
+	// MarginPercent By how many percent points the share of new may be higher than that of old; without it 0.5 for errors, 5 for latency and 10 for a metric
 	MarginPercent *float64 `json:"margin_percent,omitempty"`
+
+	// Metric Of metric: cpu, memory, requests, latency, scrape:NAME and so on
+	Metric *string `json:"metric,omitempty"`
 
 	// Undecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
 	Undecided *NewGateUndecided `json:"undecided,omitempty"`
@@ -1782,7 +2040,7 @@ type NewGate struct {
 // NewGateBroken What happens when it breaks
 type NewGateBroken string
 
-// NewGateKind healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+// NewGateKind metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 type NewGateKind string
 
 // NewGateUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
@@ -1888,6 +2146,35 @@ type NewInstance struct {
 	Zone     string  `json:"zone"`
 }
 
+// NewMessage defines model for NewMessage.
+type NewMessage struct {
+	// Again The number of a message to be sent once more; without it a test is sent
+	Again *int64 `json:"again,omitempty"`
+}
+
+// NewNotice defines model for NewNotice.
+type NewNotice struct {
+	// GatherSeconds How long is gathered what is sent as one message
+	GatherSeconds *float64 `json:"gather_seconds,omitempty"`
+
+	// Groups None for all
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Mail To whom mail goes; either this or send
+	Mail *[]string `json:"mail,omitempty"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name Name  `json:"name"`
+	Off  *bool `json:"off,omitempty"`
+
+	// Secret What messages are signed with; one is made when it is left out
+	Secret *string `json:"secret,omitempty"`
+
+	// Send Where signed messages go
+	Send   *string `json:"send,omitempty"`
+	Topics []Topic `json:"topics"`
+}
+
 // NewPool defines model for NewPool.
 type NewPool struct {
 	// Check The check that decides which targets get traffic
@@ -1986,6 +2273,26 @@ type NewRolloutOrder string
 // NewRolloutPace at-once: all at the same time, and nobody serves meanwhile; for test groups
 type NewRolloutPace string
 
+// NewRule defines model for NewRule.
+type NewRule struct {
+	// Kind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+	Kind RuleKind `json:"kind"`
+
+	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
+	Name     Name         `json:"name"`
+	Settings RuleSettings `json:"settings"`
+}
+
+// NewRuleReplay defines model for NewRuleReplay.
+type NewRuleReplay struct {
+	// Rule A rule that is to be otherwise
+	Rule     *string       `json:"rule,omitempty"`
+	Settings *RuleSettings `json:"settings,omitempty"`
+
+	// SinceSeconds How far back
+	SinceSeconds *float64 `json:"since_seconds,omitempty"`
+}
+
 // NewRun defines model for NewRun.
 type NewRun struct {
 	// Command The program and its arguments; no shell reads them
@@ -2039,6 +2346,40 @@ type NewTemplate struct {
 
 // Nobody When no target is healthy: answer 503 at once, or try those that are not
 type Nobody string
+
+// Notice defines model for Notice.
+type Notice struct {
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// FailingAt Since when its messages are not heard
+	FailingAt     *time.Time `json:"failing_at,omitempty"`
+	FailingWhy    *string    `json:"failing_why,omitempty"`
+	GatherSeconds float64    `json:"gather_seconds"`
+	Groups        []string   `json:"groups"`
+	Mail          []string   `json:"mail"`
+	Name          string     `json:"name"`
+	Off           bool       `json:"off"`
+	Revision      int64      `json:"revision"`
+	Send          string     `json:"send"`
+	Topics        []Topic    `json:"topics"`
+}
+
+// NoticeList defines model for NoticeList.
+type NoticeList struct {
+	Items []Notice `json:"items"`
+}
+
+// NoticeSettings defines model for NoticeSettings.
+type NoticeSettings struct {
+	GatherSeconds *float64  `json:"gather_seconds,omitempty"`
+	Groups        *[]string `json:"groups,omitempty"`
+	Mail          *[]string `json:"mail,omitempty"`
+	Off           *bool     `json:"off,omitempty"`
+	Secret        *string   `json:"secret,omitempty"`
+	Send          *string   `json:"send,omitempty"`
+	Topics        *[]Topic  `json:"topics,omitempty"`
+}
 
 // OpenPort defines model for OpenPort.
 type OpenPort struct {
@@ -2150,6 +2491,21 @@ type Problem struct {
 
 	// Type Stable; one of urn:unitas:problem:invalid, not-found, exists, in-use, stale, conflict, unauthorized, precondition-required, unavailable, internal
 	Type string `json:"type"`
+}
+
+// PushedValues defines model for PushedValues.
+type PushedValues struct {
+	Values []struct {
+		// At Without it: now
+		At *time.Time `json:"at,omitempty"`
+
+		// Instance Of one instance; without it of the group as a whole
+		Instance *string `json:"instance,omitempty"`
+
+		// Name Rules go by it as push:NAME
+		Name  string  `json:"name"`
+		Value float64 `json:"value"`
+	} `json:"values"`
 }
 
 // Ref A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
@@ -2274,6 +2630,17 @@ type ReplayDifference struct {
 	Was []string  `json:"was"`
 }
 
+// ReplayPoint defines model for ReplayPoint.
+type ReplayPoint struct {
+	At time.Time `json:"at"`
+
+	// Size That would have been
+	Size int `json:"size"`
+
+	// Was How many served
+	Was int `json:"was"`
+}
+
 // Replica defines model for Replica.
 type Replica struct {
 	// Address Of its interface
@@ -2338,14 +2705,17 @@ type Rollout struct {
 	Below int  `json:"below"`
 
 	// Course That which it was started by; empty when there was none
-	Course      string     `json:"course"`
-	EndedAt     *time.Time `json:"ended_at,omitempty"`
-	From        string     `json:"from"`
-	Gates       []Gate     `json:"gates"`
-	Group       string     `json:"group"`
-	Hours       string     `json:"hours"`
-	LeaveOut    []string   `json:"leave_out"`
-	LeftSeconds *float64   `json:"left_seconds,omitempty"`
+	Course  string     `json:"course"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	From    string     `json:"from"`
+	Gates   []Gate     `json:"gates"`
+
+	// GoesBack What a revert brings the instances back to, when they ran several versions as it began; absent when all ran from
+	GoesBack    *[]VersionShare `json:"goes_back,omitempty"`
+	Group       string          `json:"group"`
+	Hours       string          `json:"hours"`
+	LeaveOut    []string        `json:"leave_out"`
+	LeftSeconds *float64        `json:"left_seconds,omitempty"`
 
 	// LowestServing How many served at the lowest so far
 	LowestServing *int   `json:"lowest_serving,omitempty"`
@@ -2392,6 +2762,195 @@ type RolloutList struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// Rule defines model for Rule.
+type Rule struct {
+	// Kind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+	Kind RuleKind `json:"kind"`
+	Name string   `json:"name"`
+	Off  bool     `json:"off"`
+
+	// Says All of it in one line
+	Says     string       `json:"says"`
+	Settings RuleSettings `json:"settings"`
+}
+
+// RuleKind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+type RuleKind string
+
+// RuleLine defines model for RuleLine.
+type RuleLine struct {
+	At float64 `json:"at"`
+
+	// ForSeconds For how long the metric must stay past the line
+	ForSeconds float64 `json:"for_seconds"`
+
+	// Step By how much the size changes: +2, -1, +50%, -25%, or to a number: =8
+	Step string      `json:"step"`
+	Way  RuleLineWay `json:"way"`
+}
+
+// RuleLineWay defines model for RuleLine.Way.
+type RuleLineWay string
+
+// RuleList defines model for RuleList.
+type RuleList struct {
+	Bounds Bounds    `json:"bounds"`
+	Items  []RuleNow `json:"items"`
+
+	// Sentence What sets the size now
+	Sentence string `json:"sentence"`
+	Size     int    `json:"size"`
+
+	// SizedBy The rule that set the size last; empty when a person did
+	SizedBy string `json:"sized_by"`
+}
+
+// RuleNow defines model for RuleNow.
+type RuleNow struct {
+	// ActedAt When it last changed the size
+	ActedAt *time.Time `json:"acted_at,omitempty"`
+
+	// Asks What it asks for now; of a calendar whether it lasts
+	Asks       RuleNowAsks `json:"asks"`
+	CoolsUntil *time.Time  `json:"cools_until,omitempty"`
+
+	// Foreseen What the group will have to bear soon
+	Foreseen   *float64   `json:"foreseen,omitempty"`
+	LastsUntil *time.Time `json:"lasts_until,omitempty"`
+
+	// Next The next ten times of a calendar
+	Next *[]time.Time `json:"next,omitempty"`
+	Rule Rule         `json:"rule"`
+
+	// Thinks What it thinks now
+	Thinks string `json:"thinks"`
+
+	// Value What its metric is now
+	Value *float64 `json:"value,omitempty"`
+
+	// Wants The size that it asks for
+	Wants *int `json:"wants,omitempty"`
+}
+
+// RuleNowAsks What it asks for now; of a calendar whether it lasts
+type RuleNowAsks string
+
+// RuleReplay defines model for RuleReplay.
+type RuleReplay struct {
+	Changes []SizeChange `json:"changes"`
+	Cost    float64      `json:"cost"`
+	From    time.Time    `json:"from"`
+
+	// Gaps Moments at which some rule had no value
+	Gaps int `json:"gaps"`
+
+	// InstanceHours Of the sizes that would have been
+	InstanceHours float64       `json:"instance_hours"`
+	Points        []ReplayPoint `json:"points"`
+	Sentence      string        `json:"sentence"`
+
+	// StepSeconds How far what was measured is apart
+	StepSeconds float64   `json:"step_seconds"`
+	To          time.Time `json:"to"`
+	WasCost     float64   `json:"was_cost"`
+
+	// WasInstanceHours Of those that served
+	WasInstanceHours float64 `json:"was_instance_hours"`
+}
+
+// RuleReview defines model for RuleReview.
+type RuleReview struct {
+	// Advice What is allowed and will hurt
+	Advice []string `json:"advice"`
+
+	// LastsUntil It lasts now
+	LastsUntil *time.Time `json:"lasts_until,omitempty"`
+
+	// Next The next ten times of a calendar
+	Next []time.Time `json:"next"`
+
+	// Overlaps Which calendars it meets
+	Overlaps []string `json:"overlaps"`
+	Rule     Rule     `json:"rule"`
+}
+
+// RuleReviewList defines model for RuleReviewList.
+type RuleReviewList struct {
+	Items []RuleReview `json:"items"`
+}
+
+// RuleSettings defines model for RuleSettings.
+type RuleSettings struct {
+	// BandPercent How far off the target nothing happens
+	BandPercent *float64 `json:"band_percent,omitempty"`
+
+	// CalmSeconds How long a lower need must have lasted before it shrinks
+	CalmSeconds *float64 `json:"calm_seconds,omitempty"`
+
+	// CooldownSeconds How long after it acted it may not act again
+	CooldownSeconds *float64 `json:"cooldown_seconds,omitempty"`
+
+	// Foresee Grow early to what the same hour of the week needed
+	Foresee  *bool `json:"foresee,omitempty"`
+	GrowOnly *bool `json:"grow_only,omitempty"`
+
+	// In The IANA time zone by whose clock that is
+	In *string `json:"in,omitempty"`
+
+	// Lines Of a trip rule
+	Lines *[]RuleLine `json:"lines,omitempty"`
+
+	// Max -1 leaves it as it is
+	Max *int `json:"max,omitempty"`
+
+	// Metric cpu, memory, network-in, network-out, requests, latency, scrape:NAME or push:NAME
+	Metric *string `json:"metric,omitempty"`
+
+	// Min -1 leaves it as it is
+	Min *int `json:"min,omitempty"`
+
+	// Off It asks for nothing; what it would ask is shown
+	Off *bool `json:"off,omitempty"`
+
+	// Over How the values of many instances are one: average, maximum, total, or a percentile such as p95
+	Over *string `json:"over,omitempty"`
+
+	// PacePercent How much of the size it takes away within a minute at most
+	PacePercent *float64 `json:"pace_percent,omitempty"`
+	Reason      *string  `json:"reason,omitempty"`
+
+	// Size -1 leaves it as it is
+	Size *int `json:"size,omitempty"`
+
+	// SpanSeconds How long it lasts; 0 is from then on
+	SpanSeconds *float64 `json:"span_seconds,omitempty"`
+
+	// Target What a steady rule keeps the metric near; of a total, for one instance
+	Target *float64 `json:"target,omitempty"`
+
+	// When Of a calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now
+	When *string `json:"when,omitempty"`
+}
+
+// RuleTrial defines model for RuleTrial.
+type RuleTrial struct {
+	// Act Do it, as a decision by a person
+	Act   *bool   `json:"act,omitempty"`
+	Value float64 `json:"value"`
+}
+
+// RuleTried defines model for RuleTried.
+type RuleTried struct {
+	Acted    bool   `json:"acted"`
+	Sentence string `json:"sentence"`
+
+	// Size How large the group is
+	Size int `json:"size"`
+
+	// Wants How large it would be
+	Wants int `json:"wants"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	// Output What it wrote, at most the first 256 KiB
@@ -2420,6 +2979,21 @@ type Service struct {
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
+
+// SizeChange defines model for SizeChange.
+type SizeChange struct {
+	Actor   string    `json:"actor"`
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+	Max     int       `json:"max"`
+	Min     int       `json:"min"`
+	Size    int       `json:"size"`
+}
+
+// SizeList defines model for SizeList.
+type SizeList struct {
+	Items []SizeChange `json:"items"`
+}
 
 // Slot A place of the group whose instances fail, or that stays empty
 type Slot struct {
@@ -2703,6 +3277,9 @@ type TicketList struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Topic launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-places: a place or a zone fails again and again
+type Topic string
+
 // TracePoint defines model for TracePoint.
 type TracePoint struct {
 	At         time.Time `json:"at"`
@@ -2746,6 +3323,12 @@ type Verdict string
 type VersionCount struct {
 	Counted int    `json:"counted"`
 	Serving int    `json:"serving"`
+	Version string `json:"version"`
+}
+
+// VersionShare defines model for VersionShare.
+type VersionShare struct {
+	Count   int    `json:"count"`
 	Version string `json:"version"`
 }
 
@@ -2852,6 +3435,9 @@ type ObjectVersion = string
 // RolloutNumber defines model for RolloutNumber.
 type RolloutNumber = int64
 
+// RuleName defines model for RuleName.
+type RuleName = string
+
 // ListChecksParams defines parameters for ListChecks.
 type ListChecksParams struct {
 	// Limit How many to return at most
@@ -2947,6 +3533,15 @@ type ChangeGroupParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AddCalendarParams defines parameters for AddCalendar.
+type AddCalendarParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // TellGroupParams defines parameters for TellGroup.
 type TellGroupParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -2983,10 +3578,58 @@ type ChangeHookParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// GetMetricParams defines parameters for GetMetric.
+type GetMetricParams struct {
+	// Over average, maximum, total, or a percentile such as p95
+	Over *string `form:"over,omitempty" json:"over,omitempty"`
+
+	// Since Without it: the last hour
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Without it: now
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
 // StartRolloutParams defines parameters for StartRollout.
 type StartRolloutParams struct {
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// AddRuleParams defines parameters for AddRule.
+type AddRuleParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// RemoveRuleParams defines parameters for RemoveRule.
+type RemoveRuleParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeRuleParams defines parameters for ChangeRule.
+type ChangeRuleParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TryRuleParams defines parameters for TryRule.
+type TryRuleParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListSizesParams defines parameters for ListSizes.
+type ListSizesParams struct {
+	// Since Without it: the last hour
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // ListImagesParams defines parameters for ListImages.
@@ -3133,6 +3776,18 @@ type ListJournalParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// RemoveNoticeParams defines parameters for RemoveNotice.
+type RemoveNoticeParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeNoticeParams defines parameters for ChangeNotice.
+type ChangeNoticeParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListPoolsParams defines parameters for ListPools.
 type ListPoolsParams struct {
 	// Limit How many to return at most
@@ -3263,6 +3918,9 @@ type CreateGroupJSONRequestBody = NewGroup
 // ChangeGroupJSONRequestBody defines body for ChangeGroup for application/json ContentType.
 type ChangeGroupJSONRequestBody = GroupChange
 
+// AddCalendarJSONRequestBody defines body for AddCalendar for application/json ContentType.
+type AddCalendarJSONRequestBody = NewCalendar
+
 // TellGroupJSONRequestBody defines body for TellGroup for application/json ContentType.
 type TellGroupJSONRequestBody = GroupCommand
 
@@ -3278,11 +3936,26 @@ type SetHookSecretJSONRequestBody = NewHookSecret
 // TryHookJSONRequestBody defines body for TryHook for application/json ContentType.
 type TryHookJSONRequestBody = HookTrial
 
+// PushMetricsJSONRequestBody defines body for PushMetrics for application/json ContentType.
+type PushMetricsJSONRequestBody = PushedValues
+
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = NewRehearsal
 
+// ReplayRulesJSONRequestBody defines body for ReplayRules for application/json ContentType.
+type ReplayRulesJSONRequestBody = NewRuleReplay
+
 // StartRolloutJSONRequestBody defines body for StartRollout for application/json ContentType.
 type StartRolloutJSONRequestBody = NewRollout
+
+// AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
+type AddRuleJSONRequestBody = NewRule
+
+// ChangeRuleJSONRequestBody defines body for ChangeRule for application/json ContentType.
+type ChangeRuleJSONRequestBody = RuleSettings
+
+// TryRuleJSONRequestBody defines body for TryRule for application/json ContentType.
+type TryRuleJSONRequestBody = RuleTrial
 
 // ImageFromInstanceJSONRequestBody defines body for ImageFromInstance for application/json ContentType.
 type ImageFromInstanceJSONRequestBody = ImageFromInstance
@@ -3316,6 +3989,15 @@ type AnswerTicketJSONRequestBody = TicketAnswer
 
 // ExtendTicketJSONRequestBody defines body for ExtendTicket for application/json ContentType.
 type ExtendTicketJSONRequestBody = TicketExtension
+
+// AddNoticeJSONRequestBody defines body for AddNotice for application/json ContentType.
+type AddNoticeJSONRequestBody = NewNotice
+
+// ChangeNoticeJSONRequestBody defines body for ChangeNotice for application/json ContentType.
+type ChangeNoticeJSONRequestBody = NoticeSettings
+
+// SendMessageJSONRequestBody defines body for SendMessage for application/json ContentType.
+type SendMessageJSONRequestBody = NewMessage
 
 // CreatePoolJSONRequestBody defines body for CreatePool for application/json ContentType.
 type CreatePoolJSONRequestBody = NewPool

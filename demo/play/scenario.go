@@ -51,6 +51,7 @@ type demo struct {
 	firstFailure  atomic.Pointer[string]
 	lowest        atomic.Int64
 	stop          context.CancelFunc
+	rate          atomic.Int64 // of passengers, in tales of their own
 	running       sync.WaitGroup
 	good, bad     contract.Rollout
 	failing       contract.Rollout
@@ -145,16 +146,7 @@ func (d *demo) command(ctx context.Context, args ...string) error {
 // versions.
 func (d *demo) bringIn(ctx context.Context) error {
 	for v := 1; v <= 2; v++ {
-		dir := filepath.Join(d.service.data, fmt.Sprintf("recipe-%d", v))
-		raw, err := os.ReadFile(filepath.Join(d.workloads, fmt.Sprintf("timetable-%d", v)))
-		if err == nil {
-			err = errors.Join(os.MkdirAll(dir, 0o755), os.WriteFile(filepath.Join(dir, "timetable"), raw, 0o755),
-				os.WriteFile(filepath.Join(dir, "recipe.yaml"), recipe, 0o644))
-		}
-		if err != nil {
-			return fmt.Errorf("lay the recipe out: %w", err)
-		}
-		if err := d.command(ctx, "image", "bake", "timetable", "--recipe", filepath.Join(dir, "recipe.yaml")); err != nil {
+		if err := d.bake(ctx, v); err != nil {
 			return err
 		}
 	}

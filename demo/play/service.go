@@ -18,6 +18,7 @@ import (
 	"unitas/api/contract"
 	"unitas/client"
 	"unitas/internal/machine/process"
+	"unitas/internal/mailcatch"
 )
 
 // service is the demo's own unitas serve.
@@ -28,6 +29,7 @@ type service struct {
 	api              *client.Client
 	exited           chan struct{}
 	receiver         *exec.Cmd // of the hook's messages
+	post             *mailcatch.Catcher
 }
 
 // startReceiver starts the sample receiver of hook messages, and returns where it listens.
@@ -55,7 +57,7 @@ func (s *service) startReceiver(ctx context.Context, o options) (string, error) 
 
 func (s *service) secretFile() string { return filepath.Join(s.data, "warm-cache.secret") }
 
-func startService(ctx context.Context, o options) (*service, error) {
+func startService(ctx context.Context, o options, more ...string) (*service, error) {
 	if err := stopEarlier(ctx, o.data); err != nil {
 		return nil, err
 	}
@@ -77,7 +79,12 @@ func startService(ctx context.Context, o options) (*service, error) {
 		return nil, err
 	}
 	say("starting the service on %s, with a private PostgreSQL on loopback", s.url)
-	s.cmd = exec.Command(o.unitas, "serve", "--data", o.data, "--listen", listen, "--places", places)
+	mail, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	s.post = mailcatch.Listen(mail, nil) // stands in for a mail server
+	s.cmd = exec.Command(o.unitas, append([]string{"serve", "--data", o.data, "--listen", listen, "--places", places, "--mail-server", "smtp://" + mail.Addr().String()}, more...)...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // Ctrl-C is for the demo, which ends it in order
 	if err := s.cmd.Start(); err != nil {

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"runtime"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -92,6 +93,12 @@ func routes(ready *atomic.Bool) http.Handler {
 	})
 	var cached atomic.Bool
 	lookUp, _ := time.ParseDuration(setting("LOOK_UP", "0s"))
+	work, _ := time.ParseDuration(setting("WORK", "0s"))
+	var asked atomic.Int64
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) { // in the text format of Prometheus
+		fmt.Fprintf(w, "# HELP timetable_asked_total How often somebody asked for sailings.\n# TYPE timetable_asked_total counter\ntimetable_asked_total %d\n"+
+			"# HELP timetable_sailings Sailings of today.\n# TYPE timetable_sailings gauge\ntimetable_sailings %d\n", asked.Load(), len(sailings))
+	})
 	mux.HandleFunc("POST /cache", func(w http.ResponseWriter, _ *http.Request) { // what a launch hook asks for
 		time.Sleep(cacheTime)
 		cached.Store(true)
@@ -104,6 +111,8 @@ func routes(ready *atomic.Bool) http.Handler {
 			case <-r.Context().Done():
 			}
 		}
+		asked.Add(1)
+		burn(work)
 		if lookUp > 0 && !cached.Load() { // each has to be looked up
 			time.Sleep(lookUp)
 		}
@@ -121,6 +130,29 @@ func routes(ready *atomic.Bool) http.Handler {
 		})
 	})
 	return drill.under(mux)
+}
+
+// burn works out the sailings anew for so long of a processor's time, for trying out sizes.
+func burn(work time.Duration) {
+	if work <= 0 {
+		return
+	}
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	const ofThread = 1 // RUSAGE_THREAD
+	spent := func() time.Duration {
+		var u syscall.Rusage
+		if syscall.Getrusage(ofThread, &u) != nil {
+			return work
+		}
+		return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+	}
+	sum := 1.0
+	for from := spent(); spent()-from < work; {
+		for n := range 2000 {
+			sum += 1 / (sum + float64(n))
+		}
+	}
 }
 
 // share is a setting in percent: how many of all requests go wrong, for trying out gates.

@@ -195,6 +195,7 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
 			f.HealLimit, f.PinNew, f.HooksAtOnce, f.Course, f.Labels = some(b.HealLimitPercent, f.HealLimit), some(b.PinNew, f.PinNew), some(b.HooksAtOnce, f.HooksAtOnce), some(b.Course, f.Course), some(b.Labels, f.Labels)
+			f.Scrape = some(b.Scrape, f.Scrape)
 			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
 			f.Pools, f.Above, f.Spread = some(b.Pools, f.Pools), some(b.Above, f.Above), placement.Spread(some(b.Spread, contract.Spread(f.Spread)))
 		}, some(b.Reason, ""))

@@ -100,6 +100,9 @@ func fromSettings(c contract.CourseSettings) (fleet.Rollout, error) {
 	if err != nil {
 		return fleet.Rollout{}, invalid("/waves", "%s", err)
 	}
+	if err := checkGates(given(c.Gates)); err != nil {
+		return fleet.Rollout{}, err
+	}
 	ro := fleet.Rollout{Waves: waves, Above: given(c.Above), Below: given(c.Below), Soak: givenFor(c.SoakSeconds), Gates: toGates(given(c.Gates))}
 	ro.Order, ro.AtOnce, ro.Hours = fleet.Order(given(c.Order)), given(c.Pace) == contract.CourseSettingsPaceAtOnce, fleet.Hours(given(c.Hours))
 	if ro.Hours != "" {
@@ -186,6 +189,11 @@ func (s *Server) fromRollout(r store.Rollout, gates []gate.Gate, size int, told 
 	}
 	out.LeftSeconds = known(told.Left)
 	out.WaitsUntil = optional(r.Waits(s.now(), control.Location(&r.Rollout)))
+	if len(r.Before) > 0 {
+		out.GoesBack = ptr(each(r.GoesBack(size), func(s fleet.Share) contract.VersionShare {
+			return contract.VersionShare{Version: s.Version.String(), Count: s.N}
+		}))
+	}
 	if r.Lowest >= 0 {
 		out.LowestServing = &r.Lowest
 	}
@@ -203,9 +211,29 @@ func (s *Server) fromRollout(r store.Rollout, gates []gate.Gate, size int, told 
 	return out
 }
 
+// checkGates reports lines of gates on metrics that are none.
+func checkGates(all []contract.NewGate) error {
+	for k, g := range all {
+		lines := 0
+		for _, line := range []*float64{g.Above, g.Below} {
+			if line != nil {
+				lines++
+			}
+		}
+		if g.Kind == contract.NewGateKindMetric && lines != 1 {
+			return invalid(fmt.Sprintf("/gates/%d/above", k), "a gate on a metric has one line; say above which value, or below which, its samples are bad")
+		}
+	}
+	return nil
+}
+
 func toGates(all []contract.NewGate) []gate.Gate {
 	return each(all, func(g contract.NewGate) gate.Gate {
-		return gate.Gate{Kind: gate.Kind(g.Kind), Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
+		at := some(g.Above, 0)
+		if g.Below != nil {
+			at = *g.Below
+		}
+		return gate.Gate{Kind: gate.Kind(g.Kind), Metric: some(g.Metric, ""), At: at, Below: g.Below != nil, Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
 			Least: given(g.Least), Undecided: gate.Then(given(g.Undecided)), Floor: some(g.Floor, gate.Kind(g.Kind).UsualFloor())}
 	})
 }

@@ -3,6 +3,7 @@ package balancer
 
 import (
 	"context"
+	"math"
 	"time"
 )
 
@@ -68,12 +69,43 @@ type Driver interface {
 	// Slower is how many requests an instance has answered since somebody first asked this of
 	// it, and how many of them took longer to the first byte, as far as that is told apart.
 	Slower(instance string, than time.Duration) (n, slow int64)
+	// Passed is what has gone through an instance so far; it only grows for as long as it is a
+	// target. From the first time on that this is asked of it, Took counts as well.
+	Passed(instance string) (p Passed, known bool)
 	// Stats returns what a pool has done, with its targets in order.
 	Stats(pool string) (Stats, bool)
 	// Watch has idle called whenever a closed target finishes its last request.
 	Watch(idle func(instance string))
 	// Close closes all listeners and lets requests finish for a moment.
 	Close()
+}
+
+// Passed is what has gone through an instance: requests, and bytes of bodies.
+type Passed struct {
+	Requests, BytesIn, BytesOut int64
+	// Took counts answers by how long they took to the first byte, from the shortest on.
+	Took []int64
+	// Until are the upper ends of what Took counts, in milliseconds.
+	Until []float64
+}
+
+// Share is within how many milliseconds so large a share was answered of what was since
+// before; known is false when nothing was.
+func (p Passed) Share(before Passed, share float64) (ms float64, known bool) {
+	if len(before.Took) != len(p.Took) {
+		return 0, false
+	}
+	total := int64(0)
+	for k := range p.Took {
+		total += p.Took[k] - before.Took[k]
+	}
+	rank, seen := int64(math.Ceil(share*float64(total))), int64(0)
+	for k := range p.Took {
+		if seen += p.Took[k] - before.Took[k]; total > 0 && seen >= max(rank, 1) {
+			return p.Until[k], true
+		}
+	}
+	return 0, false
 }
 
 // Stats is what a pool has done since it was made.

@@ -20,6 +20,7 @@ import (
 	"unitas/internal/feed"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/metric"
 	"unitas/internal/machine"
 	"unitas/internal/notice"
 	"unitas/internal/probe"
@@ -50,6 +51,13 @@ type Config struct {
 	Clock *clock.Clock
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
 	SweepEvery time.Duration
+	// URL is where people reach the console; notices link there.
+	URL string
+	// Mailer sends mail; nil when no server is known.
+	Mailer *notice.Mailer
+	// SampleEvery is how often instances are measured; [metric.Every] when 0, never when
+	// negative.
+	SampleEvery time.Duration
 }
 
 // Control drives the groups that this replica has leased.
@@ -69,12 +77,17 @@ type Control struct {
 	leaseNow  chan struct{}
 	acts      sync.WaitGroup // driver calls under way
 	opened    atomic.Bool    // the listeners were opened
+	// lastSamples are those of the last round.
+	lastSamples atomic.Pointer[[]store.Sample]
 }
 
 // New makes a control; Run starts it.
 func New(c Config) *Control {
 	if c.SweepEvery == 0 {
 		c.SweepEvery = sweepEvery
+	}
+	if c.SampleEvery == 0 {
+		c.SampleEvery = metric.Every
 	}
 	if c.Clock == nil {
 		c.Clock = clock.New()
@@ -109,6 +122,10 @@ func (c *Control) Run(ctx context.Context) error {
 	all.Go(func() { c.follow(keeping, events) })
 	all.Go(func() { c.elsewhere.run(keeping) })
 	all.Go(func() { c.watchClock(keeping) })
+	all.Go(func() { c.herald(keeping) })
+	if c.SampleEvery > 0 {
+		all.Go(func() { newSampler(c).run(keeping) })
+	}
 	c.lease(keeping, &all, true)
 	all.Go(func() { c.tenure(keeping, &all) })
 	c.awaitTargets(ctx)

@@ -114,7 +114,7 @@ func (e *elsewhere) read(ctx context.Context, group string) error {
 	if err != nil {
 		return err
 	}
-	ports, err := e.ctl.library.ports(ctx, versionsOf(l))
+	ports, _, err := e.ctl.library.ports(ctx, versionsOf(l))
 	if err != nil {
 		return err
 	}

@@ -80,6 +80,8 @@ func (k *keeper) take(f fact) {
 		k.quiet(f)
 	case ofErrand:
 		k.errandOver(f)
+	case ofSamples:
+		k.measure(f)
 	case ofFault:
 		panic("a fault")
 	}

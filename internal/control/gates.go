@@ -6,6 +6,8 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/metric"
+	"unitas/internal/store"
 )
 
 // lineMinutes is the window by which it is told what is slow.
@@ -20,6 +22,8 @@ type comparing struct {
 	wave    int       // of which the lines are
 	seen    []gate.Comparison
 	had     map[string][]answered // by instance, for each gate, at the last look
+	// sampled are the samples so far of gates on metrics, by instance and gate.
+	sampled map[string][]gate.Count
 }
 
 // answered is what an instance had answered so far, as a gate sees it.
@@ -36,7 +40,7 @@ func (k *keeper) compare(now time.Time) {
 	}
 	c, ro := &k.comparing, &k.rollout.Rollout
 	if c.rollout != ro.ID || !c.resumed.Equal(ro.Resumed) || len(c.seen) != len(ro.Gates) {
-		*c = comparing{rollout: ro.ID, resumed: ro.Resumed, seen: make([]gate.Comparison, len(ro.Gates))}
+		*c = comparing{rollout: ro.ID, resumed: ro.Resumed, seen: make([]gate.Comparison, len(ro.Gates)), sampled: map[string][]gate.Count{}}
 		for i, g := range ro.Gates {
 			c.seen[i] = g.Seen
 		}
@@ -62,7 +66,7 @@ func (k *keeper) look(now time.Time, c *comparing) {
 				continue
 			}
 			is[n].counts = true
-			is[n].N, is[n].Bad = k.answers(in.ID, g.Kind, c.seen[n].Line)
+			is[n].N, is[n].Bad = k.answers(in.ID, n, g, c.seen[n].Line)
 			if was == nil || !was[n].counts || is[n].N < was[n].N || is[n].Bad < was[n].Bad { // it counts from now on, or anew
 				continue
 			}
@@ -84,10 +88,18 @@ func (k *keeper) look(now time.Time, c *comparing) {
 	}
 }
 
-// answers is what an instance has answered so far, and how much of it is bad.
-func (k *keeper) answers(id string, kind gate.Kind, line time.Duration) (n, bad int64) {
-	if kind == gate.Latency {
+// answers is what an instance has answered so far, and how much of it is bad; of a gate on a
+// metric its samples.
+func (k *keeper) answers(id string, number int, g gate.Gate, line time.Duration) (n, bad int64) {
+	switch g.Kind {
+	case gate.Latency:
 		return k.ctl.Balancer.Slower(id, line)
+	case gate.Metric:
+		seen := k.comparing.sampled[id]
+		if number >= len(seen) {
+			return 0, 0
+		}
+		return seen[number].N, seen[number].Bad
 	}
 	return k.ctl.Balancer.Answered(id)
 }
@@ -127,4 +139,64 @@ func (k *keeper) slowest(version string) (line time.Duration) {
 		}
 	}
 	return line
+}
+
+// sample counts the samples of a round for the gates on metrics.
+func (k *keeper) sample(all []store.Sample) {
+	c := &k.comparing
+	if k.rollout == nil || c.rollout != k.rollout.ID || c.sampled == nil {
+		return
+	}
+	var bySerial map[int32]string
+	for n, g := range k.rollout.Gates {
+		if g.Kind != gate.Metric {
+			continue
+		}
+		if bySerial == nil {
+			bySerial = make(map[int32]string, len(k.view.Instances))
+			for i := range k.view.Instances {
+				bySerial[int32(k.view.Instances[i].Serial)] = k.view.Instances[i].ID
+			}
+		}
+		for i := range all {
+			if all[i].Metric != g.Metric {
+				continue
+			}
+			for j, serial := range all[i].Serials {
+				id, known := bySerial[serial]
+				if !known {
+					continue
+				}
+				if c.sampled[id] == nil {
+					c.sampled[id] = make([]gate.Count, len(k.rollout.Gates))
+				}
+				c.sampled[id][n].N++
+				if g.Past(float64(all[i].Vals[j])) {
+					c.sampled[id][n].Bad++
+				}
+			}
+		}
+	}
+	for id := range c.sampled {
+		if k.kept[id] == nil {
+			delete(c.sampled, id)
+		}
+	}
+}
+
+// asks are the metrics that somebody goes by: rules, and gates of the rollout.
+func (k *keeper) asks() (all []metric.Name) {
+	for i := range k.group.Rules {
+		if n := k.group.Rules[i].Metric; n != "" {
+			all = append(all, n)
+		}
+	}
+	if k.rollout != nil {
+		for _, g := range k.rollout.Gates {
+			if g.Kind == gate.Metric {
+				all = append(all, metric.Name(g.Metric))
+			}
+		}
+	}
+	return all
 }

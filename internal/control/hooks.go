@@ -128,6 +128,7 @@ func (c *Control) deliver(ctx context.Context, h fleet.Hook, t fleet.Ticket, in 
 	} else {
 		answer, note = c.runFor(ctx, h, t, &d)
 	}
+	d.Answered = answer != ""
 	if err := c.Store.AddDelivery(context.WithoutCancel(ctx), d); err != nil {
 		c.warn(in.Group, "what came of telling about a ticket was not recorded", err)
 	}

@@ -72,6 +72,9 @@ type keeper struct {
 	drawn      []int64  // numbers of addresses for instances to come
 	unsure     *attempt
 	comparing  comparing
+	dates      map[string]*dates // of calendars, by rule
+	foreseen   time.Time         // when was looked last what the same hour of the week needed
+	sizes      map[fleet.Version]size
 	location   *time.Location             // of the rollout's hours
 	errands    map[ticketKey]*errand      // that are to be told of open tickets
 	holds      map[string][]time.Duration // for how long each hook held the last instances
@@ -110,7 +113,7 @@ type attempt struct {
 func newKeeper(c *Control, name string, epoch int64, found map[string]machine.Fact) *keeper {
 	return &keeper{
 		name: name, ctl: c, epoch: epoch, found: found, poked: make(chan struct{}, 1), gone: make(chan struct{}), stale: true, stop: func() {},
-		kept: map[string]*kept{}, closing: map[string]int64{}, errands: map[ticketKey]*errand{}, holds: map[string][]time.Duration{},
+		kept: map[string]*kept{}, closing: map[string]int64{}, errands: map[ticketKey]*errand{}, holds: map[string][]time.Duration{}, dates: map[string]*dates{},
 	}
 }
 
@@ -205,6 +208,8 @@ func (k *keeper) turn(ctx context.Context) (again time.Time, err error) {
 		return k.staleOr(err)
 	}
 	now := k.now()
+	k.calendars(now)
+	k.foresees(ctx, now)
 	d := k.decide(now)
 	if !d.Quiet() || len(k.noted) > 0 || len(k.dirty) > 0 {
 		if err := k.commit(ctx, now, k.offset, &d); err != nil {
@@ -343,6 +348,7 @@ func (k *keeper) written(a attempt) {
 		}
 	}
 	k.dirty = slices.Clone(k.dirty[a.dirty:])
+	k.movePoints(a.offset - k.offset)
 	k.offset = a.offset
 	k.unsure = nil
 }

@@ -47,20 +47,20 @@ func (l *library) template(ctx context.Context, v fleet.Version) (store.Template
 	return t, err
 }
 
-// ports are where instances of the versions take requests.
-func (l *library) ports(ctx context.Context, versions []fleet.Version) (map[fleet.Version]int, error) {
-	ports := map[fleet.Version]int{}
+// ports are where instances of the versions take requests, and sizes what they are given.
+func (l *library) ports(ctx context.Context, versions []fleet.Version) (map[fleet.Version]int, map[fleet.Version]size, error) {
+	ports, sizes := map[fleet.Version]int{}, map[fleet.Version]size{}
 	for _, v := range versions {
 		if _, known := ports[v]; known {
 			continue
 		}
 		t, err := l.template(ctx, v)
 		if err != nil {
-			return nil, fmt.Errorf("load the template %s: %w", v, err)
+			return nil, nil, fmt.Errorf("load the template %s: %w", v, err)
 		}
-		ports[v] = t.Port
+		ports[v], sizes[v] = t.Port, size{t.CPUs, t.MemoryBytes}
 	}
-	return ports, nil
+	return ports, sizes, nil
 }
 
 // versionsOf are those that a group may launch or send requests to.

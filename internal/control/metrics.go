@@ -15,6 +15,9 @@ type metrics struct {
 	moves     *prometheus.CounterVec
 	faults    prometheus.Counter
 	clockSet  prometheus.Counter
+	rounds    prometheus.Histogram
+	// lostSamples could not be written in time.
+	lostSamples prometheus.Counter
 }
 
 func newMetrics(r prometheus.Registerer) metrics {
@@ -32,6 +35,12 @@ func newMetrics(r prometheus.Registerer) metrics {
 		clockSet: f.NewCounter(prometheus.CounterOpts{
 			Name: "unitas_clock_sets_total", Help: "How often the clock of the host was set by 2 s or more while the service ran.",
 		}),
+		rounds: f.NewHistogram(prometheus.HistogramOpts{
+			Name: "unitas_sample_seconds", Help: "Time that measuring all instances once took.", Buckets: prometheus.ExponentialBuckets(1e-3, 4, 8),
+		}),
+		lostSamples: f.NewCounter(prometheus.CounterOpts{
+			Name: "unitas_samples_lost_total", Help: "Samples that were not kept, because the database did not answer for too long.",
+		}),
 		moves: f.NewCounterVec(prometheus.CounterOpts{
 			Name: "unitas_instance_moves_total", Help: "Changes of instance records that were decided and written, by the state.",
 		}, []string{"state"}),
@@ -41,6 +50,7 @@ func newMetrics(r prometheus.Registerer) metrics {
 // count adds what is counted elsewhere.
 func (m metrics) count(r prometheus.Registerer, c *Control) {
 	p := c.prober
+	r.MustRegister(groupMetrics{c})
 	r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 		Name: "unitas_groups_stuck", Help: "Groups about which no decision can be written now.",
 	}, func() float64 { return float64(c.StuckGroups()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{
@@ -63,6 +73,47 @@ func (m metrics) decided(took time.Duration, d *fleet.Decision) {
 func (m metrics) written(d *fleet.Decision) {
 	for i := range d.Changed {
 		m.moves.WithLabelValues(string(d.Changed[i].State)).Inc()
+	}
+}
+
+func (m metrics) sampled(took time.Duration) { m.rounds.Observe(took.Seconds()) }
+
+// groupMetrics tells what was measured last of each group, and how large it is.
+type groupMetrics struct{ c *Control }
+
+var (
+	measuredDesc = prometheus.NewDesc("unitas_group_measured", "What was measured of the instances of a group: the average, in the unit of the metric (percent, bytes or requests a second, ms).", []string{"group", "metric"}, nil)
+	sizeDesc     = prometheus.NewDesc("unitas_group_size", "How many instances a group should have.", []string{"group"}, nil)
+	servingDesc  = prometheus.NewDesc("unitas_group_serving", "How many instances of a group served when they were last measured.", []string{"group"}, nil)
+)
+
+// Describe implements [prometheus.Collector].
+func (g groupMetrics) Describe(to chan<- *prometheus.Desc) {
+	to <- measuredDesc
+	to <- sizeDesc
+	to <- servingDesc
+}
+
+// Collect implements [prometheus.Collector].
+func (g groupMetrics) Collect(to chan<- prometheus.Metric) {
+	for _, k := range g.c.roster.all() {
+		if s := k.shown.Load(); s != nil && !s.group.Alone {
+			to <- prometheus.MustNewConstMetric(sizeDesc, prometheus.GaugeValue, float64(s.group.Size), k.name)
+		}
+	}
+	last := g.c.lastSamples.Load()
+	if last == nil {
+		return
+	}
+	said := map[string]bool{}
+	for _, s := range *last {
+		if len(s.Vals) > 0 {
+			to <- prometheus.MustNewConstMetric(measuredDesc, prometheus.GaugeValue, float64(s.Average), s.Group, s.Metric)
+		}
+		if !said[s.Group] {
+			said[s.Group] = true
+			to <- prometheus.MustNewConstMetric(servingDesc, prometheus.GaugeValue, float64(s.Serving), s.Group)
+		}
 	}
 }
 

@@ -19,11 +19,13 @@ type Picture struct {
 	Holds     map[string]fleet.Usual // by hook
 	Stuck     Stuck
 	Seen      []gate.Comparison // by the gates of the rollout until now
+	// Sizing is what the rules go by, as far as the keeper is here.
+	Sizing fleet.Sizing
 }
 
 // View is the picture as the core sees it.
 func (p Picture) View() fleet.View {
-	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Holds: p.Holds, Prices: p.Group.Prices, Stuck: p.Stuck.Why,
+	v := fleet.View{Group: p.Group.Group, Seen: p.Seen, Usual: p.Usual.Median, Slow: p.Usual.Slow, Holds: p.Holds, Prices: p.Group.Prices, Stuck: p.Stuck.Why, Sizing: p.Sizing,
 		Instances: store.Bare(p.Instances)}
 	if p.Rollout != nil {
 		v.Rollout, v.Location = &p.Rollout.Rollout, Location(&p.Rollout.Rollout)
@@ -126,6 +128,9 @@ func (c *Control) picture(l store.Loaded) Picture {
 	p.Holds = c.Holds(l.Group.Name)
 	if k := c.roster.of(l.Group.Name); k != nil {
 		p.Stuck = k.stuckNow()
+		if s := k.shown.Load(); s != nil {
+			p.Sizing = s.sizing
+		}
 		if p.Rollout != nil {
 			p.Seen = k.shown.Load().seenOf(&p.Rollout.Rollout)
 		}

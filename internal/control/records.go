@@ -39,7 +39,7 @@ func (k *keeper) load(ctx context.Context) error {
 	}
 	// All that the group may launch or send requests to is read now, so that nothing need be
 	// read when the database is away.
-	ports, err := k.ctl.library.ports(ctx, versionsOf(l))
+	ports, sizes, err := k.ctl.library.ports(ctx, versionsOf(l))
 	if err != nil {
 		return err
 	}
@@ -59,8 +59,11 @@ func (k *keeper) load(ctx context.Context) error {
 		k.written(*k.unsure)
 	}
 	k.unsure = nil
+	if err := k.loadPoints(ctx, &l.Group); err != nil {
+		return fmt.Errorf("load what was measured: %w", err)
+	}
 	k.changeSettings(l.Group, checks)
-	k.group, k.rollout, k.checks, k.ports = l.Group, l.Rollout, checks, ports
+	k.group, k.rollout, k.checks, k.ports, k.sizes = l.Group, l.Rollout, checks, ports, sizes
 	if k.rollout != nil {
 		k.location = Location(&k.rollout.Rollout)
 	}

@@ -8,6 +8,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/metric"
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
@@ -26,6 +27,12 @@ type shown struct {
 	seen      []gate.Comparison
 	seenFor   int64
 	seenSince time.Time
+	// asks are the metrics that rules and gates go by.
+	asks []metric.Name
+	// sizing is what rules go by, and states what is kept of them.
+	sizing fleet.Sizing
+	ports  map[fleet.Version]int
+	sizes  map[fleet.Version]size
 	// offset is that of the clock that its times are by.
 	offset time.Duration
 	// read is how many of the changes that the keeper was told of were read.
@@ -58,6 +65,7 @@ func (k *keeper) publish() {
 	}
 	k.fresh = false
 	s := &shown{group: k.group.Group, all: make([]store.Instance, len(k.view.Instances)), usual: Usually(k.times), holds: k.holdsUsually(), offset: k.offset, read: k.reading,
+		sizing: fleet.Sizing{Points: pointsNow(k.view.Sizing.Points), Times: k.view.Sizing.Times, Foreseen: k.view.Sizing.Foreseen}, ports: k.ports, sizes: k.sizes, asks: k.asks(),
 		seen: k.view.Seen, seenFor: k.comparing.rollout, seenSince: k.comparing.resumed}
 	had := k.shown.Load()
 	same := had != nil && len(had.all) == len(s.all)

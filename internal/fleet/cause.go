@@ -104,6 +104,16 @@ const (
 	CodeNotUp      Code = "not-up"      // limit_seconds
 	CodeNotHealthy Code = "not-healthy" // settle_seconds; about: the check; words: what it said
 
+	// Rules; about: the rule, words: the metric.
+	CodeTrip         Code = "trip"          // value, serving, line, for_seconds; below when it is below
+	CodeSteady       Code = "steady"        // value, serving, target, needed
+	CodeForeseen     Code = "foreseen"      // value, serving, foreseen, target, needed
+	CodeCalendar     Code = "calendar"      // no words; lasts_seconds, 0 for from then on
+	CodeCalendarOver Code = "calendar-over" // no words
+	CodeBounds       Code = "bounds"        // no words; about: the calendars, empty when the group's own; min, max
+	CodeBoundsBack   Code = "bounds-back"   // about nothing
+	CodeTried        Code = "tried"         // a person had a rule act on a value; value, needed
+
 	// Hooks; about: the hook.
 	CodeHookHolds   Code = "hook-holds"
 	CodeHooksPassed Code = "hooks-passed" // about nothing

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/scaling"
 	"unitas/internal/fleet/words"
 )
 
@@ -35,8 +36,8 @@ func (g *Group) Validate() error {
 		return refuse("max", "max is %d; give at most %d", g.Max, MaxGroup)
 	case g.Min > g.Max:
 		return refuse("min", "min is %d and max is %d; min must not be over max", g.Min, g.Max)
-	case g.Size < g.Min || g.Size > g.Max:
-		return refuse("size", "size is %d; give a size between min (%d) and max (%d)", g.Size, g.Min, g.Max)
+	case g.outOfBounds() != nil:
+		return g.outOfBounds()
 	case len(g.Zones) == 0:
 		return refuse("zones", "name at least one zone")
 	case g.twice() != "":
@@ -51,11 +52,34 @@ func (g *Group) Validate() error {
 		return refuse("spread", "spread is %q; give even, in-order or cheapest", g.Spread)
 	case g.Above < 0 || g.Above > 1000:
 		return refuse("above", "above is %d; give 0 to 1000", g.Above)
+	case g.Scrape != "" && !scrapePattern.MatchString(g.Scrape):
+		return refuse("scrape", "scrape is %q; give a path such as /metrics, with a port before it where that is another: 9100/metrics", words.Plain(g.Scrape, 80))
 	case g.Drain < 0 || g.Drain > time.Hour:
 		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
 	}
+	if err := g.validateRules(); err != nil {
+		return err
+	}
 	return g.validateHooks()
 }
+
+// outOfBounds refuses a size that is not within the bounds of now.
+func (g *Group) outOfBounds() error {
+	b := scaling.Bounds{Min: g.Min, Max: g.Max}
+	if g.Bound != nil && len(g.Rules) > 0 {
+		b = *g.Bound
+	}
+	if g.Size >= b.Min && g.Size <= b.Max {
+		return nil
+	}
+	if len(b.By) > 0 {
+		return refuse("size", "size is %d; give a size between min (%d) and max (%d), which hold until %s by the calendar %s", g.Size, b.Min, b.Max, words.Moment(b.Until), strings.Join(b.By, ", "))
+	}
+	return refuse("size", "size is %d; give a size between min (%d) and max (%d)", g.Size, b.Min, b.Max)
+}
+
+// scrapePattern is [PORT]/PATH.
+var scrapePattern = regexp.MustCompile(`^([1-9][0-9]{0,4})?/[!-~]{0,180}$`)
 
 // twice is a zone that the group names twice, or "".
 func (g *Group) twice() string {
@@ -132,7 +156,10 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	}
 	kind, numbers := "group.changed", Numbers(nil)
 	if was.Size != g.Size {
+		g.SizedBy = ""
 		kind, numbers = "group.resized", Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
+	} else if was.Min != g.Min || was.Max != g.Max {
+		numbers = Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	}
 	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, ", ")), Cause: Asked(reason), Numbers: numbers}, nil
 }
@@ -161,6 +188,8 @@ func (g *Group) differences(b Group) []string {
 	differs("drain", words.Span(g.Drain), words.Span(b.Drain))
 	differs("pin-new", g.PinNew, b.PinNew)
 	differs("hooks", joined(g.Hooks), joined(b.Hooks))
+	differs("scrape", g.Scrape, b.Scrape)
+	all = append(all, g.ruleDifferences(&b)...)
 	differs("course", g.Course, b.Course)
 	differs("hooks at once", g.HooksAtOnce, b.HooksAtOnce)
 	differs("labels", pairs(g.Labels), pairs(b.Labels))

@@ -25,6 +25,7 @@ func Decide(now time.Time, view View) Decision {
 		}
 		return d.finish()
 	}
+	d.scale()
 	d.judgeRollout()
 	d.judgeGates()
 	d.heal()
@@ -57,6 +58,7 @@ type deciding struct {
 	prices                  map[string]float64
 	watched                 time.Time
 	location                *time.Location
+	sizing                  Sizing
 	leftOut                 map[string]bool // that the rollout leaves as they are
 	stumbled                []string        // zones in which a machine of the new version failed
 	due                     []int           // to be healed once another serves in its place
@@ -66,7 +68,7 @@ type deciding struct {
 }
 
 func begin(now time.Time, view View) *deciding {
-	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched, location: view.Location}
+	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched, location: view.Location, sizing: view.Sizing}
 	if d.watched.After(now) { // the clock was set back since
 		d.watched = now
 	}

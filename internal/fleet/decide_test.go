@@ -38,7 +38,7 @@ func servingGroup(n int) fleet.View {
 func inRollout(n int) fleet.View {
 	v := servingGroup(n)
 	ws, _ := rollout.ParseWaves("1,50%,100%")
-	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)})
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)}, nil)
 	if err != nil {
 		panic(err)
 	}
@@ -79,7 +79,7 @@ func TestRefusals(t *testing.T) {
 	begin := func(change func(g *fleet.Group, r *fleet.Rollout)) error {
 		g, r := v.Group, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}
 		change(&g, &r)
-		_, _, err := fleet.Begin(noon, g, nil, r)
+		_, _, err := fleet.Begin(noon, g, nil, r, nil)
 		return err
 	}
 	tell := func(state fleet.RolloutState, c fleet.Command) error {

@@ -136,10 +136,11 @@ func (d *deciding) undecided() (first *gate.Gate, until time.Time) {
 }
 
 func (d *deciding) gateCause(code Code, g *gate.Gate) Cause {
-	return Cause{Code: code, About: string(g.Kind), Numbers: Numbers{
+	return Cause{Code: code, About: string(g.Kind), Words: g.Metric, Numbers: Numbers{
 		{"new_percent", 100 * g.Seen.New.Share()}, {"new_requests", float64(g.Seen.New.N)},
 		{"old_percent", 100 * g.Seen.Old.Share()}, {"old_requests", float64(g.Seen.Old.N)},
 		{"margin_points", 100 * g.Margin}, {"evidence", g.Seen.Evidence()}, {"least", float64(g.Least)}, {"in_wave", float64(g.Seen.New.N - g.Before)}, span("line_seconds", g.Seen.Line),
+		{"at", g.At}, count("below", map[bool]int{true: 1}[g.Below]),
 	}}
 }
 

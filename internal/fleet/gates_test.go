@@ -18,7 +18,7 @@ func gated(t *testing.T, gates ...gate.Gate) fleet.View {
 	t.Helper()
 	v := servingGroup(12)
 	ws, _ := rollout.ParseWaves("1,100%")
-	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute, Gates: gates})
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute, Gates: gates}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -182,7 +182,7 @@ func TestGatesThatAreRefused(t *testing.T) {
 		v, g := servingGroup(3), gate.Usual()
 		change(&g)
 		ws, _ := rollout.ParseWaves("100%")
-		_, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Gates: []gate.Gate{g}})
+		_, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Gates: []gate.Gate{g}}, nil)
 		var refusal *fleet.Refusal
 		if !errors.As(err, &refusal) || refusal.Field != field {
 			t.Errorf("%s is refused as %v", field, err)

@@ -8,6 +8,7 @@ import (
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/scaling"
 )
 
 // Version names one numbered version of a template or image: "timetable-web@4".
@@ -63,6 +64,11 @@ type Settings struct {
 	// Hooks hold its instances, in this order or, with HooksAtOnce, all of a point at once.
 	Hooks       []Hook
 	HooksAtOnce bool
+	// Rules change its size.
+	Rules []scaling.Rule
+	// Scrape is where its instances tell metrics of their own: [PORT]/PATH; "" is /metrics at
+	// the port of the template.
+	Scrape string
 	// Course is the one that its rollouts go by unless another is named; "" for none.
 	Course string
 	// Frozen says why nothing automatic happens to the group; "" when it does.
@@ -88,6 +94,12 @@ type Book struct {
 	// LastGood is the version that the group ran before its present one; zero when that is
 	// the first.
 	LastGood Version
+	// RuleStates are what is kept of the rules that acted.
+	RuleStates []scaling.State
+	// Bound are the bounds while spans of calendars last that set others; nil when none does.
+	Bound *scaling.Bounds
+	// SizedBy is the rule that set the size last; "" when a person did.
+	SizedBy string
 }
 
 // Heal says what makes an instance be replaced: HealOff, HealMachine, or the
@@ -244,7 +256,9 @@ func (s RolloutState) Ended() bool { return s == Done || s == Reverted || s == A
 type Rollout struct {
 	ID       int64
 	From, To Version
-	Waves    rollout.Waves
+	// Before is what ran beside From when it began, and served.
+	Before []Share
+	Waves  rollout.Waves
 	// Above and Below are how many instances more and fewer than the group's
 	// size there may be meanwhile; their sum is at least 1.
 	Above, Below int
@@ -318,6 +332,8 @@ type View struct {
 	Usual, Slow time.Duration
 	// Holds are how long each hook of the group usually holds an instance.
 	Holds map[string]Usual
+	// Sizing is what the rules go by.
+	Sizing Sizing
 	// Prices are what an instance of the group's template costs for an hour in
 	// each zone; nil when nothing is known.
 	Prices map[string]float64

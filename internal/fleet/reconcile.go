@@ -34,11 +34,11 @@ func (d *deciding) reconcile() {
 	case d.ro.State == Held:
 		d.keep()
 	case d.ro.Back:
-		d.replace(d.ro.From, d.ro.To, size)
+		d.restore()
 	case d.outOfHours():
 		d.keep()
 	default:
-		d.replace(d.ro.To, d.ro.From, d.ro.Waves[d.ro.Wave].Of(size))
+		d.replace(d.ro.Waves[d.ro.Wave].Of(size))
 	}
 }
 

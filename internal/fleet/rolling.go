@@ -81,11 +81,11 @@ func (d *deciding) helpless(in *Instance) bool {
 // unblockRevert replaces what is ill or never came up of the version before, one after
 // another, where nobody heals it: the revert could not end otherwise.
 func (d *deciding) unblockRevert() {
-	stuck := -1
+	stuck, back := -1, d.ro.GoesBack(d.group.Size)
 	for _, i := range d.astir {
 		in := d.at(i)
 		switch {
-		case in.Version != d.ro.From:
+		case !slices.ContainsFunc(back, func(s Share) bool { return s.Version == in.Version }):
 		case in.State.ComingUp() && !d.group.IsOverdue(d.now, in):
 			return
 		case stuck < 0 && !in.Pinned && (in.State.ComingUp() || d.helpless(in)):
@@ -157,9 +157,10 @@ func (r *Rollout) entry(measured ...Number) Entry {
 	return Entry{Kind: "rollout." + string(r.State), Rollout: r.ID, Version: r.To, Cause: r.Cause, Numbers: measured}
 }
 
-// replace works towards want instances on the version to: old ones go as far
+// replace works towards want instances on the new version: old ones go as far
 // as enough others serve, new ones come as far as there is room.
-func (d *deciding) replace(to, from Version, want int) {
+func (d *deciding) replace(want int) {
+	to := d.ro.To
 	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.fewer(d.group.Size)
 	isOld := func(in *Instance) bool { return in.Version != to && !d.leftOut[in.ID] }
 	isNew := func(in *Instance) bool { return in.Version == to }
@@ -176,13 +177,8 @@ func (d *deciding) replace(to, from Version, want int) {
 	coming := min(want-t.newCounted, room)
 	cause := Cause{Code: CodeWave, About: to.String(), Numbers: Numbers{
 		count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), count("serving", t.newServing), count("wanted", want)}}
-	if d.ro.Back { // the version before is launched again, as often as its places may
-		cause.Code, cause.Numbers = CodeBack, cause.Numbers[2:]
-		d.order(d.afford(coming), to, ForRollout, cause)
-		return
-	}
 	coming = d.order(coming, to, ForRollout, cause)
-	d.order(d.afford(min(size-want-t.old(), room-coming)), from, ForSize, d.sizeCause(t.counted))
+	d.order(d.afford(min(size-want-t.old(), room-coming)), d.ro.From, ForSize, d.sizeCause(t.counted))
 }
 
 // roomCause is that there are more than there may be during the rollout.
@@ -206,7 +202,7 @@ func (d *deciding) keep() {
 
 	t = d.tally(d.ro.To)
 	passed := 0
-	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled && !d.ro.Back {
+	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled {
 		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
 	}
 	// New instances that do not serve are no help: they may be what failed.
@@ -215,6 +211,10 @@ func (d *deciding) keep() {
 	cause := Cause{Code: CodeHeldShort, Numbers: Numbers{count("has", helping), count("size", size)}}
 	if d.ro.State != Held { // it waits for its time
 		cause.Code = CodeSize
+	}
+	if d.ro.Back {
+		d.orderBack(missing, ForSize, cause)
+		return
 	}
 	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, ForSize, cause)
 	d.order(missing-ordered, d.ro.From, ForSize, cause)
@@ -233,9 +233,9 @@ func (d *deciding) advanceRollout() bool {
 	switch {
 	case d.ro.State == Held:
 	case d.ro.Back:
-		t := d.tally(d.ro.From)
+		_, t := d.onWayBack()
 		if t.old() <= t.oldPinned && t.newServing >= d.group.Size-t.oldPinned {
-			d.turn(Reverted, Cause{Code: CodeBackWhole, About: d.ro.From.String(), Numbers: Numbers{
+			d.turn(Reverted, Cause{Code: CodeBackWhole, About: d.ro.BackTo(d.group.Size), Numbers: Numbers{
 				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldPinned)}})
 		}
 	case d.ro.State == Moving:

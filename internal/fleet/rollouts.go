@@ -6,15 +6,17 @@ import (
 	"time"
 
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/metric"
 	"unitas/internal/fleet/rollout"
 )
 
 // Begin returns a rollout of the group that starts at now.
 //
-// It comes from what most of the instances run, which a revert brings back. It
+// It comes from what most of the instances run, or from what the one that it takes the place
+// of came from (over; nil when there is none). A revert brings back what each instance ran. It
 // refuses waves that go down or do not end at 100%, above and below that are both 0
 // or out of range, and a version that the group is on already.
-func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, Entry, error) {
+func Begin(now time.Time, g Group, instances []Instance, ro Rollout, over *Rollout) (Rollout, Entry, error) {
 	if g.Deleting {
 		return ro, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	}
@@ -38,9 +40,10 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout) (Rollout, E
 	if ro.To == g.Template && !mixed {
 		return ro, Entry{}, refuse("to", "the group %s is on %s already; name another version", g.Name, ro.To)
 	}
-	if ro.From != (Version{}) && ro.From != ro.To { // what a rollout that is superseded came from
-		from = ro.From
+	if over != nil && over.From != ro.To {
+		from = over.From
 	}
+	ro.Before = g.before(instances, from, over)
 	ro.Lowest = 0
 	for i := range instances {
 		if g.Serves(&instances[i]) {
@@ -74,6 +77,11 @@ func (r *Rollout) CheckSettings() error {
 	for k, g := range r.Gates {
 		if field, err := g.Validate(); err != nil {
 			return refuse(fmt.Sprintf("gates/%d/%s", k, field), "%s", err)
+		}
+		if g.Kind == gate.Metric {
+			if err := metric.Name(g.Metric).Check(); err != nil {
+				return refuse(fmt.Sprintf("gates/%d/metric", k), "%s", err)
+			}
 		}
 	}
 	return nil

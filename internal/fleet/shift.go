@@ -19,6 +19,10 @@ func (v *View) Shift(by time.Duration) Decision {
 	}
 	g := v.Group
 	g.Setbacks, g.Slots = slices.Clone(g.Setbacks), slices.Clone(g.Slots)
+	g.RuleStates = slices.Clone(g.RuleStates)
+	for i := range g.RuleStates { // what calendars did is by the clock as it is
+		move(&g.RuleStates[i].Acted, &g.RuleStates[i].Shrank)
+	}
 	move(&g.HealPermit, &g.HealStopped)
 	for i := range g.Setbacks {
 		move(&g.Setbacks[i].Last, &g.Setbacks[i].Until)

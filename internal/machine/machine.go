@@ -106,6 +106,18 @@ type Gauger interface {
 	Memory(id string) (peak int64, known bool)
 }
 
+// Usage is what a machine has used since it started, and uses now.
+type Usage struct {
+	Launch      int // of the instance: a fresh machine counts anew
+	CPUSeconds  float64
+	MemoryBytes int64
+}
+
+// Meter is a driver that knows what its machines use, by instance.
+type Meter interface {
+	Usage(ctx context.Context) (map[string]Usage, error)
+}
+
 // Logger is a driver that keeps what a machine writes: up to the last max bytes of it.
 type Logger interface {
 	BootLog(id string, max int64) ([]byte, error)

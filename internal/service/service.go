@@ -32,6 +32,7 @@ import (
 	"unitas/internal/feed"
 	"unitas/internal/image"
 	"unitas/internal/machine/process"
+	"unitas/internal/notice"
 	"unitas/internal/pgserver"
 	"unitas/internal/places"
 	"unitas/internal/sockets"
@@ -54,6 +55,12 @@ type Config struct {
 	Registries []string
 	// KeepFree is how many bytes of the disk of Data are to stay free.
 	KeepFree int64
+	// URL is where people reach the console; "" for the address that it listens on.
+	URL string
+	// MailServer and MailFrom are where mail is sent through and from; "" for no mail.
+	MailServer, MailFrom string
+	// MeasureEvery is how often instances are measured; as usual when 0.
+	MeasureEvery time.Duration
 	// Kept says for how long what is over is kept.
 	Kept store.Kept
 	// Helper is how this program runs a command of a recipe confined.
@@ -187,7 +194,13 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	balancer := builtin.New(c.Log, doors.Listen)
 	self := store.Replica{ID: name, Name: cmp.Or(c.Replica, "main"), Address: reachable(listener.Addr()), Version: c.Version}
 	hours := clock.New()
-	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics})
+	var mailer *notice.Mailer
+	if c.MailServer != "" {
+		if mailer, err = notice.NewMailer(c.MailServer, c.MailFrom); err != nil {
+			return fmt.Errorf("--mail-server: %w", err)
+		}
+	}
+	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{

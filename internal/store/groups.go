@@ -10,6 +10,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/scaling"
 )
 
 // Group is the record of a group with its bookkeeping.
@@ -74,6 +75,9 @@ type groupSettings struct {
 	Hooks           []fleet.Hook
 	HooksAtOnce     bool
 	Course          string
+	Rules           []scaling.Rule
+	SizedBy         string
+	Scrape          string
 }
 
 type groupBook struct {
@@ -83,6 +87,8 @@ type groupBook struct {
 	HealStoppedAt *time.Time
 	LastGood      string
 	LastGoodN     int
+	RuleStates    []scaling.State
+	Bound         *scaling.Bounds
 }
 
 // groupColumns are all columns of a group.
@@ -129,8 +135,8 @@ var groupQuery = `select ` + columnsOf[groupColumns]().list("g.") + `, t.price_p
 var (
 	insertGroup   = columnsOf[groupColumns]().but("revision", "generation", "epoch", "written").insert("groups")
 	writeSettings = `update groups set ` + columnsOf[groupSettings]().assigned() + `, slots = @slots, revision = revision + 1, generation = generation + 1 where name = @name`
-	writeBook     = `update groups set ` + columnsOf[groupBook]().assigned() + `, heal_permit_at = @heal_permit_at, template = @template, template_version = @template_version,
-		revision = revision + case when template_version <> @template_version or template <> @template then 1 else 0 end where name = @name`
+	writeBook     = `update groups set ` + columnsOf[groupBook]().assigned() + `, heal_permit_at = @heal_permit_at, size = @size, min = @min, max = @max, sized_by = @sized_by, template = @template, template_version = @template_version,
+		revision = revision + case when template_version <> @template_version or template <> @template or min <> @min or max <> @max then 1 else 0 end where name = @name`
 )
 
 func rowOfGroup(g Group) groupColumns {
@@ -141,8 +147,9 @@ func rowOfGroup(g Group) groupColumns {
 			SettleMs: millis(g.Settle), DrainMs: millis(g.Drain), Deleting: g.Deleting, Shed: cmp.Or(string(g.Shed), string(fleet.ShedOutdated)),
 			HealLimit: g.HealLimit, PinNew: g.PinNew, Labels: g.Labels, Frozen: g.Frozen, FrozenBy: g.FrozenBy, FrozenAt: pointer(g.FrozenAt),
 			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above, Hooks: g.Hooks, HooksAtOnce: g.HooksAtOnce, Course: g.Course,
+			Rules: g.Rules, SizedBy: g.SizedBy, Scrape: g.Scrape,
 		},
-		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped), LastGood: g.LastGood.Name, LastGoodN: g.LastGood.N},
+		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped), LastGood: g.LastGood.Name, LastGoodN: g.LastGood.N, RuleStates: g.RuleStates, Bound: g.Bound},
 		Alone:     g.Alone, Overrides: g.Overrides, Revision: g.Revision, Generation: g.Generation, Epoch: g.Epoch, Written: g.Written, CreatedAt: g.CreatedAt,
 	}
 }
@@ -155,9 +162,10 @@ func (r groupRow) group() Group {
 				Size: r.Size, Min: r.Min, Max: r.Max, Template: fleet.Version{Name: r.Template, N: r.TemplateVersion}, Zones: r.Zones, Pools: r.Pools,
 				Heal: fleet.Heal(r.Heal), HealLimit: r.HealLimit, HealPermit: value(r.HealPermitAt), Settle: fromMillis(r.SettleMs),
 				Drain: fromMillis(r.DrainMs), Shed: fleet.Shed(r.Shed), Spread: placement.Spread(r.Spread), Above: r.Above, PinNew: r.PinNew,
-				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Course: r.Course, Frozen: r.Frozen, Deleting: r.Deleting,
+				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Course: r.Course, Rules: r.Rules, Scrape: r.Scrape, Frozen: r.Frozen, Deleting: r.Deleting,
 			},
-			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt), LastGood: fleet.Version{Name: r.LastGood, N: r.LastGoodN}},
+			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt), LastGood: fleet.Version{Name: r.LastGood, N: r.LastGoodN},
+				RuleStates: r.RuleStates, Bound: r.Bound, SizedBy: r.SizedBy},
 		},
 		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),

@@ -84,7 +84,7 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	}
 	narrow("rollout", q.Rollout, q.Rollout != 0)
 	narrow("split_part(kind, '.', 1)", q.About, q.About != "")
-	entries, err := many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances
+	entries, err := many[Entry](ctx, s.q, `select `+entryFields+`
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
 	for i := range entries {
 		if c := entries[i].Cause; c.Code != fleet.CodeWords { // told as it is told now
@@ -94,10 +94,13 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	return entries, err
 }
 
+// entryFields are the columns of an entry.
+const entryFields = `number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances`
+
 // Between reads the journal of a group from one time to another, oldest first, at most so
 // many lines.
 func (s *Store) Between(ctx context.Context, group string, from, to time.Time, most int) ([]Entry, error) {
-	return many[Entry](ctx, s.q, `select number, at, kind, group_name, instance, rollout, actor, text, because, numbers, cause, instances
+	return many[Entry](ctx, s.q, `select `+entryFields+`
 		from journal where group_name = $1 and at >= $2 and at <= $3 order by number limit $4`, group, from, to, most)
 }
 

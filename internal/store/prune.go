@@ -32,6 +32,7 @@ var prunings = []pruning{
 	{"rollouts", `delete from rollouts where number in (select number from rollouts where ended_at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"rehearsals", `delete from rehearsals where number in (select number from rehearsals where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"deliveries", `delete from deliveries where number in (select number from deliveries where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Gone }},
+	{"messages", `delete from messages where number in (select number from messages where at < $1 and state <> 'waiting' limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Gone }},
 	{"moves of marks", `delete from mark_moves where number in (select number from mark_moves where at < $1 limit $2 for update skip locked)`, func(k Kept) time.Duration { return k.Journal }},
 	{"numbers of deleted groups", `delete from serials s where group_name in (select group_name from serials where at < $1 limit $2 for update skip locked)
 		and not exists (select 1 from groups g where g.name = s.group_name) and not exists (select 1 from instances i where i.group_name = s.group_name)`,

@@ -31,6 +31,7 @@ type rolloutRow struct {
 	FromName, ToName string
 	FromVersion      int
 	ToVersion        int
+	Before           []fleet.Share
 	Waves            string
 	Above, Below     int
 	SoakMs           int64
@@ -64,7 +65,7 @@ var (
 
 func rowOfRollout(ro Rollout) rolloutRow {
 	return rolloutRow{
-		Number: ro.ID, GroupName: ro.Group, FromName: ro.From.Name, ToName: ro.To.Name, FromVersion: ro.From.N, ToVersion: ro.To.N, Waves: ro.Waves.String(),
+		Number: ro.ID, GroupName: ro.Group, FromName: ro.From.Name, ToName: ro.To.Name, FromVersion: ro.From.N, ToVersion: ro.To.N, Before: ro.Before, Waves: ro.Waves.String(),
 		Above: ro.Above, Below: ro.Below, SoakMs: millis(ro.Soak), State: string(ro.State), Since: ro.Since, Cause: ro.Cause, Back: ro.Back, Turned: ro.Turned, Sized: ro.Sized,
 		Wave: ro.Wave, Times: ro.Times, Gates: ro.Gates, Manner: ro.Manner, Lowest: ro.Lowest, Course: ro.Course, Rehearsal: ro.Rehearsal, Resumed: ro.Resumed, Stumbles: ro.Stumbles, StartedAt: ro.Started, StartedBy: ro.StartedBy, EndedAt: pointer(ro.Ended), Revision: ro.Revision,
 	}
@@ -74,7 +75,7 @@ func (r rolloutRow) rollout() Rollout {
 	waves, _ := rollout.ParseWaves(r.Waves)
 	return Rollout{
 		Rollout: fleet.Rollout{
-			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion},
+			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion}, Before: r.Before,
 			Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), State: fleet.RolloutState(r.State),
 			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Turned: r.Turned, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Manner: r.Manner, Lowest: r.Lowest, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
 			Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
@@ -111,6 +112,7 @@ func (s *Store) Rollout(ctx context.Context, number int64) (Rollout, error) {
 // ends, and this one goes on from where things stand.
 func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group string, ro Rollout, supersede bool, good func(Reader, Group) error) (Rollout, error) {
 	var out Rollout
+	var over *fleet.Rollout
 	err := s.Change(ctx, now, actor, func(tx *Tx) error {
 		row, err := one[groupRow](ctx, tx, groupQuery+`where g.name = $1 for update of g`, group)
 		if err != nil {
@@ -124,11 +126,11 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 			return err
 		}
 		if supersede {
-			if ro.From, err = tx.supersede(ctx, now, group, ro.To); err != nil {
+			if over, err = tx.supersede(ctx, now, group, ro.To); err != nil {
 				return err
 			}
 		}
-		begun, e, err := fleet.Begin(now, row.group().Group, Bare(there), ro.Rollout)
+		begun, e, err := fleet.Begin(now, row.group().Group, Bare(there), ro.Rollout, over)
 		if err != nil {
 			return err
 		}
@@ -151,21 +153,21 @@ func (s *Store) StartRollout(ctx context.Context, now time.Time, actor, group st
 	return out, err
 }
 
-// supersede ends the live rollout of a group, when there is one, and returns what it came
-// from.
-func (tx *Tx) supersede(ctx context.Context, now time.Time, group string, to fleet.Version) (from fleet.Version, err error) {
+// supersede ends the live rollout of a group, and returns it as it was; nil when there is none.
+func (tx *Tx) supersede(ctx context.Context, now time.Time, group string, to fleet.Version) (over *fleet.Rollout, err error) {
 	row, err := one[rolloutRow](ctx, tx, `select `+rolloutColumns+` from rollouts where group_name = $1 and ended_at is null for update`, group)
 	if errors.Is(err, ErrNotFound) {
-		return from, nil
+		return nil, nil
 	}
 	if err != nil {
-		return from, err
+		return nil, err
 	}
-	old, e := row.rollout().Supersede(now, to)
-	if err := tx.writeRollout(ctx, old); err != nil {
-		return from, err
+	old := row.rollout().Rollout
+	ended, e := old.Supersede(now, to)
+	if err := tx.writeRollout(ctx, ended); err != nil {
+		return nil, err
 	}
-	return old.From, tx.Record(ctx, group, e)
+	return &old, tx.Record(ctx, group, e)
 }
 
 // TellRollout gives a person's command to a rollout that is at the revision.

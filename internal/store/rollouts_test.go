@@ -143,3 +143,33 @@ func TestWhyIsKeptAsValues(t *testing.T) {
 		}
 	}
 }
+
+// TestWhoWasTold: somebody who heard and is to answer is not told again; one whose answer came back
+// at once is, while the ticket is open: the answer was lost with the service that had it.
+func TestWhoWasTold(t *testing.T) {
+	s := stocked(t)
+	told := func(hook string) bool {
+		t.Helper()
+		heard, err := s.Heard(ctx, "timetable", "timetable-001", hook, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return heard
+	}
+	for hook, d := range map[string]store.Delivery{"late": {Heard: true}, "at-once": {Heard: true, Answered: true}, "deaf": {}, "by-hand": {Heard: true, SentBy: "ada"}} {
+		if told(hook) {
+			t.Errorf("%s was told before", hook)
+		}
+		d.Group, d.Instance, d.Launch, d.Hook, d.Kind, d.At = "timetable", "timetable-001", 1, hook, "webhook", noon
+		if err := s.AddDelivery(ctx, d); err != nil {
+			t.Fatal(err)
+		}
+		if got := told(hook); got != (hook == "late") {
+			t.Errorf("%s counts as told: %v", hook, got)
+		}
+	}
+	all, err := s.Deliveries(ctx, "timetable", "at-once", "", store.Page{Limit: 10})
+	if err != nil || len(all) != 1 || !all[0].Answered {
+		t.Errorf("what came back at once is kept as %+v, %v", all, err)
+	}
+}

@@ -25,7 +25,9 @@ type Delivery struct {
 	// Status is that of the answer, or the exit status; 0 or -1 when there is none.
 	Status int
 	// Heard is set when it need not be sent again.
-	Heard    bool
+	Heard bool
+	// Answered is set when the answer to the ticket came back with it.
+	Answered bool
 	CameBack string // the answer, what the command wrote, or why there is neither
 	SentBy   string // the person who had it sent again; "" for the service
 }
@@ -41,6 +43,7 @@ type deliveryRow struct {
 	TookMs    int64
 	Status    int
 	Heard     bool
+	Answered  bool
 	CameBack  string
 	SentBy    string
 }
@@ -52,13 +55,13 @@ var (
 
 func (r deliveryRow) delivery() Delivery {
 	return Delivery{Number: r.Number, Group: r.GroupName, Instance: r.Instance, Launch: r.Launch, Hook: r.Hook, Kind: r.Kind, At: r.At.UTC(),
-		Took: fromMillis(r.TookMs), Status: r.Status, Heard: r.Heard, CameBack: r.CameBack, SentBy: r.SentBy}
+		Took: fromMillis(r.TookMs), Status: r.Status, Heard: r.Heard, Answered: r.Answered, CameBack: r.CameBack, SentBy: r.SentBy}
 }
 
 // AddDelivery records an attempt; the records of the group are as before.
 func (s *Store) AddDelivery(ctx context.Context, d Delivery) error {
 	_, err := s.q.Exec(ctx, insertDelivery, values(deliveryRow{GroupName: d.Group, Instance: d.Instance, Launch: d.Launch, Hook: d.Hook, Kind: d.Kind,
-		At: d.At, TookMs: millis(d.Took), Status: d.Status, Heard: d.Heard, CameBack: d.CameBack, SentBy: d.SentBy}))
+		At: d.At, TookMs: millis(d.Took), Status: d.Status, Heard: d.Heard, Answered: d.Answered, CameBack: d.CameBack, SentBy: d.SentBy}))
 	return err
 }
 
@@ -77,9 +80,11 @@ func (s *Store) Deliveries(ctx context.Context, group, hook, instance string, p 
 	return out, err
 }
 
-// Heard reports whether somebody was told of a ticket already.
+// Heard reports whether somebody was told of a ticket already, and is to answer it. Where the
+// answer came back at once, and the ticket is open all the same, it was lost with the service that
+// had it: he is told again.
 func (s *Store) Heard(ctx context.Context, group, instance, hook string, launch int) (yes bool, err error) {
-	err = s.q.QueryRow(ctx, `select exists (select 1 from deliveries where group_name = $1 and instance = $2 and hook = $3 and launch = $4 and heard and sent_by = '')`,
+	err = s.q.QueryRow(ctx, `select exists (select 1 from deliveries where group_name = $1 and instance = $2 and hook = $3 and launch = $4 and heard and not answered and sent_by = '')`,
 		group, instance, hook, launch).Scan(&yes)
 	return yes, err
 }

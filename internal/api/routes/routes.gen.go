@@ -82,6 +82,12 @@ type ServerInterface interface {
 	// ChangeGroup Change settings of a group, only those that are given
 	// (PATCH /v1/groups/{name})
 	ChangeGroup(ctx *echo.Context, name ObjectName, params ChangeGroupParams) error
+	// GetCalendar The calendars of a group as an iCalendar file
+	// (GET /v1/groups/{name}/calendar)
+	GetCalendar(ctx *echo.Context, name ObjectName) error
+	// AddCalendar Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	// (POST /v1/groups/{name}/calendar)
+	AddCalendar(ctx *echo.Context, name ObjectName, params AddCalendarParams) error
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error
@@ -109,12 +115,42 @@ type ServerInterface interface {
 	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
 	// (POST /v1/groups/{name}/hooks/{hook}/try)
 	TryHook(ctx *echo.Context, name ObjectName, hook HookName) error
+	// ListMetrics What is measured of the instances of a group, with the newest values
+	// (GET /v1/groups/{name}/metrics)
+	ListMetrics(ctx *echo.Context, name ObjectName) error
+	// PushMetrics Send values of metrics; each counts for 45 s
+	// (POST /v1/groups/{name}/metrics)
+	PushMetrics(ctx *echo.Context, name ObjectName) error
+	// GetMetric A metric of a group over time
+	// (GET /v1/groups/{name}/metrics/{metric})
+	GetMetric(ctx *echo.Context, name ObjectName, metric string, params GetMetricParams) error
 	// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
 	// (POST /v1/groups/{name}/rehearsals)
 	Rehearse(ctx *echo.Context, name ObjectName) error
+	// ReplayRules Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	// (POST /v1/groups/{name}/replays)
+	ReplayRules(ctx *echo.Context, name ObjectName) error
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx *echo.Context, name ObjectName, params StartRolloutParams) error
+	// ListRules The rules of a group with what they think now, and the bounds of now
+	// (GET /v1/groups/{name}/rules)
+	ListRules(ctx *echo.Context, name ObjectName) error
+	// AddRule Add a rule; with dry_run only show what it would mean
+	// (POST /v1/groups/{name}/rules)
+	AddRule(ctx *echo.Context, name ObjectName, params AddRuleParams) error
+	// RemoveRule Take a rule away; the size stays as it is, within the group's own bounds
+	// (DELETE /v1/groups/{name}/rules/{rule})
+	RemoveRule(ctx *echo.Context, name ObjectName, rule RuleName, params RemoveRuleParams) error
+	// ChangeRule Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	// (PATCH /v1/groups/{name}/rules/{rule})
+	ChangeRule(ctx *echo.Context, name ObjectName, rule RuleName, params ChangeRuleParams) error
+	// TryRule Show what a rule would decide for a value, and on request do it as a person's decision
+	// (POST /v1/groups/{name}/rules/{rule}/try)
+	TryRule(ctx *echo.Context, name ObjectName, rule RuleName, params TryRuleParams) error
+	// ListSizes How large a group was, with the cause of each change
+	// (GET /v1/groups/{name}/sizes)
+	ListSizes(ctx *echo.Context, name ObjectName, params ListSizesParams) error
 	// ListImages Image versions, by name and then newest first
 	// (GET /v1/images)
 	ListImages(ctx *echo.Context, params ListImagesParams) error
@@ -196,6 +232,30 @@ type ServerInterface interface {
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
+	// ListNotices Who hears of what
+	// (GET /v1/notices)
+	ListNotices(ctx *echo.Context) error
+	// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
+	// (POST /v1/notices)
+	AddNotice(ctx *echo.Context) error
+	// RemoveNotice Tell nobody any more; its messages are forgotten
+	// (DELETE /v1/notices/{name})
+	RemoveNotice(ctx *echo.Context, name ObjectName, params RemoveNoticeParams) error
+	// GetNotice One notice
+	// (GET /v1/notices/{name})
+	GetNotice(ctx *echo.Context, name ObjectName) error
+	// ChangeNotice Change settings of a notice, only those that are given
+	// (PATCH /v1/notices/{name})
+	ChangeNotice(ctx *echo.Context, name ObjectName, params ChangeNoticeParams) error
+	// ListMessages What was and is to be sent for a notice, newest first
+	// (GET /v1/notices/{name}/messages)
+	ListMessages(ctx *echo.Context, name ObjectName) error
+	// SendMessage Send a test message now, or one that was sent before once more, and show what came of it
+	// (POST /v1/notices/{name}/messages)
+	SendMessage(ctx *echo.Context, name ObjectName) error
+	// GetNoticeSecret What messages of a notice are signed with; that it was shown is kept in the journal
+	// (GET /v1/notices/{name}/secret)
+	GetNoticeSecret(ctx *echo.Context, name ObjectName) error
 	// ListPlaces Regions and their zones, with what runs there
 	// (GET /v1/places)
 	ListPlaces(ctx *echo.Context) error
@@ -785,6 +845,64 @@ func (w *ServerInterfaceWrapper) ChangeGroup(ctx *echo.Context) error {
 	return err
 }
 
+// GetCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCalendar(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCalendar(ctx, name)
+	return err
+}
+
+// AddCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) AddCalendar(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddCalendarParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddCalendar(ctx, name, params)
+	return err
+}
+
 // TellGroup converts echo context to params.
 func (w *ServerInterfaceWrapper) TellGroup(ctx *echo.Context) error {
 	var err error
@@ -1079,6 +1197,85 @@ func (w *ServerInterfaceWrapper) TryHook(ctx *echo.Context) error {
 	return err
 }
 
+// ListMetrics converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMetrics(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMetrics(ctx, name)
+	return err
+}
+
+// PushMetrics converts echo context to params.
+func (w *ServerInterfaceWrapper) PushMetrics(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PushMetrics(ctx, name)
+	return err
+}
+
+// GetMetric converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMetric(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "metric" -------------
+	var metric string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "metric", ctx.Param("metric"), &metric, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter metric: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetMetricParams
+	// ------------- Optional query parameter "over" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "over", ctx.QueryParams(), &params.Over, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter over: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMetric(ctx, name, metric, params)
+	return err
+}
+
 // Rehearse converts echo context to params.
 func (w *ServerInterfaceWrapper) Rehearse(ctx *echo.Context) error {
 	var err error
@@ -1092,6 +1289,22 @@ func (w *ServerInterfaceWrapper) Rehearse(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Rehearse(ctx, name)
+	return err
+}
+
+// ReplayRules converts echo context to params.
+func (w *ServerInterfaceWrapper) ReplayRules(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReplayRules(ctx, name)
 	return err
 }
 
@@ -1128,6 +1341,227 @@ func (w *ServerInterfaceWrapper) StartRollout(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StartRollout(ctx, name, params)
+	return err
+}
+
+// ListRules converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRules(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRules(ctx, name)
+	return err
+}
+
+// AddRule converts echo context to params.
+func (w *ServerInterfaceWrapper) AddRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddRuleParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddRule(ctx, name, params)
+	return err
+}
+
+// RemoveRule converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveRuleParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRule(ctx, name, rule, params)
+	return err
+}
+
+// ChangeRule converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeRuleParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeRule(ctx, name, rule, params)
+	return err
+}
+
+// TryRule converts echo context to params.
+func (w *ServerInterfaceWrapper) TryRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryRuleParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryRule(ctx, name, rule, params)
+	return err
+}
+
+// ListSizes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSizes(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSizesParams
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSizes(ctx, name, params)
 	return err
 }
 
@@ -2009,6 +2443,160 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	return err
 }
 
+// ListNotices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotices(ctx)
+	return err
+}
+
+// AddNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) AddNotice(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddNotice(ctx)
+	return err
+}
+
+// RemoveNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveNotice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveNoticeParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveNotice(ctx, name, params)
+	return err
+}
+
+// GetNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNotice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNotice(ctx, name)
+	return err
+}
+
+// ChangeNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeNotice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeNoticeParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeNotice(ctx, name, params)
+	return err
+}
+
+// ListMessages converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMessages(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMessages(ctx, name)
+	return err
+}
+
+// SendMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) SendMessage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendMessage(ctx, name)
+	return err
+}
+
+// GetNoticeSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNoticeSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name ObjectName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNoticeSecret(ctx, name)
+	return err
+}
+
 // ListPlaces converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPlaces(ctx *echo.Context) error {
 	var err error
@@ -2804,6 +3392,18 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/v1/groups/:name", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
 	router.PATCH(options.BaseURL+"/v1/groups/:name", wrapper.ChangeGroup, options.OperationMiddlewares["changeGroup"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/commands", wrapper.TellGroup, options.OperationMiddlewares["tellGroup"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/rules", wrapper.AddRule, options.OperationMiddlewares["addRule"]...)
+	router.DELETE(options.BaseURL+"/v1/groups/:name/rules/:rule", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
+	router.PATCH(options.BaseURL+"/v1/groups/:name/rules/:rule", wrapper.ChangeRule, options.OperationMiddlewares["changeRule"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/rules/:rule/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/replays", wrapper.ReplayRules, options.OperationMiddlewares["replayRules"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/calendar", wrapper.AddCalendar, options.OperationMiddlewares["addCalendar"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/sizes", wrapper.ListSizes, options.OperationMiddlewares["listSizes"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/metrics", wrapper.ListMetrics, options.OperationMiddlewares["listMetrics"]...)
+	router.POST(options.BaseURL+"/v1/groups/:name/metrics", wrapper.PushMetrics, options.OperationMiddlewares["pushMetrics"]...)
+	router.GET(options.BaseURL+"/v1/groups/:name/metrics/:metric", wrapper.GetMetric, options.OperationMiddlewares["getMetric"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
 	router.DELETE(options.BaseURL+"/v1/groups/:name/hooks/:hook", wrapper.RemoveHook, options.OperationMiddlewares["removeHook"]...)
 	router.PUT(options.BaseURL+"/v1/groups/:name/hooks/:hook", wrapper.ChangeHook, options.OperationMiddlewares["changeHook"]...)
@@ -2811,6 +3411,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/secret", wrapper.SetHookSecret, options.OperationMiddlewares["setHookSecret"]...)
 	router.POST(options.BaseURL+"/v1/groups/:name/hooks/:hook/try", wrapper.TryHook, options.OperationMiddlewares["tryHook"]...)
 	router.GET(options.BaseURL+"/v1/groups/:name/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.GET(options.BaseURL+"/v1/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
+	router.POST(options.BaseURL+"/v1/notices", wrapper.AddNotice, options.OperationMiddlewares["addNotice"]...)
+	router.DELETE(options.BaseURL+"/v1/notices/:name", wrapper.RemoveNotice, options.OperationMiddlewares["removeNotice"]...)
+	router.GET(options.BaseURL+"/v1/notices/:name", wrapper.GetNotice, options.OperationMiddlewares["getNotice"]...)
+	router.PATCH(options.BaseURL+"/v1/notices/:name", wrapper.ChangeNotice, options.OperationMiddlewares["changeNotice"]...)
+	router.GET(options.BaseURL+"/v1/notices/:name/secret", wrapper.GetNoticeSecret, options.OperationMiddlewares["getNoticeSecret"]...)
+	router.GET(options.BaseURL+"/v1/notices/:name/messages", wrapper.ListMessages, options.OperationMiddlewares["listMessages"]...)
+	router.POST(options.BaseURL+"/v1/notices/:name/messages", wrapper.SendMessage, options.OperationMiddlewares["sendMessage"]...)
 	router.GET(options.BaseURL+"/v1/courses", wrapper.ListCourses, options.OperationMiddlewares["listCourses"]...)
 	router.DELETE(options.BaseURL+"/v1/courses/:name", wrapper.DeleteCourse, options.OperationMiddlewares["deleteCourse"]...)
 	router.GET(options.BaseURL+"/v1/courses/:name", wrapper.GetCourse, options.OperationMiddlewares["getCourse"]...)
@@ -3653,6 +4261,92 @@ func (response ChangeGroupdefaultApplicationProblemPlusJSONResponse) VisitChange
 	return err
 }
 
+type GetCalendarRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type GetCalendarResponseObject interface {
+	VisitGetCalendarResponse(w http.ResponseWriter) error
+}
+
+type GetCalendar200TextcalendarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetCalendar200TextcalendarResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/calendar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCalendarRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params AddCalendarParams
+	Body   *AddCalendarJSONRequestBody
+}
+
+type AddCalendarResponseObject interface {
+	VisitAddCalendarResponse(w http.ResponseWriter) error
+}
+
+type AddCalendar200JSONResponse RuleReviewList
+
+func (response AddCalendar200JSONResponse) VisitAddCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCalendardefaultApplicationProblemPlusJSONResponse) VisitAddCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TellGroupRequestObject struct {
 	Name   ObjectName `json:"name"`
 	Params TellGroupParams
@@ -4019,6 +4713,120 @@ func (response TryHookdefaultApplicationProblemPlusJSONResponse) VisitTryHookRes
 	return err
 }
 
+type ListMetricsRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListMetricsResponseObject interface {
+	VisitListMetricsResponse(w http.ResponseWriter) error
+}
+
+type ListMetrics200JSONResponse MetricList
+
+func (response ListMetrics200JSONResponse) VisitListMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMetricsdefaultApplicationProblemPlusJSONResponse) VisitListMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushMetricsRequestObject struct {
+	Name ObjectName `json:"name"`
+	Body *PushMetricsJSONRequestBody
+}
+
+type PushMetricsResponseObject interface {
+	VisitPushMetricsResponse(w http.ResponseWriter) error
+}
+
+type PushMetrics204Response struct {
+}
+
+func (response PushMetrics204Response) VisitPushMetricsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PushMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PushMetricsdefaultApplicationProblemPlusJSONResponse) VisitPushMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMetricRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Metric string     `json:"metric"`
+	Params GetMetricParams
+}
+
+type GetMetricResponseObject interface {
+	VisitGetMetricResponse(w http.ResponseWriter) error
+}
+
+type GetMetric200JSONResponse MetricSeries
+
+func (response GetMetric200JSONResponse) VisitGetMetricResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMetricdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMetricdefaultApplicationProblemPlusJSONResponse) VisitGetMetricResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RehearseRequestObject struct {
 	Name ObjectName `json:"name"`
 	Body *RehearseJSONRequestBody
@@ -4048,6 +4856,46 @@ type RehearsedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayRulesRequestObject struct {
+	Name ObjectName `json:"name"`
+	Body *ReplayRulesJSONRequestBody
+}
+
+type ReplayRulesResponseObject interface {
+	VisitReplayRulesResponse(w http.ResponseWriter) error
+}
+
+type ReplayRules200JSONResponse RuleReplay
+
+func (response ReplayRules200JSONResponse) VisitReplayRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReplayRulesdefaultApplicationProblemPlusJSONResponse) VisitReplayRulesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4089,6 +4937,259 @@ type StartRolloutdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StartRolloutdefaultApplicationProblemPlusJSONResponse) VisitStartRolloutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRulesRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListRulesResponseObject interface {
+	VisitListRulesResponse(w http.ResponseWriter) error
+}
+
+type ListRules200JSONResponse RuleList
+
+func (response ListRules200JSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRulesdefaultApplicationProblemPlusJSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddRuleRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params AddRuleParams
+	Body   *AddRuleJSONRequestBody
+}
+
+type AddRuleResponseObject interface {
+	VisitAddRuleResponse(w http.ResponseWriter) error
+}
+
+type AddRule200JSONResponse RuleReview
+
+func (response AddRule200JSONResponse) VisitAddRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddRule201JSONResponse RuleReview
+
+func (response AddRule201JSONResponse) VisitAddRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddRuledefaultApplicationProblemPlusJSONResponse) VisitAddRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRuleRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Rule   RuleName   `json:"rule"`
+	Params RemoveRuleParams
+}
+
+type RemoveRuleResponseObject interface {
+	VisitRemoveRuleResponse(w http.ResponseWriter) error
+}
+
+type RemoveRule204Response struct {
+}
+
+func (response RemoveRule204Response) VisitRemoveRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRuleRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Rule   RuleName   `json:"rule"`
+	Params ChangeRuleParams
+	Body   *ChangeRuleJSONRequestBody
+}
+
+type ChangeRuleResponseObject interface {
+	VisitChangeRuleResponse(w http.ResponseWriter) error
+}
+
+type ChangeRule200JSONResponse RuleReview
+
+func (response ChangeRule200JSONResponse) VisitChangeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeRuledefaultApplicationProblemPlusJSONResponse) VisitChangeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRuleRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Rule   RuleName   `json:"rule"`
+	Params TryRuleParams
+	Body   *TryRuleJSONRequestBody
+}
+
+type TryRuleResponseObject interface {
+	VisitTryRuleResponse(w http.ResponseWriter) error
+}
+
+type TryRule200JSONResponse RuleTried
+
+func (response TryRule200JSONResponse) VisitTryRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryRuledefaultApplicationProblemPlusJSONResponse) VisitTryRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSizesRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params ListSizesParams
+}
+
+type ListSizesResponseObject interface {
+	VisitListSizesResponse(w http.ResponseWriter) error
+}
+
+type ListSizes200JSONResponse SizeList
+
+func (response ListSizes200JSONResponse) VisitListSizesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSizesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSizesdefaultApplicationProblemPlusJSONResponse) VisitListSizesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5188,6 +6289,325 @@ type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesRequestObject struct {
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse NoticeList
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddNoticeRequestObject struct {
+	Body *AddNoticeJSONRequestBody
+}
+
+type AddNoticeResponseObject interface {
+	VisitAddNoticeResponse(w http.ResponseWriter) error
+}
+
+type AddNotice201JSONResponse Notice
+
+func (response AddNotice201JSONResponse) VisitAddNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddNoticedefaultApplicationProblemPlusJSONResponse) VisitAddNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveNoticeRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params RemoveNoticeParams
+}
+
+type RemoveNoticeResponseObject interface {
+	VisitRemoveNoticeResponse(w http.ResponseWriter) error
+}
+
+type RemoveNotice204Response struct {
+}
+
+func (response RemoveNotice204Response) VisitRemoveNoticeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveNoticedefaultApplicationProblemPlusJSONResponse) VisitRemoveNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticeRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type GetNoticeResponseObject interface {
+	VisitGetNoticeResponse(w http.ResponseWriter) error
+}
+
+type GetNotice200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetNotice200JSONResponse struct {
+	Body    Notice
+	Headers GetNotice200ResponseHeaders
+}
+
+func (response GetNotice200JSONResponse) VisitGetNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNoticedefaultApplicationProblemPlusJSONResponse) VisitGetNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeNoticeRequestObject struct {
+	Name   ObjectName `json:"name"`
+	Params ChangeNoticeParams
+	Body   *ChangeNoticeJSONRequestBody
+}
+
+type ChangeNoticeResponseObject interface {
+	VisitChangeNoticeResponse(w http.ResponseWriter) error
+}
+
+type ChangeNotice200JSONResponse Notice
+
+func (response ChangeNotice200JSONResponse) VisitChangeNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeNoticedefaultApplicationProblemPlusJSONResponse) VisitChangeNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type ListMessagesResponseObject interface {
+	VisitListMessagesResponse(w http.ResponseWriter) error
+}
+
+type ListMessages200JSONResponse MessageList
+
+func (response ListMessages200JSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendMessageRequestObject struct {
+	Name ObjectName `json:"name"`
+	Body *SendMessageJSONRequestBody
+}
+
+type SendMessageResponseObject interface {
+	VisitSendMessageResponse(w http.ResponseWriter) error
+}
+
+type SendMessage200JSONResponse Message
+
+func (response SendMessage200JSONResponse) VisitSendMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendMessagedefaultApplicationProblemPlusJSONResponse) VisitSendMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticeSecretRequestObject struct {
+	Name ObjectName `json:"name"`
+}
+
+type GetNoticeSecretResponseObject interface {
+	VisitGetNoticeSecretResponse(w http.ResponseWriter) error
+}
+
+type GetNoticeSecret200JSONResponse HookSecret
+
+func (response GetNoticeSecret200JSONResponse) VisitGetNoticeSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticeSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNoticeSecretdefaultApplicationProblemPlusJSONResponse) VisitGetNoticeSecretResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6381,6 +7801,12 @@ type StrictServerInterface interface {
 	// ChangeGroup Change settings of a group, only those that are given
 	// (PATCH /v1/groups/{name})
 	ChangeGroup(ctx context.Context, request ChangeGroupRequestObject) (ChangeGroupResponseObject, error)
+	// GetCalendar The calendars of a group as an iCalendar file
+	// (GET /v1/groups/{name}/calendar)
+	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
+	// AddCalendar Make a calendar rule of each event of an iCalendar file; those of the same names are replaced
+	// (POST /v1/groups/{name}/calendar)
+	AddCalendar(ctx context.Context, request AddCalendarRequestObject) (AddCalendarResponseObject, error)
 	// TellGroup Freeze or thaw a group, or permit healing past its limit
 	// (POST /v1/groups/{name}/commands)
 	TellGroup(ctx context.Context, request TellGroupRequestObject) (TellGroupResponseObject, error)
@@ -6408,12 +7834,42 @@ type StrictServerInterface interface {
 	// TryHook Send a sample event, or run the command of the hook once, and show what comes back; nobody is held and nothing is answered
 	// (POST /v1/groups/{name}/hooks/{hook}/try)
 	TryHook(ctx context.Context, request TryHookRequestObject) (TryHookResponseObject, error)
+	// ListMetrics What is measured of the instances of a group, with the newest values
+	// (GET /v1/groups/{name}/metrics)
+	ListMetrics(ctx context.Context, request ListMetricsRequestObject) (ListMetricsResponseObject, error)
+	// PushMetrics Send values of metrics; each counts for 45 s
+	// (POST /v1/groups/{name}/metrics)
+	PushMetrics(ctx context.Context, request PushMetricsRequestObject) (PushMetricsResponseObject, error)
+	// GetMetric A metric of a group over time
+	// (GET /v1/groups/{name}/metrics/{metric})
+	GetMetric(ctx context.Context, request GetMetricRequestObject) (GetMetricResponseObject, error)
 	// Rehearse Play a rollout on a virtual clock with simulated machines, before it is begun
 	// (POST /v1/groups/{name}/rehearsals)
 	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
+	// ReplayRules Run the rules of a group, or others, over what was measured, and show the sizes that would have been
+	// (POST /v1/groups/{name}/replays)
+	ReplayRules(ctx context.Context, request ReplayRulesRequestObject) (ReplayRulesResponseObject, error)
 	// StartRollout Begin to replace the instances of a group by another template version
 	// (POST /v1/groups/{name}/rollouts)
 	StartRollout(ctx context.Context, request StartRolloutRequestObject) (StartRolloutResponseObject, error)
+	// ListRules The rules of a group with what they think now, and the bounds of now
+	// (GET /v1/groups/{name}/rules)
+	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
+	// AddRule Add a rule; with dry_run only show what it would mean
+	// (POST /v1/groups/{name}/rules)
+	AddRule(ctx context.Context, request AddRuleRequestObject) (AddRuleResponseObject, error)
+	// RemoveRule Take a rule away; the size stays as it is, within the group's own bounds
+	// (DELETE /v1/groups/{name}/rules/{rule})
+	RemoveRule(ctx context.Context, request RemoveRuleRequestObject) (RemoveRuleResponseObject, error)
+	// ChangeRule Change settings of a rule, only those that are given; with dry_run only show what it would mean
+	// (PATCH /v1/groups/{name}/rules/{rule})
+	ChangeRule(ctx context.Context, request ChangeRuleRequestObject) (ChangeRuleResponseObject, error)
+	// TryRule Show what a rule would decide for a value, and on request do it as a person's decision
+	// (POST /v1/groups/{name}/rules/{rule}/try)
+	TryRule(ctx context.Context, request TryRuleRequestObject) (TryRuleResponseObject, error)
+	// ListSizes How large a group was, with the cause of each change
+	// (GET /v1/groups/{name}/sizes)
+	ListSizes(ctx context.Context, request ListSizesRequestObject) (ListSizesResponseObject, error)
 	// ListImages Image versions, by name and then newest first
 	// (GET /v1/images)
 	ListImages(ctx context.Context, request ListImagesRequestObject) (ListImagesResponseObject, error)
@@ -6495,6 +7951,30 @@ type StrictServerInterface interface {
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// ListNotices Who hears of what
+	// (GET /v1/notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
+	// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
+	// (POST /v1/notices)
+	AddNotice(ctx context.Context, request AddNoticeRequestObject) (AddNoticeResponseObject, error)
+	// RemoveNotice Tell nobody any more; its messages are forgotten
+	// (DELETE /v1/notices/{name})
+	RemoveNotice(ctx context.Context, request RemoveNoticeRequestObject) (RemoveNoticeResponseObject, error)
+	// GetNotice One notice
+	// (GET /v1/notices/{name})
+	GetNotice(ctx context.Context, request GetNoticeRequestObject) (GetNoticeResponseObject, error)
+	// ChangeNotice Change settings of a notice, only those that are given
+	// (PATCH /v1/notices/{name})
+	ChangeNotice(ctx context.Context, request ChangeNoticeRequestObject) (ChangeNoticeResponseObject, error)
+	// ListMessages What was and is to be sent for a notice, newest first
+	// (GET /v1/notices/{name}/messages)
+	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
+	// SendMessage Send a test message now, or one that was sent before once more, and show what came of it
+	// (POST /v1/notices/{name}/messages)
+	SendMessage(ctx context.Context, request SendMessageRequestObject) (SendMessageResponseObject, error)
+	// GetNoticeSecret What messages of a notice are signed with; that it was shown is kept in the journal
+	// (GET /v1/notices/{name}/secret)
+	GetNoticeSecret(ctx context.Context, request GetNoticeSecretRequestObject) (GetNoticeSecretResponseObject, error)
 	// ListPlaces Regions and their zones, with what runs there
 	// (GET /v1/places)
 	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
@@ -7203,6 +8683,80 @@ func (sh *strictHandler) ChangeGroup(ctx *echo.Context, name ObjectName, params 
 	return nil
 }
 
+// GetCalendar operation middleware
+func (sh *strictHandler) GetCalendar(ctx *echo.Context, name ObjectName) error {
+	var request GetCalendarRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCalendar(ctx.Request().Context(), request.(GetCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
+		return validResponse.VisitGetCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddCalendar operation middleware
+func (sh *strictHandler) AddCalendar(ctx *echo.Context, name ObjectName, params AddCalendarParams) error {
+	var request AddCalendarRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body AddCalendarJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCalendar(ctx.Request().Context(), request.(AddCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddCalendarResponseObject); ok {
+		return validResponse.VisitAddCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // TellGroup operation middleware
 func (sh *strictHandler) TellGroup(ctx *echo.Context, name ObjectName, params TellGroupParams) error {
 	var request TellGroupRequestObject
@@ -7553,6 +9107,106 @@ func (sh *strictHandler) TryHook(ctx *echo.Context, name ObjectName, hook HookNa
 	return nil
 }
 
+// ListMetrics operation middleware
+func (sh *strictHandler) ListMetrics(ctx *echo.Context, name ObjectName) error {
+	var request ListMetricsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMetrics(ctx.Request().Context(), request.(ListMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMetricsResponseObject); ok {
+		return validResponse.VisitListMetricsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PushMetrics operation middleware
+func (sh *strictHandler) PushMetrics(ctx *echo.Context, name ObjectName) error {
+	var request PushMetricsRequestObject
+
+	request.Name = name
+
+	var body PushMetricsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PushMetrics(ctx.Request().Context(), request.(PushMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PushMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PushMetricsResponseObject); ok {
+		return validResponse.VisitPushMetricsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMetric operation middleware
+func (sh *strictHandler) GetMetric(ctx *echo.Context, name ObjectName, metric string, params GetMetricParams) error {
+	var request GetMetricRequestObject
+
+	request.Name = name
+	request.Metric = metric
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMetric(ctx.Request().Context(), request.(GetMetricRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMetric")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMetricResponseObject); ok {
+		return validResponse.VisitGetMetricResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Rehearse operation middleware
 func (sh *strictHandler) Rehearse(ctx *echo.Context, name ObjectName) error {
 	var request RehearseRequestObject
@@ -7595,6 +9249,54 @@ func (sh *strictHandler) Rehearse(ctx *echo.Context, name ObjectName) error {
 		return err
 	} else if validResponse, ok := response.(RehearseResponseObject); ok {
 		return validResponse.VisitRehearseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReplayRules operation middleware
+func (sh *strictHandler) ReplayRules(ctx *echo.Context, name ObjectName) error {
+	var request ReplayRulesRequestObject
+
+	request.Name = name
+
+	var body ReplayRulesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReplayRules(ctx.Request().Context(), request.(ReplayRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReplayRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReplayRulesResponseObject); ok {
+		return validResponse.VisitReplayRulesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7644,6 +9346,233 @@ func (sh *strictHandler) StartRollout(ctx *echo.Context, name ObjectName, params
 		return err
 	} else if validResponse, ok := response.(StartRolloutResponseObject); ok {
 		return validResponse.VisitStartRolloutResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRules operation middleware
+func (sh *strictHandler) ListRules(ctx *echo.Context, name ObjectName) error {
+	var request ListRulesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRules(ctx.Request().Context(), request.(ListRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRulesResponseObject); ok {
+		return validResponse.VisitListRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddRule operation middleware
+func (sh *strictHandler) AddRule(ctx *echo.Context, name ObjectName, params AddRuleParams) error {
+	var request AddRuleRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body AddRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddRule(ctx.Request().Context(), request.(AddRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddRuleResponseObject); ok {
+		return validResponse.VisitAddRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRule operation middleware
+func (sh *strictHandler) RemoveRule(ctx *echo.Context, name ObjectName, rule RuleName, params RemoveRuleParams) error {
+	var request RemoveRuleRequestObject
+
+	request.Name = name
+	request.Rule = rule
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRule(ctx.Request().Context(), request.(RemoveRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRuleResponseObject); ok {
+		return validResponse.VisitRemoveRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeRule operation middleware
+func (sh *strictHandler) ChangeRule(ctx *echo.Context, name ObjectName, rule RuleName, params ChangeRuleParams) error {
+	var request ChangeRuleRequestObject
+
+	request.Name = name
+	request.Rule = rule
+	request.Params = params
+
+	var body ChangeRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeRule(ctx.Request().Context(), request.(ChangeRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeRuleResponseObject); ok {
+		return validResponse.VisitChangeRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryRule operation middleware
+func (sh *strictHandler) TryRule(ctx *echo.Context, name ObjectName, rule RuleName, params TryRuleParams) error {
+	var request TryRuleRequestObject
+
+	request.Name = name
+	request.Rule = rule
+	request.Params = params
+
+	var body TryRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryRule(ctx.Request().Context(), request.(TryRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryRuleResponseObject); ok {
+		return validResponse.VisitTryRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSizes operation middleware
+func (sh *strictHandler) ListSizes(ctx *echo.Context, name ObjectName, params ListSizesParams) error {
+	var request ListSizesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSizes(ctx.Request().Context(), request.(ListSizesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSizes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSizesResponseObject); ok {
+		return validResponse.VisitListSizesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8601,6 +10530,273 @@ func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams
 	return nil
 }
 
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *echo.Context) error {
+	var request ListNoticesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx.Request().Context(), request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		return validResponse.VisitListNoticesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddNotice operation middleware
+func (sh *strictHandler) AddNotice(ctx *echo.Context) error {
+	var request AddNoticeRequestObject
+
+	var body AddNoticeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddNotice(ctx.Request().Context(), request.(AddNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddNoticeResponseObject); ok {
+		return validResponse.VisitAddNoticeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveNotice operation middleware
+func (sh *strictHandler) RemoveNotice(ctx *echo.Context, name ObjectName, params RemoveNoticeParams) error {
+	var request RemoveNoticeRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveNotice(ctx.Request().Context(), request.(RemoveNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveNoticeResponseObject); ok {
+		return validResponse.VisitRemoveNoticeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetNotice operation middleware
+func (sh *strictHandler) GetNotice(ctx *echo.Context, name ObjectName) error {
+	var request GetNoticeRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNotice(ctx.Request().Context(), request.(GetNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNoticeResponseObject); ok {
+		return validResponse.VisitGetNoticeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeNotice operation middleware
+func (sh *strictHandler) ChangeNotice(ctx *echo.Context, name ObjectName, params ChangeNoticeParams) error {
+	var request ChangeNoticeRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	var body ChangeNoticeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeNotice(ctx.Request().Context(), request.(ChangeNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeNoticeResponseObject); ok {
+		return validResponse.VisitChangeNoticeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListMessages operation middleware
+func (sh *strictHandler) ListMessages(ctx *echo.Context, name ObjectName) error {
+	var request ListMessagesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMessages(ctx.Request().Context(), request.(ListMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMessagesResponseObject); ok {
+		return validResponse.VisitListMessagesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendMessage operation middleware
+func (sh *strictHandler) SendMessage(ctx *echo.Context, name ObjectName) error {
+	var request SendMessageRequestObject
+
+	request.Name = name
+
+	var body SendMessageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendMessage(ctx.Request().Context(), request.(SendMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendMessageResponseObject); ok {
+		return validResponse.VisitSendMessageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetNoticeSecret operation middleware
+func (sh *strictHandler) GetNoticeSecret(ctx *echo.Context, name ObjectName) error {
+	var request GetNoticeSecretRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNoticeSecret(ctx.Request().Context(), request.(GetNoticeSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNoticeSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNoticeSecretResponseObject); ok {
+		return validResponse.VisitGetNoticeSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPlaces operation middleware
 func (sh *strictHandler) ListPlaces(ctx *echo.Context) error {
 	var request ListPlacesRequestObject
@@ -9472,334 +11668,402 @@ func (sh *strictHandler) ListTickets(ctx *echo.Context, params ListTicketsParams
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39chs3ljd8K1juTk3ybMumZMljS5WacRJn4p04SdmeSdWTeL0gGyQxagJcAC2azuip92reC3uv5C2c",
-	"A6DR3ehmt0TJ8TybP2KR7A/g4ODgfP7Or5O5XG+kYMLoyfmvkw1VdM0MU/Dp2cIwZf/ImZ4rvjFcisn5",
-	"5M2Kkf8S7L35LyIXxKwY2dAlIzO2kIpNsgm3F/13ydRukk0EXbPJ+YTCo7KJnq/Ymtpnrun775hYmtXk",
-	"/Oz4JJuY3cZeqI3iYjm5vs4mX6vdq1K03/+DKHbEsKIg2xU1ZCvLIiczRtY0ZxnZcrMi8xUVS6YzQvMr",
-	"PmeEipzQoiBMKal0xxhztXunSlEbZc4WtCzM5HxBC83CKGdSFowKGOa3Ul5+D0/4FR+7oWZVPXUl5eUk",
-	"myj23yVXLJ+cG1Wy+BXtib/I2XojDRPz3V/YLr0Amq4ZuWQ7mC8XhJKc7siSXzENSwK/U6G3TBG6pFwQ",
-	"LrRhNLdrRolmcylyImd/Z3Pj6bFiNIdVckOPxnFkB9KxfCfTaTZZc+E/H6cW88XiJTXzVXoyz9/QJTF2",
-	"Me3QcfHIlmpYUhy+NhmRivwvspAK1p1dMUW4IVwTIbedU1gc4Xv3UFxoQ8Wcvcg7VpHnI9fwO77mpj3b",
-	"b+WWrKnYESOJYqZUglBD1lKbDqYs4DlJljwGutP3fF2u4RMug/sYFoELw5ZMwaheUtXHq2uq+nn13xRb",
-	"TM4n//qwEhsP8Vf9EJ5rX/IDMFXPa+CfceTEZ/6NKQ10bJL1GRHlesaUZRFK3DQSb75yD+h7+YYaw5S9",
-	"9z8/++P5z8dHT9/+PD16+vbXafbk+h8/06MPb+339OjD9Ojpkf368fG1+/j28z9+/m+TJv9nk/dHKy6M",
-	"XQzLrYZQ4kZyAVuWcKPdDDKiy/mKUE1Os2o21bfa0FmBdH4li0KW5nu4r4vU+GPffBdSralBRnl8OtnD",
-	"Q9f2UXojhWZwRvyo5Kxga/vnXArDBDA93WwKPqd2dR5u8Ip//7vGlRvGTf658Mb6Yv8EUp8JQ7ZKOv5w",
-	"t8GpBSIfVlLJDVOG40gXnBV5Wv7ATyiAUKLQmSxNax2vs4lh702aQysC/+xe5a5+Gx7jpO11NnkGgrk9",
-	"RmpqK5JTw44Mh93SGspSyjwaSjiSsomR8vLdWtcfJUvLN+E5jjGus8l2tds/IwrUcM9178Zbk9PTulyz",
-	"PC3+pGDEHllLMmMras8rOL4UWzGqNC0yOK3haLeHvCZaTrLmWiq5Tgw6m2jGRMdrF4YJu7z2XJEzzdQV",
-	"yydtDs8mekPFPvZ8vUFS22Hupx5cleGo3RhTZPuKlpq1R//TapfZrX9Fi5LpCzJjc3uh5VM46ZnddnPU",
-	"f5xGtm5RDDk68WxqCCs0OyeUzFdsfpkRSj5IwbJKSNk/53K9piJPMeJc5iy9r1RZMNxWlugLK6+2LM/I",
-	"bEco2Url9pyAs3zJjCZUSLNiiqwZFVwsLwid2fmFU9/NWIFWl0uG4jRnc54nNwl3B3tq5nId7/aMbFdM",
-	"OCEQBpJ6Jm4dpGqec/s8WvxY58/92y6xDnZudiqW5kQxbTSxJ4T9uhQ4VC4Io/MVcUdoi4UsUXXHMs+t",
-	"Smh5kMjSaJ7bNQc5pFEndMsPZKYkV9yuiqY8z2B7Ui0deSjZMGU/LelVgurXKdYGna5HKLepLLfJ77co",
-	"5YcJYHsxPiq53+yEE0I4HCAJIlrWQDZGMcWLgqxKBeqbYWudHLP7gipFd7BjFKOG5e/GiPsF5UX89Ehg",
-	"LZUsN8lVl1ZMuC2gLbf/vcyXVoZIa0MtQL/QXCwLhqs/ahYrq7WmLrRDU1e0eIdWxtAdcckFsAITVvn4",
-	"ebIyZjPJ4B+7imZuPy3VZh4tZvXSgs4YEqhPbn+HV117BSkx+g3VTrdpUxqUq+RNUhY6JQRRpUCyE0MV",
-	"SLmFVIdZgo1UJj1Sxa6415VbGl7izEORmj5TDTVlnSR7FaJsYvlYlmYkD1wxxRe7lFrT2OFOAALPODpk",
-	"XvddoTkVxu1GWc0yvCfBq+2RB5bwmzAwW+ZlRUTv2u7ulDqVPEwfIc7dsOYi/va4pQd5oRDMwJM9RmC1",
-	"bWML/uxRdtNtHN786HHNAJ0+OE6s79hdWm3GETP0uzSa4fH05DSLTbuHfVZaUCxmbMkFupQexvstDObx",
-	"2dmjs33jwbOz6fSy1Eror2EfNj0svfty78V+n7ZocrONWxGgsejT47G7Or1BvuPIpXV+D5Ix/NHHRni+",
-	"J8SmGGTF4TvSW1jKtKbO5ysn5VGftbqbfRuxD2banFffcEFMqQRY+fZLaxcBp9kPC7ZlOtwFet+i4MsV",
-	"asLcaLJl9uMkC8elkqXIj5SccSuECka1OZqVepc8Lb+Sm12bvDO2pGKUVoJ3zHbJIyCXgr2b7UxDJ+4+",
-	"hZjIx2pFXYagYkt3+iX3DYsVjbnc7FAC2BE7MQ/GoTZys2F5koRGGlqMmt4gS9sNvLIWYbQ1Ytbfjc/N",
-	"qsWLViXJvFKb77hIKONzdzLUmfqFQK9sqRQT813lp90obrVKqqyOaQe8/3hfyVIl1KQfFuCdrzRVI5fM",
-	"mV8DnupVubYBCppxBvas3WZgQfugBRxFF4StN2ZX2ZcraiU/utvgiqQFKLfvNky9s9PpsBNUKcAxTSxR",
-	"Nep5gsANg+akDdvo9KTsE4MhaK/L7Cep0PEdJOOAl9TlYlrDwiXLkDkaU/fD7GIznRAxaVHh9/GwXV9w",
-	"wTqIkzNqLWey4ErXjLLeg8JvidRZ0VjrgWsXH59tSWDk8MnCXh/05sYCznaVFDFy0hiXf3BrSZG46SUt",
-	"lU7JjRuYs/6eDn7otM5G2zXGcLEcwAF2aq/91dfZpNRhdHUu+zNY22QLxnWpS1rA0Q3+mRHGW3q3hfFW",
-	"A+iyLWo07F6ugyhSuPD75tCjMNXJu8/sabkur1g98pV1hdWqI2QtFfgeBdH8g/2LKUbWdEdmNf21ETab",
-	"pphoxgp0RoUBTDsHAAq8WEYDsaqcGjiSvUNZUuMlnxvKz79OZkpeMjsKxa4YGMLoSpmEcDdog/DINVVL",
-	"Lux+n0OsZvrgLJuUAj2o9p6lPAJO21K1roTY9Pptc8pfSYFLqFElWJfakJUs8owUUl6ynFADx7o9bK0Y",
-	"uLAnIB63Bdcucgv61iAm/J5t/2xVoWug2Qu85TTllgo6hiPRZNJerhK9nuBypZZvyBaU92rdrF6j2Kag",
-	"c5ZX8beTk/Pp9Gh6dj6dkuel5dOHP1LFdaxIULHDhfWW1pNpUokwrDXMvQYiHvO129b8PSirLbUNZwR3",
-	"dMwrMh/8U6yudDTbHX3ApZFFzrQ5wuM0pQZv6LwxDS6OtvQKNNP6kKg5kmLOzoErvC+frpE7MOwj5Ezm",
-	"uIvsHmZUbFe8YBdAV2MPdufsrAYevc69IDlOLellfCiH8T5KbuZCiiWhxD4ZOVsbuiNLKV3MwuuJkl5a",
-	"PrIWmdymteCww588Pu3Y4VE0DqZS2+CT40k2OTn73SSbHE+nv5u8TY13QRUqhDDipWT6nNAQFV9E648e",
-	"xxVVjuSQmgMRnkIK+1N9ShdOWcYNCwOINmwcLK+Fyk+v/4F/HmePrj/75ZcH8OnfP//j7z7/7Bz+tv+j",
-	"Rx8e2KuPz64//+OwwLmdn4uap+cHEY7jLJpntXnPfpea88qvNzcwe11t9+Pzk3Vd4jj3k/t0nDgSW6ff",
-	"16zgV0ztbhfvndM1ezejGLFoK74YysmqKJmL2JGtkoYBObarnTt9LDUZ7wpwrRhVieDtCyeyDYQcXVbR",
-	"bGcZhRWLSZaIREPyUzpEUMXlWj82AwFbNnNZVD4KmQ4AlGK+SuvbIuRIDNIZhUlqfj+tJFnRHNikRoEV",
-	"FXl8AERBykmn4y5pBpuwknbB3AHlZn1BpvbLo2MfqfQriZI6ZWUMzwNoqqM+byQsVCBw5lPanO+9kRrg",
-	"Jue5KObbirRve3bJIRTWsOPuwPn3teJFcee+s0EbpCM0PZDPS2F4MWrEPtuhrWlA2DlxB2gRe4kduM2x",
-	"lMuXiDxaYax7nFuwOAfhIFjlm1s8z8UVV1KsfUJUR6JApO+dTp8+TlCwTuu/UcXprGAaTkBBjAQJsZXq",
-	"spA0R22jFjKKtMhqdN9QXnCx/LGg86QfsBQdYcUF5UWpupwvoCWYlWIsIwI92ParoRr+N/jw1Kbt3Q5j",
-	"GbmxiDjdGo+Fab7dQ7xDsFptMW7OcZ56t1IyZlKad4VcpteXCUgf3mJUW5M1na+4YF7FcJms5JT8hX+5",
-	"Lxun9eNVldyZEDy7Dj/rTMlyuYIgu5EwKJbOUhomiaLjzhlAVcooutlRBnkyJReCi9w+u31E3Jy4o6mp",
-	"2EYqM5wJX8H1qa0XwiV9t/sE6tfGmejpWMfNl8GHQXAR/OyGrUTCDe0KBDqYCmN0W2LYelNQw3wiHFh9",
-	"kBe25Xqw48LF+lN5QHK9TqUz1wZRWTagewri7hqTJxKeMVwoOSZOKVBjlIwNNat9ZPbURcXXJQjaGy+s",
-	"CWYtW6qJWXEdMv9A/eaG1MnQm09MzQqzbnWSyV0S5QhdJdwS1jELbBVT3NMgxaB/dlurISecPy+xsOyK",
-	"5yyZz/it3BJtlBTLYoeUxTRFojeMXvoiiibNz8mj0ykktTnZLcWcWSazX9tDQtu1sNOaswfkhXF+yw4P",
-	"HxrXM8XoJYa+l3bzUEOOp/5p1cissEN35qCA2KKQUiVtphWjhVnt4N3O/XpOwGfrhakb0rAXdSrXzok6",
-	"iO0LLpgzverj/UYqYkWKmO/OI2vP+VCtGQWuCKbAT2cvmNGcSMF0yIUFj1gofTHkUnR5nlpza3p/B4Wz",
-	"BNu+cxHx7noWl3dM8EJ0N1j7VBdQnDOAZPY1Pt8hUeHhZINlx7pU1NyyrKWUwoIIAhYCDAEU0o2Sc8Zy",
-	"8G4OGIcs8mi6A2+IBz7ExeDP1Pokl1Lm53ZNIT0eNq7u2rkXJHjtzy3fkAXbVvkiSHvGxAVBaXLuGGYr",
-	"lXZxEftAZAhMaY2dqi7BvwoMZF4qJVMhFO0SSdzlHRtpxQak8g+S12/sI3+UXCR1kihgkdIkaVGy4aJi",
-	"W9V9CLmNtlndyYKLYiQmcw7bb/UgyrByDHrFbrQPuHBZGQyHj7nZg9JSUlb9D4so4X5FlYsc2KWicEZz",
-	"Z/afV1wHMszuHfS++uTyK6bI6ROy1ntNsbr935BWDXIGjvSSuc6uXmGsiZWaMGvs3NrOb65DdPImz3El",
-	"y03C8vKRyzbR7yHJnJaGp7XLXZXCr1e+fJZqe6JjFW9ch8mxDLNzX7jSgHRliE8YSGWxlE4SobnjhLcm",
-	"S2l5uxQF01U9iH0TXbO8L5VgjJ2bs4IZZ6S13da5olyM3LdssWBz06XqUk/NNb0ETX6zYaKdpLJ3URdK",
-	"fmAda+pFFD5coz1cOei9gxrWr9Ie3BPTuXUfmBibjmdv6fBpWunb+cM7qHSNVZNE6jKjBRfLdy4t711K",
-	"br0GdQAm6S4nW8p9CpZj+5r07pvQSsrLtLNrB7HupvzlGuOtKACLAitrNvYcs3qwRHth0An4rZSX6bIL",
-	"eanfUfNO1u2ViH/HZllbNemdrydsb9WWGewrJRUVscDwR48ULWmBQg0yWx3Pt0i9pu/Tq77moiOq01nC",
-	"wcU7wbZp4oRSjeG7bmTSkRNlaWJWxg/EVflV0FuHndaaGVOwkcJJr1BV6i1ptNfYa/mHjjNLFzIl4MBx",
-	"6ROiojgsnKRwgK3oFQNhs1HyCk+PtWbFldfeh26J14VMu6gKua3H9htU54o8PTMr4qQLLwbqb3qjGN1P",
-	"ObwK9PoyFZ9F6VzV9kHBIarGdgORreLGMJFUP3f2onQUsZxf7hGBg+WcLtdrihHq3pm6y6CgAIVC2iOv",
-	"y3rdSEeCRZSVsEDpGWQNPKLYEUMvfdUiJLIYWWnuYMGwnFNRJfVqQ86mw1b3gxRslCToyNmzGwbFFEqx",
-	"iDj+JV7suEMweeS5bRq4LnP6o994lVzz51LzMAgaV1ShFM73huBoajmRTrS3rKnil05l+EAFTkGDHpWw",
-	"d3i9M47uu3h7FLp7nCqfGqBEdtZOpVLnxylPMb32V4QdXKNwh/m45EZ30I+76bZnfT2zp33yjyjd2n8w",
-	"dy348YHO7HGkG3u6xSK/P5a0GCheb5VWhXLGZQSNSymeV3fVJYTdTN4jpEkpvMNIgJ8TXN8+d7JCIUJF",
-	"DnF6vANtoRiDY8Gs6NaL/ZTvrOKw+kjwAUQwlmvSkjgpFmyFtZu5Ug3SHSJ2jY6PO8iygQe/XlHFRi7t",
-	"0rtiEpSGtNIUrFcjw5/Zc8E7taBOG7Ux52V1ugacEOgVc2ySzIFzhXot5KZmcp0mG6qMf3h4fez+xTMJ",
-	"M2CzGv9xBcnlelxqe2M1kHSp1fjW5fGlEgv22bDBiTuTpchHGi45oznEUsbd1mkZVsHbff5nPr9k5quV",
-	"5JiUoRCJbrjNqFlHGOnOjJXBSrcJyvVKFrkVc4YXHgvF+ZdvqVynNWVQHVtL2uSMeJUcHZH+XZyJHNaa",
-	"MOYrnrtk35mUJou9Fd72ALkOkuGCKGa4Yv4Wqx6CFhfui/MytJG1PPSQHokPSQp7O9rXbK5YQvDq8H2/",
-	"zHTXdRFjcJHNXtX74Lu7KuE/e3qyV/8ZtvXHPfPm23+4HqhSmJXPI+sBvLSxy2N/EmClJz0+7RY13a/c",
-	"rphqaBAn09Mng6B77Cq/URytjxEH8R7oJRQvWlMMMTgMJqmqUpwAOmV/V6W4gPJ45zlJ3Q5geTk7Kjek",
-	"lhI9YHaoajc2QABpo0XxwwJKrYbzzNssHQcwcFWFWuoFbt3xw/0VUHYiN0z8JkoAnhHFaBEIj0NEoIwo",
-	"JT6pBt0sqf8TSJV3McuQ916lwseZ70jQlNB+sabLZBLuhqcS1H5owQZVGYoDizk3u0OBUu2p4s35kul0",
-	"bBlPUsEXTJuM6BU9OXt8/v/9P/9vFaWqklwQBRZAAUPoKsR+bw0EtabqcmQ8oFu9VHyJTgzP5hslr1xE",
-	"mq83UhnMpaCXmI6i5PooCMp0eZ1ioiOU0AzHBMRcX/Tdehh46juw+gB3QvvqNgAlJduVLAZ754GRO7KY",
-	"7ZaZ881harr5h3GwIlqWKnUOPSMLXjBEt1swxVzqGwVaaKN2Lo2BROmoKQmlTE+Co1cXVSn0qFBvC6Zk",
-	"Ri9RcVCM5rs4/8Gei7miW9EhQ9mmK9HAaGJ50UMpbmHGPnJj0pGC+ZxpLbuAL4wkpYsDBbTpML70uQy1",
-	"7movf/1Vu+TNdqZ4G2SlHYCJ5QYchYFo+zwpznqp5GzAZEH5VmNJzxFBGAT+i5zybiN64ePWqMpuvlG9",
-	"P+y/b5Rcv4g0rzF19uadCuK6zz/ytbWJMIfKyI0lLAR13ak0l0Jzbaw2sOFzUyrmskI52p7uQGxrCL35",
-	"7F7kDkKgTqaSd5LsEH4wPMTvwA8WCdW0ipC/uxEGEneEvkG9TEAowod0jvqVF6oj+fCmSI77WQPx5Lay",
-	"v7r1km1M3VbqsMpUPMFGCNbVD/uT5AF7T9ebgj1cMKU40w8tpQHK+/wPk2zifgUIh0E3NK3QXvj9Xk6w",
-	"ojehEUii+VJAUot0Dkkc2EWcedyi1Ml+v3RAf/fESzJQJAua6Ky5Yjp9hAbfb5cljNjTMYQtem3saVd0",
-	"nE087cbjXm1PHqugi4VnQ/g6OhHB/WTv93X2PrJyAVjMqAKnS37eIQxc+uwbn/fjS6ZTOHZyEfu7AD52",
-	"RQFWYKGYXiHqTQIpOU6NVrm1bUfZFPKKqTyVv/vCkJyjualKOMJnbC7XwftumRWIWXtwHA3kQrAOzPRN",
-	"qTYdmH6pBZUq8vy5BACXbgbqfeHUxSq1xyWepUNAB6vVAlTzUeQedRJkE13wTdqACP5UqsHNUSDSGntv",
-	"zsnPJ2991kZGPjv53NrpVh0oNxn59eSarFiRIyr4SsrLjDw8eUgkruaW7gi4hv5x8g+yoeqS5Rn5l5N/",
-	"qYJzGfk/J/+HFDKdVqYL2WE+gRLmtyOIjggGBgA/RFzUXE+EGuvCT+H9RmbFIFSxm9ThobtJd9rgPmcv",
-	"eK+HZefDU5OZ+ZtR3Dc8ZqHJJRd5LS1Ij84Luv0qWOHE53td439zlw2ra71plWQ+8WdeolwVD6jI6ICd",
-	"UEm6CNDB2zM+GQ/NED/VLJy5QYTWJHt8LMWlmZ71KpHuxEffgX/geL5iaDRVp5a3x0uRu9A9QBA5rSS4",
-	"bcBwKwX+u8GGMqXY+AY5EOHJwuP3RPYPF7j3ZDqIzeIZ/y7MFvfsV6xgVI+1AMZEWzAbY7/R+tMKEEUj",
-	"Ye9O8yjZC08ceGAr2ADYbRxSMUiBm2EImHFdIEfeHLeBXAkz6g0r7FoAmUT4jRNpwGraXYWHoE/gw+8K",
-	"Rt11S5QDcBymuPI/ZKkELZ4LkwQkmhvZ0fLNKcwzV11qN40TrkZeMqy3+2VSCm6o/mWSEvbjwFHmvhtK",
-	"Agmp3B/Bw2YqsVEwroC+VjLdpIbUDGv1XSALRAjXvsoNemZUCbwU8P4AFG64++8wGC97e5VgN6hUgyUK",
-	"+Gu6hGIzpnnO9LheJFEa/ICRDuusFKqvqYkQiIBpA8q/Z51q9ikJ5fbBIQRpbUvdgTD9Lph1A2BkTs46",
-	"AsjxHWcpUJjvuGBdfVqa0TuNa+6EjWDbpKwRHjazBRTDBfu9b3lGfHPIwUwRusDse3LoSbkn88kxUme/",
-	"ru/AoemCwSM8qpWvohF5wB/AMWrVpQhw7uQPD6YPpg+Oz59Mp9Oaa6j1Uw3LP3U4zu1QFnyeLDb+RioC",
-	"vVXOawKdkuguQtdW+zZe4EXAZhn5/tnL5w82bI2o9fbknK+8Yxh+u2S7i0oCKkZzB5kW1TYgvzXnsldH",
-	"8pTtW6xw5A53IPUS7IXBZPALJFPhXuMcSlYYqoIzRRTqPK4fKdY8FclDjr3fcMV0sojjJ4x16tpyMLRI",
-	"B5rqbO7wgNKakLVxscQ8tNhpt5JTaAn1RFSENJCgEPILfK1jXhv6luKl1nATtVpEgH7XZMuKYjJ03cPs",
-	"qiGmWOGl1ddbHLB23w6AIOoSGK7FpL+h690vXfXCLQCZ+vHSG2KlkUFiSQ7lIolc+y4aIDT53ufCMhK6",
-	"pbv90tURC5GTdp3EClGOERI2WrE9rU/jAe1btgRg0IprI1UitPg94pyNwpsPrJGC6hmlegCDD8MMy8Ic",
-	"UtP+PtlD4Rkp5Japo7mVZwUzhimQaKL9vc5IzpcAGqvIardZMaEvyONHVhgoOjeQKo0gMxdESHeJhwHG",
-	"JM8ITXZvn9VhaLFWXp+7f7Gbj8bjiqZmtpTMGnh4xaAZZgAJlZwlnIOhkxCDOn54Md4KRGfb0INuBNOH",
-	"rk8VhnFThf/SnrUOfwFTGuQWrRPwmAffaS2DcnDrqLQigaWelUZhrybYkLllTVdy/EZtqMLEz7Jbt6T6",
-	"OG3nhgYrG2DQJ61aBSl7V/pG6+wbaFWY3g9bYN6pVXdFC8yx+p+fv2lqdgftwhWG92T6JG6FPagpV9Rp",
-	"qz0xu9zntV6joS8ooGSAxdJiasiWwlRytT8sWm/gVZH6ZDo9Onn6dBDBYYTuKU4PVQxQyiPEenxedjo9",
-	"HTIob3LtfznAos+YB57BHJCX/EtvKMxkvkut/5COY41jyElUTNtHcVCj/gnRoY+Wv6AOPaBXUpmOhkI3",
-	"bWYW1izlRInMq23keoxVYk/AEJWGCmjvoDaqROSZEZ0Qkyc72/puXyPOmJQaWKUJ7tXTjewaS4BPHjEY",
-	"6GMRV7dW8n+aojv2vTivsIssS0ZYPmOKYxdSJU+ex603PyNzRfUKnMRXTEV4H7crBO1OpP/GgYzYtddk",
-	"VhryoSOJwR9yjWpH6qNlgJFmTxuwbUUUzFVY6bJh+QXO77wy6S95UdjvZ6USVstyT5FQN33JNobMSr1z",
-	"3kNAfbgAQDiQIvEiefxi9KEWuT3AXG43gAG4dD1yNp1mVYQW9g/EcSBWewGzP4+zLl1nY+j/lXPmWkwI",
-	"5oEXQkDfuAKJoARQOItgwtZqKZXACJq1pkJbFaD2rUI/qVhy11FvV9tefQ4NC9bYoQzrlLwGsE+87Zdu",
-	"PvLYfvWHrpqKliOtY+d7sMsRG79CwqzOx9DkJuG09tBH3lINuI9hXSVEWNwzUku3F2fSbRgURpa/6jBs",
-	"HnjS8SiOAFxGtfB0onNF/+J1V3S3Vdl2TXMYdxCH9VEH3WHLiuKiGuqqju/oImeuWq5XzFaP9BUudvfa",
-	"nbyWCotRwEQDBNGLOiZmeFgdHJNeMg+OCQCGT8/sNcf2qa4it8hDUnzO80ozuWJkzUVpYH1CBaCDyPO8",
-	"UXVLwrG4lB7Unn0gLmkDeGDQAf2hAnnq9MfmSfQqohYo89DNxYXcHEC0NUC1pJcpuKA6twxAXGjhgTbM",
-	"yF3FAZ7jAcxKt5nJlcev+HLlFwiWTS7sutTUtemDM8jBQIqDVMYvKsr37ISzfdughg5ZCQ7f2Wqf3IDj",
-	"DQA0oXXXBWHvDROuIha64xQUKrO16xIEPu3PqGMxy9LAERkx6OCwuuvniI1r3AsCVinXxEV9K+hNHKYT",
-	"VfjyJN810SX72a9ATz6rNf1vnPQFWxgClXSuABaxVH1yzThdZjqocqrrsPBR23tsFBfC/HGLNksOUF9A",
-	"k3DLlhEtvd8fcwdcxyonXYJGz3WFF7GUY+vzEyAytbZVh0GUiTqJodbU2iNysci8ShXsrChg5PrWD4Sm",
-	"6em89cyuoIP69rLFr0oWwXE41ToLEH9QjI2tnfRlHevvImzIkLFabOlOw70sH2kOtLByhmedwK0xICAA",
-	"CNa2IPZFw6m5dGXXqqqZZHt7bJ7GQIN0Pg8UH92d0AH47H8yzO64YaGvaVF4x8mIl47xqAm2fTcUxeZ7",
-	"tn3jL63jDPUv+Y9cEKte1vF50wnJHp6oavb2NrsxVlEbgKhmrB4GjagSFrI0OTWJzoM/rSR60tEj5M9U",
-	"rzuuFBeXOvOwDJgqTWbMbBkTxMOlhTSp6i3YihDTDVgquymbvD9ayiP35aGwkaoZsysmJqkTBQYNB+gC",
-	"LOKMaMbIaw/jFhRMvJ+LI9+seb5idDNkLrfGYOrfkzgBJ2xx2YKj5zDoTQmPVQSSB2vUoQl47JlRlWy3",
-	"g67oUJ4wflMUqBBaK0PX1NqFLBXxsBV7zLkbQ2BUus1JT+NK30wDlBhrOB1gNGMEbQ1o43DwCdCqyanp",
-	"rlVoFPvAJrPxglAOByq6eTDbhmqI0LkU3gNAezwLMAtB4yuFNz29+LdGBNYUmFKTKXGhnVuAgPRstyzC",
-	"kkkQ0aE3oMDSfClcvOacbFeazd+hGuV1ppNTAoWtdkYzqtnj0wuvR0GteVST762HQbGPJGbJT6B4Uz8q",
-	"jzMBpwlCfEDGIWaWn0NHfWM2xLvaO8KKHUgnaYCiHilUIfeMkEVdS/HDbWl4nR7oDYt/QznbgEPlLmOe",
-	"I8+3UjP1LqeGNrbQ47OzR49v3o+wdUA1PL01iv8o5diAxtxH/RP4pPYnFCXoxdDOmWioWjKjyZIZYhRd",
-	"LPg8CcmxkqGOLbhM7QF3pOSMp/wf1cMJvAAbjbw33leF2sxX+NxKm6k/FITF0azUu326jHvQtX2SLJer",
-	"gXEdq7IQB+HnIPDOXf6YNx3qNqOD5+OahDoxrGPFR2ABkbxqWRz7LMDRRZYuT3B4Uk/INh2jY400hODw",
-	"bDrWF5g2nUhEFNKzSExPyxffSxfnDXzhH2PU7ogWxT5+cA8AG4MmW0uCL8g5gXOJHYhhpaEtGOMq7I18",
-	"cH+ZCF+yRuU4kbaBL26oMiPdbb7oyNEOec5IAqkZrl/hoiwKnM/kth4dhJrcX70Ho/nJXdxjJcBpjOim",
-	"joexKjJDB4sHib6ZwZqWudVuyZyU7JC6r9iKUaVHw5LBmrWN7oSeBFrHVkmxPAcD6Ys1z482nKk/bekV",
-	"O4EWp0cu3HAUVaPGX0MAkekjMHa/OJnqDEJ4RzMpjf7i0fvM+cC/OPld5nNNjnK5FV8cT9cd6mE613sf",
-	"jjGGHaywdTycLPqv0lhAxNa0aRp6DEE1ZRxVGRC62su8UbnIHrfMK3clauSNqGlyM8qFCRrWpqA7a6I7",
-	"TXLNnF0XHLktn+B0fy5RwznS8jv/UDOtS5EM3gxHavW06tobFSl7d0a69VAIAkC6k4NVA9B0TXeYZ+O5",
-	"AhyU3t0q2NZdeA5xK02OM3Jy9juwJ46n099leP1MXrEMw/AQLM3sCS7ppT24H02Jtp+hcaAUJMTkOj39",
-	"g737Lc/+WF88DLbnpS5EGLfAYFsfCtv79huD2j/zqzPbufKERloalEwD6eMgbkb4wkE6kGGA9tissfX+",
-	"r6RAFnMnNIYyZZFnHV0iL6BYAvL/rbSPcPkGndw+k6Am805TfXJKlfTmlCq4unK6i2r+w7phuQqGbaJE",
-	"upPz6fRoenY+nZLnpeXHhz9SxXXcGwCr/CJKPpmmA8ZX7F2yRcyLekge4B9xE0LKTceR8KT/RKhV1AQC",
-	"oRMy2c4d8T+grj5NlUjfW/P38NkekUez3ZHLE0Fv7RHmxaeR7VIpTdQcSTFn5z4WEqorq/6izvHjIm5r",
-	"RgWABV7AAhimjTMPojFycQQSCUx8eEEaKU3SywF+QBeWB0aHBVpKmXvgPGiJ5sUZJIt3NOcMu//J49O9",
-	"hyMqnz11Qj653Ui/RiN6v2yY0ixPrMZzkVdBz+DfwtL5Ld3heiylldQAxbB1GiMXS6cqpquKUjUmrTZT",
-	"oYPnEfbFDLCmGEiomk/VKwc+C7f8Y28RwZ/sj8dHT9/+bD//Os2eXO+/6fPPh9UehEadS6spff/s5fM/",
-	"ff/Xl18+f4Wlc396+ezVX+pz9P0fO5hvQRVqLcB+Vj2F0oZ2JhFBfAtrU+ASuSAimctCiui4dfx5UWl1",
-	"XMNRHcuZmLY1Yp1e/wP/PM4eXX/2yy8P4NO/f/7H333+2Tn8bf9Hjz48sFcfn10Prdqw83NkS88PmO04",
-	"i+ZZSemz36XmvIrQz+3sdVRyeX6yvk04ozvX9RX6iw8BZPEGkzSXiq5hdnblqFqWa3s2QkGNXrGigCpL",
-	"OC7WN3UuexdIt6Mhma89MC1hb0HGCDCMOEJ7o8LcRup9d7aIYGYr1SUJ99XC9ktWzyp+ss9emG/KPW/+",
-	"0WfSWm240NJqKRuKuCp9qVHHJ3vrXXKuLyv41KgnxR8e/eH0+MnJaSrv1FexguYE7v8Eak47C+345OzJ",
-	"06dPp4+fnJ48PjmN6TI9fXL2h8cp6jBxxZUUa+cT7NMFn0eXxphsAzzHUCagyo3hob51SCJH3AHAJQhV",
-	"pZBWYYFCAyvH+Jw5wwgqychG8Y40gNEJHGwt1S6xhiePn5w+Ojs9e9y7KH84e3py/OTx9PT09PjxsCUZ",
-	"51o0bFA0raOMJyH3LEWNP/1Drji6iqz1Mhlb/BPw1vom9MOGiR/hQnuHXT3wnli7ot/9941L3fF7JPN+",
-	"k3mpFBPzHU5mJ0sMaBIuhjhQ9mU9xqGQ+oBelUCmOeQmog9iJqWx2gNehgOK6yP/9V/c6fqv80KW+dFc",
-	"igV3IfCt4oa9Q3FgzyJVivk6b1iQPQGYd0DMvfT/31KwH/HKDmch7vfk0RD5twc5s899wPxs+qiWg2XU",
-	"zuEfhIRmIc0of/d1NvG8NPKc8ltkJHcraeRcNpL7sJDRjxo/lfmmwxAqVRL6xgNXKCqW3ka1YhAc2lxE",
-	"StUUsCqmD580/BEBSaIqdcoC6sX04ZMOteXxaa/ScrbPvQyUTHFKtcvbjU3t1wHeIRz3cgOFvxDxl4AB",
-	"1K4E9DIKXjvQsRF4ZH9A4kdqVs9cyUcbFriI6kaT6gwkN4dE8+P37zNyYv/3yP7v1P7vzP4PjW2fox9P",
-	"YwieT7NzNTZWH3ZzVYDajkeEDPotEyYLlAfrcGEt1a0mlMA1XAqypuryAlsxV/26Oqqk4rb7e0fZZDA7",
-	"5OgRYcZZWJAU+wHowSFAiF5BvlYH/P5gqCEfy+4IV/dEm3uxuELI9yZNJtph4kSVHuVFqQZ3BHAOooSV",
-	"hWCvmok8agFn5CjorvuLEFcwn0M7VFSB315dLsRk4y2R6jIc10iDkwr7Wgxokj2y6QMTJg21/cbVQAf3",
-	"9kbKAry6UsX4rdHpFuLMNwgVD4sND0ASdTHrwcPAqG1qCM7RpJP1O02v2tDT6G94+RuXaZJ47a2jzbdr",
-	"u9yOFFfNluc+WUX47ITEMgVGaImYam4RfGpXV4aGxC/xiX51o9WJmDhIoC4ZfKD2yYcT3G0h/M+RMzNa",
-	"HA4v7L2NlLlRQspHTh65cRpIcgccQicCbeYOABl/VHJWsHV7eDkzlBcdebdb6tJJXC8rbJYDKUttnQfj",
-	"3vFEu96U8KuAb6s9iv94/cP35Ef81bd1WHBWhEJZy+Wt+i44Uqmia2ZSveJadha+PPMjTNEv1eqo1GnN",
-	"znBTsJ5DoqWWQJOMCx/vLpU4R0za8w2u2jkXV7TgeWZtm6OFLEWeEfaea6MzwsVRqVlmFYqCZWQuxaLg",
-	"c5ORUtDSrKTiH1iekY2CXQeC+chPHy66orywA8gQh0TQ/Zh28KufaCBGim6vLKu3A2e+5NkVdGJjCVWd",
-	"/LMduC19IEVBn0R1WRnrobfI0ZbN/nQKN9e+0o6oUeU616FNtiWGwh5nFVpl45kj0b1uFpi7ZVzOzjuK",
-	"zHVQBxeiMrbaUHFy3Ye6uIbce+cwIWDSlqJg2iFfxL1vEz2S7N2x57fdeAD6QBMjl/C+C1LQXVVCv2I7",
-	"Fy9DzyNUYVMAgR+ghOPYEykDwHJe0akcZQ5Uo9ufnHQPDpfv4CEcZPE6nRGWplIT3XzqZE1vvCjZsBFK",
-	"0rpco2Nj0JifuesTYvAAuJDzZE4Jnj2+9dli4cuUaVFAXzp0CPnEOCcuoG4XDoCufip5EivkhagwA+Dh",
-	"DjEy7+q9ya4sgTp7fEL2B6bMDXSEuLV6fuXCQk06s/dG0XfzJJid79un7Q7RJvPgC+iyDojnoV9Po2kr",
-	"5n+Igc0kcCAdiUovXZQJfo7y2CpXY+aaXAx7WZX4OtyT0dlarBtUHdAM0t2J5JZpq7AikkaKcRzPpBFL",
-	"pTbvelDZq9sz72YWLj3c9ZCxwryOMttCSh/qnwQMjE6WVaUrazZSXsbdSNxWGsfHoU6xndR7xcDhkiS3",
-	"T43t96Uk+gF9YB23QcPz4f5IN/zXRm5So4dk+OHlga83Vui8zToprmvde7zEqe/QeiPgkInUbksjFlzw",
-	"quZ5iHxz3ZQjRNMgLfjaRY/sdShmk2y1pUXhuhB39+6vPWN0I36Pn+/bxvhWsXLiOCYIigqwt+a4cGLc",
-	"gZYEFqzRrLXXW7s3802zYhGYhcPUM1vYaeGUqIiEh13vaY0nQAJ/eaSrrq8ZxbC+BTR2OzX6FPROATf/",
-	"7adQE5wJ6ce2sWDugMtM/9g31YoB4jfEw+mdPciO9uQXzrzdLy/6HNj7MJlWAUOX5U4NEKkjt8fHXQq9",
-	"X4B0iIIr1tvgtp/fXCNZ+/Q0ga0ESXkV5rzDlRyotZaQc4Y6owNaavZ9jxFs+MI1euzo2ID5CGbLhNkN",
-	"Pxvt+L8Oj06dL9a6Ex0K3obJTcEAIyzkD5O4hNvl9GiCTxkT/RmlSOgk7HbMIXiGRG1mtlBwUYp8b5xk",
-	"YCuVatEz39cjlvfR+nmidrNUtCS3gr13nUOGU901BLlhSAFOOvsIfHPX/Pic9vaTSHbYAz/Qgqa7h9OC",
-	"X/W2aNAEm0msXPsE6HxZmqQ91hXVDFsXL7BKxCVjm7Tg4XnSp7bTEQd6RBcf+OPax/6agiBCIIU3JiWA",
-	"Nc4b6COrUuRW7Druv8A/alk4cYYVdm/N0M1F12zchqXrPX0//eQg++mzoyOFvPB5uutGsejtucGRklUr",
-	"2gDd2V5RaMjXm/YfDW9wwn8pDC/6m44g04F6aw0n56Dizt0n2HbE67obIKb6GXokhoDkELVdt6T1eyYi",
-	"TjSjsAk8w/Vs5cNkXaBUuHnGhWvm2hYrVXpPossRDUcm1JsybeC7Pf0thzmo4MWpjdIdTRzZRHZ8E81B",
-	"So+PAleNK+1taaKDxvdCfBO6KTeqhOuozwMU7DUzK5nu2NaRzRT8OJr8d8nUbm+gwL0i87lG8SCTs6zK",
-	"QDvKJxNFjjQFTPHCVUPbXy9q6IbQudcjJVYdezub/IciyuEFjpCUUzPsvTye7WqNhNC631YuuEQqUT4y",
-	"+ajbA+arIYdFdzvydHr8aN4r2F89OCIriS3GGo37PHa10lcs9IRCIriNaEkWVN3e2RbqFDtLCBOJfJG/",
-	"PqFwhJIiRARxF3u3ODd3nsJ06zbcjUrFYf2jQwnhwJfgNrvRPR3xCd1sg7qWziNgZ1TrgoquJfzKOZ0i",
-	"bxOdUWG/TSPjdrj1tpQb/Q6UhTZj/NV+HRz5rogSlO4VQGH71vJBFZ/LNaaIo1oU4cTaS71LaxjZvLmf",
-	"KvrCBt32igyjdix3BXCdnoPhguknmm5DNejA7fUm+qbS7iio95b21bgOghsPJH86NNjby1ovCdy+jwWh",
-	"F5fhEKmla0V8XGPQaEv2HJ+37kjdwJ6HJglsDwr9XfSOdvM5iNpbIXAcOrfG1UzWRydLsylNj5GmpGFZ",
-	"6LxV2ZEnZ4/JX/iXk87uO+lNF4H1XZCj41rnO9AhyGznYOpo4RNmXFlkOhteyrHy2qhSzGk9vBMpUm6D",
-	"trsyRjGOeB57tctwmSN2PILGBFLr9rrqp1RfO+fKGSYHXTNH3bHUYNPVXA9Ydi6VPTsAoQYq8Moih6Ir",
-	"v7+hQlbUgPZcIHC4/tTXx78DQOkFukk8kIIHcvPtUxAsdsQgOtoYVgkNAqRnIGJynZJBrY+G2WtHVEiT",
-	"SmuCA7jeeGILLqCoDpzywiWsObAMjQbBJNUzj+V91vRKMVYzpkdxR1yAsBeUBgdTtWuD9DvuOs+nvXKd",
-	"PYDeuJmLXGMykZDbKOjJC+YY3tMl4ZnbpJNGInoSUJoCpjogAdVSlRayXht7RTEW6IawYrQA6SkXi8m5",
-	"KIsiXQirx2molR2RqAkopPHcw1uoKiK3bKONlHl3mlK3oyxSFiE7BFi1zn9DZtClT0WJ5KGKCJapolE0",
-	"uuQ239DEOYrBq7GGQ6tDUUyJp2dm5XuDYJvjsTHpxqAaL0xPrgLn3ofFfU7YFRMFdqL2wSbfTibwq2tt",
-	"D2cEN6vYjIXMn2biDxbH4ZNdk2z23yUtXJ7QDUG/7dTK9ZqqRGhuLtdcLN/VvAVxRZO0vzqnQCL3pmH8",
-	"t9oulKaCyIj7k2jDiwJpNSzNaEPVZUrQ/oVtIHoh7EEN2hOKkqrM0Nk2ty3/wZOit/6ny5/xhl4yj61K",
-	"3FmaEAqgOqQO+9AafQY+86p7UPspcc3OmHqcryyR0gEwbnRfGAOwJiX278U2Sr5t8UWlOI+Kwv5EeXIo",
-	"/doQrM/vNWpFFyGJmAtU0Zz57LYxxJshW3XNdOtU3pcb2kGspuJbBTurBAW3ylm07+JNFvi80r2iOh9c",
-	"i5TkckVco5rSU81z1uW1eM0MgQvcCQ0NhlxmCfoxFqVmcNgpppndZUKwuXEjHegE7VRunoXeXu/fh5Ze",
-	"7rthTrRuDygX7xbBPd+vErUrTvBMSeVS/XDl+rGA2nd81oth2RJvcpNOKgjhPcChFWwb95tMdP54+vQO",
-	"BtdTrGm1QQCcJeCIQcSwOV0zQh0YwlCfp1E8rUijoMl5Hvr8Iw6TA9Z0kAs5H8gYkKbe3ZrshdGAiOPb",
-	"j1VJPCC3B1BrfBSqzwRE3+Ii1TvQx2qRNWRtuOdxWJv783ZFdUbQdkIRHfk22IhM6HqUq9vNl86BJo5C",
-	"cWHt77VDKFdAbIfStnLoZHF7MVDBrHUOkflKq4JGTAsPUdWmIxe53HZtjeOMnCGeaLw1htXP4rn+Ezx/",
-	"f8C2ipp652ZlbteC01Go0YmHJu/GoqyrXtTvq1h0BTFRUSXms+7z5aeqlC/tsvx1ZBeylsaFxYLQ1bIe",
-	"ZdaYAeKccA5yAZebKw8qfDyd+h4eBvI1HHhMrZY1xqyMJhgBfvVgerXn4NCqOzen68UwOEqOj0tGyQEb",
-	"Ze+bcHN46TiyOtvVB6de77DFBgjAm4Ax+Hs64jt1cLEBUv4AYF9txQGqeXJuNdwOzaKB/XWIpmrqcmRx",
-	"RRPGawC1emAdDOsoBlUd+lPAwBoNTtOcSBsba5CucsU1y9/5AHtbxviyRhNlYoWNc5CAbDMYqRgFsAB7",
-	"WOWKbkUaHKmcIzZfunQghuFK/rqX1n+Fi5L6RjsPuB0AcP7tMIe7RuGKRBdsycYGdDzoJFOD7WsSI4tk",
-	"uOfPFnfVB9/cyzH968IlQnKAzVIFKPHkxg3cDfMQCb63PefS13yxSAHohDPhluK9Mx+lq5KlGxXuWVGQ",
-	"wjdJn0mzyhrJNBil8GmfQ4+m77hgXeNvMFAcLvYkiofcR+hvlFzftNdRn+V4B1CH3aolvKxvlocI1sZd",
-	"LA8drfXPfhVJ3pvjsN4v9upHwlv9NKFVBxzTEvPy4HhuIeJZJtEmnsFT/9++FbslquunguJ6YMRWJ5p6",
-	"8gOwY0d1ejel2JqL0HKmF771U8Fr/R+M1nvFaLUcmDwzoHtjV33QyK6tqeDsG1llWoR+rGQO/QLIWl6N",
-	"qF2Y7dK5EpGPu20iF1KPtaqhr+ld9Eo9j3xy2FPcB+1TXVRrTWfHTKAfD6A78ohxdGfcIeFglBjMGOzK",
-	"XbkewQlLv0fVw7awHQWxXQa13DAxNie2N/G3EV0flslbt1ud1xGayuZxzgB7v4HtmDJjoS3QqDc3Nrj3",
-	"i0b6iqOoWxBXQe7trIpydSaLtnLYCcFI25+miXvBVa2MVD/DTcM3W8w23RDgP9TzTjLfSMt3tNWU5xdk",
-	"ii1roixf14mpv+F9ONo9tHPi8N5Tjo4T7yanm23EY5a5HGsl2Qnve+47Y49cidluIJDdsE7Vt6dQNKBu",
-	"Kh3EOsPT8C5sM0XnrBM/YAT+7hXPWas6oVM6CbaNo3ZDYqpFPuqOVPFu/Nb6E6MJdFApCgt1ZUylYrVv",
-	"ZJRSZNV4HyfD3XVBFMRIrDoGmX6GCbMadp750FbrnRD/koocn52HoNuMzi8hvChZuqR38/Ts3Xro4VJF",
-	"podcXOsmOTJCPdBDW+p3x+/fj7vhZOwNj8becDr2hrPBN5QiaJc3wCGvoqJRoDFapxpRawSrEaM20dok",
-	"agNshivPanHL1H77q06D1q94katUbkUKXG6LfRR9EI2Py9Wt6uSH31PDTxl+m88XvA04Qahorh4Wjyer",
-	"aJei99+qLAd/lJfiUmBXuipDrcpWSx3uteSzRGoiJu6NBY4ZURpeeSmqLEH/5I5Zx+jV7TO6P7eoN9Gj",
-	"SlC4g7yDKJgS5Qz4d6amCll4Byhg7jWVDp4DHFkxfcTzHv4AdN+yWhqgeSMA8QaVuEXGjbdjYtJ2l5j/",
-	"5Cr6GnouW1IxrgAZsphH3YJ24DgT9Ub1pHUrdEu5K9fE4smOus5gpQKWzFGZ7kBjQqJkV39URPeLfZiE",
-	"YjU9E3kvplIjDBYQ3DzWzx5oJSxZDElzjVpFJEuSI1xEdnTL8u5iwD0u2lqkeq/3vNljGt+amkmVW3vg",
-	"NPUqeXzkQVIlZbd/++BgSvuX1bWtHZ8B3EWgDnTgHgTLN1GDKbLsgkvtzAEZDtHmIXJiOL6ewzRy8vZk",
-	"lN3WN54qfQ7RFwH11IS7YjPXaBYzHVwKVTuF7KydQAZkmpeKm91ry/teKlOFfiDYEBDYwa/CA1bGbCbX",
-	"13BOLmSqvIFtNCkkzY9ceVzu4ZbkIsSaeFN6IVg3II81+nTEmu58JTUT3lm0fvCL+LpUFHtuQ+9TlD5R",
-	"lmUpLG1EAHK/gOpUbeh6g7e8+uYr8ujRo6f2or+++erCwUbbnyAi9eAX8Rww6MPVT0/P/kAchrp+QJ4R",
-	"jNiTOVWKM+2gFDAMXEvX8QmBXJAXi6OX1MxXF4QixDrGYHSFs3d6fPLgFxHg0M8nfwXw9ijN5Hxy/GD6",
-	"YOp9sXTDJ+eTRw+mDx45ZBRY0odXxw8hURU+uaPEsgaQ7UU+OYcmE1/hJbCZEeFedzrfq0sefsfXUPqw",
-	"98JnAFV4/dbuP72RwoW6T6ZTFJbCOKcH3QCQkB3cw787aY/SeX+uCJtfgicK2LPRnB3nB987X1j6aWF4",
-	"D31zA9grvhpp8i1YB5j7q32reQzN6QRtMVvmKwfIM464L3K23kjDxHz3F7ZzxANT9kvXq+MgdPuebXF8",
-	"13XxaFTJrlvrdXzY9UqtlRV5CGF0++V6Cdn3rrmhf+p1Fm2Lh7/aFbxGSVYwVOXqi4jf32wRfwCB6xJl",
-	"9i/5AsRCaqOcJktTuSY4uvwAxPoankSoy2wHuetgP0hpB2IVl5QEWTJze+rcuWzo5zVwAuTOJ/P8DV3W",
-	"n95Umq5vT+4fRMTnG1j3tvyAs+X+We/wYgbm4PPhhkia6aclaXBqfvNkCEDni/rAorqw2gDMwioY2FqV",
-	"GAndB2CvYalaJZ+kcxB37jnpvJp1tqjPEZSvDNRF12R/xorz75+9fA6a7+R84kHXUKF2kcZA2Cp25OOc",
-	"kfH1h1T8qBvgDZvrsCXH6tfQ/lQKs3IKWMegXIZkNaxhVeU9Q8GYeupdiNoz+k2pR2nDNh3UdEm8FSgO",
-	"fMxpyvF4t7IRuCilM+EPt94ZWHobNH5sJwH+6rjSekcUFQ57uNFmglc9fHS0O0rlqNGt1bpr7pR69hWd",
-	"aqcbwAHECz6p0jjrZBiuxXhcqN+aGrOQaimNYeIAxPpGQoklJUidCs3aWoS6pIXviiUkGqe9ms3tKfb2",
-	"zhmw83Tzg/8oyo0bWjZxoFV12mp69THY8Q5UG5jEa2YMF0t979rNEAa4/YK+pleMaDdHaLEWsDGcTMJc",
-	"5+DbgNTxCrqohlkNubdBhuWKF0W/JP8aL7lDMsIbuuS4e/0BTCx4UEWIUuQM+vJ0uxAgmRzum9yZAwAf",
-	"f88OgOilbb7N8cdDOQDgGUQKsinVRmoGujg0t8YuX6xYZK4dZQPTHRuw1Fn14a/oru09b+2Nftka0g1U",
-	"RQde7DTFAHlUp39SEQ2J8T254mOOXnnlPc+3IvVzkROKCwfatadZ1dcsGcl6TucrQBDCrmGALrTbMPJf",
-	"f5elErT4r4xQ4v4mTBi1Q3w7TXJqaOawFQjPH5DnV0ztvD/WPowKvOPBL+IZmRcc0B8wKXjtYJxRaH1H",
-	"tTmCNjlHL75GgIKtK7dcc61Z3irk0EYxuvZ56EJu0V1b54GtFYTPfceeXjvth2Avzq1hqMDxbU3HkF3a",
-	"Ni/8b90nubdL8Piv7qzNt/cJ+3UXw94bXOQjJMoe5SJLIhfBjQc4ppi6YuoIkkiR8bC3o+UM9GTh+rsq",
-	"O8+jVSpM5xH0Z59+8um6yGEKXWecm9/tlwAf5LWCDPpq4i6zm9Zft8dl/mfH2uOI/bXavSrFIJ3w3pzr",
-	"OJN7Vgqjl6Y6MMuyyKEIhOagGx7yWO989RsPenW4Y93haGB7mQC8oRjB3HSEYpfQGKm20Qebyzdjw4NZ",
-	"yyf3uCpx2wKHaXxrZZdydOlYXQj8nFHgd+HXL0OwLsXW8godoN3G+O3X4+3H2HUV638cS9yhxqZkcF/c",
-	"4T64f4TIvmMzHmb7cSIU+xnH5TRsfTWpU3LXAN65opvNQRxnLohRN/Pd+yGg0bDjMVMsKVsfOgh2zHFO",
-	"nvSGFcX9C9i7YhyHOP+b45xD+FMVYx+Yw5feRiyhyIapNTcQYLfK9YZqU3XN7uCMnBX8iim+x3v/dXXZ",
-	"LfkjZTu5yrz9plPjvjgRtu/eT8gscITedVkGz4xh683hYkHQugiq/BT08YN8Lij/qksch0EOhUUdrBQj",
-	"cnYy0jcVvNxvU2+wA+RiCZmSXYsAPx5iCfBB+/HkWR7l0YGrzN0yk9KQQi51x5rYndUj9Wmef4t771OW",
-	"+d+zLczinn2m9yLun+U5oWQFPdtlZGXVwePncs0QSlUT6E6NMV0ht9aSsNoB9ESru/oTnPLwV/tPry2G",
-	"psE9cI19xQHMtk/seH/jkuTsgtMt3V0E3+dKFrmu/hASUKg7I3qolP6m1+nwksCO5WPF/u6FPb6lV4E9",
-	"AmrGRTixq0a0GyagM43L2fDYBnrA7n+o2Vzh+d1l+iOd4ar7Yq673NnRdLp84u7XwyhdDnHBaVi41xWD",
-	"1k2uo29PCPLjUf/OTu6Y9ve3Ye9x1V/zpUAFzmPr4qPjY3rIzjSuC0fahFe7exX3dyjD3yhOi4/BD28A",
-	"8LrLVw/Y9NA78BDBMQjRarreFAzDY5k3wsCphD4Mr+ijxEfYFpETvZJbH6Fchya4DjjJt8B1TUwg0hbV",
-	"s3QwWmg52mMvuGsOkIF1J7LkVWixes+s03hxF+tAH5HDmI27KOfHqvjkiitT0oLMC+kD6Zqvy4IaloeO",
-	"QlnVTtZyxIwtyy654x7ewwyQDOO7Lt6xBXlvEcLQRfJ+bcnaa9sHkap6W96Sdb5kSw64mK6ZbKMVWeXy",
-	"gX5Ivk1Gow4wsAyUCvY7fF7gJUMyLkKVoU9GD9jNCd+fqxft9fsle/0I2IkIcaVlqeZdbzDsvam9IUq2",
-	"P5kOybZ/hhn+AXdyR1bQMZdq8v2zl8+/+Nuz7/7alfoPd9ZeH5AdNtQYpuw9//nzf37x9t+/ePC//q2V",
-	"B59N3h+tAGdpwrE3MMXRXECkIBpARnQ5XxFwBEKe1ReGr5mhs4Ihivz7F/jmk2kbKCLtmJWKLwGcshp9",
-	"wOxS8orn2GJyvZGudfKMYuMiqw8dBbfu2xHJ/YiD0H7fzJf6eyD1mZKXUFLfh6jeXsuXNGceNwmY01Uf",
-	"JHmTbZl6Z1b1DnKJKoZWVfKjqf+vtzK5Y3jQQUsRupSW5XCcHUOURX73Q/yE/O4gprr8vXW4nwNI4foD",
-	"M5+f40suRMPd3mUL4gZ64aRkKrExLTS78xr3I4wnCnl83Tuqoly08vMQjkyxpUeRaY8s/DhCoPs+cqBb",
-	"WcmRQfhiw+Sm6NqaQeInxfrZILGOeMleM3er+MlK9bOkVE9kAUPrhCrwkO/IZ1CDf/Zo+nnmLA5XVr9F",
-	"P5TiVywIoGba41e4bY++9i0ZKppEpNArenRy9viL85+fHf1vevRhevT03x++/fX00fUX58PIg+N29AmP",
-	"+/LZ6+ePT89B4SkKxBfomNsgWXZjDVXODUsnawYZPOOCqkSb3ER0kCw/8M2RHSLg0ufEUEWomq/s5NEB",
-	"QdZU8IVdys9KwDF4sKPr4nMPVKOkNFloH04VUEiQH7564YAhCrqTpclI9BJssvdgcp8aM0q9Dn05BhE/",
-	"gM6swIIWlg6elggA0qSKh1QV7L0JCEBIQO7GGyvOD2fQw7TTwrI//2aku7UXrZZ279IdTpU7Fe93tbft",
-	"ZryPPa3YnG8Y7ON4G4cKToRc9z2LLKms7Q8dOvmgbXtyP9u23l0J+M338DqQ1TuDbro9O9R1QHMkbe7X",
-	"unnSuW/h6lozmN8o3siL1kAH+T3umR0cZtD64NywHsYNtW4oUaOXJncotmCKeRytNGssmJmvOmT6b4gn",
-	"Xvmp3Lcj7CMd6429v+TaKNduQ28YvcRj3R73uf2Jz0o7LLJR0si5LJqc4HyooQFfv3fspWvz9dtMiMLR",
-	"JVbE/XD7lAfY2+pSuwpM6mpVXAkglqjuEHUM3dd95H74q/1nQApLIP0d+67tKz7iKlXUpQsDbYYOl6Vi",
-	"nwtZKt115cx8JDofXjDaFyCA4j1Hl+53bX+0ZgwuLQaWvH9DKuKqQhqJZPVd+Ku7YUBFz83OwXFsgVf/",
-	"LZwanwruV00XHor89REIeudO2T3a4Ueq4vHLU1WC2LWJIaM6dgXY/EeFXPblV31JL9l3cnnvW6NRhSqt",
-	"BCh9O6SoG3UKFUoWBcA4JQCWHIJwsz/d0HrmTUG5uEEhsyXyYdSTQgJC1kpuY5dvgBPdu+ZzueF9VsFc",
-	"bnYfa+/eDYql3Ox+k7ZkqLtzS3JI34LCkvZa+0kfQkcPGByiS9hWbiADWefhr/iAvSgXQPj7FhsJDI3g",
-	"8ev2Ru5HN/j0eUMxegnYV5sdkYvFRUAhxI6X2tCdDg23wAth1G4vT7D3vtFl8gDBn3/zusD7I0PVrd2j",
-	"IJ7B+X4gWR+A+/WeEMjeZSq4YK5NbK/C9p277p9Lb+sKpv8tRL1lkdeC3IdbvN9rAvlMBsDCRV7hetYa",
-	"9gNy+d5l3NZ6JKQPcH/NJ2DRHP68j5pI3LNlPMhAOECurpEbcD6WmmGKnHu2k+cK++RaJRkkesVScWOF",
-	"bidg1PNgQJhvENJQnRyvUXOt14tLwayQcx0lkm9y/SeGa/RZMrEvevOMIciorPAe0++mxU1e/illHLlV",
-	"70w6ClxxgHwj/yxINcL8TsgOr7rmJcUaQrf81qNY37PtR4tf1d7blkFeAMSALgcpBPsOVqbWLpzI0kBM",
-	"l4qdLzhryqGHv/L8ulchufFauxtf5PezbfZR/CP5hcJihHLtgmrje1ljBYB2LSs6lufhTEqz10MkpbmJ",
-	"h2jcMt3O/WInfnL2mPyFf9msVz9UJR3GhbGRTT04C5iDW8URxjhN6GGwKAfZEh9fS/Oj+UjgKIP37QEi",
-	"GFxkpBQb+8+Gqkv4AP8qZriC5C3FENsuHc+vs4liBaOa9ZVFwQX/ZIzyyk37n5dRvmOmJjKWMuS2aSM3",
-	"G8gPMIBPi3qrjhXXYEKKuHqzyTul6OGbUvwgDnfi3k1BFFSI3W81nX9lffG/lVuHFHyQSNurUoBnzpVZ",
-	"ip6z5MKFPxzybRHVUDaW2xXi+3rdqpl/B/4K/O7ard+t1Ljzul2cxTOc8T1zjG9Yn5YYJrSzvy0YC0yO",
-	"UPfEC6whw8IN/GVJufCAtj5qO5BX2HvDsGd5mlfw938mXnluZ+TqCf8Z2eWlBLAOfN7vdQDhyEi5sQeJ",
-	"r+v+vSYzWYqhQkX3son+SEzykfDQmsXV2aRWOnUuyqI4gGuZFQXZriS7Yqoqx8dEamgdtZaKZTWkdXdW",
-	"9Dr+/sNdczi3321Q8pKJ+6G8+6bY95+WU86tSBe3PRdGHSYy+B8RiD5nugNgb4NAc3085LDo7pAm9wOF",
-	"9woCxtrXLHCFXXVjrFVws9dTzzZS7ulW8iNc8SkjxdsZdJIfZncAk9k+Z2gLVXvxb9gXDMO757T16p2J",
-	"ltHw26Fg1u3TyIytOMDHWA5nwrXTDhtiMKT6jVbyU2qj+lWBkScWKOUwLoCMLrfSmfNcEy4w7XwQ/vmt",
-	"iXfXQqOXIT+OexzIHvJsDFVLhli2vdjn986mh5dLdgofB8/8HkRT6Ldqn5dqtxrEk2Iwjf4j+5W/6E4R",
-	"m+DOrnP1NdbMH6q8xZXguxb7HNslzagOVS4SwBqx0VFFrAiCqZtY/qLDGRGfkG7kZt+1jIE4B9BP3aM6",
-	"NHW/VrV2ZF0nx01Bs9x937uo/T0Qdh8g1cc5RQIcVhfxB0b2DrQOH/90cQP6SKG9ewMv+1YWeUY2Ss6Z",
-	"w0nFUN4VU6bCw+thiwUXOWAD92zOb/w1v+HdGcbY2VWKarJAn+LhAu2CbZtQcR6CcEVzwgVEU6JYWHsB",
-	"FJtLlQ+Qja/wwjtfA8hwWFN1mcvt2CSHn1YygxM7g1aVGdnSK6YzsqSG6ZAAwpVLs9L+sHfrk7M5P0wo",
-	"61lYB6oRu0CqHNLKqW9Ogz7kzC7SSz/bvmXyeJZ9KxUu+i2fY33InCCdqgsOouqF5zlkfoCMRdDNIRIK",
-	"YBl3fakG9vdPQYHAidyHgPoaNlIkjTx+iLzyMTnX5N4anc4xj5vRvoVG/kSnqPexvTMN7tI48a/ohKV2",
-	"Px9KtPMAEoY4wVZI8fkKPbDQcoBWyWpV+/8+s+RNuOpGyJ/+JbcA//yErBhPrC4z5k0Df/UgZmnzmTdG",
-	"IUSn8JtqxT79PqFhMvcdmK699767hfa9HQLjLRjgwzi1fcXVMeqUphpGQ+IMxV/yN3wKEExvUmO95+jF",
-	"x1r4aq3xyHadYrVz2F+yLsCliiOqSEeXvnTF9c2F0531z7xf5nplqfAxEm3+r5RnSUSx8LYMTTIuln2O",
-	"8iaHD8CS8tP9Hzipm8JJpYk+GFEqXoD/AZW6U1Cpj0fq/8GVujdcqdZ2HAEtdU8n/v9V6FIfh6ZvP5J+",
-	"8ilgTHXvkIc5Xyw61QX7Y4+H5l5RpiydESOnonayHYu8Mbb1K7YYhDZ1e0b62lK9g5ks0T2o6mE8d1Y2",
-	"uIcaBDKtE3IAm4wBt/g0ZOo/E77FUPn0ESEuXHFCv2XirrkreIs3dWSLeSE1y/dgW9Ci+GdGl0CSdzqU",
-	"3YIcQGnHJ2Xoua8tA3QEgd6WyrfZCL9hiNK3WtRsXipudsATM0YVU5Pzn99aAmmmrjy3lKqYnE8eTq7f",
-	"Xv//AQAA//8=",
+	"7P39dhs5djcK3wrCZNZ0Z4o2JUseW1q9Ju5u97Qzbbtf2zP9JD2OA7JAElERYACUaNrjZ71Xcy7sXMlZ",
+	"2BtAoVioYpVESfYk88e0JdUHCtjY2J+/38fRTK7WUjBh9Ojs42hNFV0xwxT89GRumLL/yJmeKb42XIrR",
+	"2ejNkpH/FOy9+U8i58QsGVnTBSNTNpeKjbIRtxf9d8nUdpSNBF2x0dmIwqOykZ4t2YraZ67o+5+YWJjl",
+	"6Oz06Dgbme3aXqiN4mIx+vQpG32vtq9K0Xz/S1FsiWFFQTZLashGlkVOpoysaM4ysuFmSWZLKhZMZ4Tm",
+	"l3zGCBU5oUVBmFJS6ZYx5mr7TpWiNsqczWlZmNHZnBaahVFOpSwYFTDMH6W8eAFP+IiPXVOzrJ66lPJi",
+	"lI0U+++SK5aPzowqWfyK5oc/y9lqLQ0Ts+2f2Da9AJquGLlgW/heLgglOd2SBb9kGpYE/k6F3jBF6IJy",
+	"QbjQhtHcrhklms2kyImc/hebGT8fS0ZzWCU39GgcYzuQluU7nkyy0YoL//NRajGfzZ9TM1umP+bpG7og",
+	"xi6mHTouHtlQDUuKw9cmI1KRfyZzqWDd2SVThBvCNRFy0/oJ8zG+d8+MC22omLFnecsq8nzgGv7EV9w0",
+	"v/ZHuSErKrbESKKYKZUg1JCV1KZFKAt4TlIkj2De6Xu+KlfwEy6D+zEsAheGLZiCUT2nqktWV1R1y+o/",
+	"KTYfnY3+8X6lNu7jX/V9eK59yUsQqo7XwH+GTSc+8y9MaZjH3Wl9QkS5mjJlRYQS9xmJN1+6B3S9fE2N",
+	"Ycre+x9f/eHs16Px47e/TsaP336cZI8+/e1XOv7w1v6ejj9Mxo/H9tcPjz65H99+/Yev/2m0K//Z6P14",
+	"yYWxi2Gl1RBK3EjOYcsSbrT7gozocrYkVJOTrPqa6rfa0GmB8/xKFoUszQu4r22q8Y9d3zuXakUNCsrD",
+	"k9FeGXpVFqxjcVVZDFvcT/ZivZZCMzh1flZyWrCV/edMCsMEbCO6Xhd8Ru1631/jFb/7L42y0E8+/XPh",
+	"jXXx+QXOESYM2SjpJM7dBucgHCIgG0qumTIcRzrnrMjTGg3+hCoNdRSdytI0JONTNjLsvUnLfDWFv7pX",
+	"uavfhsc4/f0pGz0BVd8cIzW1Nc6pYWPDYf81hrKQMo+GEg65bGSkvHi30vVHyXJaRM9xovYpG22W2/1f",
+	"RGE23HPdu/HW5OdpXa5YnlaoUjBiD8EFmbIltScgHIiKLRlVmhYZnP9gLFizQRMtR9nuWiq5Sgw6G2nG",
+	"RMtr54YJu7z2pJJTzdQly0fNPZON9JqKfeL5eo1TbYe5f/bgqgxH7caYmrZvZSly3ZSKaYtVMaMFEzlV",
+	"GkW3oNr409UwXP+mAOMvqFJ0a39e0ffRddEsrLhI/6EUhhd9xXRnIuxD8Z2Z/arUJHxHS82a3/vLcptZ",
+	"jXpJi5LpczJlM3uh3axgQDGre2ZoVjpDd9UQG9zWiWdTQ1ih2RmhZLZks4uMUPJBCpZVut/+cyZXKyry",
+	"1G6cyZylV8mqWFwgK3lzewxsWJ6R6ZZQspHKKR4BJtKCGU2okGbJFFkxKrhYnBM6td8XjCn3xQqM5Vwy",
+	"PKVyNuN5UlNwZy+lvlyuYpWXkc2SCacJw0BSz0T9gbOa59w+jxY/1zfpft2TWAf7bfZT7JwTxbTRxB68",
+	"9telwKFyQRidLYmzTBoiZCdVtyzzzFradiMSWRrNc7vmoIw1mtpu+WGaKckVt6uiKc8z0FFUSzc9lKyZ",
+	"sj8t6GVa8JuiDaZyx8nUnGW5Sf5+Q3X/U8hejI9K7jf7wYmTKJyiiUm0ooFijLqaFwVZlsoM0jwzxahh",
+	"+bshZ96c8kKn1dJCyXKdXHVp1YTbAtpK+3+V+cLqEGld0zmYbZqLRcFw9Qd9xdI6A6kL7dDUJS3eofPW",
+	"d0dccAGiwIS16X4dLY1ZjzL4j11FM7M/LdR6Fi1m9dKCThlOUNfh9RNe9clbgYnRr6l2Bl5zpsGCTN4k",
+	"ZaFTShDtKpx2YqgCLTeX6jBLsJbKpEeq2CX3LkjDcE4c/KhS04aFoaasT8leqzAbWTmWpRkoA5dM8fk2",
+	"Zdvt7HCnAEFm3Dxk3sBfopcaxu1GWX1leE9CVpsjDyLhN2EQtszrimi+a7u7VetU+jB9hLgozoqL+LdH",
+	"DWPQK4XgXR/v8a2rbRsHRk4fZFfdxuHNDx7W/PrJvaPE+g7dpdVmHPCFfpdGX3g0OT7JYo/5fpfzGwyL",
+	"KVtwgZG6+/F+C4N5eHr64HTfePDs3I0l2tlKGPFhH+4Grjr35d6L/T5tzMnVNm41ATuLPjkauqvTG+Qn",
+	"jlJal/egGcM/usQIz/eE2hS9XFl8R3oLS5m21Pls6bQ82rPWdrNvI/bBTJuz6jdcEFMqAcET+0vrHIKk",
+	"2R/mbMN0uAvsvnnBF0u0hLnRZMPsj6MsHJfKulBjJafgaBSMajOelnqbPC2/k+ttwttiCyoGWSV4x3Sb",
+	"PAJyKdi76dbs2MTtpxAT+VCrqM0bVmzhTr/kvmGxoTGT6y1qADtip+bBQ9ZGrtcsT06hkYYWgz6vV7jB",
+	"DbxymWG0tcmsvxufm1WLF61KUnilNj9xkTDGZ+5kqAv1M4HB7lIpJmbbKvy9VtxalVRZG9MOeP/xvpSl",
+	"SphJL+eQ9KgsVSMXzLlfPZ7qTbmmAwqWcQb+rN1m4EH7XBAcReeErdZmW/mXS2o1P0Yx4YqkByg379ZM",
+	"vbOf0+InqFJAvJ/YSdVo5wkCN/T6Jm3YWrfEPqQ2wRG012X2J6kwnxA0Y4+X1PVi2sLCJctQOHY+3Q+z",
+	"TcxaAzqt+7jfri+4YC2TkzNqPWcy50rXnLLOg8JvidRZsbPWPdcuPj6bmsDI/h8Le73Xm3cWcLqttIiR",
+	"o51x+Qc3lhQnN72kpdIpvXEFd9bf0yIPrd7ZYL/GGC4WPSTAftprf/WnbFTqMLq6lP0RvG2yAee61CUt",
+	"4OiG+MwA5y2928J4qwG0+Ra1OWxfroMYUrjw+76hw2CqT+8+t6cRurxk9YRi1patrI6QlVQQexRE8w/2",
+	"X0wxsqJbMq3ZrzvZyElKiKaswGBUGMCkdQBgwItFNBBryqmeI9k7lAU1XvO5ofz6cTRV8oLZUSh2ycAR",
+	"xlDKKFQRgDUIj1xRteDC7vcZJKwm906zUSkwgmrvWcgxSNqGqlWlxCaf3u5+8ndS4BK6GPyq1IYsZZFn",
+	"pJDyguWEGjjW7WFr1cC5PQHxuC24dglxsLd6CeELtvmjNYUwcv8MbzlJhaWCjeGmaDRqLleJUU8IuVIr",
+	"N2QDxnu1btauUWxd0BnLq7Tm8fHZZDKenJ5NJuRpaeX0/s9UcR0bElRscWG9p/VokjQiDGsMc6+DiMd8",
+	"7bYVfw/GasNswy+CO1q+K3If/FOsrTSebscfcGlkkTNtxnicpszgNZ3tfAYX4w29BMu0PiRqxlLM2BlI",
+	"hY/l0xVKB+a+hJzKHHeR3cOMis2SF+wc5tXYg90FO6uBR69zL0iOU0t6ER/KYbwPkpu5kGJBKLFPRsnW",
+	"hm7JQkqXs/B2oqQXVo6sRyY3aSs47PBHD09adniUkoRPqW3w0dEoGx2f/maUjY4mk9+M3qbGO6cKDUIY",
+	"8UIyfUZoKDaYR+uPEcclVW7KoeIJMjyFFPZP9U86d8YyblgYQLRh4xqEWgXCyae/4T+PsgefvvrrX+/B",
+	"T7/7+g+/+fqrM/i3/T86/nDPXn10+unrP/SrR7Df54oR0t8HGY6jLPrOavOe/ib1zUu/3tzA1+tqux+d",
+	"Ha/qGseFn9xPR4kjsXH6fc8KfsnU9npJ7xldsXdTihmLpuGLqZysypK5jB3ZKGkYTMdmuXWnj51NxtsS",
+	"XEtGVSKD/cypbAMpR1esNd1aQWHFfJQl0vFQU5ZOEVR5ucYfdxMBGzZ1xWk+C5lOAJRitkzb2yKUnvSy",
+	"GYVJWn6/LCVZ0hzEpDYDSyry+ACIkpSj1sBd0g02YSXtgrkDyn31OZnYX46PfKbSryRq6pSX0b8YYtcc",
+	"9eU4YaHCBGe+UtDF3nfqI9zHeSmK5baa2rcdu+QQBmvYcTcQ/Pte8aK48dhZrw3SkpruKedQzTBoxL7k",
+	"o2lpQNo5cQdYEXsnO0ibEylXNBJFtMJY9wS3YHEOIkGwylf3eJ6KS66kWPmqsJZCgcjeO5k8fpiYwfpc",
+	"/4UqTqcF03ACCmIkaIiNVBeFpDlaG7WUUWRFVqP7gfKCi8XPBZ0l44ClaEkrzikvStUWfAErwSwVYxkR",
+	"GMG2v+pr4f+AD09t2s7tMFSQdxYRP7cmY+Ez3+6ZvEOIWm0xri5xfvauZWRMpTTvCrlIry8TUJW9way2",
+	"Jis6W3LBvInhCoTJCfkT/3ZfNU7jj5dVzWxC8Wxb4qxTJcvFEpLsRsKgWLpKqZ8mio475wBVlbgYZkcd",
+	"5KcpuRBc5PbZzSPi6pM7eDYVW0tl+gvhK7g+tfVCuqTrdl+X/to4Fz2d67j6Mvg0CC6C/7p+K5EIQ7u+",
+	"ixahwhzdhhi2WhfUMF8IB14f1IVtuO4duHC5/lQdkFytUlXitUFUng3YnoK4u4bUiYRn9FdKTohTBtQQ",
+	"I2NNzXLfNPvZRcPXFQjaG8+tC2Y9W6qJWXIdKv/A/OaG1Kehs6iamiWWHuukkLsiygG2SrglrGMWxCqe",
+	"cT8HKQH9o9taO3rCxfMSC8suec6S9Yw/yg3RRkmxKLY4s1imSPSa0Qvfm7I752fkwckEitqc7pZixqyQ",
+	"2V/bQ0LbtbCfNWP3yDPj4pYtET50rqeK0QtMfS/s5qGGHE3806qRWWWH4cxeCbF5IaVK+kxLRguz3MK7",
+	"Xfj1jEDM1itTN6R+L2o1rl0QtZfYF1ww53rVx/uDVMSqFDHbnkXenouhWjcKQhFMQZzOXjClOZGC6VAL",
+	"CxGx0FFkyIVoizw1vm03+tsrnSXY5p3LiLe3Cbm6Y4IXYrjB+qe6gKrsHlNmX+PrHRKNM043WHGsa0XN",
+	"rcjamVLYZ0LAQ4AhgEG6VnLGWA7RzR7jkEUefW7PG+KB9wkx+DO1/pELKfMzu6bQIwAbV7ft3HMSovZn",
+	"Vm7InG2qehGce8bEOUFtcuYEZiOVdnkR+0AUCCxpjYOqrsuhSgxkXislSyEUbVNJ3NUdG2nVBvQz9NLX",
+	"b+wjf5ZcJG2SKGGRsiRpUbL+qmJTNb8IuYm2WT3IgotiJBZz9ttv9SRKv54UesmutA+4cFUZDIePtdm9",
+	"ylJSXv3LeVRwv6TKZQ7sUlE4o7lz+88qqQMdZvcORl99cfklU+TkEVnpva5Y3f/f0VY70xkk0mvmurh6",
+	"g7GmVmrKbGfn1nb+7jpEJ2/yHFeyXCc8L5+5bE76zReZT0NLTdc+c403EF8uDU9bo9uq5F8vfRcz1dYC",
+	"wGbquB2WYzds6z5yrQTpThJfYJCqeimd5kL3yCl7TRbS7oVSFExX/SP2TXTF8q7SgyF+cc4KZpxT1wxz",
+	"54pyMXCfs/mczUybaUz9bK7oBVj+6zUTzaKWvUIwV/IDa1lTr9Lw4Rr95yqg7wPasH6VteGemK7F+8DE",
+	"0PI9e0tLDNRq69Y/vIOG49iUSZQ6M1pwsXjnyvjepfTcazAf4CPd5WRDuS/ZcmJf0/ZdH7SU8iIdHNtC",
+	"bnxXX3ON+VlUmEWBnThre+5Zu1mif9HrxPxRyot0m4a80O+oeSfr/k0kv0Orsq1Z9c43YTa3asNt9u2l",
+	"iopYYfijSoqGtkAlCJWwTuYbUz28fa+95YOLd4Jt0pMTWjv677qBRUpOlaUns3KWIA/LL4Od2+90V2Ux",
+	"wO1/VRbJSIWeKbpOHleg16vCTVYUZMWM4jNfX8EVppGr9Nh9f4EvJJXK+A/0spPMmzFjCjZQz+olWomd",
+	"La32Gnst/9ByXNu/pMvB6n2OmjmLiX/AcHhNi4ZTNOfJk0kXMnUiQGTYV5xFiW4wVcBCWNJLBtp5reQl",
+	"HrcrzYpL7x711SGvC5mOARZyUy+e2JkCrsjjU7MkTh3zoqeBrNeK0f3rg1eB41SmEuB4nFXNk9DRib6H",
+	"1Thko7gxTCTt+629KJ2mLWcXe86M3geDLlcriiUAnV/qLoOODbcTkikPXdYbc1oqWKKyjzkeN0E5wyOK",
+	"LTH0wreFQqWQkZVrBC4iyzkVVdW0NuR00m91P0jBBqnOlqJIuy2zWgd1pCbwJV5PO6shaSM4ZRCkLnMG",
+	"ut941UHgD/Ld0zOYqEEjegUb7O1IV0R9YsFq2tFhu7ZjZGnubS6rhKrVJTlQm1nwYwaVTR7emo8PEVf1",
+	"ECVQH6aa2HqY5q0dbKkGhmEmaTxf+/vyDm6nORNpWImpM5+G3XRdC6peX9W0p/o30F3XUDkjv/788tWb",
+	"t/d/fvLmxytYLfvb9npYMW0ieXQgA2fY4g49pOOTqzvnOO95Slyr/A41oascG1Z6PqvuqouT3e4+cqhJ",
+	"KXxgUUA8HFIkvsa2AgFDAx5hsnygda4Yg9PNLOnGn16pGGu1B+ojwQcQwViuSUMnpjZJo/xht6ZuZ+oO",
+	"UeOAAbIbqMaCB79eUsUGLu3Ch+wSMw3lxylUvZ1OEGZPLh/8hH5+NCpdNN4pBzjDMHrqxCRZK+kaOhvA",
+	"abtFmJqsaaV5wuvjNAGemlgpndXkjytwTfSwFoid1cCpS63Gj67eM1WAsi92EYL9YEgN9PJyRnPIuQ27",
+	"rTUiUCX59+Up+OyCme+WkmPxjkIgyP6xAs1a0o035nP19h1M8BGWssitmjO88Jg5Lg9xTR8hbfCDcdtY",
+	"0l3JiFfJzSPOf5tkooQ1PhjrWs9cUfhUSpPFUSpvM4BeB81wThQzXDF/izVgwc4M98X1O9rIWr9CKKPF",
+	"hySVvR3tazZTLKF4dfh9t85017VNRu9mrL3OwcF3dwX1cPr4eK/902/rD3vm1bd/f0tVpSBjn0b+DUTn",
+	"48jN/mLRyk56eNKuatpfubFW8q4Re/KoF8STXeU3iqN/NOAg3gPRhepFa4qpJYfVJVXVshXAyezfVSnO",
+	"AUbBBYBStwNWZc7G5ZrUSud7fB2a2jsbICAa0qJ4OYeWvP4y8zZL538MXFWBBnuFW49fcX8FtCfJNROf",
+	"RavIE6IYLcLE4xARUCVqnUiaQVdr/vgCWipcbjv0R1QtE3GHBE5oSmk/W9FFslh7zVOFjC8b8FJVJWvP",
+	"pt/19lDgZXu6vXO+YDpdg4AnqeBzpk1G9JIenz48+3////9PFVeviqEQhBkQNEPKMtQIXBswbEXVxcA8",
+	"ULt5qfgCwyxezNdKXrrKBb5aS2Ww5oZeYNmSkqtxUJTpNkzFREsKaTcNFwCrPThA42GQcGjJdQA+ifZd",
+	"kIAJTDZLWfROMoAgt1S72y0z4+vD9P7zD8PgZ7QsVeocekLmvGCIgjhnirkSSQpzoY3aunIXEpUtpzSU",
+	"Mh2FsN5cVKXQg1L8DTibKb1Aw0Exmm/jOhl7LuaKbkSLDmXrtoIUo4mVRQ+5uYEv9gkok054zGZMa9kG",
+	"kGIkKV06K4C9h/Glz2XARFB75evP2hX5NjsKmmA8zTxSrDfgKAyTti+S4ryXSs8G7B7UbzWR9BIRlEGQ",
+	"vyht4DaiVz5ujaoq+CvhQsD++0HJ1bPI8hqCx2DeqaCuu+Ij31ufCGvtjFzbiYVkvjuVZlJoro21BtZ8",
+	"ZkrFXPUwR9/THYhNC6Gz78Gr3F4A8MmWg9YpO0QcDA/xG4iDRUo1bSLk766ElcXdRF+hryogWeFDWkf9",
+	"yivVgXJ4VcTP/aKBuIMb2d0FfcHWpu4rtXhlKv7AnUyy6zP3J8k99p6u1gW7P2dKcabv25kGJP2z34+y",
+	"kfsrQH30umHXC+1kv+iUBKt6ExaBJJovBBQzSReQxIGdxxXqjZk63h+XDuQLfvKSAhTpgl0U31wxnT5C",
+	"Q+y3zRNGoPYY6hijNva0K1rOJp4O43FvtiePVbDFwrMhCx+diBB+svd7PAafWTkHzG40gdOtYe8QLjB9",
+	"9g2v9/Kt9Sm8QzmP410AM7ykAD8xV0wvER0pgagdl9Cr3Pq2g3wKeclUnqrzfmZIztHdVCUc4VM2k6sQ",
+	"fbfCCpNZe3Ccr+RCsBaCgXWp1i3Yj6kFlSqK/Lk6BldmCOZ94czFqqTLFRymU0AH6+kDCoBB0z3oJMhG",
+	"uuDrtAMR4qlUQ5ijQEQ+9t6ckV+P3/rik4x8dfy19dOtOVCuM/Lx+BNZsiJH9PillBcZuX98n0hczQ3d",
+	"EggN/e34b2RN1QXLM/IPx/9QJecy8n+P/y8pZLqcUBeyxX0CI8xvR1AdEVwQAMOIuPk9diiGh/BTuNCR",
+	"W9ELfe4q/ZoYbtKtPriv1QzR635dHPDUZAfHepD09c9ZaHLBRV6rbtKDy5uuvwpWOfHZ3tD4X9xl/fqf",
+	"r9pNm4/8mZdoa8YDKnI6YCdUmi4C/vD+jK8pRDfEf2oWztygQmuaPT6W4hZeL3qVSnfqo+vAP3A+XzF0",
+	"mqpTy/vjpchd6h6gqpxVEsI24LiVAv+7Rj6nUqw9PxVkeLLw+D2Z/cMl7v00HcRn8YJ/E26Le/YrVjCq",
+	"h3oAQ7ItWI2x32n9ZQnIs5Gyd6d5VI6GJw48sJFsgMpfDqUYpMDN0Af0uq6Qo2iO20Cu1R3thiWyW0Al",
+	"Ef7GqTQQNe2uwkPQlxji7wpG3XUL1ANwHKak8l9lqQQtngqTBK6aGdnCuOgM5qnrQrabxldJyQuGfZl/",
+	"HZWCG6r/Okop+2EgOjPPmpNAzCr3Z/CQdCd2CoYBLdRa63dnQ2qGmA4ukQUqhGvfDQncKlUdMgVcSAAP",
+	"7B/+OwwW0F5OGyRHS7GRUcDp0yU0JTLNc6aHcdZE7Q89RtqPhix06VMTIVWB0AY2CC861denNJTbB4dQ",
+	"pLUtdQPK9Kfg1vWAGzo+bUkgx3ecpsCDfuKCtfH57GbvNK65UzaCbZK6Rnh41QagEBfst55xkHhu1t5C",
+	"EdiC9j05UMLuqXxygtRKbvcTBDRdMnhARLWKVexkHvAPEBi15lIETHj8+3uTe5N7R2ePJpNJLTTU+FON",
+	"8yF1OM7sUOZ8lmxK/0EqAhw8ZzWFTkl0F6Era30br/AiALyMvHjy/Om9NVshu4E9OWdLHxiGv12w7Xml",
+	"ARWjuYPWi1o0UN52v2WvjeRntmuxwpHbP4DUOWHPDJarn+M0Fe41LqBklaEqOFNEoc3j6ICx161IHnLs",
+	"/ZorppO9KL9grlPXloOhR9rTVWczhxuVtoSsj4tQBIGKqcm7qNAT6sioCGmgQCHUF/ge17w29A3FS63j",
+	"JurdU0UBCAasKEZ91z18XTXElCg8t/Z6QwJW7rc9oKraFIZjePU3tL37ueuvuAZwVzeu/o5a2akgsVMO",
+	"XS+JboC2OUAI+73PhWUkdEO3+7WrmyxE2Nq2TlbIcgzQsNGK7WGNjQe0b9kSwFJLro1UidTiC8TDG8RL",
+	"EEQjBek0yPQAAe+HLZeFb0h+Npb0HBDKti+7Q8VIveRiAWFmIEltAZN5b7rUJRjhirM8VCL1G/lhgGQj",
+	"N2lTx5QdiCJb8xQ3lBvvDQpT0dhcuV4qIxMCFYE9CqN0iSKSVhVDSHlhWQYFB+0duocyrjsFfsRe4Krw",
+	"Fj4vCWrbF8zWbZNDeA1+x10dGfI5NC5db8vSS6bcvu/D88MXS6b7AkytuNYOW6NlywOckZAmvddbq6zm",
+	"HY+sWsHg4d6FTYPYPT7t+SnW5+3hnaJXBBe3L9hhhAeW/rqyEyrnry5A1sFKU1S7gldoogcXAS4FsjP2",
+	"fs1mhuVV9zJfsbMImMg6I0tZhrrODWMX2lfhI/vrMAFsocZs+2ML1FRlCKHcLhFWRMdiNrR+lJpanM+P",
+	"uX3RXjOvF3fM2qAOkjnVFn5TLsxQsWuF79olSDrYxnKf5j7E3dUgPnIfk5q5F0kqsSekkBumxjPrrhXM",
+	"GHs2GmtJNH6vM5LzBXAnKLLcrpdM6HPy8IH1dRSdGegEQ6zFcyKku8T3lGIPS0Sq8Csdf3j71R/O7H8n",
+	"48fjtx8n2cOjT+7Ht31JE6zCOXP/RVJLjVuNpr5sIZkm0vFe9vrCDJBRk18Jbn4g1GQAZwUvxlth0tnm",
+	"O8fnPtCsB4c5gZFGuH+g96njyNfD46OTk3ZEmYZFxC6tcKP/nktkQKBbB5b0f8Z/fvHszZPX4+dP/s9g",
+	"Oh/Xa33VNz57MfiNQ1qpXbPwFUf3+tm/Px04vAaLd4u7bgXGc3cPkRbPlltxv+yGtL+lecCtwxJfucFo",
+	"PVSQhFqCWkdRb8rddGANEVyqCJu9miwZzZlqZJequMaV6HvDh59m16byvRu67r7FezskOseN3l0pO1f6",
+	"SuvsiYcrLqT7DRKk1Kq7Jl7mdOMfn77ZjXQelL04DO/R5NEkG0hmHDEUNz/MLvdZ7LgGKC9EC4QIfkOo",
+	"oXsAWytVLwSFiPi4murjyWR8/PhxrwmHEbqnuLisYsDuFDF94fOyk8lJn0H5FMT+lwOd1JR5wE6siX7O",
+	"v/U27FTm29T692Fq3jkI3RGMbayoDmqzf0x04B/2F9Qh2PRSKtNCxHpVEuiwZqmkYpRu2ESp+DhE7Ccw",
+	"VGmCa+ALNowqEbFzAIN82yHjWJIHnDGpsGjVNrM3bm1k21gC7cyAwQD/X4xHU+n/SWrekS/wrMJ8tSIZ",
+	"YaAOgbOZS5U8eR423vyEzBTVSyiauGQqwj28HjBKe2PpDw5s0a69JtPSkA8tRb3+kNtB/6C+egywpe1p",
+	"A7keERU3Kuz8XrP8HL/vrEpxXfCisL+flkpYs9w9RQLS0QVbGzIt9dZl0wHM7RyAtEGLxIvkeV+wpqDI",
+	"7QHmeh0B48u1rxBr4FUVi7B/oK4JahfP4evP4i4k/BzkTc45c9R8gnk8tVDgalzDcDACKJxF8MGjbGQ/",
+	"ECvKNvYiT0cJs32tUqhUbWXbUW9X2159BkRvK2R2xr59bwHsU2/7tZuvxGu++kNbj3Ejsdyy8z1JwNUo",
+	"U3dsd/SQz4iGbDE0RGMLn5XLCmreIZMijH6/IErEkrrnnYjNv/POni8J1AjVwR9YTxNhJY9t61NSgQgg",
+	"CKyEUir3jJRM7iUecJoAtazdOHVcbs9E4DYfjgByw7U61ASVYbdUtvtTTRu9PnS/HjU17xcHNj5eQb6y",
+	"s7IlR6dgJsyxjMcP7+vKcFpT6+dDTcV5fVbC4+tzEu7csKI4ryZiWacTcAV4DnSj83SqHukb5a3SsyK8",
+	"kgp72iEUAoQV53UKhvCwOhcDvWCeiwHw8h+f2muO7FMdsE+Rh97anOeVQXfJyIqL0jAdA4k4RHYveRU5",
+	"L47FdQag0xHF+TCklfShPCFFD17iME/1hUDSXnoZTRs4Q8Ai6kr4HDERNxrYMVOws3Wh7BH3aPBQ7Ljh",
+	"20oU/MbCqF1TqhzcFqQclGc2oLARZZHXzN3JvVPIrOHUZwR/cvMPh9zRxBV9h0hixw483bf9qkhrq06c",
+	"rcuMrNhKqm0WFinzY8oI4tmdvXjy/Cl2Ukokvdlb01OjSKiUpad33qcrwVaBzAjwV58T9t4w4eB+gCK2",
+	"oAA7pR1VLhTsfEWd4NuNBuKZEYPhTeuIfI0EMca9IBB2cE1cSWvFP4HDdOoZX57cBLsUC917ocAypYp2",
+	"JWG2FWxuCMCEOHQfJBTxnQPDDNNJL1iItpPfl6TeIlt6qGGOecrtdIAtCqeDW7bMCqMrasLCaEfb7HRe",
+	"cM+4rsDwFnIo+FgCw7PG3XwYQM+IThtN4MYekfN55u3j4DRH1XAQkMz6IoN20E8/AZMM+a68ovOrkkVY",
+	"g85PygJuPSBNIb+xvqgD2J+HDRna8YoN3Wq4l+UDfbsGVGn/knq4NUa5B1T82hZEcnD8NNeL6fiadzsI",
+	"rw+NujPQcFSchRk/TEw/9WT4uqOdcMuKFoWPgg146ZDwqGCbd30hOl+wzRt/aR3mtXvJf+aCoPEY2xvp",
+	"bkuPDlsxnr/NrgwV20RXrUUeDgO1WikLWZqcmgT9/i9LiXk0DO/5M9VbtEvFxYXOPOYc9oGSKTMbxgTx",
+	"kNahB6R6C/LxYy01S7VuZKP344Ucu18eCvi1+mJ2yZr2gz1RYNBwgM4hvJERzRh57aG2g9mL93Mxhs4W",
+	"IM1jdN3nW64NMNu9J/EDnLLFZQtRu8NA0ybCjxFyMKxRiyXggTUHwXRcD5evxXjC7G1RoEFofR9ds7Hn",
+	"slTEY/LtcWGvjO9X2TbH7WYe9YySYMRYd+4AoxmiaGsogofDhgO+YmemCzmV+TZOZBm+qjelzSmHAxVj",
+	"dthKQDXk511/4gFwC58EDLlg8ZXCO8Re/VsnAhumTanJhLg83TUQDju2WxYBZSYm0UHTocLSfCFc8u2M",
+	"bJaazd6hGeVtpuMTAqg99oumVLOHJ+fejgIgrQhwzHsP/aDAU+EZhCqnflQeRA9OE8QvhDgMts2eWTGH",
+	"DJPPm7TkiFtgHNPoqx1aqIIlHaCL2pbi5XXn8FN6oFdENgpYHT0OlZtMYA8830rN1LucGrqzhR6enj54",
+	"eHVS/sYBtRO2r814VBc+5IyC4us9vEc0bAHXNomcUTMGXmtN11FimEZD2pVANyJV3dX/qU97IQ0fLEoL",
+	"apV/q9PaBl+gCd7oYOP9lxCKDcVuIkbX9XoRGrxhdO90LNg3zjFV1qKkk5QblYqOI1NBLa8oL/a8+Y3E",
+	"lll7Kei9c4IQpCEv4dCeU2M6Pj3JhnoNg071+Tzl/zQdmyudPzd+rtRPFU0WssdBkY2MXPNZ/wLQN/by",
+	"Q5jH+NoWpfOzlENT4jNfN5bgpLF/clVtEDrVLmtjqFowo8mCGWIUnc8hMNzsalnKgAwUclPWqh4rOeWp",
+	"oGv1cAIvQIrf98YHgtGF+g6fW7lQ9YeChTKelnq7z4FyD/pknyTLxbJnZYD1k4gjRXCkAmeez8zFK+qB",
+	"Kkd4wDUJyDuIDIaPQEgWedkIc+wLOw2GrXKdl/3FNvTvDpHcgdEXsNh3M5hzbERP9CoJ6UUknk8rFy+k",
+	"qxQKcuEfY9R2bJX2HnlwD4DABlUpFxkC0DuVnrDSQMjPuAp7I+/N7Bwxduw/LDDLb6gyA2P8HsbFzR3K",
+	"nJEEivuA6VSTeVkU+D3XPlCRvGO/WoTR/OIu7ghN+K6r0D2sEWcqwwPZE4NdLUqWVrXVbsmclmzRuq/Y",
+	"klGlBwO9w5rtMzrgcARXZ6OkWJxBVOabFc/Ha87Uv2zoJTvOiGCbscu8jiN8r/jXUILC9BgibN8cT3QG",
+	"RSDjqZRGf/PgfeaygN8c/ybz1YrjXG7EN0eTVYtpkc607eOuwpyeVbZOhpMwilUhJKjYulkb2L0BnypO",
+	"MPeoEdgrvBEAx55Y8Ct3JYYBdupukptRzk0wYdYF3bI88+7ryrX7VNmjRiJisr8adSci20h2vazF80rR",
+	"6RTsr0n3c9W2N6qp7NwZadLvkHmEglkHVA9EeZpusVLTSwVkRXyOR7CNu/AMMveaHGXk+PQ3LqU9+U2G",
+	"10/lJcuwkAuqUjJ7gkt6YQ/uBxOi7c8LqBsTJJQn9Kos6kwpNtKJQxOALaVF4aWuWiLmRmUbXwyw9+1X",
+	"JjJ84ldnunWADzuFzQBCB1Mf17NkhM8dSCbpR2Jo1yRxSnwnBYqYO6GxmEMWeUYKKaHeGspdEHwJ4oJU",
+	"uAZjq+2jht5eJ7evRavpvJMU43SpkiHkUoX4ek63EYpiWDcEAMFccVSKfXw2mYwnp2eTCXlaWnm8/zNV",
+	"XMfd0oibFM3ko0m6ZOaSvUuSLT+rVycBoQZuQijabDkSHk32ecCJMwEzH4kRuPlApML0rET23oq/h5/t",
+	"ETmebseu0hBTRGNEGkhzBaSKYqkZSzFjZz4BG/orreRkrgQUos0uzb9iVAD9wjm2qzNtnHsQjZGLMWgk",
+	"iCvCC9L96JJe9Eg+uMIkEHRYoIWUuacisMIc1Bn0p21E9/H46OHJ3sMRjc8uKAHXT2ekX6MBpMBrpjTL",
+	"E6vxVORVpUUIqiMY4YZucT0W0mpqALf0ffoAjQCmYhqnJYXa0SBsh5PGmhpjO79Rvy1mLysa93qz4lfh",
+	"lr/t7Vv8F/vHo/Hjt7/anz9Oskef9t/09df92h3dZ5yThbWUXjx5/vRfXvz5+bdPXyEY0b88f/LqT/Vv",
+	"xEqiyzbciTlVaLWA+FnzFLopmyWbBBFDrU+BS+QqF8hMFlJEx62Tz/PKquMajupYz8RzW5usk09/w38e",
+	"ZQ8+ffXXv96Dn3739R9+8/VXZ/Bv+390/OGevfro9FPfRlH7fW7a0t8HwnaURd9ZaenT36S+eRnxydmv",
+	"1xGI1dnx6jpBovZuCeCxH+ae+FrZffT4f7LXDXT6dUS2tu/5gZitq2ElemTHDLyy+mhoB4sqkz21Ecl9",
+	"ADCM+ff2nYlXmwKHNZt0/p32Tu9Wh9GxN90bq/8Hk2S1Xnp2xaGgZ99gG8lC0RXsHqsZqFqUKzst0COu",
+	"l6woABcNzJHVVTOmPsTWHshKdpT1rLXb2zI6AL42Lju6EpTeTnNgewmkYGYj1QUJ99Vq0Ras3vf0aJ8/",
+	"OluXe978s+/1sd5WoaW1gtcUkZC7ao2Pjvd25OZcX1SERxGL7O8f/P7k6NHxSaozxuPOgWUOuYcEznWz",
+	"zvvo+PTR48ePJw8fnRw/PD6J52Vy8uj09w9Ts8PEJVdSrFzMuUsNPI0ujVkUeqRDoZFRlWvDAyJdn+rE",
+	"mLPTVb1W4GXWIIZWSHtO8pnLiyE4Alkr3lLbNrgqEQrBE2t4/PDRyYPTk9OHnYvy+9PHx0ePHk5OTk6O",
+	"HvZbkmGha8N6lYi0NBon9J6dUeOty9DNhqFIHSrdB7QnB4aErg96uWbiZ7jQ3mFXD6Jz1m/tDi//4OpR",
+	"/R7JfFxuVioFTQTwMVtZYpUO4aJPgG6PC1LL79cH9KqEaZpBwT3GuKZSGmud4mU4oBjy4x//wVlv/zgr",
+	"ZJmPZ1LMuavr2ihu2DtUB/YsUqWYrfKdCEVHVcE7mMy98//vUrCf8coWIwf3e/JoiPInvZIlZ74K7HTy",
+	"oFZYbNTWIZaG3iGEmOqfT4Hx+OqAnfP+8DSJc8oLLhZJZ/S1NZN8vljX08vWtEdeyb6OqX9TG+9As7qh",
+	"R+9eVXTQH93aFwscgnMR8/ZNJT2UVrCNsPuqKfIBefAwiYHvGiaosSD4tVdmiEOZPgT+mNsdV8cfwwcc",
+	"jKy6j+BerZDm0OUxhyptaRX7qjyldz3J51Em0pARf5wPdBW8lTLQwFDSyJncaRpCtBt/cOBPZb5uiXWW",
+	"KskX4NG+FRULH4a2lijkrLmI4iYTAPie3H+0k3II8NsVHkYWoMIn9x+1lXF1i9XpvgwyzOTbjpVJfCz8",
+	"OmBiB49LrgFODCqJsQqsCRfjzUR4bc/cRZCR/TvwZ2qWTxwuQPNYLyJwoXasytBNe/T+fUaO7f89sP93",
+	"Yv/v1P4fxtN9R3L8GX1IEHaG7JBe+91coRQ1Sw5Cm/CGCZOFmYcA8FwWhdxoQglcw6UgK6ouziFh4Gp+",
+	"KPb9jZLYDg5HpM8odwXMDjl6RPjiLCxISvwAKfoQx9gr6ANp4SzufZb5crWWirSOgrJOApNQ1XUVk7NZ",
+	"CZaAcqG8KFVvGuW4uLTu8CFDnj1NdNS4LwfxndxeEVjFjdbXxKxqu7ptIl92FW+JlDkfA2lBHqoOHNq+",
+	"BMNNWpPmJ33jgLJCBnstZQGJW6li0rvodAulZFeoButX/tUHRBrL0vobInB9aggul6STIAW7ibO+p9Ff",
+	"8PI3rpg08dprF5T13VF9i8H8o4NaCuKeXKYgCA0VU31bxDnX5qjsaPwSn+hXN1qdSIiDBmrTwRV5zbV8",
+	"icMp7qYS/vsoix2sDvujP11Hy1yp5vSO60OvXOmZ3AGHsInAmrkBFquflZwWbNUcXs5MaB1J0pBBxSgY",
+	"1liwILEquWnzYGlb/KFtb0oDYaeKd/719csX5Gf8q+fCnnNWBFggK+UN3Ag4UqmiK1ajtmqZNP/yzI8w",
+	"NX9NsG1P9ZDwI7gpWMch0TBLgFn83Je0lUqcIZHf2RpX7YyLS1rwPLO+zXguS5FnhL3nAGrDxbjULLMG",
+	"RcEyMpNiXvCZyUgpaGmWUvEPLM/IWsGuA8U89p8PF11SXtgBZAhWKeh+IiD4q//QMBlJuSv1kuV/oUXJ",
+	"9FB2mXBTEKjBjdrtveliB4Gty5xvxzx8Wc/u1bzqGtoW0DJDJXKPrL5I4qW/KgvoLCLTrStfXpd6CSBG",
+	"PZ4ZMPWHIuQ72wXvTy3xbl1e/0oTt8Kph75i81S5hAcGcwBDyOKuKosRpiYQ0CHmFFUXVZAnEPmPN2z6",
+	"Lydwc+1X2m3GCD2O69A2aDeRyrFeMFDD7TxzINb81Wq2rlmyZb87KtpqmR1ciMpJb/IyyVUXxdkKkiUu",
+	"0EYgFFKKgmkHqxkXujQjqXB3nLRtsnxr/gH6TxbwvnNS0G0FNLdkW1dKhUlDgCijwLjcw3nDsSeqSUHk",
+	"vIFc5bgcYucAHpWmEbI3udcrUuL2KyxN5V6476lPa3rjRX0oOypV63KFAbFeY37irk8cnwcgYZsly43R",
+	"ZkFASyLncw+bRYuCqFI4XhrfM+HUBeBIgb6uDSESxjwJRPpMVIB68HBHz5a38Tkhxn8rQRQUBmM3Rc8A",
+	"mlurp5cszQnC3htF382SSPm/uG2i7Q7RJvPIhJhtDvTCTrWeE1rnocPSYNGTuR0H0lLD/twViMCfoxaH",
+	"6jDNHKN8v5dVPVH9I2Ce06+ZlW1lMAZ0vaQFWMgN09bRCSQ3DcFxMpOmB5TavOugQK5uz3x6QrjOwQ3d",
+	"IsreLqVjg5a4b1w7cNQkRVaVDmbLSHkRU/+7rTRMjlu5bRBJlrVMt++a6o7BtVJxJG4zcj0kju2G/9rI",
+	"dWr00CfZH67m9doqnbdZ64zrqMmj0jj1HVonlwtF6glEyzkXvMLg6qPfhMMNqPh1grbgK1f4Ya9DNZsU",
+	"qw0tCsde14basPOMwXar56XDDex2OMyDk5igKCp2zFrAy6lxB6IZRLA2Z4293ti9Ts7qKjALh6kXtrDT",
+	"wilRTRIedp2nNZ4ACS6xgSHeLub3fiThNA5X7pCCd35CKx3awE+oKc4UieXmXSf7WMcfuz61EoD4DfFw",
+	"Or8edEfz4+cuLLJfX3QlPvYBFi8DQQ/LnRkgUkduR26kFHq/AmlRBZctajhdKLWzCBuAdoanpyfYV+vv",
+	"RqNmvCUFEWZrJaFcHG1GB/wbqE0TiKp8PmeKpc/sN6Fd1myYMNv+Z6Md//fh0anzxXp3bRSAaybXBQMk",
+	"7dBaRmJIMVeOqwk+ZUjWcBhvazKoEUsIniGryhTeQC9uKfK9+bU9oEv+KKgWPfMk+rG+j9bPT2q7SEVL",
+	"ci0KR0fT33/WHfv+FVNRcNIhh6N9c/v3HYCdMs11BhnrjSyLHDHSp4yJFsWg97QnJ42LJMMjHsH2iW1f",
+	"zGe0k66+YYxZzxEipnOa5hKmBb/sZIDXBLnql46d3RrTCEbU9EDb8v9hPvACazZdMLZOq1qeJ6PPWx3t",
+	"OY+p6lPkXPss+a7qiwhd4I1pxDG62sX/XJYiV55+lK3O8R+1kuE4qEpoIQXLMLBHV2yYiqLpCBUWTVgF",
+	"4z8OSrW/Go8VysLXaVL/Yt5J6c9xJgNId8WEkigVhB6srh7YaHi9Y9WlMLzoeqoXOjDoravoQnLcBTgF",
+	"2wx4XZO0vy01ZZ/psRADlmKV4Yep9Xsmmpzoi6I6XRS4jq18mPok1ApXr016xXw55I5aqQrhmjsG+lbR",
+	"SADwFaYN/O6cSFG4tnyiuVgUtbaifiE5eHFqo7Tn3WEp+iv9S6ZyPjM9ijXgsr5mnq+X8I/H29KTDjbu",
+	"M/FDwRfLxOzvkGj1oTJmZinT9ektdX8hcqXJf5dMbfem1NwrMl+VFw8y+ZUVJkoLlkgC8YOmUNqeOWgg",
+	"+9fzGr+A9XwDVwHqjo39icaY/JFGC4gi/dE+0BiIQxleH0+3Hogiimds6C5bflx0lw8s02uP+XlokH51",
+	"EC0VbXZW36Xn3LNzQ0yBTBUADMSovrgcxMgsYg5RVBBtb6FFlYKgOpBp1CNAEPKmiGQwsISqtXSsIxjq",
+	"Q7vd6CADShLZfKjnvy/sumM7+vgV3ka0JHOqrh8xDTgkrRAhiSreKOnShdqKiH/uYp/b4ObG6xeveyjs",
+	"IpH0WMwYIqTnS1BzXOmeliQTVGnGfLwr6cI69ovwX7X4IP7KRQ6jkCGdUmF/m6bbaYnNbig3+h3YP03B",
+	"+LP9dcjGOJAU7Xnxz0BbQzjWexczucIWPbT0IvIZe6mPS/abNh+zSTXdM1RB9BKqUUphlTkCXLSGf/rr",
+	"2l/si1NOcR8bojMkjEvtDkkv4JkLL3m0Hcc2hmesP/B2xNsfH14TuH0fK0KvLsO5WKvVjOS4JqDRluyw",
+	"CL6rIBGuBqSwQ+IHNJpsD51f7yLDAXAF7nsOYslXCHuHLqzzmCiHgT3p31+p6TbV7FQUuKEJF2DKFTxt",
+	"LN0Adgo2R8K49gCphC9vjN8ovj6rqBIDZpiO2RDJbOl7uRyr1nRrXSLD1uf2/2m+jZ7hyV8Fo9Zxgpqj",
+	"czKjBRM5VWfWCJgxZahjeYieKjFGAxwergkH+nHinjTF17BJ7UvtdnaPTW4S+9k/ccGuVMnWJ+29Sw7c",
+	"YICOudrc9FSoXzDDiI4q2CEQMO2CtLMQlrNlNdVuRc/I744zMj7KyO9OJ7/JyBjQjySUfnrkpDPyzaNd",
+	"qr7kCbWNlVldY7/dp5fs3S4rGM+q+6Y2mU6rKpSffRvtW7zqUzZUtZUFeyE3yRrV1gYUcD+0B8eGFcB6",
+	"yCE5cv4h2E0JZu6Aa6SZqd6CcYzIrfNUaiTn+V4fGSck8zMawrphKPtOSDdXTZ95VtmN6VAcBGVQSvOY",
+	"xayfuUT1hW6PQgZeOSE35473zumRwNbuhhDrnoVC2wNYr9BS2EK47EIgRp+/AczIpEaaSVlEBmZPr1la",
+	"E6814VTVvG54UWCIH4CtqCJayp4lPDD2oSPzZ3nCg2LvDXBmooqvzXGyS7TzPY3qFGcD7NuncO+Siy5h",
+	"wL+3bcdQxZu8WUdnnujLML2hyfqeNxVjZV1K92dcYDrClzrpb9uPbflZdyL01oOv+QfmWpBS0U1XAdfn",
+	"FHVBoX6isKCpxMdzlzgOsS0tV04nLmlOhEQzJJ2jcRGgtmK5lxVvpas/bebSenxmVdc1IA3dWp/VHSsw",
+	"bN0NQzoHTeeqhlaM6hI4kzWha6pMvw9CH7qv+6rfDRAJe3mvZQk5rJCcHFq1VPdIo3mL6oP81mjIipPz",
+	"5ICjj3ZS2+OwfMUuOUudlwiV36KHNKFFITcsx64hOAXKOqhAj4Zk3R76eOYOw0FNHHd1OMhLpgqnJUIX",
+	"lWObM0t7jIqyKNI0Jn4UEOJdMezO7D+J/c+ltAYXWL0VviDzC98tLwfx2Cvpu0b6LXZer9uYOqUib+dW",
+	"91pMzl0hJAJmuWicZwHvp8lmtFj1gm1GoDzBWB5RztudwfIqNuxpUQ/h0Vl7MZcb0Wd0nuYbbGuQX7rF",
+	"tpSZCZUE1x6RM0aTJCsbwqgqtgh5EmNvW43oo+kbxi5gClneVnexeSdFsU2HYdqI1p49efEEw68fgBjA",
+	"ujv2dJgV0tMhcd0HWp0nqUxeWh1lFF8Tt1V7byoIQNS6th6l4JISPM7jIwIRTO3JM6pPSMP+j5ON1W30",
+	"/TXOfgcgOuai+jeQo+8h85eqrSmuhWUktX4H+tBAabZzdEXuHiiHc9dd5g05qi+g6GaJXlxT5oDkKbnz",
+	"rEBjU50V7x3qCFdXc0boJVN0wTLiPigjRhpaOABDp+J4UWFQrx+f7tKZtQDgdytIiPlEvOvg7wCHEKCB",
+	"bridD0IdC4u1nldor/RQmkPa3JNlaQdadb2mfdSj9+fPycQuNuRHrDVA5B61eDLppRfx/GlNPGPAEj0S",
+	"qKWJQ4KCUeXiEE4w5jsInT09y2UqSPAyNq/OIAnucD4Z+eqHV0//f9/88vTpn376t/Nv/+37J//2zfOX",
+	"59/+248v//zqm99/ndk7lRSGTjEQ/NWDCfk9+Wfyz+RofAp/BpX71fHk+OH46Hh8fEKOHp1NJl+DbKO1",
+	"uA/b+VOLIfFG8cHkTHRm9kPlfi+hwQk6hH2BKka0MTSW1AFXbudt7+N1H4mNIIn4WBvgXY8Om8QmsPIZ",
+	"xYp4W224aKtnxycErTll+wMToQoU/aio9Bc/MD0rojkfsjTr0nTUFSppWOYVWFT6eHz6kPyJf9uSiTZl",
+	"SyAmYng+J+OjkPW17jKUvbgMCF8IWng0BAc7noY6k3JoPt6oUsxoqxy4BOzufGzjRqT4O/YGe8NlbrLj",
+	"Eex8QGrdXmP5anPtXL11T2dOwXy0xesq1emrZZE2RKoLa/XjKaKXVkAB1NhLHCDQixoTqevW6+/ctVde",
+	"thLgPcPKXk+E44k4HRcPmfMC0d+uWFpeFXP6rmMXxfSTmFynZOfZL0uJRWm4bUJRMioL59FkzsmY0gLq",
+	"hKfMbBgTxL/dB8plaXInNsjigz06rIXIJ4okphShTNf2DOpo7miycqZ3wm7moj0R06tZqUqYrLjDAI96",
+	"szL3cclF4h8OgvjXFaTt7dW/LqRJYUNAAUwddQN9rohnhfLCocWExDIko0ZNWkWP/dhWoLtUjNXqcwft",
+	"3hj9by/pGw6GgG1s3VrAvkHqv1l3ELml4BKojDQiMkDSKdQNWrMfFZKfl0Sx/zrdeR/NJ4HIXZXd0/Yv",
+	"Md7DXNa5AS4pNlS6ISwZLeB0AycKA2QpIgA9rEKsquNLJDsKGTBbeIO1TORAkG2kzNuxHtpr76NiLWix",
+	"B1Gty1+fL2irZ4pQ3AKEJyxTNUfR6JKbak0Tdg52AA4t3AOkrzYP6PGpWUY+5hVC5DuD2nlh+uMUo3l6",
+	"q8FhER1/Z4RdMlFszyOrDRvcwVF18qrPQ58H9I1EZaQAn7CLnoDItPhkQlfWA2T/XdLCgS1EhxVzTXhi",
+	"7KvHZktG162HVblaUZXKn8kVF4t3tWrdGE5U2r+6otwEgMFO8e2Orp3K0tSrSTynmja8KHCueuahqLpI",
+	"Kdo/sTU0RAlrSEXeUIXx62oLr4u96fyPLvDNtnriN/SCee7yesa2phTAtEsZY85ozMgU2nActULyKTFg",
+	"5pBK7u/sJKW7CLnRXZ1RwOUsVeZkWyyYdmQY55VjM6iV9RfKk0PptlZhfX6r0Wo9D0hMXKAJ7cpX3TaG",
+	"pl2A/Fkx3TiV9wHstEzWrmNSuY1Vl7db5Szad/EmC3Je2cYRyOZugUalud6EME5rX2Ki2ITnrC119poZ",
+	"Ahe4ExpiTs4ExDrieakZHHaKaWZ3mRBsZtxI+xNdpI2bJ77J/PT9ewzJmNB43q+Ivb0DgYt389Dx020S",
+	"Na1uPFNSgBQvL5mq+ASPTjs5ohvqTa7ThTKhqgd43gXbkAiUtWnprB8/voHBdSAlW2sQCN0JFEJji8mM",
+	"rhihLrfVt+fA+JBSGrc656jN7ZGBPIeOuNpl0LAurE+7wpKqjvjzM6OBEcwqjHi6+xfKDG9s63LRsbZ/",
+	"LlV7zRmKhqwN9yyuMuD+vF1SnRH0bVFFR7EnNgBOqt44115m31L25WYoRrX+rSbQuWe1idHEsaAuXbbU",
+	"XuV6IdEEU3JFoNm3sqqsYLtO4WQpBxe53LRtjaOMnCJfd7w1+oFX47n+Czx/v7taRcZ9c0EVDqn1u0bd",
+	"i0497MpurMrawJr9vopVV1AT1azEctZ+vvxS4eimg9sfhzGLNy0uROq167jTuKoxFeyCpI7vAJebK0/a",
+	"fzSZoO9kFYWgK89oX8vXx5zQ0QdGhIcdnIbNb2gvcQkhuxXN+zfe4uOSjbeh0K3zTbg5vHYcCI3eURnn",
+	"uBX71CUcnnyrTq7YQ8sfgOywaTgAJGLOrYXbYlnscB8egJOQqouhrF07NIY9ZquDU8GwFiRm1WI/BQ7A",
+	"wcwwux/S5AbsZatccs3yd748s6ljPDasicAdwsY5SEPkbjOgcl0f9rDKFd2INDNROUNu0jT+WkxDmPzr",
+	"3rn+M1yUtDeaYErNBI3LP4RvuGkWwkh1wZbc2YBOBp1m2hH7msbIIh3u5bMhXfXB7+7leP7ryiWiUYDN",
+	"UjUI4smNG/jKZHD+XPqeY5XI9Yqf29V7a4t7GxxgOyvmk6KArDucz1NpltlOfz5mkXyVVd+j6Scu+uYE",
+	"4uLYqgi2GnLXRP+g5OpZ5AIOyOJ3eo43QPXablrCy7q+8hBJmmAy3UC3pH/2q0jzXp2H+na5p++Ib/rL",
+	"pJbucUxLhPqA47lBR2eFBA6D8AWP/f/2rdg1Wa2/FBbrAzNWO9XUUb9BIRBRnd67WmzFRSi27KSv/lL4",
+	"qv+Xo/pWOaqtBCbPDD67YK1IhF1v+1HKi9CyBE2jyeTsG1lVwpCc0RybzKmw+3wlLwfAoU236VqWKMbd",
+	"dJELqYd61dA+0h9RGqfwu6WEGMTbLBXAw2eeRTE5kJaQtPcRmKnMtwHXDoI9OGGDPqAbVL0984h5dOfc",
+	"4cTBKDGZ0TuUu5TyosXT7zD1ClqK2bIFVbjNoZZrJoZi0nSWVO5k1/sh6dT9Vhd1XFOtUbZ9zQB7v4bt",
+	"mHJjS13SYtCbdza4j4tG9oqbUbcgruHe+1nVzNWFLNrKYScEJ21/EzjuBQeEN9D8DDf132yx2IQ64EkL",
+	"tnt1ulBfkQ2M80RTnp+TCZgWJkLZQZyh7mhsdbR7XuXE4b0H0xs/vH063ddGMmaFy4lWUpzwvqfv7RE/",
+	"3BGYbnuyyB2fPj5uIfurNsgBZigaUPssHcQ7w9PwJnwzoA1vqFwUX6bPan4Udwl5lp8TxVbykhb6DC0k",
+	"TRbARoBaZVzdb//q031AClSuz6HSq7rTwVjlVdbRKnpeQFGzrxHDm8bA2nIG/+ZiQQBG314GdaNSnBNq",
+	"xiv63lpEWOOxpI6MCBKb1qJ/bwcPndRnUVOK9lH2c1/Wosf2WIJmBVfn4tER/fsQPDFcnkOjjf2opS/R",
+	"PicGls5OJLH6jixlkde8U9elEJ2w9jY7j1wsxgjwZe92lY7WlIPuMnuFS6RgCtV11/m96JcAwlW4VkHr",
+	"j6M/wlq4/+L0gk4eY6Gomyn7r3hW4p898Q1+qHtHNfa0IlB0xg4ANs0uec4aoHSth6JgmzhZ3CeVX+SD",
+	"7kjV38ZvrT8x+oDk5qxlI9sK9VIlAm9kVMlmvUefnkUJOycKUnOh+cowYZb9zCifUW28E9KuUpGj07OQ",
+	"6wU8S45Yo2mmmcen71Z9bZqqIKLPxcxD+PRONgxgVfetG++O3r8fdsPx0BseDL3hZOgNp71vKEVwaq7A",
+	"PV8l46P8drROtUmtTVhtMmofWvuI2gB3s+SntXR5ar/92SdedgPzvMhVqqQnRQwHvBFV7pYPKxGvEN/7",
+	"31PjPul/my9TvQ6xQMDmrh4Wjyer5i4133+pimv8qVUBGVWFkVWRZOooqdU8JipisV50KOnLAJDzKjhW",
+	"Faf6J7d8dQW3mx7wYUfUNQrPm940ULsL6zqrnKrqnBsouokyiVHBjH9n6lOhBPUAgOCdcYKDF8BHLnzX",
+	"5Pn01mvjsjcNl30HpWgApV4vfNXIs/dOfB09rw2y/RcHJ7vj5LEFFcMAvaGEf9AtGAQZFp+5EphxPQSz",
+	"odxhBaPL0wIqHEI0wEYzLtdp+OCWZu9nocgK+QHjAD5xiGFM5J2sTDs54MAB59mC9uEoAupiqBjdAcrF",
+	"aUlKhCtHGNxy3Y4DsCc/USvT2Js62gXMwbemvqQqLD9wj0bVOTHwOKs6Epp/++CITruX9QP6ecPL39sm",
+	"qIVfuIMD842nihHSQMBhWAFUf5I3TzkTE/p1HOlRhqOjnPK6iaEU7nZIPQoEuOGuE5ZsMINnoshGs37y",
+	"tFk9CdM0KxU329dW9r1WpgqDoLAhIKuJvwoPWBqzHn36BOfkXKZ6e9hak0LSfOx6d3NPXwSwJZho5bva",
+	"C+m+gbvM830n7O3ZUmomfKR0de+v4vtSUYNcCYoRp32iEuNSIF6ycXRF5wgEZuhqjbe8+uE78uDBg8f2",
+	"oj+/+e7cge/ZP0E69t5fxVOlpKqufnxy+nvi2Pv1PfLEQYeSGVWKO4xhXzlUq1Xz1bBckGfz8XNqZstz",
+	"wOugBfNBssDUd3J0fO+vIhDxn43+LLihMa/O2ejo3uTexCci6JqPzkYP7k3uPXBMI7Ck9y+P7kOVNvzk",
+	"jhIrGjBtz/LR2ajg2nyHl8BmpitmwENqyTxVl9z/CQJJn7K9Fz4BssNPbyHUtJbC1XkcTyaoLIVxoRe6",
+	"BmIeO7j7/+W0PWrn/YVSbHYBYVgQz7pYuu+D37tAcPppYXj3f8Ylxr3iW/FGP4KPgoXvmky3SFsFeWmd",
+	"mFssFfvOEdwMm9xnOVutJSAh/Ylt3eSBQ/2tzLcHm7cXbIPj+1RXj0aV7FNjvY4Ou16ptbIqDymBrr9c",
+	"z6H1hCyjVYMrqm1x/6NdwU+oyQqGplx9EfH3V1vEl6BwXZXY/iWfg1pIbZSTZF821wRHlx9gsr6HJxHq",
+	"2jpA73qUu9IOxBouKQ2yYOb6s3PjuqFb1iAUkbvI0NM3dFF/+q7R9On60/1SRHK+hnVv6g84W25f9A6v",
+	"ZuAbfDFoH00z+bI0DX6a3zwZErr5jlbwqM4Bfcx+BQP4YKjwMRLInGCvYZ9mpZ+kC1O37jnpYqt1sah/",
+	"IxhfGZiLkIOC2jQPosftFZ7EDA1ql2YPE1slTn2SP3K+fp9KnrYTpoFtBGVL0PoNyQquyUoKs3QGWMug",
+	"XHlwNax+kAodQ8GCktS7EKB38JtSjwJKgfRsugr2ipEFfsxpKvx5s7oRpChlM+Efrr0zsO88WPxWrDOM",
+	"mscwA0iBhuzFzuWJusWqwHO1O0rlZqPdqnXX3Ojs2Ve0mp1uAAdQL/ikyuKsT0N/K8aTEn1uZsxcqoU0",
+	"hokDTNYPEvqLKcHZqfiwrUeoS1oQBy8gJDqnnZbN9Wfs7Y0LYOvp5gd/J8aNG1o2coh69bnV9PIuxPEG",
+	"TBv4iIhK6Xatmz4CcP0FfU0vGfHUT4gg6gtmnE7CQv8Q24C+iQq3q8YBDYXnQYflihdFtyb/Hi+5wWmE",
+	"N7Tpcff6A7hY8KBqIkqRM0U2rnkyGUKATgq4b3RjAQB8/C0HAKKXNuU2xz8eKgAAzyBSkHWp1lIzsMWZ",
+	"yOFA5UazYo7oQw2OdKg92xHV+x8xXNt53tob/bLtaDcwFR0ZsLMUA95Xff6ThmjoCulolBhy9ALo9PWn",
+	"+qnICcWFA+vazxm7ZKLmyNTH8JTOlgCfZaCgDqC1tmtG/vO/ZKkELf4zI5S4fxMmjNoi+KYmOTU0c8Ai",
+	"hOf3yNNLprY+HmsfRgXece+v4gmZFRygT7AifuV5eEFp/US1GT+1gxg/+x7ROTxy94przfJGF5M2itGV",
+	"b8IQcoPh2roMbKwifIrfv8dPexn8xZl1DBUEvq3rGEqrm+6F/1v7Se79Ejz+qztr39v5hP22i2HvDS7y",
+	"GCdlj3GRJWG74MYDHFNMXTI1hgpqFDxIFzArGRjJwvV3LaZeRquCnNYj6I++CObLDZHDJ7Sdce77rr8E",
+	"+CBvFWSE2Q0Ou8xuWn/dnpD5H51oD5vs79X2VSl62YS3FlzHL7llozB6aaIfyMNqI8zJp+ygx3rrq994",
+	"xLfDHesORMbKVZ0MwVU+5z7OtrPRe7vLVxPDg3nLx7e4KgTSldoao8QR6l7b2PVV69YWgjhnlPid+/XL",
+	"EKkOytcxANrujF9/Pd7exa6rRP9uPHFP2pjQwV15h9uQ/gEq+4bdePjau8lQ7BccV9MQyI6ckbsC5Fqk",
+	"oDpcEqPu5rv3Q0Jjx4/HSrGkbr0faNa6MhgVFdtN7miwUOPxDLBOnwjC/TABnOEA0wyBmcD/Vk0yQZel",
+	"+b60pUTz/CAT+CVt0hdsE775ljfpDgtey25VZXGQgL+zcAJbMPD5yDla0+guW8HZlZZzt0U9FRNdYeET",
+	"mkW+B69tyyJlPzZHJEXOsKK4fZvopnQ9fu7np+wPkQJRjCHPvVnSTaTFFVkzteImNFcCN7y1CrArMC0Z",
+	"OSv4JVN8T8Lt++qya8pHKtzhOsn3Rzt27otr17vu/YI8eTfR2zZN9MQYtlofLn27oZpgV7rVRK4EE1tB",
+	"a0aC48yAjsQWUYoRpFsF6YcKDvXzNPV/wO5XKG5uW4SfsTP2+kuAD9rPf8LyqPQVotvulqmUhhRyoVvW",
+	"xO6sDq1P8/xH3Htfss5/wTbwFbec5rgVdf8kz33ruZFRYKROdhJ3yAPlNJZhCLmxzr81EKDxvZ6dS0jK",
+	"/Y/2P53hE/Tmb0Fq7CsOEGn5wo73N66u1S443dBtRTSKyAPhH0ICa0JrEh79yM96nQ6vCexY7ipdfyvi",
+	"8SO9DOIRUJ4CSkXlv8s1E8B058qsPBaP7rH772s2U3h+t7n3OM9w1W0J103u7Ohz2tJY7q+HMbocQpCz",
+	"sHCvKwZUkCyHg76jauDuZv/GTu547m9vw97iqr/mC4EGnMeCx0fHx3SfnWkca1TahVfbW1X3N6jDkbf3",
+	"DuQBuXTb0mvApTKlBykrf82gqkLT1bpgGPfJvBMGcWCMYXhDHzU+woyJHIjGfVHBKkAZORgij3PkSLcg",
+	"OR61oLUIGhJJd3tvz901n6vzhuNrc9vc6OPmroNUQGuyYlSXiuVNLsLYhw4enHOmkfW9XdWvS7082Iwf",
+	"fqP+XOoly//iPqLPXj1JYsk6CHJ6cZBMB+yriE8f5+8cw6uIPAhBjpNTort3wv2P+I9PXZYQrs9BgmL1",
+	"urGVf3B73VjUr3E06dOwQS+ZoguWEde4nHmueIAlq/AtiC5nS0I1WT8+balQgtKydAOEe0u9oeR4WEPJ",
+	"WcUj5Bookl0YfDf4d93ukbOO9hFkZxv8tpvXd68xMNtixEA84BDBqiduM8V5LQlcZnzVFlVQbMmo0rTo",
+	"CEK5a9jnqONesM0r/wm3npaqv7jNHgEyxcPEIrdR7bcUhJJLrkxJCzIrpC+o1HxVFtSwPNCqZmTK5jKg",
+	"FUzZohSt4rAu6LZTFuwFryDV9pmKAyQL7SjvJk1ZvTnhrwDEgakqwZb0kpEpO8jB+soZppAHrRcQOMRp",
+	"naE+2PjEgjeLIpvV7BlmWmwcVmW73EAt/Su87Kaj2bdWYOi/55bj2rXXJvLg/s/Xlqhv2YIDp4TLXrea",
+	"zsAl7Ckmd2BE2kQGVEiXL3MgJXODm73Nj4GRe/ATQPQFKmQPh7+tMAwPVNKyu+XrJUtbYl3MC2s5ZaHP",
+	"E+C+NbbibTorXezX/E+qcoHvvbMKl7spHe5+vxexg6XL7MNc01qutu9UKbDIrYqacP/BK2B2aVch9z/a",
+	"//TIiN2CGNtX3GSnbkWPc7hEFlQ3YSIrgHVrQ7cae30Id6BOfIc4fCOcCtlby/qZTfzno2vsqO8qGXZr",
+	"Gz5Z2Gqf3VHXeljVsDco/1lrhpsRuzuJ37sXd8TvuSE5m/H8ILU7r4PEOC2HUoMvcHxiEIdEo0gKzwdO",
+	"cuBopxpjblqK32q4rcOcRRT/LnP2tcP5v5aY3Uk47ibNaDsr7dBx0CpYJ2E/j4D3ua5cWQxxHCKDLzek",
+	"oGrBKmOaxsCGM1rqqh545rsWUCgATbFbDp7hJX2aUgMQo8frCdyuicV1kJqddZa7SLYBnZE4ChwtSzVr",
+	"e4Nh782oJb593Cu+/QRBkAIv3RYiC0DM8+LJ86ff/OXJT39uQ0eCO2uvD+DXa2oMU/ae//j1P755+7tv",
+	"7v3zPzXkOBu9Hy+BEGPENQCcUhzNORw60QCyEF53rejf2I1h6BQPxBV9/wzfHMXMA5Z2uhBWKr4A9pBq",
+	"9IHTR8lLngMeMV+tpUKA8ym9QBYpJVfjUEb7dgD+EUJFN9839WjInmh5quQFoA53MS431/I5zVllGVrr",
+	"lK9aZZNtmHpnllTEOMUJLdQAbn0w8f/rBG9tGV4hxYIpQhfSihyOsy1fUuQ3P8QvqM4Z1FSbZq7zMhxA",
+	"6dYfmPkMsI9WiJ3y5rZoBW6gZ05LprAf0kqzPYW3n4E4cSx7aGBM/XPRgDDA40uxhQfab44s/HGAQvc2",
+	"FKQdrObIwMxZM7ku2rZm0PhJtX7aS60jn6rPrbtV/GK1+mlSqyeAUoBavSr0zrfkK4ApPn0w+TpzFR4O",
+	"eRjNUKX4JQsKaBcZ4jvctuPvPWV7NSfRVOglHR+fPvzm7Ncn43+n4w+T8ePf3X/78eTBp2/O+k0PjtvN",
+	"T3jct09eP314cgb+WVEgBHPLt/XSZVeOwsuZYWk8i6CDp1xQEKL9PYRk8YGvx3aIwFudE0MVoWq2tB+P",
+	"BV9kRQWf26X8qgSo53tbuiq+9lj+Skos/AF8FKpc89fL75457OyCbmVpMhK9BBjHzL3RbWYFUOu1OPMx",
+	"yfAB8gIKKpaEnQc/l4iRvjsrnnJRsPcmkCS47jk33thwvm/Nno4skv3zZ6PduSZgpd26dodT5UbV+03t",
+	"bbsZb2NPKzbjawb7ON7GIfmBlMzGTSh2aU6Z5rld2D7b9vh2tm2gdXdlbM52P2Bmz0pw5w7FCljqpnR3",
+	"v9bdk9Z9C1f/oOTqWdUQ+FlCsj9rDLRXjOyWxcHF4lcHl4ZVP2motpD7UzVZNelQbM4U81QjadGYMzNb",
+	"tuj0z0gmXvlPue1k/x0d6zt7f8G1UY6OX68ZvcBj3R73uf0Tn5Z2WGStpJEzWexKgi/cpOqiR3TsOVz2",
+	"2dYww+hS5cv4h4Nk9GGmHEgldXBeDiURUTxdEYEPe7ZP9/2P9j89EqRh6m84F2JfcYerVM0unRumDlOb",
+	"55Kp9rkhP5uG3mXmjub58IrRvgA5pm45kXS7a/uzdWNwabHm0sc3pCIOOGuncbe+Cz+6G3qAnl3tHBwm",
+	"Fnj1X8Kp8aVQo9Rs4b7kKHcwoTcelN1jHd4R0JlfnqryzK5NzKrRsivA5x8XctHVxfEtvWA/ycWtb40d",
+	"oE5pNQC0GbgAANRitRBnyKKAVoVEC4YjWXRLMZWywFKGnoBa64JycQWsVzvJhzFPCgkkIr5gOCy+Y1zb",
+	"u+YzueZdXsFMrrd3tXdvBjpLrrefpS8ZoAndkhwytqAQ9TeKY8hQJowRMDhEF7Ct3EB6is79j/iAvUDg",
+	"MPG3rTYS7WIh4tcejdxfd/Hly4Zi9ALoQdZbIufz80DUBBaUqzx0NJMYhTBqu1cm2Pu1VO2ACPjnz94W",
+	"eD82uyCJVwiPgnqG4PuBdH3gNtZ7UiB7l6nggtk16DjoXdoZr/v7stvakul/CVnvuM7psIv3W02gZ8MA",
+	"n6rIK+qzQJLqI3urvcu4qdFIpw9wf80X4NEc/ryPeLZv2TPu5SAcoLTSyDUEH10pXPDOnD5XpdCIao0a",
+	"vRKpmHu6PQgY0UL3SPP1ImOoT8drtFzrpcdSMKvkHOl28k2Ooru/RZ8lC/uiN08Z8rDJihIr/W5aXOXl",
+	"X1LFkVv11qKjIBUHqDfyz4JSIwcBLHJSkYGn1Rqi23/uWawXbHNn+avae5s6yCuAGPP+IMBbP8HKIJt3",
+	"eEdpIKdLxdYDfO3qofsfed6JH3H1tXY3PstvZ9vsm/E7iguFxQgF1FCljlg3GpvjtWP1blme+1Mpzd4I",
+	"kZTmKhGiYct0vfCL/fDj04fkT/zbXXzQQ2HdYF4Yuf7ryVmgZdoojkyP6YnuB0N9kC1x91aaH80dgVH3",
+	"3rcHyGBwkZFSrO1/1lRdwA/wX8UMV1C8pRjS/6Tz+XUxUaxgVLMulAi44O9MUF65z/77FZSfmKmpjIUM",
+	"tW3ayPUa6gMMUPih3apjwzW4kCJGy9uVnVJ0yE0pXorDnbg31B4ubr9xTqQW/0e5cWSKB8m0vSoFROYc",
+	"rJ3oOEvOXfrDkQMWEWbdznI74FOPj4jHfgfeNfz9Ddx0w1rjxnES8Sue4BffssS4GWzRGMb99frd/PBx",
+	"hLonnlfMF9T9ZUG58Jx/PmvbU1bYe8NE3i4r+Pe/J1l5ar/INZn+PYrLcwngyPg86KlF0OOMlGt7kHgc",
+	"zd9qxBboKSi6U0z0HQnJHfFP7OKOZaNa69SZKIviAKFlVhRks5QM4OU8/CkWUktrOaykYlmNjNadFZ2B",
+	"v3911xwu7HcdVpJk4X6AsLoqPfCXFZRzK9ImbU+FUYfJDP5rxDPMmW4hNBHS8H3R4xfumhucFXxF26S4",
+	"ARwUxlYSwBq0m3qzpKYTsAnff3Oc5e75t1wIHb81UQnt/noYAH8tVwya3uyk+zl3ZH86xgSH8LGDhXeg",
+	"8daZnm7JivJiV2x7kJ9iKW5YwTtiP22t68PhHcLbgBPE4WFTsYUDA/lkA/g+VQDTsZAYsmqv8jvAdL29",
+	"cW2xR3LvJjpbbZtOCKc7kMcb0FzwEXcFuHRL6isJt4RP70MkWldU9/1W3IM57y76fEHnYYDtqPNu/Adk",
+	"bKMih6ImSaYM6dsQb8ivRD84A+u6uNF9pmC7fnS33QAQv/amcZcdEYSxC+bPeIDSlArSjaZG0+egliMn",
+	"aIcOIhpaetPtZ/fxmuzaDDN/v5w9OKe7rD3noecX1mspN8Ju0wu2Nr6p0rupfnHWSCXYpQAd2+ANzuXt",
+	"kB2+ghJV7bukuSIfJMCHVzX9UNhTb3ZZS1nsmR+4Yqicfk5esP2C1umHrztAks4+J/YZWyrjIUtnL/6M",
+	"q09geLfsH1bvTFEs2L8dihnaPo1M2ZLDuWAlnAkM7VQbooerh7+/0krevKN3uAau7wq0N1mYKaeiYRpd",
+	"N5dLIHJNuMATEz1Nd4K3HYTXnrybVhqdAnk3Lh9Me6jsN1QtmNkP4nvrYnoDdEhSFt95uMZbNVdvQTU5",
+	"vw93lfP0fGtF3cVTDD5jD/a+v+hG6VPgzrZz9TWidB2qod6BfmlMbFsNRw2dUh366iXQcWoXXvWTFRFb",
+	"tE+Wv+hwaYsvyDZyX9/KheAn5wD2qXtUS27Ar9X9j1jF21nWeVUqEnffC1cnfAsTu4/m425OkUAy0jb5",
+	"PWsJD7QOnwGqNg7ojooJb40S5kdZ5BlZKzljzqfG4sFLpkxFTtUhFnMucoi/dmzOH/w1n/HuDGNs5eug",
+	"msyxiuFwpb2CbXYJeDwf2JLmhAuo34qq75oLoNhMqryHbnyFF974GkBN9Yqqi1xuhpZV/7KUGZzY9v+Z",
+	"yMiGXjKdkQU1TIeSc65cY4f2h71bH8SCzw/CvefXAWDjcZJd0BctaFf2ktlFeu6/tmuZPLlc10qFiz7n",
+	"c6yLJg+0U3XBYdiQ/PPQu0RSYAzL9tFQSHG3lwLvCzAgWrnoDq6gvkdShUobecRC4JuDKsAM8+bW6XQx",
+	"VtyM9i00iic6Q71L7J1rcJPOiX9Fa+ja/flQqp0HWGJkgs4dXRhEYAm36r1qj/EUa91uyZtw1ZW4BvxL",
+	"rkE38AV5MX6y2tyYNzusdgdxS3efeWXccwwKv6lWbJhOGkCJdGsh5PAxt10KW3vvbfOwdb0dSnEb5IqH",
+	"CWp7jIcjtClNNYwdjdMX8dXf8CWAvr5JjfWWsxd3tfDVWuORjQ3OTLuA/QVrg3itJKLKdLTZS5dcX105",
+	"3RiT5O0K1ys7C3dR2v8/Up8lMYzD2zJ0ybhYdAXKdyW8B3qt/9z/BbC9KoBtetJ7Y9jGC/C/MLY3CmN7",
+	"d1P9v0i2t4Zk29iOA8Bsb+nE/x+FZ3s3c/r2juyTLwHVtn2H3M/5fN5qLtg/dkRobhXX1s4zonJWs50k",
+	"gJRXZtN5xeY3zCTqJ/N7O+stwmQn3dM4HCZyZ3WDe6hB6oT6RPYQkyFwel+GTv17QtTrq5/uEFTPtUN3",
+	"eybumpsC1HtT7yqZFVKzfA+aHi2Kv2c8O5zy1oCyW5ADGO34pAwj97VlAA5C6FRUntgv/A1TlJ6MW7NZ",
+	"qbjZgkxMGVVMjc5+fWsnSDN16aWlVMXobHR/9Ontp/8vAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

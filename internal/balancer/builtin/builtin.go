@@ -154,6 +154,33 @@ func (b *Balancer) Slower(instance string, than time.Duration) (n, slow int64) {
 	return n, slow
 }
 
+// until are the upper ends of the buckets, in milliseconds.
+var until = func() (all []float64) {
+	for b := range buckets {
+		all = append(all, firstBucketMS*math.Exp2(float64(b+1)/4))
+	}
+	return all
+}()
+
+// Passed is what has gone through an instance so far.
+func (b *Balancer) Passed(instance string) (p balancer.Passed, known bool) {
+	f := b.flights.find(instance)
+	if f == nil {
+		return p, false
+	}
+	p = balancer.Passed{Requests: f.answered.Load(), BytesIn: f.in.Load(), BytesOut: f.out.Load(), Until: until}
+	h := f.histogram.Load()
+	if h == nil {
+		f.histogram.CompareAndSwap(nil, new(histogram))
+		return p, true
+	}
+	p.Took = make([]int64, buckets)
+	for k := range h {
+		p.Took[k] = int64(h[k].Load())
+	}
+	return p, true
+}
+
 // Stats returns what a pool has done.
 func (b *Balancer) Stats(name string) (balancer.Stats, bool) {
 	b.mu.Lock()

@@ -17,6 +17,7 @@ type flight struct {
 	n         atomic.Int64
 	answered  atomic.Int64
 	failed    atomic.Int64              // of them: 5xx, or no answer at all
+	in, out   atomic.Int64              // bytes of bodies
 	histogram atomic.Pointer[histogram] // of how long answers took, once somebody asked
 	targets   atomic.Int64              // that count here and are in a pool
 	of        *flights

@@ -38,6 +38,10 @@ func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
 		took := time.Since(now.Since)
 		if err == nil {
 			p.count(t, r.URL.Path, now.Since.Add(took), res.StatusCode, took)
+			if kept != nil {
+				kept.to.Store(t.flight)
+				t.flight.in.Add(kept.read.Swap(0))
+			}
 			res.Body = follow(res.Body, t, now)
 			return res, nil
 		}
@@ -169,11 +173,19 @@ func (w withoutContinue) Unwrap() http.ResponseWriter { return w.ResponseWriter 
 type keptBody struct {
 	io.ReadCloser
 	used atomic.Bool
+	read atomic.Int64           // before it was known who answers
+	to   atomic.Pointer[flight] // who does
 }
 
 func (b *keptBody) Read(p []byte) (int, error) {
 	b.used.Store(true)
-	return b.ReadCloser.Read(p)
+	n, err := b.ReadCloser.Read(p)
+	if to := b.to.Load(); to != nil {
+		to.in.Add(int64(n) + b.read.Swap(0))
+	} else {
+		b.read.Add(int64(n))
+	}
+	return n, err
 }
 
 // Close leaves the body open: the server closes it when the request is over.
@@ -193,6 +205,12 @@ type followed struct {
 	t    *target
 	now  *balancer.Request
 	over *atomic.Bool
+}
+
+func (f followed) Read(p []byte) (int, error) {
+	n, err := f.ReadCloser.Read(p)
+	f.t.flight.out.Add(int64(n))
+	return n, err
 }
 
 func (f followed) Close() error {

@@ -17,16 +17,20 @@ const (
 	Latency Kind = "latency"
 	Healthy Kind = "healthy" // the share of new instances that are well; compares nothing
 	Serving Kind = "serving" // how many instances of the group serve; compares nothing
+	Metric  Kind = "metric"  // the share of samples of a metric that are past a line
 )
 
 // Compares reports whether a gate of the kind compares what new and old answer.
-func (k Kind) Compares() bool { return k == Errors || k == Latency }
+func (k Kind) Compares() bool { return k == Errors || k == Latency || k == Metric }
 
 // UsualMargin is by how much new may be worse unless somebody says otherwise: half a point
-// of errors; twice as many slow ones as the old version has.
+// of errors; twice as many slow ones as the old version has; ten points of samples.
 func (k Kind) UsualMargin() float64 {
-	if k == Latency {
+	switch k {
+	case Latency:
 		return 0.05
+	case Metric:
+		return 0.1
 	}
 	return 0.005
 }
@@ -66,6 +70,12 @@ type Gate struct {
 	// instances, or how many serve.
 	Floor float64 `json:"floor,omitempty"`
 
+	// Metric is what a gate on a metric looks at, and At the line: samples above it are bad,
+	// with Below those below it.
+	Metric string  `json:"metric,omitempty"`
+	At     float64 `json:"at,omitempty"`
+	Below  bool    `json:"below,omitempty"`
+
 	// Value is what it looks at now, of so many that were judged; in no record.
 	Value  float64 `json:"-"`
 	Judged int     `json:"-"`
@@ -87,7 +97,13 @@ func Usual() Gate {
 func (g Gate) Validate() (field string, err error) {
 	switch {
 	case !g.Kind.Compares() && g.Kind != Healthy && g.Kind != Serving:
-		return "kind", fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy and serving", g.Kind)
+		return "kind", fmt.Errorf("%q is no kind of gate; there are errors, latency, healthy, serving and metric", g.Kind)
+	case g.Kind == Metric && g.Metric == "":
+		return "metric", fmt.Errorf("say which metric; give one such as cpu or scrape:NAME")
+	case g.Kind == Metric && (math.IsNaN(g.At) || math.IsInf(g.At, 0)):
+		return "above", fmt.Errorf("the line is no number")
+	case g.Kind != Metric && (g.Metric != "" || g.At != 0 || g.Below):
+		return "metric", fmt.Errorf("a gate on %s looks at no metric; leave it out", g.Kind)
 	case g.Kind == Healthy && !(g.Floor > 0 && g.Floor <= 100):
 		return "floor", fmt.Errorf("the floor is %g %%; give over 0 to 100 percent of the new instances", g.Floor)
 	case g.Kind == Serving && !(g.Floor >= 1 && g.Floor <= 10_000):
@@ -104,6 +120,14 @@ func (g Gate) Validate() (field string, err error) {
 		return "undecided", fmt.Errorf("%q is not what an undecided gate may do; give go-on, hold or extend", g.Undecided)
 	}
 	return "", nil
+}
+
+// Past reports whether a sample of its metric is a bad one.
+func (g Gate) Past(v float64) bool {
+	if g.Below {
+		return v < g.At
+	}
+	return v > g.At
 }
 
 // State is what a gate says.

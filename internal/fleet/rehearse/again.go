@@ -45,6 +45,7 @@ const mostDifferences = 20
 // is in whose name the service writes.
 func Again(view fleet.View, journal []Told, actor string) Decided {
 	a := &again{view: view, place: map[string]int{}}
+	a.view.Group.Rules, a.view.Group.Bound = nil, nil // what they measured is in no journal
 	for i := range view.Instances {
 		a.place[view.Instances[i].ID] = i
 	}
@@ -103,7 +104,7 @@ func (a *again) moment(lines []Told, actor string) {
 
 // decides reports whether a line is a decision of the core's, and no fact that was noted.
 func decides(e fleet.Entry) bool {
-	return !isKind(e.Kind, "verdict", "clock", "drill", "hook", "pool", "check", "replica")
+	return !isKind(e.Kind, "verdict", "clock", "drill", "hook", "pool", "check", "replica") && e.Kind != "group.resized" && e.Kind != "group.bounded"
 }
 
 func isKind(kind string, of ...string) bool {
@@ -172,6 +173,9 @@ func (a *again) facts(l Told) {
 		a.of(l.Entry, func(in *fleet.Instance) {
 			in.HearVerdict(health.Report{Check: l.Cause.About, Verdict: health.Verdict(l.Kind[len("verdict."):]), Since: l.At, Why: l.Cause.Words})
 		})
+	case l.Kind == "group.resized": // by a rule; what it measured is not in the journal
+		a.view.Group.Size = l.Numbers.Int("to")
+		a.out.Given = append(a.out.Given, "group.resized by the rule "+l.Cause.About)
 	case isKind(l.Kind, "clock"):
 		a.out.Stopped = "the clock was set meanwhile"
 	}

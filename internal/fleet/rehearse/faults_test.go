@@ -58,9 +58,10 @@ type plan struct {
 	calm              bool // no more faults
 	largest, changes  int  // sizes and versions that people chose
 	leastDrain, worst time.Duration
-	from              fleet.Version  // of a rollout that supersedes another
-	place             *time.Location // of hours of the day
-	holds             time.Duration  // for how long hooks hold at most, all together
+	over              *fleet.Rollout        // which another supersedes
+	ran               map[fleet.Version]int // what served when the rollout began
+	place             *time.Location        // of hours of the day
+	holds             time.Duration         // for how long hooks hold at most, all together
 }
 
 func playPlan(t *testing.T, seed uint64) *World {
@@ -328,16 +329,17 @@ func (p *plan) begin(waves string, to, above, below int, soak time.Duration) {
 		p.t.Fatal(err)
 	}
 	ro := fleet.Rollout{
-		From: p.from, ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
+		ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
 	}
 	if !p.calm {
 		p.manner(&ro)
 	}
-	r, e, err := fleet.Begin(p.w.Clock(), v.Group, v.Instances, ro)
+	r, e, err := fleet.Begin(p.w.Clock(), v.Group, v.Instances, ro, p.over)
 	if err == nil {
 		v.Location = p.place
 
 		v.Rollout = &r
+		p.remember()
 		p.w.note(e)
 		p.changes++
 	}
@@ -442,20 +444,5 @@ func (p *plan) mustBeWhole() {
 	}
 	if v.Group.Above > 0 {
 		p.k.mustBeBalanced()
-	}
-}
-
-// rollOn brings the group to a version that is good and expects it there in time.
-func (p *plan) rollOn() {
-	v := &p.w.View
-	v.Group.Drain = min(v.Group.Drain, 10*time.Second)
-	p.begin("1,50%,100%", 3, 1, 0, 10*time.Second)
-	for i := range v.Instances {
-		p.w.Answer(v.Instances[i].ID, true)
-	}
-	within := p.bound()
-	p.w.Run(p.w.Now.Add(within))
-	if len(p.w.Ended) == 0 || p.w.Ended[len(p.w.Ended)-1].To.N != 3 || v.Group.Template.N != 3 {
-		p.k.fail("10: a rollout to a good version is not done after %s: %s", within, say.Summarise(p.w.Clock(), *v).Sentence)
 	}
 }

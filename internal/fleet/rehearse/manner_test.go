@@ -6,6 +6,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/say"
 )
 
 // manner draws how a rollout goes about it.
@@ -46,9 +47,9 @@ func (p *plan) supersede() {
 	to := []int{1, 2, 4}[p.r.IntN(3)]
 	ended, e := old.Supersede(p.w.Clock(), fleet.Version{Name: "timetable-web", N: to})
 	v.Rollout = nil
-	p.from = old.From
+	p.over = &old
 	p.begin("1,50%,100%", to, 1+p.r.IntN(3), 0, p.upTo(20*time.Second))
-	p.from = fleet.Version{}
+	p.over = nil
 	if v.Rollout == nil { // it was refused, and nothing changes
 		v.Rollout = &old
 		return
@@ -126,4 +127,19 @@ func (k *watch) mayEnd(r *fleet.Rollout) int {
 		}
 	}
 	return most
+}
+
+// rollOn brings the group to a version that is good and expects it there in time.
+func (p *plan) rollOn() {
+	v := &p.w.View
+	v.Group.Drain = min(v.Group.Drain, 10*time.Second)
+	p.begin("1,50%,100%", 3, 1, 0, 10*time.Second)
+	for i := range v.Instances {
+		p.w.Answer(v.Instances[i].ID, true)
+	}
+	within := p.bound()
+	p.w.Run(p.w.Now.Add(within))
+	if len(p.w.Ended) == 0 || p.w.Ended[len(p.w.Ended)-1].To.N != 3 || v.Group.Template.N != 3 {
+		p.k.fail("10: a rollout to a good version is not done after %s: %s", within, say.Summarise(p.w.Clock(), *v).Sentence)
+	}
 }

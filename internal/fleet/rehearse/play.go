@@ -112,13 +112,14 @@ func (p Plan) play(seed uint64) (run Run, whole bool, err error) {
 	view := p.View
 	s.begun, s.last = view.Watched, view.Watched
 	view.Watched = time.Time{}
+	view.Group.Rules, view.Group.Bound = nil, nil // the size is as it is
 	view.Instances, view.Ledger, view.Rollout = s.present(), nil, nil
 	s.w = New(s.begun, view, s.fate)
 	s.w.Answers, s.w.OnDecision, s.w.Quiet, s.w.Lean = s.answer, s.decided, true, true
 	for i := range view.Instances {
 		s.stand(&view.Instances[i])
 	}
-	ro, e, err := fleet.Begin(s.begun, view.Group, view.Instances, p.Rollout)
+	ro, e, err := fleet.Begin(s.begun, view.Group, view.Instances, p.Rollout, nil)
 	if err != nil {
 		return run, false, err
 	}
@@ -338,8 +339,11 @@ func (s *staging) ask(ro *fleet.Rollout) {
 	asked, others := s.whole(each*float64(fresh)), s.whole(each*float64(serving-fresh))
 	for k, g := range ro.Gates {
 		was, is := s.Errors, s.Errors
-		if g.Kind == gate.Latency {
+		switch g.Kind {
+		case gate.Latency:
 			was, is = 0.05, 0.05
+		case gate.Metric: // what machines measure is not simulated
+			continue
 		}
 		for _, f := range s.Faults {
 			if f.Kind == NewErrors && g.Kind == gate.Errors {

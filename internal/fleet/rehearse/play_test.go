@@ -217,7 +217,7 @@ func lived(t *testing.T, seed uint64) (fleet.View, []Told, fleet.RolloutState) {
 	}
 	p.Rollout.ID, p.Rollout.Gates = 1, nil
 	p.Rollout.Order = []fleet.Order{fleet.Mixed, fleet.ZoneByZone, fleet.OldestFirst}[r.IntN(3)]
-	ro, _, err := fleet.Begin(epoch, view.Group, w.View.Instances, p.Rollout)
+	ro, _, err := fleet.Begin(epoch, view.Group, w.View.Instances, p.Rollout, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

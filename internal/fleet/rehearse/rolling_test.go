@@ -26,6 +26,8 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 	}
 	if e := d.Rollout; e != nil && e.State == fleet.Done {
 		k.mustHaveSoaked(before, e)
+	} else if e != nil && e.State == fleet.Reverted {
+		k.mustBeBack(e)
 	}
 	if r != nil && before.Rollout != nil && before.Group.Frozen == "" {
 		k.mustKeepToItsWave(r, d)
@@ -142,5 +144,47 @@ func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 		k.fail("8: wave %d goes to %d, and there are %d", r.Wave+1, want, are)
 	case r.State == fleet.Soaking && answering < min(want, g.Size-pinned):
 		k.fail("8: wave %d soaks, and %d of %d answer", r.Wave+1, answering, want)
+	}
+}
+
+// remember notes what serves as a rollout begins, and should again if it is reverted: not what
+// another was held or turned back for.
+func (p *plan) remember() {
+	p.ran = map[fleet.Version]int{}
+	for i := range p.w.View.Instances {
+		if in := &p.w.View.Instances[i]; p.w.View.Group.Serves(in) {
+			ran := in.Version
+			if o := p.over; o != nil && (o.Back || o.State == fleet.Held) && ran == o.To {
+				ran = p.w.View.Rollout.From
+			}
+			p.ran[ran]++
+		}
+	}
+}
+
+// mustBeBack expects of a rollout that is reverted that as many run each version as did before
+// it, where the size is what it was and nobody had to be left behind.
+func (k *watch) mustBeBack(r *fleet.Rollout) {
+	v := &k.p.w.View
+	now, served := map[fleet.Version]int{}, 0
+	for i := range v.Instances {
+		in := &v.Instances[i]
+		if in.Pinned || slices.Contains(r.LeaveOut, in.ID) {
+			return
+		}
+		if v.Group.Serves(in) {
+			now[in.Version]++
+		}
+	}
+	for _, n := range k.p.ran {
+		served += n
+	}
+	if v.Group.Size != r.Sized || served != r.Sized { // then some run what most ran
+		return
+	}
+	for version, n := range k.p.ran {
+		if now[version] < n {
+			k.fail("8: it is reverted, and %d of the %d that ran %s before do", now[version], n, version)
+		}
 	}
 }

@@ -14,7 +14,6 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
-	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/say"
 )
@@ -98,6 +97,7 @@ type scenario struct {
 	zoneLost map[string]bool
 	zoneHung map[string]bool // takes machines and never runs them
 	printed  int
+	burden   *burden
 }
 
 // named are the arguments with names that commands take; the settings of a group are
@@ -126,6 +126,7 @@ func (s *scenario) play(line string) string {
 	var err error
 	switch words[0] {
 	case "group": // whole=10s: so long after it was made
+		s.burden = nil
 		s.group(words[1], args)
 		if args["whole"] != "" {
 			s.w.Run(epoch.Add(span(args["whole"])))
@@ -244,7 +245,9 @@ func (s *scenario) play(line string) string {
 			s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
 		}
 	default:
-		panic("there is no such command")
+		if err = s.playRules(words, args); err == errRulesSaid {
+			return s.thinks()
+		}
 	}
 	if err != nil {
 		return "refused: " + err.Error() + "\n"
@@ -315,12 +318,13 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 	if kind, floor, some := strings.Cut(args["gate"], ":"); some {
 		ro.Gates = []gate.Gate{{Kind: gate.Kind(kind), Floor: float64(number(floor)), Broken: gate.Hold, Undecided: gate.GoOn}}
 	}
+	var over *fleet.Rollout
 	if old := s.w.View.Rollout; args["supersede"] != "" && old != nil {
 		_, e := old.Supersede(s.w.Now, ro.To)
-		ro.From = old.From
+		over = old
 		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
 	}
-	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, s.w.View.Instances, ro)
+	r, e, err := fleet.Begin(s.w.Now, s.w.View.Group, s.w.View.Instances, ro, over)
 	if err == nil {
 		s.w.View.Rollout = &r
 		s.w.Journal = append(s.w.Journal, Line{s.w.Now, e})
@@ -372,74 +376,6 @@ func (s *scenario) show() string {
 		b.WriteString("\n")
 	}
 	return b.String()
-}
-
-// settings sets those that are named.
-func settings(g *fleet.Group, args map[string]string) {
-	for name, text := range args {
-		switch name {
-		case "size":
-			g.Size = number(text)
-		case "min":
-			g.Min = number(text)
-		case "max":
-			g.Max = number(text)
-		case "template":
-			g.Template = version(text)
-		case "zones":
-			g.Zones = strings.Split(text, ",")
-		case "heal":
-			g.Heal = fleet.Heal(text)
-		case "heal-limit":
-			g.HealLimit = number(text)
-		case "shed":
-			g.Shed = fleet.Shed(text)
-		case "spread":
-			g.Spread = placement.Spread(text)
-		case "above":
-			g.Above = number(text)
-		case "settle":
-			g.Settle = span(text)
-		case "drain":
-			g.Drain = span(text)
-		case "hooks": // name:at:deadline:otherwise, with + before all when they hold at once
-			g.Hooks, g.HooksAtOnce = nil, strings.HasPrefix(text, "+")
-			for _, one := range strings.FieldsFunc(text, func(c rune) bool { return c == ',' || c == '+' }) {
-				f := strings.Split(one, ":")
-				g.Hooks = append(g.Hooks, fleet.Hook{Name: f[0], At: fleet.HookPoint(f[1]), Deadline: span(f[2]), Bound: 4 * span(f[2]), Otherwise: fleet.Answer(f[3])})
-			}
-		case "checks", "whole": // not of the core
-		default:
-			panic("no such setting: " + name)
-		}
-	}
-}
-
-func number(text string) int {
-	n, err := strconv.Atoi(text)
-	if err != nil && text != "" {
-		panic(err)
-	}
-	return n
-}
-
-func span(text string) time.Duration {
-	if text == "" {
-		return 0
-	}
-	if text == "never" {
-		return -1
-	}
-	d, err := time.ParseDuration(text)
-	if err != nil {
-		panic(err)
-	}
-	return d
-}
-
-func version(text string) fleet.Version {
-	name, n, _ := strings.Cut(text, "@")
-	return fleet.Version{Name: name, N: number(n)}
 }
 
 func TestSameWorldSameJournal(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/metric"
 	"unitas/internal/fleet/words"
 )
 
@@ -67,6 +68,8 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided,
 		fleet.CodeTooIll, fleet.CodeTooFewServe, fleet.CodeSuperseded:
 		return ofRollout(c)
+	case fleet.CodeTrip, fleet.CodeSteady, fleet.CodeForeseen, fleet.CodeCalendar, fleet.CodeCalendarOver, fleet.CodeBounds, fleet.CodeTried:
+		return ofRule(c)
 	}
 	if text, ok := plain[c.Code]; ok {
 		return text
@@ -91,6 +94,7 @@ var plain = map[fleet.Code]string{
 	fleet.CodeUnasked:     "its machine ran, and no check was set then",
 	fleet.CodeLastRequest: "its last request is done",
 	fleet.CodeGroupGoes:   "the group is being deleted",
+	fleet.CodeBoundsBack:  "no calendar sets other bounds any more",
 	fleet.CodeGroupFrozen: "the group is frozen; once it is thawed the wave soaks anew",
 	fleet.CodeNotWhole:    "the wave is not whole any more",
 	fleet.CodeUnwatched:   "nobody watched the group for a while, so the wave soaks anew",
@@ -234,7 +238,20 @@ func sides(c fleet.Cause) string {
 	if c.About == string(gate.Latency) {
 		what, of = "answers of the new instances took over "+words.Span(n.Span("line_seconds")), "of the old ones"
 	}
+	if c.About == string(gate.Metric) {
+		past := pastLine(c.Words, n.Get("at"), n.Int("below") == 1)
+		what, of = "samples of the new instances have "+past, "of the old ones"
+	}
 	return fmt.Sprintf("%s %% of %d %s, and %s %% of %d %s", words.Percent(n.Get("new_percent")), n.Int("new_requests"), what, words.Percent(n.Get("old_percent")), n.Int("old_requests"), of)
+}
+
+// pastLine is a metric past a line: "cpu above 80 %".
+func pastLine(name string, at float64, below bool) string {
+	way := "above"
+	if below {
+		way = "below"
+	}
+	return name + " " + way + " " + metric.Name(name).Say(at)
 }
 
 // Gate says of what a gate compares the shares.
@@ -244,6 +261,8 @@ func Gate(g gate.Gate) string {
 		return "new instances that are healthy"
 	case g.Kind == gate.Serving:
 		return "instances that serve"
+	case g.Kind == gate.Metric:
+		return "samples with " + pastLine(g.Metric, g.At, g.Below)
 	case g.Kind != gate.Latency:
 		return "requests that fail"
 	case g.Seen.Line == 0:

@@ -100,6 +100,11 @@ func ofGroup(group, what string, e fleet.Entry) string {
 		return fmt.Sprintf("Healing of %s stops and asks for a person.", group)
 	case "healing-resumed":
 		return fmt.Sprintf("Healing of %s goes on.", group)
+	case "resized":
+		n := e.Numbers
+		return fmt.Sprintf("The size of %s is %d, and was %d.", group, n.Int("to"), n.Int("from"))
+	case "bounded":
+		return fmt.Sprintf("The size of %s is between %d and %d now.", group, e.Numbers.Int("min"), e.Numbers.Int("max"))
 	case "relapsed":
 		wait := words.Span(e.Numbers.Span("wait_seconds"))
 		if e.Cause.Code == fleet.CodeForNought {

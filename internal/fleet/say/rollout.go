@@ -32,17 +32,25 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
 	case fleet.Held:
 		if r.Back {
-			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.From, s.Serving, g.Size, Because(r.Cause))
+			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.BackTo(g.Size), s.Serving, g.Size, Because(r.Cause))
 		}
 		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, Because(r.Cause))
 	case fleet.Reverting:
-		text := fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.From, s.Serving, g.Size, s.on(r.From).Serving, waiting(s))
+		text := fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.BackTo(g.Size), s.Serving, g.Size, back(r, g.Size, s), waiting(s))
 		if r.Turned.Code != fleet.CodeWords {
 			text += " It goes back since " + Because(r.Turned) + "."
 		}
 		return text
 	}
 	return Ended(r)
+}
+
+// back is how many serve of what a revert goes back to.
+func back(r *fleet.Rollout, size int, s *Summary) (serving int) {
+	for _, share := range r.GoesBack(size) {
+		serving += min(share.N, s.on(share.Version).Serving)
+	}
+	return serving
 }
 
 // hours tells in which hours a rollout goes on.
@@ -88,7 +96,7 @@ func left(now time.Time, v fleet.View, s *Summary) time.Duration {
 	}
 	atOnce := r.Above + r.Below
 	if r.State == fleet.Reverting {
-		return rollout.WaveShortest(v.Group.Size-s.on(r.From).Serving, atOnce, v.Usual, 0)
+		return rollout.WaveShortest(v.Group.Size-back(r, v.Group.Size, s), atOnce, v.Usual, 0)
 	}
 	rest := r.Waves.Shortest(r.Wave, s.on(r.To).Serving, v.Group.Size, atOnce, v.Usual, 0, r.Soak)
 	if r.State == fleet.Soaking {

@@ -214,7 +214,11 @@ func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 		}
 		return text + waiting(s) + "."
 	}
-	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, g.Min, g.Max)
+	least, most := g.Min, g.Max
+	if g.Bound != nil { // while a calendar lasts
+		least, most = g.Bound.Min, g.Bound.Max
+	}
+	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, least, most)
 	if g.Frozen != "" {
 		text = fmt.Sprintf("Frozen (%s): %s", g.Frozen, text)
 	}

@@ -1,0 +1,156 @@
+package fleet
+
+import "strings"
+
+// Share is so many instances of a version.
+type Share struct {
+	Version Version `json:"version"`
+	N       int     `json:"n"`
+}
+
+// before is what serves now on other versions than from: with a rollout that begins now it
+// was there before it. What a superseded rollout was held or turned back for is not.
+func (g *Group) before(instances []Instance, from Version, over *Rollout) []Share {
+	var all []Share
+	for i := range instances {
+		in := &instances[i]
+		if in.Version == from || !g.Serves(in) || (over.doubted() && in.Version == over.To) {
+			continue
+		}
+		k := 0
+		for k < len(all) && all[k].Version != in.Version {
+			k++
+		}
+		if k == len(all) {
+			all = append(all, Share{Version: in.Version})
+		}
+		all[k].N++
+	}
+	return all
+}
+
+// doubted reports whether the version that a rollout went to is one to keep away from.
+func (r *Rollout) doubted() bool { return r != nil && (r.Back || r.State == Held) }
+
+// GoesBack is what a revert brings a group of a size back to: From for all but those that ran
+// another version before. A group that shrank since has as much less of each.
+func (r *Rollout) GoesBack(size int) []Share {
+	all := []Share{{r.From, size}}
+	for _, s := range r.Before {
+		if size < r.Sized {
+			s.N = s.N * size / r.Sized
+		}
+		if s.N = min(s.N, all[0].N); s.N > 0 {
+			all[0].N -= s.N
+			all = append(all, s)
+		}
+	}
+	if all[0].N == 0 && len(all) > 1 {
+		all = all[1:]
+	}
+	return all
+}
+
+// BackTo names the versions that a revert goes back to, those of most instances first.
+func (r *Rollout) BackTo(size int) string {
+	var names []string
+	for _, s := range r.GoesBack(size) {
+		names = append(names, s.Version.String())
+	}
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+	return names[0]
+}
+
+// share is how many instances of a version there are, and should be.
+type share struct {
+	Share
+	counted, serving, pinned int
+}
+
+// onWayBack are the versions that the rollout goes back to, as they are there now, and how
+// the group stands as of those: new ones are those that there should be, old ones any more.
+func (d *deciding) onWayBack() (all []share, t tally) {
+	for _, s := range d.ro.GoesBack(d.group.Size) {
+		all = append(all, share{Share: s})
+	}
+	t = d.tally(Version{}) // all are old to it
+	for n := range d.counts.cells {
+		k := &d.counts.cells[n]
+		for m := range all {
+			if all[m].Version == k.version {
+				all[m].counted += k.counted
+				all[m].serving += k.serving
+				all[m].pinned += k.pinned
+			}
+		}
+	}
+	for _, s := range all {
+		t.newCounted += min(s.counted, s.N)
+		t.newServing += min(s.serving, s.N)
+		t.oldPinned -= min(s.pinned, s.N)
+	}
+	if len(d.leftOut) == 0 {
+		return all, t
+	}
+	left := map[Version]int{}
+	for i := range d.len() {
+		if in := d.at(i); d.leftOut[in.ID] && in.Counts() && !in.Pinned {
+			left[in.Version]++
+		}
+	}
+	for _, s := range all {
+		t.oldPinned -= min(left[s.Version], max(0, s.N-s.pinned))
+	}
+	return all, t
+}
+
+// restore works towards what ran before: what is more than that goes as far as enough others
+// serve, and what is missing of it comes as far as there is room.
+func (d *deciding) restore() {
+	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.fewer(d.group.Size)
+	all, t := d.onWayBack()
+	goes := Cause{Code: CodeReplaced, About: d.ro.BackTo(size)}
+	strangers := t.counted
+	for _, s := range all {
+		strangers -= s.counted
+	}
+	strange := func(in *Instance) bool {
+		for _, s := range all {
+			if s.Version == in.Version {
+				return false
+			}
+		}
+		return !d.leftOut[in.ID]
+	}
+	d.shed(strangers, floor, goes, strange)
+	if len(all) == 1 {
+		goes = d.sizeCause(t.counted)
+	}
+	for _, s := range all {
+		d.shed(s.counted-s.N, floor, goes, func(in *Instance) bool { return in.Version == s.Version && !d.leftOut[in.ID] })
+	}
+	counted := d.tally(d.ro.To).counted
+	d.shed(counted-size-above, floor, d.roomCause(counted), anyone)
+
+	_, t = d.onWayBack()
+	missing := min(size-t.oldPinned-t.newCounted, size+above-t.counted)
+	d.orderBack(d.afford(missing), ForRollout, Cause{Code: CodeBack})
+}
+
+// orderBack launches up to n of what is missing of the versions that ran before.
+func (d *deciding) orderBack(n int, purpose Purpose, cause Cause) {
+	all, _ := d.onWayBack()
+	for _, s := range all {
+		missing := min(s.N-s.counted, n)
+		if missing <= 0 {
+			continue
+		}
+		why := cause
+		if why.Code == CodeBack {
+			why.About, why.Numbers = s.Version.String(), Numbers{count("serving", s.serving), count("wanted", s.N)}
+		}
+		n -= d.order(missing, s.Version, purpose, why)
+	}
+}

@@ -1,0 +1,245 @@
+package fleet
+
+import (
+	"slices"
+	"time"
+
+	"unitas/internal/fleet/metric"
+	"unitas/internal/fleet/scaling"
+)
+
+// Sizing is what rules go by: what was measured, and when calendars act.
+type Sizing struct {
+	// Points are those of the metric of each trip and steady rule, by rule, oldest first.
+	Points map[string][]metric.Point
+	// Times are those of each calendar, by rule.
+	Times map[string]scaling.Times
+	// Foreseen is what steady rules that foresee will have to bear, by rule.
+	Foreseen map[string]float64
+}
+
+// Bounds are those inside which the size is at a time, by what people set and the calendars.
+func (g *Group) Bounds(now time.Time, s Sizing) scaling.Bounds {
+	return scaling.BoundsNow(now, g.Min, g.Max, g.Rules, s.Times)
+}
+
+// Rule is the rule of the name, or nil.
+func (g *Group) Rule(name string) *scaling.Rule {
+	for k := range g.Rules {
+		if g.Rules[k].Name == name {
+			return &g.Rules[k]
+		}
+	}
+	return nil
+}
+
+// RuleState is what is kept of a rule; nothing of one that never acted.
+func (b *Book) RuleState(name string) scaling.State {
+	for _, s := range b.RuleStates {
+		if s.Name == name {
+			return s
+		}
+	}
+	return scaling.State{Name: name}
+}
+
+// keepState keeps what is another of a rule, and forgets rules that there are no more.
+func (d *deciding) keepState(s scaling.State) {
+	g := &d.group
+	states := slices.DeleteFunc(slices.Clone(g.RuleStates), func(o scaling.State) bool { return o.Name == s.Name || g.Rule(o.Name) == nil })
+	g.RuleStates = append(states, s)
+	d.groupChanged = true
+}
+
+// Judge is what each trip and steady rule of the group thinks now, and what they come to.
+func (v *View) Judge(now time.Time) ([]scaling.Verdict, scaling.Outcome) {
+	return judge(now, &v.Group, v.Sizing)
+}
+
+func judge(now time.Time, g *Group, sizing Sizing) ([]scaling.Verdict, scaling.Outcome) {
+	b := g.Bounds(now, sizing)
+	s := scaling.Standing{Now: now, Size: g.Size, Min: b.Min, Max: b.Max, Foreseen: sizing.Foreseen}
+	var all, active []scaling.Verdict
+	for k := range g.Rules {
+		r := &g.Rules[k]
+		if r.Kind == scaling.Calendar {
+			continue
+		}
+		v := r.Judge(s, g.RuleState(r.Name), sizing.Points[r.Name])
+		all = append(all, v)
+		if !r.Off {
+			active = append(active, v)
+		}
+	}
+	return all, scaling.Together(s, active)
+}
+
+// scale changes the size by what calendars and metrics say.
+func (d *deciding) scale() {
+	if len(d.group.Rules) == 0 && d.group.Bound == nil {
+		return
+	}
+	if d.group.Deleting || d.group.Alone {
+		return
+	}
+	for k := range d.group.Rules {
+		d.begins(&d.group.Rules[k])
+	}
+	d.bound()
+	verdicts, out := judge(d.now, &d.group, d.sizing)
+	for _, v := range verdicts {
+		d.lookAt(v.Until)
+	}
+	if out.By == "" || out.Want == d.group.Size {
+		return
+	}
+	if out.Want < d.group.Size && (d.ro != nil || !d.group.HealStopped.IsZero()) {
+		return // what runs is in the middle of a change, or is ill: its metrics tell little
+	}
+	for _, v := range verdicts {
+		if v.Rule == out.By {
+			d.act(v, out.Want)
+		}
+	}
+}
+
+// act has a rule that goes by a metric change the size.
+func (d *deciding) act(v scaling.Verdict, want int) {
+	s := d.group.RuleState(v.Rule)
+	s.Acted = d.now
+	if want < d.group.Size {
+		s.Shrank = d.now
+	}
+	d.keepState(s)
+	d.resize(want, v.Rule, d.group.ruleCause(v))
+}
+
+// ruleCause is why a rule asks for another size.
+func (g *Group) ruleCause(v scaling.Verdict) Cause {
+	r := g.Rule(v.Rule)
+	c := Cause{Code: CodeSteady, About: v.Rule, Words: string(r.Metric), Numbers: Numbers{{"value", rounded(v.Point.Value)}, count("serving", v.Point.Serving)}}
+	switch {
+	case v.Why == scaling.Tripped:
+		l := r.Lines[v.Line]
+		c.Code = CodeTrip
+		c.Numbers = append(c.Numbers, Number{"line", l.At}, span("for_seconds", l.For))
+		if l.Below {
+			c.Numbers = append(c.Numbers, count("below", 1))
+		}
+	case v.Why == scaling.Foreseen:
+		c.Code = CodeForeseen
+		c.Numbers = append(c.Numbers, Number{"foreseen", rounded(v.Foreseen)}, Number{"target", r.Target}, count("needed", v.Want))
+	default:
+		c.Numbers = append(c.Numbers, Number{"target", r.Target}, count("needed", v.Need))
+	}
+	return c
+}
+
+// rounded is a measured value to six places.
+func rounded(v float64) float64 {
+	return float64(int64(v*1e6)) / 1e6
+}
+
+// resize changes the size, and says by what.
+func (d *deciding) resize(size int, by string, cause Cause) {
+	was, b := d.group.Size, d.group.Bounds(d.now, d.sizing)
+	d.group.Size, d.group.SizedBy, d.groupChanged = size, by, true
+	d.entry(Entry{Kind: "group.resized", Cause: cause, Numbers: Numbers{count("from", was), count("to", size), count("min", b.Min), count("max", b.Max)}})
+}
+
+// begins has a calendar act when one of its times has come: what holds from then on is set,
+// and a size that a span sets is kept so that it can be given back.
+func (d *deciding) begins(r *scaling.Rule) {
+	t, s := d.sizing.Times[r.Name], d.group.RuleState(r.Name)
+	if until, lasts := r.Lasts(d.now, t); lasts {
+		d.lookAt(until)
+	} else if r.Kind == scaling.Calendar && s.Before > 0 { // its span is over
+		before := s.Before - 1
+		s.Before = 0
+		d.keepState(s)
+		if r.Size != nil && d.group.SizedBy == r.Name {
+			if b := d.group.Bounds(d.now, d.sizing); b.Clamp(before) != d.group.Size {
+				d.resize(b.Clamp(before), r.Name, Cause{Code: CodeCalendarOver, About: r.Name})
+			}
+		}
+	}
+	if !r.Off {
+		d.lookAt(t.Next)
+	}
+	if !r.Begins(d.now, s, t) {
+		return
+	}
+	s.Occurred = t.Last
+	cause := Cause{Code: CodeCalendar, About: r.Name, Numbers: Numbers{span("lasts_seconds", r.Span)}}
+	if r.Span == 0 {
+		d.fromThenOn(r, cause)
+	}
+	if r.Size != nil {
+		b := d.group.Bounds(d.now, d.sizing)
+		if size := b.Clamp(*r.Size); size != d.group.Size {
+			if r.Span > 0 {
+				s.Before = d.group.Size + 1
+			}
+			d.resize(size, r.Name, cause)
+		}
+	}
+	d.keepState(s)
+}
+
+// fromThenOn sets the bounds of a group for good. The one that is not named makes room.
+func (d *deciding) fromThenOn(r *scaling.Rule, cause Cause) {
+	g := &d.group
+	least, most := g.Min, g.Max
+	if r.Min != nil {
+		least = *r.Min
+		most = max(most, least)
+	}
+	if r.Max != nil {
+		most = *r.Max
+		least = min(least, most)
+	}
+	if least == g.Min && most == g.Max {
+		return
+	}
+	g.Min, g.Max = least, most
+	d.groupChanged = true
+	d.entry(Entry{Kind: "group.bounded", Cause: cause, Numbers: Numbers{count("min", least), count("max", most)}})
+}
+
+// bound brings the size within the bounds of now, and says when those are others.
+func (d *deciding) bound() {
+	b := d.group.Bounds(d.now, d.sizing)
+	have := scaling.Bounds{Min: d.group.Min, Max: d.group.Max}
+	if d.group.Bound != nil {
+		have = *d.group.Bound
+	}
+	if len(b.By) == 0 && d.group.Bound != nil {
+		d.group.Bound, d.groupChanged = nil, true
+	} else if len(b.By) > 0 && (d.group.Bound == nil || !slices.Equal(b.By, have.By) || !b.Same(have) || !b.Until.Equal(have.Until)) {
+		d.group.Bound, d.groupChanged = &b, true
+	}
+	cause := Cause{Code: CodeBoundsBack}
+	if len(b.By) > 0 {
+		cause = Cause{Code: CodeCalendar, About: b.By[0]}
+		for _, also := range b.By[1:] {
+			cause.About += ", " + also
+		}
+		cause.Numbers = Numbers{span("lasts_seconds", b.Until.Sub(d.now))}
+	}
+	if !b.Same(have) {
+		d.entry(Entry{Kind: "group.bounded", Cause: cause, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
+	}
+	if size := b.Clamp(d.group.Size); size != d.group.Size {
+		by := ""
+		if len(b.By) > 0 {
+			by = b.By[0]
+		}
+		d.resize(size, by, Cause{Code: CodeBounds, About: cause.About, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
+	}
+}
+
+// Measures reports whether what is measured of an instance counts for rules: it serves, and
+// the time in which it may still come up is over.
+func (g *Group) Measures(now time.Time, in *Instance) bool {
+	return in.State == Serving && !now.Before(in.Up.Add(g.Settle))
+}

@@ -1,0 +1,139 @@
+package scaling
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"unitas/internal/fleet/metric"
+	"unitas/internal/fleet/words"
+)
+
+// Fault is a setting of a rule that cannot be.
+type Fault struct {
+	Field string // as in JSON; "" for the rule as a whole
+	Text  string
+}
+
+func (f *Fault) Error() string { return f.Text }
+
+func fault(field, format string, args ...any) *Fault {
+	return &Fault{field, fmt.Sprintf(format, args...)}
+}
+
+// Complete fills in what is usual where nothing is said.
+func (r *Rule) Complete() {
+	switch r.Kind {
+	case Trip:
+		or(&r.Cooldown, UsualCooldown)
+	case Steady:
+		or(&r.Band, UsualBand)
+		or(&r.Calm, UsualCalm)
+		or(&r.Pace, UsualPace)
+	case Calendar:
+		or(&r.In, "UTC")
+	}
+	if r.Kind != Calendar {
+		or(&r.Over, metric.Average)
+	}
+}
+
+func or[T comparable](to *T, usual T) {
+	var zero T
+	if *to == zero {
+		*to = usual
+	}
+}
+
+// Check reports settings that cannot be, whatever the group.
+func (r *Rule) Check() *Fault {
+	if !words.IsName(r.Name) {
+		return fault("name", "%q is not a name: %s", words.Plain(r.Name, 80), words.NamingRule)
+	}
+	switch r.Kind {
+	case Trip, Steady:
+		if err := r.Metric.Check(); err != nil {
+			return fault("metric", "%s", err)
+		}
+		if err := r.Over.Check(); err != nil {
+			return fault("over", "%s", err)
+		}
+		if r.Cooldown < 0 || r.Cooldown > 24*time.Hour {
+			return fault("cooldown", "cooldown is %s; give 0s to 24h", r.Cooldown)
+		}
+		if r.Kind == Trip {
+			return r.checkLines()
+		}
+		return r.checkSteady()
+	case Calendar:
+		return r.checkCalendar()
+	}
+	return fault("kind", "%q is no kind of rule; give trip, steady or calendar", words.Plain(string(r.Kind), 40))
+}
+
+func (r *Rule) checkLines() *Fault {
+	if len(r.Lines) == 0 || len(r.Lines) > MostLines {
+		return fault("lines", "there are %d lines; give 1 to %d, such as: above 70 for 2m: +1", len(r.Lines), MostLines)
+	}
+	for k, l := range r.Lines {
+		if err := l.check(); err != nil {
+			return fault(fmt.Sprintf("lines/%d", k), "%s", err)
+		}
+	}
+	for _, up := range r.Lines {
+		for k, down := range r.Lines {
+			if !up.Below && down.Below && down.At >= up.At {
+				return fault(fmt.Sprintf("lines/%d", k), "the group would shrink below %s and grow above %s at once; the lower line must be under the upper one", metric.Short(down.At), metric.Short(up.At))
+			}
+		}
+	}
+	return nil
+}
+
+func (r *Rule) checkSteady() *Fault {
+	switch {
+	case !(r.Target > 0) || math.IsInf(r.Target, 0) || r.Target > 1e15:
+		return fault("target", "target is %s; give a value over 0", metric.Short(r.Target))
+	case (r.Metric == metric.CPU || r.Metric == metric.Memory) && r.Target > 100 && r.Over != metric.Total:
+		return fault("target", "target is %s %%; %s is in percent of what an instance has, so give 1 to 100", metric.Short(r.Target), r.Metric)
+	case r.Band < 1 || r.Band > 50:
+		return fault("band", "band is %s %%; give 1 to 50", metric.Short(r.Band))
+	case r.Calm < 2*metric.Every || r.Calm > LongestFor:
+		return fault("calm", "calm is %s; the metric is sampled every %s, so give %s to %s", r.Calm, metric.Every, 2*metric.Every, shortest(LongestFor))
+	case r.Pace < 1 || r.Pace > 100:
+		return fault("pace", "pace is %s %% a minute; give 1 to 100", metric.Short(r.Pace))
+	}
+	return nil
+}
+
+func (r *Rule) checkCalendar() *Fault {
+	switch {
+	case r.When == "":
+		return fault("when", "say when: a recurrence such as FREQ=DAILY;BYHOUR=7, a crontab line such as 30 7 * * 1-5, a time, or now")
+	case r.Span < 0 || (r.Span > 0 && r.Span < time.Minute) || r.Span > LongestSpan:
+		return fault("span", "it lasts %s; give 1m to %s, or nothing for from then on", r.Span, shortest(LongestSpan))
+	case r.Min == nil && r.Max == nil && r.Size == nil:
+		return fault("min", "say what is set: min, max, size, or several of them")
+	case r.Min != nil && r.Max != nil && *r.Min > *r.Max:
+		return fault("min", "min is %d and max is %d; min must not be over max", *r.Min, *r.Max)
+	case r.Size != nil && r.Min != nil && *r.Size < *r.Min:
+		return fault("size", "size is %d and min is %d; size must not be under min", *r.Size, *r.Min)
+	case r.Size != nil && r.Max != nil && *r.Size > *r.Max:
+		return fault("size", "size is %d and max is %d; size must not be over max", *r.Size, *r.Max)
+	}
+	for field, n := range map[string]*int{"min": r.Min, "max": r.Max, "size": r.Size} {
+		if n != nil && (*n < 0 || *n > 10_000) {
+			return fault(field, "%s is %d; give 0 to 10000", field, *n)
+		}
+	}
+	return nil
+}
+
+// LooksBack is how far back the metric must be known for the rule to be judged.
+func (r *Rule) LooksBack() time.Duration {
+	longest := r.Calm
+	for _, l := range r.Lines {
+		longest = max(longest, l.For)
+	}
+	return longest + 4*metric.Every
+}
