@@ -8,6 +8,7 @@ import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from 'react-
 import { token } from './api/client'
 import { useEvents, type Connection } from './api/events'
 import { Courses } from './pages/Courses'
+import { Notices } from './pages/Notices'
 import { Checks } from './pages/Checks'
 import { Group } from './pages/Group'
 import { Groups } from './pages/Groups'
@@ -78,6 +79,7 @@ function Console() {
                 <NavLink to="/pools">Pools</NavLink>
                 <NavLink to="/checks">Checks</NavLink>
                 <NavLink to="/courses">Courses</NavLink>
+                <NavLink to="/notices">Notices</NavLink>
                 <NavLink to="/templates">Templates</NavLink>
                 <NavLink to="/images">Images</NavLink>
                 <NavLink to="/costs">Costs</NavLink>
@@ -116,6 +118,7 @@ function Pages() {
       <Route path="/pools" element={<Pools />} />
       <Route path="/pools/:name" element={<Pool />} />
       <Route path="/courses" element={<Courses />} />
+      <Route path="/notices" element={<Notices />} />
       <Route path="/checks" element={<Checks />} />
       <Route path="/services" element={<Services />} />
       <Route

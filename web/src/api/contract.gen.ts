@@ -529,6 +529,146 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/groups/{name}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules of a group with what they think now, and the bounds of now */
+        get: operations["listRules"];
+        put?: never;
+        /** Add a rule; with dry_run only show what it would mean */
+        post: operations["addRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a rule away; the size stays as it is, within the group's own bounds */
+        delete: operations["removeRule"];
+        options?: never;
+        head?: never;
+        /** Change settings of a rule, only those that are given; with dry_run only show what it would mean */
+        patch: operations["changeRule"];
+        trace?: never;
+    };
+    "/v1/groups/{name}/rules/{rule}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what a rule would decide for a value, and on request do it as a person's decision */
+        post: operations["tryRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/replays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run the rules of a group, or others, over what was measured, and show the sizes that would have been */
+        post: operations["replayRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calendars of a group as an iCalendar file */
+        get: operations["getCalendar"];
+        put?: never;
+        /** Make a calendar rule of each event of an iCalendar file; those of the same names are replaced */
+        post: operations["addCalendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How large a group was, with the cause of each change */
+        get: operations["listSizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is measured of the instances of a group, with the newest values */
+        get: operations["listMetrics"];
+        put?: never;
+        /** Send values of metrics; each counts for 45 s */
+        post: operations["pushMetrics"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/groups/{name}/metrics/{metric}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A metric of a group over time */
+        get: operations["getMetric"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/groups/{name}/hooks": {
         parameters: {
             query?: never;
@@ -610,6 +750,78 @@ export interface paths {
         get: operations["listDeliveries"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who hears of what */
+        get: operations["listNotices"];
+        put?: never;
+        /** Have somebody hear of what happens from now on, by signed message or by mail */
+        post: operations["addNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One notice */
+        get: operations["getNotice"];
+        put?: never;
+        post?: never;
+        /** Tell nobody any more; its messages are forgotten */
+        delete: operations["removeNotice"];
+        options?: never;
+        head?: never;
+        /** Change settings of a notice, only those that are given */
+        patch: operations["changeNotice"];
+        trace?: never;
+    };
+    "/v1/notices/{name}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What messages of a notice are signed with; that it was shown is kept in the journal */
+        get: operations["getNoticeSecret"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/{name}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was and is to be sent for a notice, newest first */
+        get: operations["listMessages"];
+        put?: never;
+        /** Send a test message now, or one that was sent before once more, and show what came of it */
+        post: operations["sendMessage"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1874,6 +2086,8 @@ export interface components {
             hooks_at_once?: boolean;
             /** @description The course that its rollouts go by unless another is named; empty for none */
             course?: string;
+            /** @description Where instances tell metrics of their own: [PORT]/PATH; empty for /metrics at the port of the template */
+            scrape?: string;
             labels?: components["schemas"]["Labels"];
             /** Format: double */
             settle_seconds?: number;
@@ -2056,6 +2270,12 @@ export interface components {
             hooks_at_once: boolean;
             /** @description The course that its rollouts go by unless another is named */
             course: string;
+            /** @description Where instances tell metrics of their own; empty for /metrics at the port of the template */
+            scrape: string;
+            rules: components["schemas"]["Rule"][];
+            bounds: components["schemas"]["Bounds"];
+            /** @description The rule that set the size last; empty when a person did */
+            sized_by: string;
             /** @description The template version that it ran before the present one; absent when that is the first */
             last_good?: string;
             labels: components["schemas"]["Labels"];
@@ -2106,6 +2326,406 @@ export interface components {
         GroupList: {
             items: components["schemas"]["Group"][];
             next?: string;
+        };
+        /**
+         * @description trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+         * @enum {string}
+         */
+        RuleKind: "trip" | "steady" | "calendar";
+        RuleLine: {
+            /** @enum {string} */
+            way: "above" | "below";
+            /** Format: double */
+            at: number;
+            /**
+             * Format: double
+             * @description For how long the metric must stay past the line
+             */
+            for_seconds: number;
+            /** @description By how much the size changes: +2, -1, +50%, -25%, or to a number: =8 */
+            step: string;
+        };
+        RuleSettings: {
+            /** @description It asks for nothing; what it would ask is shown */
+            off?: boolean;
+            /** @description cpu, memory, network-in, network-out, requests, latency, scrape:NAME or push:NAME */
+            metric?: string;
+            /** @description How the values of many instances are one: average, maximum, total, or a percentile such as p95 */
+            over?: string;
+            /**
+             * Format: double
+             * @description How long after it acted it may not act again
+             */
+            cooldown_seconds?: number;
+            /** @description Of a trip rule */
+            lines?: components["schemas"]["RuleLine"][];
+            /**
+             * Format: double
+             * @description What a steady rule keeps the metric near; of a total, for one instance
+             */
+            target?: number;
+            /**
+             * Format: double
+             * @description How far off the target nothing happens
+             */
+            band_percent?: number;
+            /**
+             * Format: double
+             * @description How long a lower need must have lasted before it shrinks
+             */
+            calm_seconds?: number;
+            /**
+             * Format: double
+             * @description How much of the size it takes away within a minute at most
+             */
+            pace_percent?: number;
+            grow_only?: boolean;
+            /** @description Grow early to what the same hour of the week needed */
+            foresee?: boolean;
+            /** @description Of a calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now */
+            when?: string;
+            /** @description The IANA time zone by whose clock that is */
+            in?: string;
+            /**
+             * Format: double
+             * @description How long it lasts; 0 is from then on
+             */
+            span_seconds?: number;
+            /** @description -1 leaves it as it is */
+            min?: number;
+            /** @description -1 leaves it as it is */
+            max?: number;
+            /** @description -1 leaves it as it is */
+            size?: number;
+            reason?: string;
+        };
+        NewRule: {
+            name: components["schemas"]["Name"];
+            kind: components["schemas"]["RuleKind"];
+            settings: components["schemas"]["RuleSettings"];
+        };
+        Rule: {
+            name: string;
+            kind: components["schemas"]["RuleKind"];
+            off: boolean;
+            /** @description All of it in one line */
+            says: string;
+            settings: components["schemas"]["RuleSettings"];
+        };
+        RuleNow: {
+            rule: components["schemas"]["Rule"];
+            /** @description What it thinks now */
+            thinks: string;
+            /**
+             * @description What it asks for now; of a calendar whether it lasts
+             * @enum {string}
+             */
+            asks: "grow" | "shrink" | "stay" | "unknown" | "lasts" | "waits";
+            /** @description The size that it asks for */
+            wants?: number;
+            /**
+             * Format: double
+             * @description What its metric is now
+             */
+            value?: number;
+            /** Format: date-time */
+            cools_until?: string;
+            /**
+             * Format: date-time
+             * @description When it last changed the size
+             */
+            acted_at?: string;
+            /** @description The next ten times of a calendar */
+            next?: string[];
+            /** Format: date-time */
+            lasts_until?: string;
+            /**
+             * Format: double
+             * @description What the group will have to bear soon
+             */
+            foreseen?: number;
+        };
+        Bounds: {
+            min: number;
+            max: number;
+            /** @description The calendars that last now */
+            by: string[];
+            /** Format: date-time */
+            until?: string;
+        };
+        RuleList: {
+            items: components["schemas"]["RuleNow"][];
+            bounds: components["schemas"]["Bounds"];
+            size: number;
+            /** @description The rule that set the size last; empty when a person did */
+            sized_by: string;
+            /** @description What sets the size now */
+            sentence: string;
+        };
+        RuleReview: {
+            rule: components["schemas"]["Rule"];
+            /** @description The next ten times of a calendar */
+            next: string[];
+            /**
+             * Format: date-time
+             * @description It lasts now
+             */
+            lasts_until?: string;
+            /** @description Which calendars it meets */
+            overlaps: string[];
+            /** @description What is allowed and will hurt */
+            advice: string[];
+        };
+        RuleReviewList: {
+            items: components["schemas"]["RuleReview"][];
+        };
+        NewCalendar: {
+            /** @description An iCalendar file */
+            file: string;
+            /** @description Of events that do not say it by X-UNITAS-MIN */
+            min?: number;
+            /** @description Of events that do not say it by X-UNITAS-MAX */
+            max?: number;
+            /** @description Of events that do not say it by X-UNITAS-SIZE */
+            size?: number;
+            reason?: string;
+        };
+        RuleTrial: {
+            /** Format: double */
+            value: number;
+            /**
+             * @description Do it, as a decision by a person
+             * @default false
+             */
+            act: boolean;
+        };
+        RuleTried: {
+            /** @description How large the group is */
+            size: number;
+            /** @description How large it would be */
+            wants: number;
+            sentence: string;
+            acted: boolean;
+        };
+        NewRuleReplay: {
+            /**
+             * Format: double
+             * @description How far back
+             * @default 86400
+             */
+            since_seconds: number;
+            /** @description A rule that is to be otherwise */
+            rule?: string;
+            settings?: components["schemas"]["RuleSettings"];
+        };
+        RuleReplay: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description How far what was measured is apart
+             */
+            step_seconds: number;
+            points: components["schemas"]["ReplayPoint"][];
+            changes: components["schemas"]["SizeChange"][];
+            /**
+             * Format: double
+             * @description Of the sizes that would have been
+             */
+            instance_hours: number;
+            /** Format: double */
+            cost: number;
+            /**
+             * Format: double
+             * @description Of those that served
+             */
+            was_instance_hours: number;
+            /** Format: double */
+            was_cost: number;
+            /** @description Moments at which some rule had no value */
+            gaps: number;
+            sentence: string;
+        };
+        ReplayPoint: {
+            /** Format: date-time */
+            at: string;
+            /** @description That would have been */
+            size: number;
+            /** @description How many served */
+            was: number;
+        };
+        SizeChange: {
+            /** Format: date-time */
+            at: string;
+            size: number;
+            min: number;
+            max: number;
+            because: string;
+            actor: string;
+        };
+        SizeList: {
+            items: components["schemas"]["SizeChange"][];
+        };
+        Metric: {
+            name: string;
+            unit: string;
+            /** Format: date-time */
+            at?: string;
+            /** Format: double */
+            average?: number;
+            /** Format: double */
+            highest?: number;
+            /** Format: double */
+            p95?: number;
+            /** @description How many instances were measured */
+            of?: number;
+            /** @description How many were not */
+            missing?: number;
+        };
+        MetricList: {
+            items: components["schemas"]["Metric"][];
+        };
+        MetricPoint: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: double
+             * @description Absent where nothing was measured
+             */
+            value?: number;
+            serving: number;
+            missing: number;
+            /**
+             * Format: double
+             * @description What a rule with foresight expected of this time: what the same hour of the weeks before was
+             */
+            foreseen?: number;
+        };
+        MetricSeries: {
+            metric: string;
+            over: string;
+            unit: string;
+            /** Format: double */
+            step_seconds: number;
+            points: components["schemas"]["MetricPoint"][];
+        };
+        PushedValues: {
+            values: {
+                /** @description Rules go by it as push:NAME */
+                name: string;
+                /** Format: double */
+                value: number;
+                /** @description Of one instance; without it of the group as a whole */
+                instance?: string;
+                /**
+                 * Format: date-time
+                 * @description Without it: now
+                 */
+                at?: string;
+            }[];
+        };
+        /**
+         * @description launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-places: a place or a zone fails again and again
+         * @enum {string}
+         */
+        Topic: "launches" | "removals" | "failed-launches" | "heals" | "heal-limit" | "at-max" | "resizes" | "rollouts-held" | "rollouts-done" | "tickets" | "failing-places";
+        NewNotice: {
+            name: components["schemas"]["Name"];
+            topics: components["schemas"]["Topic"][];
+            /**
+             * @description None for all
+             * @default []
+             */
+            groups: string[];
+            /** @description Where signed messages go */
+            send?: string;
+            /**
+             * @description To whom mail goes; either this or send
+             * @default []
+             */
+            mail: string[];
+            /**
+             * Format: double
+             * @description How long is gathered what is sent as one message
+             * @default 30
+             */
+            gather_seconds: number;
+            /** @default false */
+            off: boolean;
+            /** @description What messages are signed with; one is made when it is left out */
+            secret?: string;
+        };
+        NoticeSettings: {
+            topics?: components["schemas"]["Topic"][];
+            groups?: string[];
+            send?: string;
+            mail?: string[];
+            /** Format: double */
+            gather_seconds?: number;
+            off?: boolean;
+            secret?: string;
+        };
+        Notice: {
+            name: string;
+            topics: components["schemas"]["Topic"][];
+            groups: string[];
+            send: string;
+            mail: string[];
+            /** Format: double */
+            gather_seconds: number;
+            off: boolean;
+            /**
+             * Format: date-time
+             * @description Since when its messages are not heard
+             */
+            failing_at?: string;
+            failing_why?: string;
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+        };
+        NoticeList: {
+            items: components["schemas"]["Notice"][];
+        };
+        NewMessage: {
+            /**
+             * Format: int64
+             * @description The number of a message to be sent once more; without it a test is sent
+             */
+            again?: number;
+        };
+        Message: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            subject: string;
+            /** @description How many things it tells */
+            lines: number;
+            /** @enum {string} */
+            state: "waiting" | "sent" | "failed";
+            tries: number;
+            /** Format: date-time */
+            tried_at?: string;
+            /**
+             * Format: date-time
+             * @description When it is tried again
+             */
+            next_at?: string;
+            /** Format: double */
+            took_ms: number;
+            /** @description Of the answer, 0 where there is none */
+            status: number;
+            came_back: string;
+            /** @description The person who had it sent; empty for the service */
+            sent_by: string;
+        };
+        MessageList: {
+            items: components["schemas"]["Message"][];
         };
         /**
          * @description launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
@@ -2644,13 +3264,13 @@ export interface components {
         };
         NewGate: {
             /**
-             * @description healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+             * @description metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
              * @enum {string}
              */
-            kind: "errors" | "latency" | "healthy" | "serving";
+            kind: "errors" | "latency" | "healthy" | "serving" | "metric";
             /**
              * Format: double
-             * @description By how many percent points the share of new may be higher than that of old; without it 0.5 for errors and 5 for latency
+             * @description By how many percent points the share of new may be higher than that of old; without it 0.5 for errors, 5 for latency and 10 for a metric
              */
             margin_percent?: number;
             /**
@@ -2682,6 +3302,18 @@ export interface components {
              * @enum {string}
              */
             undecided: "go-on" | "hold" | "extend";
+            /** @description Of metric: cpu, memory, requests, latency, scrape:NAME and so on */
+            metric?: string;
+            /**
+             * Format: double
+             * @description Of metric: samples above it are bad ones; this or below
+             */
+            above?: number;
+            /**
+             * Format: double
+             * @description Of metric: samples below it are bad ones
+             */
+            below?: number;
         };
         Gate: {
             kind: string;
@@ -2758,6 +3390,10 @@ export interface components {
             /** Format: date-time */
             passed_at?: string;
         };
+        VersionShare: {
+            version: string;
+            count: number;
+        };
         Rollout: {
             /** Format: int64 */
             number: number;
@@ -2792,6 +3428,8 @@ export interface components {
             waits_until?: string;
             /** @description That which it was started by; empty when there was none */
             course: string;
+            /** @description What a revert brings the instances back to, when they ran several versions as it began; absent when all ran from */
+            goes_back?: components["schemas"]["VersionShare"][];
             /** @description How many served at the lowest so far */
             lowest_serving?: number;
             /**
@@ -2998,6 +3636,7 @@ export interface components {
         MarkName: components["schemas"]["Name"];
         /** @description Only tell what would be made, with changes, advice and all errors */
         DryRun: boolean;
+        RuleName: string;
         HookName: string;
         InstanceId: string;
         RolloutNumber: number;
@@ -4278,6 +4917,349 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rules in the order in which they were made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRule: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleReview"];
+                };
+            };
+            /** @description The rule */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is taken away */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeRule: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleSettings"];
+            };
+        };
+        responses: {
+            /** @description The rule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleTrial"];
+            };
+        };
+        responses: {
+            /** @description What it decides */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replayRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRuleReplay"];
+            };
+        };
+        responses: {
+            /** @description The sizes that would have been */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleReplay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An iCalendar file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCalendar: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCalendar"];
+            };
+        };
+        responses: {
+            /** @description The rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleReviewList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSizes: {
+        parameters: {
+            query?: {
+                /** @description Without it: the last hour */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes, oldest first; the first is what was before */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Metrics by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pushMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushedValues"];
+            };
+        };
+        responses: {
+            /** @description They are taken */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMetric: {
+        parameters: {
+            query?: {
+                /** @description average, maximum, total, or a percentile such as p95 */
+                over?: string;
+                /** @description Without it: the last hour */
+                since?: string;
+                /** @description Without it: now */
+                until?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+                metric: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The points */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricSeries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     addHook: {
         parameters: {
             query?: never;
@@ -4471,6 +5453,203 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Notices by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNotice"];
+            };
+        };
+        responses: {
+            /** @description The notice */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The notice */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeNotice: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeNotice: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeSettings"];
+            };
+        };
+        responses: {
+            /** @description The notice */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNoticeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMessage"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
             default: components["responses"]["Problem"];

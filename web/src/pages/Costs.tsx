@@ -1,11 +1,10 @@
 import { Button, Input, Segmented, Skeleton, Table } from 'antd'
 import { useDeferredValue, useState } from 'react'
-import { Bar, BarChart, CartesianGrid, Tooltip, XAxis, YAxis } from 'recharts'
 import type { Costs as CostsOf } from '../api/client'
+import { Chart, ChartLegend } from '../charts/Chart'
+import type { Series } from '../charts/data'
 import { useCosts } from '../api/keeping'
-import { useMode } from '../parts/mode'
 import { Trouble } from '../parts/Trouble'
-import { tones } from '../theme'
 import { save } from '../parts/save'
 import { longTable } from '../parts/longTable'
 
@@ -80,7 +79,7 @@ export function Costs() {
       )}
       {c && c.lines.length > 0 && (
         <>
-          <Chart costs={c} />
+          <CostChart costs={c} />
           <Table<Line>
             size="small"
             rowKey="name"
@@ -116,84 +115,34 @@ export function Costs() {
 }
 
 /** The four dearest, and the others together. */
-function Chart({ costs }: { costs: CostsOf }) {
-  const mode = useMode()
+function CostChart({ costs }: { costs: CostsOf }) {
   const shown = costs.lines.slice(0, 4)
   const others = costs.lines.slice(4)
-  const steps = shown[0]?.steps.length ?? 0
   const begin = Date.parse(costs.from)
-  const data = Array.from({ length: steps }, (_, i) => {
-    const at = new Date(begin + i * costs.step_seconds * 1000)
-    const row: Record<string, string | number> = {
-      at:
-        costs.step_seconds >= 86_400
-          ? at.toLocaleDateString(undefined, { day: 'numeric', month: 'short' })
-          : at.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit', hour12: false }),
-    }
-    for (const l of shown) row[l.name || '(none)'] = l.steps[i] ?? 0
-    if (others.length > 0) row['others'] = others.reduce((n, l) => n + (l.steps[i] ?? 0), 0)
-    return row
-  })
-  const names = [...shown.map((l) => l.name || '(none)'), ...(others.length > 0 ? ['others'] : [])]
-  const fill = (i: number) => tones[mode][3 - Math.min(i, 3)]?.fill ?? 'var(--quiet)'
+  const wide = costs.step_seconds * 1000
+  const points = (steps: number[]) => steps.map((value, i) => ({ at: begin + i * wide, value }))
+  const series: Series[] = shown.map((l, i) => ({
+    name: l.name || '(none)',
+    unit: '',
+    tone: ([1, 3, 2, 4] as const)[i] ?? 4,
+    style: 'line',
+    say: amount,
+    points: points(l.steps),
+  }))
+  if (others.length > 0) {
+    const steps = (shown[0]?.steps ?? []).map((_, i) => others.reduce((n, l) => n + (l.steps[i] ?? 0), 0))
+    series.push({ name: 'others', unit: '', tone: 4, style: 'thin', say: amount, points: points(steps) })
+  }
   return (
     <>
-      <BarChart
-        width={1180}
-        height={240}
-        data={data}
-        margin={{ left: 12, right: 8, top: 8 }}
-        role="img"
-        aria-label={`Cost in each ${costs.step_seconds >= 86_400 ? 'day' : 'hour'}`}
-      >
-        <CartesianGrid vertical={false} stroke="var(--rule)" />
-        <XAxis dataKey="at" stroke="var(--quiet)" tickLine={false} />
-        <YAxis
-          stroke="var(--quiet)"
-          tickLine={false}
-          width={96}
-          tickFormatter={(n: number) => amount(n)}
-          label={{
-            value: costs.step_seconds >= 86_400 ? 'cost per day' : 'cost per hour',
-            angle: -90,
-            position: 'insideLeft',
-            style: { textAnchor: 'middle' },
-            fill: 'var(--quiet)',
-          }}
-        />
-        <Tooltip
-          isAnimationActive={false}
-          formatter={(n) => amount(Number(n))}
-          contentStyle={{ background: 'var(--paper)', border: '1px solid var(--rule)' }}
-        />
-        {names.map((n, i) => (
-          <Bar
-            key={n}
-            dataKey={n}
-            stackId="cost"
-            isAnimationActive={false}
-            fill={n === 'others' ? 'var(--rule)' : fill(i)}
-            stroke="var(--quiet)"
-            strokeWidth={0.5}
-          />
-        ))}
-      </BarChart>
-      <div className="legend" style={{ marginBottom: 12 }}>
-        {names.map((n, i) => (
-          <span key={n}>
-            <svg width="14" height="14" aria-hidden>
-              <rect
-                width="14"
-                height="14"
-                rx="3"
-                fill={n === 'others' ? 'var(--rule)' : fill(i)}
-                stroke="var(--quiet)"
-              />
-            </svg>
-            {n}
-          </span>
-        ))}
-      </div>
+      <Chart
+        label={`Cost in each ${costs.step_seconds >= 86_400 ? 'day' : 'hour'}`}
+        from={begin}
+        to={Math.max(Date.parse(costs.to), begin + wide)}
+        series={series}
+        bars={wide}
+      />
+      <ChartLegend series={series} sizes={false} />
     </>
   )
 }

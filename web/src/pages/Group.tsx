@@ -8,6 +8,7 @@ import { Ago } from '../parts/Ago'
 import { ZoneBars } from '../parts/Bars'
 import { StartDrill } from '../parts/Drills'
 import { Hooks } from '../parts/Hooks'
+import { Sizing } from '../parts/Sizing'
 import { useNow } from '../parts/now'
 import { Trouble } from '../parts/Trouble'
 import { count, secondsBetween } from '../parts/words'
@@ -61,6 +62,8 @@ export function Group() {
       <Legend group={g} instances={live} />
       <h2>Release</h2>
       <Release group={g} rollout={rollout.data ?? null} instances={live.map((i) => i.id)} now={now} />
+      <h2>Size</h2>
+      <Sizing group={g} now={now} />
       <h2>Traffic</h2>
       <Traffic pools={g.pools} group={g.name} />
       <h2>Health</h2>

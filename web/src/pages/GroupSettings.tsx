@@ -146,6 +146,22 @@ const settings: Setting[] = [
     change: (f) => f,
   },
   {
+    name: 'scrape',
+    title: 'Own metrics',
+    says: (g) => g.scrape || '/metrics at the port of its template',
+    fields: (g) => ({ scrape: g.scrape }),
+    items: () => (
+      <Form.Item
+        name="scrape"
+        label="Where its instances tell metrics"
+        extra="A path, with a port before it where that is another: 9100/metrics."
+      >
+        <Input placeholder="/metrics" />
+      </Form.Item>
+    ),
+    change: (f) => f,
+  },
+  {
     name: 'hooks',
     title: 'Hooks of one point',
     says: (g) => (g.hooks_at_once ? 'hold all at once' : 'hold one after another'),

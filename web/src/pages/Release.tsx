@@ -103,7 +103,10 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
             {rollout.order !== 'mixed' && `; ${rollout.order}`}
             {rollout.hours && `; only ${rollout.hours}`}
             {rollout.course && `; by the course ${rollout.course}`}
-            {rollout.leave_out.length > 0 && `; without ${rollout.leave_out.join(', ')}`}.
+            {rollout.leave_out.length > 0 && `; without ${rollout.leave_out.join(', ')}`}
+            {rollout.goes_back &&
+              `; a revert brings ${rollout.goes_back.map((s) => `${s.count} to ${s.version}`).join(', ')}`}
+            .
           </span>
         )}{' '}
         {rollout.lowest_serving !== undefined && (

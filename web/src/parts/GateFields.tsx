@@ -1,4 +1,4 @@
-import { Button, Form, InputNumber, Select } from 'antd'
+import { Button, Form, Input, InputNumber, Select } from 'antd'
 import type { NewRollout } from '../api/client'
 
 export type GateSettings = NonNullable<NewRollout['gates']>[number]
@@ -18,14 +18,16 @@ const kinds: { value: GateSettings['kind']; label: string }[] = [
   { value: 'latency', label: 'answers that are slow' },
   { value: 'healthy', label: 'new instances that are well' },
   { value: 'serving', label: 'instances that serve' },
+  { value: 'metric', label: 'samples of a metric' },
 ]
 
 /** The limits of a gate of a kind, unless told otherwise. */
 const usualLimits = (kind: GateSettings['kind'], size = 2) => ({
-  margin_percent: kind === 'latency' ? 5 : 0.5,
+  margin_percent: kind === 'latency' ? 5 : kind === 'metric' ? 10 : 0.5,
   floor: kind === 'healthy' ? 100 : Math.max(1, size - 1),
 })
-const compares = (kind: GateSettings['kind'] | undefined) => kind === 'errors' || kind === 'latency'
+const compares = (kind: GateSettings['kind'] | undefined) =>
+  kind === 'errors' || kind === 'latency' || kind === 'metric'
 
 /** What of a gate's fields counts for its kind: emptied ones are as usual. */
 export function gateOf(g: GateFieldsOf): GateSettings {
@@ -40,7 +42,14 @@ export function gateOf(g: GateFieldsOf): GateSettings {
   const limit = compares(kind)
     ? typeof margin === 'number' && { margin_percent: margin }
     : typeof floor === 'number' && { floor }
-  return { kind, broken, ...rest, ...limit }
+  const line =
+    kind !== 'metric'
+      ? {}
+      : {
+          metric: g.metric ?? 'cpu',
+          ...(typeof g.below === 'number' ? { below: g.below } : { above: g.above ?? 90 }),
+        }
+  return { kind, broken, ...rest, ...limit, ...line }
 }
 
 /** The gates of a rollout, each with all that it can be told. */
@@ -66,7 +75,7 @@ export function GateFields({ size }: { size: number | undefined }) {
             {fields.length === 0 && (
               <p className="waiting">▲ Nothing is compared: only checks and machines hold the rollout.</p>
             )}
-            {fields.length < kinds.length && (
+            {fields.length < 4 && (
               <Button size="small" onClick={() => add(another())}>
                 Add a gate
               </Button>
@@ -110,6 +119,19 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
           before="fewer than"
           after={kind === 'healthy' ? '%' : `of ${size ?? 'the size'}`}
         />
+      )}
+      {kind === 'metric' && (
+        <>
+          <Form.Item name={[at, 'metric']} noStyle initialValue="cpu">
+            <Input aria-label="Metric" style={{ width: 150 }} />
+          </Form.Item>
+          <Form.Item name={[at, 'above']} noStyle initialValue={90}>
+            <InputNumber aria-label="Above what a sample is bad" prefix="above" style={{ width: 150 }} />
+          </Form.Item>
+          <Form.Item name={[at, 'below']} noStyle>
+            <InputNumber aria-label="Below what a sample is bad" prefix="or below" style={{ width: 150 }} />
+          </Form.Item>
+        </>
       )}
       <Form.Item name={[at, 'broken']} noStyle>
         <Select

@@ -16,6 +16,7 @@ import { Ago } from './Ago'
 import { TicketTable } from './Tickets'
 import { Trouble } from './Trouble'
 import { count, span } from './words'
+import { Remove } from './Remove'
 
 /** The hooks of a group: whom they hold now, what they are, and what was sent and run. */
 export function Hooks({ group: g, instances, now }: { group: Group; instances: string[]; now: number }) {
@@ -103,17 +104,11 @@ function HookTable({
                 <Button size="small" aria-label={`Change ${h.name}`} onClick={() => onChange(h)}>
                   Change…
                 </Button>
-                <Popconfirm
-                  title={`Remove ${h.name}?`}
-                  description={`${count(held.filter((name) => name === h.name).length, 'instance')} that it holds now go on unanswered, and its secret goes.`}
-                  okText="Remove it"
-                  okButtonProps={{ danger: true }}
-                  onConfirm={() => remove.mutate(h.name)}
-                >
-                  <Button size="small" danger>
-                    Remove…
-                  </Button>
-                </Popconfirm>
+                <Remove
+                  name={h.name}
+                  goes={`${count(held.filter((name) => name === h.name).length, 'instance')} that it holds now go on unanswered, and its secret goes.`}
+                  onRemove={() => remove.mutate(h.name)}
+                />
               </span>
             ),
           },

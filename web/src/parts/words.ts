@@ -52,3 +52,10 @@ export function list(words: string[]): string {
   if (words.length < 2) return words.join('')
   return `${words.slice(0, -1).join(', ')} and ${words[words.length - 1]}`
 }
+
+/** A measured value to three places with its unit; bytes with a binary one. */
+export function measuredAs(v: number, unit: string): string {
+  if (unit.trim() === 'B/s') return `${size(v)}/s`
+  const text = Math.abs(v) >= 100 ? v.toFixed(0) : String(Number(v.toPrecision(3)))
+  return text + unit
+}

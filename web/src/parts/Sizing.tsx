@@ -1,0 +1,72 @@
+import { Segmented, Select } from 'antd'
+import { useState } from 'react'
+import type { Group } from '../api/client'
+import { useMetrics, useRules, useSeries, useSizes } from '../api/rules'
+import { Chart, ChartLegend } from '../charts/Chart'
+import { Rules } from './Rules'
+import { bandsOf, linesOf, marksOf, metricSeries, metricsOf, sizeSeries } from './sizingSeries'
+import { Trouble } from './Trouble'
+
+const spans = [
+  { value: 900, label: '15 min' },
+  { value: 3600, label: '1 hour' },
+  { value: 21_600, label: '6 hours' },
+  { value: 86_400, label: '1 day' },
+  { value: 604_800, label: '7 days' },
+]
+
+/** How large the group is and was, why, and what its rules think now. */
+export function Sizing({ group: g, now }: { group: Group; now: number }) {
+  const [seconds, setSeconds] = useState(3600)
+  const rules = useRules(g.name)
+  const metrics = useMetrics(g.name)
+  const [chosen, setChosen] = useState<string[]>([])
+  const sizes = useSizes(g.name, seconds)
+  const asked = metricsOf(g.rules)
+  for (const metric of chosen) {
+    if (!asked.some((a) => a.metric === metric)) asked.push({ metric, over: 'average' })
+  }
+  if (asked.length === 0) asked.push({ metric: 'cpu', over: 'average' })
+  const series = useSeries(g.name, asked, seconds)
+  const known = series.flatMap((s) => (s.data ? [s.data] : []))
+  const to = Math.floor(now / 5000) * 5000
+  const from = to - seconds * 1000
+  const all = [
+    ...sizeSeries(g, sizes.data ?? [], known[0], from, to),
+    ...known.flatMap((s, k) => metricSeries(s, k)),
+  ]
+  const bands = bandsOf(rules.data, to)
+  return (
+    <>
+      {rules.data && <p data-testid="sizing">{rules.data.sentence}</p>}
+      <Trouble error={rules.error ?? sizes.error ?? series.find((s) => s.error)?.error ?? null} />
+      <div className="filters">
+        <Segmented aria-label="Time shown" value={seconds} onChange={setSeconds} options={spans} />
+        <Select
+          mode="multiple"
+          aria-label="Metrics shown besides"
+          placeholder="show another metric"
+          style={{ minWidth: 220 }}
+          value={chosen}
+          onChange={setChosen}
+          options={(metrics.data ?? []).map((m) => ({ value: m.name }))}
+        />
+      </div>
+      {sizes.data && (
+        <>
+          <Chart
+            label={`Size of ${g.name} and what its rules go by, over ${spans.find((s) => s.value === seconds)?.label ?? ''}`}
+            from={from}
+            to={to}
+            series={all}
+            lines={linesOf(g.rules)}
+            bands={bands}
+            marks={marksOf(sizes.data, from)}
+          />
+          <ChartLegend series={all} bands={bands.length > 0} />
+        </>
+      )}
+      <Rules group={g} list={rules.data} now={now} />
+    </>
+  )
+}
