@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"unitas/api/contract"
+	"unitas/internal/pgserver/pgtest"
 )
 
 // TestCommandLine plays testdata/*.txt against the real service. A line that
@@ -29,7 +30,7 @@ func TestCommandLine(t *testing.T) {
 	}
 	for _, script := range scripts {
 		t.Run(filepath.Base(script), func(t *testing.T) {
-			s := start(t)
+			s := startOn(t, pgtest.Database(t), func(s *service) { s.flags = []string{"--measure-every", "1s"} })
 			if err := os.WriteFile(filepath.Join(s.dir, "timetable-1.tar.gz"), archive(t, "timetable-1"), 0o600); err != nil {
 				t.Fatal(err)
 			}
@@ -55,6 +56,8 @@ var samples = map[string]string{
 	"odd.yaml":  "parent: plain@1\nfile: [x]\n",
 	"first.sh":  "#!/bin/sh\necho first boot of $UNITAS_INSTANCE\n",
 	"fails.sh":  "#!/bin/sh\necho cannot\nexit 9\n",
+	"sailings.ics": "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Saltmere Line//Sailings//EN\r\nBEGIN:VEVENT\r\nUID:1\r\nSUMMARY:Morning boats\r\nDTSTART;TZID=Europe/Paris:20260105T060000\r\n" +
+		"DTEND;TZID=Europe/Paris:20260105T093000\r\nRRULE:FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR\r\nX-UNITAS-MIN:2\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
 }
 
 // TestJournalIsFollowed reads what the command prints while things happen, and

@@ -50,7 +50,16 @@ func run(out, only string) (err error) {
 		return err
 	}
 	s := &shots{out: out, ctx: ctx}
-	play, err := s.playDemo()
+	if err := s.during("release", transcriptFile, only, s.console, s.terminal); err != nil {
+		return err
+	}
+	return s.during("sizing", os.DevNull, only, s.sizing, s.metrics)
+}
+
+// during takes pictures, of one kind alone when it is named, while a tale of the demo goes on
+// running.
+func (s *shots) during(tale, transcript, only string, console, terminal func() error) error {
+	play, err := s.playDemo(tale, transcript)
 	if err != nil {
 		return err
 	}
@@ -62,19 +71,19 @@ func run(out, only string) (err error) {
 		return err
 	}
 	if only != "terminal" {
-		if err := s.console(); err != nil {
+		if err := console(); err != nil {
 			return err
 		}
 	}
 	if only != "console" {
-		return s.terminal()
+		return terminal()
 	}
 	return nil
 }
 
-// playDemo plays the demo to the point where it goes on running.
-func (s *shots) playDemo() (*exec.Cmd, error) {
-	play := exec.Command("bin/play")
+// playDemo plays a tale of the demo to the point where it goes on running.
+func (s *shots) playDemo(tale, file string) (*exec.Cmd, error) {
+	play := exec.Command("bin/play", "-tale", tale)
 	play.Stderr = os.Stderr
 	play.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
 	out, err := play.StdoutPipe()
@@ -84,7 +93,7 @@ func (s *shots) playDemo() (*exec.Cmd, error) {
 	if err := play.Start(); err != nil {
 		return nil, err
 	}
-	transcript, err := os.Create(transcriptFile)
+	transcript, err := os.Create(file)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +142,7 @@ func (s *shots) console() error {
 		func() error { return s.take(tab, "console-pool") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/costs")) },
 		func() error {
-			return browser.Until(tab, `document.querySelectorAll('.recharts-bar-rectangle').length > 0`)
+			return browser.Until(tab, `document.querySelector('.chart canvas') !== null`)
 		},
 		func() error { return s.take(tab, "console-costs") },
 		func() error {
@@ -276,6 +285,39 @@ func (s *shots) holdOne() error {
 		return err
 	}
 	return s.resize(7)
+}
+
+// sizing takes the pictures of a group that followed its load, with a calendar that lasts.
+func (s *shots) sizing() error {
+	whatever, now, span, least, most := "*", "now", 1200.0, 3, 6
+	if _, _, err := client.Read[contract.RuleReview](s.api.AddRule(s.ctx, "timetable", &contract.AddRuleParams{IfMatch: &whatever},
+		contract.NewRule{Name: "regatta", Kind: contract.Calendar, Settings: contract.RuleSettings{When: &now, SpanSeconds: &span, Min: &least, Max: &most}})); err != nil {
+		return err
+	}
+	tab, stop, err := browser.Start(s.ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	for _, step := range []func() error{
+		func() error {
+			return chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate(s.url), chromedp.WaitVisible("input[type=password]"))
+		},
+		func() error { return browser.SignIn(tab, s.url, s.token) },
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
+		func() error {
+			return browser.Until(tab, `document.querySelector('.chart canvas') !== null && document.querySelector('[data-testid=sizing]')?.textContent.startsWith('The size is 3') && [...document.querySelectorAll('tr')].some(r => r.textContent.includes('cpu at'))`)
+		},
+		func() error {
+			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-segmented-item')].find(b => b.textContent === '15 min').click(); [...document.querySelectorAll('h2')].find(h => h.textContent === 'Size').scrollIntoView()`))
+		},
+		func() error { return s.take(tab, "console-sizing") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *shots) letGo() error {

@@ -24,9 +24,30 @@ type view struct {
 	before, ready func() error
 }
 
-// terminal takes pictures of a terminal window under Xvfb.
+// terminal takes the pictures of a release in a terminal.
 func (s *shots) terminal() error {
+	if err := s.until("the group is whole", s.whole); err != nil {
+		return err
+	}
+	return s.windows(
+		view{name: "cli-group-show", command: "bin/unitas group show timetable"},
+		view{name: "cli-rollout-watch", command: "bin/unitas rollout watch timetable", before: func() error { return s.release("the night sailings", false) }, ready: s.inWave(2)},
+		view{name: "cli-image-show", command: "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", before: s.whole},
+		view{name: "cli-rehearsal", command: "bin/unitas rollout rehearse timetable --to timetable-web@1 --fault zone=mid-pier@wave2"},
+		view{name: "cli-journal", command: "bin/unitas journal --group timetable --limit 14"},
+		view{name: "demo", command: "cat " + transcriptFile, shown: "make demo"},
+	)
+}
+
+// metrics takes the picture of what was measured.
+func (s *shots) metrics() error {
+	return s.windows(view{name: "cli-metric-show", command: "bin/unitas metric list timetable; echo; bin/unitas metric show timetable cpu --since 4m; echo; bin/unitas rule list timetable"})
+}
+
+// windows takes pictures of a terminal window under Xvfb.
+func (s *shots) windows(views ...view) error {
 	display := ":97"
+	_ = os.Remove("/tmp/.X11-unix/X97") // of one that was killed
 	x := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
 	x.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := x.Start(); err != nil {
@@ -35,23 +56,12 @@ func (s *shots) terminal() error {
 	defer func() {
 		_ = x.Process.Kill()
 		_ = x.Wait()
+		_ = os.Remove("/tmp/.X11-unix/X97")
 	}()
 	if err := s.until("the display", func() error { _, err := os.Stat("/tmp/.X11-unix/X97"); return err }); err != nil {
 		return err
 	}
-	if err := s.until("the group is whole", s.whole); err != nil {
-		return err
-	}
-	for _, v := range []view{
-		{name: "cli-group-show", command: "bin/unitas group show timetable"},
-		{name: "cli-rollout-watch", command: "bin/unitas rollout watch timetable", before: func() error { return s.release("the night sailings", false) }, ready: s.inWave(2)},
-		{name: "cli-image-show", command: "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", before: s.whole},
-		{name: "cli-rehearsal", command: "bin/unitas rollout rehearse timetable --to timetable-web@1 --fault zone=mid-pier@wave2"},
-		{name: "cli-journal", command: "bin/unitas journal --group timetable --limit 14"},
-		{name: "cli-pool-show", command: "bin/unitas pool show front"},
-		{name: "cli-instance-show", command: "bin/unitas instance show $(bin/unitas instance list --group timetable -o json | grep -o -m1 'timetable-...')", shown: "unitas instance show timetable-…"},
-		{name: "demo", command: "cat " + transcriptFile, shown: "make demo"},
-	} {
+	for _, v := range views {
 		if v.before != nil {
 			if err := s.until("before "+v.name, v.before); err != nil {
 				return err
