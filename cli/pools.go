@@ -25,11 +25,12 @@ type poolFlags struct {
 	enough                        int
 	weights                       []string
 	labels                        map[string]string
+	spoken                        spokenFlags
 }
 
 func (f *poolFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringArrayVar(&f.listen, "listen", nil, "a listener, `ADDRESS:PORT[=CERTIFICATE]`; with a certificate, by its name among those of the service, it speaks https. May be repeated")
+	flags.StringArrayVar(&f.listen, "listen", nil, "a listener that sends it all, `ADDRESS:PORT[=CERTIFICATE]`; with a certificate, by its name among those of the service, it speaks https. May be repeated. See listener create for other ones")
 	flags.StringVar(&f.check, "check", "", "the check that decides which targets get traffic, by `NAME`")
 	flags.StringVar(&f.choose, "choose", "round-robin", "which target gets the next request: round-robin or least-busy")
 	flags.StringVar(&f.nobody, "nobody", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
@@ -39,11 +40,12 @@ func (f *poolFlags) add(cmd *cobra.Command) {
 	flags.StringSliceVar(&f.weights, "weight", nil, "the weight of single instances against others of their group, `INSTANCE=WEIGHT,…`; the others keep theirs, 100 when they have none. 100 takes one away, none all")
 	flags.StringSliceVar(&f.zones, "zones", nil, "where the listeners stand, for advice")
 	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	f.spoken.add(cmd)
 }
 
 // read reads what flags say in a form of their own. The weights are put over those
 // that were.
-func (f *poolFlags) read(was contract.TargetWeights) (listeners []contract.Listener, shares []contract.GroupShare, weights contract.TargetWeights, err error) {
+func (f *poolFlags) read(was contract.TargetWeights) (listeners []contract.PoolListener, shares []contract.GroupShare, weights contract.TargetWeights, err error) {
 	if listeners, err = f.listeners(); err != nil {
 		return nil, nil, nil, err
 	}
@@ -81,11 +83,11 @@ func (f *poolFlags) targetWeights(was contract.TargetWeights) (contract.TargetWe
 const usualWeight = 100
 
 // listeners reads ADDRESS:PORT[=CERTIFICATE].
-func (f *poolFlags) listeners() ([]contract.Listener, error) {
-	var all []contract.Listener
+func (f *poolFlags) listeners() ([]contract.PoolListener, error) {
+	var all []contract.PoolListener
 	for _, text := range f.listen {
 		address, certificate, secure := strings.Cut(text, "=")
-		l := contract.Listener{Address: address}
+		l := contract.PoolListener{Address: address}
 		if secure {
 			if certificate == "" {
 				return nil, misused("--listen %s: give the name of a certificate after the =, or leave it out", text)
@@ -117,7 +119,7 @@ func (f *poolFlags) groupShares() ([]contract.GroupShare, error) {
 }
 
 func (a *app) poolCommand() *cobra.Command {
-	return group("pool", "Pools: the targets behind listeners", a.poolCreate(), a.poolSet(), a.poolList(), a.poolShow(),
+	return group("pool", "Pools: the targets behind listeners", a.poolCreate(), a.poolSet(), a.poolList(), a.poolShow(), a.poolTry(),
 		a.deleting("pool", func(ctx context.Context, c *client.Client, name string) (*http.Response, error) {
 			return c.GetPool(ctx, name)
 		},
@@ -129,19 +131,25 @@ func (a *app) poolCommand() *cobra.Command {
 func (a *app) poolCreate() *cobra.Command {
 	var f poolFlags
 	cmd := &cobra.Command{
-		Use: "create NAME --listen ADDRESS:PORT --check NAME", Short: "Make a pool behind one or more listeners", Args: exactly("NAME"),
+		Use: "create NAME --check NAME", Short: "Make a pool, and listeners that send it all", Args: exactly("NAME"),
 		Example: `  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up
-  unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=front.pem,front.key --check sailings-up --choose least-busy --slow-start 30s
-  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40`,
+  unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=saltmere --check sailings-up --choose least-busy --slow-start 30s
+  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40
+  unitas pool create quays --check quays-up --speak http2 --stay header:X-Berth --eject usual --limit first-byte=5s`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			listeners, shares, weights, err := f.read(nil)
 			if err != nil {
 				return err
 			}
-			body := contract.NewPool{Name: args[0], Listeners: listeners, Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", contract.Choose(f.choose)),
+			spoken, err := f.spoken.read(cmd)
+			if err != nil {
+				return err
+			}
+			body := contract.NewPool{Name: args[0], Listeners: given(cmd, "listen", listeners), Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", contract.Choose(f.choose)),
 				Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
 				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", weights),
-				Labels: given(cmd, "label", contract.Labels(f.labels))}
+				Labels: given(cmd, "label", contract.Labels(f.labels)),
+				Speak:  spoken.speak, Trust: spoken.trust, ServerName: spoken.serverName, Stay: spoken.stay, Eject: spoken.eject, Limits: spoken.limits}
 			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreatePool(cmd.Context(), &contract.CreatePoolParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -150,6 +158,9 @@ func (a *app) poolCreate() *cobra.Command {
 			}
 			return a.print(pool, func() string {
 				text := fmt.Sprintf("%s listens on %s.\n", pool.Name, addressesOf(pool))
+				if len(pool.Listeners) == 0 {
+					text = fmt.Sprintf("%s is made. Nothing sends to it yet: unitas listener create ADDRESS:PORT --pool %s, or a route of a listener.\n", pool.Name, pool.Name)
+				}
 				for _, l := range pool.Listeners {
 					if l.Trouble != "" {
 						text = fmt.Sprintf("%s is made, but its listener %s is not open: %s. It is tried again every 2 s.\n", pool.Name, l.Address, l.Trouble)
@@ -160,7 +171,6 @@ func (a *app) poolCreate() *cobra.Command {
 		},
 	}
 	f.add(cmd)
-	_ = cmd.MarkFlagRequired("listen")
 	_ = cmd.MarkFlagRequired("check")
 	return cmd
 }
@@ -169,8 +179,8 @@ func addressesOf(p contract.Pool) string {
 	all := make([]string, len(p.Listeners))
 	for i, l := range p.Listeners {
 		all[i] = l.Address
-		if l.Secure {
-			all[i] += " (https)"
+		if l.Kind != contract.ListenerKindHttp {
+			all[i] += " (" + string(l.Kind) + ")"
 		}
 	}
 	return strings.Join(all, " and ")
@@ -192,10 +202,15 @@ func (a *app) poolSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			spoken, err := f.spoken.read(cmd)
+			if err != nil {
+				return err
+			}
 			body := contract.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
 				Choose: given(cmd, "choose", contract.Choose(f.choose)), Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)),
 				SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()), Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough),
-				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", contract.Labels(f.labels)), Reason: given(cmd, "reason", f.reason)}
+				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", contract.Labels(f.labels)), Reason: given(cmd, "reason", f.reason),
+				Speak: spoken.speak, Trust: spoken.trust, ServerName: spoken.serverName, Stay: spoken.stay, Eject: spoken.eject, Limits: spoken.limits}
 			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.ChangePool(cmd.Context(), args[0], &contract.ChangePoolParams{IfMatch: &tag}, body)
 			})
@@ -298,7 +313,10 @@ func poolPicture(p contract.Pool) string {
 		if l.Trouble != "" {
 			text = trouble.paint(l.Trouble)
 		}
-		fmt.Fprintf(&b, "  %s://%s  %s\n", map[bool]string{true: "https", false: "http"}[l.Secure], l.Address, text)
+		if l.Routed {
+			text += ", by a route"
+		}
+		fmt.Fprintf(&b, "  %s://%s  %s\n", l.Kind, l.Address, text)
 	}
 	b.WriteString("\n")
 	rows := [][]string{{"target", "version", "verdict", "traffic", ">share", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %", "address"}}
@@ -308,6 +326,9 @@ func poolPicture(p contract.Pool) string {
 	}
 	b.WriteString(orNone(rows, "It has no targets; groups that name the pool bring theirs."))
 	for _, t := range p.Targets {
+		if t.AsideUntil != nil {
+			fmt.Fprintf(&b, "\n%s is set aside for %s, the %d. time in a row: %s.\n", t.Instance, words.Span(time.Until(*t.AsideUntil)), value(t.AsideNth), value(t.AsideWhy))
+		}
 		if !t.Open {
 			fmt.Fprintf(&b, "\n%s gets no requests: %s %s.\n", t.Instance, p.Check, t.Why)
 		}
@@ -333,9 +354,9 @@ func poolPicture(p contract.Pool) string {
 		}
 		b.WriteString("\n" + table(rows))
 	}
-	b.WriteString("\n" + facts("check", p.Check, "groups", orWord(strings.Join(p.Groups, ", "), "none"), "chooses", string(p.Choose), "with nobody", nobodyWords(p.Nobody),
+	b.WriteString("\n" + facts(append(spokenFacts(p), "check", p.Check, "groups", orWord(strings.Join(p.Groups, ", "), "none"), "chooses", string(p.Choose), "with nobody", nobodyWords(p.Nobody),
 		"slow start", map[bool]string{true: spanOf(p.SlowStartSeconds)}[p.SlowStartSeconds > 0], "shares", sharesText(p), "weights", weightsText(p.Weights),
-		"stands in", strings.Join(p.Zones, ", "), "labels", pairs(p.Labels), "since start", fmt.Sprintf("%d requests, %d of them failed", p.Requests, p.Failures)))
+		"stands in", strings.Join(p.Zones, ", "), "labels", pairs(p.Labels), "since start", fmt.Sprintf("%d requests, %d of them failed", p.Requests, p.Failures))...))
 	return b.String()
 }
 

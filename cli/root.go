@@ -96,7 +96,7 @@ A release in a few lines:
 		return nil
 	}
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.serviceCommand(), a.placesCommand(), a.imageCommand(), a.templateCommand(), a.checkCommand(), a.poolCommand(), a.groupCommand(),
+	root.AddCommand(a.serviceCommand(), a.placesCommand(), a.imageCommand(), a.templateCommand(), a.checkCommand(), a.listenerCommand(), a.poolCommand(), a.groupCommand(),
 		a.instanceCommand(), a.ruleCommand(), a.metricCommand(), a.hookCommand(), a.ticketCommand(), a.rolloutCommand(), a.courseCommand(), a.drillCommand(), a.noticeCommand(), a.replicaCommand(), a.costsCommand(), a.journalCommand(), a.whyCommand(), a.teardownCommand())
 	return root
 }

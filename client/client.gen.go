@@ -714,6 +714,54 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListListeners Listeners by address
+	//
+	// Corresponds with GET /v1/listeners (the `ListListeners` operationId).
+	ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateListenerWithBody Have an address take requests or connections
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+	CreateListenerWithBody(ctx context.Context, params *CreateListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateListener Have an address take requests or connections
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+	CreateListener(ctx context.Context, params *CreateListenerParams, body CreateListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteListener Close a listener; what is under way goes on
+	//
+	// Corresponds with DELETE /v1/listeners/{address} (the `DeleteListener` operationId).
+	DeleteListener(ctx context.Context, address Address, params *DeleteListenerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetListener One listener with its routes
+	//
+	// Corresponds with GET /v1/listeners/{address} (the `GetListener` operationId).
+	GetListener(ctx context.Context, address Address, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeListenerWithBody Change a listener, only what is given; what is under way goes on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+	ChangeListenerWithBody(ctx context.Context, address Address, params *ChangeListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeListener Change a listener, only what is given; what is under way goes on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+	ChangeListener(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	//
+	// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
+	ListServed(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListNotices Who hears of what
 	//
 	// Corresponds with GET /v1/notices (the `ListNotices` operationId).
@@ -987,6 +1035,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
 	ListTickets(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRequestWithBody Tell where a request would go now, without sending it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+	TryRequestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRequest Tell where a request would go now, without sending it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+	TryRequest(ctx context.Context, body TryRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListChecks Health checks by name
@@ -2601,6 +2663,134 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 	return c.Client.Do(req)
 }
 
+// ListListeners Listeners by address
+//
+// Corresponds with GET /v1/listeners (the `ListListeners` operationId).
+func (c *Client) ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListListenersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateListenerWithBody Have an address take requests or connections
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+func (c *Client) CreateListenerWithBody(ctx context.Context, params *CreateListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateListenerRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateListener Have an address take requests or connections
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+func (c *Client) CreateListener(ctx context.Context, params *CreateListenerParams, body CreateListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateListenerRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteListener Close a listener; what is under way goes on
+//
+// Corresponds with DELETE /v1/listeners/{address} (the `DeleteListener` operationId).
+func (c *Client) DeleteListener(ctx context.Context, address Address, params *DeleteListenerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteListenerRequest(c.Server, address, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetListener One listener with its routes
+//
+// Corresponds with GET /v1/listeners/{address} (the `GetListener` operationId).
+func (c *Client) GetListener(ctx context.Context, address Address, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetListenerRequest(c.Server, address)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeListenerWithBody Change a listener, only what is given; what is under way goes on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+func (c *Client) ChangeListenerWithBody(ctx context.Context, address Address, params *ChangeListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeListenerRequestWithBody(c.Server, address, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeListener Change a listener, only what is given; what is under way goes on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+func (c *Client) ChangeListener(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeListenerRequest(c.Server, address, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+//
+// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
+func (c *Client) ListServed(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServedRequest(c.Server, address, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListNotices Who hears of what
 //
 // Corresponds with GET /v1/notices (the `ListNotices` operationId).
@@ -3325,6 +3515,40 @@ func (c *Client) WithdrawTemplate(ctx context.Context, name ObjectName, version 
 // Corresponds with GET /v1/tickets (the `ListTickets` operationId).
 func (c *Client) ListTickets(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTicketsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRequestWithBody Tell where a request would go now, without sending it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+func (c *Client) TryRequestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequestRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRequest Tell where a request would go now, without sending it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+func (c *Client) TryRequest(ctx context.Context, body TryRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequestRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7398,6 +7622,294 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 	return req, nil
 }
 
+// NewListListenersRequest constructs an http.Request for the ListListeners method
+func NewListListenersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateListenerRequest calls the generic CreateListener builder with application/json body
+func NewCreateListenerRequest(server string, params *CreateListenerParams, body CreateListenerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateListenerRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCreateListenerRequestWithBody constructs an http.Request for the CreateListener method, with any body, and a specified content type
+func NewCreateListenerRequestWithBody(server string, params *CreateListenerParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDeleteListenerRequest constructs an http.Request for the DeleteListener method
+func NewDeleteListenerRequest(server string, address Address, params *DeleteListenerParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetListenerRequest constructs an http.Request for the GetListener method
+func NewGetListenerRequest(server string, address Address) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeListenerRequest calls the generic ChangeListener builder with application/json body
+func NewChangeListenerRequest(server string, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeListenerRequestWithBody(server, address, params, "application/json", bodyReader)
+}
+
+// NewChangeListenerRequestWithBody constructs an http.Request for the ChangeListener method, with any body, and a specified content type
+func NewChangeListenerRequestWithBody(server string, address Address, params *ChangeListenerParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListServedRequest constructs an http.Request for the ListServed method
+func NewListServedRequest(server string, address Address, params *ListServedParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/listeners/%s/served", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListNoticesRequest constructs an http.Request for the ListNotices method
 func NewListNoticesRequest(server string) (*http.Request, error) {
 	var err error
@@ -9135,6 +9647,46 @@ func NewListTicketsRequest(server string, params *ListTicketsParams) (*http.Requ
 	return req, nil
 }
 
+// NewTryRequestRequest calls the generic TryRequest builder with application/json body
+func NewTryRequestRequest(server string, body TryRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRequestRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryRequestRequestWithBody constructs an http.Request for the TryRequest method, with any body, and a specified content type
+func NewTryRequestRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -9875,6 +10427,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/journal (the `ListJournal` operationId).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
 
+	// ListListenersWithResponse Listeners by address
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/listeners (the `ListListeners` operationId).
+	ListListenersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListenersResponse, error)
+
+	// CreateListenerWithBodyWithResponse Have an address take requests or connections
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+	CreateListenerWithBodyWithResponse(ctx context.Context, params *CreateListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateListenerResponse, error)
+
+	// CreateListenerWithResponse Have an address take requests or connections
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+	CreateListenerWithResponse(ctx context.Context, params *CreateListenerParams, body CreateListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateListenerResponse, error)
+
+	// DeleteListenerWithResponse Close a listener; what is under way goes on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/listeners/{address} (the `DeleteListener` operationId).
+	DeleteListenerWithResponse(ctx context.Context, address Address, params *DeleteListenerParams, reqEditors ...RequestEditorFn) (*DeleteListenerResponse, error)
+
+	// GetListenerWithResponse One listener with its routes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/listeners/{address} (the `GetListener` operationId).
+	GetListenerWithResponse(ctx context.Context, address Address, reqEditors ...RequestEditorFn) (*GetListenerResponse, error)
+
+	// ChangeListenerWithBodyWithResponse Change a listener, only what is given; what is under way goes on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+	ChangeListenerWithBodyWithResponse(ctx context.Context, address Address, params *ChangeListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeListenerResponse, error)
+
+	// ChangeListenerWithResponse Change a listener, only what is given; what is under way goes on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+	ChangeListenerWithResponse(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeListenerResponse, error)
+
+	// ListServedWithResponse The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
+	ListServedWithResponse(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*ListServedResponse, error)
+
 	// ListNoticesWithResponse Who hears of what
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10196,6 +10804,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/tickets (the `ListTickets` operationId).
 	ListTicketsWithResponse(ctx context.Context, params *ListTicketsParams, reqEditors ...RequestEditorFn) (*ListTicketsResponse, error)
+
+	// TryRequestWithBodyWithResponse Tell where a request would go now, without sending it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+	TryRequestWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRequestResponse, error)
+
+	// TryRequestWithResponse Tell where a request would go now, without sending it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+	TryRequestWithResponse(ctx context.Context, body TryRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRequestResponse, error)
 }
 
 type ListChecksResponse struct {
@@ -13482,6 +14104,294 @@ func (r ListJournalResponse) ContentType() string {
 	return ""
 }
 
+type ListListenersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListenerList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListListenersResponse) GetJSON200() *ListenerList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListListenersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListListenersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListListenersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListListenersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListListenersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateListenerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Listener
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateListenerResponse) GetJSON201() *Listener {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateListenerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateListenerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateListenerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateListenerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateListenerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteListenerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteListenerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteListenerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteListenerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteListenerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteListenerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetListenerResponse200Headers the declared response headers of an HTTP 200 response for GetListener
+type GetListenerResponse200Headers struct {
+	ETag *string
+}
+
+type GetListenerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Listener
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetListenerResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetListenerResponse) GetJSON200() *Listener {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetListenerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetListenerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetListenerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetListenerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetListenerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeListenerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Listener
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeListenerResponse) GetJSON200() *Listener {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeListenerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeListenerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeListenerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeListenerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeListenerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListServedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServedList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServedResponse) GetJSON200() *ServedList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListNoticesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15176,6 +16086,54 @@ func (r ListTicketsResponse) ContentType() string {
 	return ""
 }
 
+type TryRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RequestTrace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRequestResponse) GetJSON200() *RequestTrace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListChecksWithResponse Health checks by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16466,6 +17424,110 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 	return ParseListJournalResponse(rsp)
 }
 
+// ListListenersWithResponse Listeners by address
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/listeners (the `ListListeners` operationId).
+func (c *ClientWithResponses) ListListenersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListenersResponse, error) {
+	rsp, err := c.ListListeners(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListListenersResponse(rsp)
+}
+
+// CreateListenerWithBodyWithResponse Have an address take requests or connections
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+func (c *ClientWithResponses) CreateListenerWithBodyWithResponse(ctx context.Context, params *CreateListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateListenerResponse, error) {
+	rsp, err := c.CreateListenerWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateListenerResponse(rsp)
+}
+
+// CreateListenerWithResponse Have an address take requests or connections
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/listeners (the `CreateListener` operationId).
+func (c *ClientWithResponses) CreateListenerWithResponse(ctx context.Context, params *CreateListenerParams, body CreateListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateListenerResponse, error) {
+	rsp, err := c.CreateListener(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateListenerResponse(rsp)
+}
+
+// DeleteListenerWithResponse Close a listener; what is under way goes on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/listeners/{address} (the `DeleteListener` operationId).
+func (c *ClientWithResponses) DeleteListenerWithResponse(ctx context.Context, address Address, params *DeleteListenerParams, reqEditors ...RequestEditorFn) (*DeleteListenerResponse, error) {
+	rsp, err := c.DeleteListener(ctx, address, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteListenerResponse(rsp)
+}
+
+// GetListenerWithResponse One listener with its routes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/listeners/{address} (the `GetListener` operationId).
+func (c *ClientWithResponses) GetListenerWithResponse(ctx context.Context, address Address, reqEditors ...RequestEditorFn) (*GetListenerResponse, error) {
+	rsp, err := c.GetListener(ctx, address, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetListenerResponse(rsp)
+}
+
+// ChangeListenerWithBodyWithResponse Change a listener, only what is given; what is under way goes on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+func (c *ClientWithResponses) ChangeListenerWithBodyWithResponse(ctx context.Context, address Address, params *ChangeListenerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeListenerResponse, error) {
+	rsp, err := c.ChangeListenerWithBody(ctx, address, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeListenerResponse(rsp)
+}
+
+// ChangeListenerWithResponse Change a listener, only what is given; what is under way goes on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
+func (c *ClientWithResponses) ChangeListenerWithResponse(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeListenerResponse, error) {
+	rsp, err := c.ChangeListener(ctx, address, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeListenerResponse(rsp)
+}
+
+// ListServedWithResponse The newest lines of what a listener wrote down, the oldest of them first; each is an object
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
+func (c *ClientWithResponses) ListServedWithResponse(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*ListServedResponse, error) {
+	rsp, err := c.ListServed(ctx, address, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServedResponse(rsp)
+}
+
 // ListNoticesWithResponse Who hears of what
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17062,6 +18124,32 @@ func (c *ClientWithResponses) ListTicketsWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListTicketsResponse(rsp)
+}
+
+// TryRequestWithBodyWithResponse Tell where a request would go now, without sending it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+func (c *ClientWithResponses) TryRequestWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRequestResponse, error) {
+	rsp, err := c.TryRequestWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRequestResponse(rsp)
+}
+
+// TryRequestWithResponse Tell where a request would go now, without sending it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/tries (the `TryRequest` operationId).
+func (c *ClientWithResponses) TryRequestWithResponse(ctx context.Context, body TryRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRequestResponse, error) {
+	rsp, err := c.TryRequest(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRequestResponse(rsp)
 }
 
 // ParseListChecksResponse parses an HTTP response from a ListChecksWithResponse call
@@ -19361,6 +20449,213 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 	return response, nil
 }
 
+// ParseListListenersResponse parses an HTTP response from a ListListenersWithResponse call
+func ParseListListenersResponse(rsp *http.Response) (*ListListenersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListListenersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListenerList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateListenerResponse parses an HTTP response from a CreateListenerWithResponse call
+func ParseCreateListenerResponse(rsp *http.Response) (*CreateListenerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateListenerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteListenerResponse parses an HTTP response from a DeleteListenerWithResponse call
+func ParseDeleteListenerResponse(rsp *http.Response) (*DeleteListenerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteListenerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetListenerResponse parses an HTTP response from a GetListenerWithResponse call
+func ParseGetListenerResponse(rsp *http.Response) (*GetListenerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetListenerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetListenerResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangeListenerResponse parses an HTTP response from a ChangeListenerWithResponse call
+func ParseChangeListenerResponse(rsp *http.Response) (*ChangeListenerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeListenerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
+func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServedList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
 func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20546,6 +21841,39 @@ func ParseListTicketsResponse(rsp *http.Response) (*ListTicketsResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TicketList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRequestResponse parses an HTTP response from a TryRequestWithResponse call
+func ParseTryRequestResponse(rsp *http.Response) (*TryRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RequestTrace
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

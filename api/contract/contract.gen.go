@@ -379,6 +379,27 @@ func (e LineChangeKind) Valid() bool {
 	}
 }
 
+// Defines values for ListenerKind.
+const (
+	ListenerKindHttp  ListenerKind = "http"
+	ListenerKindHttps ListenerKind = "https"
+	ListenerKindTcp   ListenerKind = "tcp"
+)
+
+// Valid indicates whether the value is a known member of the ListenerKind enum.
+func (e ListenerKind) Valid() bool {
+	switch e {
+	case ListenerKindHttp:
+		return true
+	case ListenerKindHttps:
+		return true
+	case ListenerKindTcp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MessageState.
 const (
 	MessageStateFailed  MessageState = "failed"
@@ -733,6 +754,27 @@ func (e Shed) Valid() bool {
 	case Oldest:
 		return true
 	case Outdated:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Speak.
+const (
+	SpeakHttp  Speak = "http"
+	SpeakHttp2 Speak = "http2"
+	SpeakHttps Speak = "https"
+)
+
+// Valid indicates whether the value is a known member of the Speak enum.
+func (e Speak) Valid() bool {
+	switch e {
+	case SpeakHttp:
+		return true
+	case SpeakHttp2:
+		return true
+	case SpeakHttps:
 		return true
 	default:
 		return false
@@ -1247,6 +1289,27 @@ type DrillList struct {
 	Items []Drill `json:"items"`
 }
 
+// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+type Eject struct {
+	// Failures In a row: 5xx or no answer; 0 never
+	Failures *int `json:"failures,omitempty"`
+
+	// FirstSeconds For how long the first time; usual 10
+	FirstSeconds *float64 `json:"first_seconds,omitempty"`
+
+	// Least Requests without which points and slower say nothing; usual 50
+	Least *int `json:"least,omitempty"`
+
+	// MostSeconds Usual 300
+	MostSeconds *float64 `json:"most_seconds,omitempty"`
+
+	// Points Percent points more failures in the last minute than the others have; 0 never
+	Points *float64 `json:"points,omitempty"`
+
+	// Slower Times as slow as the others, by the median of the last minute; 0 never
+	Slower *float64 `json:"slower,omitempty"`
+}
+
 // Environment Variables given to the workload
 type Environment map[string]string
 
@@ -1493,6 +1556,14 @@ type GroupShare struct {
 
 	// Weight Its part of the requests against the other groups, whatever their sizes
 	Weight *int `json:"weight,omitempty"`
+}
+
+// HeaderMatch defines model for HeaderMatch.
+type HeaderMatch struct {
+	Name string `json:"name"`
+
+	// Value Without it: any
+	Value *string `json:"value,omitempty"`
 }
 
 // Hook defines model for Hook.
@@ -1782,13 +1853,122 @@ type LineChangeKind string
 
 // Listener defines model for Listener.
 type Listener struct {
-	// Address Address and port, such as 127.0.0.1:8000
-	//
-	// Example: 127.0.0.1:8000
-	Address string `json:"address"`
+	Address      string   `json:"address"`
+	Certificates []string `json:"certificates"`
 
-	// Certificate For https: the name of a certificate among those of the service, NAME.pem with its chain and NAME.key; they are read again when they change
-	Certificate *string `json:"certificate,omitempty"`
+	// Connections Open now
+	Connections int       `json:"connections"`
+	CreatedAt   time.Time `json:"created_at"`
+
+	// ExpiresAt When the first of its certificates ends
+	ExpiresAt *time.Time `json:"expires_at,omitempty"`
+	Http2     bool       `json:"http2"`
+
+	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
+	Kind     ListenerKind `json:"kind"`
+	LeastTls string       `json:"least_tls"`
+
+	// Limits What a caller may take; 0 is without that limit
+	Limits ListenerLimits `json:"limits"`
+
+	// Log What is written down of requests
+	Log ServedLog `json:"log"`
+
+	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	Near Nearness `json:"near"`
+	Pool string   `json:"pool"`
+
+	// Reached Regions, the nearest first
+	Reached  []RegionReached `json:"reached"`
+	Redirect int             `json:"redirect"`
+
+	// Refused Of them that passed a limit
+	Refused int64 `json:"refused"`
+
+	// Requests Since the service started
+	Requests int64   `json:"requests"`
+	Revision int64   `json:"revision"`
+	Routes   []Route `json:"routes"`
+
+	// Sentence The state of the listener in words
+	Sentence string `json:"sentence"`
+
+	// Spill Why not the nearest region alone has the requests; empty when it does
+	Spill string `json:"spill"`
+	Tell  bool   `json:"tell"`
+
+	// Trouble Why it is not open, or why a changed certificate was not taken; empty when all is well
+	Trouble string `json:"trouble"`
+
+	// Unrouted Of them that no route took
+	Unrouted int64 `json:"unrouted"`
+
+	// Unwritten Lines of its log there was no time for
+	Unwritten int64 `json:"unwritten"`
+}
+
+// ListenerChange defines model for ListenerChange.
+type ListenerChange struct {
+	Certificates *[]string `json:"certificates,omitempty"`
+	Http2        *bool     `json:"http2,omitempty"`
+
+	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
+	Kind     *ListenerKind `json:"kind,omitempty"`
+	LeastTls *string       `json:"least_tls,omitempty"`
+
+	// Limits What a caller may take; 0 is without that limit
+	Limits *ListenerLimits `json:"limits,omitempty"`
+
+	// Log What is written down of requests
+	Log *ServedLog `json:"log,omitempty"`
+
+	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	Near *Nearness `json:"near,omitempty"`
+
+	// Pool Empty for none
+	Pool     *string  `json:"pool,omitempty"`
+	Reason   *string  `json:"reason,omitempty"`
+	Redirect *int     `json:"redirect,omitempty"`
+	Routes   *[]Route `json:"routes,omitempty"`
+	Tell     *bool    `json:"tell,omitempty"`
+}
+
+// ListenerKind What it speaks: requests in clear, requests with TLS, connections of any protocol
+type ListenerKind string
+
+// ListenerLimits What a caller may take; 0 is without that limit
+type ListenerLimits struct {
+	// BodyBytes Answered 413
+	BodyBytes *int64 `json:"body_bytes,omitempty"`
+
+	// Connections At once, of one address (of IPv6 one network of 64 bits)
+	Connections *int `json:"connections,omitempty"`
+
+	// ConnectionsPerSecond New ones of one address
+	ConnectionsPerSecond *float64 `json:"connections_per_second,omitempty"`
+
+	// HeadBytes Usual 65536; answered 431
+	HeadBytes *int64 `json:"head_bytes,omitempty"`
+
+	// HeadSeconds To send the head of a request; usual 30
+	HeadSeconds *float64 `json:"head_seconds,omitempty"`
+
+	// IdleSeconds Between requests, and between two parts of a body; usual 120
+	IdleSeconds *float64 `json:"idle_seconds,omitempty"`
+
+	// QuietSeconds Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
+	QuietSeconds *float64 `json:"quiet_seconds,omitempty"`
+
+	// RequestSeconds A whole request with its answer
+	RequestSeconds *float64 `json:"request_seconds,omitempty"`
+
+	// RequestsPerSecond Of one address; answered 429
+	RequestsPerSecond *float64 `json:"requests_per_second,omitempty"`
+}
+
+// ListenerList defines model for ListenerList.
+type ListenerList struct {
+	Items []Listener `json:"items"`
 }
 
 // ListenerState defines model for ListenerState.
@@ -1800,6 +1980,12 @@ type ListenerState struct {
 
 	// ExpiresAt When its certificate ends
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
+
+	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
+	Kind ListenerKind `json:"kind"`
+
+	// Routed Whether it sends requests here by a route alone, and the rest elsewhere
+	Routed bool `json:"routed"`
 
 	// Secure Whether it speaks https
 	Secure bool `json:"secure"`
@@ -1916,6 +2102,18 @@ type MetricSeries struct {
 
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 type Name = string
+
+// Nearness Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+type Nearness struct {
+	// EnoughPercent Of a region's targets that must be healthy; usual 50
+	EnoughPercent *int `json:"enough_percent,omitempty"`
+
+	// How Every region alike, in the order of regions, or by how long connections take to be made
+	How string `json:"how"`
+
+	// Regions The nearest first, for in-order
+	Regions *[]string `json:"regions,omitempty"`
+}
 
 // NewCalendar defines model for NewCalendar.
 type NewCalendar struct {
@@ -2146,6 +2344,43 @@ type NewInstance struct {
 	Zone     string  `json:"zone"`
 }
 
+// NewListener defines model for NewListener.
+type NewListener struct {
+	// Address Address and port, such as 127.0.0.1:8000
+	//
+	// Example: 127.0.0.1:8000
+	Address string `json:"address"`
+
+	// Certificates For https, by name among those of the service; a caller gets the first that is for the name it asks for, and the first of all when none is
+	Certificates *[]string `json:"certificates,omitempty"`
+
+	// Http2 Offered by https (usual), and understood by http from callers that know of it
+	Http2 *bool `json:"http2,omitempty"`
+
+	// Kind What it speaks, see ListenerKind
+	Kind     *ListenerKind `json:"kind,omitempty"`
+	LeastTls *string       `json:"least_tls,omitempty"`
+
+	// Limits What a caller may take; 0 is without that limit
+	Limits *ListenerLimits `json:"limits,omitempty"`
+
+	// Log What is written down of requests
+	Log *ServedLog `json:"log,omitempty"`
+
+	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	Near *Nearness `json:"near,omitempty"`
+
+	// Pool Gets what no route takes; without it that is answered 404
+	Pool *string `json:"pool,omitempty"`
+
+	// Redirect Send every request to https at this port; 0 does not
+	Redirect *int     `json:"redirect,omitempty"`
+	Routes   *[]Route `json:"routes,omitempty"`
+
+	// Tell Of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2)
+	Tell *bool `json:"tell,omitempty"`
+}
+
 // NewMessage defines model for NewMessage.
 type NewMessage struct {
 	// Again The number of a message to be sent once more; without it a test is sent
@@ -2183,10 +2418,18 @@ type NewPool struct {
 	// Choose Which target gets the next request, see Choose
 	Choose *Choose `json:"choose,omitempty"`
 
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	Eject *Eject `json:"eject,omitempty"`
+
 	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
-	EnoughPercent *int       `json:"enough_percent,omitempty"`
-	Labels        *Labels    `json:"labels,omitempty"`
-	Listeners     []Listener `json:"listeners"`
+	EnoughPercent *int    `json:"enough_percent,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+
+	// Limits What a target may take; 0 is without that limit
+	Limits *PoolLimits `json:"limits,omitempty"`
+
+	// Listeners Those that send all to it; others may have routes to it
+	Listeners *[]PoolListener `json:"listeners,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
@@ -2194,11 +2437,23 @@ type NewPool struct {
 	// Nobody When no target is healthy, see Nobody
 	Nobody *Nobody `json:"nobody,omitempty"`
 
+	// ServerName Of https targets, the name they must have; without it their address
+	ServerName *string `json:"server_name,omitempty"`
+
 	// Shares Groups that do not share as their targets do
 	Shares *[]GroupShare `json:"shares,omitempty"`
 
 	// SlowStartSeconds How long a fresh target takes to come to its full share
 	SlowStartSeconds *float64 `json:"slow_start_seconds,omitempty"`
+
+	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Speak *Speak `json:"speak,omitempty"`
+
+	// Stay Keep a caller at one target for as long as that is there
+	Stay *Stay `json:"stay,omitempty"`
+
+	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
+	Trust *string `json:"trust,omitempty"`
 
 	// Weights The weight of single instances against the others of their group; 100 when not named
 	Weights *TargetWeights `json:"weights,omitempty"`
@@ -2417,14 +2672,20 @@ type Pool struct {
 	Check string `json:"check"`
 
 	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
-	Choose        Choose    `json:"choose"`
-	CreatedAt     time.Time `json:"created_at"`
-	EnoughPercent int       `json:"enough_percent"`
-	Failures      int64     `json:"failures"`
+	Choose    Choose    `json:"choose"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	Eject         Eject `json:"eject"`
+	EnoughPercent int   `json:"enough_percent"`
+	Failures      int64 `json:"failures"`
 
 	// Groups That it sends requests to
-	Groups    []string        `json:"groups"`
-	Labels    Labels          `json:"labels"`
+	Groups []string `json:"groups"`
+	Labels Labels   `json:"labels"`
+
+	// Limits What a target may take; 0 is without that limit
+	Limits    PoolLimits      `json:"limits"`
 	Listeners []ListenerState `json:"listeners"`
 	Name      string          `json:"name"`
 
@@ -2436,10 +2697,22 @@ type Pool struct {
 	Revision int64 `json:"revision"`
 
 	// Sentence The state of the pool in words
-	Sentence         string       `json:"sentence"`
+	Sentence string `json:"sentence"`
+
+	// ServerName Of https targets, the name they must have; without it their address
+	ServerName       string       `json:"server_name"`
 	Shares           []GroupShare `json:"shares"`
 	SlowStartSeconds float64      `json:"slow_start_seconds"`
-	Targets          []Target     `json:"targets"`
+
+	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Speak Speak `json:"speak"`
+
+	// Stay Keep a caller at one target for as long as that is there
+	Stay    Stay     `json:"stay"`
+	Targets []Target `json:"targets"`
+
+	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
+	Trust string `json:"trust"`
 
 	// Versions By template version
 	Versions []VersionTraffic `json:"versions"`
@@ -2454,26 +2727,75 @@ type PoolChange struct {
 	Check *string `json:"check,omitempty"`
 
 	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
-	Choose        *Choose     `json:"choose,omitempty"`
-	EnoughPercent *int        `json:"enough_percent,omitempty"`
-	Labels        *Labels     `json:"labels,omitempty"`
-	Listeners     *[]Listener `json:"listeners,omitempty"`
+	Choose *Choose `json:"choose,omitempty"`
+
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	Eject         *Eject  `json:"eject,omitempty"`
+	EnoughPercent *int    `json:"enough_percent,omitempty"`
+	Labels        *Labels `json:"labels,omitempty"`
+
+	// Limits What a target may take; 0 is without that limit
+	Limits *PoolLimits `json:"limits,omitempty"`
+
+	// Listeners Those that send all to it; others may have routes to it
+	Listeners *[]PoolListener `json:"listeners,omitempty"`
 
 	// Nobody When no target is healthy: answer 503 at once, or try those that are not
-	Nobody           *Nobody       `json:"nobody,omitempty"`
-	Reason           *string       `json:"reason,omitempty"`
+	Nobody *Nobody `json:"nobody,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// ServerName Of https targets, the name they must have; without it their address
+	ServerName       *string       `json:"server_name,omitempty"`
 	Shares           *[]GroupShare `json:"shares,omitempty"`
 	SlowStartSeconds *float64      `json:"slow_start_seconds,omitempty"`
+
+	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Speak *Speak `json:"speak,omitempty"`
+
+	// Stay Keep a caller at one target for as long as that is there
+	Stay *Stay `json:"stay,omitempty"`
+
+	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
+	Trust *string `json:"trust,omitempty"`
 
 	// Weights The weight of single instances against the others of their group; 100 when not named
 	Weights *TargetWeights `json:"weights,omitempty"`
 	Zones   *[]string      `json:"zones,omitempty"`
 }
 
+// PoolLimits What a target may take; 0 is without that limit
+type PoolLimits struct {
+	// BodyBytes Of a request; answered 413
+	BodyBytes *int64 `json:"body_bytes,omitempty"`
+
+	// ConnectSeconds Until there is a connection; usual 2
+	ConnectSeconds *float64 `json:"connect_seconds,omitempty"`
+
+	// FirstByteSeconds From the end of the request to the head of the answer; answered 504
+	FirstByteSeconds *float64 `json:"first_byte_seconds,omitempty"`
+
+	// IdleSeconds Between two parts of an answer
+	IdleSeconds *float64 `json:"idle_seconds,omitempty"`
+
+	// RequestSeconds A whole request with its answer; answered 504
+	RequestSeconds *float64 `json:"request_seconds,omitempty"`
+}
+
 // PoolList defines model for PoolList.
 type PoolList struct {
 	Items []Pool  `json:"items"`
 	Next  *string `json:"next,omitempty"`
+}
+
+// PoolListener A listener in short: with usual settings, and all to this pool. Its own page has the others.
+type PoolListener struct {
+	// Address Address and port, such as 127.0.0.1:8000
+	//
+	// Example: 127.0.0.1:8000
+	Address string `json:"address"`
+
+	// Certificate For https: the name of a certificate among those of the service, NAME.pem with its chain and NAME.key; they are read again when they change
+	Certificate *string `json:"certificate,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -2525,6 +2847,14 @@ type RegionPlace struct {
 	Images int         `json:"images"`
 	Name   string      `json:"name"`
 	Zones  []ZonePlace `json:"zones"`
+}
+
+// RegionReached defines model for RegionReached.
+type RegionReached struct {
+	Region string `json:"region"`
+
+	// TookMs How long a connection there takes to be made; 0 when it is not measured
+	TookMs float64 `json:"took_ms"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -2696,6 +3026,45 @@ type RequestInFlight struct {
 	Path string `json:"path"`
 }
 
+// RequestTrace defines model for RequestTrace.
+type RequestTrace struct {
+	Address *string `json:"address,omitempty"`
+
+	// Aside The pool that the route sends it aside to
+	Aside    *string `json:"aside,omitempty"`
+	Group    *string `json:"group,omitempty"`
+	Listener string  `json:"listener"`
+
+	// Pool Empty when nobody takes it
+	Pool string `json:"pool"`
+
+	// Route From 1; 0 when none took it
+	Route int `json:"route"`
+
+	// Status What it is answered when no target gets it; 0 when one does
+	Status int `json:"status"`
+
+	// Target The instance that would get it
+	Target  *string `json:"target,omitempty"`
+	Version *string `json:"version,omitempty"`
+
+	// Why Step by step
+	Why []string `json:"why"`
+}
+
+// RequestTrial defines model for RequestTrial.
+type RequestTrial struct {
+	// Caller The address that it comes from
+	Caller  *string        `json:"caller,omitempty"`
+	Headers *[]HeaderMatch `json:"headers,omitempty"`
+
+	// Listener The address of the listener; without it the one at the port of the URL
+	Listener *string `json:"listener,omitempty"`
+
+	// Url With the host that the request is for, and the port of the listener, such as http://timetable.saltmere.example:8000/fares
+	Url string `json:"url"`
+}
+
 // Rollout defines model for Rollout.
 type Rollout struct {
 	Above int `json:"above"`
@@ -2760,6 +3129,31 @@ type RolloutCommandCommand string
 type RolloutList struct {
 	Items []Rollout `json:"items"`
 	Next  *string   `json:"next,omitempty"`
+}
+
+// Route Sends the requests that it takes to a pool; the first route that takes one has it
+type Route struct {
+	// Aside A part of the requests of a route that goes to another pool, while that one has a target
+	Aside *RouteAside `json:"aside,omitempty"`
+
+	// Headers All of them
+	Headers *[]HeaderMatch `json:"headers,omitempty"`
+
+	// Hosts Whole, or *.NAME for all that have one part more; without it any
+	Hosts *[]string `json:"hosts,omitempty"`
+
+	// Path How the path begins, by whole parts: /fares takes /fares and /fares/7
+	Path *string `json:"path,omitempty"`
+	Pool string  `json:"pool"`
+}
+
+// RouteAside A part of the requests of a route that goes to another pool, while that one has a target
+type RouteAside struct {
+	Header *HeaderMatch `json:"header,omitempty"`
+
+	// Percent Of them, as evenly in time as may be
+	Percent *float64 `json:"percent,omitempty"`
+	Pool    string   `json:"pool"`
 }
 
 // Rule defines model for Rule.
@@ -2965,6 +3359,22 @@ type Run struct {
 	Why *string `json:"why,omitempty"`
 }
 
+// ServedList defines model for ServedList.
+type ServedList struct {
+	// File Where the service that was asked writes them
+	File  string                   `json:"file"`
+	Items []map[string]interface{} `json:"items"`
+}
+
+// ServedLog What is written down of requests
+type ServedLog struct {
+	// Keep all, a share and all failures, failures only (5xx and what was broken off), or none
+	Keep string `json:"keep"`
+
+	// Percent Of share
+	Percent *float64 `json:"percent,omitempty"`
+}
+
 // Service defines model for Service.
 type Service struct {
 	Now time.Time `json:"now"`
@@ -3025,8 +3435,22 @@ type Span struct {
 	SlowSeconds float64 `json:"slow_seconds"`
 }
 
+// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+type Speak string
+
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
 type Spread string
+
+// Stay Keep a caller at one target for as long as that is there
+type Stay struct {
+	By string `json:"by"`
+
+	// ForSeconds How long a cookie is kept; 0 until the browser ends
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+
+	// Header Of header
+	Header *string `json:"header,omitempty"`
+}
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -3060,8 +3484,12 @@ type Summary struct {
 type Target struct {
 	Address string `json:"address"`
 
-	// AsideUntil Set aside until then because it refused or reset connections
+	// AsideNth The how manyth time in a row
+	AsideNth *int `json:"aside_nth,omitempty"`
+
+	// AsideUntil Set aside until then for how it answered, or because it refused or reset connections
 	AsideUntil *time.Time `json:"aside_until,omitempty"`
+	AsideWhy   *string    `json:"aside_why,omitempty"`
 
 	// Failures Answered 5xx or not answered
 	Failures int64  `json:"failures"`
@@ -3076,7 +3504,8 @@ type Target struct {
 	Open bool `json:"open"`
 
 	// P99Ms Over the last 15 minutes
-	P99Ms float64 `json:"p99_ms"`
+	P99Ms  float64 `json:"p99_ms"`
+	Region *string `json:"region,omitempty"`
 
 	// Requests Sent to it since it became a target
 	Requests int64 `json:"requests"`
@@ -3401,6 +3830,9 @@ type ZonePlace struct {
 
 // ZonePrices The price for an hour in zones where it is another
 type ZonePrices map[string]float64
+
+// Address defines model for Address.
+type Address = string
 
 // After defines model for After.
 type After = string
@@ -3776,6 +4208,29 @@ type ListJournalParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// CreateListenerParams defines parameters for CreateListener.
+type CreateListenerParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteListenerParams defines parameters for DeleteListener.
+type DeleteListenerParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ChangeListenerParams defines parameters for ChangeListener.
+type ChangeListenerParams struct {
+	// IfMatch The ETag that the change was made against, or * for whatever it is now
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListServedParams defines parameters for ListServed.
+type ListServedParams struct {
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // RemoveNoticeParams defines parameters for RemoveNotice.
 type RemoveNoticeParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -3990,6 +4445,12 @@ type AnswerTicketJSONRequestBody = TicketAnswer
 // ExtendTicketJSONRequestBody defines body for ExtendTicket for application/json ContentType.
 type ExtendTicketJSONRequestBody = TicketExtension
 
+// CreateListenerJSONRequestBody defines body for CreateListener for application/json ContentType.
+type CreateListenerJSONRequestBody = NewListener
+
+// ChangeListenerJSONRequestBody defines body for ChangeListener for application/json ContentType.
+type ChangeListenerJSONRequestBody = ListenerChange
+
 // AddNoticeJSONRequestBody defines body for AddNotice for application/json ContentType.
 type AddNoticeJSONRequestBody = NewNotice
 
@@ -4022,3 +4483,6 @@ type SetTemplateMarkJSONRequestBody = MarkPlace
 
 // WithdrawTemplateJSONRequestBody defines body for WithdrawTemplate for application/json ContentType.
 type WithdrawTemplateJSONRequestBody = Withdrawal
+
+// TryRequestJSONRequestBody defines body for TryRequest for application/json ContentType.
+type TryRequestJSONRequestBody = RequestTrial

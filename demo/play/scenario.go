@@ -181,7 +181,7 @@ func (d *demo) makeGroup(ctx context.Context) error {
 		return err
 	}
 	say("check sailings-up asks http port 8080 for /up every 500 ms; 2 good answers make healthy, 3 bad ones unhealthy")
-	if _, _, err := client.Read[contract.Pool](d.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: []contract.Listener{{Address: d.front}}, Check: "sailings-up"})); err != nil {
+	if _, _, err := client.Read[contract.Pool](d.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: &[]contract.PoolListener{{Address: d.front}}, Check: "sailings-up"})); err != nil {
 		return err
 	}
 	say("pool front listens on %s", d.front)

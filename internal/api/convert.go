@@ -146,6 +146,14 @@ func text(s string) *string {
 	return &s
 }
 
+// number is left out when it is 0.
+func number(n int) *int {
+	if n == 0 {
+		return nil
+	}
+	return &n
+}
+
 func optional(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil

@@ -1,11 +1,11 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
-	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,25 +35,38 @@ func (s *Server) ListPools(ctx context.Context, r routes.ListPoolsRequestObject)
 	if err != nil {
 		return nil, err
 	}
+	listeners, err := s.Store.Listeners(ctx)
+	if err != nil {
+		return nil, err
+	}
 	items, next := cut(items, p, func(p store.Pool) store.Cursor { return store.Cursor{p.Name} })
-	return routes.ListPools200JSONResponse{Items: each(items, func(p store.Pool) contract.Pool { return s.fromPool(p, groups[p.Name]) }), Next: next}, nil
+	return routes.ListPools200JSONResponse{Items: each(items, func(p store.Pool) contract.Pool {
+		to := slices.DeleteFunc(slices.Clone(listeners), func(l store.Listener) bool { return !slices.Contains(l.Pools(), p.Name) })
+		return s.fromPool(p, groups[p.Name], to)
+	}), Next: next}, nil
 }
 
 // pool is a pool as it is told.
 func (s *Server) pool(ctx context.Context, p store.Pool) (contract.Pool, error) {
 	groups, err := s.Store.GroupsByPool(ctx)
-	return s.fromPool(p, groups[p.Name]), err
+	if err != nil {
+		return contract.Pool{}, err
+	}
+	listeners, err := s.Store.ListenersTo(ctx, p.Name)
+	return s.fromPool(p, groups[p.Name], listeners), err
 }
 
-func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
+func (s *Server) fromPool(p store.Pool, groups []string, listeners []store.Listener) contract.Pool {
 	stats, _ := s.Balancer.Stats(p.Name)
+	listening := s.Balancer.Listening()
 	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: contract.Choose(p.Choose), Nobody: contract.Nobody(p.Nobody),
 		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: append([]string{}, groups...),
 		Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
 		Shares: each(p.Shares, func(g traffic.Share) contract.GroupShare {
 			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}
 		}),
-		Listeners: each(p.Listeners, func(l store.Listener) contract.ListenerState { return fromListener(l, stats.Listeners) }),
+		Listeners: each(listeners, func(l store.Listener) contract.ListenerState { return listenerOf(p.Name, l, listening) }),
+		Speak:     contract.Speak(cmp.Or(p.Speak, traffic.Plain)), Trust: p.Trust, ServerName: p.ServerName, Stay: fromStay(p.Stay), Eject: fromEject(p.Eject), Limits: fromPoolLimits(p.Limits),
 		Targets: each(stats.Targets, func(t balancer.TargetStats) contract.Target {
 			return fromTarget(t, s.Control.Standing(t.Instance, p.Check))
 		}),
@@ -65,8 +78,12 @@ func (s *Server) fromPool(p store.Pool, groups []string) contract.Pool {
 	return out
 }
 
-func fromListener(l store.Listener, all []balancer.ListenerStats) contract.ListenerState {
-	out := contract.ListenerState{Address: l.Address, Secure: l.Certificate != "", Certificate: text(l.Certificate), Trouble: "not opened yet"}
+// listenerOf is a listener as its pool tells it.
+func listenerOf(pool string, l store.Listener, all []balancer.ListenerStats) contract.ListenerState {
+	out := contract.ListenerState{Address: l.Address, Kind: contract.ListenerKind(l.Kind), Secure: l.Kind == traffic.HTTPS, Routed: l.Pool != pool, Trouble: notOpenYet}
+	if len(l.Certificates) > 0 {
+		out.Certificate = &l.Certificates[0]
+	}
 	for _, have := range all {
 		if have.Address == l.Address {
 			out.Trouble, out.ExpiresAt = have.Trouble, optional(have.Expires)
@@ -75,10 +92,12 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 	return out
 }
 
+const notOpenYet = "not opened yet"
+
 func fromTarget(t balancer.TargetStats, standing health.Report) contract.Target {
 	longest := t.Windows[len(t.Windows)-1]
 	return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Verdict: contract.Verdict(standing.Verdict), Why: standing.Why, Open: t.Open, SharePercent: round2(t.Share * 100),
-		AsideUntil: optional(t.Aside), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
+		AsideUntil: optional(t.Aside), AsideWhy: text(t.AsideWhy), AsideNth: number(t.AsideNth), Region: text(t.Region), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
 		MedianMs: round2(longest.Median), P99Ms: round2(longest.P99), Windows: each(t.Windows, fromWindow),
 		WaitsFor: each(t.WaitsFor, func(r balancer.Request) contract.RequestInFlight {
 			return contract.RequestInFlight{Method: r.Method, Path: r.Path, ForSeconds: secondsOf(time.Since(r.Since))}
@@ -113,7 +132,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 		out = "No targets"
 	}
 	if aside > 0 {
-		out += fmt.Sprintf("; %d set aside for refusing", aside)
+		out += fmt.Sprintf("; %d set aside", aside)
 	}
 	if waiting > 0 {
 		out += fmt.Sprintf("; %d without enough answers to %s yet", waiting, p.Check)
@@ -141,10 +160,11 @@ func poolSentence(p contract.Pool, takenOver string) string {
 // CreatePool makes a pool and opens its listeners.
 func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObject) (routes.CreatePoolResponseObject, error) {
 	b := r.Body
-	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Listeners), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
+	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Name, some(b.Listeners, nil)), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
 		Settings: traffic.Settings{Choose: traffic.Choose(given(b.Choose)),
 			Nobody: traffic.Nobody(given(b.Nobody)), SlowStart: givenFor(b.SlowStartSeconds),
-			Shares: toShares(some(b.Shares, nil)), Enough: given(b.EnoughPercent), Weights: some(b.Weights, nil)}}
+			Shares: toShares(some(b.Shares, nil)), Enough: given(b.EnoughPercent), Weights: some(b.Weights, nil),
+			Targets: toTargets(traffic.Targets{}, targetsGiven{b.Speak, b.Trust, b.ServerName, b.Stay, b.Eject, b.Limits})}}
 	p, err := s.Store.AddPool(ctx, s.now(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
 		return nil, about("pool with this name or address,", b.Name, err)
@@ -153,9 +173,9 @@ func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObjec
 	return routes.CreatePool201JSONResponse(out), err
 }
 
-func toListeners(all []contract.Listener) []store.Listener {
-	return each(all, func(l contract.Listener) store.Listener {
-		return store.Listener{Address: l.Address, Certificate: some(l.Certificate, "")}
+func toListeners(pool string, all []contract.PoolListener) []store.Listener {
+	return each(all, func(l contract.PoolListener) store.Listener {
+		return store.NewListener(l.Address, pool, some(l.Certificate, ""))
 	})
 }
 
@@ -174,22 +194,26 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 	}
 	for i, l := range p.Listeners {
 		at := fmt.Sprintf("/listeners/%d", i)
-		host, port, err := net.SplitHostPort(l.Address)
-		if err != nil || net.ParseIP(host) == nil {
-			fault(at+"/address", "%q is not an address with a port; give one such as 127.0.0.1:8000", l.Address)
-		} else if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
-			fault(at+"/address", "%q is not a port from 1 to 65535", port)
+		if why := faultOfAddress(l.Address); why != "" {
+			fault(at+"/address", "%s", why)
 		}
 		if slices.IndexFunc(p.Listeners, func(o store.Listener) bool { return o.Address == l.Address }) != i {
 			fault(at+"/address", "%s is named twice", l.Address)
 		}
-		had := slices.IndexFunc(was.Listeners, func(o store.Listener) bool { return o.Address == l.Address && o.Certificate == l.Certificate })
+		had := slices.IndexFunc(was.Listeners, func(o store.Listener) bool {
+			return o.Address == l.Address && slices.Equal(o.Certificates, l.Certificates)
+		})
 		if had >= 0 {
 			p.Listeners[i].Key = was.Listeners[had].Key
-		} else if l.Certificate != "" {
-			if why := s.Certificates.Fault(l.Certificate); why != "" {
+		} else if len(l.Certificates) > 0 {
+			if why := s.Certificates.Fault(l.Certificates[0]); why != "" {
 				fault(at+"/certificate", "%s", why)
 			}
+		}
+	}
+	if t := p.Trust; t != was.Trust && t != "" && t != traffic.TrustHost && t != traffic.TrustAnyone {
+		if why := s.Certificates.Fault(t); why != "" {
+			fault("/trust", "%s; or give host or anyone", why)
 		}
 	}
 	if _, err := r.Check(ctx, p.Check); errors.Is(err, store.ErrNotFound) {
@@ -254,7 +278,7 @@ func (s *Server) ChangePool(ctx context.Context, r routes.ChangePoolRequestObjec
 	p, err := s.Store.ChangePool(ctx, s.now(), actor(ctx), r.Name, revision, func(reader store.Reader, p *store.Pool) (fleet.Cause, error) {
 		was := *p
 		if b.Listeners != nil {
-			p.Listeners = toListeners(*b.Listeners)
+			p.Listeners = toListeners(p.Name, *b.Listeners)
 		}
 		if b.Shares != nil {
 			p.Shares = toShares(*b.Shares)
@@ -263,10 +287,11 @@ func (s *Server) ChangePool(ctx context.Context, r routes.ChangePoolRequestObjec
 		p.Choose = traffic.Choose(some(b.Choose, contract.Choose(p.Choose)))
 		p.Nobody = traffic.Nobody(some(b.Nobody, contract.Nobody(p.Nobody)))
 		p.SlowStart, p.Enough, p.Weights = durationOf(b.SlowStartSeconds, p.SlowStart), some(b.EnoughPercent, p.Enough), some(b.Weights, p.Weights)
+		p.Targets = toTargets(p.Targets, targetsGiven{b.Speak, b.Trust, b.ServerName, b.Stay, b.Eject, b.Limits})
 		return fleet.Asked(some(b.Reason, "")), s.goodPool(ctx, reader, was, *p)
 	})
 	if errors.Is(err, store.ErrExists) {
-		return nil, invalid("/listeners", "another pool listens on one of these addresses")
+		return nil, invalid("/listeners", "another listener has one of these addresses")
 	}
 	if err != nil {
 		return nil, about("pool", r.Name, err)

@@ -3,8 +3,12 @@ package balancer
 
 import (
 	"context"
+	"encoding/json"
 	"math"
+	"net/http"
 	"time"
+
+	"unitas/internal/fleet/traffic"
 )
 
 // Pool is what is done with its requests.
@@ -23,14 +27,21 @@ type Pool struct {
 	TryAll bool
 	// SlowStart is how long a fresh target takes to come to its full share.
 	SlowStart time.Duration
-	Targets   []Target
+	// Spoken is how the targets are spoken to. Trusted is the file of the certificates that
+	// theirs must be signed by, when it names some.
+	Spoken  traffic.Targets
+	Trusted string
+	Targets []Target
 }
 
-// Listener takes requests on an address:port; with a certificate it speaks https.
+// Listener takes requests or connections on an address:port.
 type Listener struct {
-	Address          string
-	Certificate, Key string // files in PEM; read again when they change
+	traffic.Listener
+	Pairs []Pair // its certificates, in order
 }
+
+// Pair are the files of a certificate, in PEM; they are read again when they change.
+type Pair struct{ Name, Chain, Key string }
 
 // Target is one instance in a pool.
 type Target struct {
@@ -38,6 +49,7 @@ type Target struct {
 	Group    string
 	Version  string // of its template
 	Address  string // host:port
+	Region   string
 	// Open targets get new requests. A closed one finishes those it has.
 	Open bool
 	// Weight is its part against the other targets; 0 gets none.
@@ -52,12 +64,20 @@ type Driver interface {
 	// error all others are closed: they get no new request. Of those that are no longer
 	// named the requests in flight count on.
 	Sync(ctx context.Context, p Pool) error
-	// Listen opens and closes addresses of a pool until its listeners are those.
-	Listen(pool string, listeners []Listener)
+	// Listen opens and closes addresses until the listeners are those. What is under way on
+	// one that is changed or closed goes on.
+	Listen(listeners []Listener)
+	// Listening tells how the listeners are, in their order.
+	Listening() []ListenerStats
 	// Shut closes an instance in a pool at once, until a Sync of what was so later. It
 	// waits for nothing.
 	Shut(pool, instance string, as int64)
-	// Remove closes the pool's listeners and forgets its targets.
+	// Try tells where a request would go now, without sending it.
+	Try(address string, r Trial) (Trace, bool)
+	// Served are the newest lines of what a listener wrote down, the oldest of them first, at
+	// most so many, and the file that has them all.
+	Served(address string, most int) (lines []json.RawMessage, file string, err error)
+	// Remove forgets a pool with its targets; no listener sends to it any more.
 	Remove(pool string)
 	// InFlight is how many requests an instance has in all pools; known is false when that
 	// cannot be told now.
@@ -108,23 +128,29 @@ func (p Passed) Share(before Passed, share float64) (ms float64, known bool) {
 	return 0, false
 }
 
-// Stats is what a pool has done since it was made.
-type Stats struct {
-	Listeners []ListenerStats
-	Requests  int64
-	Failures  int64 // answered 5xx or not at all
-	Targets   []TargetStats
-	Versions  []VersionStats
+// Trial is a request that is not sent.
+type Trial struct {
+	Method, Host, Path string
+	Header             http.Header
+	Caller             string // address
 }
 
-// Troubled reports whether a listener is not as it should be.
-func (s *Stats) Troubled() bool {
-	for _, l := range s.Listeners {
-		if l.Trouble != "" {
-			return true
-		}
-	}
-	return false
+// Trace is where a request would go.
+type Trace struct {
+	traffic.Chosen
+	Pool   string // that takes it in the end; "" when none does
+	Target *Target
+	// Status is what it is answered when nobody gets it, 0 when somebody does.
+	Status int
+	Why    []string
+}
+
+// Stats is what a pool has done since it was made.
+type Stats struct {
+	Requests int64
+	Failures int64 // answered 5xx or not at all
+	Targets  []TargetStats
+	Versions []VersionStats
 }
 
 // ListenerStats is how a listener is.
@@ -132,7 +158,23 @@ type ListenerStats struct {
 	Listener
 	// Trouble is why it is not open, or why a changed certificate was not taken.
 	Trouble string
-	Expires time.Time // of its certificate; zero without one
+	Expires time.Time // of the certificate that ends first; zero without one
+	// Connections are those that are open.
+	Connections int
+	// Requests came since it was made; Refused of them passed a limit, Unrouted were for nobody.
+	Requests, Refused, Unrouted int64
+	// Order are the regions, the nearest first, with how long a connection there takes to be
+	// made when that is measured; Spill tells why not the nearest alone has the requests.
+	Order []Reached
+	Spill string
+	// Unwritten is how many lines of the log there was no time for.
+	Unwritten int64
+}
+
+// Reached is how far a region is.
+type Reached struct {
+	Region string
+	Took   time.Duration
 }
 
 // TargetStats is what a target has done since it was made.
@@ -140,9 +182,11 @@ type TargetStats struct {
 	Target
 	// Share is its part of new requests now, 0 to 1.
 	Share float64
-	// Aside is until when it gets none because it refused or reset; zero when it
-	// does not.
+	// Aside is until when it gets none because of how it answered, or refused; zero when it
+	// is not set aside. Why, and the how manyth time in a row it is.
 	Aside    time.Time
+	AsideWhy string
+	AsideNth int
 	InFlight int
 	Requests int64
 	Failures int64 // answered 5xx or not at all

@@ -170,7 +170,7 @@ func targetsIn(g store.Group, n int, at func(i int) (in *fleet.Instance, endpoin
 		if in.State != fleet.Serving && !isClosed(in) {
 			continue
 		}
-		t := target{Target: balancer.Target{
+		t := target{zone: in.Zone, Target: balancer.Target{
 			Instance: in.ID, Group: g.Name, Version: in.Version.String(), Address: endpoint,
 			Last: in.State == fleet.Serving && in.Machine.State != fleet.MachineStopped,
 		}}

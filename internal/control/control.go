@@ -47,6 +47,8 @@ type Config struct {
 	Metrics prometheus.Registerer
 	// Certificates are those that listeners may use.
 	Certificates certificates.Dir
+	// Region is where a zone lies; nowhere when nil.
+	Region func(zone string) string
 	// Clock is what waits are measured by; one of this host when nil.
 	Clock *clock.Clock
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
@@ -75,6 +77,7 @@ type Control struct {
 	sender    *notice.Sender
 	metrics   metrics
 	leaseNow  chan struct{}
+	loading   sync.Mutex     // of listeners, by one at a time
 	acts      sync.WaitGroup // driver calls under way
 	opened    atomic.Bool    // the listeners were opened
 	// lastSamples are those of the last round.
@@ -100,7 +103,7 @@ func New(c Config) *Control {
 		launches: gates{at: launchesAt, all: map[string]chan struct{}{}}, pictures: pictures{all: map[string]picture{}}, sender: notice.New(),
 	}
 	ctl.elsewhere = newElsewhere(ctl)
-	ctl.desk = newDesk(c.Balancer, c.Certificates, c.Log, ctl.deskTold)
+	ctl.desk = newDesk(c.Balancer, c.Certificates, c.Region, c.Log, ctl.deskTold)
 	ctl.prober = probe.New(ctl.verdictChanged)
 	c.Store.OnWrite(ctl.wrote)
 	c.Machines.Watch(ctl.machineSaid)

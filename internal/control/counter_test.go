@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"slices"
@@ -49,11 +50,14 @@ func (t *taker) Shut(_, instance string, _ int64) {
 	defer t.mu.Unlock()
 	t.shut = append(t.shut, instance)
 }
-func (*taker) Listen(string, []balancer.Listener)    {}
-func (*taker) Remove(string)                         {}
-func (*taker) InFlight(string) (int, bool)           { return 0, true }
-func (*taker) Answered(string) (int64, int64)        { return 0, 0 }
-func (*taker) Passed(string) (balancer.Passed, bool) { return balancer.Passed{}, false }
+func (*taker) Listen([]balancer.Listener)                            {}
+func (*taker) Listening() []balancer.ListenerStats                   { return nil }
+func (*taker) Served(string, int) ([]json.RawMessage, string, error) { return nil, "", nil }
+func (*taker) Try(string, balancer.Trial) (balancer.Trace, bool)     { return balancer.Trace{}, false }
+func (*taker) Remove(string)                                         {}
+func (*taker) InFlight(string) (int, bool)                           { return 0, true }
+func (*taker) Answered(string) (int64, int64)                        { return 0, 0 }
+func (*taker) Passed(string) (balancer.Passed, bool)                 { return balancer.Passed{}, false }
 
 func (*taker) Slower(string, time.Duration) (int64, int64) { return 0, 0 }
 func (*taker) Stats(string) (balancer.Stats, bool)         { return balancer.Stats{}, false }
@@ -82,7 +86,7 @@ func (t *taker) open() (all []string) {
 
 func newCounter(t *testing.T, b *taker, p store.Pool) (*desk, func(what string, so func() bool)) {
 	t.Helper()
-	d := newDesk(b, "", slog.New(slog.DiscardHandler), func([]string) {})
+	d := newDesk(b, "", nil, slog.New(slog.DiscardHandler), func([]string) {})
 	t.Cleanup(d.close)
 	p.Name, p.Check = "front", "up"
 	d.setPool(p)

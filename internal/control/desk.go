@@ -22,6 +22,7 @@ import (
 type desk struct {
 	balancer     balancer.Driver
 	certificates certificates.Dir
+	region       func(zone string) string
 	log          *slog.Logger
 	// told is called with the groups of a pool when the balancer took over what they set.
 	told func(groups []string)
@@ -34,9 +35,12 @@ type desk struct {
 	unfit map[string]map[string]bool
 	// awaited are the groups whose targets are not known yet after a start, by pool.
 	// Listeners open once nobody is awaited, or it took too long.
-	awaited map[string]map[string]bool
-	opened  bool
-	known   chan struct{} // closed when nobody is awaited
+	awaited   map[string]map[string]bool
+	opened    bool
+	listeners []store.Listener
+	known     chan struct{} // closed when nobody is awaited
+
+	listening sync.Mutex // one opens and closes listeners at a time
 }
 
 // counter is one pool at the desk.
@@ -50,15 +54,16 @@ type counter struct {
 	woken   chan struct{}
 	ended   chan struct{} // closed when the pool is no more
 	over    chan struct{} // closed when the balancer is told no more
-
-	listening sync.Mutex // one opens and closes its listeners at a time
 }
 
 // endedMachine stands in the place of a check for a machine that is no more.
 const endedMachine = ""
 
-func newDesk(b balancer.Driver, c certificates.Dir, log *slog.Logger, told func([]string)) *desk {
-	return &desk{balancer: b, certificates: c, log: log, told: told, pools: map[string]*counter{}, unfit: map[string]map[string]bool{},
+func newDesk(b balancer.Driver, c certificates.Dir, region func(zone string) string, log *slog.Logger, told func([]string)) *desk {
+	if region == nil {
+		region = func(string) string { return "" }
+	}
+	return &desk{balancer: b, certificates: c, region: region, log: log, told: told, pools: map[string]*counter{}, unfit: map[string]map[string]bool{},
 		awaited: map[string]map[string]bool{}, known: make(chan struct{})}
 }
 
@@ -71,12 +76,13 @@ type targetsOf struct {
 // target is an instance with the checks that find it healthy while it serves.
 type target struct {
 	balancer.Target
+	zone    string
 	healthy []string
 }
 
 func (a targetsOf) equal(b targetsOf) bool {
 	return a.size == b.size && slices.EqualFunc(a.targets, b.targets, func(a, b target) bool {
-		return a.Target == b.Target && slices.Equal(a.healthy, b.healthy)
+		return a.Target == b.Target && a.zone == b.zone && slices.Equal(a.healthy, b.healthy)
 	})
 }
 
@@ -117,8 +123,6 @@ func (d *desk) dropPool(name string) {
 	}
 	close(c.ended)
 	<-c.over
-	c.listening.Lock()
-	defer c.listening.Unlock()
 	d.balancer.Remove(name)
 }
 
@@ -221,10 +225,13 @@ func (d *desk) latest(name string, c *counter) (balancer.Pool, []string) {
 	names := slices.Sorted(maps.Keys(of))
 	groups := groupsOf(p, names, of, unfit)
 	weights := p.Weigh(groups)
-	out := balancer.Pool{Name: p.Name, As: as, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart, Known: known}
+	out := balancer.Pool{Name: p.Name, As: as, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart, Known: known, Spoken: p.Targets}
+	if p.Trust != "" && p.Trust != traffic.TrustHost && p.Trust != traffic.TrustAnyone {
+		out.Trusted, _ = d.certificates.Files(p.Trust, "")
+	}
 	for _, g := range names {
 		for _, t := range of[g].targets {
-			t.Open, t.Weight = isOpen(p, t, unfit), weights[t.Instance]
+			t.Open, t.Weight, t.Region = isOpen(p, t, unfit), weights[t.Instance], d.region(t.zone)
 			out.Targets = append(out.Targets, t.Target)
 		}
 	}

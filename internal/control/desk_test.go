@@ -68,7 +68,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 	if _, err := b.store.AddCheck(ctx, now, "ada", store.Check{Check: health.Check{Name: "berths-up", Kind: health.TCP, Port: 9, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 20}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}, anything); err != nil {
+	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{store.NewListener("127.0.0.1:1", "", "")}, Check: "berths-up"}, anything); err != nil {
 		t.Fatal(err)
 	}
 	h := &heard{open: map[string]bool{}, told: make(chan time.Time, 100), who: "berths-007"}

@@ -1,8 +1,13 @@
 package control
 
-import "unitas/internal/balancer"
+import (
+	"slices"
 
-// When the listeners of pools open: not before the targets of all groups are known.
+	"unitas/internal/balancer"
+	"unitas/internal/store"
+)
+
+// When the listeners open: not before the targets of all groups are known.
 
 // await names the groups whose targets are to be known before the listeners open.
 func (d *desk) await(byPool map[string][]string) {
@@ -67,38 +72,41 @@ func (d *desk) openAll() {
 	d.mu.Lock()
 	d.opened = true
 	d.mu.Unlock()
-	for _, name := range d.names() {
-		d.listen(name)
-	}
+	d.listen()
 }
 
-// listen makes the listeners of a pool those that it says, once they may open.
-func (d *desk) listen(name string) {
+// setListeners makes the listeners those given.
+func (d *desk) setListeners(all []store.Listener) {
 	d.mu.Lock()
-	c, opened := d.pools[name], d.opened
+	d.listeners = all
 	d.mu.Unlock()
-	if c == nil || !c.there || !opened {
+	d.listen()
+}
+
+// listen makes the listeners those that there are to be, once they may open.
+func (d *desk) listen() {
+	d.listening.Lock()
+	defer d.listening.Unlock()
+	d.mu.Lock()
+	wanted, opened := d.listeners, d.opened // the newest, whoever waited
+	d.mu.Unlock()
+	if !opened {
 		return
 	}
-	c.listening.Lock()
-	defer c.listening.Unlock()
-	p, ok := d.pool(name) // the newest, whoever waited
-	if !ok {
-		return
+	all := make([]balancer.Listener, len(wanted))
+	for i, l := range wanted {
+		all[i].Listener = l.Listener
+		for _, name := range l.Certificates {
+			chain, key := d.certificates.Files(name, l.Key)
+			all[i].Pairs = append(all[i].Pairs, balancer.Pair{Name: name, Chain: chain, Key: key})
+		}
 	}
-	listeners := make([]balancer.Listener, len(p.Listeners))
-	for i, l := range p.Listeners {
-		chain, key := d.certificates.Files(l.Certificate, l.Key)
-		listeners[i] = balancer.Listener{Address: l.Address, Certificate: chain, Key: key}
-	}
-	d.balancer.Listen(name, listeners)
+	d.balancer.Listen(all)
 }
 
 // reopen tries again the listeners that could not be opened.
 func (d *desk) reopen() {
-	for _, name := range d.names() {
-		if s, ok := d.balancer.Stats(name); ok && s.Troubled() {
-			d.listen(name)
-		}
+	if slices.ContainsFunc(d.balancer.Listening(), func(l balancer.ListenerStats) bool { return l.Trouble != "" }) {
+		d.listen()
 	}
 }

@@ -19,12 +19,17 @@ func (c *Control) wrote(touched []store.Touched) {
 		if t.Kind == store.OfGroup && !t.Decided {
 			c.groupChanged(t.Name)
 		}
-		if t.Kind == store.OfPool || t.Kind == store.OfCheck {
+		if isShared(t.Kind) {
 			ctx, cancel := context.WithTimeout(context.Background(), store.Patience)
 			c.objectChanged(ctx, t.Kind, t.Name)
 			cancel()
 		}
 	}
+}
+
+// isShared reports whether an object is of no group.
+func isShared(kind string) bool {
+	return kind == store.OfPool || kind == store.OfCheck || kind == store.OfListener
 }
 
 // follow takes in what others change, until the context ends.
@@ -79,7 +84,7 @@ func (c *Control) heard(ctx context.Context, e store.Event) {
 		c.elsewhere.look(e.Name)
 	case e.Kind == store.OfGroup && !mine:
 		c.groupChanged(e.Name)
-	case e.Kind == store.OfPool || e.Kind == store.OfCheck:
+	case isShared(e.Kind):
 		c.objectChanged(ctx, e.Kind, e.Name)
 	}
 }
@@ -95,11 +100,17 @@ func (c *Control) groupChanged(name string) {
 	c.lookAtLeases()
 }
 
-// objectChanged takes over a pool or a check that is another now.
+// objectChanged takes over a pool, a check or a listener that is another now.
 func (c *Control) objectChanged(ctx context.Context, kind, name string) {
-	if kind == store.OfCheck {
+	switch kind {
+	case store.OfCheck:
 		c.library.forgetCheck(name)
 		c.reloadAll()
+		return
+	case store.OfListener:
+		if err := c.loadListeners(ctx); err != nil {
+			c.readAgain(kind, name, err)
+		}
 		return
 	}
 	p, err := c.Store.Pool(ctx, name)
@@ -107,20 +118,25 @@ func (c *Control) objectChanged(ctx context.Context, kind, name string) {
 	case errors.Is(err, store.ErrNotFound):
 		c.desk.dropPool(name)
 	case err != nil:
-		if ctx.Err() == nil {
-			c.Log.Warn("a changed pool was not read; it is tried again", "pool", name, "error", err)
-			time.AfterFunc(retryAfter, func() { c.objectChanged(ctx, kind, name) })
-		}
+		c.readAgain(kind, name, err)
 	default:
 		c.poolChanged(p)
 	}
+}
+
+// readAgain reads an object later that could not be read.
+func (c *Control) readAgain(kind, name string, err error) {
+	if errors.Is(err, context.Canceled) { // we are ending
+		return
+	}
+	c.Log.Warn("what was changed was not read; it is tried again", kind, name, "error", err)
+	time.AfterFunc(retryAfter, func() { c.wrote([]store.Touched{{Kind: kind, Name: name}}) })
 }
 
 // poolChanged makes the balancer do what a new or changed pool says, and has its
 // groups judged by its check.
 func (c *Control) poolChanged(p store.Pool) {
 	before, had := c.desk.setPool(p)
-	c.desk.listen(p.Name)
 	if had && before.Check != p.Check {
 		c.reloadAll()
 	}
@@ -133,7 +149,19 @@ func (c *Control) reloadAll() {
 	c.elsewhere.lookAtAll()
 }
 
-// loadAll takes over all pools, and has all groups looked at.
+// loadListeners takes over all listeners, the newest whoever reads them.
+func (c *Control) loadListeners(ctx context.Context) error {
+	c.loading.Lock()
+	defer c.loading.Unlock()
+	all, err := c.Store.Listeners(ctx)
+	if err != nil {
+		return fmt.Errorf("load the listeners: %w", err)
+	}
+	c.desk.setListeners(all)
+	return nil
+}
+
+// loadAll takes over all pools and listeners, and has all groups looked at.
 func (c *Control) loadAll(ctx context.Context) error {
 	page := store.Page{Limit: 1000}
 	there := map[string]bool{}
@@ -155,6 +183,9 @@ func (c *Control) loadAll(ctx context.Context) error {
 		if !there[name] {
 			c.desk.dropPool(name)
 		}
+	}
+	if err := c.loadListeners(ctx); err != nil {
+		return err
 	}
 	c.reloadAll()
 	return nil

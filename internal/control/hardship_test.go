@@ -26,7 +26,7 @@ func (b *bench) pooled(size int) {
 	if _, err := b.store.AddCheck(ctx, now, "ada", store.Check{Check: health.Check{Name: "berths-up", Kind: health.TCP, Port: 9, Interval: time.Hour, Timeout: time.Second, Passes: 1, Fails: 20}}); err != nil {
 		b.t.Fatal(err)
 	}
-	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:1"}}, Check: "berths-up"}, anything); err != nil {
+	if _, err := b.store.AddPool(ctx, now, "ada", store.Pool{Name: "front", Listeners: []store.Listener{store.NewListener("127.0.0.1:1", "", "")}, Check: "berths-up"}, anything); err != nil {
 		b.t.Fatal(err)
 	}
 	if _, err := b.store.AddGroup(ctx, now, "ada", store.Group{Group: fleet.Group{
@@ -233,7 +233,7 @@ func (b *bench) stays(what string, so func() bool) {
 	}
 }
 
-func (d *door) Listen(string, []balancer.Listener) {
+func (d *door) Listen([]balancer.Listener) {
 	d.heard.mu.Lock()
 	n := 0
 	for _, open := range d.heard.open {
@@ -351,20 +351,20 @@ type stuckDoor struct {
 	tries int
 }
 
-func (d *stuckDoor) Listen(string, []balancer.Listener) {
+func (d *stuckDoor) Listen([]balancer.Listener) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.tries++
 }
 
-func (d *stuckDoor) Stats(string) (balancer.Stats, bool) {
+func (d *stuckDoor) Listening() []balancer.ListenerStats {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s := balancer.Stats{Listeners: []balancer.ListenerStats{{}}}
+	s := []balancer.ListenerStats{{}}
 	if d.tries < 2 {
-		s.Listeners[0].Trouble = "the address is in use"
+		s[0].Trouble = "the address is in use"
 	}
-	return s, true
+	return s
 }
 
 // TestAListenerIsTriedAgain: one that could not be opened is, and one that is open is let

@@ -3,7 +3,6 @@ package control
 import (
 	"fmt"
 	"log/slog"
-	"net"
 	"testing"
 	"time"
 
@@ -17,9 +16,9 @@ func BenchmarkVerdict(b *testing.B) {
 	for _, n := range []int{1000, 10_000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			told := make(chan []string, 1000)
-			proxy := builtin.New(slog.New(slog.DiscardHandler), func(address string) (net.Listener, error) { return net.Listen("tcp", address) })
+			proxy := builtin.New(builtin.Config{Log: slog.New(slog.DiscardHandler), Open: builtin.Bare})
 			defer proxy.Close()
-			d := newDesk(proxy, "", slog.New(slog.DiscardHandler), func(groups []string) { told <- groups })
+			d := newDesk(proxy, "", nil, slog.New(slog.DiscardHandler), func(groups []string) { told <- groups })
 			defer d.close()
 			d.setPool(store.Pool{Name: "front", Check: "up"})
 			ids := make([]string, n)

@@ -191,7 +191,15 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	balancer := builtin.New(c.Log, doors.Listen)
+	key, err := st.Key(ctx, "cookies", func() []byte { return []byte(rand.Text()) })
+	if err != nil {
+		return fmt.Errorf("read the key of cookies: %w", err)
+	}
+	balancer := builtin.New(builtin.Config{Log: c.Log, Open: doors.Listen, Logs: filepath.Join(own.dir, "served"), Key: key})
+	regionOf := func(zone string) string {
+		r, _ := c.Places.Of(zone)
+		return r.Name
+	}
 	self := store.Replica{ID: name, Name: cmp.Or(c.Replica, "main"), Address: reachable(listener.Addr()), Version: c.Version}
 	hours := clock.New()
 	var mailer *notice.Mailer
@@ -200,7 +208,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 			return fmt.Errorf("--mail-server: %w", err)
 		}
 	}
-	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer})
+	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Region: regionOf, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{

@@ -15,12 +15,13 @@ import (
 // What an event is about: a journal entry, or an object that is another now. The data of
 // those of objects is empty; whoever is concerned reads the object.
 const (
-	OfJournal = "journal"
-	OfGroup   = "group"
-	OfPool    = "pool"
-	OfCheck   = "check"
-	OfLease   = "lease" // of a group
-	OfQuiet   = "quiet" // a target has no request at the replica that wrote it; see [Quiet]
+	OfJournal  = "journal"
+	OfGroup    = "group"
+	OfPool     = "pool"
+	OfCheck    = "check"
+	OfListener = "listener"
+	OfLease    = "lease" // of a group
+	OfQuiet    = "quiet" // a target has no request at the replica that wrote it; see [Quiet]
 )
 
 // Touched is an object that a change made another, new or gone.

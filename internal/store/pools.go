@@ -11,18 +11,10 @@ import (
 	"unitas/internal/fleet/traffic"
 )
 
-// Listener is an address where a pool takes requests; with a certificate it
-// speaks https.
-type Listener struct {
-	Address     string `json:"address"` // address:port
-	Certificate string `json:"certificate"`
-	Key         string `json:"key"`
-}
-
 // Pool is the set of targets behind its listeners.
 type Pool struct {
 	Name      string
-	Listeners []Listener
+	Listeners []Listener // those whose own pool it is; of a listed one these alone are known
 	Check     string
 	Zones     []string // where the listeners stand; none when nobody said
 	traffic.Settings
@@ -41,6 +33,7 @@ type poolColumns struct {
 	Shares        []traffic.Share
 	EnoughPercent int
 	Weights       map[string]int
+	Targets       traffic.Targets
 	Labels        map[string]string
 	Revision      int64
 	CreatedAt     time.Time
@@ -48,11 +41,11 @@ type poolColumns struct {
 
 type poolRow struct {
 	poolColumns
-	Listeners []Listener
+	Listeners []listenerRow
 }
 
 var (
-	poolQuery = `select ` + columnsOf[poolColumns]().list("") + `, coalesce((select jsonb_agg(jsonb_build_object('address', address, 'certificate', certificate, 'key', key)
+	poolQuery = `select ` + columnsOf[poolColumns]().list("") + `, coalesce((select jsonb_agg(jsonb_build_object('Address', address, 'Pool', pool, 'Settings', settings, 'Key', key, 'Revision', revision, 'CreatedAt', created_at)
 		order by position) from listeners l where l.pool = pools.name), '[]') as listeners from pools `
 	insertPool = columnsOf[poolColumns]().but("revision").insert("pools")
 	updatePool = `update pools set ` + columnsOf[poolColumns]().but("name", "revision", "created_at").assigned() + `, revision = revision + 1 where name = @name`
@@ -61,28 +54,18 @@ var (
 func rowOfPool(p Pool) poolColumns {
 	return poolColumns{
 		Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: cmp.Or(string(p.Choose), string(traffic.RoundRobin)), Nobody: cmp.Or(string(p.Nobody), string(traffic.Refuse)),
-		SlowStartMs: millis(p.SlowStart), Shares: p.Shares, EnoughPercent: p.Enough, Weights: p.Weights, Labels: p.Labels, Revision: p.Revision, CreatedAt: p.CreatedAt,
+		SlowStartMs: millis(p.SlowStart), Shares: p.Shares, EnoughPercent: p.Enough, Weights: p.Weights, Targets: p.Targets, Labels: p.Labels, Revision: p.Revision, CreatedAt: p.CreatedAt,
 	}
 }
 
 func (r poolRow) pool() Pool {
-	return Pool{Name: r.Name, Listeners: r.Listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
+	listeners := make([]Listener, len(r.Listeners))
+	for i, l := range r.Listeners {
+		listeners[i] = l.listener()
+	}
+	return Pool{Name: r.Name, Listeners: listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
 		Settings: traffic.Settings{Choose: traffic.Choose(r.Choose), Nobody: traffic.Nobody(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
-			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights}}
-}
-
-// setListeners makes the listeners of a pool those that it says.
-func (tx *Tx) setListeners(ctx context.Context, p Pool) error {
-	if _, err := tx.Exec(ctx, `delete from listeners where pool = $1`, p.Name); err != nil {
-		return err
-	}
-	for i, l := range p.Listeners {
-		if _, err := tx.Exec(ctx, `insert into listeners (address, pool, position, certificate, key) values ($1, $2, $3, $4, $5)`,
-			l.Address, p.Name, i, l.Certificate, l.Key); err != nil {
-			return err
-		}
-	}
-	return nil
+			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights, Targets: r.Targets}}
 }
 
 // AddPool records a pool. It returns ErrExists when its name or the address of
@@ -98,7 +81,7 @@ func (s *Store) AddPool(ctx context.Context, now time.Time, actor string, p Pool
 		if _, err := tx.Exec(ctx, insertPool, values(rowOfPool(p))); err != nil {
 			return err
 		}
-		if err := tx.setListeners(ctx, p); err != nil {
+		if err := tx.setListeners(ctx, p, now); err != nil {
 			return err
 		}
 		row, err := one[poolRow](ctx, tx, poolQuery+`where name = $1`, p.Name)
@@ -140,10 +123,13 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 		if _, err := tx.Exec(ctx, updatePool, values(rowOfPool(p))); err != nil {
 			return err
 		}
-		p.Revision++
-		if err := tx.setListeners(ctx, p); err != nil {
+		if err := tx.setListeners(ctx, p, now); err != nil {
 			return err
 		}
+		if row, err = one[poolRow](ctx, tx, poolQuery+`where name = $1`, name); err != nil {
+			return err
+		}
+		p = row.pool()
 		tx.touch(Touched{Kind: OfPool, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Cause: why})
 	})
@@ -169,6 +155,19 @@ func (s *Store) DeletePool(ctx context.Context, now time.Time, actor, name strin
 			for i := range users {
 				users[i] = "the group " + users[i]
 			}
+			return &InUse{"the pool " + name, users}
+		}
+		to, err := tx.ListenersTo(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, l := range to {
+			if l.Pool != name || len(l.Routes) > 0 {
+				users = append(users, "the listener "+l.Address)
+			}
+			tx.touch(Touched{Kind: OfListener, Name: l.Address})
+		}
+		if len(users) > 0 {
 			return &InUse{"the pool " + name, users}
 		}
 		if _, err := tx.Exec(ctx, `delete from pools where name = $1`, name); err != nil {

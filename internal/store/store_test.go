@@ -70,7 +70,7 @@ func stock(t *testing.T, url string) *store.Store {
 	must(err)
 	_, err = s.AddCheck(ctx, noon, "ada", store.Check{Check: health.Check{Name: "sailings-up", Kind: health.HTTP, Port: 8080, Path: "/up", Interval: time.Second, Timeout: time.Second, Passes: 2, Fails: 3}})
 	must(err)
-	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"}, anything)
+	_, err = s.AddPool(ctx, noon, "ada", store.Pool{Name: "front", Listeners: []store.Listener{store.NewListener("127.0.0.1:8000", "", "")}, Check: "sailings-up"}, anything)
 	must(err)
 	_, err = s.AddGroup(ctx, noon, "ada", store.Group{
 		Group: fleet.Group{
@@ -170,7 +170,7 @@ func TestRefusals(t *testing.T) {
 			return err
 		}},
 		{"a listener twice", store.ErrExists, func() error {
-			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listeners: []store.Listener{{Address: "127.0.0.1:8000"}}, Check: "sailings-up"}, anything)
+			_, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "other", Listeners: []store.Listener{store.NewListener("127.0.0.1:8000", "", "")}, Check: "sailings-up"}, anything)
 			return err
 		}},
 		{"a stale change", store.ErrStale, func() error {
@@ -366,7 +366,7 @@ func TestTokensAreHashed(t *testing.T) {
 func TestPoolKeepsWhatItSays(t *testing.T) {
 	s := stocked(t)
 	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (fleet.Cause, error) {
-		p.Listeners = append(p.Listeners, store.Listener{Address: "127.0.0.1:8443", Certificate: "front.pem", Key: "front.key"})
+		p.Listeners = append(p.Listeners, store.NewListener("127.0.0.1:8443", "", "front"))
 		p.Choose, p.Nobody, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
 		p.Shares = []traffic.Share{{Group: "timetable", Weight: 90}, {Group: "berths", Weight: 10, Reserve: true}}
 		p.Weights, p.Zones, p.Labels = map[string]int{"timetable-001": 25}, []string{"east-pier"}, map[string]string{"env": "trial"}
@@ -382,7 +382,7 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	if _, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(store.Reader, *store.Pool) (fleet.Cause, error) { return fleet.Cause{}, nil }); !errors.Is(err, store.ErrStale) {
 		t.Errorf("a stale change: %v", err)
 	}
-	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{{Address: "127.0.0.1:8443"}}, Check: "sailings-up"}, anything); !errors.Is(err, store.ErrExists) {
+	if _, err := s.AddPool(ctx, noon, "ada", store.Pool{Name: "back", Listeners: []store.Listener{store.NewListener("127.0.0.1:8443", "", "")}, Check: "sailings-up"}, anything); !errors.Is(err, store.ErrExists) {
 		t.Errorf("two pools on one address: %v", err)
 	}
 	var inUse *store.InUse

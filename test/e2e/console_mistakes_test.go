@@ -126,7 +126,7 @@ func TestConsoleShowsWhatIsAlone(t *testing.T) {
 	step("it is gone", browser.Until(tab, says("Every instance belongs to a group.")))
 	statuses, interval := "204", 0.1 // which it never answers
 	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "nowhere", Kind: contract.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
-	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "nowhere"})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: &[]contract.PoolListener{{Address: s.back}}, Check: "nowhere"})))
 	s.pools("front", "back")
 	to("/pools")
 	to("/pools/back")

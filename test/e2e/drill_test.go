@@ -203,7 +203,7 @@ func TestCertificateChangesUnderTraffic(t *testing.T) {
 	certtest.Write(t, certificate, key, 1)
 	whatever := "*"
 	p := must[contract.Pool](t)(client.Read[contract.Pool](s.api.ChangePool(ctx, "front", &contract.ChangePoolParams{IfMatch: &whatever},
-		contract.PoolChange{Listeners: &[]contract.Listener{{Address: s.front}, {Address: secure, Certificate: &name}}})))
+		contract.PoolChange{Listeners: &[]contract.PoolListener{{Address: s.front}, {Address: secure, Certificate: &name}}})))
 	if p.Listeners[1].Trouble != "" || p.Listeners[1].ExpiresAt == nil {
 		t.Fatalf("the listeners are %+v", p.Listeners)
 	}

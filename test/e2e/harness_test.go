@@ -250,7 +250,7 @@ func (s *service) stock() {
 	path, interval, fails := "/up", 0.2, 10 // a busy machine answers late; that is not what is tested
 	must[contract.Check](s.t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil,
 		contract.NewCheck{Name: "sailings-up", Kind: contract.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Fails: &fails})))
-	pool := must[contract.Pool](s.t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: []contract.Listener{{Address: s.front}}, Check: "sailings-up"})))
+	pool := must[contract.Pool](s.t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "front", Listeners: &[]contract.PoolListener{{Address: s.front}}, Check: "sailings-up"})))
 	if pool.Listeners[0].Trouble != "" {
 		s.t.Fatalf("the listener is not open: %s", pool.Listeners[0].Trouble)
 	}

@@ -34,7 +34,7 @@ func TestPoolsJudgeAlone(t *testing.T) {
 	s.group(20)
 	statuses, interval := "204", 0.1 // which it never answers
 	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "nowhere", Kind: contract.NewCheckKindHttp, Statuses: &statuses, IntervalSeconds: &interval})))
-	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "nowhere"})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: &[]contract.PoolListener{{Address: s.back}}, Check: "nowhere"})))
 	traffic := s.traffic()
 	if g := s.pools("front", "back"); !strings.Contains(strings.Join(*g.Effects, ", "), "once nowhere finds it healthy") {
 		t.Errorf("it is said to bring about %v", *g.Effects)
@@ -89,7 +89,7 @@ func TestNoRequestsBeforeThePasses(t *testing.T) {
 	s.group(20)
 	path, interval, passes := "/up", 0.5, 4
 	must[contract.Check](t)(client.Read[contract.Check](s.api.CreateCheck(ctx, nil, contract.NewCheck{Name: "careful", Kind: contract.NewCheckKindHttp, Path: &path, IntervalSeconds: &interval, Passes: &passes})))
-	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: []contract.Listener{{Address: s.back}}, Check: "careful"})))
+	must[contract.Pool](t)(client.Read[contract.Pool](s.api.CreatePool(ctx, nil, contract.NewPool{Name: "back", Listeners: &[]contract.PoolListener{{Address: s.back}}, Check: "careful"})))
 	s.pools("front", "back")
 	refused, progress := 0, map[string]bool{}
 	s.eventually("the pool has all", func() error {

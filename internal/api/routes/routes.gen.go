@@ -232,6 +232,24 @@ type ServerInterface interface {
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
+	// ListListeners Listeners by address
+	// (GET /v1/listeners)
+	ListListeners(ctx *echo.Context) error
+	// CreateListener Have an address take requests or connections
+	// (POST /v1/listeners)
+	CreateListener(ctx *echo.Context, params CreateListenerParams) error
+	// DeleteListener Close a listener; what is under way goes on
+	// (DELETE /v1/listeners/{address})
+	DeleteListener(ctx *echo.Context, address Address, params DeleteListenerParams) error
+	// GetListener One listener with its routes
+	// (GET /v1/listeners/{address})
+	GetListener(ctx *echo.Context, address Address) error
+	// ChangeListener Change a listener, only what is given; what is under way goes on
+	// (PATCH /v1/listeners/{address})
+	ChangeListener(ctx *echo.Context, address Address, params ChangeListenerParams) error
+	// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	// (GET /v1/listeners/{address}/served)
+	ListServed(ctx *echo.Context, address Address, params ListServedParams) error
 	// ListNotices Who hears of what
 	// (GET /v1/notices)
 	ListNotices(ctx *echo.Context) error
@@ -337,6 +355,9 @@ type ServerInterface interface {
 	// ListTickets Tickets, of those that are held now or of all that are recorded
 	// (GET /v1/tickets)
 	ListTickets(ctx *echo.Context, params ListTicketsParams) error
+	// TryRequest Tell where a request would go now, without sending it
+	// (POST /v1/tries)
+	TryRequest(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2443,6 +2464,157 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	return err
 }
 
+// ListListeners converts echo context to params.
+func (w *ServerInterfaceWrapper) ListListeners(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListListeners(ctx)
+	return err
+}
+
+// CreateListener converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateListener(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateListenerParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateListener(ctx, params)
+	return err
+}
+
+// DeleteListener converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteListener(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "address" -------------
+	var address Address
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", ctx.Param("address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter address: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteListenerParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteListener(ctx, address, params)
+	return err
+}
+
+// GetListener converts echo context to params.
+func (w *ServerInterfaceWrapper) GetListener(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "address" -------------
+	var address Address
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", ctx.Param("address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter address: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetListener(ctx, address)
+	return err
+}
+
+// ChangeListener converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeListener(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "address" -------------
+	var address Address
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", ctx.Param("address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter address: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeListenerParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeListener(ctx, address, params)
+	return err
+}
+
+// ListServed converts echo context to params.
+func (w *ServerInterfaceWrapper) ListServed(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "address" -------------
+	var address Address
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", ctx.Param("address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter address: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListServedParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListServed(ctx, address, params)
+	return err
+}
+
 // ListNotices converts echo context to params.
 func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
 	var err error
@@ -3300,6 +3472,15 @@ func (w *ServerInterfaceWrapper) ListTickets(ctx *echo.Context) error {
 	return err
 }
 
+// TryRequest converts echo context to params.
+func (w *ServerInterfaceWrapper) TryRequest(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryRequest(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -3381,6 +3562,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/v1/checks/:name", wrapper.DeleteCheck, options.OperationMiddlewares["deleteCheck"]...)
 	router.GET(options.BaseURL+"/v1/checks/:name", wrapper.GetCheck, options.OperationMiddlewares["getCheck"]...)
 	router.PATCH(options.BaseURL+"/v1/checks/:name", wrapper.ChangeCheck, options.OperationMiddlewares["changeCheck"]...)
+	router.GET(options.BaseURL+"/v1/listeners", wrapper.ListListeners, options.OperationMiddlewares["listListeners"]...)
+	router.POST(options.BaseURL+"/v1/listeners", wrapper.CreateListener, options.OperationMiddlewares["createListener"]...)
+	router.DELETE(options.BaseURL+"/v1/listeners/:address", wrapper.DeleteListener, options.OperationMiddlewares["deleteListener"]...)
+	router.GET(options.BaseURL+"/v1/listeners/:address", wrapper.GetListener, options.OperationMiddlewares["getListener"]...)
+	router.PATCH(options.BaseURL+"/v1/listeners/:address", wrapper.ChangeListener, options.OperationMiddlewares["changeListener"]...)
+	router.GET(options.BaseURL+"/v1/listeners/:address/served", wrapper.ListServed, options.OperationMiddlewares["listServed"]...)
+	router.POST(options.BaseURL+"/v1/tries", wrapper.TryRequest, options.OperationMiddlewares["tryRequest"]...)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.CreatePool, options.OperationMiddlewares["createPool"]...)
 	router.DELETE(options.BaseURL+"/v1/pools/:name", wrapper.DeletePool, options.OperationMiddlewares["deletePool"]...)
@@ -6300,6 +6488,248 @@ func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJo
 	return err
 }
 
+type ListListenersRequestObject struct {
+}
+
+type ListListenersResponseObject interface {
+	VisitListListenersResponse(w http.ResponseWriter) error
+}
+
+type ListListeners200JSONResponse ListenerList
+
+func (response ListListeners200JSONResponse) VisitListListenersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListListenersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListListenersdefaultApplicationProblemPlusJSONResponse) VisitListListenersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateListenerRequestObject struct {
+	Params CreateListenerParams
+	Body   *CreateListenerJSONRequestBody
+}
+
+type CreateListenerResponseObject interface {
+	VisitCreateListenerResponse(w http.ResponseWriter) error
+}
+
+type CreateListener201JSONResponse Listener
+
+func (response CreateListener201JSONResponse) VisitCreateListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateListenerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateListenerdefaultApplicationProblemPlusJSONResponse) VisitCreateListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteListenerRequestObject struct {
+	Address Address `json:"address"`
+	Params  DeleteListenerParams
+}
+
+type DeleteListenerResponseObject interface {
+	VisitDeleteListenerResponse(w http.ResponseWriter) error
+}
+
+type DeleteListener204Response struct {
+}
+
+func (response DeleteListener204Response) VisitDeleteListenerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteListenerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteListenerdefaultApplicationProblemPlusJSONResponse) VisitDeleteListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListenerRequestObject struct {
+	Address Address `json:"address"`
+}
+
+type GetListenerResponseObject interface {
+	VisitGetListenerResponse(w http.ResponseWriter) error
+}
+
+type GetListener200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetListener200JSONResponse struct {
+	Body    Listener
+	Headers GetListener200ResponseHeaders
+}
+
+func (response GetListener200JSONResponse) VisitGetListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListenerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetListenerdefaultApplicationProblemPlusJSONResponse) VisitGetListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeListenerRequestObject struct {
+	Address Address `json:"address"`
+	Params  ChangeListenerParams
+	Body    *ChangeListenerJSONRequestBody
+}
+
+type ChangeListenerResponseObject interface {
+	VisitChangeListenerResponse(w http.ResponseWriter) error
+}
+
+type ChangeListener200JSONResponse Listener
+
+func (response ChangeListener200JSONResponse) VisitChangeListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeListenerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeListenerdefaultApplicationProblemPlusJSONResponse) VisitChangeListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServedRequestObject struct {
+	Address Address `json:"address"`
+	Params  ListServedParams
+}
+
+type ListServedResponseObject interface {
+	VisitListServedResponse(w http.ResponseWriter) error
+}
+
+type ListServed200JSONResponse ServedList
+
+func (response ListServed200JSONResponse) VisitListServedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServeddefaultApplicationProblemPlusJSONResponse) VisitListServedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNoticesRequestObject struct {
 }
 
@@ -7742,6 +8172,45 @@ func (response ListTicketsdefaultApplicationProblemPlusJSONResponse) VisitListTi
 	return err
 }
 
+type TryRequestRequestObject struct {
+	Body *TryRequestJSONRequestBody
+}
+
+type TryRequestResponseObject interface {
+	VisitTryRequestResponse(w http.ResponseWriter) error
+}
+
+type TryRequest200JSONResponse RequestTrace
+
+func (response TryRequest200JSONResponse) VisitTryRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryRequestdefaultApplicationProblemPlusJSONResponse) VisitTryRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListChecks Health checks by name
@@ -7951,6 +8420,24 @@ type StrictServerInterface interface {
 	// ListJournal Journal entries, newest first
 	// (GET /v1/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// ListListeners Listeners by address
+	// (GET /v1/listeners)
+	ListListeners(ctx context.Context, request ListListenersRequestObject) (ListListenersResponseObject, error)
+	// CreateListener Have an address take requests or connections
+	// (POST /v1/listeners)
+	CreateListener(ctx context.Context, request CreateListenerRequestObject) (CreateListenerResponseObject, error)
+	// DeleteListener Close a listener; what is under way goes on
+	// (DELETE /v1/listeners/{address})
+	DeleteListener(ctx context.Context, request DeleteListenerRequestObject) (DeleteListenerResponseObject, error)
+	// GetListener One listener with its routes
+	// (GET /v1/listeners/{address})
+	GetListener(ctx context.Context, request GetListenerRequestObject) (GetListenerResponseObject, error)
+	// ChangeListener Change a listener, only what is given; what is under way goes on
+	// (PATCH /v1/listeners/{address})
+	ChangeListener(ctx context.Context, request ChangeListenerRequestObject) (ChangeListenerResponseObject, error)
+	// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	// (GET /v1/listeners/{address}/served)
+	ListServed(ctx context.Context, request ListServedRequestObject) (ListServedResponseObject, error)
 	// ListNotices Who hears of what
 	// (GET /v1/notices)
 	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
@@ -8056,6 +8543,9 @@ type StrictServerInterface interface {
 	// ListTickets Tickets, of those that are held now or of all that are recorded
 	// (GET /v1/tickets)
 	ListTickets(ctx context.Context, request ListTicketsRequestObject) (ListTicketsResponseObject, error)
+	// TryRequest Tell where a request would go now, without sending it
+	// (POST /v1/tries)
+	TryRequest(ctx context.Context, request TryRequestRequestObject) (TryRequestResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -10530,6 +11020,203 @@ func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams
 	return nil
 }
 
+// ListListeners operation middleware
+func (sh *strictHandler) ListListeners(ctx *echo.Context) error {
+	var request ListListenersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListListeners(ctx.Request().Context(), request.(ListListenersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListListeners")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListListenersResponseObject); ok {
+		return validResponse.VisitListListenersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateListener operation middleware
+func (sh *strictHandler) CreateListener(ctx *echo.Context, params CreateListenerParams) error {
+	var request CreateListenerRequestObject
+
+	request.Params = params
+
+	var body CreateListenerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateListener(ctx.Request().Context(), request.(CreateListenerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateListener")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateListenerResponseObject); ok {
+		return validResponse.VisitCreateListenerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteListener operation middleware
+func (sh *strictHandler) DeleteListener(ctx *echo.Context, address Address, params DeleteListenerParams) error {
+	var request DeleteListenerRequestObject
+
+	request.Address = address
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteListener(ctx.Request().Context(), request.(DeleteListenerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteListener")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteListenerResponseObject); ok {
+		return validResponse.VisitDeleteListenerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetListener operation middleware
+func (sh *strictHandler) GetListener(ctx *echo.Context, address Address) error {
+	var request GetListenerRequestObject
+
+	request.Address = address
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetListener(ctx.Request().Context(), request.(GetListenerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetListener")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetListenerResponseObject); ok {
+		return validResponse.VisitGetListenerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeListener operation middleware
+func (sh *strictHandler) ChangeListener(ctx *echo.Context, address Address, params ChangeListenerParams) error {
+	var request ChangeListenerRequestObject
+
+	request.Address = address
+	request.Params = params
+
+	var body ChangeListenerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeListener(ctx.Request().Context(), request.(ChangeListenerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeListener")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeListenerResponseObject); ok {
+		return validResponse.VisitChangeListenerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListServed operation middleware
+func (sh *strictHandler) ListServed(ctx *echo.Context, address Address, params ListServedParams) error {
+	var request ListServedRequestObject
+
+	request.Address = address
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServed(ctx.Request().Context(), request.(ListServedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListServedResponseObject); ok {
+		return validResponse.VisitListServedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListNotices operation middleware
 func (sh *strictHandler) ListNotices(ctx *echo.Context) error {
 	var request ListNoticesRequestObject
@@ -11663,407 +12350,512 @@ func (sh *strictHandler) ListTickets(ctx *echo.Context, params ListTicketsParams
 	return nil
 }
 
+// TryRequest operation middleware
+func (sh *strictHandler) TryRequest(ctx *echo.Context) error {
+	var request TryRequestRequestObject
+
+	var body TryRequestJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryRequest(ctx.Request().Context(), request.(TryRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryRequestResponseObject); ok {
+		return validResponse.VisitTryRequestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P39dhs5djcK3wrCZNZ0Z4o2JUseW1q9Ju5u97Qzbbtf2zP9JD2OA7JAElERYACUaNrjZ71Xcy7sXMlZ",
-	"2BtAoVioYpVESfYk88e0JdUHCtjY2J+/38fRTK7WUjBh9Ojs42hNFV0xwxT89GRumLL/yJmeKb42XIrR",
-	"2ejNkpH/FOy9+U8i58QsGVnTBSNTNpeKjbIRtxf9d8nUdpSNBF2x0dmIwqOykZ4t2YraZ67o+5+YWJjl",
-	"6Oz06Dgbme3aXqiN4mIx+vQpG32vtq9K0Xz/S1FsiWFFQTZLashGlkVOpoysaM4ysuFmSWZLKhZMZ4Tm",
-	"l3zGCBU5oUVBmFJS6ZYx5mr7TpWiNsqczWlZmNHZnBaahVFOpSwYFTDMH6W8eAFP+IiPXVOzrJ66lPJi",
-	"lI0U+++SK5aPzowqWfyK5oc/y9lqLQ0Ts+2f2Da9AJquGLlgW/heLgglOd2SBb9kGpYE/k6F3jBF6IJy",
-	"QbjQhtHcrhklms2kyImc/hebGT8fS0ZzWCU39GgcYzuQluU7nkyy0YoL//NRajGfzZ9TM1umP+bpG7og",
-	"xi6mHTouHtlQDUuKw9cmI1KRfyZzqWDd2SVThBvCNRFy0/oJ8zG+d8+MC22omLFnecsq8nzgGv7EV9w0",
-	"v/ZHuSErKrbESKKYKZUg1JCV1KZFKAt4TlIkj2De6Xu+KlfwEy6D+zEsAheGLZiCUT2nqktWV1R1y+o/",
-	"KTYfnY3+8X6lNu7jX/V9eK59yUsQqo7XwH+GTSc+8y9MaZjH3Wl9QkS5mjJlRYQS9xmJN1+6B3S9fE2N",
-	"Ycre+x9f/eHs16Px47e/TsaP336cZI8+/e1XOv7w1v6ejj9Mxo/H9tcPjz65H99+/Yev/2m0K//Z6P14",
-	"yYWxi2Gl1RBK3EjOYcsSbrT7gozocrYkVJOTrPqa6rfa0GmB8/xKFoUszQu4r22q8Y9d3zuXakUNCsrD",
-	"k9FeGXpVFqxjcVVZDFvcT/ZivZZCMzh1flZyWrCV/edMCsMEbCO6Xhd8Ru1631/jFb/7L42y0E8+/XPh",
-	"jXXx+QXOESYM2SjpJM7dBucgHCIgG0qumTIcRzrnrMjTGg3+hCoNdRSdytI0JONTNjLsvUnLfDWFv7pX",
-	"uavfhsc4/f0pGz0BVd8cIzW1Nc6pYWPDYf81hrKQMo+GEg65bGSkvHi30vVHyXJaRM9xovYpG22W2/1f",
-	"RGE23HPdu/HW5OdpXa5YnlaoUjBiD8EFmbIltScgHIiKLRlVmhYZnP9gLFizQRMtR9nuWiq5Sgw6G2nG",
-	"RMtr54YJu7z2pJJTzdQly0fNPZON9JqKfeL5eo1TbYe5f/bgqgxH7caYmrZvZSly3ZSKaYtVMaMFEzlV",
-	"GkW3oNr409UwXP+mAOMvqFJ0a39e0ffRddEsrLhI/6EUhhd9xXRnIuxD8Z2Z/arUJHxHS82a3/vLcptZ",
-	"jXpJi5LpczJlM3uh3axgQDGre2ZoVjpDd9UQG9zWiWdTQ1ih2RmhZLZks4uMUPJBCpZVut/+cyZXKyry",
-	"1G6cyZylV8mqWFwgK3lzewxsWJ6R6ZZQspHKKR4BJtKCGU2okGbJFFkxKrhYnBM6td8XjCn3xQqM5Vwy",
-	"PKVyNuN5UlNwZy+lvlyuYpWXkc2SCacJw0BSz0T9gbOa59w+jxY/1zfpft2TWAf7bfZT7JwTxbTRxB68",
-	"9telwKFyQRidLYmzTBoiZCdVtyzzzFradiMSWRrNc7vmoIw1mtpu+WGaKckVt6uiKc8z0FFUSzc9lKyZ",
-	"sj8t6GVa8JuiDaZyx8nUnGW5Sf5+Q3X/U8hejI9K7jf7wYmTKJyiiUm0ooFijLqaFwVZlsoM0jwzxahh",
-	"+bshZ96c8kKn1dJCyXKdXHVp1YTbAtpK+3+V+cLqEGld0zmYbZqLRcFw9Qd9xdI6A6kL7dDUJS3eofPW",
-	"d0dccAGiwIS16X4dLY1ZjzL4j11FM7M/LdR6Fi1m9dKCThlOUNfh9RNe9clbgYnRr6l2Bl5zpsGCTN4k",
-	"ZaFTShDtKpx2YqgCLTeX6jBLsJbKpEeq2CX3LkjDcE4c/KhS04aFoaasT8leqzAbWTmWpRkoA5dM8fk2",
-	"Zdvt7HCnAEFm3Dxk3sBfopcaxu1GWX1leE9CVpsjDyLhN2EQtszrimi+a7u7VetU+jB9hLgozoqL+LdH",
-	"DWPQK4XgXR/v8a2rbRsHRk4fZFfdxuHNDx7W/PrJvaPE+g7dpdVmHPCFfpdGX3g0OT7JYo/5fpfzGwyL",
-	"KVtwgZG6+/F+C4N5eHr64HTfePDs3I0l2tlKGPFhH+4Grjr35d6L/T5tzMnVNm41ATuLPjkauqvTG+Qn",
-	"jlJal/egGcM/usQIz/eE2hS9XFl8R3oLS5m21Pls6bQ82rPWdrNvI/bBTJuz6jdcEFMqAcET+0vrHIKk",
-	"2R/mbMN0uAvsvnnBF0u0hLnRZMPsj6MsHJfKulBjJafgaBSMajOelnqbPC2/k+ttwttiCyoGWSV4x3Sb",
-	"PAJyKdi76dbs2MTtpxAT+VCrqM0bVmzhTr/kvmGxoTGT6y1qADtip+bBQ9ZGrtcsT06hkYYWgz6vV7jB",
-	"DbxymWG0tcmsvxufm1WLF61KUnilNj9xkTDGZ+5kqAv1M4HB7lIpJmbbKvy9VtxalVRZG9MOeP/xvpSl",
-	"SphJL+eQ9KgsVSMXzLlfPZ7qTbmmAwqWcQb+rN1m4EH7XBAcReeErdZmW/mXS2o1P0Yx4YqkByg379ZM",
-	"vbOf0+InqFJAvJ/YSdVo5wkCN/T6Jm3YWrfEPqQ2wRG012X2J6kwnxA0Y4+X1PVi2sLCJctQOHY+3Q+z",
-	"TcxaAzqt+7jfri+4YC2TkzNqPWcy50rXnLLOg8JvidRZsbPWPdcuPj6bmsDI/h8Le73Xm3cWcLqttIiR",
-	"o51x+Qc3lhQnN72kpdIpvXEFd9bf0yIPrd7ZYL/GGC4WPSTAftprf/WnbFTqMLq6lP0RvG2yAee61CUt",
-	"4OiG+MwA5y2928J4qwG0+Ra1OWxfroMYUrjw+76hw2CqT+8+t6cRurxk9YRi1patrI6QlVQQexRE8w/2",
-	"X0wxsqJbMq3ZrzvZyElKiKaswGBUGMCkdQBgwItFNBBryqmeI9k7lAU1XvO5ofz6cTRV8oLZUSh2ycAR",
-	"xlDKKFQRgDUIj1xRteDC7vcZJKwm906zUSkwgmrvWcgxSNqGqlWlxCaf3u5+8ndS4BK6GPyq1IYsZZFn",
-	"pJDyguWEGjjW7WFr1cC5PQHxuC24dglxsLd6CeELtvmjNYUwcv8MbzlJhaWCjeGmaDRqLleJUU8IuVIr",
-	"N2QDxnu1btauUWxd0BnLq7Tm8fHZZDKenJ5NJuRpaeX0/s9UcR0bElRscWG9p/VokjQiDGsMc6+DiMd8",
-	"7bYVfw/GasNswy+CO1q+K3If/FOsrTSebscfcGlkkTNtxnicpszgNZ3tfAYX4w29BMu0PiRqxlLM2BlI",
-	"hY/l0xVKB+a+hJzKHHeR3cOMis2SF+wc5tXYg90FO6uBR69zL0iOU0t6ER/KYbwPkpu5kGJBKLFPRsnW",
-	"hm7JQkqXs/B2oqQXVo6sRyY3aSs47PBHD09adniUkoRPqW3w0dEoGx2f/maUjY4mk9+M3qbGO6cKDUIY",
-	"8UIyfUZoKDaYR+uPEcclVW7KoeIJMjyFFPZP9U86d8YyblgYQLRh4xqEWgXCyae/4T+PsgefvvrrX+/B",
-	"T7/7+g+/+fqrM/i3/T86/nDPXn10+unrP/SrR7Df54oR0t8HGY6jLPrOavOe/ib1zUu/3tzA1+tqux+d",
-	"Ha/qGseFn9xPR4kjsXH6fc8KfsnU9npJ7xldsXdTihmLpuGLqZysypK5jB3ZKGkYTMdmuXWnj51NxtsS",
-	"XEtGVSKD/cypbAMpR1esNd1aQWHFfJQl0vFQU5ZOEVR5ucYfdxMBGzZ1xWk+C5lOAJRitkzb2yKUnvSy",
-	"GYVJWn6/LCVZ0hzEpDYDSyry+ACIkpSj1sBd0g02YSXtgrkDyn31OZnYX46PfKbSryRq6pSX0b8YYtcc",
-	"9eU4YaHCBGe+UtDF3nfqI9zHeSmK5baa2rcdu+QQBmvYcTcQ/Pte8aK48dhZrw3SkpruKedQzTBoxL7k",
-	"o2lpQNo5cQdYEXsnO0ibEylXNBJFtMJY9wS3YHEOIkGwylf3eJ6KS66kWPmqsJZCgcjeO5k8fpiYwfpc",
-	"/4UqTqcF03ACCmIkaIiNVBeFpDlaG7WUUWRFVqP7gfKCi8XPBZ0l44ClaEkrzikvStUWfAErwSwVYxkR",
-	"GMG2v+pr4f+AD09t2s7tMFSQdxYRP7cmY+Ez3+6ZvEOIWm0xri5xfvauZWRMpTTvCrlIry8TUJW9way2",
-	"Jis6W3LBvInhCoTJCfkT/3ZfNU7jj5dVzWxC8Wxb4qxTJcvFEpLsRsKgWLpKqZ8mio475wBVlbgYZkcd",
-	"5KcpuRBc5PbZzSPi6pM7eDYVW0tl+gvhK7g+tfVCuqTrdl+X/to4Fz2d67j6Mvg0CC6C/7p+K5EIQ7u+",
-	"ixahwhzdhhi2WhfUMF8IB14f1IVtuO4duHC5/lQdkFytUlXitUFUng3YnoK4u4bUiYRn9FdKTohTBtQQ",
-	"I2NNzXLfNPvZRcPXFQjaG8+tC2Y9W6qJWXIdKv/A/OaG1Kehs6iamiWWHuukkLsiygG2SrglrGMWxCqe",
-	"cT8HKQH9o9taO3rCxfMSC8suec6S9Yw/yg3RRkmxKLY4s1imSPSa0Qvfm7I752fkwckEitqc7pZixqyQ",
-	"2V/bQ0LbtbCfNWP3yDPj4pYtET50rqeK0QtMfS/s5qGGHE3806qRWWWH4cxeCbF5IaVK+kxLRguz3MK7",
-	"Xfj1jEDM1itTN6R+L2o1rl0QtZfYF1ww53rVx/uDVMSqFDHbnkXenouhWjcKQhFMQZzOXjClOZGC6VAL",
-	"CxGx0FFkyIVoizw1vm03+tsrnSXY5p3LiLe3Cbm6Y4IXYrjB+qe6gKrsHlNmX+PrHRKNM043WHGsa0XN",
-	"rcjamVLYZ0LAQ4AhgEG6VnLGWA7RzR7jkEUefW7PG+KB9wkx+DO1/pELKfMzu6bQIwAbV7ft3HMSovZn",
-	"Vm7InG2qehGce8bEOUFtcuYEZiOVdnkR+0AUCCxpjYOqrsuhSgxkXislSyEUbVNJ3NUdG2nVBvQz9NLX",
-	"b+wjf5ZcJG2SKGGRsiRpUbL+qmJTNb8IuYm2WT3IgotiJBZz9ttv9SRKv54UesmutA+4cFUZDIePtdm9",
-	"ylJSXv3LeVRwv6TKZQ7sUlE4o7lz+88qqQMdZvcORl99cfklU+TkEVnpva5Y3f/f0VY70xkk0mvmurh6",
-	"g7GmVmrKbGfn1nb+7jpEJ2/yHFeyXCc8L5+5bE76zReZT0NLTdc+c403EF8uDU9bo9uq5F8vfRcz1dYC",
-	"wGbquB2WYzds6z5yrQTpThJfYJCqeimd5kL3yCl7TRbS7oVSFExX/SP2TXTF8q7SgyF+cc4KZpxT1wxz",
-	"54pyMXCfs/mczUybaUz9bK7oBVj+6zUTzaKWvUIwV/IDa1lTr9Lw4Rr95yqg7wPasH6VteGemK7F+8DE",
-	"0PI9e0tLDNRq69Y/vIOG49iUSZQ6M1pwsXjnyvjepfTcazAf4CPd5WRDuS/ZcmJf0/ZdH7SU8iIdHNtC",
-	"bnxXX3ON+VlUmEWBnThre+5Zu1mif9HrxPxRyot0m4a80O+oeSfr/k0kv0Orsq1Z9c43YTa3asNt9u2l",
-	"iopYYfijSoqGtkAlCJWwTuYbUz28fa+95YOLd4Jt0pMTWjv677qBRUpOlaUns3KWIA/LL4Od2+90V2Ux",
-	"wO1/VRbJSIWeKbpOHleg16vCTVYUZMWM4jNfX8EVppGr9Nh9f4EvJJXK+A/0spPMmzFjCjZQz+olWomd",
-	"La32Gnst/9ByXNu/pMvB6n2OmjmLiX/AcHhNi4ZTNOfJk0kXMnUiQGTYV5xFiW4wVcBCWNJLBtp5reQl",
-	"HrcrzYpL7x711SGvC5mOARZyUy+e2JkCrsjjU7MkTh3zoqeBrNeK0f3rg1eB41SmEuB4nFXNk9DRib6H",
-	"1Thko7gxTCTt+629KJ2mLWcXe86M3geDLlcriiUAnV/qLoOODbcTkikPXdYbc1oqWKKyjzkeN0E5wyOK",
-	"LTH0wreFQqWQkZVrBC4iyzkVVdW0NuR00m91P0jBBqnOlqJIuy2zWgd1pCbwJV5PO6shaSM4ZRCkLnMG",
-	"ut941UHgD/Ld0zOYqEEjegUb7O1IV0R9YsFq2tFhu7ZjZGnubS6rhKrVJTlQm1nwYwaVTR7emo8PEVf1",
-	"ECVQH6aa2HqY5q0dbKkGhmEmaTxf+/vyDm6nORNpWImpM5+G3XRdC6peX9W0p/o30F3XUDkjv/788tWb",
-	"t/d/fvLmxytYLfvb9npYMW0ieXQgA2fY4g49pOOTqzvnOO95Slyr/A41oascG1Z6PqvuqouT3e4+cqhJ",
-	"KXxgUUA8HFIkvsa2AgFDAx5hsnygda4Yg9PNLOnGn16pGGu1B+ojwQcQwViuSUMnpjZJo/xht6ZuZ+oO",
-	"UeOAAbIbqMaCB79eUsUGLu3Ch+wSMw3lxylUvZ1OEGZPLh/8hH5+NCpdNN4pBzjDMHrqxCRZK+kaOhvA",
-	"abtFmJqsaaV5wuvjNAGemlgpndXkjytwTfSwFoid1cCpS63Gj67eM1WAsi92EYL9YEgN9PJyRnPIuQ27",
-	"rTUiUCX59+Up+OyCme+WkmPxjkIgyP6xAs1a0o035nP19h1M8BGWssitmjO88Jg5Lg9xTR8hbfCDcdtY",
-	"0l3JiFfJzSPOf5tkooQ1PhjrWs9cUfhUSpPFUSpvM4BeB81wThQzXDF/izVgwc4M98X1O9rIWr9CKKPF",
-	"hySVvR3tazZTLKF4dfh9t85017VNRu9mrL3OwcF3dwX1cPr4eK/902/rD3vm1bd/f0tVpSBjn0b+DUTn",
-	"48jN/mLRyk56eNKuatpfubFW8q4Re/KoF8STXeU3iqN/NOAg3gPRhepFa4qpJYfVJVXVshXAyezfVSnO",
-	"AUbBBYBStwNWZc7G5ZrUSud7fB2a2jsbICAa0qJ4OYeWvP4y8zZL538MXFWBBnuFW49fcX8FtCfJNROf",
-	"RavIE6IYLcLE4xARUCVqnUiaQVdr/vgCWipcbjv0R1QtE3GHBE5oSmk/W9FFslh7zVOFjC8b8FJVJWvP",
-	"pt/19lDgZXu6vXO+YDpdg4AnqeBzpk1G9JIenz48+3////9PFVeviqEQhBkQNEPKMtQIXBswbEXVxcA8",
-	"ULt5qfgCwyxezNdKXrrKBb5aS2Ww5oZeYNmSkqtxUJTpNkzFREsKaTcNFwCrPThA42GQcGjJdQA+ifZd",
-	"kIAJTDZLWfROMoAgt1S72y0z4+vD9P7zD8PgZ7QsVeocekLmvGCIgjhnirkSSQpzoY3aunIXEpUtpzSU",
-	"Mh2FsN5cVKXQg1L8DTibKb1Aw0Exmm/jOhl7LuaKbkSLDmXrtoIUo4mVRQ+5uYEv9gkok054zGZMa9kG",
-	"kGIkKV06K4C9h/Glz2XARFB75evP2hX5NjsKmmA8zTxSrDfgKAyTti+S4ryXSs8G7B7UbzWR9BIRlEGQ",
-	"vyht4DaiVz5ujaoq+CvhQsD++0HJ1bPI8hqCx2DeqaCuu+Ij31ufCGvtjFzbiYVkvjuVZlJoro21BtZ8",
-	"ZkrFXPUwR9/THYhNC6Gz78Gr3F4A8MmWg9YpO0QcDA/xG4iDRUo1bSLk766ElcXdRF+hryogWeFDWkf9",
-	"yivVgXJ4VcTP/aKBuIMb2d0FfcHWpu4rtXhlKv7AnUyy6zP3J8k99p6u1gW7P2dKcabv25kGJP2z34+y",
-	"kfsrQH30umHXC+1kv+iUBKt6ExaBJJovBBQzSReQxIGdxxXqjZk63h+XDuQLfvKSAhTpgl0U31wxnT5C",
-	"Q+y3zRNGoPYY6hijNva0K1rOJp4O43FvtiePVbDFwrMhCx+diBB+svd7PAafWTkHzG40gdOtYe8QLjB9",
-	"9g2v9/Kt9Sm8QzmP410AM7ykAD8xV0wvER0pgagdl9Cr3Pq2g3wKeclUnqrzfmZIztHdVCUc4VM2k6sQ",
-	"fbfCCpNZe3Ccr+RCsBaCgXWp1i3Yj6kFlSqK/Lk6BldmCOZ94czFqqTLFRymU0AH6+kDCoBB0z3oJMhG",
-	"uuDrtAMR4qlUQ5ijQEQ+9t6ckV+P3/rik4x8dfy19dOtOVCuM/Lx+BNZsiJH9PillBcZuX98n0hczQ3d",
-	"EggN/e34b2RN1QXLM/IPx/9QJecy8n+P/y8pZLqcUBeyxX0CI8xvR1AdEVwQAMOIuPk9diiGh/BTuNCR",
-	"W9ELfe4q/ZoYbtKtPriv1QzR635dHPDUZAfHepD09c9ZaHLBRV6rbtKDy5uuvwpWOfHZ3tD4X9xl/fqf",
-	"r9pNm4/8mZdoa8YDKnI6YCdUmi4C/vD+jK8pRDfEf2oWztygQmuaPT6W4hZeL3qVSnfqo+vAP3A+XzF0",
-	"mqpTy/vjpchd6h6gqpxVEsI24LiVAv+7Rj6nUqw9PxVkeLLw+D2Z/cMl7v00HcRn8YJ/E26Le/YrVjCq",
-	"h3oAQ7ItWI2x32n9ZQnIs5Gyd6d5VI6GJw48sJFsgMpfDqUYpMDN0Af0uq6Qo2iO20Cu1R3thiWyW0Al",
-	"Ef7GqTQQNe2uwkPQlxji7wpG3XUL1ANwHKak8l9lqQQtngqTBK6aGdnCuOgM5qnrQrabxldJyQuGfZl/",
-	"HZWCG6r/Okop+2EgOjPPmpNAzCr3Z/CQdCd2CoYBLdRa63dnQ2qGmA4ukQUqhGvfDQncKlUdMgVcSAAP",
-	"7B/+OwwW0F5OGyRHS7GRUcDp0yU0JTLNc6aHcdZE7Q89RtqPhix06VMTIVWB0AY2CC861denNJTbB4dQ",
-	"pLUtdQPK9Kfg1vWAGzo+bUkgx3ecpsCDfuKCtfH57GbvNK65UzaCbZK6Rnh41QagEBfst55xkHhu1t5C",
-	"EdiC9j05UMLuqXxygtRKbvcTBDRdMnhARLWKVexkHvAPEBi15lIETHj8+3uTe5N7R2ePJpNJLTTU+FON",
-	"8yF1OM7sUOZ8lmxK/0EqAhw8ZzWFTkl0F6Era30br/AiALyMvHjy/Om9NVshu4E9OWdLHxiGv12w7Xml",
-	"ARWjuYPWi1o0UN52v2WvjeRntmuxwpHbP4DUOWHPDJarn+M0Fe41LqBklaEqOFNEoc3j6ICx161IHnLs",
-	"/ZorppO9KL9grlPXloOhR9rTVWczhxuVtoSsj4tQBIGKqcm7qNAT6sioCGmgQCHUF/ge17w29A3FS63j",
-	"JurdU0UBCAasKEZ91z18XTXElCg8t/Z6QwJW7rc9oKraFIZjePU3tL37ueuvuAZwVzeu/o5a2akgsVMO",
-	"XS+JboC2OUAI+73PhWUkdEO3+7WrmyxE2Nq2TlbIcgzQsNGK7WGNjQe0b9kSwFJLro1UidTiC8TDG8RL",
-	"EEQjBek0yPQAAe+HLZeFb0h+Npb0HBDKti+7Q8VIveRiAWFmIEltAZN5b7rUJRjhirM8VCL1G/lhgGQj",
-	"N2lTx5QdiCJb8xQ3lBvvDQpT0dhcuV4qIxMCFYE9CqN0iSKSVhVDSHlhWQYFB+0duocyrjsFfsRe4Krw",
-	"Fj4vCWrbF8zWbZNDeA1+x10dGfI5NC5db8vSS6bcvu/D88MXS6b7AkytuNYOW6NlywOckZAmvddbq6zm",
-	"HY+sWsHg4d6FTYPYPT7t+SnW5+3hnaJXBBe3L9hhhAeW/rqyEyrnry5A1sFKU1S7gldoogcXAS4FsjP2",
-	"fs1mhuVV9zJfsbMImMg6I0tZhrrODWMX2lfhI/vrMAFsocZs+2ML1FRlCKHcLhFWRMdiNrR+lJpanM+P",
-	"uX3RXjOvF3fM2qAOkjnVFn5TLsxQsWuF79olSDrYxnKf5j7E3dUgPnIfk5q5F0kqsSekkBumxjPrrhXM",
-	"GHs2GmtJNH6vM5LzBXAnKLLcrpdM6HPy8IH1dRSdGegEQ6zFcyKku8T3lGIPS0Sq8Csdf3j71R/O7H8n",
-	"48fjtx8n2cOjT+7Ht31JE6zCOXP/RVJLjVuNpr5sIZkm0vFe9vrCDJBRk18Jbn4g1GQAZwUvxlth0tnm",
-	"O8fnPtCsB4c5gZFGuH+g96njyNfD46OTk3ZEmYZFxC6tcKP/nktkQKBbB5b0f8Z/fvHszZPX4+dP/s9g",
-	"Oh/Xa33VNz57MfiNQ1qpXbPwFUf3+tm/Px04vAaLd4u7bgXGc3cPkRbPlltxv+yGtL+lecCtwxJfucFo",
-	"PVSQhFqCWkdRb8rddGANEVyqCJu9miwZzZlqZJequMaV6HvDh59m16byvRu67r7FezskOseN3l0pO1f6",
-	"SuvsiYcrLqT7DRKk1Kq7Jl7mdOMfn77ZjXQelL04DO/R5NEkG0hmHDEUNz/MLvdZ7LgGKC9EC4QIfkOo",
-	"oXsAWytVLwSFiPi4murjyWR8/PhxrwmHEbqnuLisYsDuFDF94fOyk8lJn0H5FMT+lwOd1JR5wE6siX7O",
-	"v/U27FTm29T692Fq3jkI3RGMbayoDmqzf0x04B/2F9Qh2PRSKtNCxHpVEuiwZqmkYpRu2ESp+DhE7Ccw",
-	"VGmCa+ALNowqEbFzAIN82yHjWJIHnDGpsGjVNrM3bm1k21gC7cyAwQD/X4xHU+n/SWrekS/wrMJ8tSIZ",
-	"YaAOgbOZS5U8eR423vyEzBTVSyiauGQqwj28HjBKe2PpDw5s0a69JtPSkA8tRb3+kNtB/6C+egywpe1p",
-	"A7keERU3Kuz8XrP8HL/vrEpxXfCisL+flkpYs9w9RQLS0QVbGzIt9dZl0wHM7RyAtEGLxIvkeV+wpqDI",
-	"7QHmeh0B48u1rxBr4FUVi7B/oK4JahfP4evP4i4k/BzkTc45c9R8gnk8tVDgalzDcDACKJxF8MGjbGQ/",
-	"ECvKNvYiT0cJs32tUqhUbWXbUW9X2159BkRvK2R2xr59bwHsU2/7tZuvxGu++kNbj3Ejsdyy8z1JwNUo",
-	"U3dsd/SQz4iGbDE0RGMLn5XLCmreIZMijH6/IErEkrrnnYjNv/POni8J1AjVwR9YTxNhJY9t61NSgQgg",
-	"CKyEUir3jJRM7iUecJoAtazdOHVcbs9E4DYfjgByw7U61ASVYbdUtvtTTRu9PnS/HjU17xcHNj5eQb6y",
-	"s7IlR6dgJsyxjMcP7+vKcFpT6+dDTcV5fVbC4+tzEu7csKI4ryZiWacTcAV4DnSj83SqHukb5a3SsyK8",
-	"kgp72iEUAoQV53UKhvCwOhcDvWCeiwHw8h+f2muO7FMdsE+Rh97anOeVQXfJyIqL0jAdA4k4RHYveRU5",
-	"L47FdQag0xHF+TCklfShPCFFD17iME/1hUDSXnoZTRs4Q8Ai6kr4HDERNxrYMVOws3Wh7BH3aPBQ7Ljh",
-	"20oU/MbCqF1TqhzcFqQclGc2oLARZZHXzN3JvVPIrOHUZwR/cvMPh9zRxBV9h0hixw483bf9qkhrq06c",
-	"rcuMrNhKqm0WFinzY8oI4tmdvXjy/Cl2Ukokvdlb01OjSKiUpad33qcrwVaBzAjwV58T9t4w4eB+gCK2",
-	"oAA7pR1VLhTsfEWd4NuNBuKZEYPhTeuIfI0EMca9IBB2cE1cSWvFP4HDdOoZX57cBLsUC917ocAypYp2",
-	"JWG2FWxuCMCEOHQfJBTxnQPDDNNJL1iItpPfl6TeIlt6qGGOecrtdIAtCqeDW7bMCqMrasLCaEfb7HRe",
-	"cM+4rsDwFnIo+FgCw7PG3XwYQM+IThtN4MYekfN55u3j4DRH1XAQkMz6IoN20E8/AZMM+a68ovOrkkVY",
-	"g85PygJuPSBNIb+xvqgD2J+HDRna8YoN3Wq4l+UDfbsGVGn/knq4NUa5B1T82hZEcnD8NNeL6fiadzsI",
-	"rw+NujPQcFSchRk/TEw/9WT4uqOdcMuKFoWPgg146ZDwqGCbd30hOl+wzRt/aR3mtXvJf+aCoPEY2xvp",
-	"bkuPDlsxnr/NrgwV20RXrUUeDgO1WikLWZqcmgT9/i9LiXk0DO/5M9VbtEvFxYXOPOYc9oGSKTMbxgTx",
-	"kNahB6R6C/LxYy01S7VuZKP344Ucu18eCvi1+mJ2yZr2gz1RYNBwgM4hvJERzRh57aG2g9mL93Mxhs4W",
-	"IM1jdN3nW64NMNu9J/EDnLLFZQtRu8NA0ybCjxFyMKxRiyXggTUHwXRcD5evxXjC7G1RoEFofR9ds7Hn",
-	"slTEY/LtcWGvjO9X2TbH7WYe9YySYMRYd+4AoxmiaGsogofDhgO+YmemCzmV+TZOZBm+qjelzSmHAxVj",
-	"dthKQDXk511/4gFwC58EDLlg8ZXCO8Re/VsnAhumTanJhLg83TUQDju2WxYBZSYm0UHTocLSfCFc8u2M",
-	"bJaazd6hGeVtpuMTAqg99oumVLOHJ+fejgIgrQhwzHsP/aDAU+EZhCqnflQeRA9OE8QvhDgMts2eWTGH",
-	"DJPPm7TkiFtgHNPoqx1aqIIlHaCL2pbi5XXn8FN6oFdENgpYHT0OlZtMYA8830rN1LucGrqzhR6enj54",
-	"eHVS/sYBtRO2r814VBc+5IyC4us9vEc0bAHXNomcUTMGXmtN11FimEZD2pVANyJV3dX/qU97IQ0fLEoL",
-	"apV/q9PaBl+gCd7oYOP9lxCKDcVuIkbX9XoRGrxhdO90LNg3zjFV1qKkk5QblYqOI1NBLa8oL/a8+Y3E",
-	"lll7Kei9c4IQpCEv4dCeU2M6Pj3JhnoNg071+Tzl/zQdmyudPzd+rtRPFU0WssdBkY2MXPNZ/wLQN/by",
-	"Q5jH+NoWpfOzlENT4jNfN5bgpLF/clVtEDrVLmtjqFowo8mCGWIUnc8hMNzsalnKgAwUclPWqh4rOeWp",
-	"oGv1cAIvQIrf98YHgtGF+g6fW7lQ9YeChTKelnq7z4FyD/pknyTLxbJnZYD1k4gjRXCkAmeez8zFK+qB",
-	"Kkd4wDUJyDuIDIaPQEgWedkIc+wLOw2GrXKdl/3FNvTvDpHcgdEXsNh3M5hzbERP9CoJ6UUknk8rFy+k",
-	"qxQKcuEfY9R2bJX2HnlwD4DABlUpFxkC0DuVnrDSQMjPuAp7I+/N7Bwxduw/LDDLb6gyA2P8HsbFzR3K",
-	"nJEEivuA6VSTeVkU+D3XPlCRvGO/WoTR/OIu7ghN+K6r0D2sEWcqwwPZE4NdLUqWVrXVbsmclmzRuq/Y",
-	"klGlBwO9w5rtMzrgcARXZ6OkWJxBVOabFc/Ha87Uv2zoJTvOiGCbscu8jiN8r/jXUILC9BgibN8cT3QG",
-	"RSDjqZRGf/PgfeaygN8c/ybz1YrjXG7EN0eTVYtpkc607eOuwpyeVbZOhpMwilUhJKjYulkb2L0BnypO",
-	"MPeoEdgrvBEAx55Y8Ct3JYYBdupukptRzk0wYdYF3bI88+7ryrX7VNmjRiJisr8adSci20h2vazF80rR",
-	"6RTsr0n3c9W2N6qp7NwZadLvkHmEglkHVA9EeZpusVLTSwVkRXyOR7CNu/AMMveaHGXk+PQ3LqU9+U2G",
-	"10/lJcuwkAuqUjJ7gkt6YQ/uBxOi7c8LqBsTJJQn9Kos6kwpNtKJQxOALaVF4aWuWiLmRmUbXwyw9+1X",
-	"JjJ84ldnunWADzuFzQBCB1Mf17NkhM8dSCbpR2Jo1yRxSnwnBYqYO6GxmEMWeUYKKaHeGspdEHwJ4oJU",
-	"uAZjq+2jht5eJ7evRavpvJMU43SpkiHkUoX4ek63EYpiWDcEAMFccVSKfXw2mYwnp2eTCXlaWnm8/zNV",
-	"XMfd0oibFM3ko0m6ZOaSvUuSLT+rVycBoQZuQijabDkSHk32ecCJMwEzH4kRuPlApML0rET23oq/h5/t",
-	"ETmebseu0hBTRGNEGkhzBaSKYqkZSzFjZz4BG/orreRkrgQUos0uzb9iVAD9wjm2qzNtnHsQjZGLMWgk",
-	"iCvCC9L96JJe9Eg+uMIkEHRYoIWUuacisMIc1Bn0p21E9/H46OHJ3sMRjc8uKAHXT2ekX6MBpMBrpjTL",
-	"E6vxVORVpUUIqiMY4YZucT0W0mpqALf0ffoAjQCmYhqnJYXa0SBsh5PGmhpjO79Rvy1mLysa93qz4lfh",
-	"lr/t7Vv8F/vHo/Hjt7/anz9Oskef9t/09df92h3dZ5yThbWUXjx5/vRfXvz5+bdPXyEY0b88f/LqT/Vv",
-	"xEqiyzbciTlVaLWA+FnzFLopmyWbBBFDrU+BS+QqF8hMFlJEx62Tz/PKquMajupYz8RzW5usk09/w38e",
-	"ZQ8+ffXXv96Dn3739R9+8/VXZ/Bv+390/OGevfro9FPfRlH7fW7a0t8HwnaURd9ZaenT36S+eRnxydmv",
-	"1xGI1dnx6jpBovZuCeCxH+ae+FrZffT4f7LXDXT6dUS2tu/5gZitq2ElemTHDLyy+mhoB4sqkz21Ecl9",
-	"ADCM+ff2nYlXmwKHNZt0/p32Tu9Wh9GxN90bq/8Hk2S1Xnp2xaGgZ99gG8lC0RXsHqsZqFqUKzst0COu",
-	"l6woABcNzJHVVTOmPsTWHshKdpT1rLXb2zI6AL42Lju6EpTeTnNgewmkYGYj1QUJ99Vq0Ras3vf0aJ8/",
-	"OluXe978s+/1sd5WoaW1gtcUkZC7ao2Pjvd25OZcX1SERxGL7O8f/P7k6NHxSaozxuPOgWUOuYcEznWz",
-	"zvvo+PTR48ePJw8fnRw/PD6J52Vy8uj09w9Ts8PEJVdSrFzMuUsNPI0ujVkUeqRDoZFRlWvDAyJdn+rE",
-	"mLPTVb1W4GXWIIZWSHtO8pnLiyE4Alkr3lLbNrgqEQrBE2t4/PDRyYPTk9OHnYvy+9PHx0ePHk5OTk6O",
-	"HvZbkmGha8N6lYi0NBon9J6dUeOty9DNhqFIHSrdB7QnB4aErg96uWbiZ7jQ3mFXD6Jz1m/tDi//4OpR",
-	"/R7JfFxuVioFTQTwMVtZYpUO4aJPgG6PC1LL79cH9KqEaZpBwT3GuKZSGmud4mU4oBjy4x//wVlv/zgr",
-	"ZJmPZ1LMuavr2ihu2DtUB/YsUqWYrfKdCEVHVcE7mMy98//vUrCf8coWIwf3e/JoiPInvZIlZ74K7HTy",
-	"oFZYbNTWIZaG3iGEmOqfT4Hx+OqAnfP+8DSJc8oLLhZJZ/S1NZN8vljX08vWtEdeyb6OqX9TG+9As7qh",
-	"R+9eVXTQH93aFwscgnMR8/ZNJT2UVrCNsPuqKfIBefAwiYHvGiaosSD4tVdmiEOZPgT+mNsdV8cfwwcc",
-	"jKy6j+BerZDm0OUxhyptaRX7qjyldz3J51Em0pARf5wPdBW8lTLQwFDSyJncaRpCtBt/cOBPZb5uiXWW",
-	"KskX4NG+FRULH4a2lijkrLmI4iYTAPie3H+0k3II8NsVHkYWoMIn9x+1lXF1i9XpvgwyzOTbjpVJfCz8",
-	"OmBiB49LrgFODCqJsQqsCRfjzUR4bc/cRZCR/TvwZ2qWTxwuQPNYLyJwoXasytBNe/T+fUaO7f89sP93",
-	"Yv/v1P4fxtN9R3L8GX1IEHaG7JBe+91coRQ1Sw5Cm/CGCZOFmYcA8FwWhdxoQglcw6UgK6ouziFh4Gp+",
-	"KPb9jZLYDg5HpM8odwXMDjl6RPjiLCxISvwAKfoQx9gr6ANp4SzufZb5crWWirSOgrJOApNQ1XUVk7NZ",
-	"CZaAcqG8KFVvGuW4uLTu8CFDnj1NdNS4LwfxndxeEVjFjdbXxKxqu7ptIl92FW+JlDkfA2lBHqoOHNq+",
-	"BMNNWpPmJ33jgLJCBnstZQGJW6li0rvodAulZFeoButX/tUHRBrL0vobInB9aggul6STIAW7ibO+p9Ff",
-	"8PI3rpg08dprF5T13VF9i8H8o4NaCuKeXKYgCA0VU31bxDnX5qjsaPwSn+hXN1qdSIiDBmrTwRV5zbV8",
-	"icMp7qYS/vsoix2sDvujP11Hy1yp5vSO60OvXOmZ3AGHsInAmrkBFquflZwWbNUcXs5MaB1J0pBBxSgY",
-	"1liwILEquWnzYGlb/KFtb0oDYaeKd/719csX5Gf8q+fCnnNWBFggK+UN3Ag4UqmiK1ajtmqZNP/yzI8w",
-	"NX9NsG1P9ZDwI7gpWMch0TBLgFn83Je0lUqcIZHf2RpX7YyLS1rwPLO+zXguS5FnhL3nAGrDxbjULLMG",
-	"RcEyMpNiXvCZyUgpaGmWUvEPLM/IWsGuA8U89p8PF11SXtgBZAhWKeh+IiD4q//QMBlJuSv1kuV/oUXJ",
-	"9FB2mXBTEKjBjdrtveliB4Gty5xvxzx8Wc/u1bzqGtoW0DJDJXKPrL5I4qW/KgvoLCLTrStfXpd6CSBG",
-	"PZ4ZMPWHIuQ72wXvTy3xbl1e/0oTt8Kph75i81S5hAcGcwBDyOKuKosRpiYQ0CHmFFUXVZAnEPmPN2z6",
-	"Lydwc+1X2m3GCD2O69A2aDeRyrFeMFDD7TxzINb81Wq2rlmyZb87KtpqmR1ciMpJb/IyyVUXxdkKkiUu",
-	"0EYgFFKKgmkHqxkXujQjqXB3nLRtsnxr/gH6TxbwvnNS0G0FNLdkW1dKhUlDgCijwLjcw3nDsSeqSUHk",
-	"vIFc5bgcYucAHpWmEbI3udcrUuL2KyxN5V6476lPa3rjRX0oOypV63KFAbFeY37irk8cnwcgYZsly43R",
-	"ZkFASyLncw+bRYuCqFI4XhrfM+HUBeBIgb6uDSESxjwJRPpMVIB68HBHz5a38Tkhxn8rQRQUBmM3Rc8A",
-	"mlurp5cszQnC3htF382SSPm/uG2i7Q7RJvPIhJhtDvTCTrWeE1rnocPSYNGTuR0H0lLD/twViMCfoxaH",
-	"6jDNHKN8v5dVPVH9I2Ce06+ZlW1lMAZ0vaQFWMgN09bRCSQ3DcFxMpOmB5TavOugQK5uz3x6QrjOwQ3d",
-	"IsreLqVjg5a4b1w7cNQkRVaVDmbLSHkRU/+7rTRMjlu5bRBJlrVMt++a6o7BtVJxJG4zcj0kju2G/9rI",
-	"dWr00CfZH67m9doqnbdZ64zrqMmj0jj1HVonlwtF6glEyzkXvMLg6qPfhMMNqPh1grbgK1f4Ya9DNZsU",
-	"qw0tCsde14basPOMwXar56XDDex2OMyDk5igKCp2zFrAy6lxB6IZRLA2Z4293ti9Ts7qKjALh6kXtrDT",
-	"wilRTRIedp2nNZ4ACS6xgSHeLub3fiThNA5X7pCCd35CKx3awE+oKc4UieXmXSf7WMcfuz61EoD4DfFw",
-	"Or8edEfz4+cuLLJfX3QlPvYBFi8DQQ/LnRkgUkduR26kFHq/AmlRBZctajhdKLWzCBuAdoanpyfYV+vv",
-	"RqNmvCUFEWZrJaFcHG1GB/wbqE0TiKp8PmeKpc/sN6Fd1myYMNv+Z6Md//fh0anzxXp3bRSAaybXBQMk",
-	"7dBaRmJIMVeOqwk+ZUjWcBhvazKoEUsIniGryhTeQC9uKfK9+bU9oEv+KKgWPfMk+rG+j9bPT2q7SEVL",
-	"ci0KR0fT33/WHfv+FVNRcNIhh6N9c/v3HYCdMs11BhnrjSyLHDHSp4yJFsWg97QnJ42LJMMjHsH2iW1f",
-	"zGe0k66+YYxZzxEipnOa5hKmBb/sZIDXBLnql46d3RrTCEbU9EDb8v9hPvACazZdMLZOq1qeJ6PPWx3t",
-	"OY+p6lPkXPss+a7qiwhd4I1pxDG62sX/XJYiV55+lK3O8R+1kuE4qEpoIQXLMLBHV2yYiqLpCBUWTVgF",
-	"4z8OSrW/Go8VysLXaVL/Yt5J6c9xJgNId8WEkigVhB6srh7YaHi9Y9WlMLzoeqoXOjDoravoQnLcBTgF",
-	"2wx4XZO0vy01ZZ/psRADlmKV4Yep9Xsmmpzoi6I6XRS4jq18mPok1ApXr016xXw55I5aqQrhmjsG+lbR",
-	"SADwFaYN/O6cSFG4tnyiuVgUtbaifiE5eHFqo7Tn3WEp+iv9S6ZyPjM9ijXgsr5mnq+X8I/H29KTDjbu",
-	"M/FDwRfLxOzvkGj1oTJmZinT9ektdX8hcqXJf5dMbfem1NwrMl+VFw8y+ZUVJkoLlkgC8YOmUNqeOWgg",
-	"+9fzGr+A9XwDVwHqjo39icaY/JFGC4gi/dE+0BiIQxleH0+3Hogiimds6C5bflx0lw8s02uP+XlokH51",
-	"EC0VbXZW36Xn3LNzQ0yBTBUADMSovrgcxMgsYg5RVBBtb6FFlYKgOpBp1CNAEPKmiGQwsISqtXSsIxjq",
-	"Q7vd6CADShLZfKjnvy/sumM7+vgV3ka0JHOqrh8xDTgkrRAhiSreKOnShdqKiH/uYp/b4ObG6xeveyjs",
-	"IpH0WMwYIqTnS1BzXOmeliQTVGnGfLwr6cI69ovwX7X4IP7KRQ6jkCGdUmF/m6bbaYnNbig3+h3YP03B",
-	"+LP9dcjGOJAU7Xnxz0BbQzjWexczucIWPbT0IvIZe6mPS/abNh+zSTXdM1RB9BKqUUphlTkCXLSGf/rr",
-	"2l/si1NOcR8bojMkjEvtDkkv4JkLL3m0Hcc2hmesP/B2xNsfH14TuH0fK0KvLsO5WKvVjOS4JqDRluyw",
-	"CL6rIBGuBqSwQ+IHNJpsD51f7yLDAXAF7nsOYslXCHuHLqzzmCiHgT3p31+p6TbV7FQUuKEJF2DKFTxt",
-	"LN0Adgo2R8K49gCphC9vjN8ovj6rqBIDZpiO2RDJbOl7uRyr1nRrXSLD1uf2/2m+jZ7hyV8Fo9Zxgpqj",
-	"czKjBRM5VWfWCJgxZahjeYieKjFGAxwergkH+nHinjTF17BJ7UvtdnaPTW4S+9k/ccGuVMnWJ+29Sw7c",
-	"YICOudrc9FSoXzDDiI4q2CEQMO2CtLMQlrNlNdVuRc/I744zMj7KyO9OJ7/JyBjQjySUfnrkpDPyzaNd",
-	"qr7kCbWNlVldY7/dp5fs3S4rGM+q+6Y2mU6rKpSffRvtW7zqUzZUtZUFeyE3yRrV1gYUcD+0B8eGFcB6",
-	"yCE5cv4h2E0JZu6Aa6SZqd6CcYzIrfNUaiTn+V4fGSck8zMawrphKPtOSDdXTZ95VtmN6VAcBGVQSvOY",
-	"xayfuUT1hW6PQgZeOSE35473zumRwNbuhhDrnoVC2wNYr9BS2EK47EIgRp+/AczIpEaaSVlEBmZPr1la",
-	"E6814VTVvG54UWCIH4CtqCJayp4lPDD2oSPzZ3nCg2LvDXBmooqvzXGyS7TzPY3qFGcD7NuncO+Siy5h",
-	"wL+3bcdQxZu8WUdnnujLML2hyfqeNxVjZV1K92dcYDrClzrpb9uPbflZdyL01oOv+QfmWpBS0U1XAdfn",
-	"FHVBoX6isKCpxMdzlzgOsS0tV04nLmlOhEQzJJ2jcRGgtmK5lxVvpas/bebSenxmVdc1IA3dWp/VHSsw",
-	"bN0NQzoHTeeqhlaM6hI4kzWha6pMvw9CH7qv+6rfDRAJe3mvZQk5rJCcHFq1VPdIo3mL6oP81mjIipPz",
-	"5ICjj3ZS2+OwfMUuOUudlwiV36KHNKFFITcsx64hOAXKOqhAj4Zk3R76eOYOw0FNHHd1OMhLpgqnJUIX",
-	"lWObM0t7jIqyKNI0Jn4UEOJdMezO7D+J/c+ltAYXWL0VviDzC98tLwfx2Cvpu0b6LXZer9uYOqUib+dW",
-	"91pMzl0hJAJmuWicZwHvp8lmtFj1gm1GoDzBWB5RztudwfIqNuxpUQ/h0Vl7MZcb0Wd0nuYbbGuQX7rF",
-	"tpSZCZUE1x6RM0aTJCsbwqgqtgh5EmNvW43oo+kbxi5gClneVnexeSdFsU2HYdqI1p49efEEw68fgBjA",
-	"ujv2dJgV0tMhcd0HWp0nqUxeWh1lFF8Tt1V7byoIQNS6th6l4JISPM7jIwIRTO3JM6pPSMP+j5ON1W30",
-	"/TXOfgcgOuai+jeQo+8h85eqrSmuhWUktX4H+tBAabZzdEXuHiiHc9dd5g05qi+g6GaJXlxT5oDkKbnz",
-	"rEBjU50V7x3qCFdXc0boJVN0wTLiPigjRhpaOABDp+J4UWFQrx+f7tKZtQDgdytIiPlEvOvg7wCHEKCB",
-	"bridD0IdC4u1nldor/RQmkPa3JNlaQdadb2mfdSj9+fPycQuNuRHrDVA5B61eDLppRfx/GlNPGPAEj0S",
-	"qKWJQ4KCUeXiEE4w5jsInT09y2UqSPAyNq/OIAnucD4Z+eqHV0//f9/88vTpn376t/Nv/+37J//2zfOX",
-	"59/+248v//zqm99/ndk7lRSGTjEQ/NWDCfk9+Wfyz+RofAp/BpX71fHk+OH46Hh8fEKOHp1NJl+DbKO1",
-	"uA/b+VOLIfFG8cHkTHRm9kPlfi+hwQk6hH2BKka0MTSW1AFXbudt7+N1H4mNIIn4WBvgXY8Om8QmsPIZ",
-	"xYp4W224aKtnxycErTll+wMToQoU/aio9Bc/MD0rojkfsjTr0nTUFSppWOYVWFT6eHz6kPyJf9uSiTZl",
-	"SyAmYng+J+OjkPW17jKUvbgMCF8IWng0BAc7noY6k3JoPt6oUsxoqxy4BOzufGzjRqT4O/YGe8NlbrLj",
-	"Eex8QGrdXmP5anPtXL11T2dOwXy0xesq1emrZZE2RKoLa/XjKaKXVkAB1NhLHCDQixoTqevW6+/ctVde",
-	"thLgPcPKXk+E44k4HRcPmfMC0d+uWFpeFXP6rmMXxfSTmFynZOfZL0uJRWm4bUJRMioL59FkzsmY0gLq",
-	"hKfMbBgTxL/dB8plaXInNsjigz06rIXIJ4okphShTNf2DOpo7miycqZ3wm7moj0R06tZqUqYrLjDAI96",
-	"szL3cclF4h8OgvjXFaTt7dW/LqRJYUNAAUwddQN9rohnhfLCocWExDIko0ZNWkWP/dhWoLtUjNXqcwft",
-	"3hj9by/pGw6GgG1s3VrAvkHqv1l3ELml4BKojDQiMkDSKdQNWrMfFZKfl0Sx/zrdeR/NJ4HIXZXd0/Yv",
-	"Md7DXNa5AS4pNlS6ISwZLeB0AycKA2QpIgA9rEKsquNLJDsKGTBbeIO1TORAkG2kzNuxHtpr76NiLWix",
-	"B1Gty1+fL2irZ4pQ3AKEJyxTNUfR6JKbak0Tdg52AA4t3AOkrzYP6PGpWUY+5hVC5DuD2nlh+uMUo3l6",
-	"q8FhER1/Z4RdMlFszyOrDRvcwVF18qrPQ58H9I1EZaQAn7CLnoDItPhkQlfWA2T/XdLCgS1EhxVzTXhi",
-	"7KvHZktG162HVblaUZXKn8kVF4t3tWrdGE5U2r+6otwEgMFO8e2Orp3K0tSrSTynmja8KHCueuahqLpI",
-	"Kdo/sTU0RAlrSEXeUIXx62oLr4u96fyPLvDNtnriN/SCee7yesa2phTAtEsZY85ozMgU2nActULyKTFg",
-	"5pBK7u/sJKW7CLnRXZ1RwOUsVeZkWyyYdmQY55VjM6iV9RfKk0PptlZhfX6r0Wo9D0hMXKAJ7cpX3TaG",
-	"pl2A/Fkx3TiV9wHstEzWrmNSuY1Vl7db5Szad/EmC3Je2cYRyOZugUalud6EME5rX2Ki2ITnrC119poZ",
-	"Ahe4ExpiTs4ExDrieakZHHaKaWZ3mRBsZtxI+xNdpI2bJ77J/PT9ewzJmNB43q+Ivb0DgYt389Dx020S",
-	"Na1uPFNSgBQvL5mq+ASPTjs5ohvqTa7ThTKhqgd43gXbkAiUtWnprB8/voHBdSAlW2sQCN0JFEJji8mM",
-	"rhihLrfVt+fA+JBSGrc656jN7ZGBPIeOuNpl0LAurE+7wpKqjvjzM6OBEcwqjHi6+xfKDG9s63LRsbZ/",
-	"LlV7zRmKhqwN9yyuMuD+vF1SnRH0bVFFR7EnNgBOqt44115m31L25WYoRrX+rSbQuWe1idHEsaAuXbbU",
-	"XuV6IdEEU3JFoNm3sqqsYLtO4WQpBxe53LRtjaOMnCJfd7w1+oFX47n+Czx/v7taRcZ9c0EVDqn1u0bd",
-	"i0497MpurMrawJr9vopVV1AT1azEctZ+vvxS4eimg9sfhzGLNy0uROq167jTuKoxFeyCpI7vAJebK0/a",
-	"fzSZoO9kFYWgK89oX8vXx5zQ0QdGhIcdnIbNb2gvcQkhuxXN+zfe4uOSjbeh0K3zTbg5vHYcCI3eURnn",
-	"uBX71CUcnnyrTq7YQ8sfgOywaTgAJGLOrYXbYlnscB8egJOQqouhrF07NIY9ZquDU8GwFiRm1WI/BQ7A",
-	"wcwwux/S5AbsZatccs3yd748s6ljPDasicAdwsY5SEPkbjOgcl0f9rDKFd2INDNROUNu0jT+WkxDmPzr",
-	"3rn+M1yUtDeaYErNBI3LP4RvuGkWwkh1wZbc2YBOBp1m2hH7msbIIh3u5bMhXfXB7+7leP7ryiWiUYDN",
-	"UjUI4smNG/jKZHD+XPqeY5XI9Yqf29V7a4t7GxxgOyvmk6KArDucz1NpltlOfz5mkXyVVd+j6Scu+uYE",
-	"4uLYqgi2GnLXRP+g5OpZ5AIOyOJ3eo43QPXablrCy7q+8hBJmmAy3UC3pH/2q0jzXp2H+na5p++Ib/rL",
-	"pJbucUxLhPqA47lBR2eFBA6D8AWP/f/2rdg1Wa2/FBbrAzNWO9XUUb9BIRBRnd67WmzFRSi27KSv/lL4",
-	"qv+Xo/pWOaqtBCbPDD67YK1IhF1v+1HKi9CyBE2jyeTsG1lVwpCc0RybzKmw+3wlLwfAoU236VqWKMbd",
-	"dJELqYd61dA+0h9RGqfwu6WEGMTbLBXAw2eeRTE5kJaQtPcRmKnMtwHXDoI9OGGDPqAbVL0984h5dOfc",
-	"4cTBKDGZ0TuUu5TyosXT7zD1ClqK2bIFVbjNoZZrJoZi0nSWVO5k1/sh6dT9Vhd1XFOtUbZ9zQB7v4bt",
-	"mHJjS13SYtCbdza4j4tG9oqbUbcgruHe+1nVzNWFLNrKYScEJ21/EzjuBQeEN9D8DDf132yx2IQ64EkL",
-	"tnt1ulBfkQ2M80RTnp+TCZgWJkLZQZyh7mhsdbR7XuXE4b0H0xs/vH063ddGMmaFy4lWUpzwvqfv7RE/",
-	"3BGYbnuyyB2fPj5uIfurNsgBZigaUPssHcQ7w9PwJnwzoA1vqFwUX6bPan4Udwl5lp8TxVbykhb6DC0k",
-	"TRbARoBaZVzdb//q031AClSuz6HSq7rTwVjlVdbRKnpeQFGzrxHDm8bA2nIG/+ZiQQBG314GdaNSnBNq",
-	"xiv63lpEWOOxpI6MCBKb1qJ/bwcPndRnUVOK9lH2c1/Wosf2WIJmBVfn4tER/fsQPDFcnkOjjf2opS/R",
-	"PicGls5OJLH6jixlkde8U9elEJ2w9jY7j1wsxgjwZe92lY7WlIPuMnuFS6RgCtV11/m96JcAwlW4VkHr",
-	"j6M/wlq4/+L0gk4eY6Gomyn7r3hW4p898Q1+qHtHNfa0IlB0xg4ANs0uec4aoHSth6JgmzhZ3CeVX+SD",
-	"7kjV38ZvrT8x+oDk5qxlI9sK9VIlAm9kVMlmvUefnkUJOycKUnOh+cowYZb9zCifUW28E9KuUpGj07OQ",
-	"6wU8S45Yo2mmmcen71Z9bZqqIKLPxcxD+PRONgxgVfetG++O3r8fdsPx0BseDL3hZOgNp71vKEVwaq7A",
-	"PV8l46P8drROtUmtTVhtMmofWvuI2gB3s+SntXR5ar/92SdedgPzvMhVqqQnRQwHvBFV7pYPKxGvEN/7",
-	"31PjPul/my9TvQ6xQMDmrh4Wjyer5i4133+pimv8qVUBGVWFkVWRZOooqdU8JipisV50KOnLAJDzKjhW",
-	"Faf6J7d8dQW3mx7wYUfUNQrPm940ULsL6zqrnKrqnBsouokyiVHBjH9n6lOhBPUAgOCdcYKDF8BHLnzX",
-	"5Pn01mvjsjcNl30HpWgApV4vfNXIs/dOfB09rw2y/RcHJ7vj5LEFFcMAvaGEf9AtGAQZFp+5EphxPQSz",
-	"odxhBaPL0wIqHEI0wEYzLtdp+OCWZu9nocgK+QHjAD5xiGFM5J2sTDs54MAB59mC9uEoAupiqBjdAcrF",
-	"aUlKhCtHGNxy3Y4DsCc/USvT2Js62gXMwbemvqQqLD9wj0bVOTHwOKs6Epp/++CITruX9QP6ecPL39sm",
-	"qIVfuIMD842nihHSQMBhWAFUf5I3TzkTE/p1HOlRhqOjnPK6iaEU7nZIPQoEuOGuE5ZsMINnoshGs37y",
-	"tFk9CdM0KxU329dW9r1WpgqDoLAhIKuJvwoPWBqzHn36BOfkXKZ6e9hak0LSfOx6d3NPXwSwJZho5bva",
-	"C+m+gbvM830n7O3ZUmomfKR0de+v4vtSUYNcCYoRp32iEuNSIF6ycXRF5wgEZuhqjbe8+uE78uDBg8f2",
-	"oj+/+e7cge/ZP0E69t5fxVOlpKqufnxy+nvi2Pv1PfLEQYeSGVWKO4xhXzlUq1Xz1bBckGfz8XNqZstz",
-	"wOugBfNBssDUd3J0fO+vIhDxn43+LLihMa/O2ejo3uTexCci6JqPzkYP7k3uPXBMI7Ck9y+P7kOVNvzk",
-	"jhIrGjBtz/LR2ajg2nyHl8BmpitmwENqyTxVl9z/CQJJn7K9Fz4BssNPbyHUtJbC1XkcTyaoLIVxoRe6",
-	"BmIeO7j7/+W0PWrn/YVSbHYBYVgQz7pYuu+D37tAcPppYXj3f8Ylxr3iW/FGP4KPgoXvmky3SFsFeWmd",
-	"mFssFfvOEdwMm9xnOVutJSAh/Ylt3eSBQ/2tzLcHm7cXbIPj+1RXj0aV7FNjvY4Ou16ptbIqDymBrr9c",
-	"z6H1hCyjVYMrqm1x/6NdwU+oyQqGplx9EfH3V1vEl6BwXZXY/iWfg1pIbZSTZF821wRHlx9gsr6HJxHq",
-	"2jpA73qUu9IOxBouKQ2yYOb6s3PjuqFb1iAUkbvI0NM3dFF/+q7R9On60/1SRHK+hnVv6g84W25f9A6v",
-	"ZuAbfDFoH00z+bI0DX6a3zwZErr5jlbwqM4Bfcx+BQP4YKjwMRLInGCvYZ9mpZ+kC1O37jnpYqt1sah/",
-	"IxhfGZiLkIOC2jQPosftFZ7EDA1ql2YPE1slTn2SP3K+fp9KnrYTpoFtBGVL0PoNyQquyUoKs3QGWMug",
-	"XHlwNax+kAodQ8GCktS7EKB38JtSjwJKgfRsugr2ipEFfsxpKvx5s7oRpChlM+Efrr0zsO88WPxWrDOM",
-	"mscwA0iBhuzFzuWJusWqwHO1O0rlZqPdqnXX3Ojs2Ve0mp1uAAdQL/ikyuKsT0N/K8aTEn1uZsxcqoU0",
-	"hokDTNYPEvqLKcHZqfiwrUeoS1oQBy8gJDqnnZbN9Wfs7Y0LYOvp5gd/J8aNG1o2coh69bnV9PIuxPEG",
-	"TBv4iIhK6Xatmz4CcP0FfU0vGfHUT4gg6gtmnE7CQv8Q24C+iQq3q8YBDYXnQYflihdFtyb/Hi+5wWmE",
-	"N7Tpcff6A7hY8KBqIkqRM0U2rnkyGUKATgq4b3RjAQB8/C0HAKKXNuU2xz8eKgAAzyBSkHWp1lIzsMWZ",
-	"yOFA5UazYo7oQw2OdKg92xHV+x8xXNt53tob/bLtaDcwFR0ZsLMUA95Xff6ThmjoCulolBhy9ALo9PWn",
-	"+qnICcWFA+vazxm7ZKLmyNTH8JTOlgCfZaCgDqC1tmtG/vO/ZKkELf4zI5S4fxMmjNoi+KYmOTU0c8Ai",
-	"hOf3yNNLprY+HmsfRgXece+v4gmZFRygT7AifuV5eEFp/US1GT+1gxg/+x7ROTxy94przfJGF5M2itGV",
-	"b8IQcoPh2roMbKwifIrfv8dPexn8xZl1DBUEvq3rGEqrm+6F/1v7Se79Ejz+qztr39v5hP22i2HvDS7y",
-	"GCdlj3GRJWG74MYDHFNMXTI1hgpqFDxIFzArGRjJwvV3LaZeRquCnNYj6I++CObLDZHDJ7Sdce77rr8E",
-	"+CBvFWSE2Q0Ou8xuWn/dnpD5H51oD5vs79X2VSl62YS3FlzHL7llozB6aaIfyMNqI8zJp+ygx3rrq994",
-	"xLfDHesORMbKVZ0MwVU+5z7OtrPRe7vLVxPDg3nLx7e4KgTSldoao8QR6l7b2PVV69YWgjhnlPid+/XL",
-	"EKkOytcxANrujF9/Pd7exa6rRP9uPHFP2pjQwV15h9uQ/gEq+4bdePjau8lQ7BccV9MQyI6ckbsC5Fqk",
-	"oDpcEqPu5rv3Q0Jjx4/HSrGkbr0faNa6MhgVFdtN7miwUOPxDLBOnwjC/TABnOEA0wyBmcD/Vk0yQZel",
-	"+b60pUTz/CAT+CVt0hdsE775ljfpDgtey25VZXGQgL+zcAJbMPD5yDla0+guW8HZlZZzt0U9FRNdYeET",
-	"mkW+B69tyyJlPzZHJEXOsKK4fZvopnQ9fu7np+wPkQJRjCHPvVnSTaTFFVkzteImNFcCN7y1CrArMC0Z",
-	"OSv4JVN8T8Lt++qya8pHKtzhOsn3Rzt27otr17vu/YI8eTfR2zZN9MQYtlofLn27oZpgV7rVRK4EE1tB",
-	"a0aC48yAjsQWUYoRpFsF6YcKDvXzNPV/wO5XKG5uW4SfsTP2+kuAD9rPf8LyqPQVotvulqmUhhRyoVvW",
-	"xO6sDq1P8/xH3Htfss5/wTbwFbec5rgVdf8kz33ruZFRYKROdhJ3yAPlNJZhCLmxzr81EKDxvZ6dS0jK",
-	"/Y/2P53hE/Tmb0Fq7CsOEGn5wo73N66u1S443dBtRTSKyAPhH0ICa0JrEh79yM96nQ6vCexY7ipdfyvi",
-	"8SO9DOIRUJ4CSkXlv8s1E8B058qsPBaP7rH772s2U3h+t7n3OM9w1W0J103u7Ohz2tJY7q+HMbocQpCz",
-	"sHCvKwZUkCyHg76jauDuZv/GTu547m9vw97iqr/mC4EGnMeCx0fHx3SfnWkca1TahVfbW1X3N6jDkbf3",
-	"DuQBuXTb0mvApTKlBykrf82gqkLT1bpgGPfJvBMGcWCMYXhDHzU+woyJHIjGfVHBKkAZORgij3PkSLcg",
-	"OR61oLUIGhJJd3tvz901n6vzhuNrc9vc6OPmroNUQGuyYlSXiuVNLsLYhw4enHOmkfW9XdWvS7082Iwf",
-	"fqP+XOoly//iPqLPXj1JYsk6CHJ6cZBMB+yriE8f5+8cw6uIPAhBjpNTort3wv2P+I9PXZYQrs9BgmL1",
-	"urGVf3B73VjUr3E06dOwQS+ZoguWEde4nHmueIAlq/AtiC5nS0I1WT8+balQgtKydAOEe0u9oeR4WEPJ",
-	"WcUj5Bookl0YfDf4d93ukbOO9hFkZxv8tpvXd68xMNtixEA84BDBqiduM8V5LQlcZnzVFlVQbMmo0rTo",
-	"CEK5a9jnqONesM0r/wm3npaqv7jNHgEyxcPEIrdR7bcUhJJLrkxJCzIrpC+o1HxVFtSwPNCqZmTK5jKg",
-	"FUzZohSt4rAu6LZTFuwFryDV9pmKAyQL7SjvJk1ZvTnhrwDEgakqwZb0kpEpO8jB+soZppAHrRcQOMRp",
-	"naE+2PjEgjeLIpvV7BlmWmwcVmW73EAt/Su87Kaj2bdWYOi/55bj2rXXJvLg/s/Xlqhv2YIDp4TLXrea",
-	"zsAl7Ckmd2BE2kQGVEiXL3MgJXODm73Nj4GRe/ATQPQFKmQPh7+tMAwPVNKyu+XrJUtbYl3MC2s5ZaHP",
-	"E+C+NbbibTorXezX/E+qcoHvvbMKl7spHe5+vxexg6XL7MNc01qutu9UKbDIrYqacP/BK2B2aVch9z/a",
-	"//TIiN2CGNtX3GSnbkWPc7hEFlQ3YSIrgHVrQ7cae30Id6BOfIc4fCOcCtlby/qZTfzno2vsqO8qGXZr",
-	"Gz5Z2Gqf3VHXeljVsDco/1lrhpsRuzuJ37sXd8TvuSE5m/H8ILU7r4PEOC2HUoMvcHxiEIdEo0gKzwdO",
-	"cuBopxpjblqK32q4rcOcRRT/LnP2tcP5v5aY3Uk47ibNaDsr7dBx0CpYJ2E/j4D3ua5cWQxxHCKDLzek",
-	"oGrBKmOaxsCGM1rqqh545rsWUCgATbFbDp7hJX2aUgMQo8frCdyuicV1kJqddZa7SLYBnZE4ChwtSzVr",
-	"e4Nh782oJb593Cu+/QRBkAIv3RYiC0DM8+LJ86ff/OXJT39uQ0eCO2uvD+DXa2oMU/ae//j1P755+7tv",
-	"7v3zPzXkOBu9Hy+BEGPENQCcUhzNORw60QCyEF53rejf2I1h6BQPxBV9/wzfHMXMA5Z2uhBWKr4A9pBq",
-	"9IHTR8lLngMeMV+tpUKA8ym9QBYpJVfjUEb7dgD+EUJFN9839WjInmh5quQFoA53MS431/I5zVllGVrr",
-	"lK9aZZNtmHpnllTEOMUJLdQAbn0w8f/rBG9tGV4hxYIpQhfSihyOsy1fUuQ3P8QvqM4Z1FSbZq7zMhxA",
-	"6dYfmPkMsI9WiJ3y5rZoBW6gZ05LprAf0kqzPYW3n4E4cSx7aGBM/XPRgDDA40uxhQfab44s/HGAQvc2",
-	"FKQdrObIwMxZM7ku2rZm0PhJtX7aS60jn6rPrbtV/GK1+mlSqyeAUoBavSr0zrfkK4ApPn0w+TpzFR4O",
-	"eRjNUKX4JQsKaBcZ4jvctuPvPWV7NSfRVOglHR+fPvzm7Ncn43+n4w+T8ePf3X/78eTBp2/O+k0PjtvN",
-	"T3jct09eP314cgb+WVEgBHPLt/XSZVeOwsuZYWk8i6CDp1xQEKL9PYRk8YGvx3aIwFudE0MVoWq2tB+P",
-	"BV9kRQWf26X8qgSo53tbuiq+9lj+Skos/AF8FKpc89fL75457OyCbmVpMhK9BBjHzL3RbWYFUOu1OPMx",
-	"yfAB8gIKKpaEnQc/l4iRvjsrnnJRsPcmkCS47jk33thwvm/Nno4skv3zZ6PduSZgpd26dodT5UbV+03t",
-	"bbsZb2NPKzbjawb7ON7GIfmBlMzGTSh2aU6Z5rld2D7b9vh2tm2gdXdlbM52P2Bmz0pw5w7FCljqpnR3",
-	"v9bdk9Z9C1f/oOTqWdUQ+FlCsj9rDLRXjOyWxcHF4lcHl4ZVP2motpD7UzVZNelQbM4U81QjadGYMzNb",
-	"tuj0z0gmXvlPue1k/x0d6zt7f8G1UY6OX68ZvcBj3R73uf0Tn5Z2WGStpJEzWexKgi/cpOqiR3TsOVz2",
-	"2dYww+hS5cv4h4Nk9GGmHEgldXBeDiURUTxdEYEPe7ZP9/2P9j89EqRh6m84F2JfcYerVM0unRumDlOb",
-	"55Kp9rkhP5uG3mXmjub58IrRvgA5pm45kXS7a/uzdWNwabHm0sc3pCIOOGuncbe+Cz+6G3qAnl3tHBwm",
-	"Fnj1X8Kp8aVQo9Rs4b7kKHcwoTcelN1jHd4R0JlfnqryzK5NzKrRsivA5x8XctHVxfEtvWA/ycWtb40d",
-	"oE5pNQC0GbgAANRitRBnyKKAVoVEC4YjWXRLMZWywFKGnoBa64JycQWsVzvJhzFPCgkkIr5gOCy+Y1zb",
-	"u+YzueZdXsFMrrd3tXdvBjpLrrefpS8ZoAndkhwytqAQ9TeKY8hQJowRMDhEF7Ct3EB6is79j/iAvUDg",
-	"MPG3rTYS7WIh4tcejdxfd/Hly4Zi9ALoQdZbIufz80DUBBaUqzx0NJMYhTBqu1cm2Pu1VO2ACPjnz94W",
-	"eD82uyCJVwiPgnqG4PuBdH3gNtZ7UiB7l6nggtk16DjoXdoZr/v7stvakul/CVnvuM7psIv3W02gZ8MA",
-	"n6rIK+qzQJLqI3urvcu4qdFIpw9wf80X4NEc/ryPeLZv2TPu5SAcoLTSyDUEH10pXPDOnD5XpdCIao0a",
-	"vRKpmHu6PQgY0UL3SPP1ImOoT8drtFzrpcdSMKvkHOl28k2Ooru/RZ8lC/uiN08Z8rDJihIr/W5aXOXl",
-	"X1LFkVv11qKjIBUHqDfyz4JSIwcBLHJSkYGn1Rqi23/uWawXbHNn+avae5s6yCuAGPP+IMBbP8HKIJt3",
-	"eEdpIKdLxdYDfO3qofsfed6JH3H1tXY3PstvZ9vsm/E7iguFxQgF1FCljlg3GpvjtWP1blme+1Mpzd4I",
-	"kZTmKhGiYct0vfCL/fDj04fkT/zbXXzQQ2HdYF4Yuf7ryVmgZdoojkyP6YnuB0N9kC1x91aaH80dgVH3",
-	"3rcHyGBwkZFSrO1/1lRdwA/wX8UMV1C8pRjS/6Tz+XUxUaxgVLMulAi44O9MUF65z/77FZSfmKmpjIUM",
-	"tW3ayPUa6gMMUPih3apjwzW4kCJGy9uVnVJ0yE0pXorDnbg31B4ubr9xTqQW/0e5cWSKB8m0vSoFROYc",
-	"rJ3oOEvOXfrDkQMWEWbdznI74FOPj4jHfgfeNfz9Ddx0w1rjxnES8Sue4BffssS4GWzRGMb99frd/PBx",
-	"hLonnlfMF9T9ZUG58Jx/PmvbU1bYe8NE3i4r+Pe/J1l5ar/INZn+PYrLcwngyPg86KlF0OOMlGt7kHgc",
-	"zd9qxBboKSi6U0z0HQnJHfFP7OKOZaNa69SZKIviAKFlVhRks5QM4OU8/CkWUktrOaykYlmNjNadFZ2B",
-	"v3911xwu7HcdVpJk4X6AsLoqPfCXFZRzK9ImbU+FUYfJDP5rxDPMmW4hNBHS8H3R4xfumhucFXxF26S4",
-	"ARwUxlYSwBq0m3qzpKYTsAnff3Oc5e75t1wIHb81UQnt/noYAH8tVwya3uyk+zl3ZH86xgSH8LGDhXeg",
-	"8daZnm7JivJiV2x7kJ9iKW5YwTtiP22t68PhHcLbgBPE4WFTsYUDA/lkA/g+VQDTsZAYsmqv8jvAdL29",
-	"cW2xR3LvJjpbbZtOCKc7kMcb0FzwEXcFuHRL6isJt4RP70MkWldU9/1W3IM57y76fEHnYYDtqPNu/Adk",
-	"bKMih6ImSaYM6dsQb8ivRD84A+u6uNF9pmC7fnS33QAQv/amcZcdEYSxC+bPeIDSlArSjaZG0+egliMn",
-	"aIcOIhpaetPtZ/fxmuzaDDN/v5w9OKe7rD3noecX1mspN8Ju0wu2Nr6p0rupfnHWSCXYpQAd2+ANzuXt",
-	"kB2+ghJV7bukuSIfJMCHVzX9UNhTb3ZZS1nsmR+4Yqicfk5esP2C1umHrztAks4+J/YZWyrjIUtnL/6M",
-	"q09geLfsH1bvTFEs2L8dihnaPo1M2ZLDuWAlnAkM7VQbooerh7+/0krevKN3uAau7wq0N1mYKaeiYRpd",
-	"N5dLIHJNuMATEz1Nd4K3HYTXnrybVhqdAnk3Lh9Me6jsN1QtmNkP4nvrYnoDdEhSFt95uMZbNVdvQTU5",
-	"vw93lfP0fGtF3cVTDD5jD/a+v+hG6VPgzrZz9TWidB2qod6BfmlMbFsNRw2dUh366iXQcWoXXvWTFRFb",
-	"tE+Wv+hwaYsvyDZyX9/KheAn5wD2qXtUS27Ar9X9j1jF21nWeVUqEnffC1cnfAsTu4/m425OkUAy0jb5",
-	"PWsJD7QOnwGqNg7ojooJb40S5kdZ5BlZKzljzqfG4sFLpkxFTtUhFnMucoi/dmzOH/w1n/HuDGNs5eug",
-	"msyxiuFwpb2CbXYJeDwf2JLmhAuo34qq75oLoNhMqryHbnyFF974GkBN9Yqqi1xuhpZV/7KUGZzY9v+Z",
-	"yMiGXjKdkQU1TIeSc65cY4f2h71bH8SCzw/CvefXAWDjcZJd0BctaFf2ktlFeu6/tmuZPLlc10qFiz7n",
-	"c6yLJg+0U3XBYdiQ/PPQu0RSYAzL9tFQSHG3lwLvCzAgWrnoDq6gvkdShUobecRC4JuDKsAM8+bW6XQx",
-	"VtyM9i00iic6Q71L7J1rcJPOiX9Fa+ja/flQqp0HWGJkgs4dXRhEYAm36r1qj/EUa91uyZtw1ZW4BvxL",
-	"rkE38AV5MX6y2tyYNzusdgdxS3efeWXccwwKv6lWbJhOGkCJdGsh5PAxt10KW3vvbfOwdb0dSnEb5IqH",
-	"CWp7jIcjtClNNYwdjdMX8dXf8CWAvr5JjfWWsxd3tfDVWuORjQ3OTLuA/QVrg3itJKLKdLTZS5dcX105",
-	"3RiT5O0K1ys7C3dR2v8/Up8lMYzD2zJ0ybhYdAXKdyW8B3qt/9z/BbC9KoBtetJ7Y9jGC/C/MLY3CmN7",
-	"d1P9v0i2t4Zk29iOA8Bsb+nE/x+FZ3s3c/r2juyTLwHVtn2H3M/5fN5qLtg/dkRobhXX1s4zonJWs50k",
-	"gJRXZtN5xeY3zCTqJ/N7O+stwmQn3dM4HCZyZ3WDe6hB6oT6RPYQkyFwel+GTv17QtTrq5/uEFTPtUN3",
-	"eybumpsC1HtT7yqZFVKzfA+aHi2Kv2c8O5zy1oCyW5ADGO34pAwj97VlAA5C6FRUntgv/A1TlJ6MW7NZ",
-	"qbjZgkxMGVVMjc5+fWsnSDN16aWlVMXobHR/9Ontp/8vAAD//w==",
+	"7P37dhw3dgcKvwrCZNbYM9VSkyJliVxeiWzLY2VsS5+kGSfxKAq6C92NYTXQAVBstTzK+p7mPNh5krOw",
+	"N4BCVaNuZJOSJ5k/xiJZFxSwsbGvv98vR3O53kjBhNFH578cbaiia2aYgp+e5LliGv6ZMz1XfGO4FEfn",
+	"/g+EipxspDIZ0eV8Ragmxydf3Jvem947Pn80nU6PsiNur99QszrKjgRds6PzI+oemx0p9t8lVyw/Ojeq",
+	"ZNmRnq/Ymtr3rem775lYmtXR+fF0mh2Z3cbeqo3iYnn04UN29GRhmNof2usVI/8l2DvzX0QuiFkxsqFL",
+	"RmZsIRXz4/nvkqldNCB4VMvrz45PUq//Ru1elmL//c9FsSOGFQXZrqghW1kWOZkxsqY5y8iWmxWZr6hY",
+	"Mp0Rml/xOYNZpEVBmFJS6ZYx5mr3VpWiNsqcLWhZmKPzBS00C6OcSVkwKmCY30l5+SM84ZfUUqykvOxc",
+	"h/0Pf5az9UYaJua7P7JdegE0XTNyyXbwvVwQSnK6I0t+xTQsCfydCr1litAl5YJwoQ2juV0zSjSbS5ET",
+	"Ofsrmxs/HytGc1glN/RoHBM7kJblO7HSs+YiSFNqMZ8tfqBmvkp/zNPXdEmMXUw7dFw8sqUalhSHr01G",
+	"pCK/IwupYN3ZFVOEG8I1EXLb+gmLCb63Z8aFNlTM2bO8ZRV5PnINv+drbva/9ju5JWsqdsRIopgplSDU",
+	"kLXUpkUoC3hOUiRh167pO74u1/ATLoP7MSwCF4YtmYJR/UBVl6yuqeqW1X9SbHF0fvSP9yuddh//qu/D",
+	"c+1LnoNQdbwG/jNuOvGZf2ZKwzzuaUsiyvWMKSsilLjPSLz5yj2g6+UbagxT9t7//Oyfz38+njx+8/N0",
+	"8vjNL9Ps0Ye//Uwn79/Y39PJ++nk8cT++uHxB/fjm8//+fN/OmrKf3b0brLiwtjFsNJqCCVuJBewZQk3",
+	"2n1BpedPs+prqt9qQ2cFzvNLWRSyND/CfW1TjX/s+t6FVGtqUFAenh71ytDLsmAdi6vKYtzifrAX640U",
+	"msE5+ELJWcHW9p9zKQwTsI3oZlPwObXrfX+DV/z+rxplYZh8+ufCG+vi8xOcI0wYslXSSZy7DQ9pe4iA",
+	"bCi5YcpwHOmCsyJPazT4E6o01FF0JkuzJxkfsiPD3pm0zFdT+LN7lbv6TXiM09/2rAZVvz9GamprnFPD",
+	"JobD/tsbylLKPBpKOOSyIyPl5du1rj9KlrMieo4TtQ/Z0Xa16/8iCrPhnuvejbcmP0/rcs3ytEKVghF7",
+	"CC7JjK2oPQHhQFRsxajStMjg/AdjwZoNmmh5lDXXUsl1YtDZkWZMtLx2YZiwy2tPKjnTTF2x/Gh/z2RH",
+	"ekNFn3i+2uBU22H2zx5cleGo3RhT0/aVLEWu96Vi1mJVzGnBRE6VRtEtqDb+dDUM139fgPEXVCm6sz+v",
+	"6bvoumgW1lyk/1AKw4uhYtqYCPtQfGdmvyo1CV/TUrP97/1ptcusRr2iRcn0BZmxub3QblYwoJjVPXM0",
+	"K52hu94TG9zWiWdTQ1ih2TmhZL5i88uMUPJeCpZVut/+cy7Xayry1G6cy5ylV8mqWFwgK3kLewxsWZ6R",
+	"2Y5QspXKKR4BJtKSGetFSLNiiqwZFVwsLwid2e8LxpT7YgXGci4ZnlI5m/M8qSm4s5dSXy7XscrLyHbF",
+	"hNOEYSCpZ6L+wFnNc26fR4sX9U3ar3sS62C/zX6KnXOimDaa2IPX/roUOFQuCKPzFXGWyZ4I2UnVLcs8",
+	"t5a23YhElkbz3K45KGONprZbfphmSnLF7apoyvMMdBTV0k0PJRum7E9LepUW/H3RBlO542Tan2W5Tf5+",
+	"S/XwU8hejI9K7jf7wYmTKJyiiUm0ooFijLqaFwVZlcqM0jxzxahh+dsxZ96C8kKn1dJSyXKTXHVp1YTb",
+	"AtpK+1/LfGl1iLSu6QLMNs3FsmC4+qO+YmWdgdSFdmjqihZv0XkbuiMuuQBRYMLadD8frYzZHGXwH7uK",
+	"Zm5/WqrNPFrM6qUFnTGcoK7D63u86oO3AhOj31DtDLz9mQYLMnmTlIVOKUG0q3DaiaEKtNxCqsMswUYq",
+	"kx6pYlfcuyB7hnPi4EeVmjYsDDVlfUp6rcLsyMqxLM1IGbhiii92KduuscOdAgSZcfOQeQN/hV5qGLcb",
+	"ZfWV4T0JWd0feRAJvwmDsGVeV0TzXdvdrVqn0ofpI8RFcdZcxL893jMGvVII3vVJj29dbds4MHL2ILvu",
+	"Ng5vfvCw5tdP7x0n1nfsLq0244gv9Lu0Fjg8Oc1ij/l+l/MbDIsZW3KBkbr78X4Lg3l4dvbgrG88eHY2",
+	"Y4mJUGZtHzYDV537svdiv0/35uR6G7eagMaiT4/H7ur0Bvmeo5TW5T1oxvCPLjHC8z2hNsUgVxbfkd7C",
+	"UqYtdT5fOS2P9qy13ezbiH0w0+a8+g0XxJRKQPDE/tI6hyBp9ocF2zId7gK7b1Hw5QotYW402TL741EW",
+	"jktlXaiJkjNwNApGtZnMSr1LnpZfy80u4W2xJRWjrBK8Y7ZLHgG5FOztbGcaNnH7KcREPtYqavOGFVu6",
+	"0y+5b1hsaMzlZocawI7YqXnwkLWRmw3Lk1NopKHFqM8bFG5wA69cZhhtbTLr78bnZtXiRauSFF6pzfdc",
+	"JIzxuTsZ6kL9TGCwu1SKifmuCn9vFLdWJVXWxrQD7j/eV7JUCTPp+QKSHpWlauSSOfdrwFO9KbfvgIJl",
+	"nIE/a7cZeNA+FwRH0QVh643ZVf7lilrNj1FMuCLpAcrt2w1Tb+3ntPgJqhQQ7yd2UjXaeYLADYO+SRu2",
+	"0S2xD6lNcATtdZn9SSrMJwTNOOAldb2YtrBwyTIUjsan+2G2iVlrQKd1Hw/b9QUXrGVyckat50wWXOma",
+	"U9Z5UPgtkTorGms9cO3i43NfExg5/GNhrw96c2MBZ7tKixh51BiXf/DekuLkppe0VDqlN67hzvp7WuSh",
+	"1Tsb7dcYw8VygATYT3vlr/6QHZU6jK4uZX8Ab5tswbkudUkLOLohPjPCeUvvtjDeagBtvkVtDtuX6yCG",
+	"FC583zd0GEz16e1ze/ZCl1esnlDM2rKV1RGylgpij4Jo/t7+iylG1nRHZjX7tZGNnKaEaMYKDEaFAUxb",
+	"BwAGvFhGA7GmnBo4kt6hLKnxms8N5edfjmZKXjI7CsWuGDjCGEo5ClUEYA3CI9dULbmw+30OCavpvbPs",
+	"qBQYQbX3LOUEJG1L1bpSYtMPb5qf/LUUuIQuBr8utSErWeQZKaS8ZDmhBo51e9haNXBhT0A8bguuXUIc",
+	"7K1BQvgj2/7BmkIYuX+Gt5ymwlLBxnBTdHS0v1wlRj0h5Eqt3JAtGO/Vulm7RrFNQecsr9KaJyfn0+lk",
+	"enY+nZKnpZXT+y+o4jo2JKjY4cJ6T+vRNGlEGLY3zF4HEY/52m1r/g6M1T2zDb8I7mj5rsh98E+xttJk",
+	"tpu8x6WRRc60meBxmjKDN3Te+AwuJlt6BZZpfUjUTKSYs3OQCh/Lp2uUDsx9CTmTOe4iu4cZFdsVL9gF",
+	"zKuxB7sLdlYDj17nXpAcp5b0Mj6Uw3gfJDdzIcWSUGKfjJKtDd2RpZQuZ+HtREkvrRxZj0xu01Zw2OGP",
+	"Hp627PAoJQmfUtvgR8dH2dHJ2W+OsqPj6fQ3R29S411QhQYhjHgpmT4nNBQbLKL1x4jjiio35VDxBBme",
+	"Qgr7p/onXThjGTcsDCDasHENQq0C4fTD3/Cfx9mDD5/95S/34Kfff/7Pv/n8s3P4t/0/Onl/z159fPbh",
+	"838eVo9gv88VI6S/DzIcx1n0ndXmPftN6ptXfr25ga/XUQ3b+cm6rnFc+Mn9dJw4EvdOv29Ywa+Y2t0s",
+	"6T2na/Z2RjFjsW/4Yionq7JkLmNHtkoaBtOxXe3c6WNnk/G2BNeKUZXIYD9zKttAytEVa812VlBYsTjK",
+	"Eul4qClLpwiqvNzeH5uJgC2bueI0n4VMJwBKMV+l7W0RSk8G2YzCJC2/n1aSrGgOYlKbgRUVeXwAREnK",
+	"o9bAXdINNmEl7YK5A8p99QWZ2l9Ojn2m0q8kauqUlzG8GKJpjvpynLBQYYIzXynoYu+N+gj3cV6KYrmt",
+	"pvZNxy45hMEadtwtBP++Ubwobj12NmiDtKSmB8o5VDOMGrEv+di3NCDtnLgDrIjeyQ7S5kTKFY1EEa0w",
+	"1p7gFizOQSQIVvn6Hs9T+Eefo9PUL8wewC5+zDXRzBCqec5Aq9hjihufsz93ZROVn7OixQIz+RspiwzN",
+	"AbuUrsrIWglWOW2h0FjDkXeUyiiVKhVdeeYeck7O3r2zikhINxarmGAwYx0rsCrrRln8xm/dR8PZDFFx",
+	"e73zJdDzPp52m1yNpFQyJYW+UfPlL33ofcvNSpbGWdMbyYXBanddyC1USOzsobiCchUc1dl0z7Gb9mat",
+	"1rJrLv4ED34wnY4zMVMfjJ+w/4oX6BP6TwTB8uIA2QpvB665KI0TOshc2KNIkxVYZpUodAzzuNcOxslN",
+	"mDp8bX0YDbNv/1sNAOqK7I9rlnMqqjhvGPLw0XUPL2XkPRVXXEmx9mWgLZVBkYN3On38MKEy69/7Z6o4",
+	"nRVMg8kriJHwUVupLgtJcxx2LUccuY3V6L6lvOBi+aKg82TgvxQtdQTt+uC1n1uzUoxlRGDKyv5qqEv/",
+	"LT48dUp3nn9jT66G1sbPrR0q4TPf9EzeIc6W2mJc/4jxs3cjr2ImpXlbyGV6fZmANowtlrFosqbzFRfM",
+	"+xSuI4Cckj/yr/rK7/b+eFUVyScsjV1LYmWmZLlcQVWNkTAoli5LHGZ6RPati3hUpfeYV0Ojw09TciG4",
+	"yO2z923C60/u6NlUbCOVGS6EL+H61NYL+dGu230jyivjYnLp5Ob1l8HnPXER/NcNW4lE3sk1WrUIFSbl",
+	"t8Sw9aaghvnKVwjzwOmy5XpwpNIV96QK/+R6nWoLqQ2iCmWAsymIu2tMYVh4xnCl5IQ45TGN8So21Kz6",
+	"ptnPLpqPriLY3nhhT/QFVXiwgwWMpb7gb3ND6tPQ2UVBzQp7DXRSyF3V9AjnJNwS1jELYhXPuJ+DlID+",
+	"wW2thp5wAfzEwrIrnrNkAfN3cku0UVIsCzR7XF0y0RtGL30zWnPOz8mD0ylUsTrdLcUcHAT7awPG1WwH",
+	"nW1zdo88My5R0RLSx2jaTDF6iZbY0m4easjx1D+tGplVdpi/GJQBXxRSqmSQZMVoYVY7NMIx33JOIEnj",
+	"lakb0rAXtXrTwTMYIPYFF8zFWvadGKtSxHx3HoV3XNLESHkJ/g1TEJi3F8xoTqRgOhS/Qwg8tBAacina",
+	"Qs1739ZM9wzKXwu2fetKYNr7Al2jAcELMb7IFAO7PB5b+5TZ1/gCp0SnnNMNVhzrWlFzK7J2phQ2lhEI",
+	"CcAQwCDdKDlnLId0xoBxyCKPPnfgDfHAh8QU/Zla/8illPm59x5x4+q2nXtBQpru3MoNWbBtVSCGc8+Y",
+	"uCCoTc6dwGyl0pGvhgKBNexxFsW1NVWZwMxrpWTtk6JtKom7RgMjrdqABqZB+vq1feQL63qm1HWUoUxZ",
+	"krQo2XBVsa263YTcRtusHlXFRTESq7eH7bd61nRYExq9YtfaB84l3yiGw8dmjEF1aKkw3vNF1GGzosql",
+	"Cu1SUTijuYvznVdSBzrM7h1Mt/hukiumyOkjsta9rlg94NfQVo3pDBLpNXNdXL3BWFMrNWXW2Lm1nd9c",
+	"h+jkTZ7jSpabhOflSxX2J/32u0pmoYeua5+5TjtIKJWGp63RXdXjo1cetoBqawEgekLc/86x/b11H7ne",
+	"oXTrmK8oSpW5lU5zoXvklL0mS2n3QikKhJ3AhjH7JrpmeVet0Ri/OGcFM86p289r5YpyMXKfs8WCzU2b",
+	"aUz9bK7pJVj+mw0T+1VsvUKwUPI9a1lTr9Lw4Rr95yqD5zNYsH6VteGemC6+fc/E2Hpde0tL0sNq69Y/",
+	"vAWEgdiUSfQ2MFpwsXzr6nbfpvTcKzAf4CPd5WRLua/RdGJf0/ZdH7SS8jIdHNtBMUxTX3ONBRmoMIvC",
+	"B+y5MNZuluhfDDoxv5PyMt2XJS/1W2reyrp/E8nv2DYMa1a99V3X+1t1z232/eSKilhh+KNKij1tgUow",
+	"BPlTUz2+X7e9x4uLt4Jt05MTermG77qRVYlOlaUns3KWIHrNr4KdO+x0V2Uxwu1/WRbJSIWeK7pJHleg",
+	"16tKbVYUZM2M4nNfUMUV1o1U+fD7/gJfOS6V8R/oZSeZKGfGFGykntUrtBI7e9jtNfZa/r7luLZ/Sdd/",
+	"1hubNXMWE3+P4fCaFg2naM6TJ5MuZDITU1A7t9tG/yaaKmAhrOgVA+28UfIKj9u1ZsWVd4+G6pBXhUzH",
+	"AAu5bU9GvYZFfnxmVsSpY14MNJD1RjHavz54FThOZariBY+zqlsaWrjR97Aah2wVN4aJpH2/sxel6zLK",
+	"+WXPmTH4YNDlek2x5qfzS91l0KLldkIy5aHLeideS8laVOe1wOMmKGd4RLEjhl76PnAoDTSyco1a0mdn",
+	"02Gr+14KNkp1tlRB222Z1SATIjWBL/F62lkNSRvBKYMgdZkz0P3Gqw4Cf5A3T89gogaN6BVssLcjXRE1",
+	"hgarqaHDmrZjZGn2dpNWQtXqkhyorzT4MaPS+Ye35uNDxJU5RQnUh6mu1QGmeWvLaqpjaZxJ2pLhbmnE",
+	"Pbid5kykcTXlznwad9NNLah6QeW+PTW8Y/amhso5+fnF85ev39x/8eT1d9ewWvr7dAdYMWMKVq5j4Ixb",
+	"3LGHdHxydeccFwNPiRvV26ImdKWi43pN5tVddXGy291HDjUphQ8sCoiHQ4rEF9VXqH9owCMung+0LhRj",
+	"cLqZFd360ysVY632QH0k+AAiGMs12dOJZ2mEzHr5Q7OItjF1h6hxwADZLZRfwoNfrahiI5d26UN2iZmG",
+	"foMUjGaj9YvZk8sHPwHAA41KF413ysHVQ1HFfPw5WRztOrj3kBKbVdeabGilecLr4zQBnprYGpHV5I8r",
+	"cE30uNK8xmrg1KVW4zuAsQyImSOWw/vmTXTXOj5n1F/w85PJfyB44T/84z/95i/ldHry8Le/+/29/3z7",
+	"X3/7n8mb3w9pH4CUCl0zjLogBqdrJpCi6hP4t8lrxWnRkVr4yRUFcnO+3+4zYA/C1ycn1FXMpyp6+oJB",
+	"IXsClulItzlnNIck5rjbWkMsVdVEX+KHzy+Z+XolOVZDKYTSHR580awlf3trTuxgZ8wEp2sli9yeG4YX",
+	"HnXMJXZu6HSlPSjwFvaWtCkZ8Sq5ecT5b5NMlLC9D8bOgHPXVjOT0mRx2M8bYXBQgqq9IIoZrpi/xXoE",
+	"YLiH++KCKG1kreMrNCLgQ5Knpx3tKzZXLHGS6fD77k3qrmubjMHtrL3e1sF3dwWWc/b4pNegHLb1xz3z",
+	"+tt/uOmvUqDbTyOHEdIdcSisv/q2MjwfnrarmvZXbq3b0fQKTh8NAsmzq4wHz7ijtAfkENWL1hRzdQ7t",
+	"UKqq6TXAO9q/q1JchKJ3bpK3A9pvziblhtSajwZ8HfoujQ0QMGFpUTxfQFPzcJl5k6UTagauqmDXvcKt",
+	"BwS5vwIaPOWGiU+i2e4JUYwWYeJxiAhJFTWfJe3K67XP/Qqa0lyxQOgwq5rO4h4znNCU0n62pstk9fuG",
+	"pypDn+8B9FWlwQNhEza7Q8E/9uBl5HzJdLqoA09SwRdMm4zoFT05e3j+//7//58qUVFVlyGMPWAQhxxw",
+	"KLq4MeTimqrLkYm1dvNS8SXGrbyYb5S8cqUgfL2RymARE73EOjAl15OgKNON7IqJlpxcM68ZIP89vMre",
+	"wyCD05I8AoQn7fvIAVWdbFeyGJy1AUFuaR+wW2bON4dBT+HvxwF4aVmq1Dn0hCx4wRBHdsEUczWnFOZC",
+	"G7Vz9UMkqgNPaShlOiqLvbmoSqFH1UzsAYLN6CUaDorRfBcXHtlzMVd0K1p0KNu0VfgYTawsetDiLXyx",
+	"z+iZdAZpPmdayzaIKSNJ6fKDgS4jjC99LgOqjOqVrz9pVzW936KxD2e2n5iL9QYchWHSBrnFcQtGQD9D",
+	"/VYTSS8RQRkE+YvyMG4jeuXj1qhqK7gWsg7sv2+VXD+LLK8xiDbmrQrquivg9I31ibB40ciNnVhsgcRT",
+	"aS6F5tpAzx6fm1IxV47N0fd0B+K+hdDZSOJV7iAKjWQPR+uUHSKwiIf4LQQWI6WaNhHyt9dCG+Ruoq/R",
+	"qBawAPEhraN+6ZXqSDm8LmZyv2ggcutWduNIXLKNqftKLV6Zij+wkZp3MTt/ktxj7+h6U7D7C6YUZ/q+",
+	"nWngIjn/4ig7cn8FsKRBNzS90E7+oE5JsKo3YRFIovlSQHWYdBFeHNhFXPK/N1MnA4OM8eQlBSjSBU0c",
+	"9ED5tc/A4YPpbZ4wUl3EYPEYtbGnXdFyNvF0GI97sz15rIItFp4NZQ3RiQjhJ3u/R7TxqaoLYD1AEzjd",
+	"a/cWAVfTZ9/4AjoPTpJCjJWLON4FQO0rCgA+C8X0CvHlEpwEcU+Cyq1vO8qnkFdM5ano9jNDco7upirh",
+	"CJ+xuVyHdIYVVpjM2oPjBDAXgrVQtGxKtWlBz00tqFRR5M8Vhri6TTDvC2cuVjVyroIznVM7WJMkkKiM",
+	"mu5RJ0F2pAu+STsQIZ5KNYQ5CsQ0Ze/MOfn55I2v5snIZyefWz/dmgPlJiO/nHwgK1bkyL+xkvIyI/dP",
+	"7hOJq7mlOwKhob+d/I1sqLpkeUb+4eQfqmxnRv7n5H9IIdP1mbqQLe4TGGF+O4LqiADXAFpLxPAhsUMx",
+	"PoSfQtaP3IpB+J3XaYDFcJNu9cF98WuIXg9ri4GnJltiNqOkb3jOQpNLLvJauZgeXS9281WwyonPe0Pj",
+	"f3aXDWsov257cn7kz7xEnzgeUJHTATuh0nQRdJL3Z3yRJroh/lOziA/TqdCaZo+Ppbgn2otepdKd+ug6",
+	"8A9cIKEYOk3VqeX98VLkrhYCwP6cVRLCNuC4lQL/u0FGvFJsPMMfZHiy8PieUonDVUL4aTqIz+IF/zbc",
+	"Fvfsl6xgVI/1AMZkW7C8pd9p/WkF2N2RsneneVTfhycOPHAv2QCl1BxqW0iBm2EIbUBdIUfRHLeBHHYA",
+	"2g0r5AeC0iz8jVNpIGraXYWHoK/ZxN8VjLrrlqgH4DhMSeW/ylIJWjwVJgn9NzeyhbPWGcwOzcbXK0DZ",
+	"mbxk2Oj6l6NScEP1X45Syn4cDNnc844lMAfL/gwe0pbFTsE45IoaVkFzNqRmCJLhElmgQrj27aXATlUV",
+	"dlNA1oV6jOHhv8OgqfWygiG9ZIrPkQLSqS6hy5NpnjM9jvUr6icZMNJhRI4B9oCaCOsPhDbw6XjRqb4+",
+	"paHcPjiEIq1tqVtQpt8Ht24AftPJWUsCOb7jLIXG9D0XrI0RrZm907jmTtkItk3qGuEBqvcQmrhgv/Wc",
+	"rcSzWw8WisC31vfkQKrdU0rmBKmVHvR7CGgmCUI7whFze9mCzz069ggqNikEmwOMdcJy32ALSXLGrpPF",
+	"Y+82XDGd7DH5yWkxF+J1MYH4ywhDN2lgZ6Ixm5O0C+5lrDN24Rbij/ZaD4bx1hTpaYUqVz30md/j1fY+",
+	"BEfqLDMGT/t7iXLOqOoHCqdKWElxlegtEVs6X6UALl5idi5z8AvXYJPAJ7x0L0gm6HKuHDxkii1qUerU",
+	"yJ47xA0IqwExVk5oqC8e0hnYCjLwKkBqBMAdQ10GddCDR7Y/lmZMi6K9vA/DJ0E8b+3Aqo0SJS+AGCQD",
+	"GBuH7Jpsna4JBIZ5MZQJIFFxaW6zkTqXTKcZlYuihcZYoVvckV6zI5IbZw1uoWMfO8jzWGeAcQGDp5dM",
+	"1HsTiwLwQewgUvECAcvUJ4dCErgOkGyGSUspXHfe/qO/h/CnU32FXLp6EvwIxDLFgGDva5okzsGvDoyB",
+	"sjgKotg4QWJt5xVptG3dyjltFJQfarMaTpRfx/o5E+3EartHMx5PUaWpvHyO4Rr0CvdAbWGtx2yziLuj",
+	"rO4s0e5zm0eVt6OO79k1PL73YN9+yo7eTZZy8qs71NqrEAd1yo3y/asTq5X7cHpIXR83ACUkpk11fujY",
+	"BH/kqbiVzzog+NJ5jXJvXjCqsghkiZsVef39q4xE2xkKL8SObJQ0cg5apYPBNmW8NyRoLGg0oofQomAK",
+	"Kqytqr8gAPLmIytIku4shSZGZb6ranxasIdOjx+klG5fO2iHaf0EsS4yO3v2DHUKmnwmF+TZi6uH8EvB",
+	"zFYqYKN4eEpm3OjPu4GV+8YBPFcYA98f0o8MGPp1Y0j9WMHTIV2kedskI7Kz3UwPL0KNKjl9cJyc8fDe",
+	"h1988cXJ8cO+j4c3tydQJNFM5GC9rEIRkZN3j2b9YBzGdur7eV5vgKyP4itmtoyJsM8cqqD7rdlKaIBy",
+	"LOVWXgP698n05owr/11y1gG87Tt9KLHrR7CQl2zpDkTXzDcwWERxcRqgorzXW24gjWlkmM2HfRjeD6en",
+	"j3pH7eaqfdxPsKTQTyrqLm5838nN582vVueeel7bSrF8nzy++cbq0vaHCDeFYMT1QZr9I0JU+lpBjVSK",
+	"HlvkL1D0gn+DNReCMKoKzhRRmBaAatXMhReK68UmGuGIcdGI69hxbQ6ITzAgD0setWSCtwDZbXRKwD9D",
+	"dYIOmjZQ9+G7NPbtTc3mDlO7/Z0I0xhO9U/Pe+tzftxHhhmuhpwS4R+oSrQkrt1vB8B6tzlla8zx+Rva",
+	"3v2Dw6K4Ach5N+loQ3E2mkPsErB0CLB1DpDfs/e5sKyEbumu34N1k4Vo5LvWyQoFjCOSgNGKdSFWNAbU",
+	"t2wJEO4V10aqXdL0Gh1mC6KRgr8epeZBwIep+Cx8Q/KzsVvngDxfQ6lvAywvtLxBBZl1kXQL8O4706Xm",
+	"Ib+mOMtDk9GwkR+GZSvKgG7rhFsjKbZqSeAt5cYneoWpOL6v3QqVkSmBY2RAz5MuZ3+tx3tjVTG8H8rq",
+	"aT4y5WDv0AOUcT3f50fsBa6qXMHnJRm/hjJ9uW1yCAvN77jrG2g/AMjLzbYsvWLK7fshJOh8uWJ6KBj3",
+	"mmvtcEhbtjxAPwtp0nu9tYFq0fHICjYHHu6z02nA/8dnAz+lFHxI4hkTnnBx+4IdRnhg6W8qO6Ep/voC",
+	"tJCKacZEKzgsAA6CCweX8uXKEPZuw+aG5RXSG1+z8wjEma4ZMM77JMiWsUvtG+y3dCA8fiSAKS2OVTPJ",
+	"P7ZgZ1SGEMrtCiFYdSxmY1tDUWmFEh4/5vZFe8W8XmyYtUEdJMul02iigVBrhNi1Qp032eMPtrHcp7kP",
+	"cXftscK7j0nN3I9OlzQDDUDVNZlbN7Ngxtiz0VhLYu/3OiM5XwKxrCKr3WbFhL4gDx9Y30fRuQHUHOSl",
+	"uCBCuks8/hbCU8SIMHTy/s1n/3z+M8LCTN78Ms0eHn9wP74ZyihrFc65+y+ZsSUXLtJLU1+2lEwTa5vY",
+	"KwZ9YQYJwuRXgmfqOgINEAK5F+OtMOk+8D82LMznK5em/K12nII6jhRsoC9En8d5zcpVtjaijxnVQY4i",
+	"WCM0ffZCykzIcrmKYfH27Ci6P7SKRHwWXtBKqNePrZeoh3l6xdSuSt3yS5Z5EH2sbJYL35wLfvlsV9EP",
+	"xgF/ANDEArQ1zeNiVngolOlOkKg7OwpKbXDayQ2hBR04rkjIwBSOXpZKyCVzP1V65Xg/vdLQG3Yuk+qA",
+	"bb+mBRM5Zq9GOJwQgkpkGwj3D/RRqrjc6uHJ8elpOy70noyxK6t2Ua5yicTFdOcgz/9t8qcfn71+8mry",
+	"w5N/G83C7xATr/vGZz+OfuMYQEQH+XfN0b169h9PRw6vIS+wdG0Cs2Lo2I6RFsqLBmV7U9t9RfPAPhHI",
+	"TmGHQttSaGCpwdgMUCIpSAVgJTUG4/4QBEQVaq8OkGKNkuYqAlerH3yQbDwzTF01WzXch5+NSsTcO+5g",
+	"O+rIUWZHS7WZt5Bs327HaIP7/mQPgU/KzpW+1jpvqFnVXnt0/ygbsOou7Mzcqf2Hp6/rC3w8PTmtGSz3",
+	"u+yRYAaACYKPvI/mpaq3ij+aPppm7Xn446zNUE+VStkPs8t9Xiv/8oD8yPkBZaN7Qo35JWiEU4NwUCFO",
+	"0Fjho5PpdHLy+PGgCTeurMs+xWU6FCNLKfOKsd89Lzudng4ZlK977X+5N014XKX5A//Ke1czme9S67//",
+	"Sr5msuxK3TnjELHTUB3UZv+EoIESX1AnUtArqUxflq+pLqbH6TYsvtjV1ixVye5nTFsHtOr/iJMZfgJD",
+	"azA4rb5LyKgSC6ISJR2J8ACosbZDRm52I8+YVMC+wmrpzbAY2TaWwBY/YjBMKanq5rPX/9PUvMP1fnus",
+	"7JYAQzaUmI0xnBdSJU+eh3tvfkLmiuoVdOpcMRWxl9wM3rgdzexbR5li116TWWnI+5ZO8stkqc+K+pZF",
+	"YIizpw0W70QdtQrhBjcsv8DvO686Sy55Udjfz0olzjHfjwAtdg4u2caQWal3roUDaiQvHE21yGuL5Nmb",
+	"sZGlyO0B5gC2AKnfYaYQa+BVbbKwf6CZDhpmL+Drz2PoG1ciYX9Pco5oIML+4FgRQle199uCEUDhLIIP",
+	"PsqO7AdiG+PWXgQj942Pb25WSbbf0Nt21NvVtlefgxO2turdTo6KOPD71Fu/dvPtn/uvft8GbLfXzdCy",
+	"8z3V5xhcGA+7v2e7Y+zmnGiAqgAUPsSNsnJZEUY6fiEkwxwW3sNLh7wTGTYb7xz4kkBwWh38il0xZY6S",
+	"9WyeoconSwOdZxBYCf177hkpmeylD3WawJHey0WDXc/zibrNhyOAaota83PF1hMTwPbVtfSU1qTVl1+P",
+	"mpr3iwMbH68gnzEIdByfgZmwwN4xP7zPK8NpQ7WBiJBgF/VZCY+vz0m4c8uK4qKaiFWdFNR1fTqk187T",
+	"qXpkqAw6mwKi4FoqBFKEIB3Qzl7UiVTDw+qMqvSSeUZVYL18fGavObZPdfDcRR4A3XKeVwbdFSNrLkrD",
+	"dIxe63gVveQFbejG4uAo0OmIItAYbE36UJ5WNuyFvbM1JGLCPNUXAo4CgI4L0wbOkB2r7xt19OLcaKIl",
+	"veyuJhxWSbnPJttww3eVKPiNhfHkfalyoPmQDFOen5TCRpRFXjN3p/fOINCFU58R/MnNPxxyx1OHNBBi",
+	"3B078Kxv+1U5gFadON+UGVmztVS7LKpbdGPKCLJSnP/45IenCN8lkbq6t1C+RnRaKculnMD9fboSbBXI",
+	"2S3Y1vps7J1hwmFMWzEAfAbr12FYExL85DPqBN9uNBDPjBgMvFtH5PMQFhY12l2uieujrlhkcZhOPePL",
+	"k5ugSZTavRdgrDF5csJsK9jCEKjUdJDSSAvs4SrYDYtYx5z8vg/6eke/5wLI+rOza1RSjtsXGuexGsHt",
+	"LlkasEWxrBeXLbPC6MoEsRsfpifovOCecV1RWizlWAqBBBNPFb+bZgei5al2iDOB9/aIXCwybx8Hp7ni",
+	"AJhDQDIbyu9T+4RmWtOaZMha7xWdX5UsYgyhvvLds08CvDnsMKov6zSUF2FDBgyoYkt3Gu6FROmNCIeG",
+	"4zjArTFXJXBb1rZgUVSf5gDAcCfuwVbdnOConYzBz/hhYvqpJ8PXHTfCLWtovxj90jHhUcG2b4cS7fzI",
+	"tq/9pXWypu4lf8EFQeMxtjfSEF+e4yk88ec32bUJn/Y5kmqRh8MQJlXKQpYmp1j5ugeYjhleDO/5M9Vb",
+	"tCvFxaXOPNEBgo+FTgVPTBeAR6q3yCJH/FIBlY59ycBD0TdVX8yu2L79YE8UGDQcoAsIb2REM0ZeecK8",
+	"YPbi/VGucb5idDPkW25ME9W9J9/7np0qKhuidochmEqEHyP+L1ijFkvAs7mMwoa9GRlEi/GEdQVFgQah",
+	"9X10zcZeyFIRTwTR48Jem1Sism1O2s08KnwszDezHWA0YxRtjbricIQEc1laRwhUipAzme/iRJbh6zoS",
+	"0oJyOFAxZgfmwYZqqBxxoFgHIMt4EogLgsVXCu8Qe/VvnQhE6TOlJlPi8nQ3oNXo2G5ZxM6SmETHh4AK",
+	"S/OlcMm3c7JdaTZ/i2aUt5lOTqFpCyZ4RjV7eHrh7ShAb49Q7r33MIzQL91Iag1v6kflmRvgNEHSDIjD",
+	"IFbbuRVzyDD5vElLjriFOyRN+dOhhSounBG6qG0pnt90Dj+kB3pNOO0AEDvgULnNBPbI863UTL3NqaHN",
+	"gp2zswepPTQMqnD/gGqE7WszHsPtjDmkqra1hkJxbbygrqQyVV72+OSLe9N703vH54+m0AFZITHv/ak3",
+	"StIEImjJRWZktkNfj64xguDgxKJU90XVPO3K0LwV4VXiInYauQleWlUsFxB77AHrFDxskRYleSOMhGZM",
+	"agHhv9nOqZHPoGLOhWxctkjKcAECeeIHu4jppZBbjBR20slUtqQrGenqo0crstbQN64tvm5DdiI8VAND",
+	"jIf/NYgPQEe5raOw0EumG5UatEY3R/YKI1rAISrEhwZWEBO5cxJ9b7GR/gxzSX279S/INJS2HmWfFmzE",
+	"fl/PfHPuCm/glK7KPSE364pU0YreriTCU0bUmxBl++zFy+f/9u+hDTwLWYaTz/vrGrxKbVHUUWvZGD0N",
+	"/VvpQtKQuKLBVnGgipAPA74+qepGKSXGrjfXxHdRtUJCpBsIU5/2ozR89Jm/pHbeW6OLbeDGmuCNjqXX",
+	"f4k9oKzGdhNxY7wDZGLdi440mh7tGxdY03Cw2l37Z170vPm1REBNeykYqBce18AnkB0XZGpMJ2en2djw",
+	"zij3a7FIBaqSrdrjHYVbdwDq5r8mSznAos+OjNzw+XCF99pefog4Br62Rem8cMfOGHxoX+C7r3HgT678",
+	"GHJc2qXXfQeA1bBG0cUCMnj7Rt9KBt6AUEQgS5FPlJzxVHasenhl20Fjgzu40Er5Gp9bGQ71h4KtMZmV",
+	"etdnR7gHfciOmG/37FrDp36mU/0SrQVfP9kjyDFWO8bncwcJ4MPQ9fyDY6PmmgQUf4eFAI9AeHd5tRe9",
+	"7ssmjKbAGGRbWZGL7CpnabVCA4M0AYSNNb2NJNxc+C9e0x3myNGYwL8O7S7HcVTwH4fTbxj7adbCLBBH",
+	"N9GPLaSX4XgJreD+KF3NaRBc/xijdhN7qvQIrHuAp7NQb0Wyw+v5wpl3bqNmlTsE+eZQjdAsEeZqTOU7",
+	"SG1ipSGd2uhbAAFH2EWuggLJ5dDljVjk+09UrFkzVJmRGWuPhO/WD7eakQRK1UEcNVmURYHfc2OrA1yv",
+	"Xj8ELsJy7F3vxcbZzapsYZdsCIZvPuWqjlzra3/d6TjbnWO/xGeQ1C/NSipujxCvtOwfM1K5sjt7an/m",
+	"m0W5xsOE5Z+nUrpRzXHd1x8SWkBW/v4DGL74J3dxR7bCQwSExjuNfCfYu0VzN67rJc7ShzqewS1n+ku2",
+	"YlTp0STDIOx9Ji2YXhDx3CoplueQnPlyzfPJhjP1L1t6xU4yIth24lyjScQtE/8aKlGZnkCi7cuTqc6g",
+	"FnQyk9LoLx+8y1wx0Jcnv8n86k5yuRVfHk/X14y6pBT7IJCr1zLqh4Ajue40aR9RB26UuM7sENhyEfh7",
+	"T0r4pbsSswGN8tukFpMLEwzkTUF3LM98FHvt+tGrIpK9eoRpf1NKIzG7V/PyvJbWK8VYFMImoZ6bgba9",
+	"UU3lWATGyIPAvhlHklwqzYimO2zY8FIBxRG+1EOwrbvwHAr4NDnOyMnZb1xl2/Q3GV4/k1csw8giFKdm",
+	"1uKTFOARH0yJtj8vQekJEqoUBxUYd1YW7VUVja0DaqkwDi91RZPRy6F2beDbB8A/2qlN575gdVyMeK+/",
+	"CVuP7XTHZa0Z4QtH0EaG4awu01Hqr6VAEYtbn1eyyDNSSAltVwat2hVz6UEqHAKOPUsixJlBJo8vSa/p",
+	"vATH/crOSmq5ShWO55zuIgavsG7WKPMlY1FH1sn5dDqZnp1Pp+RpaeXx/guquI7hfJCzI5rJR9N05ewV",
+	"e+t2aAMPr16kDGTuuAmhd6PlSHg07YuvJM4ELIBIjMDNB/aSp2clMtbX/B38bI/IyWw3cQ0HWCkyQSis",
+	"NE91qjeGmokUc3bu67ACAIiVnMx1gkDS2VX7rRkVQP19gQkOpo1zJ6MxcjEBjQTpRXhBGjBJ0ssBNQiu",
+	"PhkEHRZoKWXuabAB4durMwBQ2Iqbg1Si1d6FdeUAH4z0azQY7kqXG6Y0yxOr8dQ6pKFO1ofgkQgLoEPt",
+	"eiyl1dSQj/FAUoDdBeZhGlgwBSsXKC19uBlOGmtqTOz8RoAwWMSkoBfIsXVEzamfhVv+1gus8S/2j8eT",
+	"x29+tj//Ms0efei/6fPPh+FxuM+4IEtrKf345Ien//Ljn3746unLDH/44cnLP9a/EQuKr9qA0RZUodUC",
+	"4mfNU4D72O/cIMhWZ50xXCJXwEjmspAiOm6dfF5UVh3XcFTHeiae29pknX74G/7zOHvw4bO//OUe/PT7",
+	"z//5N59/dg7/tv9HJ+/v2auPzz4MRTLZgg8O05b+PhC24yz6zkpLn/0m9c2rihcQvl5HGd3zk/VNQpDt",
+	"TZMvy2JsPmAIvqh9rM8gjonYaGaM3ZlDnv/KX9vVtxo9smMGXlp9NLaRVZVJaA0EkPKKCPM8VZ1T/8l7",
+	"vSlwPIfJqInT3und6kDkequ+YvX/YDoMIBhmVxyK9vA1dpMuFV3D7gGEZbUs13ZaAMRIr1hREMVoDubI",
+	"+rqFUz4k2145lWwsH1hy34scMYI6Ma4+vlZdSQMjoL0TwgPEh/tqJelLVm9/ftTnj843Zc+bX/iWX+tt",
+	"FVpaKxjAyXtajo5PeoE5cq4vY4x4P4TpFw++OD1+dHKaapD1gM4BtD7Fsbrf7nV8cvbo8ePH04ePTk8e",
+	"npzG8zI9fXT2xcPU7DBxxZUUa5ej6ExtRJfGDN4DqqIAz0CVG8MDhPKQJoWIP9s3v1ToutYgBkQEe07y",
+	"ucu6InoX2SjeUuI+ujkB+sESa3jy8NHpg7PTs4edi/LF2eOT40cPp6enpzVc/44lGZd3MGxQpWgL3khC",
+	"79kZNd66DE3tGOjUoeFtBEpJYOfu+qDnGyZewIX2Drt6EJ2zfmt3XP5b15bi90hA/5qXSkEvIXzMTpZY",
+	"rEu4GBKg63FBamV+Da6xEqZpDn13GOOaSWmsdYqX4YBiTLp//Adnvf3jvJBlPplLseCuvHuruGFvUR3Y",
+	"s0iVYr7OGxGKjuLCtzCZvfP/H1KwF3hli5GD+z15NETJr0GZrnNfDH42fVDrLzJq5+r5QgsxFhoNT4bB",
+	"eHztSeO8vwa5n7+nDW2c8oKLZdIZRf61rUfZrxUvWNN+xajKBzum/k1tnNf7tTMDWvirkpbh5Iq+FGX4",
+	"HR1wtYs0QdRI7jlfunGwAowRVRZhEt0w3ATtLQh+bRvPV03Q0nvMyvQhAHLd7rg+QC4+4FXkPNyIf2yI",
+	"4F6vTOvQxVeHKpxqFfuq+GlwtdKnUYS0JyP+OB/pKngrZaSB4Um6auUXCHrnDw78qcw3LbHOUiW5qn3p",
+	"u6Ji6cPQ1hKFZD8XUdxkCtXu0/uPGimHUJxewWJloW5+ev9RW5Hg6chi8sb2hZl807EyiY+FXweymeBx",
+	"yQ3g3UJdPNYY7qPGeTMRXjswdxFkpH8HvqBm9cTBA+0f60WEMdgOph5qpY/fvcvIif2/B/b/Tu3/ndn/",
+	"w3i6ByaJP2MIAXdjyI6KYNjNFVjhfplBRVTHhMnCzEMAeCGLQm41oQSu4VKQNVWXF5AwcBVTFNv/j5L1",
+	"4BV37FjyTRhyjfTSfXEWFiQlfkBlcohjDAl5kRnl+meZL4ZsqXfsKFfsJM8PNYPX4pO+YZ1hAv+N8qJ0",
+	"ZVgDpDEudK67h64bpM7PZOQoZv47LzEcxQqGlF5jjNiq9K/b6vJVeZ8KYfMIouWNlEU3yfInVWl4jWLB",
+	"YdWBAzyqWyzXw9kbbsjB9amP+19U+OfSjjoJa9XMsQ41XP6Ml792Ve2JGb5xveFQdZp2TSv15+sG/aPD",
+	"CRb0VlLWw27aO1+8hHspqu99J9H+DItYtP2MBP3f7gk3TIoSx+HFP1rTGiu3O7TaDvlDkWUfzDK46Sn/",
+	"f1X916zqH31cD4dB/bWfgtcqmf+/8vZff3n7tQvVk7r2JpTnLldwWMrz5zUCbHoIAvT2yrg/CcOLij+Q",
+	"Rm3Hnvnm5GhM3j6xayCtBF/bPo5vlVzHmKHYHxZ6u2N28AqE8SKGbD29eaneMI7wOhu4ODSb9bX5tA87",
+	"G+3b5ebREIhjpLxWx4TQDS/SHR8ZDCeyRyHmWam4wEz9OU4wbgJffeQK1NAmcEADsrhHnmE5HtnQJYNS",
+	"0qrv8d7RJ4xd0gFdct6h9dvBTLBC8t6GrSv5nK8oF/BR8LdLtruoIO2V3dYIAlvhxyIT9d63TIfyTCel",
+	"Q8lZwdb7wpszExrW95T8lrpOIhg/nr4S2/z2Y2HY8hBvg7Y3pRn8UkXd//rq+Y/kBf7Vq8IFZ0VAjbZn",
+	"yd4hDYEQquiamRj3smXa/MszP8LU/O2zBHqO2kR8mZuCdXiEe8EkQ2cFu/CtDqUS56XghurzDa7aORdX",
+	"tOB5RoQ0k4UsRZ4R9o4D5jEXk1KzjGhDC5bZI2xR8Lk1b4SzfN6zPCMbBZoVVMLEfz5cdEV5YQeQIZeJ",
+	"oP2M5vBX/6FhMpJyV+oVy/9Mi5LpsbTY4aYgUKNx/NqhC0UDoL8rzNtOifG8XvVVcwhqYOzUmhdwgg2o",
+	"9ky7JS/LAvAMyGzn2to2pV4BxvWAZwYy0LHUni5agPenlrjZrzG8AtmtcOqhL9kiZQN4RBeHP722Bw50",
+	"T7jwEEyNDrXXAElO1WV1lNglhu022bLZv5zCzbVfabcZI3IBrgNYid1EKsc+knAGNZ45kiTzerX8Nyzl",
+	"t98dFfO3zA4uRJW82SeUlylBDTWBayiicQlYAmZ2KQp7xgPrSlwAvZ9hh7vb3ITX4ANq/h4iEEt43wUp",
+	"6K7iIbAnKZbYYzEZINjT+WpYhB7HnugyApHzca2q9skRuowggN736HqLvgZl0Nx+haWpYonue+rTmt54",
+	"dr1f2pnCnGijvh2hXXuY1FsbkGJcJ+y58T35jszzAmndfdOrFeMb0BJX9FFubOkvjjqyG4eI1uUap2HQ",
+	"Kj1x1ycMhjFpxZYKtnmy8Q6tNGR4IXKx8Djy1kxXpXAU4r572ClIcMzhhKoNIdp+eZKZ55moGCbg4Rxf",
+	"n7dR7yPpZSuXP7TIYV/xwFSyW6unVyxN38zeGUXfzpPUkT85xaCtTtAm81QdWHfpD2x/mFwQGpiyhW85",
+	"dR2fA9JLOJCWbs4fXKk0/Dlq9q3Mh4ysWc6pGPayCh1geHZ3oeQ6XZ/o+RMSoPxFnrZ5C7lF9z3wke8J",
+	"jpOZpJispTZvKwafjtsz73gJFwjc0h3STmigxUkrYZyogRUegU48KbKqdLjzVqcg+xcslN9K4+S4lYYc",
+	"qZVYy3R7/IDuXHErN23iNiM3Yyo63PBfGblJ5i2tWh+O3/xqY5XOm6x1xnXU7lxpnPoODXE82KOhXTNB",
+	"8bLggleg9EP0m3D4bBUVetAWfO0SJvY6VLNJsdrSoug+HnnjGaMtdfy138Buh8M8OIkJiiJDxv7Zrp6Z",
+	"c2rcscoEEazN2d5e39u9Ts7qKjALh6kXtrDTwilRTRIedp2nNZ4A+0f22DKAGZvTUrf464NicjTOxsIt",
+	"1VM7PwE3/80/oaY4E9qPbWPF3EJOm/5j16dWAhC/IR5O59eD7tj/+IULBPXri64CnT4Gr1VgrEbwXrNi",
+	"InXkdtTwlEL3K5AWVXDVoobTLQONRdgC1xk8PT3Bvm+1GX+b85YKizBbawmNk2gzOiYsjE8mPyTnAH+c",
+	"PrNfV0jOWybMbvjZaMf/TXh06nyx/qxoMfA2TG4KBtRyAWSBxBj7rjFNE3zKmIq4UYaEToZxYgnBM2Rd",
+	"mcJbQKUpRd5bB9aDQu6PgmrR3Xjq+j5aPz+p7SIVLUlCZw13bwTC0Qyf9S29SaUNnHT2Efjm9u9rVcfD",
+	"Py1N/g/VmFtZFjmWTswYEy2KQfcA9SSNi9QHuyPYPrHti/mcJr62LT3zHGEXIEa8oPPk59OCX3UFhKzn",
+	"yahmzpUCSCkH+rrvgbbVtob5wAus2XTJ2CatanmejLfvdLTnPMmQL+Xk2ldzNlVfxHAMb0wjO9N1kxBn",
+	"VYrcHjRuv1/gP2rNc3EYmdBCCpZhKJOu2TgVRdMxOSwItgrGfxykqD6bTBTKwufpctFi0bWgoE9XEWtd",
+	"RQ2caJoBNIIuNJhoeIOj86UwvOh6qhc6MOitq+iCkNyFdAXbjnidr0DsT9XaZ3pykFAWVBUwwtT6PRNN",
+	"TvRFUccaClzHVj5MpT5qhetX6b9kvjGooVaqlpD9HQMILmgkAAwh0wZ+d0GkKBxAFdFcLItag/2wkBwW",
+	"KCQ2SnuBICzFcKV/xVTO+ysE/+wuG2rm+XJQ/3i8LT3pYOM+E98WfLlKzH6DVX6AS7FmZiXTnZotHTAh",
+	"cqXJf5dM7XqTiO4Vme9PiQfZ8ZWvVTIVEZ1b+8eS5nlL8TzUy4ceeiRxwKYJSLEBkXwy3d0eJCuiIoxE",
+	"pjvFJPEUgNhiaiqMi8eUIFEvELAtpKuIjkMAHYAKIUYVP6UW8vEp7PRREZNWbOv94YD2y014FxDeI0Vp",
+	"Ih2O1e3J6Q8nnqlMJGhAN+NUb9hSzZOebax3pw3bjDhEG4IaFtRPvVvGzHliHenvILN8NOArcsQ0CFZ8",
+	"tctRCg/CbQHn5xhIvCHmVD0/fDZN863mY7pwvoPrf6Bmvuonz4m3RPu4ncnkL95rXQQUTuPaXFRIsP/p",
+	"5feDmJ1VkdZaoSI00gOuyIw3iIbi1/phVtnTlTGb8/v3QxL1nqaFWTPF7rlcMdQo3V+4cv1643BvdY8d",
+	"f1LEKtDUFrDRBCQoTZEEPHPYwfavFzUe4hUr8sBpjCbV1v5EY+7eyNALkKPD4UDRR4ojvN5Mne08UmUU",
+	"5t1WuZj9SiSRj+zja0+F0DE0OH9oaUizs/o2PeeulhZDrWSmAIEwZv/D5SBGZlGFmKKCaHsLLapcNNWB",
+	"dLseGIdMIBVeE4xpnGntuurIEfmMVzd86IguRLYYGxDty0Y1XGqvVfA2oiVZUHXzRFIAKm3FEE20+Ua5",
+	"6C7SINRS7mKf8uXm1tsPb2orN6FKh/TpRRiiA1+CmuNa97Tk3qHJ0v4lwMdKF+22X4T/qqVN8FcuoRJl",
+	"UuiMCvvbNC1/S8pqS7nRb8EtbKti90lqh6IK4ZUVF8tz0NaQpfJBF2sXQM0kGnkRSb291Kdrhk2bD2Wn",
+	"UPkYqiB6BWWJpbDKHBEwW6Piw3XtT/bFqVjhENeqM1OGS+0OSS/g3tbzcLzw3Zk7Y/2B1xBvf3x4TeD2",
+	"fawIvboM52Kt1y6S45qARluywyL4usJMvB7SYuALlCDXGyXnCDKP4pwU4ME9WCPwDN33HCTAUUHwH7r+",
+	"/qX3ykYU3r8CTzOyOCvjPRRGUfBRL2IcfqQaBGMV2YMEbu5Er01wfXvp+57AlXVPoFF+WRQ+gjnUjGj1",
+	"Eo5TFJsymcr7aSUL1Fe/u/fjkx+ees42j1x9hZ7BhiqTYMwTu1YetQdQqxq8htHgQOlAiLUtsADdrBx0",
+	"HBQaYfsK9M6cE3QC3PK5H6yTgf+8/0XTYZvWoaLv3/vdMEzildxaAaqG4kpB7YR5t8U5JFFwohuEaa98",
+	"XhbtG+KJl79R7SiwlvVGKGw4imUffBW7QRwDhh2INZK5R9r128K3qu1tDpT0kTJcownbr1ZZZ3ZO2RUT",
+	"xc4Ti9vfBPaEbjzDnjapA6+QAys+DJTzcMw4TXft6sUaJRhRKnjav7sFPGgEfINx9YBDhy/fG79RfHMO",
+	"bJ5G8XnFg6DJhmrr5Nnvcc09Lv3E30PJOoUA1YX9f5rvomdwTS7ZxhDBqCKUQL38BZnTgomcqnPrt8yZ",
+	"MtTJWfRUidm2mSztCQMJJujHinG2FN+AXWFfai0Q99jkuW4/+3su2LW6MIYUMErV0R8pVQWEjhV3MD0V",
+	"kwHMMEZlBDsEqw9EDFNIFJC7t5ozTLVb0XPy+5OMTI4z8vuz6W8yMgFEd6nwDMcnn5MvHzVjVUmjehfb",
+	"X3Uj803fdt8CrAM1jZC6+6Y2mU5bVyg/fRvtK7zqQzbWGisL9qPcJvurWiFvfkJwAhMJO/byjKl25O+D",
+	"q7fvuVRY7ZqZ6i2YkYoiUZRsmNJSkJznvdkOnJDMz2hI0Ieh9Bn1bq72w3zzytVNJ1UhvYZSmofPGezh",
+	"UX3ZkSTwZOx2DS5cq6TTI3aSfJbYDiHWPUuF7tJKcXFZYZGU4lIg74i/ATzfpEaaS1lEPvHAQJ+0Xmlr",
+	"6VDVr7XlRYG2JfQmUEW0lAOLsWHsY0fm3Y9E0Ie9M8Qwr+Jrc5xEvut8z16dsbMB+vYp3LvioksY8O9t",
+	"2zF0oCVv1tGZ1+zNa53pLU1War/2W9Y0pLS/dgamI3ypk/62/dhWaedOhMF68BV/zxzqTSpP7XoZhpyi",
+	"Lo49TBSWNFXC8oMrAQzheC3XTieuaE6ERDMkXW3jgtZtbQ++6wP7ttJVUQM+s6rQH1FQ2Fpp3x3eNGzT",
+	"Ta20AE3n6r99rxIkT60XM+yDMOw3NOKm344QCXv5oGWJgH9cmdnY+vN6EC2at6jS22+NPVlxcp4ccPTR",
+	"TmoHHJYv2RVnqfMSKT9b9JAmtCjkluXY8Q6nQFkHSh0Am6jbo7XP3GE4qgH5Yx0O8oqpwmmJgAAAoVyw",
+	"vsTRuSiLIk387UcBWak1Q0Cw4ZM4/FxKa3CBdfjhCzK/8N3ycpAgYyV9Nyikip3Xm2KhzajI37YGLrwW",
+	"kwvX0oJFHh4OaUU3Gyb0ME02p8V6EBUdkn8IxvIKTwt2BsurdBZBA/EgPK3WXszlVgwZHVBwWbvB2tYg",
+	"v3SHLdVzE2pCbzwiZ4wmGbe3hFFV7BDGOeYTtBrRh8a2jF3CFLK8rYJ2+1aKYpcOw3CR1inPnvz4BONW",
+	"74HsFGKXmpF5IeeXviZgCF0kF60QT0bxDXFbdfCmggBELSz7KAUB/27/nZNjAkkX7QmBq09IU5lOkuh8",
+	"aKLuP36+KTOC9DOZJ0WacFH9W5YmC5HMjBTUnl27jOi5ohsGGA5EqjZAhxbm5NT6HehDXehu7+iK3D1Q",
+	"DhcOGcEbclRfQvn0Cr24fZmz+rg9Zo6AEFa8G3S4rkL6nNArpuiSZcR9UEaMNLRwpCxOxfGiim5vHp81",
+	"a21aSD27FSTEfGRlv1Y5GmA42nI7H4Q6ZmlrPa/RXhmgNMcAFyYbDA606npDh6hH7887xLeFQy8TRPao",
+	"xdPpIL3YVjDoamUwYIkeCVRFxyFBwahycQgnGIsG69BAz3KVChI8j82rc6jbcdxFjHz27cun/78vf3r6",
+	"9I/f//vFV//+zZN///KH5xdf/ft3z//08ssvPs/snUoKQ2cYCP7swZR8QX5HfkeOJ2fwZ1C5n51MTx5O",
+	"jk8mJ6fk+NH5dIoYhGgt9vHVfWgxJK5Tf0jnpp/+6xsJreqQZPGtRhjRxtBYUgdcG4qmHYPGfWQKsQLO",
+	"8DYSjwG90olNYOUzihXxti4/0daZiE8IWnPG+gMToZ8H/aioiQs/MD0rYn8+ZGk2penoEFHSsMwrsCjt",
+	"fHL2kPyRf9VSPJMsJbbWBHvHIUhvSn1BJsehUMW6y1Cp5zIgfClo4ZG8HJViup5YyrElREaVYk5b5SBZ",
+	"O/zTahe3lMff0RvsDZe5yY5H0PiA1Lq9Ag887YoseMHa+CfiJqbQkk71JcuRmywQYO4jXO05OGlNYVTJ",
+	"etHRWiLfMPKOz5XLaxL/22+zLrC17q3qj1CpG5lNlkrq0KLIAh2vBzj0cNZZ+Bf2onx29u5dBYZXR17x",
+	"mhoyUCF5A5AU8PA6SjZc9yaVwl/Kyb6B0pF1Dg+/fma5sWQwUW1LlSRscz2dA8MMCgbYFkmuDnUvzEjS",
+	"LdWl9UfRvtErqzqBQtDrQuB7FSzGD3KIIMPDDl0tBgGxaa+hF6rTHe28i5oGiMcFL5Br5ZrdB1XDmMdy",
+	"cvF1P4nJdUqiW/y0klg1gQo9ND7iMeZ87cy5vzNaQGfGzCG/+rd7wZalyZ1CQ858xAFgLbT5UYw7dUTL",
+	"dKHsKNSkDiAH5xQmPDou2lOEgwARqlTemjvGzQj/IXMfl1wk/v4g/Dpd6YPB8aZXhTQpxD2oJq1jGWI0",
+	"IGI1p7xwGJyh5AHSpHsKuGJaamsCXCnGaj2Ao3ZvzJ7TUvFdHzYDIFFKlNwioijX+MWd6Y2W7gX7x1wj",
+	"zh2kQ0MRvnVIUSH5eUk0FG/S6F7RfBKIKVd5Z23/EqPoLWSdifeKImiLG8KK0QLOLHDvMXSbot3V48qt",
+	"q6L4RBqukKGSq5p6E6bLio02UubtCHrt/b1R5TNU3IGo1uVvyBe0FQdHh3UgzIJlquYoGl1yU21owgJH",
+	"lJGxVfCA6N/mmz8+M6so+nGN5E1jUI0Xpj/O8QGkEumI2A8HoN6AgWQk4eKcfPf69Yv7x/eO7XabF4yq",
+	"DH91Ev1CKvL6+1fYnw44nGxbdT2YrYwQHi/xMAylysZsjjL4z4n7b7p64NVGMZqn9QScdNHZfe7K+eIa",
+	"3Kj61m02fRGa1MLAXUMJ4Ms14eWwq8wVCiKkNPvvkhYOjS76KOZQSsTE15HPV4xuWk9ax7wwwpL+I2Mb",
+	"jGwUCHIFzV+YBoBqW+0C47oCUXH7tZFoqBUuuSAh5PbkJUdoKYqfsA9W3WMBd1aI1SAm7at86dwFmTqt",
+	"CWjRSm41U9bv7MkpPDg+e/CwP1RVVZDuU1f4L+0J5Db2YQup7KtyvaYqVWsg11ws39aasWKCOGn/6nqu",
+	"ErB9jd6qxuk/k6WpV94pLKAn2vCiwA0wMGdP1WXq6P8j2wAMiLCmfRQ5qjgeXevITZnRXKymhxot2S72",
+	"ml4yYpBDql7dUjumwNlIuQcBHX4G4BOOWjv5lJgFa0yj3td2ktLYOdzoLjwQay9AkysqLLG0GguU3EUV",
+	"BBoF4PQT5cmhdPtPsD6/1ehHXQTEZe462V13ktPNAFUF0L5rpvfsxD4g3ZbJagZxqhBbhW3mVjmL9l28",
+	"yYKcV95axIHVLGartvfrEPIeiWrwVqR6EF5DRzNavPYo4ojADHZuUuzwWS0lC6+Yh0IImlTAsWBfwU1A",
+	"CYCD2zk+2Iq2KDUDE08xzUyE/qtHlB/akbVRqbcb/E8CHci7dxiWqQY6rEuyvcWVi7eLgLTR7Sbse6Jo",
+	"Z6WAIJ9fMYx+git0fOZySQMVrNykyxpDDSYYZIJt4/jYvvW/efz4FgbXARvdQbJpnSfgFyPQhIftzXO6",
+	"ZnFLx6B+V+NzA2ma1JzjUWPPMwwBup4SZwNhge+QVtkVVR2JxGdGh96WeCWGVzyOx5rpBM2AvtKFVO3F",
+	"wyg1sjbc87hcjHtjYEV1RjAUhOdHlERgIxCe61g27S2eLfW7boZiQtTfOkIvq4aMJta4cNprQVVEqeSM",
+	"fiXXBPC3KjveynzV+rY/j1zkctu2a44zcgZSVds1w5hB0ej4CZ7fH92pUpy+sbWKHtYgqCJAIac5mrIb",
+	"a7k2oke/r2KtFjRINSuxnLUffj9VzGhpz6VOpDjtY//aPxGRe82uYwNLSmNNj8t2OaJDXG6u0DC5IMfT",
+	"AKxjAJUtR9u+VngV43hEH+hcvtbzvQ25tb1WMUS41zQfjoWFj0tiYYWK5c434ebw2nEkGWtHifOmHBoH",
+	"uQ5Nt7+npbc/5/qyIpoYoOWZuOJKirXT8Z20oNGlnlYibVMAL0POrfndYnQYplS5MXxWYxeqRe7GkYeu",
+	"qbocCRqPRU6jZquDjtuwFpAs1WJa2b8M942eb5h4YZ+V+BCIslhtBzXGA4UPevNZ/tbX2e/rGE9QYyK8",
+	"xbBxDgLG0QSiUK59zx5WuaJbkQwK6XI+Z1q3pFlKzdTbnBra+tfeuf4TXJS0N/bxjfcz7S5dF74hS6ff",
+	"3rrg2BC2FLyyjc6oUl2wJRsb0Mmg00wNsa9pjCzS4V4+96SrPvjmXo7nv65cIgpm2CwVOAWe3LiB2/mZ",
+	"I8X3puNc+oZjud/Nulja1XsrvFIbQn8sjvtNwlBXas/nmTSrrIENhUlXXy479Gj6nouhKbS4y6HqZqiG",
+	"3DXR3yq5fhZ5hyPKsTqdSq9iO3mS7TWR1h2HzxGZlvCyrq88RE4zmEy3gNThn/0y0rxjCuNim60ly+jq",
+	"fkm4FujKPNihY0evCEn7WMG9fVR/2wslUafrjNBCS8IF4kt0h7bPjk9i2/neceKgq5tE+93YmAgpcBu2",
+	"VVcGlt5gth+fnD16/Pjx9OGj05OHJ6fxZ09PH5198fCw1taAY1oizBwcz3uAg1ZI4DAIX/DY/69vxYKh",
+	"1+3rLpKWXTt6tk/sOiw+h2S/pTvragNxq3VPoGQGCqKxywLOnaPsEBZjn/lXrfUXZ49Pjh89nJ6enh4/",
+	"HLbSXjV1FOJRCERUp3dTi/UAunjLMgUEqyIASLt5C0lzh/KoiX8ZfsPDs7MHZ30iEGzVISaqTtuk+zsv",
+	"3myZZ0F1Rcg7/ICdLB3n3bA+lZ4cV8dp/BIQtQGx3MV8yExKc04owctwQAg9g+GUf/wHV6v/j/NClvlk",
+	"LsWCL/FvUKT4FvUKFTlRpZiv8/oq26l/eHvWoZXA5JnB55eslRygEz5GysvQewrd/8lahteyKhwjOaM5",
+	"ooVQAcx48moEQvlsly79isLf+y5yIfVYrxr6AIeTPOEUfr2SEIN4k6zmxGeeRzE5kJZQ41LDSPaY4hDs",
+	"wQkb9QHdPGd9tPHOucOJg1FidmRwKHcl5WWLp99h6hW0FPNVC9FPm0MtN0yMxUPsrI1vFKMMQ3Gs+60u",
+	"6rihWqNs+xIb9m4D2zHlxgIf+ag3Nza4j4tG9oqbUbcgDjnF+1nVzNWFLNrKYScEJ60fzQP3gsOmH2l+",
+	"hpuGb7ZYbEJDx7SFbq06XahvrdGaLq1DxfMLMgXTwkQIj1jw3B2NrY52j2WdOLx7aLbww9un031tJGNW",
+	"uJxoJcUJ73v6zh7x4x2B2a5bEsMxe3L2+KR2zKZM7gPMUDSg9lk6iHeGp+Ft+GZyk2qwRPFl+rzmR3FX",
+	"LcDyC6LYWl7RQp+jhaTJEggCUatMqvsBqp7nAQiVlJsLKIys7nQQqnmVdbSKnhfQneJLKvGmCRCpnsO/",
+	"uVgSYLazl0GZtRQXhJrJmr6zFhEWoKyoY0SGxKa16N/ZwQMkxnnUXah9lP3C19zoiT2WoOvMFeF4ZG7/",
+	"PgTuDpfn0DHpUfCg1+aCGFg6O5HE6juykkVe805dE0N0wtrb7DxysZwguKy92xUGW1MO2oTtFS6RgilU",
+	"1ybt96JfAghX4VoFrT+J/ghr4f6L0ws6eYJ11W6mAIo/mpX4Z89Fix/q3lGNPa0IFJ2zA/A/sSuesz1A",
+	"5NZDUbBtnCwekuUv8lF3pMrV47fWnxh9QHJz1rKRbXWtqeqB1zKqnbTeo0/PooRdEAWpudBFa5gwq2Fm",
+	"lM+o7r0T0q5SkeOz85DrBSx1jtiRafLXx2dv10NtmqpWYsjFzNcvDk42VIURAxMDpX57/O7duBtOxt7w",
+	"YOwNp2NvOBt8QymCUzPkhmbNc0jGxy1j1TrVJrU2YbXJqH1o7SNqA2xmyc9q6fLUfvuTT7w0A/O8yFWq",
+	"2ifFTg9UjlXulo/rqKhI2IbfU6MjHX6bL4y+CddfoMuqHhaPJ6vmLjXff66Ka/ypVSHSVVWbVQVn6iip",
+	"FWQmynWxmHUsD+sI3rEqOFZVzvont3x1RfWQHvBhR9Q1CnfEJAzU7pq7ziqnqjrnFopuokxiVDDj35n6",
+	"VKiPPQBHV2ec4OD9IpEL3zV5Pr31yrjszZ7L3oCbG8FyPwjbP/LsvRNfh0FtY1H7yVEZNJw8tqRiHJkM",
+	"NI2MugWDIOPiM9ci0qiHYLaUO54KdHlaCC1CiAYIYiflJk1d0YLa8SwUWSFlfxzAJw76kYm8kyi5kQMO",
+	"tOyewLcPEBfgc0PFaIOkAaclKRGuHGE0dkY7oEtPfqJWptGbOmoin+FbU19SVb0fuIGkausYeZxV7RL7",
+	"f7P+ZP9Gf49+3vja/LYJelEkmQVr5kyifphCu6eBgMO4AqjhvOueBTbm2O840qMMR0c55U0TQynOl5B6",
+	"FIhUxl3jONliBs9EkY39+smz/epJmKZ5qbjZvbKy77UyVRgEhQ0BWU38VXgAtAJ++ADn5EKmGo/YRpNC",
+	"0nziWt1zzygM+FOYaOVN7QWJXSSEcyZmyt6er6R2TRJmxdb3/iK+KRU1yNOlGHHaJyoxLgUC3xvHIHyB",
+	"iI6Grjd4y8tvvyYPHjx4bC/60+uvLxyKqv0TpGPv/UU8VUqq6urHp2dfkI2Ss4Kt9T3yxGFAkzlVijPP",
+	"O4I1ELVaNV8NywV5tpgA88EFAC/RgvkgWaCGPD0+ufcXUMLcFAzSI9zQmOr2/Oj43vTe1Cci6IYfnR89",
+	"uDe998CRf8KS3r86vg9V2vCTO0qsaMC0PcuPzoFG8Gu8BDYzXTMDHlJL5qm65P73EEj6kPVe+GRhrHS/",
+	"gVDTRgpX53EynaKyFMaFXugGuHLt4O7/1Wl71M79hVJsfglhWBDPuli674Pfu0Bw+mlhePdf4BLjXvF9",
+	"gkffgY+Che+azHbIJA15aZ2YWywV+9pxzo6b3Gc5W28kQNr9ke3c5IFD/ZXMdwebtx/ZFsf3oa4ejSrZ",
+	"h731Oj7seqXWyqo8ZOm9+XL9AK0nZBWtGlxRbYv7v9gV/ICarGBoytUXEX9/vUV8DgrXVYn1L/nCEaLs",
+	"b5TTJIwB1wRHlx9gsr6BJxHq2jpA73q40lIjmU1SgyyZufns3Lpu6Ja1GkPT09d0WX9602j6cPPpfi4i",
+	"Od/Auu/rDzhb7l70Dq9m4Bt8MegQTTP9dWka/DS/eTLEtfLttuBRXUBXp/0KphENYA75qkC6hQ2elX7y",
+	"xF2te0662GpdLOrfCMZXBuYi5KCgNs2joXJ7hecVR4PapdnDxFaJU5/kj5yvL1LJ03YOc0QLYEuOfemQ",
+	"rOCarKUwK2eAtQzKlQdXwxqGQNIxFCwoSb0LkdZHvyn1KMeQnZpNV8FesQHCjzlNhT9vVzeCFKVsJvzD",
+	"jXcGNsUHi9+KdYZR8xgDAel3AyU0uFlVt1gVeK52R6ncbLRbte6aW509+4pWs9MN4ADqBZ9UWZz1aRhu",
+	"xXhCzE/NjFlItZTGMHGAyfpWQn8xJTg7MboKgcApcdgHQqJz2mnZ3HzG3ty6ALaebn7wH8W4cUPLjhw0",
+	"an1uNb36GOJ4C6YNfETEiXe31s0QAbj5gr6iV4x4Dj/PGokFM04nYaF/iG1A30QFcxc6210jkap0WK54",
+	"UXRr8m/wklucRnhDmx53rz+AiwUPqiaiFDlTZOuaJ5MhBOikgPuObi0AgI+/4wBA9NJ9uc3xj4cKAMAz",
+	"iBRkU6qN1AxscaAJnu0IN5oVi8wB0DrYOw+SCrVnDVG9/wuGazvPW3ujX7aGdgNTEXhug6UY4PHq8580",
+	"RENXSEejxJijF9gDbj7VT0VOKC4cWNd+ztgVEzVHpj6Gp3S+AsA2AwV1AOa22zDyX3+VpRK0+K+MUOL+",
+	"TZgwaodYtZrk1NDMAYsQnt8jT6+Y2vl4LHDUCrzj3l/EEzIvOECfYEX82lX2odL6nmozeWoHMXn2DaJz",
+	"eAqGNdea5XtdTNooRte+CUPILYZr6zKwtYrwKX5/j5/2PPiLc+sYKgh8W9cxlFbvuxf+b+0nufdLAmya",
+	"u7P2vZ1P6LddDHtncJEnOCk9xkWWxBSDGw9wTDF1xdQEKqhR8CBdwKxkYCQL19+1mHoZrQpyWo+gP/gi",
+	"mF9viBw+oe2Mc9938yXAB3mrICPMbnDYZXbT+ut6QuZ/cKI9brK/UbuXpRhkE95ZcB2/5I6NwuiliX4g",
+	"z4+AMCcfsoMe662vfu3h6A53rDsQGStXdVYbV/mc+zhbY6MPdpevJ4YH85ZP7nBVCKQrtTVGiSzNQYxd",
+	"X7VubSGIc0aJ34Vfvwyh76B8HQOg7c74zdfjzcfYdZXofxxP3LPvJnRwV97hLqR/hMq+ZTcevvbjZCj6",
+	"BcfVNATWOmfkrgErGbkED5fEqLv57v2Q0Gj48VgpltSt9wNfZlcGo+LUvM0dDRZqPJ4R1ukTQbgfJoAz",
+	"HGCaITATiDyrSSbosuy/L20p0Tw/yAT+mjbpj2wbvvmON2mDzrRlt6qyOEjA31k4gfYdiNnkAq1pdJet",
+	"4DSl5cJtUc+pR9dY+IRmke/Ba9uycr2mrvI1LXKGFcXd20S3pevxcz89ZX+IFIhi7D1z9CHbSIsrsmFq",
+	"zU1ortxQjeXC2BWYloycFfyKKd6TcPumuuyG8pEKd7hO8v5oR+O+uHa9695fkSfvJnrXpomeGMPWm8Ol",
+	"b7dUE+xKt5rIlWBiK2jNSHAUM9CR2CJKMbh0qyB9W8Ghfpqm/rfY/QrFzW2L8AI7Y2++BPigfroglkel",
+	"rxDddrfMpDSkkEvdsiZ2Z3VofZrn3+He+zXr/B/ZFr7ijtMcd6Lun+S5bz03MgqM1LmB4g75jeQCAbqI",
+	"kFvr/FsDARrf69m5hKTc/8X+pzN8gt78HUiNfcUBIi2/suP9tatrtQtOt3RXMUYj8kD4h5BA6dCahEc/",
+	"8pNep8NrAjuWj5WuvxPx+I5eBfEIKE8BpaLy3+WGCSCGdGVWHotHD9j99zWbKzy/29x7nGe46q6E6zZ3",
+	"dvQ5bWks99fDGF0OIchZWLjXFQNOX5bDQd9RNfDxZv/WTu547u9uw97hqr/iS4EGnMeCx0fHx/SQnWkc",
+	"pVXahVe7O1X3t6jDkYD9I8gDkqK3pdeAS2VGD1JW/opBVYWm603BMO6TeScM4sAYw/CGPmp8hBkTOdEr",
+	"ufVFBesAZeRgiDzOkWMEg+R41ILWImhrZhSfd3tvP7hrPlXnDcfX5ra50cfNXQepgNZkzaguFcv3qTtj",
+	"H7pG0KgNAX5+3a7qN6VeHWzGD79RX5R6xfI/u48YsldPk1iyDoKcXh4k0wH7CmcWGlNx/i4wvIrIgxDk",
+	"OD0junsn3P8F//GhyxLC9TlIUKxeN7b2D26vG+tlStyjbr9iii5ZRlzjckaMNLRwCLMVvgXR5XxFqCab",
+	"x2ctFUpQWpZugHBvqTeUnIxrKDmveIRcA0WyC4M3g3837R4572gfQbq30W+7fX33CgOzLUYMxAMOEax6",
+	"4jZTnNeSQHPG121RBcVWjCpNi44glLuGfYo67ke2fek/4c7TUvUXt9kjwPR4mFjkLqr9loJQcsWVKWlB",
+	"5oX0BZWar8uCGpYHIt+MzNhCBrSCGVuWolUcNgXddcqCveAlpNo+UXGAZKEd5cdJU1ZvTvgrAHFgqkqw",
+	"Fb1iZMYOcrC+dIYp5EHrBQQOcVpnqA+2PrHgzaLIZjU9w0yLjcOqbJcbqKV/iZfddjT7zgoM/ffccVy7",
+	"9tpEHtz/+cYS9RVbcuCUcNnrVtMZiI49xWQDRqRNZECFdPkyB1Iyt7jZ2/wYGLkHPwFEX+Bp9nD4uwrD",
+	"8EAlLc0tXy9Z2hHrYl5ayykLfZ4A962xFW/bWeliv+Z/U5ULfO9Hq3D5OKXD3e/3InawdJl9mGtay9Xu",
+	"rSoFFrlVURPuP3gNzC7tKuT+L/Y/AzJidyDG9hW32alb0eMcLpEF1U2YyApg3drQncZeH8IdqBNvsJpv",
+	"hVMhvbWsn9jEfzq6xo76YyXD7mzDJwtb7bM76loPqxp6g/KftGa4HbH7KPF79+KO+D03JGdznh+kdudV",
+	"kBin5VBq8AWOTwzikGgUSeH5wEkOHO1UY8xNS/FbDbd1mLOI4t9lzr5yOP83ErOPEo67TTPazko7dBy0",
+	"CtZJ2C8i4H2uK1cWQxyHyODLLSmoWrLKmKYxsOGclrqqB577rgUUCkBT7JaDZ3jJkKbUAMTo8XoCt2ti",
+	"cR2kZmedZRPJNqAzEkeBo2Wp5m1vMOydOWqJb58Mim8/QRCkwEu3g8gCEPP8+OSHp1/++cn3f2pDR4I7",
+	"a68P4NcbagxT9p7//Pk/v3zz+y/v/e6f9uQ4O3o3WQEhxhHXAHBKcTQXcOhEA8hCeN21on9pN4ahMzwQ",
+	"1/TdM3xzFDMPWNrpQlip+BLYQ6rRB04fJa94DnjEfL2RCgHOZ/QSWaSUXE9CGe2bEfhHCBW9/76ZR0P2",
+	"RMszJS8BdbiLcXl/LX+gOassQ2ud8nWrbLItU2/NiooYpzihhfaAWx9M/f86wVtbhldIsWSK0KW0Iofj",
+	"bMuXFPntD/FXVOcMaqpNM9d5GQ6gdOsPzHwG2EcrRKO8uS1agRvomdOSKeyHtNJsT+H1MxAnjmUPDYyp",
+	"fy72IAzw+FJs6YH290cW/jhCoXsbCtIOVnNkYOZsmNwUbVszaPykWj8bpNaRT9Xn1t0q/mq1+llSqyeA",
+	"UoBavSr0znfkM4ApPnsw/TxzFR4OeRjNUKX4FQsKqIkM8TVu28k3nrK9mpNoKvSKTk7OHn55/vOTyX/Q",
+	"yfvp5PHv77/55fTBhy/Ph00PjtvNT3jcV09ePX14eg7+WVEgBHPLtw3SZdeOwsu5YWk8i6CDZ1xQEKL+",
+	"HkKyfM83EztE4K3OiaGKUDVf2Y/Hgi+ypoIv7FJ+VgLU870dXRefeyx/JSUW/gA+ClWu+ev5188cdnZB",
+	"d7I0GYleAoxj5t7RXWYFUOu1OPMxyfAB8gIKKpaEnQc/l4iR3pwVT7ko2DsTSBJc95wbb2w437dmT0cW",
+	"yf75k9HuXBOw0u5cu8Opcqvq/bb2tt2Md7GnFZvzDYN9HG/jkPxASmbjJhS7NGdM89wu7JBte3I32zbQ",
+	"ursyNme7HzCzZyW4c4diBSx1U9rcr3X3pHXfwtXfKrl+VjUEfpKQ7M/2BjooRnbH4uBi8euDS8N6mDRU",
+	"W8j9qZqsmnQotmCKeaqRtGgsmJmvWnT6JyQTL/2n3HWy/yMd6429v+TaKEfHrzeMXuKxbo/73P6Jz0o7",
+	"LLJR0si5LJqS4As3qbocEB37AS77ZGuYYXSp8mX8w0Ey+jBTDqSSOjgvh5KIKJ6uiMCHPdun+/4v9j8D",
+	"EqRh6m85F2Jf8RFXqZpdujBMHaY2zyVT7XNDfjYNvcvMR5rnwytG+wLkmLrjRNLdru0L68bg0mLNpY9v",
+	"SEUccFajcbe+C39xNwwAPbveOThOLPDqP4dT49dCjVKzhYeSo3yECb31oGyPdfiRgM788lSVZ3ZtYlaN",
+	"ll0BPv+kkMuuLo6v6CX7Xi7vfGs0gDql1QDQZuACAFCL1UKcIYsCWhUSLRiOZNEtxUzKAksZBgJqbQrK",
+	"xTWwXu0kH8Y8KSSQiPiC4bD4jnGtd83ncsO7vIK53Ow+1t69Hegsudl9kr5kgCZ0S3LI2IJC1N8ojiFD",
+	"mTBGwOAQXcK2cgMZKDr3f8EH9AKBw8TftdpItIuFiF97NLK/7uLXLxuK0UugB9nsiFwsLgJRE1hQrvLQ",
+	"0UxiFMKoXa9MsHcbqdoBEfDPn7wt8G5imiCJ1wiPgnqG4PuBdH3gNtY9KZDeZSq4YHYNOg56l3bG6/6+",
+	"7La2ZPqfQ9Y7rnM67OL9VhPo2TDApyryivoskKT6yN66dxm3NRrp9AHur/kVeDSHP+8jnu079owHOQgH",
+	"KK00cgPBR1cKF7wzp89VKTSiWqNGr0Qq5p5uDwJGtNAD0nyDyBjq0/EKLdd66bEUzCo5R7qdfJOj6B5u",
+	"0WfJwr7ozTOGPGyyosRKv5sW13n5r6niyK16a9FRkIoD1Bv5Z0GpkYMAFjmpyMDTag3R7T/1LNaPbPvR",
+	"8le19+7rIK8AYsz7gwBvfQ8rg2ze4R2lgZwuFTsP8NXUQ/d/4XknfsT119rd+Cy/m23TN+MfKS4UFiMU",
+	"UEOVOmLdaGyO147Vu2V57s+kNL0RIinNdSJE45bpZuEX++EnZw/JH/lXTXzQQ2HdYF4Yuf7ryVmgZdoq",
+	"jkyP6YkeBkN9kC3x8a00P5qPBEY9eN8eIIPBRUZKsbH/2VB1CT/AfxUzXEHxlmJI/5PO59fFRLGCUc26",
+	"UCLggr8zQXnpPvvvV1C+Z6amMpYy1LZpIzcbqA8wQOGHdquODdfgQooYLa8pO6XokJtSPBeHO3FvqT1c",
+	"3H3jnEgt/ndy68gUD5Jpe1kKiMw5WDvRcZZcuPSHIwcsIsy6xnI74FOPj4jHfgfeNfz9Ndx0y1rj1nES",
+	"8Sue4BffscS4GWzRGMb99ebd/PBxhLonXlTMF9T9ZUm58Jx/Pms7UFbYO8NE3i4r+Pe/J1l5ar/INZn+",
+	"PYrLDxLAkfF50FOLoMcZKTf2IPE4mr/ViC0wUFB0p5jojyQkH4l/ook7lh3VWqfORVkUBwgts6Ig25Vk",
+	"AC/n4U+xkFpay2EtFctqZLTurOgM/P2ru+ZwYb+bsJIkC/cDhNV16YF/XUE5tyJt0vZUGHWYzOC/RjzD",
+	"nOkWQhMrJEy4GEarGH0frrrFmfEvaZuaahAHsMv9swBoK88V07qPx9Xf8wkHKcMQ77imuv7eRKAm/P1A",
+	"fADCLxpA+HicCW397rkUgs0N9tE2pfz+L+6+AbWD117vJ0GebqUUcF5IfRD/5Gv7IELD6lS1A4HLnywl",
+	"HEBdJYE3n6c3d6BVekXz40Rz/eur0hAlS8P6QaDuXjoPr7H8N3wcptI7VFoOs6naag6rye83D9LUvv3a",
+	"Fdl9zdQVy7uhcvCSm4hKstcc7KpkBvVsGgE6HNehHFJG3K1C4sDXt5sVgh2qycSZWMA7Y90FB5ZUbXIl",
+	"DSO53IoMoSyxPgVTF2uPxwM4OEBfQCRUYoTlF9Lwvlz/j+6aW5xQfEXbhLoBHJR0QBJAhvZz2gmvie8/",
+	"ujUjyz3/jk2s+K2JvjX318OYV1quGUAU2EkPcozUzDpmcIFkvyPxcRQ/1gSb7cia8qIptgOo6rFxKqzg",
+	"R+KqbzW9cHiHsL3A33fsJVTswL1H9v9AlUQVgKotJSYY2w2wA0zXm1vXFj2S+3Gsr2rbdNpaH0Eeb0Fz",
+	"wUd8LHjMO1JfSXBMfPoQ2ve6orrvt2IPQ5C76NOlCIIBtnMEufEfkF+XihxK0CWZMSTbRXRIvxLDwKc0",
+	"E7kb3SdKjeBHd9ftmvFrb5slw9F2Gbtg/owH4HOpoDjM1EiVHTFGFLJukHdFQ0tvun4uRq/JbswH+PfL",
+	"sIhz2uRYvAgILbBeK7kVdpteso3xEBg+qeAXZ4PEz10K0HFD3+Jc3g019UtoKNIe04Yr8l4C2UvVgQll",
+	"2PXW5I2URc/8wBVj5fRTylnYL2idfvi6A5RU2efEPmNXKN5e/AmH4WF4d+wfVu9MEWLZv90824yYDPZp",
+	"ZMZWHM6FKkoWb4gBrh7+/lorefuO3uHa7THIbqJ4olPRMI2u996Ve3FNuMATEz1Nd4K3HYQ3nrzbVhqd",
+	"AvlxXD6Y9hBsN1QtmemPtt+5mN4CeaWUxccJtN+BagoBdvu8VHA9qCfF4DN6mJL8RbdKdgd3tp2rrxBT",
+	"9VCRaQfRqrEM0Wo4auiM6oCCJIE8Xbvwqp+siIasfbL8RYcrMvkV2Ubu61uZq/zkHMA+dY9qqeTwa3X/",
+	"F+y56mzCuS5xnLvvR9fVdQcT20fK9nFOkUAJ1zb5Azs/DrQOnwAHCg7oI7V+3BmB33eyyDOyUXLOnE+N",
+	"rR5XTJmKSrRDLBZc5BB/7dic3/prPuHdGcbYyq5GNVlgzenhGrEE2zbpEj1764rmhAuoto/y5fsLoNhc",
+	"qnyAbnyJF976GkAH3Jqqy1xuxzbB/bSSGZzY9v+ZyMiWXjGdkSU1TIcGQa5cG672h71bH2TuyQ/ClOzX",
+	"AUh+cJJd0BctaFeknNlF+sF/bdcyeSrgrpUKF33K51gXqTFop+qCw3BX+uehdwkRVxeWHaKhkJC4l7D4",
+	"V2BAtDIHH1xBfYMUWJU28vjSwA4MPRsZ5s2t0+lirLgZ7VtoFE90hnqX2DvX4OiWS2Y68nV+kAdT7TyQ",
+	"SGDhS+7IXSECS7hV71U1pyfE7XZLXoerrsUM5V9yA3KoX5EX4yerzY153eAgPohb2nzmtVlqMCj8ulqx",
+	"cTppBIHlnYWQw8fcdeNS7b13zZrb9XZonNqjwj5MUNsjch2jTWmqYTQ0zlB8fn/DrwGi/3VqrHecvfhY",
+	"C1+tNR7ZCEfDtAvYX7I2QP5KIqpMR5u9dMX19ZXTrfF+361wvbSz8DEaMf9X6rMk40R4W4YuGRfLrkB5",
+	"U8IHcA34z/0/uoHr0g2kJ30w40C8AP9HOnCrpAMfb6r/j3fgzngH9rbjCOqBOzrx/1exD3ycOX3zkeyT",
+	"XwMHQfsOuZ/zxf+nNJzNBZAknhEaut5CAApnyBnqiNDGel13Ptl3HwalptF4kxssMF1AoY4jMYECHXbp",
+	"FnVG7kBlA9TQEshFV6gBSUQyIeXw46FRpg6n84+JLZ8G8Ahk6OE1+HsmUDW0Ov44BHVXCWSLPoGzjxNz",
+	"cobz6cOQIMc5oAyNECo02iEm6UBG7lGiAXxjNHinYhHsGma4HGSKEumcNci5K7hH9IoqgyA5m0Y7S6Gm",
+	"hxRl0j+Xw+1OTMYxUgK9ohcyWpKer0S1E49SIdOSEAfAzYfsMIEflZgKXmwAaXeADElNLi3KLKkE5+Ck",
+	"1MSi1CIlq+hYUHIGb4aH5u3SohwlKyV9pdrYWkAAAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

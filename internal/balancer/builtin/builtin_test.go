@@ -18,21 +18,23 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/fleet/traffic"
 	"unitas/internal/waittest"
 )
 
-// front is a balancer with one pool of the handlers' servers.
-type front struct {
+// site is a balancer with one pool of the handlers' servers.
+type site struct {
 	*Balancer
-	url     string
-	address string
-	pool    balancer.Pool // but for its targets
-	targets []balancer.Target
-	servers []*httptest.Server
-	idle    chan string
+	url      string
+	address  string
+	pool     balancer.Pool // but for its targets
+	listener balancer.Listener
+	targets  []balancer.Target
+	servers  []*httptest.Server
+	idle     chan string
 }
 
-func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
+func newSite(t testing.TB, handlers ...http.HandlerFunc) *site {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -47,7 +49,7 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 		}
 		return Bare(at)
 	}
-	f := &front{Balancer: New(slog.New(slog.DiscardHandler), open), url: "http://" + address, address: address, idle: make(chan string, 10),
+	f := &site{Balancer: New(Config{Log: slog.New(slog.DiscardHandler), Open: open, Logs: t.TempDir(), Key: []byte("a key of the test")}), url: "http://" + address, address: address, idle: make(chan string, 10),
 		pool: balancer.Pool{Name: "front", Known: true}}
 	f.Watch(func(instance string) {
 		select {
@@ -64,26 +66,27 @@ func newFront(t testing.TB, handlers ...http.HandlerFunc) *front {
 	}
 	t.Cleanup(f.Close)
 	f.apply()
-	f.Listen("front", []balancer.Listener{{Address: address}})
-	if s, ok := f.Stats("front"); !ok || s.Troubled() {
-		t.Fatalf("the listener is not open: %+v", s.Listeners)
+	f.listener = balancer.Listener{Listener: traffic.Listener{Address: address, Kind: traffic.HTTP, Pool: "front", Limits: traffic.UsualListenerLimits}}
+	f.Listen([]balancer.Listener{f.listener})
+	if l := f.Listening()[0]; l.Trouble != "" {
+		t.Fatalf("the listener is not open: %+v", l)
 	}
 	return f
 }
 
-func (f *front) apply() {
+func (f *site) apply() {
 	f.pool.As++
 	f.pool.Targets = f.targets
 	_ = f.Sync(context.Background(), f.pool)
 }
 
 // flying is how many requests an instance has.
-func (f *front) flying(instance string) int {
+func (f *site) flying(instance string) int {
 	n, _ := f.InFlight(instance)
 	return n
 }
 
-func (f *front) get(t testing.TB, method, body string) (int, string) {
+func (f *site) get(t testing.TB, method, body string) (int, string) {
 	t.Helper()
 	req, err := http.NewRequest(method, f.url+"/sailings", strings.NewReader(body))
 	if err != nil {
@@ -106,7 +109,7 @@ func say(text string) http.HandlerFunc {
 }
 
 func TestRequestsAreSpreadInTurn(t *testing.T) {
-	f := newFront(t, say("0"), say("1"), say("2"))
+	f := newSite(t, say("0"), say("1"), say("2"))
 	count := map[string]int{}
 	for range 30 {
 		_, body := f.get(t, http.MethodGet, "")
@@ -124,7 +127,7 @@ func TestRequestsAreSpreadInTurn(t *testing.T) {
 }
 
 func TestNobodyHealthy(t *testing.T) {
-	f := newFront(t)
+	f := newSite(t)
 	if status, body := f.get(t, http.MethodGet, ""); status != http.StatusServiceUnavailable || !strings.Contains(body, "No target is healthy") {
 		t.Errorf("the answer is %d %s", status, body)
 	}
@@ -136,7 +139,7 @@ func TestNobodyHealthy(t *testing.T) {
 // TestRefusedIsTriedElsewhere: a target that takes no connection costs no
 // request, whatever its method, since nothing was sent.
 func TestRefusedIsTriedElsewhere(t *testing.T) {
-	f := newFront(t, say("0"), say("1"))
+	f := newSite(t, say("0"), say("1"))
 	f.servers[0].Close()
 	for _, method := range []string{http.MethodGet, http.MethodPost} {
 		for range 6 {
@@ -160,7 +163,7 @@ func TestResetIsTriedElsewhereWhenSafe(t *testing.T) {
 		}
 		panic(http.ErrAbortHandler)
 	}
-	f := newFront(t, hangUp, hangUp)
+	f := newSite(t, hangUp, hangUp)
 	for _, body := range []string{"two adults", ""} {
 		posts.Store(0)
 		if status, _ := f.get(t, http.MethodPost, body); status != http.StatusBadGateway || posts.Load() != 1 {
@@ -192,7 +195,7 @@ func TestDrain(t *testing.T) {
 		<-release
 		fmt.Fprint(w, "slow")
 	}
-	f := newFront(t, slow)
+	f := newSite(t, slow)
 	answer := make(chan string)
 	go func() {
 		_, body := f.get(t, http.MethodGet, "")
@@ -231,7 +234,7 @@ func TestDrain(t *testing.T) {
 // them, until they are done.
 func TestWhatIsLeftBehindCounts(t *testing.T) {
 	entered, release := make(chan bool), make(chan bool)
-	f := newFront(t, func(w http.ResponseWriter, _ *http.Request) {
+	f := newSite(t, func(w http.ResponseWriter, _ *http.Request) {
 		entered <- true
 		<-release
 	})
@@ -263,7 +266,7 @@ func TestWhatIsLeftBehindCounts(t *testing.T) {
 
 // TestTargetsComeAndGo changes the pool all the time under traffic.
 func TestTargetsComeAndGo(t *testing.T) {
-	f := newFront(t, say("0"), say("1"), say("2"))
+	f := newSite(t, say("0"), say("1"), say("2"))
 	stop := make(chan struct{})
 	var clients sync.WaitGroup
 	var failed, sent atomic.Int64
@@ -310,7 +313,7 @@ func TestTargetsComeAndGo(t *testing.T) {
 
 func TestForwardedHeadersAreNotTrusted(t *testing.T) {
 	got := make(chan http.Header, 1)
-	f := newFront(t, func(_ http.ResponseWriter, r *http.Request) { got <- r.Header })
+	f := newSite(t, func(_ http.ResponseWriter, r *http.Request) { got <- r.Header })
 	req, _ := http.NewRequest(http.MethodGet, f.url, nil)
 	req.Header.Set("X-Forwarded-For", "203.0.113.9")
 	res, err := http.DefaultClient.Do(req)
@@ -328,7 +331,7 @@ func BenchmarkBalancer(b *testing.B) {
 	for _, n := range []int{1, 10, 100} {
 		for _, how := range []string{"turns", "weights", "busy"} {
 			b.Run(fmt.Sprintf("%s/%d", how, n), func(b *testing.B) {
-				f := newFront(b, slices.Repeat([]http.HandlerFunc{say("up")}, n)...)
+				f := newSite(b, slices.Repeat([]http.HandlerFunc{say("up")}, n)...)
 				f.pool.LeastBusy = how == "busy"
 				for i := range f.targets {
 					if how == "weights" {
@@ -349,7 +352,7 @@ func BenchmarkBare(b *testing.B) {
 	proxy := &httputil.ReverseProxy{
 		Rewrite:       func(r *httputil.ProxyRequest) { r.SetURL(to); r.SetXForwarded() },
 		Transport:     &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true},
-		FlushInterval: -1, BufferPool: &buffers{},
+		FlushInterval: -1,
 	}
 	server := httptest.NewServer(proxy)
 	defer server.Close()

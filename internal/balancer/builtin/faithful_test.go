@@ -25,7 +25,7 @@ func TestRequestOfDeath(t *testing.T) {
 		}
 		fmt.Fprint(w, "well")
 	}
-	f := newFront(t, deadly, deadly, deadly, deadly, deadly, deadly)
+	f := newSite(t, deadly, deadly, deadly, deadly, deadly, deadly)
 	f.counts(t, 12)
 	res, err := http.Get(f.url + "/death")
 	if err != nil {
@@ -54,7 +54,7 @@ func TestRetriesAreATenth(t *testing.T) {
 		reached.Add(1)
 		panic(http.ErrAbortHandler)
 	}
-	f := newFront(t, hangUp, hangUp, hangUp)
+	f := newSite(t, hangUp, hangUp, hangUp)
 	const sent = 200
 	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
 	for range sent {
@@ -76,11 +76,11 @@ func TestHalfIsNeverSetAside(t *testing.T) {
 		for i := range handlers {
 			handlers[i] = say("up")
 		}
-		f := newFront(t, handlers...)
+		f := newSite(t, handlers...)
 		p := f.Balancer.pools["front"]
 		for range 3 {
 			for _, target := range p.lane.Load().targets {
-				p.setAside(target, time.Now())
+				p.setAside(target, time.Now(), "no connection")
 			}
 		}
 		aside := 0
@@ -98,7 +98,7 @@ func TestHalfIsNeverSetAside(t *testing.T) {
 
 // TestWhatComesInGoesOut holds what a target gets against what a client sent.
 func TestWhatComesInGoesOut(t *testing.T) {
-	f := newFront(t, func(w http.ResponseWriter, r *http.Request) {
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		fmt.Fprintf(w, "query %s body %s trailer %s", r.URL.RawQuery, body, r.Trailer.Get("Checksum"))
 	})
@@ -136,11 +136,13 @@ func TestContinueOnce(t *testing.T) {
 	}{
 		{"/", "100 200", 10 * time.Second}, {"/full", "409", 10 * time.Second}, {"/late", "100 200", 20 * time.Millisecond},
 	} {
-		f := newFront(t, answer)
-		if f.Balancer.transport.ExpectContinueTimeout == 0 {
+		f := newSite(t, answer)
+		p := f.Balancer.pools["front"]
+		if p.patience == 0 {
 			t.Error("a target's word is not waited for")
 		}
-		f.Balancer.transport.ExpectContinueTimeout = c.patience
+		p.patience = c.patience
+		f.apply()
 		conn, err := net.Dial("tcp", f.address)
 		if err != nil {
 			t.Fatal(err)
@@ -166,7 +168,7 @@ func TestContinueOnce(t *testing.T) {
 // TestUnknownTargetsAreWaitedFor: a request that comes before the targets are known
 // is answered once they are; with targets known to be none it is refused at once.
 func TestUnknownTargetsAreWaitedFor(t *testing.T) {
-	f := newFront(t, say("up"))
+	f := newSite(t, say("up"))
 	all := f.targets
 	f.targets, f.pool.Known = nil, false
 	f.apply()
@@ -195,7 +197,7 @@ func TestUnknownTargetsAreWaitedFor(t *testing.T) {
 
 // TestShut: closed at once, without all targets being told anew, until they are.
 func TestShut(t *testing.T) {
-	f := newFront(t, say("0"), say("1"))
+	f := newSite(t, say("0"), say("1"))
 	now := f.pool.As + 1
 	f.Shut("front", "timetable-0", now)
 	f.Shut("front", "timetable-9", now)

@@ -1,27 +1,29 @@
 package builtin
 
 import (
+	"slices"
 	"sync"
 	"sync/atomic"
 )
 
-// flights counts the requests of every instance in all pools, and what is in flight to
-// targets that are in none any more.
+// flights counts what every instance has in all pools, and what is in flight to targets
+// that are in none any more.
 type flights struct {
 	mu  sync.Mutex // of coming and going, not of counting
 	all sync.Map   // of instance to *flight
 }
 
-// flight is how many requests one instance has, and how many it answered.
+// flight is what one instance answered.
 type flight struct {
-	n         atomic.Int64
 	answered  atomic.Int64
 	failed    atomic.Int64              // of them: 5xx, or no answer at all
-	in, out   atomic.Int64              // bytes of bodies
 	histogram atomic.Pointer[histogram] // of how long answers took, once somebody asked
-	targets   atomic.Int64              // that count here and are in a pool
 	of        *flights
 	instance  string
+
+	mu      sync.Mutex
+	targets []*target // that are in a pool, or have something in flight
+	in, out int64     // bytes of those that went
 }
 
 // find is the count of an instance, nil when there is none.
@@ -31,40 +33,60 @@ func (f *flights) find(instance string) *flight {
 	return found
 }
 
-func (f *flights) of(instance string) int {
+// inFlight is how many requests an instance has.
+func (f *flights) inFlight(instance string) (n int) {
 	if one := f.find(instance); one != nil {
-		return int(one.n.Load())
+		for _, t := range one.has() {
+			n += int(t.tallies.inFlight())
+		}
 	}
-	return 0
+	return n
 }
 
-// take is the count of an instance, for one more of its targets.
-func (f *flights) take(instance string) *flight {
+func (f *flight) has() []*target {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	one, _ := f.all.LoadOrStore(instance, &flight{of: f, instance: instance})
-	one.(*flight).targets.Add(1)
-	return one.(*flight)
+	return slices.Clone(f.targets)
 }
 
-// drop says that a target is in its pool no more.
-func (f *flight) drop() {
-	if f.targets.Add(-1) == 0 {
-		f.forget()
+func (f *flight) bytes() (in, out int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	in, out = f.in, f.out
+	for _, t := range f.targets {
+		i, o := t.tallies.bytes()
+		in, out = in+i, out+o
 	}
+	return in, out
 }
 
-func (f *flight) leave() {
-	if f.n.Add(-1) == 0 && f.targets.Load() == 0 {
-		f.forget()
-	}
+// take has a new target count with its instance.
+func (f *flights) take(t *target) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	found, _ := f.all.LoadOrStore(t.instance, &flight{of: f, instance: t.instance})
+	one := found.(*flight)
+	one.mu.Lock()
+	one.targets = append(one.targets, t)
+	one.mu.Unlock()
+	t.flight = one
 }
 
-// forget ends the count once nobody needs it.
-func (f *flight) forget() {
+// drop ends the count of a target that is in no pool once nothing is in flight there, and that
+// of its instance with its last.
+func (f *flight) drop(t *target) {
 	f.of.mu.Lock()
 	defer f.of.mu.Unlock()
-	if f.targets.Load() == 0 && f.n.Load() == 0 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	at := slices.Index(f.targets, t)
+	if at < 0 || t.tallies.inFlight() > 0 {
+		return
+	}
+	f.targets = slices.Delete(f.targets, at, at+1)
+	in, out := t.tallies.bytes()
+	f.in, f.out = f.in+in, f.out+out
+	if len(f.targets) == 0 {
 		f.of.all.CompareAndDelete(f.instance, f)
 	}
 }

@@ -2,63 +2,106 @@ package builtin
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/http"
-	"net/http/httptrace"
 	"sync/atomic"
 	"time"
 
-	"unitas/internal/balancer"
+	"unitas/internal/balancer/wire"
+	"unitas/internal/fleet/traffic"
 )
 
-// RoundTrip sends a request to a target, and to another when the first did not take
+// forward sends a request to a target, and to another when the first did not take
 // it. A request of which something was sent may have done its work, or be what ended
 // the target: it is sent to one other at most, when its method promises that twice is
 // like once and the pool's retries allow it.
-func (p *pool) RoundTrip(r *http.Request) (*http.Response, error) {
-	p.requests.Add(1)
+func (p *pool) forward(x *exchange) {
 	p.retries.earn()
-	var kept *keptBody
-	if r.Body != nil && r.Body != http.NoBody {
-		kept = &keptBody{ReadCloser: r.Body}
-		r.Body = kept
+	l := p.lane.Load()
+	x.pool = p
+	if most := l.spoken.Limits.BodyBytes; most > 0 && x.in.ContentLength > most {
+		x.refuse(http.StatusRequestEntityTooLarge, tooLong(most))
+		return
 	}
-	var sent atomic.Bool
-	r = r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{WroteHeaders: func() { sent.Store(true) }}))
-	var tried []*target
+	x.narrow(l.spoken.Limits)
+	in, free := x.bound(x.in, l.spoken.Limits.Request, x.door.now.Load().Limits.Request)
+	defer free()
+	out := x.outbound(in, l.spoken.Speak == traffic.Plain || l.spoken.Speak == "")
+	c := choice{turn: &p.turn, page: x.page}
 	again := false // after something was sent
 	for {
-		t := p.pick(r.Context(), tried)
+		t, stay := p.pick(in.Context(), x, &c)
 		if t == nil {
-			return nil, errNobody
+			p.requests.Add(1)
+			p.failures.Add(1)
+			x.refuse(http.StatusServiceUnavailable, "No target is healthy.")
+			return
 		}
-		now := t.begin(r.Method, r.URL.Path)
-		r.URL.Host = t.host
-		res, err := p.transport.RoundTrip(r)
-		took := time.Since(now.Since)
+		x.begin(t)
+		out.URL.Host = t.host
+		res, err := t.upstream.Load().ask(out, x.early)
+		now := time.Now()
+		took := now.Sub(x.since)
 		if err == nil {
-			p.count(t, r.URL.Path, now.Since.Add(took), res.StatusCode, took)
-			if kept != nil {
-				kept.to.Store(t.flight)
-				t.flight.in.Add(kept.read.Swap(0))
+			p.count(t, x.page, x.path, now, res.StatusCode, took)
+			if stay {
+				p.setCookie(x.w.Header(), t.instance, l.spoken.Stay, x.link.secure)
 			}
-			res.Body = follow(res.Body, t, now)
-			return res, nil
+			x.tried(t, took, "")
+			x.answer(res)
+			return
 		}
-		t.end(now)
-		if r.Context().Err() != nil {
-			return nil, err
+		x.end()
+		var failed *wire.Error
+		errors.As(err, &failed)
+		if why := context.Cause(in.Context()); why != nil && !errors.Is(why, errLate) {
+			x.failure = "the caller went away"
+			x.tried(t, took, x.failure)
+			return
 		}
-		p.setAside(t, time.Now())
-		used := kept != nil && kept.used.Load()
-		if used || len(tried) == mostTried || (sent.Load() && (again || !repeatable(r.Method) || !p.retries.take())) {
-			p.count(t, r.URL.Path, now.Since.Add(took), 0, took)
-			return nil, err
+		used := x.body != nil && x.body.used.Load()
+		if errors.Is(err, errLongBody) || errors.Is(err, errSlowBody) {
+			x.tried(t, took, err.Error())
+			x.refuseBody(err)
+			return
 		}
-		again = sent.Load()
+		why := whyFailed(failed)
+		x.tried(t, took, why)
+		late := failed.Late || context.Cause(in.Context()) != nil
+		if !late || failed.At == wire.Connecting {
+			p.setAside(t, now, why)
+		}
+		if used || len(c.tried) == mostTried || context.Cause(in.Context()) != nil ||
+			(failed.Sent && (again || !repeatable(x.method) || !p.retries.take())) {
+			p.count(t, x.page, x.path, now, 0, took)
+			p.failures.Add(1)
+			if late {
+				x.refuse(http.StatusGatewayTimeout, "The target did not answer in time.")
+			} else {
+				x.refuse(http.StatusBadGateway, "The target closed the connection without an answer.")
+			}
+			return
+		}
+		again = failed.Sent
 		t.retried.Add(1)
-		tried = append(tried, t)
+		c.tried = append(c.tried, t)
 	}
+}
+
+// whyFailed is for people.
+func whyFailed(e *wire.Error) string {
+	switch {
+	case e.At == wire.Connecting && e.Late:
+		return "no connection in time"
+	case e.At == wire.Connecting:
+		return "no connection"
+	case e.Late:
+		return "no answer in time"
+	case e.At == wire.Answering:
+		return "a broken answer"
+	}
+	return "no answer"
 }
 
 // mostTried is how many targets may refuse a request that was not sent yet.
@@ -68,26 +111,38 @@ const mostTried = 16
 const knownWithin = 2 * time.Second
 
 // pick takes the target for a request, or returns nil. While the targets of the pool
-// are not known it waits for a moment.
-func (p *pool) pick(ctx context.Context, tried []*target) *target {
-	l := p.lane.Load()
-	if t := l.pick(&p.turn, tried); t != nil || l.known {
-		return t
+// are not known it waits for a moment. stay is set when the caller is to be told whom it has.
+func (p *pool) pick(ctx context.Context, x *exchange, c *choice) (t *target, stay bool) {
+	near := x.door.near.Load()
+	look := func() (*target, bool, bool) {
+		l := p.lane.Load()
+		some, _ := l.within(near, x.since)
+		t, stay := p.stays(some, c, caller{x.link.address, x.in.Header})
+		if t == nil {
+			t = some.pick(c)
+		}
+		if t == nil && some != l {
+			t = l.pick(c)
+		}
+		return t, stay, t != nil || l.known
+	}
+	t, stay, done := look()
+	if done {
+		return t, stay
 	}
 	limit := time.NewTimer(knownWithin)
 	defer limit.Stop()
 	for {
 		change := p.nextChange()
-		l := p.lane.Load()
-		if t := l.pick(&p.turn, tried); t != nil || l.known {
-			return t
+		if t, stay, done := look(); done {
+			return t, stay
 		}
 		select {
 		case <-change:
 		case <-limit.C:
-			return nil
+			return nil, false
 		case <-ctx.Done():
-			return nil
+			return nil, false
 		}
 	}
 }
@@ -115,24 +170,15 @@ func (a *allowance) take() bool {
 }
 
 // count adds an answer, or the lack of one, to all that is told of the target.
-func (p *pool) count(t *target, path string, at time.Time, status int, took time.Duration) {
-	t.requests.Add(1)
-	t.answers.add(at, status, took)
-	t.byVersion.add(at, status, took)
-	t.byVersion.paths.add(path, status)
-	t.flight.answered.Add(1)
-	if h := t.flight.histogram.Load(); h != nil && status != 0 {
-		h[bucketOf(took)].Add(1)
-	}
-	if status == 0 || status >= 500 {
-		t.failures.Add(1)
-		t.flight.failed.Add(1)
-	}
-	if status >= 500 {
-		p.failures.Add(1)
-	}
+func (p *pool) count(t *target, page int, path string, at time.Time, status int, took time.Duration) {
+	p.ledger.note(page, entry{p, t, path, at, took, status})
 	if status != 0 {
 		t.answered()
+	}
+	if status == 0 || status >= 500 {
+		t.inARow.Add(1)
+	} else if t.inARow.Load() != 0 {
+		t.inARow.Store(0)
 	}
 }
 
@@ -146,84 +192,97 @@ func repeatable(method string) bool {
 	return false
 }
 
-// oneContinue keeps a target's "100 Continue" from being passed on: the server says
-// it by itself when the body is wanted, which is when the target said so.
-func oneContinue(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Header.Get("Expect") != "" {
-			w = withoutContinue{w}
+// early passes on an answer that comes before the last, but for "100 Continue": the server says
+// that by itself when the body is wanted, which is when the target said so.
+func (x *exchange) early(status int, h http.Header) error {
+	if status == http.StatusContinue || !x.in.ProtoAtLeast(1, 1) {
+		return nil
+	}
+	out := x.w.Header()
+	inbound(out, h)
+	x.w.WriteHeader(status)
+	for name := range h {
+		delete(out, name)
+	}
+	return nil
+}
+
+// answer passes an answer on as it comes, and ends the exchange.
+func (x *exchange) answer(res *http.Response) {
+	t := x.target
+	defer x.end()
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusSwitchingProtocols {
+		x.switchTo(res)
+		return
+	}
+	h := x.w.Header()
+	inbound(h, res.Header)
+	if _, typed := h["Content-Type"]; !typed {
+		h["Content-Type"] = nil // none is guessed
+	}
+	announced := len(res.Trailer)
+	for name := range res.Trailer {
+		h.Add("Trailer", name)
+	}
+	x.status = res.StatusCode
+	x.willWrite(x.since)
+	x.w.WriteHeader(res.StatusCode)
+	if res.Body != http.NoBody {
+		x.copy(res, t)
+	}
+	x.trailers(h, res.Trailer, announced)
+}
+
+// copy passes the body on, each part as it comes. One that breaks off is broken off to the
+// caller as well: nothing else tells it that this is not all.
+func (x *exchange) copy(res *http.Response, t *target) {
+	out := &t.tallies[x.page].out
+	flush := http.NewResponseController(x.w).Flush
+	if ready, ok := res.Body.(interface{ Ready() bool }); (!ok || !ready.Ready()) && (res.ContentLength != 0) {
+		_ = flush()
+	}
+	buf := parts.Get().(*[]byte)
+	defer parts.Put(buf)
+	for {
+		n, err := res.Body.Read(*buf)
+		if n > 0 {
+			out.Add(int64(n))
+			x.sent += int64(n)
+			x.willWrite(time.Now())
+			if _, err := x.w.Write((*buf)[:n]); err != nil {
+				x.failure = "the caller went away"
+				panic(http.ErrAbortHandler)
+			}
+			if err == nil && x.sent != res.ContentLength {
+				_ = flush()
+			}
 		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-type withoutContinue struct{ http.ResponseWriter }
-
-func (w withoutContinue) WriteHeader(status int) {
-	if status != http.StatusContinue {
-		w.ResponseWriter.WriteHeader(status)
+		if err == io.EOF {
+			return
+		}
+		if err != nil {
+			x.failure = "the target broke off its answer"
+			if x.in.Context().Err() != nil {
+				x.failure = "the caller went away"
+			} else {
+				t.inARow.Add(1)
+			}
+			panic(http.ErrAbortHandler)
+		}
 	}
 }
 
-// Unwrap lets the proxy flush and switch protocols.
-func (w withoutContinue) Unwrap() http.ResponseWriter { return w.ResponseWriter }
-
-// keptBody is a request body that survives being closed by a failed attempt,
-// and knows whether anything was read from it.
-type keptBody struct {
-	io.ReadCloser
-	used atomic.Bool
-	read atomic.Int64           // before it was known who answers
-	to   atomic.Pointer[flight] // who does
-}
-
-func (b *keptBody) Read(p []byte) (int, error) {
-	b.used.Store(true)
-	n, err := b.ReadCloser.Read(p)
-	if to := b.to.Load(); to != nil {
-		to.in.Add(int64(n) + b.read.Swap(0))
-	} else {
-		b.read.Add(int64(n))
+// trailers passes on the fields after the body.
+func (x *exchange) trailers(h, all http.Header, announced int) {
+	if len(all) == 0 {
+		return
 	}
-	return n, err
-}
-
-// Close leaves the body open: the server closes it when the request is over.
-func (b *keptBody) Close() error { return nil }
-
-// follow ends the request of the target when the answer's body is done with.
-func follow(body io.ReadCloser, t *target, now *balancer.Request) io.ReadCloser {
-	f := followed{ReadCloser: body, t: t, now: now, over: new(atomic.Bool)}
-	if both, ok := body.(io.ReadWriteCloser); ok { // a switched protocol
-		return followedBoth{f, both}
+	for name, values := range all {
+		if len(all) != announced {
+			name = http.TrailerPrefix + name
+		}
+		h[name] = values
 	}
-	return f
+	_ = http.NewResponseController(x.w).Flush()
 }
-
-type followed struct {
-	io.ReadCloser
-	t    *target
-	now  *balancer.Request
-	over *atomic.Bool
-}
-
-func (f followed) Read(p []byte) (int, error) {
-	n, err := f.ReadCloser.Read(p)
-	f.t.flight.out.Add(int64(n))
-	return n, err
-}
-
-func (f followed) Close() error {
-	err := f.ReadCloser.Close()
-	if f.over.CompareAndSwap(false, true) {
-		f.t.end(f.now)
-	}
-	return err
-}
-
-type followedBoth struct {
-	followed
-	w io.Writer
-}
-
-func (f followedBoth) Write(p []byte) (int, error) { return f.w.Write(p) }

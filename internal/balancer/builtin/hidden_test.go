@@ -42,7 +42,7 @@ func breaking(t *testing.T, bytes int) string {
 // taken by a target that broke; the rest alone is no request.
 func TestAUsedBodyGoesNowhereElse(t *testing.T) {
 	var got atomic.Int64
-	f := newFront(t, func(w http.ResponseWriter, _ *http.Request) { got.Add(1) })
+	f := newSite(t, func(w http.ResponseWriter, _ *http.Request) { got.Add(1) })
 	f.targets = append([]balancer.Target{{Instance: "breaks", Address: breaking(t, 8<<10), Open: true, Weight: 100}}, f.targets...)
 	f.apply()
 	broken := 0
@@ -77,7 +77,7 @@ func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
 		entered <- true
 		<-release
 	}
-	f := newFront(t, slow, slow)
+	f := newSite(t, slow, slow)
 	ctx, leave := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
@@ -114,13 +114,13 @@ func TestSetAsideEnds(t *testing.T) {
 	now := time.Now()
 	var one target
 	for n, want := range []time.Duration{firstAside, 2 * firstAside, 4 * firstAside} {
-		one.setAside(now)
+		one.setAside(now, "no connection")
 		if !one.isAside(now.Add(want-time.Millisecond)) || one.isAside(now.Add(want+time.Millisecond)) {
 			t.Errorf("the %d. time it is not set aside for %s", n+1, want)
 		}
 	}
 	for range 20 {
-		one.setAside(now)
+		one.setAside(now, "no connection")
 	}
 	if one.isAside(now.Add(lastAside + time.Millisecond)) {
 		t.Errorf("it is set aside for longer than %s", lastAside)
@@ -132,7 +132,7 @@ func TestSetAsideEnds(t *testing.T) {
 }
 
 func TestHostIsPassedOn(t *testing.T) {
-	f := newFront(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Host, r.Header["X-Forwarded-Host"]) })
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Host, r.Header["X-Forwarded-Host"]) })
 	req, err := http.NewRequest(http.MethodGet, f.url, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -183,25 +183,26 @@ func TestWindowsForget(t *testing.T) {
 // TestAClosedTargetTakesNothing, whoever picked it before it was closed.
 func TestAClosedTargetTakesNothing(t *testing.T) {
 	idle := 0
-	target := &target{instance: "timetable-001", flight: (&flights{}).take("timetable-001"), idle: func(string) { idle++ }}
+	target := &target{instance: "timetable-001", tallies: newTallies(), idle: func(string) { idle++ }}
+	(&flights{}).take(target)
 	target.set(true, 1)
-	if !target.take(false) {
+	if !target.take(0, false) {
 		t.Fatal("an open one takes nothing")
 	}
 	target.set(false, 2)
-	if target.take(false) || target.take(true) {
+	if target.take(0, false) || target.take(0, true) {
 		t.Error("a closed one takes a request")
 	}
-	if n := target.inFlight.Load(); n != 1 || idle != 0 {
+	if n := target.tallies.inFlight(); n != 1 || idle != 0 {
 		t.Errorf("%d are in flight, it was told idle %d times", n, idle)
 	}
 	target.last.Store(true) // by setting, when nobody is well
-	if target.take(false) || !target.take(true) {
+	if target.take(0, false) || !target.take(0, true) {
 		t.Error("an ill one that may be tried takes nothing, or what is not a try")
 	}
-	target.leave()
-	target.leave()
-	if n := target.inFlight.Load(); n != 0 || idle != 1 {
+	target.leave(0)
+	target.leave(0)
+	if n := target.tallies.inFlight(); n != 0 || idle != 1 {
 		t.Errorf("%d are in flight, it was told idle %d times", n, idle)
 	}
 }
@@ -234,10 +235,10 @@ func BenchmarkWindow(b *testing.B) {
 // TestSlowerThan counts from when it is first asked, and what was answered from the first
 // request on.
 func TestSlowerThan(t *testing.T) {
-	f := newFront(t, say("0"))
+	f := newSite(t, say("0"))
 	count := func(took time.Duration) {
 		p := f.pools["front"]
-		p.count(p.lane.Load().targets[0], "/", time.Now(), 200, took)
+		p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 200, took)
 	}
 	count(time.Second)
 	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 0 || slow != 0 {
@@ -257,8 +258,8 @@ func TestSlowerThan(t *testing.T) {
 		t.Errorf("after 8 answers it has answered %d, and %d failed", n, failed)
 	}
 	p := f.pools["front"]
-	p.count(p.lane.Load().targets[0], "/", time.Now(), 503, time.Millisecond)
-	p.count(p.lane.Load().targets[0], "/", time.Now(), 0, time.Millisecond)
+	p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 503, time.Millisecond)
+	p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 0, time.Millisecond)
 	if n, failed := f.Answered("timetable-0"); n != 10 || failed != 2 {
 		t.Errorf("with two that failed it has answered %d, and %d failed", n, failed)
 	}

@@ -17,7 +17,7 @@ func TestWhatPasses(t *testing.T) {
 	slow := false
 	var worked, waited []float64 // ms, as the target measured slow ones, and the caller all
 	work := make([]byte, 8<<20)
-	f := newFront(t, func(w http.ResponseWriter, r *http.Request) {
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		if slow {
 			start := time.Now()

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/fleet/traffic"
 )
 
 // lane is the targets of a pool with how one is chosen. It does not change; a
@@ -21,6 +22,8 @@ type lane struct {
 	// less.
 	even      bool
 	rampUntil int64 // ns, see nanos
+	spoken    traffic.Targets
+	near      sync.Map // of nearKey to *nearLane
 }
 
 // turn is whose turn it is; it outlives changes of the lane.
@@ -30,10 +33,16 @@ type turn struct {
 }
 
 func newLane(p balancer.Pool, targets []*target) *lane {
-	l := &lane{targets: targets, leastBusy: p.LeastBusy, tryAll: p.TryAll, known: p.Known, slow: p.SlowStart, even: true}
+	l := &lane{targets: targets, leastBusy: p.LeastBusy, tryAll: p.TryAll, known: p.Known, slow: p.SlowStart, even: true, spoken: p.Spoken}
+	l.ready()
+	return l
+}
+
+// ready works out what is the same for every choice.
+func (l *lane) ready() {
 	var newest int64
 	var first uint64
-	for _, t := range targets {
+	for _, t := range l.targets {
 		if !t.isOpen() {
 			continue
 		}
@@ -44,95 +53,120 @@ func newLane(p balancer.Pool, targets []*target) *lane {
 		}
 		l.even = l.even && w == first && w != 0
 	}
-	l.rampUntil = newest + int64(p.SlowStart)
-	return l
+	l.rampUntil = newest + int64(l.slow)
+}
+
+// choice is one choosing of a target.
+type choice struct {
+	turn  *turn
+	page  int // of the ledger
+	tried []*target
+	trial bool // nothing is taken and no turn passes
+	now   time.Time
 }
 
 // pick takes the target for a request that the tried ones did not take, or
 // returns nil. Those that were set aside come last, and after them, by setting,
 // those that are ill.
-func (l *lane) pick(turn *turn, tried []*target) *target {
-	now := time.Now()
-	if t := l.choose(turn, now, func(t *target) bool { return t.isOpen() && !t.isAside(now) && !slices.Contains(tried, t) }, false); t != nil {
+func (l *lane) pick(c *choice) *target {
+	c.now = time.Now()
+	if t := l.choose(c, func(t *target) bool { return t.isOpen() && !t.isAside(c.now) && !slices.Contains(c.tried, t) }, false); t != nil {
 		return t
 	}
-	if t := l.choose(turn, now, func(t *target) bool { return t.isOpen() && !slices.Contains(tried, t) }, false); t != nil {
+	if t := l.choose(c, func(t *target) bool { return t.isOpen() && !slices.Contains(c.tried, t) }, false); t != nil {
 		return t
 	}
 	if l.tryAll {
-		return l.choose(turn, now, func(t *target) bool { return t.last.Load() && !slices.Contains(tried, t) }, true)
+		return l.choose(c, func(t *target) bool { return t.last.Load() && !slices.Contains(c.tried, t) }, true)
 	}
 	return nil
 }
 
-func (l *lane) choose(turn *turn, now time.Time, may func(*target) bool, anyway bool) *target {
+// take takes a target unless it was closed meanwhile.
+func (c *choice) take(t *target, anyway bool) bool { return c.trial || t.take(c.page, anyway) }
+
+// begin is where the turn is.
+func (c *choice) begin() uint64 {
+	if c.trial {
+		return c.turn.next.Load() + 1
+	}
+	return c.turn.next.Add(1)
+}
+
+func (l *lane) choose(c *choice, may func(*target) bool, anyway bool) *target {
 	switch {
 	case len(l.targets) == 0:
 		return nil
 	case l.leastBusy && !anyway:
-		return l.leastBusyOf(turn, now, may)
-	case anyway, l.even && nanos(now) >= l.rampUntil:
+		return l.leastBusyOf(c, may)
+	case anyway, l.even && nanos(c.now) >= l.rampUntil:
 		n := uint64(len(l.targets))
-		begin := turn.next.Add(1)
+		begin := c.begin()
 		for i := range n {
-			if t := l.targets[(begin+i)%n]; may(t) && t.take(anyway) {
+			if t := l.targets[(begin+i)%n]; may(t) && c.take(t, anyway) {
 				return t
 			}
 		}
 		return nil
 	}
-	return l.byWeight(turn, now, may)
+	return l.byWeight(c, may)
 }
 
 // byWeight gives turns by weight and as evenly in time as may be: every target
 // gains its part, the one with the most goes and pays for all.
-func (l *lane) byWeight(turn *turn, now time.Time, may func(*target) bool) *target {
-	turn.mu.Lock()
-	defer turn.mu.Unlock()
+func (l *lane) byWeight(c *choice, may func(*target) bool) *target {
+	c.turn.mu.Lock()
+	defer c.turn.mu.Unlock()
 	var closed []*target // while we looked
 	for {
 		var best *target
-		var sum float64
+		var sum, most float64
 		for _, t := range l.targets {
-			part := t.part(now, l.slow)
+			part := t.part(c.now, l.slow)
 			if part == 0 || !may(t) || slices.Contains(closed, t) {
 				continue
 			}
-			t.credit += part
+			credit := t.credit + part
+			if !c.trial {
+				t.credit = credit
+			}
 			sum += part
-			if best == nil || t.credit > best.credit {
-				best = t
+			if best == nil || credit > most {
+				best, most = t, credit
 			}
 		}
 		if best == nil {
 			return nil
 		}
+		if c.trial {
+			return best
+		}
 		best.credit -= sum
-		if best.take(false) {
+		if c.take(best, false) {
 			return best
 		}
 		closed = append(closed, best)
 	}
 }
 
-func (l *lane) leastBusyOf(turn *turn, now time.Time, may func(*target) bool) *target {
+func (l *lane) leastBusyOf(c *choice, may func(*target) bool) *target {
 	n := uint64(len(l.targets))
-	begin := turn.next.Add(1)
+	begin := c.begin()
 	var closed []*target
 	for {
 		var best *target
 		var least float64
 		for i := range n {
 			t := l.targets[(begin+i)%n]
-			part := t.part(now, l.slow)
+			part := t.part(c.now, l.slow)
 			if part == 0 || !may(t) || slices.Contains(closed, t) {
 				continue
 			}
-			if load := float64(t.inFlight.Load()+1) / part; best == nil || load < least {
+			if load := float64(t.tallies.inFlight()+1) / part; best == nil || load < least {
 				best, least = t, load
 			}
 		}
-		if best == nil || best.take(false) {
+		if best == nil || c.take(best, false) {
 			return best
 		}
 		closed = append(closed, best)

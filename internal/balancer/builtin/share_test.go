@@ -15,12 +15,13 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/certtest"
+	"unitas/internal/fleet/traffic"
 	"unitas/internal/porttest"
 	"unitas/internal/waittest"
 )
 
 // counts sends n requests and counts who answered.
-func (f *front) counts(t testing.TB, n int) map[string]int {
+func (f *site) counts(t testing.TB, n int) map[string]int {
 	t.Helper()
 	count := map[string]int{}
 	for range n {
@@ -31,7 +32,7 @@ func (f *front) counts(t testing.TB, n int) map[string]int {
 }
 
 func TestWeights(t *testing.T) {
-	f := newFront(t, say("0"), say("1"), say("2"))
+	f := newSite(t, say("0"), say("1"), say("2"))
 	f.targets[0].Weight, f.targets[1].Weight, f.targets[2].Weight = 300, 100, 0
 	f.apply()
 	if c := f.counts(t, 40); c["0"] != 30 || c["1"] != 10 {
@@ -50,7 +51,7 @@ func TestLeastBusy(t *testing.T) {
 		<-release
 		fmt.Fprint(w, "busy")
 	}
-	f := newFront(t, busy, say("free"))
+	f := newSite(t, busy, say("free"))
 	f.pool.LeastBusy = true
 	f.targets[1].Open = false
 	f.apply()
@@ -72,7 +73,7 @@ func TestLeastBusy(t *testing.T) {
 // TestSetAside: a target that refuses is left alone at once, and is taken again
 // when its time is over.
 func TestSetAside(t *testing.T) {
-	f := newFront(t, say("0"), say("1"))
+	f := newSite(t, say("0"), say("1"))
 	f.servers[0].Close()
 	if c := f.counts(t, 10); c["1"] != 10 {
 		t.Fatalf("the requests went %v", c)
@@ -84,7 +85,7 @@ func TestSetAside(t *testing.T) {
 	refuser := f.Balancer.pools["front"].lane.Load().targets[0]
 	now := time.Now()
 	for n, want := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second, 30 * time.Second, 30 * time.Second} {
-		refuser.setAside(now)
+		refuser.setAside(now, "no connection")
 		if got := time.Duration(refuser.aside.Load() - nanos(now)); got != want {
 			t.Errorf("refusal %d sets aside for %s, want %s", n+2, got, want)
 		}
@@ -100,8 +101,8 @@ func TestSetAside(t *testing.T) {
 
 // TestAsideIsBetterThanNobody: when all are set aside they are tried all the same.
 func TestAsideIsBetterThanNobody(t *testing.T) {
-	f := newFront(t, say("0"))
-	f.Balancer.pools["front"].lane.Load().targets[0].setAside(time.Now())
+	f := newSite(t, say("0"))
+	f.Balancer.pools["front"].lane.Load().targets[0].setAside(time.Now(), "no connection")
 	if status, body := f.get(t, http.MethodGet, ""); status != http.StatusOK || body != "0" {
 		t.Errorf("answered %d %s", status, body)
 	}
@@ -112,7 +113,7 @@ func TestAsideIsBetterThanNobody(t *testing.T) {
 }
 
 func TestTryAll(t *testing.T) {
-	f := newFront(t, say("ill"), say("draining"))
+	f := newSite(t, say("ill"), say("draining"))
 	f.targets[0].Open, f.targets[0].Last = false, true
 	f.targets[1].Open = false
 	f.apply()
@@ -127,7 +128,7 @@ func TestTryAll(t *testing.T) {
 }
 
 func TestSlowStart(t *testing.T) {
-	f := newFront(t, say("old"), say("fresh"))
+	f := newSite(t, say("old"), say("fresh"))
 	f.pool.SlowStart = time.Hour
 	f.apply()
 	targets := f.Balancer.pools["front"].lane.Load().targets
@@ -145,7 +146,7 @@ func TestSlowStart(t *testing.T) {
 // TestUpgrade: a switched protocol passes through in both directions, and counts
 // as one request until it ends.
 func TestUpgrade(t *testing.T) {
-	f := newFront(t, func(w http.ResponseWriter, r *http.Request) {
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		conn, both, err := http.NewResponseController(w).Hijack()
 		if err != nil {
 			t.Error(err)
@@ -188,7 +189,7 @@ func TestUpgrade(t *testing.T) {
 // TestStreaming: what a target writes comes through before it ends.
 func TestStreaming(t *testing.T) {
 	release := make(chan bool)
-	f := newFront(t, func(w http.ResponseWriter, _ *http.Request) {
+	f := newSite(t, func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprintln(w, "first")
 		_ = http.NewResponseController(w).Flush()
 		<-release
@@ -215,12 +216,13 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	dir := t.TempDir()
 	certificate, key := filepath.Join(dir, "front.pem"), filepath.Join(dir, "front.key")
 	certtest.Write(t, certificate, key, 1)
-	f := newFront(t, say("0"))
+	f := newSite(t, say("0"))
 	secure := porttest.Free(t)
-	plain, https := balancer.Listener{Address: f.address}, balancer.Listener{Address: secure, Certificate: certificate, Key: key}
-	f.Listen("front", []balancer.Listener{plain, https})
-	if s, _ := f.Stats("front"); s.Troubled() || s.Listeners[1].Expires.IsZero() {
-		t.Fatalf("the listeners are %+v", s.Listeners)
+	https := balancer.Listener{Listener: traffic.Listener{Address: secure, Kind: traffic.HTTPS, Pool: "front", HTTP2: true, Limits: traffic.UsualListenerLimits},
+		Pairs: []balancer.Pair{{Name: "front", Chain: certificate, Key: key}}}
+	f.Listen([]balancer.Listener{f.listener, https})
+	if l := f.Listening()[1]; l.Trouble != "" || l.Expires.IsZero() {
+		t.Fatalf("the listener is %+v", l)
 	}
 	client := func() *http.Client {
 		return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
@@ -236,7 +238,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 		return res.TLS.PeerCertificates[0].SerialNumber.String()
 	}
 	lookNow := func() {
-		p := f.Balancer.pools["front"].listeners[https].pair
+		p := f.Balancer.doors[secure].now.Load().pairs[0]
 		p.mu.Lock()
 		p.looked = time.Time{}
 		p.mu.Unlock()
@@ -261,10 +263,10 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	if got := serial(client()); got != "2" {
 		t.Errorf("with a broken file a new connection sees %s", got)
 	}
-	if s, _ := f.Stats("front"); !strings.Contains(s.Listeners[1].Trouble, "the one before stays in use") {
-		t.Errorf("nobody is told of the broken file: %+v", s.Listeners[1])
+	if l := f.Listening()[1]; !strings.Contains(l.Trouble, "the one before stays in use") {
+		t.Errorf("nobody is told of the broken file: %+v", l)
 	}
-	f.Listen("front", []balancer.Listener{plain})
+	f.Listen([]balancer.Listener{f.listener})
 	if _, err := net.Dial("tcp", secure); err == nil {
 		t.Error("a listener that was taken away is still open")
 	}
@@ -317,7 +319,7 @@ func TestWindows(t *testing.T) {
 // TestVersionsAreCountedTogether: what a version did is told after its last
 // target went.
 func TestVersionsAreCountedTogether(t *testing.T) {
-	f := newFront(t, say("0"), say("1"), say("2"))
+	f := newSite(t, say("0"), say("1"), say("2"))
 	f.counts(t, 9)
 	f.targets = f.targets[1:2] // the only one of version 2
 	f.apply()

@@ -56,6 +56,7 @@ type Settings struct {
 	Enough int
 	// Weights are of single instances against the others of their group.
 	Weights map[string]int
+	Targets
 }
 
 // Group is one group of the pool as it is now.
@@ -85,7 +86,7 @@ func (s *Settings) Validate() (field string, err error) {
 	if !weighed {
 		return "shares", fmt.Errorf("every group has the weight 0, so nobody would get requests; give one of them a weight of at least 1")
 	}
-	return "", nil
+	return s.Targets.validate()
 }
 
 // Share is how the group shares; groups that are not named have the usual weight.

@@ -438,6 +438,77 @@ export interface paths {
         patch: operations["changeCheck"];
         trace?: never;
     };
+    "/v1/listeners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Listeners by address */
+        get: operations["listListeners"];
+        put?: never;
+        /** Have an address take requests or connections */
+        post: operations["createListener"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/listeners/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One listener with its routes */
+        get: operations["getListener"];
+        put?: never;
+        post?: never;
+        /** Close a listener; what is under way goes on */
+        delete: operations["deleteListener"];
+        options?: never;
+        head?: never;
+        /** Change a listener, only what is given; what is under way goes on */
+        patch: operations["changeListener"];
+        trace?: never;
+    };
+    "/v1/listeners/{address}/served": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest lines of what a listener wrote down, the oldest of them first; each is an object */
+        get: operations["listServed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell where a request would go now, without sending it */
+        post: operations["tryRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/pools": {
         parameters: {
             query?: never;
@@ -1781,7 +1852,8 @@ export interface components {
             items: components["schemas"]["Check"][];
             next?: string;
         };
-        Listener: {
+        /** @description A listener in short: with usual settings, and all to this pool. Its own page has the others. */
+        PoolListener: {
             /**
              * @description Address and port, such as 127.0.0.1:8000
              * @example 127.0.0.1:8000
@@ -1789,6 +1861,328 @@ export interface components {
             address: string;
             /** @description For https: the name of a certificate among those of the service, NAME.pem with its chain and NAME.key; they are read again when they change */
             certificate?: string;
+        };
+        /**
+         * @description What it speaks: requests in clear, requests with TLS, connections of any protocol
+         * @enum {string}
+         */
+        ListenerKind: "http" | "https" | "tcp";
+        HeaderMatch: {
+            name: string;
+            /** @description Without it: any */
+            value?: string;
+        };
+        /** @description A part of the requests of a route that goes to another pool, while that one has a target */
+        RouteAside: {
+            pool: string;
+            /**
+             * Format: double
+             * @description Of them, as evenly in time as may be
+             */
+            percent?: number;
+            header?: components["schemas"]["HeaderMatch"];
+        };
+        /** @description Sends the requests that it takes to a pool; the first route that takes one has it */
+        Route: {
+            /** @description Whole, or *.NAME for all that have one part more; without it any */
+            hosts?: string[];
+            /** @description How the path begins, by whole parts: /fares takes /fares and /fares/7 */
+            path?: string;
+            /** @description All of them */
+            headers?: components["schemas"]["HeaderMatch"][];
+            pool: string;
+            aside?: components["schemas"]["RouteAside"];
+        };
+        /** @description What a caller may take; 0 is without that limit */
+        ListenerLimits: {
+            /**
+             * Format: double
+             * @description To send the head of a request; usual 30
+             */
+            head_seconds?: number;
+            /**
+             * Format: double
+             * @description Between requests, and between two parts of a body; usual 120
+             */
+            idle_seconds?: number;
+            /**
+             * Format: double
+             * @description Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
+             */
+            quiet_seconds?: number;
+            /**
+             * Format: double
+             * @description A whole request with its answer
+             */
+            request_seconds?: number;
+            /**
+             * Format: int64
+             * @description Usual 65536; answered 431
+             */
+            head_bytes?: number;
+            /**
+             * Format: int64
+             * @description Answered 413
+             */
+            body_bytes?: number;
+            /** @description At once, of one address (of IPv6 one network of 64 bits) */
+            connections?: number;
+            /**
+             * Format: double
+             * @description New ones of one address
+             */
+            connections_per_second?: number;
+            /**
+             * Format: double
+             * @description Of one address; answered 429
+             */
+            requests_per_second?: number;
+        };
+        /** @description What is written down of requests */
+        ServedLog: {
+            /**
+             * @description all, a share and all failures, failures only (5xx and what was broken off), or none
+             * @enum {string}
+             */
+            keep: "all" | "share" | "failures" | "none";
+            /**
+             * Format: double
+             * @description Of share
+             */
+            percent?: number;
+        };
+        /** @description Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there */
+        Nearness: {
+            /**
+             * @description Every region alike, in the order of regions, or by how long connections take to be made
+             * @enum {string}
+             */
+            how: "alike" | "in-order" | "measured";
+            /** @description The nearest first, for in-order */
+            regions?: string[];
+            /** @description Of a region's targets that must be healthy; usual 50 */
+            enough_percent?: number;
+        };
+        NewListener: {
+            /**
+             * @description Address and port, such as 127.0.0.1:8000
+             * @example 127.0.0.1:8000
+             */
+            address: string;
+            /**
+             * @description What it speaks, see ListenerKind
+             * @default http
+             * @enum {string}
+             */
+            kind: "http" | "https" | "tcp";
+            /** @description Gets what no route takes; without it that is answered 404 */
+            pool?: string;
+            routes?: components["schemas"]["Route"][];
+            /** @description For https, by name among those of the service; a caller gets the first that is for the name it asks for, and the first of all when none is */
+            certificates?: string[];
+            /**
+             * @default 1.2
+             * @enum {string}
+             */
+            least_tls: "1.2" | "1.3";
+            /** @description Offered by https (usual), and understood by http from callers that know of it */
+            http2?: boolean;
+            /** @description Send every request to https at this port; 0 does not */
+            redirect?: number;
+            /** @description Of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2) */
+            tell?: boolean;
+            near?: components["schemas"]["Nearness"];
+            limits?: components["schemas"]["ListenerLimits"];
+            log?: components["schemas"]["ServedLog"];
+        };
+        ListenerChange: {
+            kind?: components["schemas"]["ListenerKind"];
+            /** @description Empty for none */
+            pool?: string;
+            routes?: components["schemas"]["Route"][];
+            certificates?: string[];
+            /** @enum {string} */
+            least_tls?: "1.2" | "1.3";
+            http2?: boolean;
+            redirect?: number;
+            tell?: boolean;
+            near?: components["schemas"]["Nearness"];
+            limits?: components["schemas"]["ListenerLimits"];
+            log?: components["schemas"]["ServedLog"];
+            reason?: string;
+        };
+        Listener: {
+            address: string;
+            kind: components["schemas"]["ListenerKind"];
+            pool: string;
+            routes: components["schemas"]["Route"][];
+            certificates: string[];
+            least_tls: string;
+            http2: boolean;
+            redirect: number;
+            tell: boolean;
+            near: components["schemas"]["Nearness"];
+            limits: components["schemas"]["ListenerLimits"];
+            log: components["schemas"]["ServedLog"];
+            /** @description The state of the listener in words */
+            sentence: string;
+            /** @description Why it is not open, or why a changed certificate was not taken; empty when all is well */
+            trouble: string;
+            /**
+             * Format: date-time
+             * @description When the first of its certificates ends
+             */
+            expires_at?: string;
+            /** @description Open now */
+            connections: number;
+            /**
+             * Format: int64
+             * @description Since the service started
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Of them that passed a limit
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Of them that no route took
+             */
+            unrouted: number;
+            /**
+             * Format: int64
+             * @description Lines of its log there was no time for
+             */
+            unwritten: number;
+            /** @description Regions, the nearest first */
+            reached: components["schemas"]["RegionReached"][];
+            /** @description Why not the nearest region alone has the requests; empty when it does */
+            spill: string;
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            created_at: string;
+        };
+        RegionReached: {
+            region: string;
+            /**
+             * Format: double
+             * @description How long a connection there takes to be made; 0 when it is not measured
+             */
+            took_ms: number;
+        };
+        ListenerList: {
+            items: components["schemas"]["Listener"][];
+        };
+        ServedList: {
+            items: {
+                [key: string]: unknown;
+            }[];
+            /** @description Where the service that was asked writes them */
+            file: string;
+        };
+        RequestTrial: {
+            /** @description With the host that the request is for, and the port of the listener, such as http://timetable.saltmere.example:8000/fares */
+            url: string;
+            /** @description The address of the listener; without it the one at the port of the URL */
+            listener?: string;
+            headers?: components["schemas"]["HeaderMatch"][];
+            /**
+             * @description The address that it comes from
+             * @default 127.0.0.1
+             */
+            caller: string;
+        };
+        RequestTrace: {
+            listener: string;
+            /** @description From 1; 0 when none took it */
+            route: number;
+            /** @description Empty when nobody takes it */
+            pool: string;
+            /** @description The pool that the route sends it aside to */
+            aside?: string;
+            /** @description The instance that would get it */
+            target?: string;
+            group?: string;
+            version?: string;
+            address?: string;
+            /** @description What it is answered when no target gets it; 0 when one does */
+            status: number;
+            /** @description Step by step */
+            why: string[];
+        };
+        /**
+         * @description What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+         * @enum {string}
+         */
+        Speak: "http" | "http2" | "https";
+        /** @description Keep a caller at one target for as long as that is there */
+        Stay: {
+            /** @enum {string} */
+            by: "nothing" | "cookie" | "header" | "address";
+            /** @description Of header */
+            header?: string;
+            /**
+             * Format: double
+             * @description How long a cookie is kept; 0 until the browser ends
+             */
+            for_seconds?: number;
+        };
+        /** @description When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long */
+        Eject: {
+            /** @description In a row: 5xx or no answer; 0 never */
+            failures?: number;
+            /**
+             * Format: double
+             * @description Percent points more failures in the last minute than the others have; 0 never
+             */
+            points?: number;
+            /**
+             * Format: double
+             * @description Times as slow as the others, by the median of the last minute; 0 never
+             */
+            slower?: number;
+            /** @description Requests without which points and slower say nothing; usual 50 */
+            least?: number;
+            /**
+             * Format: double
+             * @description For how long the first time; usual 10
+             */
+            first_seconds?: number;
+            /**
+             * Format: double
+             * @description Usual 300
+             */
+            most_seconds?: number;
+        };
+        /** @description What a target may take; 0 is without that limit */
+        PoolLimits: {
+            /**
+             * Format: double
+             * @description Until there is a connection; usual 2
+             */
+            connect_seconds?: number;
+            /**
+             * Format: double
+             * @description From the end of the request to the head of the answer; answered 504
+             */
+            first_byte_seconds?: number;
+            /**
+             * Format: double
+             * @description Between two parts of an answer
+             */
+            idle_seconds?: number;
+            /**
+             * Format: double
+             * @description A whole request with its answer; answered 504
+             */
+            request_seconds?: number;
+            /**
+             * Format: int64
+             * @description Of a request; answered 413
+             */
+            body_bytes?: number;
         };
         GroupShare: {
             group: string;
@@ -1819,7 +2213,8 @@ export interface components {
         };
         NewPool: {
             name: components["schemas"]["Name"];
-            listeners: components["schemas"]["Listener"][];
+            /** @description Those that send all to it; others may have routes to it */
+            listeners?: components["schemas"]["PoolListener"][];
             /** @description The check that decides which targets get traffic */
             check: string;
             /** @description Where the listeners stand, for advice */
@@ -1849,11 +2244,20 @@ export interface components {
              * @default 50
              */
             enough_percent: number;
+            speak?: components["schemas"]["Speak"];
+            /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
+            trust?: string;
+            /** @description Of https targets, the name they must have; without it their address */
+            server_name?: string;
+            stay?: components["schemas"]["Stay"];
+            eject?: components["schemas"]["Eject"];
+            limits?: components["schemas"]["PoolLimits"];
             weights?: components["schemas"]["TargetWeights"];
             labels?: components["schemas"]["Labels"];
         };
         PoolChange: {
-            listeners?: components["schemas"]["Listener"][];
+            /** @description Those that send all to it; others may have routes to it */
+            listeners?: components["schemas"]["PoolListener"][];
             check?: string;
             zones?: string[];
             choose?: components["schemas"]["Choose"];
@@ -1862,6 +2266,14 @@ export interface components {
             slow_start_seconds?: number;
             shares?: components["schemas"]["GroupShare"][];
             enough_percent?: number;
+            speak?: components["schemas"]["Speak"];
+            /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
+            trust?: string;
+            /** @description Of https targets, the name they must have; without it their address */
+            server_name?: string;
+            stay?: components["schemas"]["Stay"];
+            eject?: components["schemas"]["Eject"];
+            limits?: components["schemas"]["PoolLimits"];
             weights?: components["schemas"]["TargetWeights"];
             labels?: components["schemas"]["Labels"];
             reason?: string;
@@ -1919,9 +2331,13 @@ export interface components {
             share_percent: number;
             /**
              * Format: date-time
-             * @description Set aside until then because it refused or reset connections
+             * @description Set aside until then for how it answered, or because it refused or reset connections
              */
             aside_until?: string;
+            aside_why?: string;
+            /** @description The how manyth time in a row */
+            aside_nth?: number;
+            region?: string;
             in_flight: number;
             /**
              * Format: int64
@@ -1960,8 +2376,11 @@ export interface components {
         };
         ListenerState: {
             address: string;
+            kind: components["schemas"]["ListenerKind"];
             /** @description Whether it speaks https */
             secure: boolean;
+            /** @description Whether it sends requests here by a route alone, and the rest elsewhere */
+            routed: boolean;
             /** @description Its name; of a listener that an earlier release made, the file */
             certificate?: string;
             /**
@@ -1985,6 +2404,14 @@ export interface components {
             slow_start_seconds: number;
             shares: components["schemas"]["GroupShare"][];
             enough_percent: number;
+            speak: components["schemas"]["Speak"];
+            /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
+            trust: string;
+            /** @description Of https targets, the name they must have; without it their address */
+            server_name: string;
+            stay: components["schemas"]["Stay"];
+            eject: components["schemas"]["Eject"];
+            limits: components["schemas"]["PoolLimits"];
             weights: components["schemas"]["TargetWeights"];
             labels: components["schemas"]["Labels"];
             /** @description That it sends requests to */
@@ -3630,6 +4057,8 @@ export interface components {
         IdempotencyKey: string;
         /** @description The ETag that the change was made against, or * for whatever it is now */
         IfMatch: string;
+        /** @description Address and port, such as 127.0.0.1:8000 */
+        Address: string;
         ObjectName: string;
         /** @description A number or a mark */
         ObjectVersion: string;
@@ -4601,6 +5030,187 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listListeners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Listeners */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListenerList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createListener: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewListener"];
+            };
+        };
+        responses: {
+            /** @description The listener */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getListener: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Address and port, such as 127.0.0.1:8000 */
+                address: components["parameters"]["Address"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The listener */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteListener: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description Address and port, such as 127.0.0.1:8000 */
+                address: components["parameters"]["Address"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is closed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeListener: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that the change was made against, or * for whatever it is now */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description Address and port, such as 127.0.0.1:8000 */
+                address: components["parameters"]["Address"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListenerChange"];
+            };
+        };
+        responses: {
+            /** @description The listener */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listServed: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Address and port, such as 127.0.0.1:8000 */
+                address: components["parameters"]["Address"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServedList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RequestTrial"];
+            };
+        };
+        responses: {
+            /** @description Where it would go */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestTrace"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unitas/api/contract"
+)
+
+// spokenFlags are how the targets of a pool are spoken to.
+type spokenFlags struct {
+	speak, trust, serverName, stay, eject string
+	stayFor                               time.Duration
+	limits                                []string
+}
+
+func (f *spokenFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.speak, "speak", "http", "what targets are spoken to in: http (1.1), http2 (in clear, as gRPC wants it), or https")
+	flags.StringVar(&f.trust, "trust", "host", "of https targets, what their certificates must be signed by: host (its authorities), anyone (nothing is checked), or the `NAME` of a certificate of the service")
+	flags.StringVar(&f.serverName, "server-name", "", "of https targets, the `NAME` that they must have; without it their address")
+	flags.StringVar(&f.stay, "stay", "nothing", "keep a caller at one target for as long as that is there, by cookie, by header:`NAME`, by address, or by nothing")
+	flags.DurationVar(&f.stayFor, "stay-for", 0, "with --stay cookie: how long the cookie is kept; without it until the browser ends")
+	flags.StringVar(&f.eject, "eject", "never", "set a target aside for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), points (percent points more failures than the others), slower (times, by the median), least (requests), first and most (times)")
+	flags.StringArrayVar(&f.limits, "limit", nil, "what a target may take, `LIMIT=VALUE,…` of connect, first-byte, idle, request (times) and body (a size); none takes one away. May be repeated")
+	fixed := cobra.FixedCompletions
+	_ = cmd.RegisterFlagCompletionFunc("speak", fixed([]string{"http", "http2", "https"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("trust", fixed([]string{"host", "anyone"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("stay", fixed([]string{"nothing", "cookie", "header:", "address"}, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace))
+	_ = cmd.RegisterFlagCompletionFunc("eject", fixed([]string{"never", "usual", "failures="}, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace))
+}
+
+// spoken is what was given of it.
+type spoken struct {
+	speak             *contract.Speak
+	trust, serverName *string
+	stay              *contract.Stay
+	eject             *contract.Eject
+	limits            *contract.PoolLimits
+}
+
+func (f *spokenFlags) read(cmd *cobra.Command) (out spoken, err error) {
+	out = spoken{speak: given(cmd, "speak", contract.Speak(f.speak)), trust: given(cmd, "trust", f.trust), serverName: given(cmd, "server-name", f.serverName)}
+	if cmd.Flags().Changed("stay-for") && f.stay != "cookie" {
+		return out, misused("--stay-for %s: it is for --stay cookie", f.stayFor)
+	}
+	if cmd.Flags().Changed("stay") {
+		by, header, named := strings.Cut(f.stay, ":")
+		if !slices.Contains([]string{"nothing", "cookie", "header", "address"}, by) || named != (by == "header") || (named && header == "") {
+			return out, misused("--stay %s: give cookie, header:NAME, address or nothing", f.stay)
+		}
+		out.stay = &contract.Stay{By: by, ForSeconds: secondsOf(cmd, "stay-for", f.stayFor)}
+		if named {
+			out.stay.Header = &header
+		}
+	}
+	if cmd.Flags().Changed("eject") {
+		if out.eject, err = parseEject(f.eject); err != nil {
+			return out, err
+		}
+	}
+	if cmd.Flags().Changed("limit") {
+		l := &contract.PoolLimits{}
+		out.limits = l
+		err = forms{"connect": intoSeconds(&l.ConnectSeconds), "first-byte": intoSeconds(&l.FirstByteSeconds), "idle": intoSeconds(&l.IdleSeconds),
+			"request": intoSeconds(&l.RequestSeconds), "body": intoBytes(&l.BodyBytes)}.readAll("limit", f.limits)
+	}
+	return out, err
+}
+
+// usualEject is what --eject usual means.
+const usualEject = "failures=5,points=30,slower=4,least=50,first=10s,most=5m"
+
+func parseEject(text string) (*contract.Eject, error) {
+	e := &contract.Eject{}
+	switch text {
+	case "never":
+		return &contract.Eject{Failures: new(int), Points: new(float64), Slower: new(float64)}, nil
+	case "usual":
+		text = usualEject
+	}
+	err := forms{"failures": intoNumber(&e.Failures), "least": intoNumber(&e.Least), "points": intoRate(&e.Points, "percent points, such as 30", "%"),
+		"slower": intoRate(&e.Slower, "a number of times, such as 4", "x"), "first": intoSeconds(&e.FirstSeconds), "most": intoSeconds(&e.MostSeconds)}.read("eject", text)
+	return e, err
+}
+
+// spokenFacts tell how the targets of a pool are spoken to.
+func spokenFacts(p contract.Pool) []string {
+	speak := map[contract.Speak]string{contract.SpeakHttp: "http", contract.SpeakHttp2: "http2: HTTP/2 in clear", contract.SpeakHttps: "https"}[p.Speak]
+	if p.Speak == contract.SpeakHttps {
+		switch p.Trust {
+		case "", "host":
+			speak += ", trusted by the authorities of the host"
+		case "anyone":
+			speak += ", whatever certificate they show"
+		default:
+			speak += ", trusted by the certificate " + p.Trust
+		}
+		if p.ServerName != "" {
+			speak += ", named " + p.ServerName
+		}
+	}
+	return []string{"speaks", speak, "callers stay", stayWords(p.Stay), "sets aside", ejectWords(p.Eject), "limits", poolLimitsWords(p.Limits)}
+}
+
+func stayWords(s contract.Stay) string {
+	switch s.By {
+	case "cookie":
+		if s.ForSeconds != nil && *s.ForSeconds > 0 {
+			return "by a cookie, for " + spanOf(*s.ForSeconds)
+		}
+		return "by a cookie"
+	case "header":
+		return "by the header " + *s.Header
+	case "address":
+		return "by their address"
+	}
+	return ""
+}
+
+func ejectWords(e contract.Eject) string {
+	var all []string
+	if v := value(e.Failures); v > 0 {
+		all = append(all, fmt.Sprintf("after %d failures in a row", v))
+	}
+	if v := value(e.Points); v > 0 {
+		all = append(all, fmt.Sprintf("with %g points more failures than the others", v))
+	}
+	if v := value(e.Slower); v > 0 {
+		all = append(all, fmt.Sprintf("%g times as slow as the others", v))
+	}
+	if len(all) == 0 {
+		return "only what refuses"
+	}
+	return strings.Join(all, ", or ") + fmt.Sprintf(" (of %d requests); first for %s, at most %s", value(e.Least), spanOf(value(e.FirstSeconds)), spanOf(value(e.MostSeconds)))
+}
+
+func poolLimitsWords(l contract.PoolLimits) string {
+	return limitWords("connect", l.ConnectSeconds, "first byte", l.FirstByteSeconds, "idle", l.IdleSeconds, "request", l.RequestSeconds, "body", l.BodyBytes)
+}
+
+// limitWords names the limits that there are: times in seconds, sizes in bytes, counts.
+func limitWords(pairs ...any) string {
+	var all []string
+	for i := 0; i < len(pairs); i += 2 {
+		text := ""
+		switch v := pairs[i+1].(type) {
+		case *float64:
+			if value(v) > 0 {
+				text = spanOf(*v)
+			}
+		case *int64:
+			if value(v) > 0 {
+				text = size(*v)
+			}
+		case string:
+			text = v
+		}
+		if text != "" {
+			all = append(all, fmt.Sprint(pairs[i], " ", text))
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+// value is what a pointer points to, and nothing when it points nowhere.
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

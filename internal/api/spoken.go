@@ -1,0 +1,82 @@
+package api
+
+import (
+	"time"
+
+	"unitas/api/contract"
+	"unitas/internal/fleet/traffic"
+)
+
+// How the targets of a pool are spoken to, between contract and core.
+
+// targetsGiven is what somebody said of it.
+type targetsGiven struct {
+	speak      *contract.Speak
+	trust      *string
+	serverName *string
+	stay       *contract.Stay
+	eject      *contract.Eject
+	limits     *contract.PoolLimits
+}
+
+// toTargets puts what was given over what was.
+func toTargets(t traffic.Targets, g targetsGiven) traffic.Targets {
+	t.Speak, t.Trust, t.ServerName = traffic.Speak(some(g.speak, contract.Speak(t.Speak))), some(g.trust, t.Trust), some(g.serverName, t.ServerName)
+	if t.Speak == traffic.Plain {
+		t.Speak = ""
+	}
+	if t.Speak != traffic.Secure && g.trust == nil && g.serverName == nil {
+		t.Trust, t.ServerName = "", ""
+	}
+	if s := g.stay; s != nil {
+		t.Stay = traffic.Stay{By: traffic.By(s.By), Header: some(s.Header, ""), For: durationOf(s.ForSeconds, 0)}
+		if t.Stay.By == traffic.ByNothing {
+			t.Stay = traffic.Stay{}
+		}
+	}
+	if e := g.eject; e != nil {
+		usual := t.Eject
+		if usual == (traffic.Eject{}) {
+			usual = traffic.Eject{Least: traffic.UsualEject.Least, First: traffic.UsualEject.First, Most: traffic.UsualEject.Most}
+		}
+		t.Eject = traffic.Eject{Failures: some(e.Failures, usual.Failures), Points: some(e.Points, usual.Points), Slower: some(e.Slower, usual.Slower),
+			Least: some(e.Least, usual.Least), First: durationOf(e.FirstSeconds, usual.First), Most: durationOf(e.MostSeconds, usual.Most)}
+		if t.Eject.Failures == 0 && t.Eject.Points == 0 && t.Eject.Slower == 0 {
+			t.Eject = traffic.Eject{}
+		}
+	}
+	if l := g.limits; l != nil {
+		was := t.Limits
+		t.Limits = traffic.PoolLimits{Connect: durationOf(l.ConnectSeconds, was.Connect), FirstByte: durationOf(l.FirstByteSeconds, was.FirstByte), Idle: durationOf(l.IdleSeconds, was.Idle),
+			Request: durationOf(l.RequestSeconds, was.Request), BodyBytes: some(l.BodyBytes, was.BodyBytes)}
+	}
+	return t
+}
+
+func inSecondsOf(d time.Duration) *float64 {
+	s := secondsOf(d)
+	return &s
+}
+
+func fromStay(s traffic.Stay) contract.Stay {
+	if s.By == "" {
+		return contract.Stay{By: string(traffic.ByNothing)}
+	}
+	out := contract.Stay{By: string(s.By), Header: text(s.Header)}
+	if s.For > 0 {
+		out.ForSeconds = inSecondsOf(s.For)
+	}
+	return out
+}
+
+func fromEject(e traffic.Eject) contract.Eject {
+	if e == (traffic.Eject{}) {
+		return contract.Eject{Failures: new(int), Points: new(float64), Slower: new(float64)}
+	}
+	return contract.Eject{Failures: &e.Failures, Points: &e.Points, Slower: &e.Slower, Least: &e.Least, FirstSeconds: inSecondsOf(e.First), MostSeconds: inSecondsOf(e.Most)}
+}
+
+func fromPoolLimits(l traffic.PoolLimits) contract.PoolLimits {
+	return contract.PoolLimits{ConnectSeconds: inSecondsOf(l.Connect), FirstByteSeconds: inSecondsOf(l.FirstByte), IdleSeconds: inSecondsOf(l.Idle),
+		RequestSeconds: inSecondsOf(l.Request), BodyBytes: &l.BodyBytes}
+}

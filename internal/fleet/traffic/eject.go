@@ -1,0 +1,132 @@
+package traffic
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Eject is when a target is set aside for how it answers. Of the zero value it never is.
+type Eject struct {
+	Failures int     `json:"failures,omitempty"` // in a row: 5xx, or no answer
+	Points   float64 `json:"points,omitempty"`   // percent points more failures than the others have
+	Slower   float64 `json:"slower,omitempty"`   // times as slow as the others, by the median
+	Least    int     `json:"least,omitempty"`    // requests in the last minute without which Points and Slower say nothing
+	// First is for how long the first time; each time after it in a row doubles it, up to Most.
+	First time.Duration `json:"first,omitempty"`
+	Most  time.Duration `json:"most,omitempty"`
+}
+
+// UsualEject is what is meant when somebody only says that it is wanted.
+var UsualEject = Eject{Failures: 5, Points: 30, Slower: 4, Least: 50, First: 10 * time.Second, Most: 5 * time.Minute}
+
+// leastSlower is what medians may differ by whatever their ratio, in ms.
+const leastSlower = 5
+
+// Conduct is how a target answered in the last minute, or since it was last set aside.
+type Conduct struct {
+	Instance         string
+	Requests, Failed int64
+	InARow           int     // failures, now
+	Median           float64 // ms to the first byte; 0 when nobody knows
+	Open             bool
+	Aside            bool // now
+	Times            int  // that it was set aside, in a row
+}
+
+// Ejection is a target that is to be set aside.
+type Ejection struct {
+	Instance string
+	Why      string
+	For      time.Duration
+}
+
+// Judge finds the targets of a pool that are to be set aside now, the worst first. Never more
+// than half of those that are open are.
+func (e *Eject) Judge(all []Conduct) (out []Ejection) {
+	open, aside := 0, 0
+	for _, c := range all {
+		if c.Open {
+			open++
+		}
+		if c.Open && c.Aside {
+			aside++
+		}
+	}
+	type found struct {
+		Ejection
+		badness float64
+	}
+	var bad []found
+	for i, c := range all {
+		if !c.Open || c.Aside {
+			continue
+		}
+		if why, badness := e.against(c, all, i); why != "" {
+			bad = append(bad, found{Ejection{c.Instance, why, e.For(c.Times + 1)}, badness})
+		}
+	}
+	slices.SortStableFunc(bad, func(a, b found) int {
+		switch {
+		case a.badness > b.badness:
+			return -1
+		case a.badness < b.badness:
+			return 1
+		}
+		return 0
+	})
+	for _, f := range bad {
+		if (aside+1)*2 > open {
+			break
+		}
+		aside++
+		out = append(out, f.Ejection)
+	}
+	return out
+}
+
+// For is for how long a target is set aside the nth time in a row.
+func (e *Eject) For(nth int) time.Duration {
+	d := e.First
+	for range min(nth-1, 30) {
+		if d *= 2; d >= e.Most {
+			return max(e.Most, e.First)
+		}
+	}
+	return d
+}
+
+// against says what speaks against a target, and how much.
+func (e *Eject) against(c Conduct, all []Conduct, self int) (why string, badness float64) {
+	if e.Failures > 0 && c.InARow >= e.Failures {
+		return fmt.Sprintf("%d failures in a row", c.InARow), 1000 + float64(c.InARow)
+	}
+	var requests, failed int64
+	var medians []float64
+	for i, o := range all {
+		if i == self || !o.Open || o.Aside {
+			continue
+		}
+		requests, failed = requests+o.Requests, failed+o.Failed
+		if o.Median > 0 && o.Requests >= int64(e.Least) {
+			medians = append(medians, o.Median)
+		}
+	}
+	if c.Requests < int64(max(e.Least, 1)) {
+		return "", 0
+	}
+	if e.Points > 0 && requests >= int64(e.Least) && requests > 0 {
+		mine, theirs := 100*float64(c.Failed)/float64(c.Requests), 100*float64(failed)/float64(requests)
+		if mine-theirs >= e.Points {
+			return fmt.Sprintf("%.0f %% of its %d requests failed, of the others' %d it is %.0f %%", mine, c.Requests, requests, theirs), mine - theirs
+		}
+	}
+	if e.Slower > 0 && len(medians) > 0 && c.Median > 0 {
+		slices.Sort(medians)
+		theirs := medians[len(medians)/2]
+		if c.Median >= e.Slower*theirs && c.Median-theirs >= leastSlower {
+			return fmt.Sprintf("half of its %d answers took over %.0f ms, the others' %.1f ms", c.Requests, c.Median, theirs), c.Median / theirs
+		}
+	}
+	return "", 0
+}

@@ -1,0 +1,296 @@
+package traffic
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Kind is what a listener speaks.
+type Kind string
+
+// The kinds: requests in clear, requests with TLS, connections of any protocol.
+const (
+	HTTP  Kind = "http"
+	HTTPS Kind = "https"
+	TCP   Kind = "tcp"
+)
+
+// Listener is an address that takes requests or connections, and what becomes of them.
+type Listener struct {
+	Address string `json:"-"`
+	Kind    Kind   `json:"kind"`
+	// Pool gets what no route takes; with none such a request is answered 404.
+	Pool   string  `json:"-"`
+	Routes []Route `json:"routes,omitempty"`
+	// Certificates are their names; a caller gets the first that is for the server name it
+	// asks for, and the first of all when none is.
+	Certificates []string `json:"certificates,omitempty"`
+	// LeastTLS is the oldest version that is spoken, 1.2 or 1.3.
+	LeastTLS string `json:"least_tls,omitempty"`
+	// HTTP2 is offered by https, and understood by http from callers that know of it.
+	HTTP2 bool `json:"http2"`
+	// Redirect sends every request to https at this port; 0 does not.
+	Redirect int `json:"redirect,omitempty"`
+	// Tell has each connection to a target begin with a PROXY header (version 2).
+	Tell   bool           `json:"tell,omitempty"`
+	Nearby []string       `json:"nearby,omitempty"` // regions, the nearest first
+	Near   Near           `json:"near,omitempty"`
+	Enough int            `json:"enough,omitempty"` // percent of a region that must be healthy
+	Limits ListenerLimits `json:"limits"`
+	Log    Log            `json:"log"`
+}
+
+// Near is how the order of regions is known.
+type Near string
+
+// The ways: every region alike, as Nearby says, or by how long connections take to be made.
+const (
+	Alike    Near = ""
+	InOrder  Near = "in-order"
+	Measured Near = "measured"
+)
+
+// ListenerLimits bound what a caller may take; 0 is without that limit.
+type ListenerLimits struct {
+	Head    time.Duration `json:"head"`    // to send the head of a request
+	Idle    time.Duration `json:"idle"`    // between requests, and between two parts of a body
+	Quiet   time.Duration `json:"quiet"`   // without a byte either way: of tcp, and of a protocol that was switched to
+	Request time.Duration `json:"request"` // a whole request with its answer
+	// HeadBytes and BodyBytes are of a request.
+	HeadBytes int64 `json:"head_bytes"`
+	BodyBytes int64 `json:"body_bytes"`
+	// Connections a caller's address may have at once, and open a second; and Requests it
+	// may make a second. Of each as many as in a second may come at once.
+	Connections   int     `json:"connections"`
+	ConnectionsPS float64 `json:"connections_per_second"`
+	RequestsPS    float64 `json:"requests_per_second"`
+}
+
+// UsualListenerLimits are those of a listener of which nobody said otherwise.
+var UsualListenerLimits = ListenerLimits{Head: 30 * time.Second, Idle: 2 * time.Minute, Quiet: time.Hour, HeadBytes: 64 << 10}
+
+// What a listener writes down of requests.
+type Kept string
+
+// All of them, a share, those that failed (5xx, or no whole answer), or none.
+const (
+	KeepAll      Kept = "all"
+	KeepShare    Kept = "share"
+	KeepFailures Kept = "failures"
+	KeepNone     Kept = "none"
+)
+
+// Log is what is written down.
+type Log struct {
+	Keep    Kept    `json:"keep"`
+	Percent float64 `json:"percent,omitempty"` // of KeepShare; failures are kept all the same
+}
+
+// Route sends the requests that are for it to a pool.
+type Route struct {
+	// Hosts that it takes, whole or as *.NAME; none takes any.
+	Hosts []string `json:"hosts,omitempty"`
+	// Path is how the path begins, by whole parts: /fares takes /fares and /fares/7. ""
+	// takes any.
+	Path    string  `json:"path,omitempty"`
+	Headers []Field `json:"headers,omitempty"` // all of them
+	Pool    string  `json:"pool"`
+	Aside   *Aside  `json:"aside,omitempty"`
+}
+
+// Field is a header that a request has; of any value when it is "".
+type Field struct {
+	Name  string `json:"name"`
+	Value string `json:"value,omitempty"`
+}
+
+// Aside sends a part of a route's requests to another pool, while that one has a target.
+type Aside struct {
+	Pool    string  `json:"pool"`
+	Percent float64 `json:"percent,omitempty"`
+	Header  *Field  `json:"header,omitempty"`
+}
+
+// Asked is what a route looks at of a request.
+type Asked struct {
+	Host, Path string
+	Header     func(name string) []string
+	// Turn counts the requests of the route, from 1.
+	Turn func(route int) uint64
+}
+
+// Chosen is where a request goes.
+type Chosen struct {
+	Route int    // from 1; 0 when none took it
+	Pool  string // "" when nobody does
+	Aside string // the pool that it is to go to first, or ""
+}
+
+// Choose finds the first route that takes a request.
+func (l *Listener) Choose(a Asked) Chosen {
+	host := ""
+	for i := range l.Routes {
+		r := &l.Routes[i]
+		if len(r.Hosts) > 0 && host == "" {
+			host = HostName(a.Host)
+		}
+		if r.takes(host, &a) {
+			c := Chosen{Route: i + 1, Pool: r.Pool}
+			if r.Aside != nil && r.Aside.takes(i+1, &a) {
+				c.Aside = r.Aside.Pool
+			}
+			return c
+		}
+	}
+	return Chosen{Pool: l.Pool}
+}
+
+func (r *Route) takes(host string, a *Asked) bool {
+	return (len(r.Hosts) == 0 || slices.ContainsFunc(r.Hosts, func(h string) bool { return IsHost(h, host) })) &&
+		isUnder(r.Path, a.Path) && !slices.ContainsFunc(r.Headers, func(f Field) bool { return !f.in(a) })
+}
+
+func (s *Aside) takes(route int, a *Asked) bool {
+	if s.Header != nil && s.Header.in(a) {
+		return true
+	}
+	if s.Percent <= 0 {
+		return false
+	}
+	// As evenly in time as may be: the n. goes when the whole number of n parts grows.
+	n := float64(a.Turn(route)) * s.Percent / 100
+	return int64(n) > int64(n-s.Percent/100)
+}
+
+func (f *Field) in(a *Asked) bool {
+	values := a.Header(f.Name)
+	return len(values) > 0 && (f.Value == "" || slices.Contains(values, f.Value))
+}
+
+// isUnder reports whether a path begins with a prefix, by whole parts.
+func isUnder(prefix, path string) bool {
+	prefix = strings.TrimSuffix(prefix, "/")
+	rest, ok := strings.CutPrefix(path, prefix)
+	return ok && (rest == "" || rest[0] == '/' || prefix == "")
+}
+
+// HostName is a host as routes and certificates name it: in small letters, without a port
+// and without the dot at its end.
+func HostName(host string) string {
+	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") {
+		host = host[:i]
+	}
+	return strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
+}
+
+// IsHost reports whether a host is of a name; *.NAME is of all that have one part more.
+func IsHost(name, host string) bool {
+	if under, ok := strings.CutPrefix(name, "*."); ok {
+		part, rest, _ := strings.Cut(host, ".")
+		return part != "" && rest == under
+	}
+	return name == host
+}
+
+// String is the route as people write it.
+func (r *Route) String() string {
+	var parts []string
+	if len(r.Hosts) > 0 {
+		parts = append(parts, strings.Join(r.Hosts, " or "))
+	}
+	if r.Path != "" {
+		parts = append(parts, r.Path)
+	}
+	for _, f := range r.Headers {
+		parts = append(parts, "header "+f.String())
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "anything")
+	}
+	out := strings.Join(parts, ", ") + " → " + r.Pool
+	if s := r.Aside; s != nil {
+		var of []string
+		if s.Percent > 0 {
+			of = append(of, strconv.FormatFloat(s.Percent, 'f', -1, 64)+" %")
+		}
+		if s.Header != nil {
+			of = append(of, "with header "+s.Header.String())
+		}
+		out += fmt.Sprintf(" (%s → %s)", strings.Join(of, " and those "), s.Pool)
+	}
+	return out
+}
+
+func (f *Field) String() string {
+	if f.Value == "" {
+		return f.Name
+	}
+	return f.Name + "=" + f.Value
+}
+
+// Explain tells, route by route, why a request goes where [Listener.Choose] sends it.
+func (l *Listener) Explain(a Asked, c Chosen) (lines []string) {
+	host := HostName(a.Host)
+	for i := range l.Routes {
+		r := &l.Routes[i]
+		if c.Route != i+1 {
+			lines = append(lines, fmt.Sprintf("route %d (%s) does not take it: %s", i+1, r, r.whyNot(host, &a)))
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("route %d (%s) takes it", i+1, r))
+		switch {
+		case c.Aside != "" && r.Aside.Header != nil && r.Aside.Header.in(&a):
+			lines = append(lines, fmt.Sprintf("it goes aside to %s, for it has the header %s", c.Aside, r.Aside.Header))
+		case c.Aside != "":
+			lines = append(lines, fmt.Sprintf("it goes aside to %s, as one of %s %%", c.Aside, strconv.FormatFloat(r.Aside.Percent, 'f', -1, 64)))
+		case r.Aside != nil:
+			lines = append(lines, fmt.Sprintf("it does not go aside to %s", r.Aside.Pool))
+		}
+		return lines
+	}
+	switch {
+	case l.Pool == "":
+		return append(lines, "no route takes it, and the listener has no pool for what none takes: answered 404")
+	case len(l.Routes) > 0:
+		return append(lines, "no route takes it: the listener's own pool "+l.Pool+" does")
+	}
+	return append(lines, "the listener has no routes: all goes to "+l.Pool)
+}
+
+func (r *Route) whyNot(host string, a *Asked) string {
+	if len(r.Hosts) > 0 && !slices.ContainsFunc(r.Hosts, func(h string) bool { return IsHost(h, host) }) {
+		return fmt.Sprintf("the host is %q", host)
+	}
+	if !isUnder(r.Path, a.Path) {
+		return fmt.Sprintf("the path is %q", a.Path)
+	}
+	for _, f := range r.Headers {
+		if !f.in(a) {
+			if values := a.Header(f.Name); len(values) > 0 && f.Value != "" {
+				return fmt.Sprintf("its header %s is %q", f.Name, strings.Join(values, ", "))
+			}
+			return "it has no header " + f.Name
+		}
+	}
+	return "it does"
+}
+
+// Pools are those that it may send to, each once.
+func (l *Listener) Pools() (all []string) {
+	add := func(pool string) {
+		if pool != "" && !slices.Contains(all, pool) {
+			all = append(all, pool)
+		}
+	}
+	for _, r := range l.Routes {
+		add(r.Pool)
+		if r.Aside != nil {
+			add(r.Aside.Pool)
+		}
+	}
+	add(l.Pool)
+	return all
+}

@@ -1,0 +1,143 @@
+package traffic
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Fault is a setting that cannot be, by its place as a path of fields.
+type Fault struct{ Field, Text string }
+
+// mostRoutes is how many routes a listener may have.
+const mostRoutes = 200
+
+// Faults are all that cannot be of a listener alone.
+func (l *Listener) Faults() (faults []Fault) {
+	fault := func(field, format string, args ...any) {
+		faults = append(faults, Fault{field, fmt.Sprintf(format, args...)})
+	}
+	switch l.Kind {
+	case HTTP, HTTPS, TCP:
+	default:
+		fault("kind", "%q is none of http, https and tcp", l.Kind)
+	}
+	switch {
+	case l.Kind == HTTPS && len(l.Certificates) == 0:
+		fault("certificates", "a listener of the kind https shows a certificate; name one")
+	case l.Kind != HTTPS && len(l.Certificates) > 0:
+		fault("certificates", "only a listener of the kind https shows certificates; this one is of the kind %s", l.Kind)
+	}
+	if l.LeastTLS != "" && l.LeastTLS != "1.2" && l.LeastTLS != "1.3" {
+		fault("least_tls", "%q is neither 1.2 nor 1.3", l.LeastTLS)
+	}
+	if l.Kind == TCP {
+		switch {
+		case len(l.Routes) > 0:
+			fault("routes", "a listener of the kind tcp does not see requests, so it has no routes; name its pool")
+		case l.Pool == "":
+			fault("pool", "a listener of the kind tcp sends all to one pool; name it")
+		}
+		if l.HTTP2 {
+			fault("http2", "a listener of the kind tcp passes on what callers speak, HTTP/2 as well; leave it out")
+		}
+		if l.Limits.RequestsPS > 0 || l.Limits.BodyBytes > 0 || l.Limits.Request > 0 {
+			fault("limits", "a listener of the kind tcp does not see requests; limit its connections instead")
+		}
+	}
+	if l.Kind != TCP && l.Tell {
+		fault("tell", "only a listener of the kind tcp tells targets who is on the other side that way; the others do in X-Forwarded-For")
+	}
+	if l.Redirect != 0 && (l.Kind != HTTP || l.Redirect < 0 || l.Redirect > 65535) {
+		fault("redirect", "a listener of the kind http redirects to a port from 1 to 65535 that https is spoken at")
+	}
+	if l.Kind != TCP && l.Pool == "" && len(l.Routes) == 0 && l.Redirect == 0 {
+		fault("pool", "it would answer everything 404: name a pool, or give it a route")
+	}
+	if len(l.Routes) > mostRoutes {
+		fault("routes", "there are %d; give at most %d", len(l.Routes), mostRoutes)
+	}
+	for i := range l.Routes {
+		l.Routes[i].faults(fmt.Sprintf("routes/%d", i), l.Routes[:i], fault)
+	}
+	l.nearFaults(fault)
+	switch {
+	case l.Log.Keep == KeepShare && (l.Log.Percent <= 0 || l.Log.Percent > 100):
+		fault("log/percent", "%g is no share; give from 0.01 to 100 percent", l.Log.Percent)
+	case l.Log.Keep != KeepShare && l.Log.Percent != 0:
+		fault("log/percent", "a percentage is for keeping a share; set keep to share, or leave it out")
+	}
+	if 0 < l.Limits.HeadBytes && l.Limits.HeadBytes < 1024 {
+		fault("limits/head_bytes", "%d bytes are too few for the head of a request; give 1024 or more", l.Limits.HeadBytes)
+	}
+	if l.Kind != TCP && (l.Limits.Head == 0 || l.Limits.Idle == 0) {
+		fault("limits/head_seconds", "without a limit of time to send a head, and between requests, callers that do nothing hold all connections; give both")
+	}
+	return faults
+}
+
+func (l *Listener) nearFaults(fault func(field, format string, args ...any)) {
+	switch l.Near {
+	case Alike:
+		if len(l.Nearby) > 0 {
+			fault("near/regions", "an order of regions is for in-order; set how to in-order, or leave it out")
+		}
+		return
+	case InOrder:
+		if len(l.Nearby) == 0 {
+			fault("near/regions", "name the regions, the nearest first")
+		}
+	case Measured:
+		if len(l.Nearby) > 0 {
+			fault("near/regions", "the order is measured; leave the regions out, or set how to in-order")
+		}
+	default:
+		fault("near/how", "%q is none of alike, in-order and measured", l.Near)
+	}
+	if l.Enough < 1 || l.Enough > 100 {
+		fault("near/enough_percent", "%d is no share; give from 1 to 100 percent", l.Enough)
+	}
+	for i, r := range l.Nearby {
+		if slices.Index(l.Nearby, r) != i {
+			fault(fmt.Sprintf("near/regions/%d", i), "the region %s is named twice", r)
+		}
+	}
+}
+
+func (r *Route) faults(at string, before []Route, fault func(field, format string, args ...any)) {
+	if r.Pool == "" {
+		fault(at+"/pool", "name the pool that it sends to")
+	}
+	for k, h := range r.Hosts {
+		if name := strings.TrimPrefix(h, "*."); name == "" || strings.ContainsAny(name, "*:/ ") || h != strings.ToLower(h) || strings.HasSuffix(h, ".") {
+			fault(fmt.Sprintf("%s/hosts/%d", at, k), "%q is not a host; give a name in small letters without a port, such as fares.saltmere.example or *.saltmere.example", h)
+		}
+	}
+	if r.Path != "" && (r.Path[0] != '/' || strings.ContainsAny(r.Path, "?#* ")) {
+		fault(at+"/path", "%q is not how a path begins; give one such as /fares, without a star or a query", r.Path)
+	}
+	if s := r.Aside; s != nil {
+		switch {
+		case s.Pool == "":
+			fault(at+"/aside/pool", "name the pool that a part goes to")
+		case s.Percent == 0 && s.Header == nil:
+			fault(at+"/aside", "say which part goes to %s: a percentage, those with a header, or both", s.Pool)
+		}
+	}
+	for k := range before {
+		if b := &before[k]; b.coversAll(r) {
+			fault(at, "route %d takes everything that this one does, and is asked first; put this one before it, or take it away", k+1)
+			return
+		}
+	}
+}
+
+// coversAll reports whether a route takes whatever another does, as far as that is plain.
+func (r *Route) coversAll(o *Route) bool {
+	hosts := len(r.Hosts) == 0 || (len(o.Hosts) > 0 && !slices.ContainsFunc(o.Hosts, func(h string) bool {
+		return !slices.ContainsFunc(r.Hosts, func(name string) bool { return name == h || (!strings.HasPrefix(h, "*.") && IsHost(name, h)) })
+	}))
+	return hosts && isUnder(r.Path, o.Path) && !slices.ContainsFunc(r.Headers, func(f Field) bool {
+		return !slices.ContainsFunc(o.Headers, func(g Field) bool { return strings.EqualFold(f.Name, g.Name) && (f.Value == "" || f.Value == g.Value) })
+	})
+}

@@ -1,0 +1,81 @@
+package traffic
+
+import (
+	"fmt"
+	"time"
+)
+
+// Speak is what a pool's targets are spoken to in.
+type Speak string
+
+// The ways: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that the target
+// knows. The zero value is Plain.
+const (
+	Plain  Speak = "http"
+	HTTP2  Speak = "http2"
+	Secure Speak = "https"
+)
+
+// Whom a target that speaks TLS is trusted by: the host's authorities, nobody (whatever it
+// shows is taken), or the certificates of a name.
+const (
+	TrustHost   = "host"
+	TrustAnyone = "anyone"
+)
+
+// By is what a caller is known again by.
+type By string
+
+// The ways. The zero value is ByNothing.
+const (
+	ByNothing By = "nothing"
+	ByCookie  By = "cookie"
+	ByHeader  By = "header"
+	ByAddress By = "address"
+)
+
+// Stay keeps a caller at one target for as long as that is there.
+type Stay struct {
+	By     By     `json:"by,omitempty"`
+	Header string `json:"header,omitempty"` // of ByHeader
+	// For is how long a cookie is kept; 0 until the browser ends.
+	For time.Duration `json:"for,omitempty"`
+}
+
+// PoolLimits bound what a target may take; 0 is without that limit, and for Connect 2 s.
+type PoolLimits struct {
+	Connect   time.Duration `json:"connect,omitempty"`
+	FirstByte time.Duration `json:"first_byte,omitempty"` // from the end of the request
+	Idle      time.Duration `json:"idle,omitempty"`       // between two parts of an answer
+	Request   time.Duration `json:"request,omitempty"`    // a whole request with its answer
+	BodyBytes int64         `json:"body_bytes,omitempty"` // of a request
+}
+
+// Targets is how the targets of a pool are spoken to.
+type Targets struct {
+	Speak Speak `json:"speak,omitempty"`
+	// Trust is TrustHost, TrustAnyone or a certificate's name; ServerName what they are asked
+	// for, "" for the host of the request.
+	Trust      string     `json:"trust,omitempty"`
+	ServerName string     `json:"server_name,omitempty"`
+	Stay       Stay       `json:"stay,omitzero"`
+	Eject      Eject      `json:"eject,omitzero"`
+	Limits     PoolLimits `json:"limits,omitzero"`
+}
+
+// validate reports what cannot be, by field as it is told.
+func (t *Targets) validate() (field string, err error) {
+	switch {
+	case t.Speak != "" && t.Speak != Plain && t.Speak != HTTP2 && t.Speak != Secure:
+		return "speak", fmt.Errorf("%q is none of http, http2 and https", t.Speak)
+	case t.Speak != Secure && (t.Trust != "" || t.ServerName != ""):
+		return "trust", fmt.Errorf("only targets that speak https show a certificate; set speak to https as well")
+	case (t.Stay.By == ByHeader) != (t.Stay.Header != ""):
+		return "stay/header", fmt.Errorf("a header is named to stay by header, and only then")
+	case t.Eject.Slower != 0 && t.Eject.Slower < 1.5:
+		return "eject/slower", fmt.Errorf("%g times as slow is what chance makes; give 1.5 or more, or 0 for never", t.Eject.Slower)
+	case t.Eject.Most > 0 && t.Eject.Most < t.Eject.First:
+		return "eject/most_seconds", fmt.Errorf("the longest time, %s, is shorter than the first, %s", t.Eject.Most, t.Eject.First)
+	}
+	return "", nil
+}
