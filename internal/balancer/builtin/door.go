@@ -199,7 +199,7 @@ func (d *door) take(c net.Conn) {
 		})
 		return
 	}
-	lined := &linked{Conn: c, link: l}
+	lined := newLinked(c, l)
 	var out net.Conn = lined
 	if s.secure != nil {
 		l.secure = true
@@ -249,54 +249,6 @@ func (d *door) close() {
 	})
 }
 
-// link is a connection that a caller has to a door.
-type link struct {
-	door    *door
-	who     *visitor
-	address string // of the caller, without its port
-	page    int    // of the ledger
-	secure  bool
-	over    bool      // it is one too many: its first request is told so
-	wrote   time.Time // when its caller's patience began anew
-}
-
-// linked is a connection that knows its link.
-type linked struct {
-	net.Conn
-	link *link
-	once sync.Once
-}
-
-// Close counts it out.
-func (l *linked) Close() error {
-	l.once.Do(func() { l.link.door.callers.leave(l.link.who) })
-	return l.Conn.Close()
-}
-
-// CloseWrite says that nothing more comes.
-func (l *linked) CloseWrite() error {
-	if half, ok := plain(l.Conn).(halfCloser); ok {
-		return half.CloseWrite()
-	}
-	return errors.ErrUnsupported
-}
-
-// plain is the connection of the kernel's below those that only watch it.
-func plain(c net.Conn) net.Conn {
-	for {
-		below, ok := c.(interface{ NetConn() net.Conn })
-		if !ok {
-			return c
-		}
-		c = below.NetConn()
-	}
-}
-
-// NetConn is the connection below.
-func (l *linked) NetConn() net.Conn { return l.Conn }
-
-type linkKey struct{}
-
 // front is an HTTP server of a door. Another takes its place when settings change that it only
 // takes at its start; what it has goes on.
 type front struct {
@@ -329,17 +281,6 @@ func (d *door) newFront(s *doorSettings) *front {
 		}, ErrorLog: slog.NewLogLogger(d.house.log.Handler(), slog.LevelDebug)}
 	go func() { _ = f.server.Serve(f) }()
 	return f
-}
-
-// below is the connection that the guard knows.
-func below(c net.Conn) net.Conn {
-	if secure, ok := c.(*tls.Conn); ok {
-		c = secure.NetConn()
-	}
-	if l, ok := c.(*linked); ok {
-		return l.Conn
-	}
-	return c
 }
 
 // take hands it a connection.

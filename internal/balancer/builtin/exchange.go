@@ -32,9 +32,9 @@ type exchange struct {
 	line         *served.Line // what is written down of it; nil when nothing is
 	status       int          // of the answer; 0 before it began
 	sent         int64        // bytes of the answer's body
+	came         atomic.Int64 // bytes of the request's body
 	wrote        time.Time    // when the caller's patience began anew
 	failure      string       // why it is no whole answer
-	cancel       context.CancelCauseFunc
 }
 
 // errLate is what ends a request that took longer than it may.
@@ -89,16 +89,16 @@ func (x *exchange) willWrite(now time.Time) {
 	}
 }
 
-// keptBody is a request body that survives being closed by a failed attempt, knows whether
-// anything was read from it, and ends where it is too long.
+// keptBody is a request body that survives being closed by a failed attempt, and ends where it
+// is too long.
 type keptBody struct {
 	io.ReadCloser
 	x    *exchange
-	used atomic.Bool
 	left int64                 // that may come; below 0 without a bound
 	to   atomic.Pointer[tally] // of who has it
-	over error
-	read time.Time // when the caller's patience began anew
+	over atomic.Pointer[error]
+	all  atomic.Bool // of it was read
+	read time.Time   // when the caller's patience began anew
 	out  *http.Request
 }
 
@@ -108,10 +108,36 @@ var (
 	errSlowBody = errors.New("the caller was too slow with the body")
 )
 
+// attempt is the body as one target has it. Only one has it at a time, and one that read from it
+// is the last.
+type attempt struct {
+	*keptBody
+	state atomic.Int32
+}
+
+// Of an attempt: nothing was read, something was, nothing may be read any more.
+const (
+	unread = iota
+	begun
+	revoked
+)
+
+var errRevoked = errors.New("the body goes to another target")
+
+// Read reads, unless the body was taken back.
+func (a *attempt) Read(p []byte) (int, error) {
+	if !a.state.CompareAndSwap(unread, begun) && a.state.Load() == revoked {
+		return 0, errRevoked
+	}
+	return a.keptBody.Read(p)
+}
+
+// takeBack has the body go to another target, unless something was read.
+func (a *attempt) takeBack() bool { return a == nil || a.state.CompareAndSwap(unread, revoked) }
+
 func (b *keptBody) Read(p []byte) (int, error) {
-	b.used.Store(true)
-	if b.over != nil {
-		return 0, b.over
+	if over := b.over.Load(); over != nil {
+		return 0, *over
 	}
 	if idle := b.x.door.now.Load().Limits.Idle; idle > 0 {
 		if now := time.Now(); now.Sub(b.read) >= renewPatience {
@@ -123,16 +149,17 @@ func (b *keptBody) Read(p []byte) (int, error) {
 	if to := b.to.Load(); to != nil {
 		to.in.Add(int64(n))
 	}
-	b.x.addIn(n)
+	b.x.came.Add(int64(n))
 	if b.left >= 0 {
 		if b.left -= int64(n); b.left < 0 {
-			b.over = errLongBody
-			return 0, b.over
+			b.over.Store(&errLongBody)
+			return 0, errLongBody
 		}
 	}
 	switch {
 	case err == io.EOF:
-		b.over = err
+		b.over.Store(&err)
+		b.all.Store(true)
 		if !b.read.IsZero() {
 			_ = http.NewResponseController(b.x.w).SetReadDeadline(time.Time{})
 		}
@@ -140,15 +167,20 @@ func (b *keptBody) Read(p []byte) (int, error) {
 			b.out.Trailer = b.x.in.Trailer
 		}
 	case err != nil && isLate(err):
-		b.over, err = errSlowBody, errSlowBody
+		b.over.Store(&errSlowBody)
+		err = errSlowBody
 	}
 	return n, err
 }
 
-func (x *exchange) addIn(n int) {
-	if x.line != nil {
-		atomic.AddInt64(&x.line.BytesIn, int64(n))
+// fault is why the body ended before its end; nil when it did not, or the caller went away.
+func (b *keptBody) fault() error {
+	if b != nil {
+		if over := b.over.Load(); over != nil && *over != io.EOF {
+			return *over
+		}
 	}
+	return nil
 }
 
 // Close leaves the body open: the server closes it when the request is over.
@@ -182,12 +214,10 @@ func (x *exchange) narrow(l traffic.PoolLimits) {
 	}
 }
 
-// leastOf is the shortest of some bounds, where 0 is none.
-func leastOf(bounds ...int64) (least int64) {
-	for _, b := range bounds {
-		if b > 0 && (least == 0 || b < least) {
-			least = b
-		}
+// isLast says that the connection ends with this answer, when something of the request is still
+// to come: what comes after would be taken for a request, or not at all.
+func (x *exchange) isLast(h http.Header) {
+	if x.body != nil && x.in.ProtoMajor == 1 && !x.body.all.Load() {
+		h.Set("Connection", "close")
 	}
-	return least
 }

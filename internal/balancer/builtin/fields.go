@@ -79,7 +79,7 @@ func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
 	}
 	out = out.WithContext(in.Context())
 	if x.body != nil {
-		out.Body, x.body.out = x.body, out
+		x.body.out = out
 	}
 	return out
 }

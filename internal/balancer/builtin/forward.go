@@ -40,6 +40,11 @@ func (p *pool) forward(x *exchange) {
 		}
 		x.begin(t)
 		out.URL.Host = t.host
+		var body *attempt
+		if x.body != nil {
+			body = &attempt{keptBody: x.body}
+			out.Body = body
+		}
 		res, err := t.upstream.Load().ask(out, x.early)
 		now := time.Now()
 		took := now.Sub(x.since)
@@ -55,17 +60,17 @@ func (p *pool) forward(x *exchange) {
 		x.end()
 		var failed *wire.Error
 		errors.As(err, &failed)
+		if fault := x.body.fault(); fault != nil { // for the server that is the caller's end as well
+			x.tried(t, took, fault.Error())
+			x.refuseBody(fault)
+			return
+		}
 		if why := context.Cause(in.Context()); why != nil && !errors.Is(why, errLate) {
 			x.failure = "the caller went away"
 			x.tried(t, took, x.failure)
 			return
 		}
-		used := x.body != nil && x.body.used.Load()
-		if errors.Is(err, errLongBody) || errors.Is(err, errSlowBody) {
-			x.tried(t, took, err.Error())
-			x.refuseBody(err)
-			return
-		}
+		used := !body.takeBack()
 		why := whyFailed(failed)
 		x.tried(t, took, why)
 		late := failed.Late || context.Cause(in.Context()) != nil
@@ -221,6 +226,7 @@ func (x *exchange) answer(res *http.Response) {
 	if _, typed := h["Content-Type"]; !typed {
 		h["Content-Type"] = nil // none is guessed
 	}
+	x.isLast(h)
 	announced := len(res.Trailer)
 	for name := range res.Trailer {
 		h.Add("Trailer", name)
@@ -262,6 +268,7 @@ func (x *exchange) copy(res *http.Response, t *target) {
 			return
 		}
 		if err != nil {
+			_ = flush()
 			x.failure = "the target broke off its answer"
 			if x.in.Context().Err() != nil {
 				x.failure = "the caller went away"

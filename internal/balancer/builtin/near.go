@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"unitas/internal/balancer"
@@ -131,6 +130,3 @@ func measured(targets []*target, before []balancer.Reached) []balancer.Reached {
 	}
 	return order
 }
-
-// nears is the order of regions of a door, measured anew from time to time.
-type nears struct{ now atomic.Pointer[near] }

@@ -19,6 +19,11 @@ func (x *exchange) refuse(status int, why string) {
 		x.failure = "the caller went away"
 		return
 	}
+	x.decline(status, why)
+}
+
+// decline is refuse to a caller that is there.
+func (x *exchange) decline(status int, why string) {
 	x.status, x.failure = status, strings.TrimSuffix(strings.ToLower(why[:1])+why[1:], ".")
 	h := x.w.Header()
 	where := "listener " + x.door.address
@@ -29,9 +34,7 @@ func (x *exchange) refuse(status int, why string) {
 	if status == http.StatusServiceUnavailable || status == http.StatusTooManyRequests {
 		h.Set("Retry-After", "1")
 	}
-	if x.body != nil && x.in.ProtoMajor == 1 { // what is left of the body is no request
-		h.Set("Connection", "close")
-	}
+	x.isLast(h)
 	if strings.HasPrefix(x.in.Header.Get("Content-Type"), "application/grpc") {
 		h.Set("Content-Type", "application/grpc")
 		h.Set("Grpc-Status", strconv.Itoa(grpcStatus(status)))
@@ -62,10 +65,10 @@ func grpcStatus(status int) int {
 // refuseBody answers one whose body was too long or too slow.
 func (x *exchange) refuseBody(err error) {
 	if errors.Is(err, errSlowBody) {
-		x.refuse(http.StatusRequestTimeout, "The body of the request did not come.")
+		x.decline(http.StatusRequestTimeout, "The body of the request did not come.")
 		return
 	}
-	x.refuse(http.StatusRequestEntityTooLarge, "The body is longer than it may be.")
+	x.decline(http.StatusRequestEntityTooLarge, "The body is longer than it may be.")
 }
 
 // switchTo has caller and target speak another protocol with each other from now on.
@@ -94,8 +97,9 @@ func (x *exchange) switchTo(res *http.Response) {
 	if err := buffered.Flush(); err != nil {
 		return
 	}
+	x.link.busy.Store(false) // half an end is half an end from now on
 	tally := &x.target.tallies[x.page]
-	in := func(n int) { tally.in.Add(int64(n)); x.addIn(n) }
+	in := func(n int) { tally.in.Add(int64(n)); x.came.Add(int64(n)) }
 	out := func(n int) { tally.out.Add(int64(n)); x.sent += int64(n) }
 	stop := make(chan struct{})
 	defer close(stop)

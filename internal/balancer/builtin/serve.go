@@ -26,9 +26,14 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 		defer func() { d.note(x, keep, begun) }()
 	}
 	d.turns[0].Add(1)
+	if r.ProtoMajor == 1 {
+		l.wrote = time.Time{} // the server has forgotten the limits of the request before
+		l.busy.Store(true)
+		defer l.busy.Store(false)
+	}
 	if status, why := d.refuses(s, x); status != 0 {
 		d.refused.Add(1)
-		if status == http.StatusTooManyRequests && l.over {
+		if l.over || r.Method == http.MethodConnect { // what comes after is for somebody else
 			w.Header().Set("Connection", "close")
 		}
 		x.refuse(status, why)
@@ -149,7 +154,7 @@ func (d *door) note(x *exchange, keep bool, begun time.Time) {
 	}
 	l := x.line
 	l.At, l.Listener, l.Caller, l.Method, l.Host, l.Path, l.Protocol = begun.UTC(), d.address, x.link.address, words.Plain(x.method, 20), words.Plain(x.in.Host, 200), words.Plain(x.path, 500), x.in.Proto
-	l.Status, l.Failure, l.BytesOut, l.TotalMs = x.status, x.failure, x.sent, inMs(time.Since(begun))
+	l.Status, l.Failure, l.BytesIn, l.BytesOut, l.TotalMs = x.status, x.failure, x.came.Load(), x.sent, inMs(time.Since(begun))
 	if x.pool != nil {
 		l.Pool = x.pool.name
 	}

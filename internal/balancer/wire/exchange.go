@@ -2,6 +2,7 @@ package wire
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -109,10 +110,14 @@ func (s *Server) ask(c *conn, r *http.Request, early func(int, http.Header) erro
 			tell(goOn, false)
 			return fail(Waiting, true, x.whyNot(err))
 		}
+		head, _ := c.r.Peek(c.r.Buffered())
 		res, err := http.ReadResponse(c.r, r)
 		if err != nil {
 			tell(goOn, false)
 			return fail(Answering, true, err)
+		}
+		if res.Close {
+			dropNamed(res.Header, head)
 		}
 		c.left = -1
 		switch {
@@ -130,6 +135,26 @@ func (s *Server) ask(c *conn, r *http.Request, early func(int, http.Header) erro
 		default:
 			tell(goOn, false)
 			return x.answer(res), nil
+		}
+	}
+}
+
+// dropNamed takes away the fields that a Connection field names. Where that says close as well,
+// the reader of the head has taken the field away with all that it says.
+func dropNamed(h http.Header, head []byte) {
+	for line := range bytes.Lines(head) {
+		name, value, ok := bytes.Cut(line, []byte(":"))
+		if !ok {
+			if len(bytes.TrimSpace(line)) == 0 {
+				return
+			}
+			continue
+		}
+		if !bytes.EqualFold(name, []byte("Connection")) {
+			continue
+		}
+		for one := range bytes.SplitSeq(value, []byte(",")) {
+			h.Del(string(bytes.TrimSpace(one)))
 		}
 	}
 }
