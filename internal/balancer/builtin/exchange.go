@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -35,6 +36,25 @@ type exchange struct {
 	came         atomic.Int64 // bytes of the request's body
 	wrote        time.Time    // when the caller's patience began anew
 	failure      string       // why it is no whole answer
+
+	mu   sync.Mutex
+	over bool // the server has the connection again
+}
+
+// finish says that the server has the connection again. Whoever sends the body may not know yet.
+func (x *exchange) finish() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.over = true
+}
+
+// readUntil limits how long the caller is waited for, while the exchange lasts.
+func (x *exchange) readUntil(t time.Time) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.over {
+		_ = http.NewResponseController(x.w).SetReadDeadline(t)
+	}
 }
 
 // errLate is what ends a request that took longer than it may.
@@ -142,7 +162,7 @@ func (b *keptBody) Read(p []byte) (int, error) {
 	if idle := b.x.door.now.Load().Limits.Idle; idle > 0 {
 		if now := time.Now(); now.Sub(b.read) >= renewPatience {
 			b.read = now
-			_ = http.NewResponseController(b.x.w).SetReadDeadline(now.Add(idle + renewPatience))
+			b.x.readUntil(now.Add(idle + renewPatience))
 		}
 	}
 	n, err := b.ReadCloser.Read(p)
@@ -161,7 +181,7 @@ func (b *keptBody) Read(p []byte) (int, error) {
 		b.over.Store(&err)
 		b.all.Store(true)
 		if !b.read.IsZero() {
-			_ = http.NewResponseController(b.x.w).SetReadDeadline(time.Time{})
+			b.x.readUntil(time.Time{})
 		}
 		if b.out != nil && b.out.Trailer == nil { // some that nobody announced
 			b.out.Trailer = b.x.in.Trailer

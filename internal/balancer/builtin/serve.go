@@ -44,6 +44,9 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.keepBody(s.Limits.BodyBytes)
+	if x.body != nil {
+		defer x.finish()
+	}
 	p, c := d.choose(s, r)
 	if x.line != nil {
 		x.line.Route = c.Route
