@@ -19,11 +19,17 @@ import (
 // a time of its own however fast it is written again.
 func Write(t testing.TB, certificate, key string, serial int64) {
 	t.Helper()
+	WriteFor(t, certificate, key, serial, "saltmere.example")
+}
+
+// WriteFor is [Write] for a host of one's own.
+func WriteFor(t testing.TB, certificate, key string, serial int64, host string) {
+	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	about := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "saltmere.example"}, DNSNames: []string{"saltmere.example"},
+	about := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, about, about, &private.PublicKey, private)
 	if err != nil {

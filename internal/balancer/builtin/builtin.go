@@ -36,6 +36,7 @@ type Balancer struct {
 	closing chan struct{}  // closed when it ends; what is under way has a moment left
 	ended   chan struct{}  // closed when that is over
 
+	once    sync.Once
 	opening sync.Mutex // of doors, one at a time
 	mu      sync.Mutex
 	handles map[string]*poolHandle
@@ -312,7 +313,9 @@ func (b *Balancer) Stats(name string) (balancer.Stats, bool) {
 }
 
 // Close closes all listeners and lets requests finish for a moment.
-func (b *Balancer) Close() {
+func (b *Balancer) Close() { b.once.Do(b.close) }
+
+func (b *Balancer) close() {
 	b.opening.Lock()
 	defer b.opening.Unlock()
 	b.mu.Lock()

@@ -180,7 +180,7 @@ func TestResetIsTriedElsewhereWhenSafe(t *testing.T) {
 	}
 }
 
-func newServer(t *testing.T, h http.HandlerFunc) *httptest.Server {
+func newServer(t testing.TB, h http.HandlerFunc) *httptest.Server {
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
 	return s

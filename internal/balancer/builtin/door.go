@@ -134,7 +134,7 @@ func (d *door) order(targets []*target) {
 		if was := d.near.Load(); was != nil {
 			order = was.order
 		}
-		if order = measured(targets, order); len(order) == 0 {
+		if order = measured(targets, func(t *target) time.Duration { return t.upstream.Load().wire.Took() }, order); len(order) == 0 {
 			return
 		}
 	default:

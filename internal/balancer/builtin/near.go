@@ -91,18 +91,17 @@ func (l *lane) reach(n *near) *nearLane {
 // measured orders regions by how long connections to their targets take to be made: the median
 // of the targets' last. One of which nothing is known comes last, by name. Two that differ by
 // less than a fifth stay as they were, so that noise moves no traffic.
-func measured(targets []*target, before []balancer.Reached) []balancer.Reached {
-	took := map[string][]time.Duration{}
+func measured(targets []*target, took func(*target) time.Duration, before []balancer.Reached) []balancer.Reached {
+	byRegion := map[string][]time.Duration{}
 	for _, t := range targets {
-		d := t.upstream.Load().wire.Took()
-		if d > 0 {
-			took[t.region] = append(took[t.region], d)
-		} else if took[t.region] == nil {
-			took[t.region] = []time.Duration{}
+		if d := took(t); d > 0 {
+			byRegion[t.region] = append(byRegion[t.region], d)
+		} else if byRegion[t.region] == nil {
+			byRegion[t.region] = []time.Duration{}
 		}
 	}
-	order := make([]balancer.Reached, 0, len(took))
-	for region, all := range took {
+	order := make([]balancer.Reached, 0, len(byRegion))
+	for region, all := range byRegion {
 		r := balancer.Reached{Region: region}
 		if len(all) > 0 {
 			slices.Sort(all)

@@ -100,16 +100,32 @@ func (l *lane) choose(c *choice, may func(*target) bool, anyway bool) *target {
 	case l.leastBusy && !anyway:
 		return l.leastBusyOf(c, may)
 	case anyway, l.even && nanos(c.now) >= l.rampUntil:
-		n := uint64(len(l.targets))
-		begin := c.begin()
-		for i := range n {
-			if t := l.targets[(begin+i)%n]; may(t) && c.take(t, anyway) {
-				return t
-			}
-		}
-		return nil
+		return l.inTurn(c, may, anyway)
 	}
 	return l.byWeight(c, may)
+}
+
+// inTurn goes on to the next that takes requests. Whoever is passed over has had its turn, so
+// that its neighbour does not get its requests as well.
+func (l *lane) inTurn(c *choice, may func(*target) bool, anyway bool) *target {
+	n := uint64(len(l.targets))
+	at := c.begin()
+	for i := range n {
+		if t := l.targets[at%n]; may(t) && c.take(t, anyway) {
+			return t
+		}
+		if i+1 < n && !c.trial {
+			at = c.begin()
+		} else {
+			at++
+		}
+	}
+	for i := range n { // others took the turns in between
+		if t := l.targets[(at+i)%n]; !c.trial && may(t) && c.take(t, anyway) {
+			return t
+		}
+	}
+	return nil
 }
 
 // byWeight gives turns by weight and as evenly in time as may be: every target

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"sync"
 	"time"
@@ -20,7 +21,7 @@ import (
 func (d *door) relay(near net.Conn, s *doorSettings, l *link) {
 	defer near.Close()
 	begun := time.Now()
-	x := &exchange{door: d, link: l, page: l.page, method: "TCP", since: begun}
+	x := &exchange{door: d, link: l, page: l.page, method: "TCP", since: begun, in: &http.Request{}}
 	d.turns[0].Add(1)
 	line := &served.Line{At: begun.UTC(), Listener: d.address, Caller: l.address, Protocol: "TCP", Pool: s.Pool}
 	keep := s.keeps()

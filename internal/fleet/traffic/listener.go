@@ -161,8 +161,9 @@ func (s *Aside) takes(route int, a *Asked) bool {
 		return false
 	}
 	// As evenly in time as may be: the n. goes when the whole number of n parts grows.
-	n := float64(a.Turn(route)) * s.Percent / 100
-	return int64(n) > int64(n-s.Percent/100)
+	const whole = 1e6
+	n, part := a.Turn(route)%whole, uint64(s.Percent/100*whole+0.5)
+	return (n+1)*part/whole > n*part/whole
 }
 
 func (f *Field) in(a *Asked) bool {
