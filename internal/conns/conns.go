@@ -6,13 +6,13 @@
 package conns
 
 import (
-	"container/list"
 	"crypto/tls"
 	"net"
 	"net/http"
 	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 )
 
 // Bounds are how many connections there may be at once; 0 is without a bound.
@@ -25,15 +25,17 @@ type Guard struct {
 	evicted atomic.Int64
 
 	mu       sync.Mutex
-	all      int
+	all      map[*conn]struct{}
 	listener map[*listener]int
 	caller   map[string]int
-	idle     *list.List // of *conn, longest idle first
 }
+
+// mostLooked is among how many connections at most the one is looked for that gives way.
+const mostLooked = 1000
 
 // New makes a guard without connections.
 func New(b Bounds) *Guard {
-	return &Guard{bounds: b, listener: map[*listener]int{}, caller: map[string]int{}, idle: list.New()}
+	return &Guard{bounds: b, all: map[*conn]struct{}{}, listener: map[*listener]int{}, caller: map[string]int{}}
 }
 
 // Listen has the guard stand before a listener.
@@ -48,13 +50,12 @@ func (g *Guard) State(c net.Conn, s http.ConnState) {
 	if !ok {
 		return
 	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	// No lock: this is twice for every request.
 	switch s {
 	case http.StateActive, http.StateHijacked:
-		g.busy(own)
+		own.idle.Store(0)
 	case http.StateIdle:
-		g.rest(own)
+		own.idle.Store(time.Now().UnixNano())
 	}
 }
 
@@ -69,21 +70,7 @@ func (g *Guard) Evicted() int64 { return g.evicted.Load() }
 func (g *Guard) Open() int {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.all
-}
-
-// rest puts a connection at the end of the idle. The lock is held.
-func (g *Guard) rest(c *conn) {
-	if c.place == nil && !c.over {
-		c.place = g.idle.PushBack(c)
-	}
-}
-
-func (g *Guard) busy(c *conn) {
-	if c.place != nil {
-		g.idle.Remove(c.place)
-		c.place = nil
-	}
+	return len(g.all)
 }
 
 // admit takes a new connection in and returns the idle one that gives way; ok is
@@ -98,7 +85,7 @@ func (g *Guard) admit(c *conn) (victim *conn, ok bool) {
 		in = func(o *conn) bool { return o.caller == c.caller }
 	case full(g.listener[c.listener], g.bounds.ByListener):
 		in = func(o *conn) bool { return o.listener == c.listener }
-	case full(g.all, g.bounds.All):
+	case full(len(g.all), g.bounds.All):
 		in = func(*conn) bool { return true }
 	}
 	if in != nil {
@@ -107,20 +94,28 @@ func (g *Guard) admit(c *conn) (victim *conn, ok bool) {
 		}
 		g.drop(victim)
 	}
-	g.all++
+	g.all[c] = struct{}{}
 	g.listener[c.listener]++
 	g.caller[c.caller]++
-	g.rest(c) // nothing was asked on it yet
+	c.idle.Store(time.Now().UnixNano()) // nothing was asked on it yet
 	return victim, true
 }
 
-func (g *Guard) longestIdle(in func(*conn) bool) *conn {
-	for e := g.idle.Front(); e != nil; e = e.Next() {
-		if c := e.Value.(*conn); in(c) {
-			return c
+// longestIdle is the one that has been idle longest, of very many that of a sample.
+func (g *Guard) longestIdle(in func(*conn) bool) (longest *conn) {
+	looked, since := 0, int64(0)
+	for c := range g.all {
+		if !in(c) {
+			continue
+		}
+		if at := c.idle.Load(); at != 0 && (longest == nil || at < since) {
+			longest, since = c, at
+		}
+		if looked++; looked >= mostLooked && longest != nil {
+			break
 		}
 	}
-	return nil
+	return longest
 }
 
 // drop takes a connection off the books. The lock is held.
@@ -129,8 +124,7 @@ func (g *Guard) drop(c *conn) {
 		return
 	}
 	c.over = true
-	g.busy(c)
-	g.all--
+	delete(g.all, c)
 	if g.listener[c.listener]--; g.listener[c.listener] == 0 {
 		delete(g.listener, c.listener)
 	}
@@ -170,12 +164,12 @@ func (l *listener) Accept() (net.Conn, error) {
 	}
 }
 
-// conn is one connection. Its place among the idle is under the guard's lock.
+// conn is one connection.
 type conn struct {
 	net.Conn
 	listener *listener
 	caller   string
-	place    *list.Element // nil while it is busy
+	idle     atomic.Int64 // since when, in ns; 0 while it is busy
 	over     bool
 }
 

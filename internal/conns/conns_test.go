@@ -62,7 +62,12 @@ func knownIdle(t *testing.T, g *Guard, n int) {
 	deadline := time.After(10 * time.Second)
 	for {
 		g.mu.Lock()
-		idle := g.idle.Len()
+		idle := 0
+		for c := range g.all {
+			if c.idle.Load() != 0 {
+				idle++
+			}
+		}
 		g.mu.Unlock()
 		if idle == n {
 			return
@@ -168,7 +173,7 @@ func TestClosedMakesRoom(t *testing.T) {
 		case <-time.After(time.Millisecond):
 		}
 	}
-	if len(g.caller) != 0 || len(g.listener) != 0 || g.idle.Len() != 0 {
-		t.Errorf("the books hold %v %v %d", g.caller, g.listener, g.idle.Len())
+	if len(g.caller) != 0 || len(g.listener) != 0 || len(g.all) != 0 {
+		t.Errorf("the books hold %v %v %d", g.caller, g.listener, len(g.all))
 	}
 }

@@ -8,8 +8,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -326,7 +324,7 @@ func TestForwardedHeadersAreNotTrusted(t *testing.T) {
 	}
 }
 
-// BenchmarkBalancer and BenchmarkBare are compared as a ratio in one run.
+// BenchmarkBalancer tells what a choice costs.
 func BenchmarkBalancer(b *testing.B) {
 	for _, n := range []int{1, 10, 100} {
 		for _, how := range []string{"turns", "weights", "busy"} {
@@ -343,20 +341,6 @@ func BenchmarkBalancer(b *testing.B) {
 			})
 		}
 	}
-}
-
-func BenchmarkBare(b *testing.B) {
-	target := httptest.NewServer(say("up"))
-	defer target.Close()
-	to, _ := url.Parse(target.URL)
-	proxy := &httputil.ReverseProxy{
-		Rewrite:       func(r *httputil.ProxyRequest) { r.SetURL(to); r.SetXForwarded() },
-		Transport:     &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true},
-		FlushInterval: -1,
-	}
-	server := httptest.NewServer(proxy)
-	defer server.Close()
-	hammer(b, server.URL)
 }
 
 func hammer(b *testing.B, url string) {
