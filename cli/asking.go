@@ -346,12 +346,12 @@ func (a *app) askHealing(ctx context.Context, q asking, form *groupForm) error {
 		return err
 	}
 	fmt.Fprintln(q.out, "How is it judged and healed?")
-	offered := []string{"off", "machine"}
+	offered := []string{"off", "machine", "traffic"}
 	for _, c := range checks {
 		offered = append(offered, c.Name)
 		fmt.Fprintf(q.out, "  %s asks %s\n", c.Name, question(c))
 	}
-	heal, err := q.oneOf("  heal: off, machine, or a check", valueOr(form.Heal, "machine"), offered)
+	heal, err := q.oneOf("  heal: off, machine, traffic, or a check", valueOr(form.Heal, "machine"), offered)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) drillCommand() *cobra.Command {
-	var of, zone, reason string
+	var of, zone, region, reason string
 	var span, slow time.Duration
 	var percent int
 	starting := &cobra.Command{
@@ -28,14 +28,15 @@ the journal as a drill, and ends by itself and when the service stops.
   slow    the workload of an instance is told to answer later (--slow)
   errors  the workload of an instance is told to answer a share with 500 (--percent)
   zone    the machines of a zone die, and none can be launched there
+  region  so do those of all zones of a region
 
 slow and errors need a workload that reads the file which UNITAS_DRILL names; the
 sample workload does.`,
 		Example:   "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
-		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone"},
+		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone", "region"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, _, err := ask[contract.Drill](a, func(c *client.Client) (*http.Response, error) {
-				return c.StartDrill(cmd.Context(), contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone),
+				return c.StartDrill(cmd.Context(), contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone), Region: given(cmd, "region", region),
 					ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
 			})
 			if err != nil {
@@ -50,7 +51,8 @@ sample workload does.`,
 		},
 	}
 	flags := starting.Flags()
-	flags.StringVar(&of, "instance", "", "the `INSTANCE`, for all kinds but zone")
+	flags.StringVar(&of, "instance", "", "the `INSTANCE`, for all kinds but zone and region")
+	flags.StringVar(&region, "region", "", "the `REGION`, for the kind region")
 	flags.StringVar(&zone, "zone", "", "the `ZONE`, for the kind zone")
 	flags.DurationVar(&span, "for", time.Minute, "how long, at most 1h")
 	flags.DurationVar(&slow, "slow", 2*time.Second, "for slow: how much later it answers")

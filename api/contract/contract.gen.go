@@ -451,6 +451,7 @@ const (
 	NewDrillKindCrash  NewDrillKind = "crash"
 	NewDrillKindErrors NewDrillKind = "errors"
 	NewDrillKindHang   NewDrillKind = "hang"
+	NewDrillKindRegion NewDrillKind = "region"
 	NewDrillKindSlow   NewDrillKind = "slow"
 	NewDrillKindZone   NewDrillKind = "zone"
 )
@@ -465,6 +466,8 @@ func (e NewDrillKind) Valid() bool {
 	case NewDrillKindErrors:
 		return true
 	case NewDrillKindHang:
+		return true
+	case NewDrillKindRegion:
 		return true
 	case NewDrillKindSlow:
 		return true
@@ -1277,6 +1280,7 @@ type Drill struct {
 	Instance *string   `json:"instance,omitempty"`
 	Kind     string    `json:"kind"`
 	Number   int64     `json:"number"`
+	Region   *string   `json:"region,omitempty"`
 	UntilAt  time.Time `json:"until_at"`
 
 	// What In words
@@ -2185,12 +2189,15 @@ type NewDrill struct {
 	// ForSeconds A crash is over at once
 	ForSeconds *float64 `json:"for_seconds,omitempty"`
 
-	// Instance For all kinds but zone
+	// Instance For all kinds but zone and region
 	Instance *string `json:"instance,omitempty"`
 
-	// Kind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+	// Kind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there; region: so do those of all its zones
 	Kind   NewDrillKind `json:"kind"`
 	Reason *string      `json:"reason,omitempty"`
+
+	// Region For region
+	Region *string `json:"region,omitempty"`
 
 	// SlowSeconds For slow: how much later it answers
 	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
@@ -2199,7 +2206,7 @@ type NewDrill struct {
 	Zone *string `json:"zone,omitempty"`
 }
 
-// NewDrillKind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+// NewDrillKind hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there; region: so do those of all its zones
 type NewDrillKind string
 
 // NewGate defines model for NewGate.
@@ -2250,7 +2257,7 @@ type NewGroup struct {
 	Above        *int     `json:"above,omitempty"`
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
 
-	// Heal off, machine, or the name of a check
+	// Heal off, machine, traffic (its pools set it aside three times in a row), or the name of a check
 	Heal *string `json:"heal,omitempty"`
 
 	// HealLimitPercent Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed

@@ -47,7 +47,7 @@ func (s *Server) CreateCheck(ctx context.Context, r routes.CreateCheckRequestObj
 		Timeout: durationOf(b.TimeoutSeconds, min(2*time.Second, interval)), Passes: given(b.Passes), Fails: given(b.Fails),
 		Host: some(b.Host, ""), Statuses: given(b.Statuses), Text: some(b.Text, ""), Service: some(b.Service, ""), Verify: given(b.Verify),
 	}
-	if b.Name == "off" || b.Name == "machine" {
+	if b.Name == "off" || b.Name == "machine" || b.Name == string(fleet.HealTraffic) {
 		return nil, invalid("/name", "%q says how a group heals and cannot name a check; choose another name", b.Name)
 	}
 	if err := goodCheck(check); err != nil {

@@ -22,23 +22,36 @@ func (s *Server) ListDrills(ctx context.Context, _ routes.ListDrillsRequestObjec
 }
 
 func fromDrill(d drill.Drill) contract.Drill {
-	return contract.Drill{Number: d.Number, Kind: string(d.Kind), Instance: text(d.Instance), Zone: text(d.Zone), What: d.What(),
+	return contract.Drill{Number: d.Number, Kind: string(d.Kind), Instance: text(d.Instance), Zone: text(d.Zone), Region: text(d.Region), What: d.What(),
 		BeganAt: d.Began, UntilAt: d.Began.Add(d.For), BeganBy: d.By}
 }
 
 // StartDrill makes a fault on purpose.
 func (s *Server) StartDrill(ctx context.Context, r routes.StartDrillRequestObject) (routes.StartDrillResponseObject, error) {
 	b := r.Body
-	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), For: givenFor(b.ForSeconds),
+	d := drill.Drill{Kind: drill.Kind(b.Kind), Instance: some(b.Instance, ""), Zone: some(b.Zone, ""), Region: some(b.Region, ""), For: givenFor(b.ForSeconds),
 		Slow: givenFor(b.SlowSeconds), Percent: given(b.ErrorPercent), Reason: some(b.Reason, ""), By: actor(ctx)}
-	if d.Kind == drill.Zone {
+	if d.Kind != drill.Region && d.Region != "" {
+		return nil, invalid("/region", "a drill of the kind %s is about no region; leave it out", d.Kind)
+	}
+	switch d.Kind {
+	case drill.Region:
+		r, ok := s.Places.Region(d.Region)
+		switch {
+		case d.Instance != "" || d.Zone != "":
+			return nil, invalid("/region", "a drill of the kind region is about a region alone; leave instance and zone out")
+		case !ok:
+			return nil, invalid("/region", "there is no region %q; there are %s", d.Region, s.Places.Names())
+		}
+		d.Zones = r.Zones
+	case drill.Zone:
 		switch {
 		case d.Instance != "":
 			return nil, invalid("/instance", "a drill of the kind zone is about a zone; leave the instance out")
 		case !slices.Contains(s.Places.Zones(), d.Zone):
 			return nil, invalid("/zone", "there is no zone %q; there are %s", d.Zone, strings.Join(s.Places.Zones(), ", "))
 		}
-	} else {
+	default:
 		if d.Zone != "" {
 			return nil, invalid("/zone", "a drill of the kind %s is about one instance; leave the zone out", d.Kind)
 		}

@@ -141,9 +141,9 @@ func (s *Server) checkReferences(ctx context.Context, r store.Reader, was, g sto
 			return err
 		}
 	}
-	if check := g.Heal.Check(); check != "" {
+	if check := g.Heal.Check(); check != "" && g.Heal != fleet.HealTraffic {
 		if _, err := r.Check(ctx, check); errors.Is(err, store.ErrNotFound) {
-			fault("/heal", "%q is neither off nor machine, and there is no check of this name", check)
+			fault("/heal", "%q is none of off, machine and traffic, and there is no check of this name", check)
 		} else if err != nil {
 			return err
 		}

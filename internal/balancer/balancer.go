@@ -96,6 +96,9 @@ type Driver interface {
 	Stats(pool string) (Stats, bool)
 	// Watch has idle called whenever a closed target finishes its last request.
 	Watch(idle func(instance string))
+	// WatchAside has aside called whenever a target was set aside for how it answers, with the
+	// how manyth time in a row and why, and with 0 once it was well for as long.
+	WatchAside(aside func(instance string, nth int, why string))
 	// Close closes all listeners and lets requests finish for a moment.
 	Close()
 }

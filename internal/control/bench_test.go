@@ -199,6 +199,7 @@ func (noTraffic) Passed(string) (balancer.Passed, bool)                 { return
 func (noTraffic) Slower(string, time.Duration) (int64, int64) { return 0, 0 }
 func (noTraffic) Stats(string) (balancer.Stats, bool)         { return balancer.Stats{}, false }
 func (noTraffic) Watch(func(string))                          {}
+func (noTraffic) WatchAside(func(string, int, string))        {}
 func (noTraffic) Close()                                      {}
 
 // bench is a store with a template, and a control that can be started again.

@@ -6,6 +6,7 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"sync"
@@ -108,6 +109,7 @@ func New(c Config) *Control {
 	c.Store.OnWrite(ctl.wrote)
 	c.Machines.Watch(ctl.machineSaid)
 	c.Balancer.Watch(ctl.targetIdle)
+	c.Balancer.WatchAside(ctl.targetAside)
 	ctl.metrics.count(c.Metrics, ctl)
 	return ctl
 }
@@ -241,6 +243,18 @@ func (c *Control) targetIdle(instance string) {
 		return
 	}
 	c.elsewhere.wake()
+}
+
+// targetAside has the keeper of an instance know how its pools judge it. Only a group that heals
+// by that takes it in.
+func (c *Control) targetAside(instance string, nth int, why string) {
+	r := health.Report{Check: string(fleet.HealTraffic), Verdict: health.Healthy}
+	if nth >= fleet.AsideIsIll {
+		r.Verdict, r.Why = health.Unhealthy, fmt.Sprintf("set aside %d times in a row: %s", nth, why)
+	} else if nth > 0 {
+		return
+	}
+	c.tell(instance, ofCheck{instance, r, c.Clock.Moment()})
 }
 
 // deskTold has the keepers of groups know that the balancer took over what they set.

@@ -62,6 +62,7 @@ func (*taker) Passed(string) (balancer.Passed, bool)                 { return ba
 func (*taker) Slower(string, time.Duration) (int64, int64) { return 0, 0 }
 func (*taker) Stats(string) (balancer.Stats, bool)         { return balancer.Stats{}, false }
 func (*taker) Watch(func(string))                          {}
+func (*taker) WatchAside(func(string, int, string))        {}
 func (*taker) Close()                                      {}
 
 // newest is the pool as it was taken last.

@@ -66,6 +66,9 @@ func (k *keeper) take(f fact) {
 	case ofMachine:
 		k.hear(f.ID, fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
 	case ofCheck:
+		if f.Check == string(fleet.HealTraffic) && k.group.Heal != fleet.HealTraffic {
+			return
+		}
 		f.Since = k.ctl.Clock.At(f.at, k.offset)
 		k.judge(f.id, f.Report)
 	case ofRecords:

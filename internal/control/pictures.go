@@ -50,7 +50,7 @@ func Location(ro *fleet.Rollout) *time.Location {
 // hurt.
 func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 	a := fleet.Around{Usual: p.Usual.Median, Slow: p.Usual.Slow}
-	if name := p.Group.Heal.Check(); name != "" {
+	if name := p.Group.Heal.Check(); name != "" && p.Group.Heal != fleet.HealTraffic {
 		if check, err := c.library.check(ctx, name); err == nil {
 			a.Heals = &check
 		}

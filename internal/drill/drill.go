@@ -5,9 +5,11 @@ package drill
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,7 +22,7 @@ import (
 // Kind is what a drill does.
 type Kind string
 
-// The kinds. All but Zone are about one instance.
+// The kinds. All but Zone and Region are about one instance.
 const (
 	Hang   Kind = "hang"   // its processes are stopped where they are
 	Crash  Kind = "crash"  // they are killed
@@ -28,15 +30,18 @@ const (
 	Slow   Kind = "slow"   // its workload is told to answer later
 	Errors Kind = "errors" // its workload is told to answer a share with 500
 	Zone   Kind = "zone"   // the machines of a zone die, and none can be launched there
+	Region Kind = "region" // so do those of all its zones
 )
 
 // Drill is one fault on purpose.
 type Drill struct {
 	Number   int64
 	Kind     Kind
-	Instance string // for all but Zone
+	Instance string // for all but Zone and Region
 	Group    string // of the instance
 	Zone     string // for Zone
+	Region   string
+	Zones    []string // of the Region
 	For      time.Duration
 	Slow     time.Duration // how much later Slow answers
 	Percent  int           // of the requests that Errors answers with 500
@@ -59,6 +64,9 @@ func (d *Drill) What() string {
 		return fmt.Sprintf("%s answers %s later for %s", d.Instance, words.Span(d.Slow), span)
 	case Errors:
 		return fmt.Sprintf("%s answers %d %% of requests with 500 for %s", d.Instance, d.Percent, span)
+	}
+	if d.Kind == Region {
+		return fmt.Sprintf("the region %s is lost for %s, with %s", d.Region, span, strings.Join(d.Zones, ", "))
 	}
 	return fmt.Sprintf("the zone %s is lost for %s", d.Zone, span)
 }
@@ -156,7 +164,7 @@ func (d *Drills) refused(drill Drill) error {
 		return &fleet.Refusal{Text: "the service stops"}
 	}
 	for _, l := range d.live {
-		if l.Kind == drill.Kind && l.Instance == drill.Instance && l.Zone == drill.Zone {
+		if l.Kind == drill.Kind && l.Instance == drill.Instance && l.Zone == drill.Zone && l.Region == drill.Region {
 			return &fleet.Refusal{Text: fmt.Sprintf("drill %d is under way: %s; stop it first with: unitas drill stop %d", l.Number, l.What(), l.Number)}
 		}
 	}
@@ -183,7 +191,29 @@ func (d *Drills) begin(drill Drill) (end func() error, err error) {
 	case Slow, Errors:
 		return func() error { return d.note(id, drill.Number) }, d.note(id, 0, drill)
 	}
-	return func() error { return d.machines.LoseZone(drill.Zone, false) }, d.machines.LoseZone(drill.Zone, true)
+	zones := []string{drill.Zone}
+	if drill.Kind == Region {
+		zones = drill.Zones
+	}
+	return d.lose(zones)
+}
+
+// lose loses zones, all or none, and returns what has them back.
+func (d *Drills) lose(zones []string) (back func() error, err error) {
+	var lost []string
+	back = func() (err error) {
+		for _, z := range lost {
+			err = errors.Join(err, d.machines.LoseZone(z, false))
+		}
+		return err
+	}
+	for _, z := range zones {
+		if err := d.machines.LoseZone(z, true); err != nil {
+			return nil, errors.Join(err, back())
+		}
+		lost = append(lost, z)
+	}
+	return back, nil
 }
 
 // note tells the workload of an instance all that the drills under way ask of

@@ -13,7 +13,7 @@ type lane struct {
 	users int
 }
 
-func (d *Drill) lane() string { return d.Zone + "/" + d.Instance }
+func (d *Drill) lane() string { return d.Region + "/" + d.Zone + "/" + d.Instance }
 
 // take waits for a lane and returns what gives it back.
 func (l *lanes) take(name string) (back func()) {

@@ -98,7 +98,7 @@ func (g *Group) isFormer(check string) bool {
 // AllChecks are those that must find an instance healthy before it serves: of
 // the group's pools, and the healing check.
 func (g *Group) AllChecks() []string {
-	if c := g.Heal.Check(); c != "" && !slices.Contains(g.Checks, c) {
+	if c := g.Heal.Check(); c != "" && g.Heal != HealTraffic && !slices.Contains(g.Checks, c) {
 		return append(slices.Clone(g.Checks), c)
 	}
 	return g.Checks

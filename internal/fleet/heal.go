@@ -12,8 +12,12 @@ import (
 func (d *deciding) heal() {
 	check := d.group.Heal.Check()
 	if d.group.Heal != HealOff {
+		asked := check
+		if d.group.Heal == HealTraffic { // nobody asks before there is traffic
+			asked = ""
+		}
 		for _, i := range d.astir {
-			d.giveUp(i, check)
+			d.giveUp(i, asked)
 		}
 	}
 	if check == "" {

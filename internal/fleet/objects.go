@@ -102,15 +102,20 @@ type Book struct {
 	SizedBy string
 }
 
-// Heal says what makes an instance be replaced: HealOff, HealMachine, or the
-// name of a check.
+// Heal says what makes an instance be replaced: HealOff, HealMachine, HealTraffic (its pools
+// set it aside again and again for how it answers), or the name of a check.
 type Heal string
 
-// The two values of Heal that are not the name of a check.
+// The values of Heal that are not the name of a check.
 const (
 	HealOff     Heal = "off"
 	HealMachine Heal = "machine"
+	HealTraffic Heal = "traffic"
 )
+
+// AsideIsIll is the how manyth time in a row that a pool sets an instance aside it is taken to
+// be ill by [HealTraffic].
+const AsideIsIll = 3
 
 // Check is the name of the healing check, or "" when there is none.
 func (h Heal) Check() string {

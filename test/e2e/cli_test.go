@@ -131,6 +131,7 @@ func (s *service) play(lines []string) {
 			if what == "stderr" {
 				text = o.stderr
 			}
+			rest = s.places().Replace(rest)
 			if ok, err := regexp.MatchString(rest, text); err != nil || !ok {
 				s.t.Errorf("$ %s\n%s does not match %q: %v\n%s", o.command, what, rest, err, text)
 			}
@@ -154,9 +155,14 @@ func (s *service) play(lines []string) {
 	end()
 }
 
+// places puts the addresses and the directory of the service in the place of their words.
+func (s *service) places() *strings.Replacer {
+	return strings.NewReplacer("FRONT", s.front, "BACK", s.back, "DIR", s.dir)
+}
+
 func (s *service) command(line string) *outcome {
 	s.t.Helper()
-	line = strings.NewReplacer("FRONT", s.front, "BACK", s.back, "DIR", s.dir).Replace(line)
+	line = s.places().Replace(line)
 	var args []string
 	for _, m := range regexp.MustCompile(`"([^"]*)"|(\S+)`).FindAllStringSubmatch(line, -1) {
 		args = append(args, m[1]+m[2])

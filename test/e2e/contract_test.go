@@ -33,7 +33,7 @@ type sending struct{ method, path, body, why string }
 // values are what stands for parameters in paths: what is there, and what is odd.
 var values = map[string][]string{
 	"name": {"timetable", "front", "sailings-up", "timetable-web", "none", "%00", "..", "a%2Fb", strings.Repeat("n", 300), "%E2%80%AE"}, "version": {"1", "0", "-1", "99", "x", "9999999999999999999"},
-	"id": {"timetable-001", "none", "%2e%2e", strings.Repeat("i", 300)}, "number": {"1", "0", "-1", "x", "9223372036854775808"}, "region": {"harbour", "moon"}, "mark": {"stable", "1", "%0a"},
+	"id": {"timetable-001", "none", "%2e%2e", strings.Repeat("i", 300)}, "number": {"1", "0", "-1", "x", "9223372036854775808"}, "region": {"harbour", "moon"}, "address": {"127.0.0.1:1", "none", "%5B::1%5D:80"}, "mark": {"stable", "1", "%0a"},
 	"check": {"sailings-up", "none"}, "hook": {"warm-cache", "none", "%00"}, "kind": {"image", "x"}, "rule": {"even", "none", "%00"}, "metric": {"cpu", "disk", "push:%00"},
 }
 

@@ -80,7 +80,7 @@ func TestNothingSentFails(t *testing.T) {
 			if op.OperationID == "watchEvents" {
 				continue // it has no end
 			}
-			usual := strings.NewReplacer("{name}", "timetable", "{version}", "1", "{id}", "timetable-001", "{number}", "1", "{mark}", "stable", "{region}", "harbour").Replace(path)
+			usual := strings.NewReplacer("{name}", "timetable", "{version}", "1", "{id}", "timetable-001", "{number}", "1", "{mark}", "stable", "{region}", "harbour", "{address}", "127.0.0.1:1").Replace(path)
 			for _, p := range append(slices.Clone(op.Parameters), item.Parameters...) {
 				for _, poison := range []string{"a%00b", "a%FFb", "%1b[2J", "99999999999999999999", "-1", "1e300", "9223372036854775807", strings.Repeat("9", 9)} {
 					what := fmt.Sprintf("%s %s with %s=%s", method, path, p.Value.Name, poison)

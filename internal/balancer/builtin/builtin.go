@@ -45,6 +45,7 @@ type Balancer struct {
 	wanted  []balancer.Listener
 	closed  map[string]string // addresses that are not open, and why
 	idle    func(instance string)
+	aside   atomic.Pointer[func(instance string, nth int, why string)]
 }
 
 // poolHandle is what a door holds of a pool: it may come later, and go.
@@ -108,6 +109,11 @@ func (b *Balancer) keepHouse() {
 			}
 		}
 	}
+}
+
+// WatchAside has aside called whenever a target was set aside for how it answers.
+func (b *Balancer) WatchAside(aside func(instance string, nth int, why string)) {
+	b.aside.Store(&aside)
 }
 
 // Watch has idle called whenever a closed target finishes its last request.

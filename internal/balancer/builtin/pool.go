@@ -33,6 +33,7 @@ type pool struct {
 	failures   atomic.Int64
 	retries    allowance
 	asides     sync.Mutex // one is set aside at a time
+	aside      *atomic.Pointer[func(instance string, nth int, why string)]
 
 	mu       sync.Mutex    // of what follows, and of changes of the lane
 	changed  chan struct{} // closed when the lane changes
@@ -43,7 +44,7 @@ type pool struct {
 }
 
 func (b *Balancer) newPool(name string) *pool {
-	p := &pool{name: name, log: b.log, key: b.key, room: b.room, most: b.most, patience: b.patience, ledger: b.ledger, flights: &b.flights,
+	p := &pool{name: name, log: b.log, key: b.key, room: b.room, most: b.most, patience: b.patience, aside: &b.aside, ledger: b.ledger, flights: &b.flights,
 		changed: make(chan struct{}), versions: map[string]*version{}}
 	p.lane.Store(&lane{})
 	p.byInstance.Store(&map[string][]*target{})

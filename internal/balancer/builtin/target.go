@@ -272,19 +272,35 @@ func (p *pool) judge(now time.Time) {
 		if back := now.UnixNano() - t.aside.Load(); t.ejected.Load() > 0 && !all[i].Aside && n > 0 && back > int64(rules.For(all[i].Times)) {
 			t.ejected.Store(0)
 			all[i].Times = 0
+			p.tellAside(t, 0, "")
 		}
 	}
 	p.asides.Lock()
-	defer p.asides.Unlock()
-	for _, e := range rules.Judge(all) {
+	ejections := rules.Judge(all)
+	for _, e := range ejections {
 		for _, t := range l.targets {
 			if t.instance == e.Instance {
 				t.ejected.Add(1)
 				t.inARow.Store(0)
 				t.conduct.clear()
 				t.asideFor(now, e.For, e.Why)
-				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
 			}
 		}
+	}
+	p.asides.Unlock()
+	for _, e := range ejections {
+		for _, t := range l.targets {
+			if t.instance == e.Instance {
+				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
+				p.tellAside(t, int(t.ejected.Load()), e.Why)
+			}
+		}
+	}
+}
+
+// tellAside tells whoever watches.
+func (p *pool) tellAside(t *target, nth int, why string) {
+	if tell := p.aside.Load(); tell != nil {
+		(*tell)(t.instance, nth, why)
 	}
 }

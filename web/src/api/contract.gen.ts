@@ -2449,7 +2449,7 @@ export interface components {
             /** @default [] */
             pools: string[];
             /**
-             * @description off, machine, or the name of a check
+             * @description off, machine, traffic (its pools set it aside three times in a row), or the name of a check
              * @default machine
              */
             heal: string;
@@ -3886,14 +3886,16 @@ export interface components {
         };
         NewDrill: {
             /**
-             * @description hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there
+             * @description hang: the processes of an instance are stopped; crash: they are killed; burn: a processor is kept busy beside them; slow and errors: the workload is told to answer late or with 500, which it must understand; zone: the machines of a zone die and none can be launched there; region: so do those of all its zones
              * @enum {string}
              */
-            kind: "hang" | "crash" | "burn" | "slow" | "errors" | "zone";
-            /** @description For all kinds but zone */
+            kind: "hang" | "crash" | "burn" | "slow" | "errors" | "zone" | "region";
+            /** @description For all kinds but zone and region */
             instance?: string;
             /** @description For zone */
             zone?: string;
+            /** @description For region */
+            region?: string;
             /**
              * Format: double
              * @description A crash is over at once
@@ -3949,6 +3951,7 @@ export interface components {
             kind: string;
             instance?: string;
             zone?: string;
+            region?: string;
             /** @description In words */
             what: string;
             /** Format: date-time */

@@ -199,7 +199,7 @@ const settings: Setting[] = [
     fields: (g) => ({ heal: g.heal }),
     items: ({ checks }) => (
       <Form.Item name="heal" label="What makes an instance be replaced">
-        <Select options={choices(['off', 'machine', ...checks])} />
+        <Select options={choices(['off', 'machine', 'traffic', ...checks])} />
       </Form.Item>
     ),
     change: (f) => f,
@@ -310,6 +310,8 @@ export function labelsOf(text: string): Record<string, string> {
 function healing(heal: string): string {
   if (heal === 'off') return 'nothing: instances are never replaced for being ill'
   if (heal === 'machine') return 'machine: an instance is replaced when its machine is gone'
+  if (heal === 'traffic')
+    return 'traffic: an instance is replaced when its pools set it aside three times in a row, or its machine is gone'
   return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
 }
 

@@ -31,6 +31,7 @@ const kinds: { value: NewDrill['kind']; label: string }[] = [
   { value: 'slow', label: 'slow: its workload answers later, if it understands that' },
   { value: 'errors', label: 'errors: its workload answers a share with 500, if it understands that' },
   { value: 'zone', label: 'zone: the machines of a zone die, and none can be launched there' },
+  { value: 'region', label: 'region: so do those of all zones of a region' },
 ]
 
 interface Fields {
