@@ -15,6 +15,8 @@ import { Groups } from './pages/Groups'
 import { Image } from './pages/Image'
 import { Images } from './pages/Images'
 import { Instances } from './pages/Instances'
+import { Listener } from './pages/Listener'
+import { Listeners } from './pages/Listeners'
 import { NewGroup } from './pages/NewGroup'
 import { Pool } from './pages/Pool'
 import { Pools } from './pages/Pools'
@@ -76,6 +78,7 @@ function Console() {
                 </NavLink>
                 <NavLink to="/instances">Instances</NavLink>
                 <NavLink to="/tickets">Tickets</NavLink>
+                <NavLink to="/listeners">Listeners</NavLink>
                 <NavLink to="/pools">Pools</NavLink>
                 <NavLink to="/checks">Checks</NavLink>
                 <NavLink to="/courses">Courses</NavLink>
@@ -115,6 +118,8 @@ function Pages() {
       <Route path="/new-group" element={<NewGroup />} />
       <Route path="/instances" element={<Instances />} />
       <Route path="/tickets" element={<Tickets />} />
+      <Route path="/listeners" element={<Listeners />} />
+      <Route path="/listeners/:address" element={<Listener />} />
       <Route path="/pools" element={<Pools />} />
       <Route path="/pools/:name" element={<Pool />} />
       <Route path="/courses" element={<Courses />} />

@@ -36,8 +36,8 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
     <>
       <p>
         {count(well, 'instance')} of {judged.length} healthy. It heals by{' '}
-        {['off', 'machine', 'traffic'].includes(g.heal) ? g.heal : <Link to="/checks">{g.heal}</Link>}, at most{' '}
-        {g.heal_limit_percent} % of the size at once.
+        {['off', 'machine', 'traffic'].includes(g.heal) ? g.heal : <Link to="/checks">{g.heal}</Link>}, at
+        most {g.heal_limit_percent} % of the size at once.
         {g.usual_seconds !== undefined &&
           ` Its kind usually takes ${span(g.usual_seconds)} to become healthy, and 95 of 100 are there within ${span(g.slow_seconds ?? g.usual_seconds)}.`}
       </p>

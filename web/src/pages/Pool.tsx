@@ -5,6 +5,16 @@ import { Refused, type Pool as PoolOf } from '../api/client'
 import { useChangePool } from '../api/keeping'
 import { usePool } from '../api/queries'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
+import { SpokenFields } from '../parts/SpokenFields'
+import {
+  ejectWords,
+  fieldsOfSpoken,
+  poolLimitWords,
+  speakWords,
+  spokenChange,
+  stayWords,
+  type SpokenFields as SpokenValues,
+} from '../parts/spokenSettings'
 import { differences, isStale, Stale } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
@@ -91,6 +101,14 @@ function Settings({ pool: p }: { pool: PoolOf }) {
           <dd>{p.enough_percent} % of the others healthy; below it the reserve takes over</dd>
         </>
       )}
+      <dt>Speaks to targets</dt>
+      <dd>{speakWords(p)}</dd>
+      <dt>Callers stay</dt>
+      <dd>{stayWords(p)}</dd>
+      <dt>Sets aside</dt>
+      <dd>{ejectWords(p)}</dd>
+      <dt>Limits</dt>
+      <dd>{poolLimitWords(p)}</dd>
       <dt>Weights</dt>
       <dd>
         {Object.entries(p.weights)
@@ -105,7 +123,7 @@ function sharesText(p: PoolOf): string {
   return p.shares.map((s) => `${s.group}=${s.weight}${s.reserve ? ',reserve' : ''}`).join(' ')
 }
 
-interface Fields {
+interface Fields extends SpokenValues {
   choose: PoolOf['choose']
   nobody: PoolOf['nobody']
   slow: number
@@ -120,6 +138,7 @@ function fieldsOf(p: PoolOf): Fields {
     slow: p.slow_start_seconds,
     shares: sharesText(p),
     enough: p.enough_percent,
+    ...fieldsOfSpoken(p),
   }
 }
 
@@ -132,6 +151,10 @@ const lines: Record<string, (p: PoolOf) => string> = {
   Check: (p) => p.check,
   Listeners: (p) => p.listeners.map((l) => l.address).join(', '),
   Weights: (p) => JSON.stringify(p.weights),
+  'Speaks to targets': speakWords,
+  'Callers stay': stayWords,
+  'Sets aside': ejectWords,
+  Limits: poolLimitWords,
 }
 
 function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
@@ -144,6 +167,7 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
       nobody: f.nobody,
       slow_start_seconds: f.slow,
       enough_percent: f.enough,
+      ...spokenChange({ ...fieldsOfSpoken(seen), ...f }),
       shares: f.shares
         .split(/\s+/)
         .filter((s) => s !== '')
@@ -164,6 +188,7 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
   return (
     <Modal
       open
+      width={720}
       title={`Change ${pool.name}`}
       okText="Change it"
       okButtonProps={{ disabled: stale }}
@@ -198,6 +223,7 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
         <Form.Item name="enough" label="Enough" extra="The share of the others that must be healthy.">
           <InputNumber min={1} max={100} suffix="%" />
         </Form.Item>
+        <SpokenFields />
         {stale ? (
           <Stale changed={differences(seen, pool, lines)} onTakeOver={takeOver} />
         ) : (

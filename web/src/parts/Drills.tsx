@@ -1,4 +1,4 @@
-import { Alert, Button, Form, InputNumber, Modal, Select } from 'antd'
+import { Alert, Button, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useDrills, useStartDrill, useStopDrill, useZones, type NewDrill } from '../api/keeping'
 import { useNow } from './now'
 import { Trouble } from './Trouble'
@@ -38,9 +38,17 @@ interface Fields {
   kind: NewDrill['kind']
   instance?: string
   zone?: string
+  region?: string
   seconds?: number
   slow?: number
   percent?: number
+}
+
+/** Whom it is about. */
+function about(f: Fields): Pick<NewDrill, 'zone' | 'region' | 'instance'> {
+  if (f.kind === 'zone') return { zone: f.zone ?? '' }
+  if (f.kind === 'region') return { region: f.region ?? '' }
+  return { instance: f.instance ?? '' }
 }
 
 /** Asks for a drill, and says what it will do. */
@@ -53,7 +61,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
     start.mutate(
       {
         kind: f.kind,
-        ...(f.kind === 'zone' ? { zone: f.zone ?? '' } : { instance: f.instance ?? '' }),
+        ...about(f),
         for_seconds: f.seconds ?? 60,
         slow_seconds: f.slow ?? 2,
         error_percent: f.percent ?? 50,
@@ -75,8 +83,8 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
         showIcon
         style={{ marginBottom: 12 }}
         title={
-          kind === 'zone'
-            ? 'All machines of the zone die, of every group, and their requests in flight with them.'
+          kind === 'zone' || kind === 'region'
+            ? `All machines of the ${kind} die, of every group, and their requests in flight with them.`
             : 'This is done to a real instance that may have requests.'
         }
         description="The drill is journalled, ends by itself, and can be stopped before."
@@ -91,7 +99,11 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
         <Form.Item name="kind" label="What happens">
           <Select options={kinds} />
         </Form.Item>
-        {kind === 'zone' ? (
+        {kind === 'region' ? (
+          <Form.Item name="region" label="Region" rules={[{ required: true, message: 'Name a region.' }]}>
+            <Input />
+          </Form.Item>
+        ) : kind === 'zone' ? (
           <Form.Item name="zone" label="Zone" rules={[{ required: true, message: 'Choose a zone.' }]}>
             <Select options={(zones.data ?? []).map((z) => ({ value: z }))} />
           </Form.Item>

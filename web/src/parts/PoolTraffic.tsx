@@ -1,6 +1,7 @@
 import { Table, Tooltip } from 'antd'
+import { Link } from 'react-router'
 import type { Pool } from '../api/client'
-import { count, exact, span } from './words'
+import { count, exact, secondsBetween, span } from './words'
 import { longTable } from './longTable'
 import { VerdictWord } from './VerdictWord'
 
@@ -13,11 +14,17 @@ const ms = (n: number) => (n === 0 ? '–' : `${n.toFixed(1)} ms`)
 export function Listeners({ pool }: { pool: Pool }) {
   return (
     <ul className="plain">
+      {pool.listeners.length === 0 && (
+        <li className="quiet">
+          No listener sends to it yet: name it as the pool of a listener, or in a route.
+        </li>
+      )}
       {pool.listeners.map((l) => (
         <li key={l.address}>
-          <code>
-            {l.secure ? 'https' : 'http'}://{l.address}
-          </code>{' '}
+          <Link to={`/listeners/${encodeURIComponent(l.address)}`}>
+            {l.kind}://{l.address}
+          </Link>{' '}
+          {l.routed && 'by a route, '}
           {l.trouble ? <span className="trouble">▲ {l.trouble}</span> : 'open'}
           {l.expires_at && <span className="quiet">, its certificate ends {exact(l.expires_at)}</span>}
         </li>
@@ -102,7 +109,16 @@ function Verdict({ target: t }: { target: Target }) {
 }
 
 function TrafficWord({ target: t }: { target: Target }) {
-  if (t.aside_until) return <span className="waiting">▲ set aside: it refused</span>
+  if (t.aside_until) {
+    const left = Math.max(0, secondsBetween(new Date().toISOString(), t.aside_until))
+    const again = (t.aside_nth ?? 1) > 1 ? `, the ${t.aside_nth}. time in a row` : ''
+    return (
+      <span className="waiting">
+        ▲ set aside for {span(left)}
+        {again}: {t.aside_why ?? 'it refused'}
+      </span>
+    )
+  }
   if (t.open) return <span>● open</span>
   const oldest = t.waits_for[0]
   if (!oldest) return <span className="quiet">○ closed</span>

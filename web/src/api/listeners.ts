@@ -1,0 +1,96 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { api, take } from './client'
+import type { components } from './contract.gen'
+import { live } from './queries'
+
+type Schemas = components['schemas']
+export type Listener = Schemas['Listener']
+export type Route = Schemas['Route']
+export type NewListener = Schemas['NewListener']
+export type ListenerChange = Schemas['ListenerChange']
+export type RequestTrial = Schemas['RequestTrial']
+export type HeaderMatch = Schemas['HeaderMatch']
+
+export function useListeners() {
+  return useQuery({
+    queryKey: ['live', 'listeners'],
+    queryFn: async () => (await take(api.GET('/v1/listeners'))).items,
+    ...live,
+  })
+}
+
+export function useListener(address: string) {
+  return useQuery({
+    queryKey: ['live', 'listener', address],
+    queryFn: () => take(api.GET('/v1/listeners/{address}', { params: { path: { address } } })),
+    ...live,
+    retry: false,
+  })
+}
+
+/** A line of what a listener wrote down. */
+export interface Served {
+  at: string
+  status?: number
+  method?: string
+  host?: string
+  path?: string
+  target?: string
+  caller: string
+  failure?: string
+  request_id?: string
+  first_byte_ms?: number
+  total_ms: number
+  bytes_in: number
+  bytes_out: number
+}
+
+export function useServed(address: string) {
+  return useQuery({
+    queryKey: ['live', 'served', address],
+    queryFn: async () => {
+      const read = await take(
+        api.GET('/v1/listeners/{address}/served', { params: { path: { address }, query: { limit: 50 } } }),
+      )
+      return { file: read.file, lines: read.items.toReversed() as unknown as Served[] }
+    },
+    refetchInterval: 2000,
+  })
+}
+
+function useAct<V, R>(act: (v: V) => Promise<R>) {
+  const client = useQueryClient()
+  return useMutation({ mutationFn: act, onSettled: () => client.invalidateQueries({ queryKey: ['live'] }) })
+}
+
+export function useMakeListener() {
+  return useAct((body: NewListener) =>
+    take(api.POST('/v1/listeners', { params: { header: { 'Idempotency-Key': crypto.randomUUID() } }, body })),
+  )
+}
+
+export function useChangeListener() {
+  return useAct(({ listener: l, body }: { listener: Listener; body: ListenerChange }) =>
+    take(
+      api.PATCH('/v1/listeners/{address}', {
+        params: { path: { address: l.address }, header: { 'If-Match': `"${l.revision}"` } },
+        body,
+      }),
+    ),
+  )
+}
+
+export function useCloseListener() {
+  return useAct((l: Listener) =>
+    take(
+      api.DELETE('/v1/listeners/{address}', {
+        params: { path: { address: l.address }, header: { 'If-Match': `"${l.revision}"` } },
+      }),
+    ),
+  )
+}
+
+/** Where a request would go; nothing is sent. */
+export function useTry() {
+  return useMutation({ mutationFn: (body: RequestTrial) => take(api.POST('/v1/tries', { body })) })
+}

@@ -1,0 +1,209 @@
+import { Button, Skeleton, Table } from 'antd'
+import { useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { Refused } from '../api/client'
+import {
+  useCloseListener,
+  useListener,
+  useServed,
+  type Listener as ListenerOf,
+  type Served,
+} from '../api/listeners'
+import { ListenerForm } from '../parts/ListenerForm'
+import { asideOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
+import { Remove } from '../parts/Remove'
+import { RoutesForm } from '../parts/RoutesForm'
+import { Trouble } from '../parts/Trouble'
+import { TryRequest } from '../parts/TryRequest'
+import { exact, size } from '../parts/words'
+
+/** One listener: is it well, where requests go and why, what it served, its settings. */
+export function Listener() {
+  const address = useParams().address ?? ''
+  const listener = useListener(address)
+  const [changing, setChanging] = useState(false)
+  const [routing, setRouting] = useState(false)
+  const close = useCloseListener()
+  const navigate = useNavigate()
+  if (listener.error instanceof Refused && listener.error.problem.status === 404) {
+    return (
+      <main className="page">
+        <p className="sentence">There is no listener {address}.</p>
+        <Link to="/listeners">All listeners</Link>
+      </main>
+    )
+  }
+  const l = listener.data
+  if (!l) {
+    return (
+      <main className="page">
+        <Trouble error={listener.error} />
+        <Skeleton active paragraph={{ rows: 8 }} />
+      </main>
+    )
+  }
+  return (
+    <main className="page">
+      <h1>
+        {l.kind}://{l.address}
+      </h1>
+      <p className={l.trouble ? 'sentence trouble' : 'sentence'} aria-live="polite">
+        {l.trouble ? '▲ ' : ''}
+        {l.sentence}
+      </p>
+      <p className="quiet">{counts(l)}</p>
+      <Trouble error={listener.error ?? close.error} />
+      {l.kind !== 'tcp' && (
+        <>
+          <h2>Routes, in the order in which they are asked</h2>
+          <Routes listener={l} />
+          <div className="row" style={{ margin: '12px 0' }}>
+            <Button size="small" onClick={() => setRouting(true)}>
+              Change routes…
+            </Button>
+          </div>
+          <h2>Where would a request go?</h2>
+          <TryRequest listener={l} />
+        </>
+      )}
+      <h2>What it served</h2>
+      <ServedLines listener={l} />
+      <h2>Settings</h2>
+      <Settings listener={l} />
+      <div className="row" style={{ marginTop: 12 }}>
+        <Button size="small" onClick={() => setChanging(true)}>
+          Change…
+        </Button>
+        <Remove
+          name={l.address}
+          goes="It takes no new connections; what is under way goes on."
+          onRemove={() => close.mutate(l, { onSuccess: () => void navigate('/listeners') })}
+        />
+      </div>
+      {changing && <ListenerForm listener={l} onClose={() => setChanging(false)} />}
+      {routing && <RoutesForm listener={l} onClose={() => setRouting(false)} />}
+    </main>
+  )
+}
+
+function counts(l: ListenerOf): string {
+  const what = l.kind === 'tcp' ? 'connections' : 'requests'
+  const all = [
+    `${l.requests.toLocaleString()} ${what} since the service started`,
+    `${l.connections} connections open now`,
+  ]
+  if (l.refused > 0) all.push(`${l.refused.toLocaleString()} passed a limit`)
+  if (l.unrouted > 0) all.push(`${l.unrouted.toLocaleString()} were taken by no route`)
+  if (l.unwritten > 0) all.push(`${l.unwritten.toLocaleString()} lines there was no time to write down`)
+  return all.join(', ')
+}
+
+function Routes({ listener: l }: { listener: ListenerOf }) {
+  const rows = l.routes.map((r, i) => ({ n: i + 1, takes: takes(r), pool: r.pool, aside: asideOf(r) }))
+  const rest = { n: 0, takes: l.routes.length ? 'what none takes' : 'everything', pool: l.pool, aside: '' }
+  return (
+    <Table<(typeof rows)[number]>
+      size="small"
+      rowKey="n"
+      pagination={false}
+      dataSource={l.redirect ? [] : [...rows, rest]}
+      locale={{ emptyText: `Everything is sent to https at port ${l.redirect}.` }}
+      columns={[
+        { title: '', align: 'right', width: 40, render: (_, r) => (r.n ? r.n : '') },
+        { title: 'Takes', dataIndex: 'takes' },
+        {
+          title: 'Goes to',
+          render: (_, r) =>
+            r.pool ? (
+              <Link to={`/pools/${r.pool}`}>{r.pool}</Link>
+            ) : (
+              <span className="quiet">nobody: 404</span>
+            ),
+        },
+        { title: 'Aside', dataIndex: 'aside' },
+      ]}
+    />
+  )
+}
+
+const ms = (n: number | undefined) => (n ? `${n.toFixed(1)} ms` : '–')
+
+function ServedLines({ listener: l }: { listener: ListenerOf }) {
+  const served = useServed(l.address)
+  return (
+    <>
+      <Trouble error={served.error} />
+      <Table<Served>
+        size="small"
+        rowKey={(s) => `${s.at} ${s.request_id ?? ''} ${s.total_ms}`}
+        pagination={{ pageSize: 10, size: 'small', hideOnSinglePage: true, showSizeChanger: false }}
+        dataSource={served.data?.lines ?? []}
+        locale={{ emptyText: `Here are the newest of what is written down: ${logWords(l)}.` }}
+        columns={[
+          { title: 'At', render: (_, s) => new Date(s.at).toLocaleTimeString(undefined, { hour12: false }) },
+          {
+            title: 'Status',
+            align: 'right',
+            render: (_, s) => (
+              <span className={(s.status ?? 0) >= 500 || s.failure ? 'trouble' : ''}>{s.status ?? '–'}</span>
+            ),
+          },
+          {
+            title: 'Request',
+            ellipsis: true,
+            render: (_, s) => `${s.method ?? ''} ${s.host ?? ''}${s.path ?? ''}`,
+          },
+          { title: 'Target', render: (_, s) => s.target ?? '–' },
+          { title: 'First byte', align: 'right', render: (_, s) => ms(s.first_byte_ms) },
+          { title: 'Whole', align: 'right', render: (_, s) => ms(s.total_ms) },
+          { title: 'Out', align: 'right', render: (_, s) => size(s.bytes_out) },
+          { title: 'Caller', dataIndex: 'caller' },
+          { title: 'What failed', dataIndex: 'failure' },
+        ]}
+      />
+      {served.data && served.data.lines.length > 0 && (
+        <p className="quiet">
+          The whole is at the service in <code>{served.data.file}</code>.
+        </p>
+      )}
+    </>
+  )
+}
+
+function Settings({ listener: l }: { listener: ListenerOf }) {
+  return (
+    <dl className="facts">
+      {l.kind === 'https' && (
+        <>
+          <dt>Certificates</dt>
+          <dd>
+            {l.certificates.join(', ')}
+            {l.expires_at && `; the first ends ${exact(l.expires_at)}`}
+          </dd>
+          <dt>TLS</dt>
+          <dd>{l.least_tls} or newer</dd>
+        </>
+      )}
+      {l.kind !== 'tcp' && (
+        <>
+          <dt>HTTP/2</dt>
+          <dd>
+            {l.http2 ? (l.kind === 'https' ? 'offered' : 'in clear, from callers that know of it') : 'no'}
+          </dd>
+        </>
+      )}
+      {l.tell && (
+        <>
+          <dt>Tells targets</dt>
+          <dd>who is on the other side (PROXY protocol, version 2)</dd>
+        </>
+      )}
+      <dt>Prefers</dt>
+      <dd>{nearWords(l)}</dd>
+      <dt>Limits</dt>
+      <dd>{limitWords(l)}</dd>
+      <dt>Writes down</dt>
+      <dd>{logWords(l)}</dd>
+    </dl>
+  )
+}

@@ -1,0 +1,62 @@
+import { Button, Form, Input, Select } from 'antd'
+import { Link } from 'react-router'
+import { useTry, type Listener } from '../api/listeners'
+import { headerOf } from './listenerSettings'
+import { Trouble } from './Trouble'
+
+interface Fields {
+  url: string
+  headers?: string[]
+}
+
+/** Tells where a request would go, and why; nothing is sent. */
+export function TryRequest({ listener: l }: { listener: Listener }) {
+  const trial = useTry()
+  const t = trial.data
+  return (
+    <>
+      <Form<Fields>
+        layout="inline"
+        initialValues={{ url: `${l.kind}://${l.address}/` }}
+        onFinish={(f) =>
+          trial.mutate({
+            url: f.url,
+            listener: l.address,
+            headers: (f.headers ?? []).map(headerOf),
+            caller: '127.0.0.1',
+          })
+        }
+      >
+        <Form.Item name="url" label="URL">
+          <Input style={{ width: 320 }} />
+        </Form.Item>
+        <Form.Item name="headers" label="Headers">
+          <Select mode="tags" open={false} suffix={null} placeholder="NAME:VALUE" style={{ width: 220 }} />
+        </Form.Item>
+        <Button size="small" htmlType="submit" loading={trial.isPending}>
+          Where would it go?
+        </Button>
+      </Form>
+      <Trouble error={trial.error} />
+      {t && (
+        <div aria-live="polite" className="tried">
+          <p>
+            {t.target ? (
+              <>
+                It gets <strong>{t.target}</strong> of <Link to={`/pools/${t.pool}`}>the pool {t.pool}</Link>
+                {t.route > 0 ? `, by route ${t.route}` : ''}.
+              </>
+            ) : (
+              <span className="trouble">▲ It is answered {t.status}.</span>
+            )}
+          </p>
+          <ol className="plain">
+            {t.why.map((line) => (
+              <li key={line}>{line}</li>
+            ))}
+          </ol>
+        </div>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,116 @@
+import type { PoolChange } from '../api/keeping'
+import type { Pool } from '../api/client'
+import { size, span } from './words'
+
+/** How the targets of a pool are spoken to, as a form has it. */
+export interface SpokenFields {
+  speak: Pool['speak']
+  trust: string
+  serverName: string
+  stayBy: Pool['stay']['by']
+  stayHeader: string
+  stayFor: number
+  failures: number
+  points: number
+  slower: number
+  least: number
+  first: number
+  most: number
+  connect: number
+  firstByte: number
+  idle: number
+  request: number
+  bodyBytes: number
+}
+
+export function fieldsOfSpoken(p: Pool): SpokenFields {
+  const { eject: e, limits: v } = p
+  return {
+    speak: p.speak,
+    trust: p.trust || 'host',
+    serverName: p.server_name,
+    stayBy: p.stay.by,
+    stayHeader: p.stay.header ?? '',
+    stayFor: p.stay.for_seconds ?? 0,
+    failures: e.failures ?? 0,
+    points: e.points ?? 0,
+    slower: e.slower ?? 0,
+    least: e.least ?? 50,
+    first: e.first_seconds ?? 10,
+    most: e.most_seconds ?? 300,
+    connect: v.connect_seconds ?? 0,
+    firstByte: v.first_byte_seconds ?? 0,
+    idle: v.idle_seconds ?? 0,
+    request: v.request_seconds ?? 0,
+    bodyBytes: v.body_bytes ?? 0,
+  }
+}
+
+export function spokenChange(f: SpokenFields): PoolChange {
+  return {
+    speak: f.speak,
+    ...(f.speak === 'https' ? { trust: f.trust, server_name: f.serverName } : {}),
+    stay: {
+      by: f.stayBy,
+      ...(f.stayBy === 'header' ? { header: f.stayHeader } : {}),
+      ...(f.stayBy === 'cookie' ? { for_seconds: f.stayFor } : {}),
+    },
+    eject: {
+      failures: f.failures,
+      points: f.points,
+      slower: f.slower,
+      least: f.least,
+      first_seconds: f.first,
+      most_seconds: f.most,
+    },
+    limits: {
+      connect_seconds: f.connect,
+      first_byte_seconds: f.firstByte,
+      idle_seconds: f.idle,
+      request_seconds: f.request,
+      body_bytes: f.bodyBytes,
+    },
+  }
+}
+
+export function speakWords(p: Pool): string {
+  if (p.speak === 'http') return 'http: HTTP/1.1 in clear'
+  if (p.speak === 'http2') return 'http2: HTTP/2 in clear'
+  const by =
+    p.trust === 'anyone'
+      ? 'whatever certificate they show'
+      : p.trust === '' || p.trust === 'host'
+        ? 'trusted by the authorities of the host'
+        : `trusted by the certificate ${p.trust}`
+  return `https, ${by}${p.server_name ? `, named ${p.server_name}` : ''}`
+}
+
+export function stayWords(p: Pool): string {
+  const s = p.stay
+  if (s.by === 'cookie') return `by a cookie${s.for_seconds ? `, for ${span(s.for_seconds)}` : ''}`
+  if (s.by === 'header') return `by the header ${s.header}`
+  return s.by === 'address' ? 'by their address' : 'nowhere: each request goes by turn'
+}
+
+export function ejectWords(p: Pool): string {
+  const e = p.eject
+  const all = [
+    e.failures && `after ${e.failures} failures in a row`,
+    e.points && `with ${e.points} points more failures than the others`,
+    e.slower && `${e.slower} times as slow as the others`,
+  ].filter(Boolean)
+  if (all.length === 0) return 'only what refuses'
+  return `${all.join(', or ')} (of ${e.least} requests); first for ${span(e.first_seconds ?? 0)}, at most ${span(e.most_seconds ?? 0)}`
+}
+
+export function poolLimitWords(p: Pool): string {
+  const v = p.limits
+  const all = [
+    v.connect_seconds && `connect ${span(v.connect_seconds)}`,
+    v.first_byte_seconds && `first byte ${span(v.first_byte_seconds)}`,
+    v.idle_seconds && `idle ${span(v.idle_seconds)}`,
+    v.request_seconds && `request ${span(v.request_seconds)}`,
+    v.body_bytes && `body ${size(v.body_bytes)}`,
+  ].filter(Boolean)
+  return all.join(', ') || 'connect 2 s'
+}
