@@ -27,12 +27,18 @@ func Handler() (http.Handler, error) {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
-		if strings.HasPrefix(name, "assets/") || path.Ext(name) != "" {
+		if isAsset(name) {
 			serveAsset(w, r, files, name)
 			return
 		}
 		servePage(w, page)
 	}), nil
+}
+
+// isAsset reports whether a path is a file and no page: what has a dot in it may be the name of
+// a thing that a page is about.
+func isAsset(name string) bool {
+	return strings.HasPrefix(name, "assets/") || (path.Ext(name) != "" && !strings.Contains(name, "/"))
 }
 
 // servePage writes the page with a fresh nonce for its styles and scripts.

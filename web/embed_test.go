@@ -48,3 +48,13 @@ func TestAssets(t *testing.T) {
 		}
 	}
 }
+
+// TestPagesOfThingsWithDots: a page about an address or a dotted name is a page when it is read
+// anew.
+func TestPagesOfThingsWithDots(t *testing.T) {
+	for name, asset := range map[string]bool{"assets/a.js": true, "tide.svg": true, "": false, "pools/front": false, "listeners/127.0.0.1:8000": false} {
+		if isAsset(name) != asset {
+			t.Errorf("%q is taken for an asset: %v", name, !asset)
+		}
+	}
+}

@@ -23,7 +23,7 @@ const core = "internal/fleet"
 var (
 	only  = flag.String("only", "", "try only the faults whose names hold this")
 	from  = flag.String("from", "", "begin with the fault whose name holds this")
-	side  = flag.String("side", "", "try only the core, rules, or what is served (core, sizes, served)")
+	side  = flag.String("side", "", "try only the core, rules, what passes, or what is served (core, sizes, passed, served)")
 	build = flag.Bool("build", false, "only see whether each fault compiles")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 )
@@ -36,7 +36,7 @@ func main() {
 	}
 	defer os.RemoveAll(dir)
 	if *build {
-		if bad := compile(dir, slices.Concat(faults, sizes, served)); bad > 0 {
+		if bad := compile(dir, slices.Concat(faults, sizes, passed, served)); bad > 0 {
 			fail(fmt.Errorf("%d faults do not compile", bad))
 		}
 		return
@@ -44,8 +44,9 @@ func main() {
 	begun := time.Now()
 	inCore, byPlans, unnoticed := try(dir, "core", faults, func(f fault, overlay string) string { return notice(overlay) })
 	inSizes, _, some := try(dir, "sizes", sizes, noticeServed)
+	inPassed, _, others := try(dir, "passed", passed, noticeServed)
 	inServed, _, more := try(dir, "served", served, noticeServed)
-	tried, unnoticed := inCore+inSizes+inServed, unnoticed+some+more
+	tried, unnoticed := inCore+inSizes+inPassed+inServed, unnoticed+some+others+more
 	fmt.Printf("%d faults, %d noticed, %d of %d in the core by the plans, in %s\n", tried, tried-unnoticed, byPlans, inCore, time.Since(begun).Round(time.Second))
 	if unnoticed > 0 || byPlans*2 < inCore {
 		os.Exit(1)
@@ -134,6 +135,8 @@ var above = map[string][]string{
 	"internal/store":         {"./internal/control"},
 	"internal/fleet/scaling": {rulesPlayed},
 	"internal/fleet":         {rulesPlayed},
+	"internal/balancer/wire": {"./internal/balancer/builtin"},
+	"internal/fleet/traffic": {"./internal/balancer/builtin"},
 }
 
 func fail(err error) {

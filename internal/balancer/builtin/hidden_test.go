@@ -42,7 +42,12 @@ func breaking(t *testing.T, bytes int) string {
 // taken by a target that broke; the rest alone is no request.
 func TestAUsedBodyGoesNowhereElse(t *testing.T) {
 	var got atomic.Int64
-	f := newSite(t, func(w http.ResponseWriter, _ *http.Request) { got.Add(1) })
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
+		got.Add(1)
+		if n, err := io.Copy(io.Discard, r.Body); n != 1<<20 || err != nil {
+			t.Errorf("a target got %d bytes of a body, %v", n, err)
+		}
+	})
 	f.targets = append([]balancer.Target{{Instance: "breaks", Address: breaking(t, 8<<10), Open: true, Weight: 100}}, f.targets...)
 	f.apply()
 	broken := 0
@@ -104,8 +109,8 @@ func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
 	close(release)
 	s, _ := f.Stats("front")
 	for _, target := range s.Targets {
-		if !target.Aside.IsZero() || target.Retried > 0 {
-			t.Errorf("%s is set aside until %v, and was passed over %d times", target.Instance, target.Aside, target.Retried)
+		if !target.Aside.IsZero() || target.Retried > 0 || target.Failures > 0 {
+			t.Errorf("%s is set aside until %v, was passed over %d times, and failed %d", target.Instance, target.Aside, target.Retried, target.Failures)
 		}
 	}
 }

@@ -140,6 +140,14 @@ func (s *shots) console() error {
 			return browser.Until(tab, `document.querySelectorAll('tbody tr.ant-table-row').length >= 8`)
 		},
 		func() error { return s.take(tab, "console-pool") },
+		s.routes,
+		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/listeners/127.0.0.1%3A8000")) },
+		func() error { return browser.Until(tab, `document.body.innerText.includes('Where would it go?')`) },
+		func() error { return browser.Button(tab, "Where would it go?") },
+		func() error {
+			return browser.Until(tab, `document.querySelector('.tried')?.textContent.includes('next in turn') && document.querySelectorAll('td').length > 30`)
+		},
+		func() error { return s.take(tab, "console-listener") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/costs")) },
 		func() error {
 			return browser.Until(tab, `document.querySelector('.chart canvas') !== null`)
@@ -229,6 +237,19 @@ func (s *shots) take(tab context.Context, name string) error {
 		return err
 	}
 	return s.keep(name, func(string) ([]byte, error) { return chromedp.Run(tab, chromedp.CaptureScreenshot()) })
+}
+
+// routes gives the listener of the demo some, and has it write down all.
+func (s *shots) routes() error {
+	if _, _, err := client.Read[contract.Pool](s.api.CreatePool(s.ctx, nil, contract.NewPool{Name: "fares", Check: "sailings-up"})); err != nil {
+		return err
+	}
+	whatever, path, berths, percent := "*", "/fares", "/berths", 5.0
+	hosts, crew := []string{"fares.saltmere.example"}, []contract.HeaderMatch{{Name: "X-Crew"}}
+	routes := []contract.Route{{Hosts: &hosts, Path: &path, Pool: "fares"}, {Path: &berths, Headers: &crew, Pool: "front", Aside: &contract.RouteAside{Pool: "fares", Percent: &percent}}}
+	_, _, err := client.Read[contract.Listener](s.api.ChangeListener(s.ctx, "127.0.0.1:8000", &contract.ChangeListenerParams{IfMatch: &whatever},
+		contract.ListenerChange{Routes: &routes, Log: &contract.ServedLog{Keep: "all"}}))
+	return err
 }
 
 // release makes the next template version, good or bad, and begins its rollout.

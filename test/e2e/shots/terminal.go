@@ -32,8 +32,7 @@ func (s *shots) terminal() error {
 	return s.windows(
 		view{name: "cli-group-show", command: "bin/unitas group show timetable"},
 		view{name: "cli-rollout-watch", command: "bin/unitas rollout watch timetable", before: func() error { return s.release("the night sailings", false) }, ready: s.inWave(2)},
-		view{name: "cli-image-show", command: "bin/unitas image list; echo; bin/unitas image show timetable@stable; echo; bin/unitas image lineage timetable@stable", before: s.whole},
-		view{name: "cli-rehearsal", command: "bin/unitas rollout rehearse timetable --to timetable-web@1 --fault zone=mid-pier@wave2"},
+		view{name: "cli-rehearsal", command: "bin/unitas rollout rehearse timetable --to timetable-web@1 --fault zone=mid-pier@wave2", before: s.whole},
 		view{name: "cli-journal", command: "bin/unitas journal --group timetable --limit 14"},
 		view{name: "demo", command: "cat " + transcriptFile, shown: "make demo"},
 	)

@@ -140,10 +140,15 @@ function ServedLines({ listener: l }: { listener: ListenerOf }) {
         dataSource={served.data?.lines ?? []}
         locale={{ emptyText: `Here are the newest of what is written down: ${logWords(l)}.` }}
         columns={[
-          { title: 'At', render: (_, s) => new Date(s.at).toLocaleTimeString(undefined, { hour12: false }) },
+          {
+            title: 'At',
+            width: 90,
+            render: (_, s) => new Date(s.at).toLocaleTimeString(undefined, { hour12: false }),
+          },
           {
             title: 'Status',
             align: 'right',
+            width: 70,
             render: (_, s) => (
               <span className={(s.status ?? 0) >= 500 || s.failure ? 'trouble' : ''}>{s.status ?? '–'}</span>
             ),
@@ -151,13 +156,17 @@ function ServedLines({ listener: l }: { listener: ListenerOf }) {
           {
             title: 'Request',
             ellipsis: true,
-            render: (_, s) => `${s.method ?? ''} ${s.host ?? ''}${s.path ?? ''}`,
+            render: (_, s) => (
+              <>
+                {s.method} {s.path ?? ''} <span className="quiet">{s.host ?? ''}</span>
+              </>
+            ),
           },
-          { title: 'Target', render: (_, s) => s.target ?? '–' },
-          { title: 'First byte', align: 'right', render: (_, s) => ms(s.first_byte_ms) },
-          { title: 'Whole', align: 'right', render: (_, s) => ms(s.total_ms) },
-          { title: 'Out', align: 'right', render: (_, s) => size(s.bytes_out) },
-          { title: 'Caller', dataIndex: 'caller' },
+          { title: 'Target', width: 160, ellipsis: true, render: (_, s) => s.target ?? '–' },
+          { title: 'First byte', align: 'right', width: 90, render: (_, s) => ms(s.first_byte_ms) },
+          { title: 'Whole', align: 'right', width: 90, render: (_, s) => ms(s.total_ms) },
+          { title: 'Out', align: 'right', width: 90, render: (_, s) => size(s.bytes_out) },
+          { title: 'Caller', width: 130, dataIndex: 'caller' },
           { title: 'What failed', dataIndex: 'failure' },
         ]}
       />

@@ -188,7 +188,7 @@ function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
   return (
     <Modal
       open
-      width={720}
+      width={800}
       title={`Change ${pool.name}`}
       okText="Change it"
       okButtonProps={{ disabled: stale }}

@@ -52,7 +52,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
   return (
     <Modal
       open
-      width={720}
+      width={800}
       title={seen ? `Change ${seen.address}` : 'A new listener'}
       okText={seen ? 'Change it' : 'Make it'}
       okButtonProps={{ disabled: stale }}
