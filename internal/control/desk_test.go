@@ -119,3 +119,45 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 		t.Errorf("the balancer was told after %s", median)
 	}
 }
+
+// judging is a balancer that sets targets aside when it is told to.
+type judging struct {
+	noTraffic
+	mu    sync.Mutex
+	aside func(instance string, nth int, why string)
+}
+
+func (j *judging) WatchAside(aside func(string, int, string)) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.aside = aside
+}
+
+// TestWhoHealsByTraffic: what a pool sets aside for the third time in a row is ill for a group
+// that heals by that, and for no other.
+func TestWhoHealsByTraffic(t *testing.T) {
+	b := newBench(t)
+	j := &judging{}
+	b.balancer = j
+	b.pooled(3)
+	b.start("one")
+	all := b.well(3)
+	victim := all[0].ID
+	j.aside(victim, 3, "5 failures in a row")
+	b.stays("as it was while the group heals by machines", func() bool { return len(b.journal("verdict.unhealthy")) == 0 })
+	if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
+		g.Heal, g.HealLimit = fleet.HealTraffic, 50
+		return fleet.Entry{Kind: "group.changed", Cause: fleet.Asked("")}, nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	b.eventually("it heals by traffic", func() bool { return len(b.journal("group.changed")) == 1 })
+	j.aside(victim, 2, "5 failures in a row")
+	b.stays("as it was the second time", func() bool { return len(b.journal("verdict.unhealthy")) == 0 })
+	j.aside(victim, 3, "5 failures in a row")
+	b.eventually("it is ill", func() bool { return len(b.journal("verdict.unhealthy")) == 1 })
+	j.aside(victim, 0, "")
+	b.eventually("it is well again, or being replaced", func() bool {
+		return len(b.journal("verdict.healthy")) > 3 || len(b.journal("instance.ordered")) > 3
+	})
+}

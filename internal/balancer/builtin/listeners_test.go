@@ -126,6 +126,9 @@ func TestATrialChangesNothing(t *testing.T) {
 				}
 				told = trace.Target.Instance
 			}
+			if f.flying(told) != 0 {
+				t.Errorf("%s has what was only asked about", told)
+			}
 			if _, got := f.fetch(t, "h", "/"); got != told {
 				t.Errorf("it went to %s and was told to go to %s (weighed: %v)", got, told, weighed)
 			}

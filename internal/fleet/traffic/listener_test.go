@@ -37,6 +37,7 @@ func TestRoutes(t *testing.T) {
 		{"headland.example", "/", nil, 0, "front"},
 		{"x", "/berths", nil, 5, "berths"},
 		{"x", "/berths/7", http.Header{"X-Trial": {"no", "yes"}}, 4, "berths-trial"},
+		{"x", "/berths/7", http.Header{"X-Trial": {"no"}}, 5, "berths"},
 		{"x", "/berthside", nil, 0, "front"},
 		{"x", "/", http.Header{"X-Crew": {""}}, 6, "crew"},
 		{"[::1]:8000", "/", nil, 0, "front"},
@@ -120,6 +121,7 @@ func TestEject(t *testing.T) {
 		{"failures in a row", with(4, func(a []Conduct) { a[2].InARow = 5 }), "[timetable-2]"},
 		{"one fewer", with(4, func(a []Conduct) { a[2].InARow = 4 }), "[]"},
 		{"far more failures", with(4, func(a []Conduct) { a[1].Failed = 40 }), "[timetable-1]"},
+		{"as many more than the others as are too many", with(4, func(a []Conduct) { a[1].Failed = 33 }), "[timetable-1]"},
 		{"everybody fails alike", with(4, func(a []Conduct) {
 			for i := range a {
 				a[i].Failed = 40

@@ -13,6 +13,15 @@ update listeners set settings = jsonb_build_object('kind', case when certificate
 alter table listeners alter column settings set not null, drop column certificate;
 alter table pools add column targets jsonb not null default '{}';
 
+-- A group may heal by how its pools judge its instances; no check has that name any more.
+insert into checks select (jsonb_populate_record(null::checks, to_jsonb(c) || '{"name": "traffic-check"}')).* from checks c where name = 'traffic';
+update pools set "check" = 'traffic-check' where "check" = 'traffic';
+update groups set heal = 'traffic-check' where heal = 'traffic';
+delete from checks where name = 'traffic';
+alter table groups drop constraint groups_heal_check, drop column heal_check;
+alter table groups add column heal_check text generated always as (case when heal in ('off', 'machine', 'traffic') then null else heal end) stored;
+alter table groups add constraint groups_heal_check foreign key (heal_check) references checks (name);
+
 -- What is signed with, the same for all services of a database.
 create table keys (
     name  text  primary key,
@@ -21,6 +30,10 @@ create table keys (
 
 -- +goose Down
 drop table keys;
+update groups set heal = 'machine' where heal = 'traffic';
+alter table groups drop constraint groups_heal_check, drop column heal_check;
+alter table groups add column heal_check text generated always as (case when heal in ('off', 'machine') then null else heal end) stored;
+alter table groups add constraint groups_heal_check foreign key (heal_check) references checks (name);
 alter table pools drop column targets;
 delete from listeners where pool is null;
 alter table listeners add column certificate text not null default '';
