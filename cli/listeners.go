@@ -2,13 +2,11 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -386,100 +384,6 @@ func listenerCounts(l contract.Listener) string {
 		if one.n > 0 {
 			out += fmt.Sprintf(", %d %s", one.n, one.what)
 		}
-	}
-	return out
-}
-
-func (a *app) listenerServed() *cobra.Command {
-	var most int
-	cmd := &cobra.Command{Use: "served ADDRESS:PORT", Short: "Show the newest of what a listener wrote down", Args: exactly("ADDRESS:PORT"),
-		Long: "Shows the newest of what a listener wrote down of requests, as --log says. The whole is in\nfiles of JSON lines at the service, at most five of 20 MB.",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			all, _, err := ask[contract.ServedList](a, func(c *client.Client) (*http.Response, error) {
-				return c.ListServed(cmd.Context(), args[0], &contract.ListServedParams{Limit: &most})
-			})
-			if err != nil {
-				return err
-			}
-			return a.print(all.Items, func() string {
-				rows := [][]string{{"at", ">status", "request", "target", ">first byte", ">whole", ">in", ">out", "caller", "what failed"}}
-				for _, item := range all.Items {
-					l := servedLine(item)
-					rows = append(rows, []string{l.At.Local().Format("15:04:05.000"), map[bool]string{true: strconv.Itoa(l.Status), false: "–"}[l.Status > 0], strings.TrimSpace(l.Method + " " + l.Host + l.Path),
-						orWord(l.Target, "–"), millis(l.FirstMs), millis(l.TotalMs), size(l.BytesIn), size(l.BytesOut), l.Caller, l.Failure})
-				}
-				return orNone(rows, "Nothing is written down yet; see: unitas listener show "+args[0])
-			})
-		}}
-	numberVar(cmd.Flags(), &most, "lines", 50, "how many, the newest")
-	return cmd
-}
-
-// servedOf is what is shown of a line.
-type servedOf struct {
-	At        time.Time
-	Status    int
-	Method    string
-	Host      string
-	Path      string
-	Target    string
-	Caller    string
-	Failure   string
-	FirstMs   float64 `json:"first_byte_ms"`
-	TotalMs   float64 `json:"total_ms"`
-	BytesIn   int64   `json:"bytes_in"`
-	BytesOut  int64   `json:"bytes_out"`
-	RequestID string  `json:"request_id"`
-}
-
-func servedLine(item map[string]any) (l servedOf) {
-	if raw, err := json.Marshal(item); err == nil {
-		_ = json.Unmarshal(raw, &l)
-	}
-	return l
-}
-
-func (a *app) poolTry() *cobra.Command {
-	var headers []string
-	var listener, caller string
-	cmd := &cobra.Command{Use: "try URL", Short: "Tell which route, pool and target a request would get now, and why; nothing is sent", Args: exactly("URL"),
-		Example: `  unitas pool try http://fares.saltmere.example:8000/fares/7
-  unitas pool try http://127.0.0.1:8000/sailings --header X-Trial:yes
-  unitas pool try https://timetable.saltmere.example/ --listener 127.0.0.1:8443`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.RequestTrial{Url: args[0], Listener: given(cmd, "listener", listener), Caller: given(cmd, "caller", caller)}
-			if len(headers) > 0 {
-				all := make([]contract.HeaderMatch, len(headers))
-				for i, h := range headers {
-					all[i] = headerMatch(h)
-				}
-				body.Headers = &all
-			}
-			t, _, err := ask[contract.RequestTrace](a, func(c *client.Client) (*http.Response, error) { return c.TryRequest(cmd.Context(), body) })
-			if err != nil {
-				return err
-			}
-			return a.print(t, func() string { return tracePicture(args[0], t) })
-		}}
-	flags := cmd.Flags()
-	flags.StringArrayVar(&headers, "header", nil, "a header of the request, `NAME:VALUE`. May be repeated")
-	flags.StringVar(&listener, "listener", "", "the `ADDRESS:PORT` of the listener; without it the one at the port of the URL")
-	flags.StringVar(&caller, "caller", "127.0.0.1", "the `ADDRESS` that it comes from")
-	return cmd
-}
-
-func tracePicture(what string, t contract.RequestTrace) string {
-	head := fmt.Sprintf("%s comes to %s and gets %s.", what, t.Listener, strong.paint(value(t.Target)))
-	if t.Target == nil {
-		head = fmt.Sprintf("%s comes to %s and is answered %s.", what, t.Listener, trouble.paint(strconv.Itoa(t.Status)))
-	}
-	route := "none"
-	if t.Route > 0 {
-		route = strconv.Itoa(t.Route)
-	}
-	out := head + "\n\n" + facts("route", route, "pool", orWord(t.Pool, "none"), "target", value(t.Target), "group", value(t.Group), "version", value(t.Version), "address", value(t.Address)) + "\n"
-	for _, line := range t.Why {
-		out += "  " + line + "\n"
 	}
 	return out
 }

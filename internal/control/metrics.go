@@ -50,7 +50,7 @@ func newMetrics(r prometheus.Registerer) metrics {
 // count adds what is counted elsewhere.
 func (m metrics) count(r prometheus.Registerer, c *Control) {
 	p := c.prober
-	r.MustRegister(groupMetrics{c})
+	r.MustRegister(groupMetrics{c}, listenerMetrics{c.Balancer})
 	r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 		Name: "unitas_groups_stuck", Help: "Groups about which no decision can be written now.",
 	}, func() float64 { return float64(c.StuckGroups()) }), prometheus.NewCounterFunc(prometheus.CounterOpts{

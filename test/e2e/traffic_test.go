@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -201,7 +200,9 @@ func TestARegionIsLost(t *testing.T) {
 		t.Fatalf("the drill is not stopped: %v", err)
 	}
 	s.eventually("all is home again", all("home"))
-	if _, err := net.DialTimeout("tcp", s.front, time.Second); err != nil {
-		t.Error(err)
+	for _, want := range []string{`unitas_listener_requests_total{listener="` + s.front + `"}`, `unitas_listener_troubled{listener="` + s.front + `"} 0`} {
+		if _, _, body := s.call("GET", "/metrics", ""); !strings.Contains(body, want) {
+			t.Errorf("/metrics does not tell %s", want)
+		}
 	}
 }

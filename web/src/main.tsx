@@ -1,5 +1,6 @@
 import '@fontsource-variable/inter/wght.css'
 import './style.css'
+import './forms.css'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { Button, ConfigProvider } from 'antd'
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react'

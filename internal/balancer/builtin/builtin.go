@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/balancer/served"
 	"unitas/internal/balancer/wire"
 	"unitas/internal/conns"
 )
@@ -24,7 +25,7 @@ type Balancer struct {
 	log      *slog.Logger
 	guard    *conns.Guard
 	open     Listen
-	logs     string // the directory of what was served
+	served   *served.Files
 	key      []byte // that cookies are signed with
 	room     *wire.Room
 	most     int           // connections that may rest at targets
@@ -73,7 +74,7 @@ type Config struct {
 func New(c Config) *Balancer {
 	room, most := conns.Share(0.25, 1<<17), conns.Share(0.125, 1<<16)
 	b := &Balancer{
-		log: c.Log, open: c.Open, logs: c.Logs, key: c.Key, room: wire.NewRoom(most), most: most, patience: time.Second,
+		log: c.Log, open: c.Open, served: served.NewFiles(c.Logs, c.Log), key: c.Key, room: wire.NewRoom(most), most: most, patience: time.Second,
 		guard:  conns.New(conns.Bounds{All: room, ByListener: room * 3 / 4, ByCaller: room / 2}),
 		ledger: newLedger(), closing: make(chan struct{}), ended: make(chan struct{}),
 		handles: map[string]*poolHandle{}, pools: map[string]*pool{}, doors: map[string]*door{}, closed: map[string]string{},
@@ -101,6 +102,9 @@ func (b *Balancer) keepHouse() {
 						t.upstream.Load().rest(false)
 					}
 				}
+			}
+			if n%3600 == 0 {
+				b.served.Sweep(now)
 			}
 			for _, d := range doors {
 				if n%5 == 0 {

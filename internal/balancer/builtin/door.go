@@ -61,7 +61,7 @@ func (b *Balancer) openDoor(l balancer.Listener) (*door, error) {
 		return nil, err
 	}
 	d.socket = b.guard.Listen(d.socket)
-	d.served = served.Open(b.logs, l.Address, b.log)
+	d.served = b.served.Open(l.Address)
 	d.use(s)
 	go d.accept()
 	return d, nil

@@ -362,7 +362,8 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 	if attempts != 2 {
 		t.Errorf("no line tells of the target that refused")
 	}
-	raw, err := os.ReadFile(served.FileOf(f.logs, f.address))
+	_, file, _ := f.Served(f.address, 1)
+	raw, err := os.ReadFile(file)
 	if err != nil || strings.Contains(string(raw), "secret") {
 		t.Errorf("the log has what may be secret, or cannot be read: %v", err)
 	}

@@ -166,8 +166,7 @@ func (d *door) note(x *exchange, keep bool, begun time.Time) {
 
 // Served are the newest lines of what a listener wrote down.
 func (b *Balancer) Served(address string, most int) (lines []json.RawMessage, file string, err error) {
-	lines, err = served.Last(b.logs, address, most)
-	return lines, served.FileOf(b.logs, address), err
+	return b.served.Last(address, most)
 }
 
 // Try tells where a request would go now, without sending it.

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -57,14 +58,33 @@ const (
 	queue  = 4096
 )
 
+// Files are the logs of all listeners, in one directory. Their methods are safe for concurrent
+// use.
+type Files struct {
+	dir string
+	log *slog.Logger
+
+	mu  sync.Mutex
+	all map[string]*Log // by address, also of those that are closed: their files can be opened again
+}
+
+// NewFiles keeps logs in a directory, which is made with the first line.
+func NewFiles(dir string, log *slog.Logger) *Files {
+	return &Files{dir: dir, log: log, all: map[string]*Log{}}
+}
+
 // Log is the log of one listener. Its methods are safe for concurrent use.
 type Log struct {
+	files *Files
 	path  string
 	lines chan *Line
 	lost  atomic.Int64
+	file  *lumberjack.Logger // written by one goroutine at a time
+
+	// Under the lock of all.
+	users int
+	stop  chan struct{} // of who writes now
 	ended chan struct{}
-	once  sync.Once
-	stop  chan struct{}
 }
 
 // FileOf is where the log of a listener is.
@@ -72,11 +92,53 @@ func FileOf(dir, address string) string {
 	return filepath.Join(dir, strings.NewReplacer(":", "_", "[", "", "]", "", "/", "_").Replace(address)+".jsonl")
 }
 
-// Open begins to write the log of a listener.
-func Open(dir, address string, log *slog.Logger) *Log {
-	l := &Log{path: FileOf(dir, address), lines: make(chan *Line, queue), ended: make(chan struct{}), stop: make(chan struct{})}
-	go l.write(log)
+// Open begins to write the log of a listener, or goes on with it where another, who is about to
+// end, still writes.
+func (f *Files) Open(address string) *Log {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	l := f.all[address]
+	if l == nil {
+		path := FileOf(f.dir, address)
+		l = &Log{files: f, path: path, lines: make(chan *Line, queue), file: &lumberjack.Logger{Filename: path, MaxSize: fileMB, MaxBackups: files}}
+		f.all[address] = l
+	}
+	if l.users++; l.users == 1 {
+		before := l.ended
+		l.stop, l.ended = make(chan struct{}), make(chan struct{})
+		go l.write(before, l.stop, l.ended)
+	}
 	return l
+}
+
+// unusedFor is for how long the files of a listener are kept that is no more.
+const unusedFor = 7 * 24 * time.Hour
+
+// Sweep removes the files of listeners that have been gone for a week.
+func (f *Files) Sweep(now time.Time) {
+	entries, err := os.ReadDir(f.dir)
+	if err != nil {
+		return // nothing was written yet
+	}
+	f.mu.Lock()
+	var used []string
+	for _, l := range f.all {
+		if l.users > 0 {
+			used = append(used, strings.TrimSuffix(filepath.Base(l.path), ".jsonl"))
+		}
+	}
+	f.mu.Unlock()
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil || now.Sub(info.ModTime()) < unusedFor || !strings.HasSuffix(e.Name(), ".jsonl") {
+			continue
+		}
+		if !slices.ContainsFunc(used, func(base string) bool { return strings.HasPrefix(e.Name(), base) }) {
+			if err := os.Remove(filepath.Join(f.dir, e.Name())); err != nil {
+				f.log.Warn("the old log of a listener cannot be removed", "file", e.Name(), "error", err)
+			}
+		}
+	}
 }
 
 // Write writes a line when there is time for it.
@@ -91,16 +153,25 @@ func (l *Log) Write(line *Line) {
 // Lost is how many lines there was no time for.
 func (l *Log) Lost() int64 { return l.lost.Load() }
 
-// Close writes what is still to be written.
+// Close says that one of its users writes no more; with the last what is still to be written is.
 func (l *Log) Close() {
-	l.once.Do(func() { close(l.stop) })
-	<-l.ended
+	l.files.mu.Lock()
+	l.users--
+	last, stop, ended := l.users == 0, l.stop, l.ended
+	l.files.mu.Unlock()
+	if last {
+		close(stop)
+		<-ended
+	}
 }
 
-func (l *Log) write(log *slog.Logger) {
-	defer close(l.ended)
-	file := &lumberjack.Logger{Filename: l.path, MaxSize: fileMB, MaxBackups: files}
-	defer file.Close()
+// write writes lines once whoever wrote before has ended, until it is to stop.
+func (l *Log) write(before, stop, ended chan struct{}) {
+	defer close(ended)
+	if before != nil {
+		<-before
+	}
+	defer l.file.Close()
 	var buf bytes.Buffer
 	enc := json.NewEncoder(&buf)
 	enc.SetEscapeHTML(false)
@@ -109,12 +180,12 @@ func (l *Log) write(log *slog.Logger) {
 		buf.Reset()
 		err := enc.Encode(line)
 		if err == nil {
-			_, err = file.Write(buf.Bytes())
+			_, err = l.file.Write(buf.Bytes())
 		}
 		if err != nil {
 			l.lost.Add(1)
 			if !told {
-				log.Warn("the log of a listener cannot be written", "file", l.path, "error", err)
+				l.files.log.Warn("the log of a listener cannot be written", "file", l.path, "error", err)
 			}
 		}
 		told = err != nil
@@ -123,7 +194,7 @@ func (l *Log) write(log *slog.Logger) {
 		select {
 		case line := <-l.lines:
 			put(line)
-		case <-l.stop:
+		case <-stop:
 			for {
 				select {
 				case line := <-l.lines:
@@ -136,10 +207,16 @@ func (l *Log) write(log *slog.Logger) {
 	}
 }
 
-// Last are the newest lines of a listener's log, the oldest of them first, at most so many.
-// There are none when nothing was written yet.
-func Last(dir, address string, most int) ([]json.RawMessage, error) {
-	f, err := os.Open(FileOf(dir, address))
+// Last are the newest lines of a listener's log, the oldest of them first, at most so many, and
+// the file. There are none when nothing was written yet.
+func (f *Files) Last(address string, most int) (lines []json.RawMessage, file string, err error) {
+	file = FileOf(f.dir, address)
+	lines, err = last(file, most)
+	return lines, file, err
+}
+
+func last(file string, most int) ([]json.RawMessage, error) {
+	f, err := os.Open(file)
 	if os.IsNotExist(err) {
 		return nil, nil
 	}
