@@ -143,14 +143,34 @@ func TestDrillsEndByThemselves(t *testing.T) {
 		t.Fatal(err)
 	}
 	limit := time.Now().Add(20 * time.Second)
-	for len(d.List()) > 0 || !slices.Contains(y.take(), "burnt timetable-001") {
+	burnt, told := false, false // the machine first, and then the journal, which takes a moment
+	for len(d.List()) > 0 || !burnt || !told {
 		if time.Now().After(limit) {
-			t.Fatal("it never ends")
+			t.Fatalf("it never ends; the journal says %q", journal(t, s))
 		}
+		burnt = burnt || slices.Contains(y.take(), "burnt timetable-001")
+		lines := journal(t, s)
+		told = strings.Contains(lines[len(lines)-1], "its time is over, by unitas")
 		<-time.After(time.Millisecond)
 	}
-	if lines := journal(t, s); !strings.Contains(lines[len(lines)-1], "its time is over, by unitas") {
-		t.Errorf("the journal says %q", lines)
+}
+
+// TestARegionIsLostWhole: all its zones are lost and come back, or none is.
+func TestARegionIsLostWhole(t *testing.T) {
+	d, y, _ := newDrills(t)
+	region := drill.Drill{Kind: drill.Region, Region: "harbour", Zones: []string{"east-pier", "mid-pier"}, For: time.Hour, By: "ada"}
+	one, err := d.Start(context.Background(), time.Now().UTC(), region)
+	if got := strings.Join(y.take(), ", "); err != nil || got != "lose east-pier true, lose mid-pier true" || one.What() != "the region harbour is lost for 1 h, with east-pier, mid-pier" {
+		t.Errorf("%q: %s, %v", one.What(), got, err)
+	}
+	if _, err := d.Start(context.Background(), time.Now().UTC(), region); err == nil || !strings.Contains(err.Error(), "drill 1 is under way") {
+		t.Errorf("the same twice: %v", err)
+	}
+	if err := d.Stop(one.Number, "ada"); err != nil {
+		t.Error(err)
+	}
+	if got := strings.Join(y.take(), ", "); got != "lose east-pier false, lose mid-pier false" {
+		t.Errorf("it comes back by %s", got)
 	}
 }
 

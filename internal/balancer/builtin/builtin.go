@@ -85,6 +85,8 @@ func New(c Config) *Balancer {
 
 // keepHouse does what is done from time to time.
 func (b *Balancer) keepHouse() {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
 	tick := time.NewTicker(judgeEvery)
 	defer tick.Stop()
 	for n := 1; ; n++ {
@@ -108,7 +110,7 @@ func (b *Balancer) keepHouse() {
 			}
 			for _, d := range doors {
 				if n%5 == 0 {
-					d.measure()
+					b.ending.Go(func() { d.measure(ctx) })
 				}
 			}
 		}
@@ -130,7 +132,8 @@ func (b *Balancer) Watch(idle func(string)) {
 // Sync makes the pool as it is given. It is done when it returns.
 func (b *Balancer) Sync(_ context.Context, p balancer.Pool) error {
 	have, idle := b.pool(p.Name)
-	return have.apply(p, idle)
+	have.apply(p, idle)
+	return nil
 }
 
 // pool is the one of the name, made when there is none.

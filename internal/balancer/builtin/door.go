@@ -33,6 +33,8 @@ type door struct {
 	lost    atomic.Int64 // that no route took
 	ended   chan struct{}
 
+	measuring atomic.Bool
+
 	mu      sync.Mutex
 	front   *front
 	closed  bool
@@ -63,7 +65,7 @@ func (b *Balancer) openDoor(l balancer.Listener) (*door, error) {
 	d.socket = b.guard.Listen(d.socket)
 	d.served = b.served.Open(l.Address)
 	d.use(s)
-	go d.accept()
+	b.ending.Go(d.accept)
 	return d, nil
 }
 
@@ -144,19 +146,37 @@ func (d *door) order(targets []*target) {
 	d.near.Store(newNear(order, s.Enough))
 }
 
-// measure orders the regions anew by how long connections take.
-func (d *door) measure() {
+// measure connects to a target of each region, and orders the regions anew by how long that
+// takes. Regions that get no requests are known by this alone.
+func (d *door) measure(ctx context.Context) {
 	s := d.now.Load()
-	if s.Near != traffic.Measured {
+	if s.Near != traffic.Measured || !d.measuring.CompareAndSwap(false, true) {
 		return
 	}
-	var all []*target
+	defer d.measuring.Store(false)
+	var targets []*target
+	byRegion := map[string][]*target{}
 	for _, h := range s.pools {
 		if p := h.pool.Load(); p != nil {
-			all = append(all, p.lane.Load().targets...)
+			targets = append(targets, p.lane.Load().targets...)
 		}
 	}
-	d.order(all)
+	for _, t := range targets {
+		if t.isOpen() {
+			byRegion[t.region] = append(byRegion[t.region], t)
+		}
+	}
+	var all sync.WaitGroup
+	for _, of := range byRegion {
+		t := of[rand.IntN(len(of))]
+		all.Go(func() {
+			if c, err := t.upstream.Load().dial(ctx); err == nil {
+				c.Close()
+			}
+		})
+	}
+	all.Wait()
+	d.order(targets)
 }
 
 // accept takes connections until the door is closed.
@@ -193,6 +213,7 @@ func (d *door) take(c net.Conn) {
 			d.callers.leave(who)
 			return
 		}
+		d.house.guard.State(c, http.StateActive) // it gives way to nobody
 		d.house.ending.Go(func() {
 			defer d.callers.leave(who)
 			d.relay(c, s, l)

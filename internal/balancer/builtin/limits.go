@@ -21,6 +21,7 @@ type callers struct {
 	mu     sync.Mutex
 	all    map[netip.Addr]*visitor
 	others *visitor
+	swept  time.Time
 }
 
 // visitor is one address, or the network that a host has of IPv6.
@@ -111,6 +112,10 @@ func (c *callers) leave(v *visitor) {
 
 // forget ends what is known of those that left a while ago. The lock is held.
 func (c *callers) forget(now time.Time) {
+	if now.Sub(c.swept) < time.Second { // it is a look at all
+		return
+	}
+	c.swept = now
 	for at, v := range c.all {
 		if v.open == 0 && now.Sub(v.last) > time.Minute {
 			delete(c.all, at)

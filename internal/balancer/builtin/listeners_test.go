@@ -18,6 +18,7 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/certtest"
+	"unitas/internal/conns"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/waittest"
 )
@@ -341,6 +342,71 @@ func TestMeasuredRegions(t *testing.T) {
 	}
 	if all = order(0, 20*time.Millisecond, all); first(all) != "headland" {
 		t.Errorf("what nobody knows is near: %v", all)
+	}
+}
+
+// TestRegionsAreMeasured, those without requests as well.
+func TestRegionsAreMeasured(t *testing.T) {
+	f := newSite(t, say("harbour"), say("headland"))
+	f.regions(t)
+	f.targets[0].Region, f.targets[1].Region = "harbour", "headland"
+	f.apply()
+	f.listen(func(l *traffic.Listener) { l.Near, l.Enough = traffic.Measured, 50 })
+	f.doors[f.address].measure(t.Context())
+	s := f.Listening()[0]
+	if len(s.Order) != 2 || s.Order[0].Took <= 0 || s.Order[1].Took <= 0 {
+		t.Errorf("it tells %+v", s.Order)
+	}
+}
+
+// TestAConnectionInUseStays: at the bound of all connections one of any protocol gives way to
+// nobody.
+func TestAConnectionInUseStays(t *testing.T) {
+	f := newSite(t)
+	f.targets = []balancer.Target{{Instance: "echo", Address: echoLines(t), Open: true, Weight: 100}}
+	f.apply()
+	f.Listen(nil)
+	f.guard = conns.New(conns.Bounds{All: 1})
+	f.listen(func(l *traffic.Listener) { l.Kind = traffic.TCP })
+	c, err := net.Dial("tcp", f.address)
+	s := overConn(t, c, err, "")
+	defer s.end()
+	n := 0
+	if err := s.goesOn(&n); err != nil {
+		t.Fatal(err)
+	}
+	other, err := net.Dial("tcp", f.address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	_ = other.SetDeadline(time.Now().Add(10 * time.Second))
+	if _, err := io.ReadAll(other); err != nil && !errors.Is(err, syscall.ECONNRESET) {
+		t.Errorf("one too many: %v", err)
+	}
+	if err := s.goesOn(&n); err != nil {
+		t.Errorf("the one in use was cut: %v", err)
+	}
+}
+
+// TestWhoCannotBeSpokenTo: a certificate that is not there fails requests, and holds up nothing
+// else.
+func TestWhoCannotBeSpokenTo(t *testing.T) {
+	f := newSite(t, say("0"), say("1"))
+	f.pool.Spoken = traffic.Targets{Speak: traffic.Secure, Trust: "gone"}
+	f.pool.Trusted = filepath.Join(t.TempDir(), "gone.pem")
+	f.targets[0].Open = false
+	f.apply()
+	if status, _ := f.get(t, http.MethodGet, ""); status < 500 {
+		t.Errorf("it is answered %d", status)
+	}
+	if s, _ := f.Stats("front"); s.Targets[0].Open || !s.Targets[1].Open {
+		t.Errorf("who is a target was not taken over: %+v", s.Targets)
+	}
+	f.pool.Spoken, f.pool.Trusted = traffic.Targets{}, ""
+	f.apply()
+	if _, body := f.get(t, http.MethodGet, ""); body != "1" {
+		t.Errorf("spoken to in clear again it is answered %q", body)
 	}
 }
 

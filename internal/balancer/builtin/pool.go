@@ -1,9 +1,11 @@
 package builtin
 
 import (
+	"context"
 	"log/slog"
 	"maps"
 	"math"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -41,6 +43,7 @@ type pool struct {
 	spoken   traffic.Targets // that the upstreams are made for
 	trusted  string
 	other    *http.Transport
+	mute     bool // it reaches nobody
 }
 
 func (b *Balancer) newPool(name string) *pool {
@@ -61,12 +64,10 @@ func (p *pool) end() {
 }
 
 // apply takes the targets over; those that stay keep their counters.
-func (p *pool) apply(wanted balancer.Pool, idle func(string)) error {
+func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if err := p.speak(wanted); err != nil {
-		return err
-	}
+	p.speak(wanted)
 	type place struct{ instance, address string }
 	old := make(map[place]*target, len(p.lane.Load().targets))
 	for _, t := range p.lane.Load().targets {
@@ -100,24 +101,29 @@ func (p *pool) apply(wanted balancer.Pool, idle func(string)) error {
 	p.lane.Store(newLane(wanted, next))
 	close(p.changed)
 	p.changed = make(chan struct{})
-	return nil
 }
 
-// speak makes ready how the targets are spoken to. The lock is held.
-func (p *pool) speak(wanted balancer.Pool) error {
-	same := p.spoken.Speak == wanted.Spoken.Speak && p.spoken.Trust == wanted.Spoken.Trust && p.spoken.ServerName == wanted.Spoken.ServerName &&
-		p.spoken.Limits == wanted.Spoken.Limits && p.trusted == wanted.Trusted
-	if !same || (p.other == nil && wanted.Spoken.Speak != traffic.Plain && wanted.Spoken.Speak != "") {
-		p.other = nil
-		if wanted.Spoken.Speak == traffic.HTTP2 || wanted.Spoken.Speak == traffic.Secure {
-			var err error
-			if p.other, err = newTransport(wanted, p.most); err != nil {
-				return err
-			}
-		}
+// speak makes ready how the targets are spoken to. Where that cannot be, requests fail and say so,
+// and it is tried again with the next change; who is a target goes on being decided. The lock is
+// held.
+func (p *pool) speak(wanted balancer.Pool) {
+	s := wanted.Spoken
+	same := p.spoken.Speak == s.Speak && p.spoken.Trust == s.Trust && p.spoken.ServerName == s.ServerName && p.spoken.Limits == s.Limits && p.trusted == wanted.Trusted
+	p.spoken, p.trusted = s, wanted.Trusted
+	if same && !p.mute {
+		return
 	}
-	p.spoken, p.trusted = wanted.Spoken, wanted.Trusted
-	return nil
+	p.other, p.mute = nil, false
+	if s.Speak != traffic.HTTP2 && s.Speak != traffic.Secure {
+		return
+	}
+	other, err := newTransport(wanted, p.most)
+	if err != nil {
+		p.log.Error("the targets of a pool cannot be spoken to", "pool", p.name, "error", err)
+		nobody := func(context.Context, string, string) (net.Conn, error) { return nil, err }
+		other, p.mute = &http.Transport{DialContext: nobody, DialTLSContext: nobody}, true
+	}
+	p.other = other
 }
 
 // reach makes ready how one target is reached. The lock is held.
