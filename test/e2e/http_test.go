@@ -68,7 +68,7 @@ func TestBadInput(t *testing.T) {
 		{"a zone that is not there", "POST", "/v1/groups", group(`,"zones":["east-pier","moon"]`), 422, "/zones/1", "there are east-pier, mid-pier, west-pier"},
 		{"a zone twice", "POST", "/v1/groups", group(`,"zones":["east-pier","east-pier"]`), 422, "/zones/1", "named twice"},
 		{"a pool that is not there", "POST", "/v1/groups", group(`,"pools":["back"]`), 422, "/pools/0", "unitas pool create back"},
-		{"a healing check that is not there", "POST", "/v1/groups", group(`,"heal":"nope"`), 422, "/heal", "neither off nor machine"},
+		{"a healing check that is not there", "POST", "/v1/groups", group(`,"heal":"nope"`), 422, "/heal", "none of off, machine and traffic"},
 		{"a version that does not exist", "POST", "/v1/groups", `{"name":"berths","template":"timetable-web@9","size":1}`, 422, "/template", "there is no template timetable-web@9"},
 		{"a version that is none", "POST", "/v1/groups", `{"name":"berths","template":"timetable-web","size":1}`, 422, "/template", "NAME@NUMBER"},
 		{"a group twice", "POST", "/v1/groups", `{"name":"timetable","template":"timetable-web@1","size":1}`, 409, "", "There is a group timetable already"},

@@ -102,6 +102,29 @@ func (f *site) get(t testing.TB, method, body string) (int, string) {
 	return res.StatusCode, string(raw)
 }
 
+// connected is a server that hands each connection to serve, which ends it.
+func connected(t testing.TB, serve func(c net.Conn)) (address string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				serve(c)
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
 func say(text string) http.HandlerFunc {
 	return func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }
 }

@@ -41,32 +41,17 @@ func added(field string) bool {
 
 func targetByHand(t testing.TB, answer func(c net.Conn, h heard)) *byHand {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := &byHand{address: l.Addr().String(), heard: make(chan heard, 100)}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
+	b := &byHand{heard: make(chan heard, 100)}
+	b.address = connected(t, func(c net.Conn) {
+		for r := bufio.NewReader(c); ; {
+			h, err := hear(r)
 			if err != nil {
 				return
 			}
-			go func() {
-				defer c.Close()
-				r := bufio.NewReader(c)
-				for {
-					h, err := hear(r)
-					if err != nil {
-						return
-					}
-					b.heard <- h
-					answer(c, h)
-				}
-			}()
+			b.heard <- h
+			answer(c, h)
 		}
-	}()
+	})
 	return b
 }
 
@@ -290,6 +275,7 @@ func TestAnswersToTheByte(t *testing.T) {
 		{"until it ends", "GET", "HTTP/1.1 200 OK\r\n\r\nok", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\n\r\n"},
 		{"fields of the hop", "GET", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close, X-Secret\r\nX-Secret: s\r\nKeep-Alive: timeout=5\r\nProxy-Authenticate: p\r\nUpgrade: h2c\r\n\r\nok",
 			"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"},
+		{"fields that it names to be of the hop", "GET", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: X-Secret\r\nX-Secret: s\r\nX-A: 1\r\n\r\nok", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nX-A: 1\r\n\r\nok"},
 		{"the head alone", "HEAD", "HTTP/1.1 200 OK\r\nContent-Length: 700\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 700\r\n\r\n"},
 		{"nothing", "GET", "HTTP/1.1 204 No Content\r\nX-A: 1\r\n\r\n", "HTTP/1.1 204 No Content\r\nX-A: 1\r\n\r\n"},
 		{"nothing new", "GET", "HTTP/1.1 304 Not Modified\r\nEtag: \"1\"\r\n\r\n", "HTTP/1.1 304 Not Modified\r\nEtag: \"1\"\r\n\r\n"},

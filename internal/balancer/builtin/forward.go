@@ -35,6 +35,10 @@ func (p *pool) forward(x *exchange) {
 		if t == nil {
 			p.requests.Add(1)
 			p.failures.Add(1)
+			if len(c.tried) > 0 {
+				x.refuse(http.StatusBadGateway, "No target took the request.")
+				return
+			}
 			x.refuse(http.StatusServiceUnavailable, "No target is healthy.")
 			return
 		}

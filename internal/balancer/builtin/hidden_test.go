@@ -19,23 +19,10 @@ import (
 // breaking takes requests over a bare connection, reads so many bytes of each and resets.
 func breaking(t *testing.T, bytes int) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, _ = io.ReadFull(c, make([]byte, bytes))
-			_ = c.(*net.TCPConn).SetLinger(0)
-			c.Close()
-		}
-	}()
-	return l.Addr().String()
+	return connected(t, func(c net.Conn) {
+		_, _ = io.ReadFull(c, make([]byte, bytes))
+		_ = c.(*net.TCPConn).SetLinger(0)
+	})
 }
 
 // TestAUsedBodyGoesNowhereElse: of a request that may be repeated a part of the body was

@@ -141,34 +141,20 @@ func TestATrialChangesNothing(t *testing.T) {
 // connection counts until it ends.
 func TestTCP(t *testing.T) {
 	heard := make(chan string, 10)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				r := bufio.NewReader(c)
-				told := ""
-				if h, err := proxyproto.Read(r); err == nil {
-					told = fmt.Sprint(h.Version, " ", h.SourceAddr, " ")
-				}
-				all, _ := io.ReadAll(r) // until the caller sends no more
-				heard <- told + string(all)
-				fmt.Fprint(c, "heard ", len(all))
-			}()
+	ledger := connected(t, func(c net.Conn) {
+		r := bufio.NewReader(c)
+		told := ""
+		if h, err := proxyproto.Read(r); err == nil {
+			told = fmt.Sprint(h.Version, " ", h.SourceAddr, " ")
 		}
-	}()
+		all, _ := io.ReadAll(r) // until the caller sends no more
+		heard <- told + string(all)
+		fmt.Fprint(c, "heard ", len(all))
+	})
 	f := newSite(t)
 	dead := newServer(t, nil)
 	dead.Close()
-	f.targets = []balancer.Target{{Instance: "dead", Address: strings.TrimPrefix(dead.URL, "http://"), Open: true, Weight: 100}, {Instance: "ledger", Address: l.Addr().String(), Open: true, Weight: 100}}
+	f.targets = []balancer.Target{{Instance: "dead", Address: strings.TrimPrefix(dead.URL, "http://"), Open: true, Weight: 100}, {Instance: "ledger", Address: ledger, Open: true, Weight: 100}}
 	f.apply()
 	for _, tell := range []bool{false, true} {
 		f.listen(func(l *traffic.Listener) { l.Kind, l.Tell, l.Log.Keep = traffic.TCP, tell, traffic.KeepAll })

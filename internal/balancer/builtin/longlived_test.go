@@ -216,24 +216,7 @@ func TestNothingIsCut(t *testing.T) {
 // echoLines is a server that sends back what it gets.
 func echoLines(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				_, _ = io.Copy(c, c)
-			}()
-		}
-	}()
-	return l.Addr().String()
+	return connected(t, func(c net.Conn) { _, _ = io.Copy(c, c) })
 }
 
 // TestOneThatEndsEndsAll: a balancer that ends gives what goes on a moment, and then cuts it.

@@ -189,29 +189,19 @@ func BenchmarkBytes(b *testing.B) {
 	f.targets = []balancer.Target{{Instance: "sink", Address: target, Open: true, Weight: 100}}
 	f.apply()
 	f.listen(func(l *traffic.Listener) { l.Kind = traffic.TCP })
-	loop, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() { loop.Close() })
-	go func() {
-		for {
-			near, err := loop.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", target)
-			if err != nil {
-				return
-			}
-			go func() { _, _ = io.Copy(far, near); _ = far.(*net.TCPConn).CloseWrite() }()
-			go func() { _, _ = io.Copy(near, far); near.Close(); far.Close() }()
+	loop := connected(b, func(near net.Conn) {
+		far, err := net.Dial("tcp", target)
+		if err != nil {
+			return
 		}
-	}()
+		defer far.Close()
+		go func() { _, _ = io.Copy(far, near); _ = far.(*net.TCPConn).CloseWrite() }()
+		_, _ = io.Copy(near, far)
+	})
 	for b.Loop() {
 		var ratios []float64
 		for range turns {
-			bare := pour(b, loop.Addr().String())
+			bare := pour(b, loop)
 			ratios = append(ratios, pour(b, f.address)/bare)
 		}
 		b.ReportMetric(medianOf(ratios), "loop/1")
@@ -220,25 +210,10 @@ func BenchmarkBytes(b *testing.B) {
 
 // sink takes bytes and says at the end how many.
 func sink(b *testing.B) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				n, _ := io.Copy(io.Discard, c)
-				fmt.Fprintln(c, n)
-				c.Close()
-			}()
-		}
-	}()
-	return l.Addr().String()
+	return connected(b, func(c net.Conn) {
+		n, _ := io.Copy(io.Discard, c)
+		fmt.Fprintln(c, n)
+	})
 }
 
 // pour sends as many bytes as pass within a turn, and returns how many a second.

@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
+import { useAct, seen } from './act'
 import { api, take, type Group } from './client'
 import type { components } from './contract.gen'
 import { live } from './queries'
@@ -43,19 +44,9 @@ export function useDeliveries(group: string) {
   })
 }
 
-/** Something that changes what is shown live. */
-function useAct<A, R>(act: (a: A) => Promise<R>) {
-  const client = useQueryClient()
-  return useMutation({ mutationFn: act, onSettled: () => client.invalidateQueries({ queryKey: ['live'] }) })
-}
-
-const against = (g: Group) => ({ 'If-Match': `"${g.revision}"` })
-
 export function useAddHook(g: Group) {
   return useAct((body: NewHook) =>
-    take(
-      api.POST('/v1/groups/{name}/hooks', { params: { path: { name: g.name }, header: against(g) }, body }),
-    ),
+    take(api.POST('/v1/groups/{name}/hooks', { params: { path: { name: g.name }, header: seen(g) }, body })),
   )
 }
 
@@ -63,7 +54,7 @@ export function useChangeHook(g: Group) {
   return useAct(({ hook, body }: { hook: string; body: HookSettings }) =>
     take(
       api.PUT('/v1/groups/{name}/hooks/{hook}', {
-        params: { path: { name: g.name, hook }, header: against(g) },
+        params: { path: { name: g.name, hook }, header: seen(g) },
         body,
       }),
     ),

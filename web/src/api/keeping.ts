@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
+import { useAct, seen } from './act'
 import { api, take, type Check, type Group, type NewGroup, type Pool } from './client'
 import type { components } from './contract.gen'
 import { live } from './queries'
@@ -80,14 +81,6 @@ export function useCosts(by: string, step: 'hour' | 'day', from: string | undefi
   })
 }
 
-function useAct<V, R>(act: (v: V) => Promise<R>) {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: act,
-    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
-  })
-}
-
 export function useStartDrill() {
   return useAct((body: NewDrill) => take(api.POST('/v1/drills', { body })))
 }
@@ -95,9 +88,6 @@ export function useStartDrill() {
 export function useStopDrill() {
   return useAct((number: number) => take(api.DELETE('/v1/drills/{number}', { params: { path: { number } } })))
 }
-
-/** The revision that a person saw; a change against an older one than there is is refused. */
-const seen = (o: { revision: number }) => ({ 'If-Match': `"${o.revision}"` })
 
 /** Changes settings of a group as it was seen; with dry it only tells what that would do. */
 export function useChangeGroup() {

@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useAct, seen } from './act'
 import { api, take } from './client'
 import type { components } from './contract.gen'
 import { live } from './queries'
@@ -58,11 +59,6 @@ export function useServed(address: string) {
   })
 }
 
-function useAct<V, R>(act: (v: V) => Promise<R>) {
-  const client = useQueryClient()
-  return useMutation({ mutationFn: act, onSettled: () => client.invalidateQueries({ queryKey: ['live'] }) })
-}
-
 export function useMakeListener() {
   return useAct((body: NewListener) =>
     take(api.POST('/v1/listeners', { params: { header: { 'Idempotency-Key': crypto.randomUUID() } }, body })),
@@ -73,7 +69,7 @@ export function useChangeListener() {
   return useAct(({ listener: l, body }: { listener: Listener; body: ListenerChange }) =>
     take(
       api.PATCH('/v1/listeners/{address}', {
-        params: { path: { address: l.address }, header: { 'If-Match': `"${l.revision}"` } },
+        params: { path: { address: l.address }, header: seen(l) },
         body,
       }),
     ),
@@ -84,7 +80,7 @@ export function useCloseListener() {
   return useAct((l: Listener) =>
     take(
       api.DELETE('/v1/listeners/{address}', {
-        params: { path: { address: l.address }, header: { 'If-Match': `"${l.revision}"` } },
+        params: { path: { address: l.address }, header: seen(l) },
       }),
     ),
   )

@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
+import { useAct, seen } from './act'
 import { api, take } from './client'
 import type { components } from './contract.gen'
 
@@ -29,19 +30,12 @@ export function useMessages(name: string) {
   })
 }
 
-function useAct<A, R>(act: (a: A) => Promise<R>) {
-  const client = useQueryClient()
-  return useMutation({ mutationFn: act, onSettled: () => client.invalidateQueries({ queryKey: ['live'] }) })
-}
-
-const against = (n: Notice) => ({ 'If-Match': `"${n.revision}"` })
-
 export function useSaveNotice() {
   return useAct(({ was, name, body }: { was: Notice | null; name: string; body: Omit<NewNotice, 'name'> }) =>
     take(
       was
         ? api.PATCH('/v1/notices/{name}', {
-            params: { path: { name: was.name }, header: against(was) },
+            params: { path: { name: was.name }, header: seen(was) },
             body,
           })
         : api.POST('/v1/notices', { body: { ...body, name } }),
@@ -51,7 +45,7 @@ export function useSaveNotice() {
 
 export function useRemoveNotice() {
   return useAct((n: Notice) =>
-    take(api.DELETE('/v1/notices/{name}', { params: { path: { name: n.name }, header: against(n) } })),
+    take(api.DELETE('/v1/notices/{name}', { params: { path: { name: n.name }, header: seen(n) } })),
   )
 }
 

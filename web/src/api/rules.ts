@@ -1,4 +1,5 @@
-import { useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueries, useQuery } from '@tanstack/react-query'
+import { useAct, seen } from './act'
 import { api, take, type Group } from './client'
 import type { components } from './contract.gen'
 import { live } from './queries'
@@ -69,16 +70,6 @@ export function useSeries(group: string, asked: { metric: string; over: string }
   })
 }
 
-function useAct<A, R>(act: (a: A) => Promise<R>, changes = true) {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: act,
-    onSettled: () => (changes ? client.invalidateQueries({ queryKey: ['live'] }) : undefined),
-  })
-}
-
-const against = (g: Group) => ({ 'If-Match': `"${g.revision}"` })
-
 export interface RuleForm {
   name: string
   kind: RuleKind
@@ -88,7 +79,7 @@ export interface RuleForm {
 /** Makes a rule, or changes it when it is there; dry only tells what it would mean. */
 export function useSaveRule(g: Group, there: boolean, dry: boolean) {
   return useAct(({ name, kind, settings }: RuleForm) => {
-    const header = against(g)
+    const header = seen(g)
     const query = { dry_run: dry }
     return take(
       there
@@ -108,7 +99,7 @@ export function useRemoveRule(g: Group) {
   return useAct((rule: string) =>
     take(
       api.DELETE('/v1/groups/{name}/rules/{rule}', {
-        params: { path: { name: g.name, rule }, header: against(g) },
+        params: { path: { name: g.name, rule }, header: seen(g) },
       }),
     ),
   )
@@ -138,7 +129,7 @@ export function useAddCalendar(g: Group, dry: boolean) {
     (body: Schemas['NewCalendar']) =>
       take(
         api.POST('/v1/groups/{name}/calendar', {
-          params: { path: { name: g.name }, query: { dry_run: dry }, header: against(g) },
+          params: { path: { name: g.name }, query: { dry_run: dry }, header: seen(g) },
           body,
         }),
       ),
