@@ -204,7 +204,7 @@ func TestLimitsOfATarget(t *testing.T) {
 	} {
 		all := f.targets
 		if c.path == "/" {
-			f.targets = []balancer.Target{{Instance: "silent", Address: silent.address, Open: true, Weight: 100}}
+			f.targets = []balancer.Target{{Instance: "silent", Address: silent.address, Open: true, Weight: 100}, {Instance: "mute", Address: silent.address, Open: true, Weight: 100}}
 		}
 		f.pool.Spoken.Limits = c.limits
 		f.apply()
@@ -220,6 +220,12 @@ func TestLimitsOfATarget(t *testing.T) {
 		}
 		if got != c.want {
 			t.Errorf("%s: answered %.100q, want %q", c.name, got, c.want)
+		}
+		s, _ := f.Stats("front")
+		for _, one := range s.Targets {
+			if !one.Aside.IsZero() {
+				t.Errorf("%s: %s is set aside: %s", c.name, one.Instance, one.AsideWhy)
+			}
 		}
 		f.targets = all
 	}

@@ -3,8 +3,10 @@ package process
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -99,6 +101,22 @@ func TestOneServiceAtATime(t *testing.T) {
 	for range 2 {
 		if err := <-done; err != nil {
 			t.Error(err)
+		}
+	}
+	// One that is becoming another program has no mark for a moment, and its shell may have a child.
+	// Two machines would stay two.
+	limit := time.After(10 * time.Second)
+	for {
+		found := marked(one.dir(spec.ID))
+		if len(found) == 1 {
+			if raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", found[0].PID)); err == nil && strings.HasPrefix(string(raw), "sleep") {
+				break
+			}
+		}
+		select {
+		case <-limit:
+			t.Fatalf("%d processes bear its mark", len(found))
+		case <-time.After(time.Millisecond):
 		}
 	}
 	if found := marked(one.dir(spec.ID)); len(found) != 1 {
