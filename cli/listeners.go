@@ -35,8 +35,8 @@ const routeHelp = `A route is written SETTING=VALUE with commas between, and tak
   path=/PREFIX       how the path begins, by whole parts: /fares takes /fares and /fares/7
   header=NAME[:VALUE]  a header that it has, of any value or of this one; may be repeated
   pool=NAME          where it goes
-  aside=NAME         another pool that a part of it goes to, while that has a target:
-                     percent=N of them, and those with aside-header=NAME[:VALUE]
+  divert=NAME        another pool that a part of it goes to, while that has a target:
+                     percent=N of them, and those with divert-header=NAME[:VALUE]
 
 The first route that takes a request has it. What none takes goes to --pool, and is
 answered 404 without one.`
@@ -69,11 +69,12 @@ func (f *listenerFlags) add(cmd *cobra.Command, set bool) {
 
 // read reads what flags say in a form of their own, over what was.
 func (f *listenerFlags) read(cmd *cobra.Command, was []contract.Route) (c contract.ListenerChange, err error) {
-	c = contract.ListenerChange{Kind: given(cmd, "kind", contract.ListenerKind(f.kind)), Pool: given(cmd, "pool", strings.TrimSuffix(f.pool, "none")), Certificates: given(cmd, "certificate", f.certificates),
-		LeastTls: given(cmd, "least-tls", f.leastTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), Tell: given(cmd, "tell", f.tell)}
-	if f.pool != "none" {
-		c.Pool = given(cmd, "pool", f.pool)
+	pool := f.pool
+	if pool == "none" {
+		pool = ""
 	}
+	c = contract.ListenerChange{Kind: given(cmd, "kind", contract.ListenerKind(f.kind)), Pool: given(cmd, "pool", pool), Certificates: given(cmd, "certificate", f.certificates),
+		LeastTls: given(cmd, "least-tls", f.leastTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), Tell: given(cmd, "tell", f.tell)}
 	if c.Routes, err = f.readRoutes(cmd, was); err != nil {
 		return c, err
 	}
@@ -136,25 +137,25 @@ func (f *listenerFlags) readRoutes(cmd *cobra.Command, was []contract.Route) (*[
 
 // parseRoute reads SETTING=VALUE,…
 func parseRoute(flag, text string) (r contract.Route, err error) {
-	aside := contract.RouteAside{}
+	divert := contract.RouteDivert{}
 	var hosts []string
 	var headers []contract.HeaderMatch
 	err = forms{
-		"host":         func(v string) string { hosts = append(hosts, v); return "" },
-		"path":         intoText(&r.Path),
-		"header":       func(v string) string { headers = append(headers, headerMatch(v)); return "" },
-		"pool":         func(v string) string { r.Pool = v; return "" },
-		"aside":        func(v string) string { aside.Pool, r.Aside = v, &aside; return "" },
-		"percent":      intoRate(&aside.Percent, "a percentage such as 5", "%"),
-		"aside-header": func(v string) string { h := headerMatch(v); aside.Header = &h; return "" },
+		"host":          func(v string) string { hosts = append(hosts, v); return "" },
+		"path":          intoText(&r.Path),
+		"header":        func(v string) string { headers = append(headers, headerMatch(v)); return "" },
+		"pool":          func(v string) string { r.Pool = v; return "" },
+		"divert":        func(v string) string { divert.Pool, r.Divert = v, &divert; return "" },
+		"percent":       intoRate(&divert.Percent, "a percentage such as 5", "%"),
+		"divert-header": func(v string) string { h := headerMatch(v); divert.Header = &h; return "" },
 	}.read(flag, text)
 	switch {
 	case err != nil:
 		return r, err
 	case r.Pool == "":
 		return r, misused("--%s %s: say where it goes, pool=NAME", flag, text)
-	case r.Aside == nil && (aside.Percent != nil || aside.Header != nil):
-		return r, misused("--%s %s: say where that part goes, aside=NAME", flag, text)
+	case r.Divert == nil && (divert.Percent != nil || divert.Header != nil):
+		return r, misused("--%s %s: say where that part goes, divert=NAME", flag, text)
 	}
 	if len(hosts) > 0 {
 		r.Hosts = &hosts
@@ -195,7 +196,7 @@ func routeText(r contract.Route) (takes, goes string) {
 		all = append(all, "header="+headerText(h))
 	}
 	goes = r.Pool
-	if s := r.Aside; s != nil {
+	if s := r.Divert; s != nil {
 		var part []string
 		if s.Percent != nil {
 			part = append(part, fmt.Sprintf("%g %%", *s.Percent))
@@ -203,7 +204,7 @@ func routeText(r contract.Route) (takes, goes string) {
 		if s.Header != nil {
 			part = append(part, "those with "+headerText(*s.Header))
 		}
-		goes += fmt.Sprintf("; aside to %s: %s", s.Pool, strings.Join(part, " and "))
+		goes += fmt.Sprintf("; diverted to %s: %s", s.Pool, strings.Join(part, " and "))
 	}
 	return orWord(strings.Join(all, ", "), "anything"), goes
 }
@@ -213,7 +214,7 @@ func (a *app) listenerCreate() *cobra.Command {
 	cmd := &cobra.Command{Use: "create ADDRESS:PORT", Short: "Have an address take requests or connections", Args: exactly("ADDRESS:PORT"), Long: "Has an address take requests or connections.\n\n" + routeHelp,
 		Example: `  unitas listener create 127.0.0.1:8000 --pool front
   unitas listener create 127.0.0.1:8443 --kind https --certificate saltmere --route host=fares.saltmere.example,pool=fares --pool front
-  unitas listener create 127.0.0.1:8000 --route path=/fares,pool=fares,aside=fares-next,percent=5 --pool front --limit request-rate=50/s
+  unitas listener create 127.0.0.1:8000 --route path=/fares,pool=fares,divert=fares-next,percent=5 --pool front --limit request-rate=50/s
   unitas listener create 127.0.0.1:5432 --kind tcp --pool ledger --limit quiet=10m --tell`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := f.read(cmd, nil)

@@ -72,16 +72,13 @@ func (f *spokenFlags) read(cmd *cobra.Command) (out spoken, err error) {
 	return out, err
 }
 
-// usualEject is what --eject usual means.
-const usualEject = "failures=5,points=30,slower=4,least=50,first=10s,most=5m"
-
 func parseEject(text string) (*contract.Eject, error) {
 	e := &contract.Eject{}
 	switch text {
 	case "never":
 		return &contract.Eject{Failures: new(int), Points: new(float64), Slower: new(float64)}, nil
-	case "usual":
-		text = usualEject
+	case "usual": // the service knows what that is
+		return e, nil
 	}
 	err := forms{"failures": intoNumber(&e.Failures), "least": intoNumber(&e.Least), "points": intoRate(&e.Points, "percent points, such as 30", "%"),
 		"slower": intoRate(&e.Slower, "a number of times, such as 4", "x"), "first": intoSeconds(&e.FirstSeconds), "most": intoSeconds(&e.MostSeconds)}.read("eject", text)

@@ -1293,7 +1293,7 @@ type DrillList struct {
 	Items []Drill `json:"items"`
 }
 
-// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 type Eject struct {
 	// Failures In a row: 5xx or no answer; 0 never
 	Failures *int `json:"failures,omitempty"`
@@ -2425,7 +2425,7 @@ type NewPool struct {
 	// Choose Which target gets the next request, see Choose
 	Choose *Choose `json:"choose,omitempty"`
 
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject *Eject `json:"eject,omitempty"`
 
 	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
@@ -2682,7 +2682,7 @@ type Pool struct {
 	Choose    Choose    `json:"choose"`
 	CreatedAt time.Time `json:"created_at"`
 
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject         Eject `json:"eject"`
 	EnoughPercent int   `json:"enough_percent"`
 	Failures      int64 `json:"failures"`
@@ -2736,7 +2736,7 @@ type PoolChange struct {
 	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
 	Choose *Choose `json:"choose,omitempty"`
 
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long
+	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject         *Eject  `json:"eject,omitempty"`
 	EnoughPercent *int    `json:"enough_percent,omitempty"`
 	Labels        *Labels `json:"labels,omitempty"`
@@ -3037,8 +3037,8 @@ type RequestInFlight struct {
 type RequestTrace struct {
 	Address *string `json:"address,omitempty"`
 
-	// Aside The pool that the route sends it aside to
-	Aside    *string `json:"aside,omitempty"`
+	// Divert The pool that the route diverts it to
+	Divert   *string `json:"divert,omitempty"`
 	Group    *string `json:"group,omitempty"`
 	Listener string  `json:"listener"`
 
@@ -3140,8 +3140,8 @@ type RolloutList struct {
 
 // Route Sends the requests that it takes to a pool; the first route that takes one has it
 type Route struct {
-	// Aside A part of the requests of a route that goes to another pool, while that one has a target
-	Aside *RouteAside `json:"aside,omitempty"`
+	// Divert A part of the requests of a route that goes to another pool, while that one has a target
+	Divert *RouteDivert `json:"divert,omitempty"`
 
 	// Headers All of them
 	Headers *[]HeaderMatch `json:"headers,omitempty"`
@@ -3154,8 +3154,8 @@ type Route struct {
 	Pool string  `json:"pool"`
 }
 
-// RouteAside A part of the requests of a route that goes to another pool, while that one has a target
-type RouteAside struct {
+// RouteDivert A part of the requests of a route that goes to another pool, while that one has a target
+type RouteDivert struct {
 	Header *HeaderMatch `json:"header,omitempty"`
 
 	// Percent Of them, as evenly in time as may be

@@ -132,11 +132,11 @@ func putListener(l *store.Listener, g listenerGiven) {
 
 func toRoute(r contract.Route) traffic.Route {
 	out := traffic.Route{Hosts: some(r.Hosts, nil), Path: some(r.Path, ""), Headers: each(some(r.Headers, nil), toField), Pool: r.Pool}
-	if a := r.Aside; a != nil {
-		out.Aside = &traffic.Aside{Pool: a.Pool, Percent: some(a.Percent, 0)}
+	if a := r.Divert; a != nil {
+		out.Divert = &traffic.Divert{Pool: a.Pool, Percent: some(a.Percent, 0)}
 		if a.Header != nil {
 			f := toField(*a.Header)
-			out.Aside.Header = &f
+			out.Divert.Header = &f
 		}
 	}
 	return out
@@ -159,14 +159,14 @@ func fromRoute(r traffic.Route) contract.Route {
 		headers := each(r.Headers, fromField)
 		out.Headers = &headers
 	}
-	if a := r.Aside; a != nil {
-		out.Aside = &contract.RouteAside{Pool: a.Pool}
+	if a := r.Divert; a != nil {
+		out.Divert = &contract.RouteDivert{Pool: a.Pool}
 		if a.Percent > 0 {
-			out.Aside.Percent = &a.Percent
+			out.Divert.Percent = &a.Percent
 		}
 		if a.Header != nil {
 			h := fromField(*a.Header)
-			out.Aside.Header = &h
+			out.Divert.Header = &h
 		}
 	}
 	return out
@@ -195,7 +195,7 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 		}
 		out.Trouble, out.ExpiresAt, out.Connections = have.Trouble, optional(have.Expires), have.Connections
 		out.Requests, out.Refused, out.Unrouted, out.Unwritten, out.Spill = have.Requests, have.Refused, have.Unrouted, have.Unwritten, have.Spill
-		out.Reached = each(have.Order, func(r balancer.Reached) contract.RegionReached {
+		out.Reached = each(have.Order, func(r traffic.Reached) contract.RegionReached {
 			return contract.RegionReached{Region: r.Region, TookMs: round2(float64(r.Took.Microseconds()) / 1000)}
 		})
 	}
@@ -285,8 +285,8 @@ func (s *Server) goodListener(ctx context.Context, r store.Reader, was, l store.
 		if err := there(at+"/pool", route.Pool); err != nil {
 			return err
 		}
-		if route.Aside != nil {
-			if err := there(at+"/aside/pool", route.Aside.Pool); err != nil {
+		if route.Divert != nil {
+			if err := there(at+"/divert/pool", route.Divert.Pool); err != nil {
 				return err
 			}
 		}
@@ -343,7 +343,7 @@ func (s *Server) TryRequest(ctx context.Context, r routes.TryRequestRequestObjec
 	if !ok {
 		return nil, &problem{status: http.StatusConflict, kind: "not-open", detail: fmt.Sprintf("The listener %s is not open at this service.", address)}
 	}
-	out := routes.TryRequest200JSONResponse{Listener: address, Route: trace.Route, Pool: trace.Pool, Aside: text(trace.Aside), Status: trace.Status, Why: trace.Why}
+	out := routes.TryRequest200JSONResponse{Listener: address, Route: trace.Route, Pool: trace.Pool, Divert: text(trace.Divert), Status: trace.Status, Why: trace.Why}
 	if t := trace.Target; t != nil {
 		out.Target, out.Group, out.Version, out.Address = &t.Instance, &t.Group, &t.Version, &t.Address
 	}

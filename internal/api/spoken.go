@@ -36,7 +36,10 @@ func toTargets(t traffic.Targets, g targetsGiven) traffic.Targets {
 	}
 	if e := g.eject; e != nil {
 		usual := t.Eject
-		if usual == (traffic.Eject{}) {
+		switch {
+		case *e == (contract.Eject{}):
+			usual = traffic.UsualEject
+		case usual == (traffic.Eject{}):
 			usual = traffic.Eject{Least: traffic.UsualEject.Least, First: traffic.UsualEject.First, Most: traffic.UsualEject.Most}
 		}
 		t.Eject = traffic.Eject{Failures: some(e.Failures, usual.Failures), Points: some(e.Points, usual.Points), Slower: some(e.Slower, usual.Slower),

@@ -140,7 +140,8 @@ type Trial struct {
 
 // Trace is where a request would go.
 type Trace struct {
-	traffic.Chosen
+	Route  int    // from 1; 0 when none took it
+	Divert string // the pool that the route diverts it to, or ""
 	Pool   string // that takes it in the end; "" when none does
 	Target *Target
 	// Status is what it is answered when nobody gets it, 0 when somebody does.
@@ -168,16 +169,10 @@ type ListenerStats struct {
 	Requests, Refused, Unrouted int64
 	// Order are the regions, the nearest first, with how long a connection there takes to be
 	// made when that is measured; Spill tells why not the nearest alone has the requests.
-	Order []Reached
+	Order []traffic.Reached
 	Spill string
 	// Unwritten is how many lines of the log there was no time for.
 	Unwritten int64
-}
-
-// Reached is how far a region is.
-type Reached struct {
-	Region string
-	Took   time.Duration
 }
 
 // TargetStats is what a target has done since it was made.

@@ -6,7 +6,6 @@ package control
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"strings"
 	"sync"
@@ -248,13 +247,9 @@ func (c *Control) targetIdle(instance string) {
 // targetAside has the keeper of an instance know how its pools judge it. Only a group that heals
 // by that takes it in.
 func (c *Control) targetAside(instance string, nth int, why string) {
-	r := health.Report{Check: string(fleet.HealTraffic), Verdict: health.Healthy}
-	if nth >= fleet.AsideIsIll {
-		r.Verdict, r.Why = health.Unhealthy, fmt.Sprintf("set aside %d times in a row: %s", nth, why)
-	} else if nth > 0 {
-		return
+	if r, heard := fleet.SetAside(nth, why); heard {
+		c.tell(instance, ofCheck{instance, r, c.Clock.Moment()})
 	}
-	c.tell(instance, ofCheck{instance, r, c.Clock.Moment()})
 }
 
 // deskTold has the keepers of groups know that the balancer took over what they set.

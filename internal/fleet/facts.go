@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"fmt"
 	"slices"
 
 	"unitas/internal/fleet/health"
@@ -45,6 +46,21 @@ func (i *Instance) HearVerdict(r health.Report) (e Entry, changed bool) {
 	return Entry{
 		Kind: "verdict." + string(r.Verdict), Instance: i.ID, Version: i.Version, Zone: i.Zone, Was: string(was), Cause: checked(r),
 	}, true
+}
+
+// asideIsIll is the how manyth time in a row that a pool sets an instance aside it is taken to be
+// ill by [HealTraffic].
+const asideIsIll = 3
+
+// SetAside is what [HealTraffic] is told when a pool sets an instance aside for the nth time in a row,
+// or, with 0, when it was well again for as long as it was away. heard is false when that says
+// nothing of it.
+func SetAside(nth int, why string) (r health.Report, heard bool) {
+	r = health.Report{Check: string(HealTraffic), Verdict: health.Healthy}
+	if nth >= asideIsIll {
+		r.Verdict, r.Why = health.Unhealthy, fmt.Sprintf("set aside %d times in a row: %s", nth, why)
+	}
+	return r, nth == 0 || nth >= asideIsIll
 }
 
 // Serves reports whether the instance is in service and does some good there:

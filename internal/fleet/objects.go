@@ -113,10 +113,6 @@ const (
 	HealTraffic Heal = "traffic"
 )
 
-// AsideIsIll is the how manyth time in a row that a pool sets an instance aside it is taken to
-// be ill by [HealTraffic].
-const AsideIsIll = 3
-
 // Check is the name of the healing check, or "" when there is none.
 func (h Heal) Check() string {
 	if h == HealOff || h == HealMachine {

@@ -41,13 +41,9 @@ func (r listenerRow) listener() Listener {
 	return l
 }
 
-// NewListener is one with usual settings that sends all to a pool.
+// NewListener is [traffic.NewListener] with nothing of the books yet.
 func NewListener(address, pool, certificate string) Listener {
-	l := Listener{Listener: traffic.Listener{Address: address, Pool: pool, Kind: traffic.HTTP, Limits: traffic.UsualListenerLimits, Log: traffic.Log{Keep: traffic.KeepFailures}}}
-	if certificate != "" {
-		l.Kind, l.Certificates, l.HTTP2 = traffic.HTTPS, []string{certificate}, true
-	}
-	return l
+	return Listener{Listener: traffic.NewListener(address, pool, certificate)}
 }
 
 // Listeners are all of them by address.
@@ -72,7 +68,7 @@ func (s Reader) Listener(ctx context.Context, address string) (Listener, error) 
 
 // ListenersTo are those that may send to a pool, by a route or without.
 func (s Reader) ListenersTo(ctx context.Context, pool string) ([]Listener, error) {
-	return s.listeners(ctx, `where pool = $1 or jsonb_path_exists(settings, '$.routes[*] ? (@.pool == $p || @.aside.pool == $p)', jsonb_build_object('p', $1::text))
+	return s.listeners(ctx, `where pool = $1 or jsonb_path_exists(settings, '$.routes[*] ? (@.pool == $p || @.divert.pool == $p)', jsonb_build_object('p', $1::text))
 		order by pool = $1 desc, position, address`, pool)
 }
 

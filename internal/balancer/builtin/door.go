@@ -28,7 +28,7 @@ type door struct {
 	near    atomic.Pointer[near]
 	callers *callers
 	served  *served.Log
-	turns   [mostRoutes + 1]atomic.Uint64 // requests of each route, and in all at 0
+	turns   [traffic.MostRoutes + 1]atomic.Uint64 // requests of each route, and in all at 0
 	refused atomic.Int64
 	lost    atomic.Int64 // that no route took
 	ended   chan struct{}
@@ -40,9 +40,6 @@ type door struct {
 	closed  bool
 	trouble string // why it stopped, or what could not be changed
 }
-
-// mostRoutes is how many routes a listener may have.
-const mostRoutes = 200
 
 // doorSettings are the settings of a door with what follows from them. They do not change.
 type doorSettings struct {
@@ -126,17 +123,17 @@ func (d *door) use(s *doorSettings) {
 // order works out which regions are nearest.
 func (d *door) order(targets []*target) {
 	s := d.now.Load()
-	var order []balancer.Reached
+	var order []traffic.Reached
 	switch s.Near {
 	case traffic.InOrder:
 		for _, name := range s.Nearby {
-			order = append(order, balancer.Reached{Region: name})
+			order = append(order, traffic.Reached{Region: name})
 		}
 	case traffic.Measured:
 		if was := d.near.Load(); was != nil {
 			order = was.order
 		}
-		if order = measured(targets, func(t *target) time.Duration { return t.upstream.Load().wire.Took() }, order); len(order) == 0 {
+		if order = traffic.Nearest(measured(targets, func(t *target) time.Duration { return t.upstream.Load().wire.Took() }), order); len(order) == 0 {
 			return
 		}
 	default:

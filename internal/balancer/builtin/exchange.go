@@ -30,6 +30,7 @@ type exchange struct {
 
 	method, path string
 	requestID    string
+	trace        string       // W3C Trace Context
 	line         *served.Line // what is written down of it; nil when nothing is
 	status       int          // of the answer; 0 before it began
 	sent         int64        // bytes of the answer's body
@@ -117,8 +118,7 @@ type keptBody struct {
 	left int64                 // that may come; below 0 without a bound
 	to   atomic.Pointer[tally] // of who has it
 	over atomic.Pointer[error]
-	all  atomic.Bool // of it was read
-	read time.Time   // when the caller's patience began anew
+	read time.Time // when the caller's patience began anew
 	out  *http.Request
 }
 
@@ -179,7 +179,6 @@ func (b *keptBody) Read(p []byte) (int, error) {
 	switch {
 	case err == io.EOF:
 		b.over.Store(&err)
-		b.all.Store(true)
 		if !b.read.IsZero() {
 			b.x.readUntil(time.Time{})
 		}
@@ -195,12 +194,16 @@ func (b *keptBody) Read(p []byte) (int, error) {
 
 // fault is why the body ended before its end; nil when it did not, or the caller went away.
 func (b *keptBody) fault() error {
-	if b != nil {
-		if over := b.over.Load(); over != nil && *over != io.EOF {
-			return *over
-		}
+	if b == nil || b.over.Load() == nil || b.isWhole() {
+		return nil
 	}
-	return nil
+	return *b.over.Load()
+}
+
+// isWhole reports whether all of it was read.
+func (b *keptBody) isWhole() bool {
+	over := b.over.Load()
+	return over != nil && *over == io.EOF
 }
 
 // Close leaves the body open: the server closes it when the request is over.
@@ -237,7 +240,7 @@ func (x *exchange) narrow(l traffic.PoolLimits) {
 // isLast says that the connection ends with this answer, when something of the request is still
 // to come: what comes after would be taken for a request, or not at all.
 func (x *exchange) isLast(h http.Header) {
-	if x.body != nil && x.in.ProtoMajor == 1 && !x.body.all.Load() {
+	if x.body != nil && x.in.ProtoMajor == 1 && !x.body.isWhole() {
 		h.Set("Connection", "close")
 	}
 }

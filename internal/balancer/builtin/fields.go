@@ -19,9 +19,9 @@ func isOfTheHop(name string) bool {
 	return false
 }
 
-// named reports whether a Connection field names another as being of the hop.
-func named(connection []string, name string) bool {
-	for _, all := range connection {
+// named reports whether a field that is a list of tokens, such as Connection, has one of the name.
+func named(field []string, name string) bool {
+	for _, all := range field {
 		for one := range strings.SplitSeq(all, ",") {
 			if strings.EqualFold(strings.TrimSpace(one), name) {
 				return true
@@ -30,9 +30,6 @@ func named(connection []string, name string) bool {
 	}
 	return false
 }
-
-// has reports whether a list of tokens has one.
-func has(values []string, token string) bool { return named(values, token) }
 
 // outbound is the request as a target gets it: what came in goes out, to the byte, but for what
 // is of the connection and what a caller may not say of others (RFC 7239, section 8.1). plain is
@@ -50,7 +47,7 @@ func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
 		}
 		h[name] = values
 	}
-	if has(in.Header["Te"], "trailers") {
+	if named(in.Header["Te"], "trailers") {
 		h["Te"] = []string{"trailers"}
 	}
 	if up := in.Header["Upgrade"]; len(up) == 1 && named(connection, "Upgrade") && in.ProtoMajor == 1 {
@@ -60,18 +57,10 @@ func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
 	if x.link.secure {
 		proto = "https"
 	}
-	x.requestID = given(in.Header["X-Request-Id"])
-	trace := traced(in.Header["Traceparent"])
-	if x.requestID == "" {
-		x.requestID = trace[3:35]
-	}
 	// One array for all.
-	own := [...]string{x.link.address, in.Host, proto, x.requestID, trace}
+	own := [...]string{x.link.address, in.Host, proto, x.requestID, x.trace}
 	h["X-Forwarded-For"], h["X-Forwarded-Host"], h["X-Forwarded-Proto"] = own[0:1:1], own[1:2:2], own[2:3:3]
 	h["X-Request-Id"], h["Traceparent"] = own[3:4:4], own[4:5:5]
-	if x.line != nil {
-		x.line.RequestID, x.line.Trace = x.requestID, trace[3:35]
-	}
 	out := &http.Request{Method: in.Method, Host: in.Host, Header: h, ContentLength: in.ContentLength, Trailer: in.Trailer, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
 		URL: &url.URL{Scheme: "http", Path: in.URL.Path, RawPath: in.URL.RawPath, RawQuery: in.URL.RawQuery, ForceQuery: in.URL.ForceQuery}}
 	if target := raw(in); target != "" && plain {
@@ -82,6 +71,15 @@ func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
 		x.body.out = out
 	}
 	return out
+}
+
+// identify gives a request the names that it goes by everywhere, those that it came with where
+// they can be written.
+func (x *exchange) identify() {
+	x.requestID, x.trace = given(x.in.Header["X-Request-Id"]), traced(x.in.Header["Traceparent"])
+	if x.requestID == "" {
+		x.requestID = x.trace[3:35]
+	}
 }
 
 // raw is what was asked for, as it was written: without scheme and authority.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/fleet/traffic"
 	"unitas/internal/waittest"
 )
 
@@ -105,7 +106,7 @@ func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
 func TestSetAsideEnds(t *testing.T) {
 	now := time.Now()
 	var one target
-	for n, want := range []time.Duration{firstAside, 2 * firstAside, 4 * firstAside} {
+	for n, want := range []time.Duration{traffic.Refused.First, 2 * traffic.Refused.First, 4 * traffic.Refused.First} {
 		one.setAside(now, "no connection")
 		if !one.isAside(now.Add(want-time.Millisecond)) || one.isAside(now.Add(want+time.Millisecond)) {
 			t.Errorf("the %d. time it is not set aside for %s", n+1, want)
@@ -114,8 +115,8 @@ func TestSetAsideEnds(t *testing.T) {
 	for range 20 {
 		one.setAside(now, "no connection")
 	}
-	if one.isAside(now.Add(lastAside + time.Millisecond)) {
-		t.Errorf("it is set aside for longer than %s", lastAside)
+	if one.isAside(now.Add(traffic.Refused.Most + time.Millisecond)) {
+		t.Errorf("it is set aside for longer than %s", traffic.Refused.Most)
 	}
 	one.answered()
 	if one.isAside(now) {

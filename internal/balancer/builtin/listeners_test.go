@@ -63,8 +63,8 @@ func TestRoutesOfAListener(t *testing.T) {
 	f.second(t, "empty")
 	f.listen(func(l *traffic.Listener) {
 		l.Pool = ""
-		l.Routes = []traffic.Route{{Hosts: []string{"fares.example"}, Pool: "fares", Aside: &traffic.Aside{Pool: "dark", Percent: 25, Header: &traffic.Field{Name: "X-Dark"}}},
-			{Path: "/timetable", Pool: "front", Aside: &traffic.Aside{Pool: "empty", Percent: 100}}, {Path: "/gone", Pool: "nowhere"}}
+		l.Routes = []traffic.Route{{Hosts: []string{"fares.example"}, Pool: "fares", Divert: &traffic.Divert{Pool: "dark", Percent: 25, Header: &traffic.Field{Name: "X-Dark"}}},
+			{Path: "/timetable", Pool: "front", Divert: &traffic.Divert{Pool: "empty", Percent: 100}}, {Path: "/gone", Pool: "nowhere"}}
 	})
 	counts := map[string]int{}
 	for range 40 {
@@ -310,12 +310,12 @@ func TestMeasuredRegions(t *testing.T) {
 	f.targets[0].Region, f.targets[1].Region = "harbour", "headland"
 	f.apply()
 	targets := f.pools["front"].lane.Load().targets
-	order := func(harbour, headland time.Duration, before []balancer.Reached) []balancer.Reached {
-		return measured(targets, func(t *target) time.Duration {
+	order := func(harbour, headland time.Duration, before []traffic.Reached) []traffic.Reached {
+		return traffic.Nearest(measured(targets, func(t *target) time.Duration {
 			return map[string]time.Duration{"harbour": harbour, "headland": headland}[t.region]
-		}, before)
+		}), before)
 	}
-	first := func(all []balancer.Reached) string { return all[0].Region }
+	first := func(all []traffic.Reached) string { return all[0].Region }
 	all := order(20*time.Millisecond, 2*time.Millisecond, nil)
 	if first(all) != "headland" {
 		t.Errorf("the order is %v", all)

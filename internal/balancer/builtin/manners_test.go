@@ -373,12 +373,17 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 	if err != nil || strings.Contains(string(raw), "secret") {
 		t.Errorf("the log has what may be secret, or cannot be read: %v", err)
 	}
-	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepNone} })
+	f.listen(func(l *traffic.Listener) { l.Pool, l.Routes = "", []traffic.Route{{Path: "/elsewhere", Pool: "front"}} })
+	ask("/nowhere", trace)
+	if l := lines(4)[3]; l.Status != 404 || l.RequestID != "ferry-7" || l.Trace != trace[3:35] || l.Failure == "" {
+		t.Errorf("of what no route takes is written down %+v", l)
+	}
+	f.listen(func(l *traffic.Listener) { l.Pool, l.Routes, l.Log = "front", nil, traffic.Log{Keep: traffic.KeepNone} })
 	ask("/bad", "")
 	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepAll} })
 	ask("/last", "")
-	if all := lines(4); all[3].Path != "/last" {
-		t.Errorf("with nothing to be written down it was: %+v", all[3])
+	if all := lines(5); all[4].Path != "/last" {
+		t.Errorf("with nothing to be written down it was: %+v", all[4])
 	}
 }
 

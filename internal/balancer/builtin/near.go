@@ -1,24 +1,22 @@
 package builtin
 
 import (
-	"cmp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"unitas/internal/balancer"
 	"unitas/internal/fleet/traffic"
 )
 
 // near is how a listener prefers regions: in which order, the nearest first.
 type near struct {
-	order  []balancer.Reached
+	order  []traffic.Reached
 	enough int
 	key    string
 }
 
-func newNear(order []balancer.Reached, enough int) *near {
+func newNear(order []traffic.Reached, enough int) *near {
 	names := make([]string, len(order))
 	for i, r := range order {
 		names[i] = r.Region
@@ -88,44 +86,24 @@ func (l *lane) reach(n *near) *nearLane {
 	return &nearLane{lane: some, why: why}
 }
 
-// measured orders regions by how long connections to their targets take to be made: the median
-// of the targets' last. One of which nothing is known comes last, by name. Two that differ by
-// less than a fifth stay as they were, so that noise moves no traffic.
-func measured(targets []*target, took func(*target) time.Duration, before []balancer.Reached) []balancer.Reached {
+// measured are the regions of targets, each by the median of how long the last connections to its
+// targets took.
+func measured(targets []*target, took func(*target) time.Duration) (all []traffic.Reached) {
 	byRegion := map[string][]time.Duration{}
 	for _, t := range targets {
+		known := byRegion[t.region]
 		if d := took(t); d > 0 {
-			byRegion[t.region] = append(byRegion[t.region], d)
-		} else if byRegion[t.region] == nil {
-			byRegion[t.region] = []time.Duration{}
+			known = append(known, d)
 		}
+		byRegion[t.region] = known
 	}
-	order := make([]balancer.Reached, 0, len(byRegion))
-	for region, all := range byRegion {
-		r := balancer.Reached{Region: region}
-		if len(all) > 0 {
-			slices.Sort(all)
-			r.Took = all[len(all)/2]
+	for region, known := range byRegion {
+		r := traffic.Reached{Region: region}
+		if len(known) > 0 {
+			slices.Sort(known)
+			r.Took = known[len(known)/2]
 		}
-		order = append(order, r)
+		all = append(all, r)
 	}
-	place := func(region string) int {
-		if i := slices.IndexFunc(before, func(r balancer.Reached) bool { return r.Region == region }); i >= 0 {
-			return i
-		}
-		return len(before)
-	}
-	slices.SortFunc(order, func(a, b balancer.Reached) int {
-		return cmp.Or(cmp.Compare(place(a.Region), place(b.Region)), cmp.Compare(a.Region, b.Region))
-	})
-	for swapped := true; swapped; {
-		swapped = false
-		for i := 1; i < len(order); i++ {
-			a, b := order[i-1], order[i]
-			if b.Took > 0 && (a.Took == 0 || float64(b.Took) < 0.8*float64(a.Took)) {
-				order[i-1], order[i], swapped = b, a, true
-			}
-		}
-	}
-	return order
+	return all
 }

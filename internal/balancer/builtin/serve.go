@@ -19,6 +19,7 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 	s := d.now.Load()
 	l := r.Context().Value(linkKey{}).(*link)
 	x := &exchange{door: d, link: l, page: l.page, w: w, in: r, since: time.Now(), method: r.Method, path: r.URL.Path}
+	x.identify()
 	if s.Log.Keep != traffic.KeepNone && s.Log.Keep != "" {
 		begun := x.since
 		keep := s.keeps()
@@ -95,8 +96,8 @@ func asked(host, path string, h http.Header, turn func(int) uint64) traffic.Aske
 
 // poolOf is the pool of a choice: the one aside when it has a target that takes requests.
 func (s *doorSettings) poolOf(c traffic.Chosen) *pool {
-	if c.Aside != "" {
-		if p := s.pools[c.Aside].pool.Load(); p != nil && p.takes() {
+	if c.Divert != "" {
+		if p := s.pools[c.Divert].pool.Load(); p != nil && p.takes() {
 			return p
 		}
 	}
@@ -157,6 +158,7 @@ func (d *door) note(x *exchange, keep bool, begun time.Time) {
 	}
 	l := x.line
 	l.At, l.Listener, l.Caller, l.Method, l.Host, l.Path, l.Protocol = begun.UTC(), d.address, x.link.address, words.Plain(x.method, 20), words.Plain(x.in.Host, 200), words.Plain(x.path, 500), x.in.Proto
+	l.RequestID, l.Trace = x.requestID, x.trace[3:35]
 	l.Status, l.Failure, l.BytesIn, l.BytesOut, l.TotalMs = x.status, x.failure, x.came.Load(), x.sent, inMs(time.Since(begun))
 	if x.pool != nil {
 		l.Pool = x.pool.name
@@ -179,25 +181,25 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 	}
 	s := d.now.Load()
 	a := asked(r.Host, r.Path, r.Header, func(route int) uint64 { return d.turns[route].Load() + 1 })
-	out := balancer.Trace{Chosen: s.Choose(a)}
-	out.Why = s.Explain(a, out.Chosen)
+	c := s.Choose(a)
+	out := balancer.Trace{Route: c.Route, Divert: c.Divert, Why: s.Explain(a, c)}
 	if s.Redirect != 0 {
 		out.Status, out.Why = http.StatusPermanentRedirect, []string{"the listener sends every request to https at port " + strconv.Itoa(s.Redirect)}
 		return out, true
 	}
-	p := s.poolOf(out.Chosen)
+	p := s.poolOf(c)
 	switch {
-	case p == nil && out.Chosen.Pool == "":
+	case p == nil && c.Pool == "":
 		out.Status = http.StatusNotFound
 		return out, true
 	case p == nil:
 		out.Status = http.StatusServiceUnavailable
-		out.Why = append(out.Why, "the pool "+out.Chosen.Pool+" is not there")
+		out.Why = append(out.Why, "the pool "+c.Pool+" is not there")
 		return out, true
 	}
 	out.Pool = p.name
-	if out.Aside != "" && p.name != out.Aside {
-		out.Why = append(out.Why, "the pool "+out.Aside+" has no target that takes requests, so the route's own pool has it")
+	if out.Divert != "" && p.name != out.Divert {
+		out.Why = append(out.Why, "the pool "+out.Divert+" has no target that takes requests, so the route's own pool has it")
 	}
 	t, why := p.wouldPick(d.near.Load(), r)
 	out.Why = append(out.Why, why...)

@@ -98,16 +98,8 @@ func oldest(all []balancer.Request, most int) []balancer.Request {
 	return all[:min(len(all), most)]
 }
 
-// How long a target that refused or reset is set aside: the first time, and at
-// most when it does again and again.
-const (
-	firstAside = 500 * time.Millisecond
-	lastAside  = 30 * time.Second
-)
-
-// setAside keeps new requests from a target that did not take one, twice as long
-// each time in a row, unless half of those that get requests are set aside already:
-// what takes a request badly everywhere would close the pool.
+// setAside keeps new requests from a target that did not take one, longer each time in a
+// row, unless too many are set aside already.
 func (p *pool) setAside(t *target, now time.Time, why string) {
 	p.asides.Lock()
 	defer p.asides.Unlock()
@@ -121,18 +113,13 @@ func (p *pool) setAside(t *target, now time.Time, why string) {
 			aside++
 		}
 	}
-	if (aside+1)*2 <= open {
+	if traffic.MayBeAside(open, aside) {
 		t.setAside(now, why)
 	}
 }
 
 func (t *target) setAside(now time.Time, why string) {
-	n := t.refusals.Add(1)
-	wait := lastAside
-	if n < 7 {
-		wait = min(firstAside<<(n-1), lastAside)
-	}
-	t.asideFor(now, wait, why)
+	t.asideFor(now, traffic.Refused.For(int(t.refusals.Add(1))), why)
 }
 
 // asideFor sets it aside until then, unless it is for longer already.
@@ -268,8 +255,7 @@ func (p *pool) judge(now time.Time) {
 		n, failed, median := t.conduct.read(now)
 		all[i] = traffic.Conduct{Instance: t.instance, Requests: n, Failed: failed, InARow: int(t.inARow.Load()), Median: median,
 			Open: t.isOpen(), Aside: t.isAside(now), Times: int(t.ejected.Load())}
-		// One that came back and was well for as long as it was away begins anew.
-		if back := now.UnixNano() - t.aside.Load(); t.ejected.Load() > 0 && !all[i].Aside && n > 0 && back > int64(rules.For(all[i].Times)) {
+		if rules.Forgives(all[i], time.Duration(nanos(now)-t.aside.Load())) {
 			t.ejected.Store(0)
 			all[i].Times = 0
 			p.tellAside(t, 0, "")

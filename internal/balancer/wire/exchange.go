@@ -7,7 +7,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"net/http/httptrace"
 	"net/http/httputil"
 	"strconv"
 	"strings"
@@ -23,23 +22,12 @@ type exchange struct {
 	stop   func() bool // of following the context
 }
 
-// RoundTrip sends a request and returns the head of its answer; its body is to be closed. What
-// the request's URL has in Opaque is sent as it stands. A request whose trace wants it is told
-// the answers that come before the last. Nothing is sent twice but what was sent over a
-// connection that the server had just given up, and may be.
+// Ask sends a request and returns the head of its answer; its body is to be closed. What
+// the request's URL has in Opaque is sent as it stands. early is called for each answer that comes
+// before the last. Nothing is sent twice but what was sent over a connection that the server had
+// just given up, and may be.
 //
 // An error is an [Error].
-func (s *Server) RoundTrip(r *http.Request) (*http.Response, error) {
-	trace := httptrace.ContextClientTrace(r.Context())
-	return s.Ask(r, func(status int, h http.Header) error {
-		if trace != nil && trace.Got1xxResponse != nil {
-			return trace.Got1xxResponse(status, map[string][]string(h))
-		}
-		return nil
-	})
-}
-
-// Ask is [Server.RoundTrip] with early called for each answer that comes before the last.
 func (s *Server) Ask(r *http.Request, early func(status int, h http.Header) error) (*http.Response, error) {
 	c, rested, err := s.take(r.Context())
 	if err != nil {

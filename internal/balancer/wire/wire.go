@@ -11,7 +11,6 @@ import (
 	"errors"
 	"io"
 	"net"
-	"net/http"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -277,5 +276,3 @@ func (s switched) CloseWrite() error {
 	}
 	return nil
 }
-
-var _ http.RoundTripper = (*Server)(nil)

@@ -49,7 +49,7 @@ func request(method, body string) *http.Request {
 }
 
 func ask(s *Server, r *http.Request) (string, error) {
-	res, err := s.RoundTrip(r)
+	res, err := s.Ask(r, func(int, http.Header) error { return nil })
 	if err != nil {
 		return "", err
 	}

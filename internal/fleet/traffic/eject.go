@@ -76,13 +76,26 @@ func (e *Eject) Judge(all []Conduct) (out []Ejection) {
 		return 0
 	})
 	for _, f := range bad {
-		if (aside+1)*2 > open {
+		if !MayBeAside(open, aside) {
 			break
 		}
 		aside++
 		out = append(out, f.Ejection)
 	}
 	return out
+}
+
+// MayBeAside reports whether one more of the open targets of a pool may be set aside: never more
+// than half are, for what goes badly everywhere would close the pool.
+func MayBeAside(open, aside int) bool { return (aside+1)*2 <= open }
+
+// Refused is for how long a target is set aside that refused or reset a connection.
+var Refused = Eject{First: 500 * time.Millisecond, Most: 30 * time.Second}
+
+// Forgives reports whether a target that came back so long ago was well for as long as it was
+// away: the next time is the first one then.
+func (e *Eject) Forgives(c Conduct, back time.Duration) bool {
+	return c.Times > 0 && !c.Aside && c.Requests > 0 && back > e.For(c.Times)
 }
 
 // For is for how long a target is set aside the nth time in a row.

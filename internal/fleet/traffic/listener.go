@@ -72,7 +72,17 @@ type ListenerLimits struct {
 // UsualListenerLimits are those of a listener of which nobody said otherwise.
 var UsualListenerLimits = ListenerLimits{Head: 30 * time.Second, Idle: 2 * time.Minute, Quiet: time.Hour, HeadBytes: 64 << 10}
 
-// What a listener writes down of requests.
+// NewListener is one with usual settings that sends all to a pool; with a certificate it speaks
+// https.
+func NewListener(address, pool, certificate string) Listener {
+	l := Listener{Address: address, Pool: pool, Kind: HTTP, Limits: UsualListenerLimits, Log: Log{Keep: KeepFailures}}
+	if certificate != "" {
+		l.Kind, l.Certificates, l.HTTP2 = HTTPS, []string{certificate}, true
+	}
+	return l
+}
+
+// Kept is what a listener writes down of requests.
 type Kept string
 
 // All of them, a share, those that failed (5xx, or no whole answer), or none.
@@ -98,7 +108,7 @@ type Route struct {
 	Path    string  `json:"path,omitempty"`
 	Headers []Field `json:"headers,omitempty"` // all of them
 	Pool    string  `json:"pool"`
-	Aside   *Aside  `json:"aside,omitempty"`
+	Divert  *Divert `json:"divert,omitempty"`
 }
 
 // Field is a header that a request has; of any value when it is "".
@@ -107,8 +117,8 @@ type Field struct {
 	Value string `json:"value,omitempty"`
 }
 
-// Aside sends a part of a route's requests to another pool, while that one has a target.
-type Aside struct {
+// Divert sends a part of a route's requests to another pool, while that one has a target.
+type Divert struct {
 	Pool    string  `json:"pool"`
 	Percent float64 `json:"percent,omitempty"`
 	Header  *Field  `json:"header,omitempty"`
@@ -124,9 +134,9 @@ type Asked struct {
 
 // Chosen is where a request goes.
 type Chosen struct {
-	Route int    // from 1; 0 when none took it
-	Pool  string // "" when nobody does
-	Aside string // the pool that it is to go to first, or ""
+	Route  int    // from 1; 0 when none took it
+	Pool   string // "" when nobody does
+	Divert string // the pool that it is to go to first, or ""
 }
 
 // Choose finds the first route that takes a request.
@@ -139,8 +149,8 @@ func (l *Listener) Choose(a Asked) Chosen {
 		}
 		if r.takes(host, &a) {
 			c := Chosen{Route: i + 1, Pool: r.Pool}
-			if r.Aside != nil && r.Aside.takes(i+1, &a) {
-				c.Aside = r.Aside.Pool
+			if r.Divert != nil && r.Divert.takes(i+1, &a) {
+				c.Divert = r.Divert.Pool
 			}
 			return c
 		}
@@ -153,7 +163,7 @@ func (r *Route) takes(host string, a *Asked) bool {
 		isUnder(r.Path, a.Path) && !slices.ContainsFunc(r.Headers, func(f Field) bool { return !f.in(a) })
 }
 
-func (s *Aside) takes(route int, a *Asked) bool {
+func (s *Divert) takes(route int, a *Asked) bool {
 	if s.Header != nil && s.Header.in(a) {
 		return true
 	}
@@ -212,7 +222,7 @@ func (r *Route) String() string {
 		parts = append(parts, "anything")
 	}
 	out := strings.Join(parts, ", ") + " → " + r.Pool
-	if s := r.Aside; s != nil {
+	if s := r.Divert; s != nil {
 		var of []string
 		if s.Percent > 0 {
 			of = append(of, strconv.FormatFloat(s.Percent, 'f', -1, 64)+" %")
@@ -243,12 +253,12 @@ func (l *Listener) Explain(a Asked, c Chosen) (lines []string) {
 		}
 		lines = append(lines, fmt.Sprintf("route %d (%s) takes it", i+1, r))
 		switch {
-		case c.Aside != "" && r.Aside.Header != nil && r.Aside.Header.in(&a):
-			lines = append(lines, fmt.Sprintf("it goes aside to %s, for it has the header %s", c.Aside, r.Aside.Header))
-		case c.Aside != "":
-			lines = append(lines, fmt.Sprintf("it goes aside to %s, as one of %s %%", c.Aside, strconv.FormatFloat(r.Aside.Percent, 'f', -1, 64)))
-		case r.Aside != nil:
-			lines = append(lines, fmt.Sprintf("it does not go aside to %s", r.Aside.Pool))
+		case c.Divert != "" && r.Divert.Header != nil && r.Divert.Header.in(&a):
+			lines = append(lines, fmt.Sprintf("it is diverted to %s, for it has the header %s", c.Divert, r.Divert.Header))
+		case c.Divert != "":
+			lines = append(lines, fmt.Sprintf("it is diverted to %s, as one of %s %%", c.Divert, strconv.FormatFloat(r.Divert.Percent, 'f', -1, 64)))
+		case r.Divert != nil:
+			lines = append(lines, fmt.Sprintf("it is not diverted to %s", r.Divert.Pool))
 		}
 		return lines
 	}
@@ -288,8 +298,8 @@ func (l *Listener) Pools() (all []string) {
 	}
 	for _, r := range l.Routes {
 		add(r.Pool)
-		if r.Aside != nil {
-			add(r.Aside.Pool)
+		if r.Divert != nil {
+			add(r.Divert.Pool)
 		}
 	}
 	add(l.Pool)

@@ -9,8 +9,8 @@ import (
 // Fault is a setting that cannot be, by its place as a path of fields.
 type Fault struct{ Field, Text string }
 
-// mostRoutes is how many routes a listener may have.
-const mostRoutes = 200
+// MostRoutes is how many routes a listener may have.
+const MostRoutes = 200
 
 // Faults are all that cannot be of a listener alone.
 func (l *Listener) Faults() (faults []Fault) {
@@ -54,8 +54,8 @@ func (l *Listener) Faults() (faults []Fault) {
 	if l.Kind != TCP && l.Pool == "" && len(l.Routes) == 0 && l.Redirect == 0 {
 		fault("pool", "it would answer everything 404: name a pool, or give it a route")
 	}
-	if len(l.Routes) > mostRoutes {
-		fault("routes", "there are %d; give at most %d", len(l.Routes), mostRoutes)
+	if len(l.Routes) > MostRoutes {
+		fault("routes", "there are %d; give at most %d", len(l.Routes), MostRoutes)
 	}
 	for i := range l.Routes {
 		l.Routes[i].faults(fmt.Sprintf("routes/%d", i), l.Routes[:i], fault)
@@ -116,12 +116,12 @@ func (r *Route) faults(at string, before []Route, fault func(field, format strin
 	if r.Path != "" && (r.Path[0] != '/' || strings.ContainsAny(r.Path, "?#* ")) {
 		fault(at+"/path", "%q is not how a path begins; give one such as /fares, without a star or a query", r.Path)
 	}
-	if s := r.Aside; s != nil {
+	if s := r.Divert; s != nil {
 		switch {
 		case s.Pool == "":
-			fault(at+"/aside/pool", "name the pool that a part goes to")
+			fault(at+"/divert/pool", "name the pool that a part goes to")
 		case s.Percent == 0 && s.Header == nil:
-			fault(at+"/aside", "say which part goes to %s: a percentage, those with a header, or both", s.Pool)
+			fault(at+"/divert", "say which part goes to %s: a percentage, those with a header, or both", s.Pool)
 		}
 	}
 	for k := range before {

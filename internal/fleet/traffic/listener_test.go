@@ -61,22 +61,22 @@ func TestRoutes(t *testing.T) {
 	}
 }
 
-// TestAside: the share is kept as evenly as may be, and those with the header go in any case.
-func TestAside(t *testing.T) {
+// TestDivert: the share is kept as evenly as may be, and those with the header go in any case.
+func TestDivert(t *testing.T) {
 	for _, percent := range []float64{0.5, 5, 33, 50, 100} {
-		l := Listener{Routes: []Route{{Pool: "front", Aside: &Aside{Pool: "dark", Percent: percent, Header: &Field{Name: "X-Dark"}}}}}
+		l := Listener{Routes: []Route{{Pool: "front", Divert: &Divert{Pool: "dark", Percent: percent, Header: &Field{Name: "X-Dark"}}}}}
 		a, n, last, far := ask("x", "/", nil), 0, 0, 0
 		for i := range 1000 {
-			if l.Choose(a).Aside == "dark" {
+			if l.Choose(a).Divert == "dark" {
 				n++
 				far, last = max(far, i-last), i
 			}
 		}
 		if want := int(percent * 10); n != want || float64(far) > 100/percent+1 {
-			t.Errorf("of 1000 with %g %% %d go aside, at most %d apart", percent, n, far)
+			t.Errorf("of 1000 with %g %% %d are diverted, at most %d apart", percent, n, far)
 		}
-		if l.Choose(ask("x", "/", http.Header{"X-Dark": {"1"}})).Aside != "dark" {
-			t.Error("one with the header does not go aside")
+		if l.Choose(ask("x", "/", http.Header{"X-Dark": {"1"}})).Divert != "dark" {
+			t.Error("one with the header does not are diverted")
 		}
 	}
 }
@@ -166,23 +166,23 @@ func TestListenerFaults(t *testing.T) {
 		return Listener{Address: "127.0.0.1:1", Kind: HTTP, Pool: "front", Limits: UsualListenerLimits, Log: Log{Keep: KeepFailures}}
 	}
 	for want, change := range map[string]func(l *Listener){
-		"":                    func(*Listener) {},
-		"kind":                func(l *Listener) { l.Kind = "udp" },
-		"certificates":        func(l *Listener) { l.Kind = HTTPS },
-		"certificates ":       func(l *Listener) { l.Certificates = []string{"saltmere"} },
-		"least_tls":           func(l *Listener) { l.LeastTLS = "1.1" },
-		"routes":              func(l *Listener) { l.Kind, l.Routes = TCP, []Route{{Pool: "a"}} },
-		"pool":                func(l *Listener) { l.Pool = "" },
-		"pool ":               func(l *Listener) { l.Kind, l.Pool = TCP, "" },
-		"http2":               func(l *Listener) { l.Kind, l.HTTP2 = TCP, true },
-		"limits":              func(l *Listener) { l.Kind = TCP; l.Limits.RequestsPS = 1 },
-		"tell":                func(l *Listener) { l.Tell = true },
-		"redirect":            func(l *Listener) { l.Redirect = 70000 },
-		"routes/0/pool":       func(l *Listener) { l.Routes = []Route{{Path: "/a"}} },
-		"routes/0/hosts/1":    func(l *Listener) { l.Routes = []Route{{Hosts: []string{"a.example", "A.example:80"}, Pool: "a"}} },
-		"routes/0/path":       func(l *Listener) { l.Routes = []Route{{Path: "/a/*", Pool: "a"}} },
-		"routes/0/aside":      func(l *Listener) { l.Routes = []Route{{Pool: "a", Aside: &Aside{Pool: "b"}}} },
-		"routes/0/aside/pool": func(l *Listener) { l.Routes = []Route{{Pool: "a", Aside: &Aside{Percent: 5}}} },
+		"":                     func(*Listener) {},
+		"kind":                 func(l *Listener) { l.Kind = "udp" },
+		"certificates":         func(l *Listener) { l.Kind = HTTPS },
+		"certificates ":        func(l *Listener) { l.Certificates = []string{"saltmere"} },
+		"least_tls":            func(l *Listener) { l.LeastTLS = "1.1" },
+		"routes":               func(l *Listener) { l.Kind, l.Routes = TCP, []Route{{Pool: "a"}} },
+		"pool":                 func(l *Listener) { l.Pool = "" },
+		"pool ":                func(l *Listener) { l.Kind, l.Pool = TCP, "" },
+		"http2":                func(l *Listener) { l.Kind, l.HTTP2 = TCP, true },
+		"limits":               func(l *Listener) { l.Kind = TCP; l.Limits.RequestsPS = 1 },
+		"tell":                 func(l *Listener) { l.Tell = true },
+		"redirect":             func(l *Listener) { l.Redirect = 70000 },
+		"routes/0/pool":        func(l *Listener) { l.Routes = []Route{{Path: "/a"}} },
+		"routes/0/hosts/1":     func(l *Listener) { l.Routes = []Route{{Hosts: []string{"a.example", "A.example:80"}, Pool: "a"}} },
+		"routes/0/path":        func(l *Listener) { l.Routes = []Route{{Path: "/a/*", Pool: "a"}} },
+		"routes/0/divert":      func(l *Listener) { l.Routes = []Route{{Pool: "a", Divert: &Divert{Pool: "b"}}} },
+		"routes/0/divert/pool": func(l *Listener) { l.Routes = []Route{{Pool: "a", Divert: &Divert{Percent: 5}}} },
 		"routes/1": func(l *Listener) {
 			l.Routes = []Route{{Path: "/a", Pool: "a"}, {Path: "/a/b", Hosts: []string{"x"}, Pool: "b"}}
 		},

@@ -1873,7 +1873,7 @@ export interface components {
             value?: string;
         };
         /** @description A part of the requests of a route that goes to another pool, while that one has a target */
-        RouteAside: {
+        RouteDivert: {
             pool: string;
             /**
              * Format: double
@@ -1891,7 +1891,7 @@ export interface components {
             /** @description All of them */
             headers?: components["schemas"]["HeaderMatch"][];
             pool: string;
-            aside?: components["schemas"]["RouteAside"];
+            divert?: components["schemas"]["RouteDivert"];
         };
         /** @description What a caller may take; 0 is without that limit */
         ListenerLimits: {
@@ -2100,8 +2100,8 @@ export interface components {
             route: number;
             /** @description Empty when nobody takes it */
             pool: string;
-            /** @description The pool that the route sends it aside to */
-            aside?: string;
+            /** @description The pool that the route diverts it to */
+            divert?: string;
             /** @description The instance that would get it */
             target?: string;
             group?: string;
@@ -2129,7 +2129,7 @@ export interface components {
              */
             for_seconds?: number;
         };
-        /** @description When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long */
+        /** @description When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times */
         Eject: {
             /** @description In a row: 5xx or no answer; 0 never */
             failures?: number;

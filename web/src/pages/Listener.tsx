@@ -10,7 +10,7 @@ import {
   type Served,
 } from '../api/listeners'
 import { ListenerForm } from '../parts/ListenerForm'
-import { asideOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
+import { divertOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
 import { Remove } from '../parts/Remove'
 import { RoutesForm } from '../parts/RoutesForm'
 import { Trouble } from '../parts/Trouble'
@@ -99,8 +99,8 @@ function counts(l: ListenerOf): string {
 }
 
 function Routes({ listener: l }: { listener: ListenerOf }) {
-  const rows = l.routes.map((r, i) => ({ n: i + 1, takes: takes(r), pool: r.pool, aside: asideOf(r) }))
-  const rest = { n: 0, takes: l.routes.length ? 'what none takes' : 'everything', pool: l.pool, aside: '' }
+  const rows = l.routes.map((r, i) => ({ n: i + 1, takes: takes(r), pool: r.pool, divert: divertOf(r) }))
+  const rest = { n: 0, takes: l.routes.length ? 'what none takes' : 'everything', pool: l.pool, divert: '' }
   return (
     <Table<(typeof rows)[number]>
       size="small"
@@ -120,7 +120,7 @@ function Routes({ listener: l }: { listener: ListenerOf }) {
               <span className="quiet">nobody: 404</span>
             ),
         },
-        { title: 'Aside', dataIndex: 'aside' },
+        { title: 'Diverted', dataIndex: 'divert' },
       ]}
     />
   )

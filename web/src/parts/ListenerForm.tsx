@@ -1,4 +1,4 @@
-import { Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
+import { Form, Input, Modal, Select, Switch } from 'antd'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { usePools } from '../api/keeping'
@@ -13,6 +13,7 @@ import {
   usualFields,
   type ListenerFields,
 } from './listenerSettings'
+import { NumberField } from './NumberField'
 import { differences, isStale, Stale } from './Stale'
 import { Trouble } from './Trouble'
 
@@ -123,9 +124,13 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
             </Form.Item>
           )}
           {kind === 'http' && (
-            <Form.Item name="redirect" label="Send all to https at port" extra="Empty: it does not.">
-              <InputNumber min={1} max={65535} />
-            </Form.Item>
+            <NumberField
+              name="redirect"
+              label="Send all to https at port"
+              extra="Empty: it does not."
+              min={1}
+              max={65535}
+            />
           )}
           {kind === 'tcp' && (
             <Form.Item
@@ -152,9 +157,14 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
             </Form.Item>
           )}
           {near !== undefined && near !== 'alike' && (
-            <Form.Item name="enough" label="Enough healthy" extra="Below it the next region shares.">
-              <InputNumber min={1} max={100} suffix="%" />
-            </Form.Item>
+            <NumberField
+              name="enough"
+              label="Enough healthy"
+              extra="Below it the next region shares."
+              min={1}
+              max={100}
+              unit="%"
+            />
           )}
           <Form.Item name="keep" label="What is written down">
             <Select
@@ -166,45 +176,23 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               ]}
             />
           </Form.Item>
-          {keep === 'share' && (
-            <Form.Item name="percent" label="Share">
-              <InputNumber min={0.01} max={100} suffix="%" />
-            </Form.Item>
-          )}
+          {keep === 'share' && <NumberField name="percent" label="Share" min={0.01} max={100} unit="%" />}
         </div>
         <h3>Limits of a caller; 0 is none</h3>
         <div className="form">
           {kind !== 'tcp' && (
             <>
-              <Form.Item name="head" label="To send a head">
-                <InputNumber min={0} max={3600} suffix="s" />
-              </Form.Item>
-              <Form.Item name="idle" label="Between requests and parts">
-                <InputNumber min={0} max={86400} suffix="s" />
-              </Form.Item>
-              <Form.Item name="request" label="A whole request">
-                <InputNumber min={0} max={86400} suffix="s" />
-              </Form.Item>
-              <Form.Item name="headBytes" label="Size of a head">
-                <InputNumber min={0} max={16777216} suffix="B" />
-              </Form.Item>
-              <Form.Item name="bodyBytes" label="Size of a body">
-                <InputNumber min={0} suffix="B" />
-              </Form.Item>
-              <Form.Item name="requestRate" label="Requests of one address">
-                <InputNumber min={0} suffix="/s" />
-              </Form.Item>
+              <NumberField name="head" label="To send a head" max={3600} unit="s" />
+              <NumberField name="idle" label="Between requests and parts" max={86400} unit="s" />
+              <NumberField name="request" label="A whole request" max={86400} unit="s" />
+              <NumberField name="headBytes" label="Size of a head" max={16777216} unit="B" />
+              <NumberField name="bodyBytes" label="Size of a body" unit="B" />
+              <NumberField name="requestRate" label="Requests of one address" unit="/s" />
             </>
           )}
-          <Form.Item name="quiet" label="Without a byte either way">
-            <InputNumber min={0} max={604800} suffix="s" />
-          </Form.Item>
-          <Form.Item name="connections" label="Connections of one address">
-            <InputNumber min={0} />
-          </Form.Item>
-          <Form.Item name="connectionRate" label="New ones of one address">
-            <InputNumber min={0} suffix="/s" />
-          </Form.Item>
+          <NumberField name="quiet" label="Without a byte either way" max={604800} unit="s" />
+          <NumberField name="connections" label="Connections of one address" />
+          <NumberField name="connectionRate" label="New ones of one address" unit="/s" />
           {seen && (
             <Form.Item name="reason" label="Reason" extra="It is kept in the journal.">
               <Input />

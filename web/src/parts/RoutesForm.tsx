@@ -70,13 +70,13 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
                     >
                       <Select options={names} />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'aside']} label="A part aside to">
+                    <Form.Item name={[row.name, 'divert']} label="A part diverted to">
                       <Select allowClear options={names} placeholder="nowhere" />
                     </Form.Item>
                     <Form.Item name={[row.name, 'percent']} label="As much of them">
                       <InputNumber min={0} max={100} suffix="%" />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'asideHeader']} label="And those with the header">
+                    <Form.Item name={[row.name, 'divertHeader']} label="And those with the header">
                       <Input placeholder="none" />
                     </Form.Item>
                   </div>

@@ -1,4 +1,5 @@
-import { Form, Input, InputNumber, Select } from 'antd'
+import { Form, Input, Select } from 'antd'
+import { NumberField } from './NumberField'
 import type { SpokenFields as Fields } from './spokenSettings'
 
 /** The fields of a form for how targets are spoken to, kept, set aside and limited. */
@@ -39,49 +40,25 @@ export function SpokenFields() {
           </Form.Item>
         )}
         {stay === 'cookie' && (
-          <Form.Item name="stayFor" label="Kept for" extra="0: until the browser ends.">
-            <InputNumber min={0} suffix="s" />
-          </Form.Item>
+          <NumberField name="stayFor" label="Kept for" extra="0: until the browser ends." unit="s" />
         )}
       </div>
       <h3>Set a target aside; 0 is never</h3>
       <div className="form">
-        <Form.Item name="failures" label="After failures in a row">
-          <InputNumber min={0} max={1000} />
-        </Form.Item>
-        <Form.Item name="points" label="With more failures than the others">
-          <InputNumber min={0} max={100} suffix="points" />
-        </Form.Item>
-        <Form.Item name="slower" label="As slow as the others">
-          <InputNumber min={0} max={1000} suffix="times" />
-        </Form.Item>
-        <Form.Item name="least" label="Of at least">
-          <InputNumber min={1} suffix="requests" />
-        </Form.Item>
-        <Form.Item name="first" label="The first time for">
-          <InputNumber min={1} max={3600} suffix="s" />
-        </Form.Item>
-        <Form.Item name="most" label="At most for">
-          <InputNumber min={1} max={86400} suffix="s" />
-        </Form.Item>
+        <NumberField name="failures" label="After failures in a row" max={1000} />
+        <NumberField name="points" label="With more failures than the others" max={100} unit="points" />
+        <NumberField name="slower" label="As slow as the others" max={1000} unit="times" />
+        <NumberField name="least" label="Of at least" min={1} unit="requests" />
+        <NumberField name="first" label="The first time for" min={1} max={3600} unit="s" />
+        <NumberField name="most" label="At most for" min={1} max={86400} unit="s" />
       </div>
       <h3>Limits of a target; 0 is none</h3>
       <div className="form">
-        <Form.Item name="connect" label="To connect" extra="0: 2 s.">
-          <InputNumber min={0} max={300} suffix="s" />
-        </Form.Item>
-        <Form.Item name="firstByte" label="To the first byte">
-          <InputNumber min={0} suffix="s" />
-        </Form.Item>
-        <Form.Item name="idle" label="Between two parts">
-          <InputNumber min={0} suffix="s" />
-        </Form.Item>
-        <Form.Item name="request" label="A whole request">
-          <InputNumber min={0} suffix="s" />
-        </Form.Item>
-        <Form.Item name="bodyBytes" label="Size of a body">
-          <InputNumber min={0} suffix="B" />
-        </Form.Item>
+        <NumberField name="connect" label="To connect" extra="0: 2 s." max={300} unit="s" />
+        <NumberField name="firstByte" label="To the first byte" unit="s" />
+        <NumberField name="idle" label="Between two parts" unit="s" />
+        <NumberField name="request" label="A whole request" unit="s" />
+        <NumberField name="bodyBytes" label="Size of a body" unit="B" />
       </div>
     </>
   )

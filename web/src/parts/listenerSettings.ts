@@ -7,9 +7,9 @@ export interface RouteFields {
   path?: string
   headers?: string[]
   pool: string
-  aside?: string
+  divert?: string
   percent?: number | null
-  asideHeader?: string
+  divertHeader?: string
 }
 
 /** A listener as a form has it. */
@@ -50,11 +50,11 @@ export function headerText(h: HeaderMatch): string {
 }
 
 export function routeOf(f: RouteFields): Route {
-  const aside = f.aside
+  const divert = f.divert
     ? {
-        pool: f.aside,
+        pool: f.divert,
         ...(f.percent ? { percent: f.percent } : {}),
-        ...(f.asideHeader ? { header: headerOf(f.asideHeader) } : {}),
+        ...(f.divertHeader ? { header: headerOf(f.divertHeader) } : {}),
       }
     : undefined
   return {
@@ -62,7 +62,7 @@ export function routeOf(f: RouteFields): Route {
     ...(f.hosts?.length ? { hosts: f.hosts } : {}),
     ...(f.path ? { path: f.path } : {}),
     ...(f.headers?.length ? { headers: f.headers.map(headerOf) } : {}),
-    ...(aside ? { aside } : {}),
+    ...(divert ? { divert } : {}),
   }
 }
 
@@ -72,8 +72,8 @@ export function fieldsOfRoute(r: Route): RouteFields {
     hosts: r.hosts ?? [],
     path: r.path ?? '',
     headers: (r.headers ?? []).map(headerText),
-    ...(r.aside ? { aside: r.aside.pool, percent: r.aside.percent ?? null } : {}),
-    ...(r.aside?.header ? { asideHeader: headerText(r.aside.header) } : {}),
+    ...(r.divert ? { divert: r.divert.pool, percent: r.divert.percent ?? null } : {}),
+    ...(r.divert?.header ? { divertHeader: headerText(r.divert.header) } : {}),
   }
 }
 
@@ -87,14 +87,14 @@ export function takes(r: Route): string {
   return all.join(', ') || 'anything'
 }
 
-/** What of a route goes aside, in words. */
-export function asideOf(r: Route): string {
-  if (!r.aside) return ''
+/** What of a route is diverted, in words. */
+export function divertOf(r: Route): string {
+  if (!r.divert) return ''
   const part = [
-    ...(r.aside.percent ? [`${r.aside.percent} %`] : []),
-    ...(r.aside.header ? [`those with ${headerText(r.aside.header)}`] : []),
+    ...(r.divert.percent ? [`${r.divert.percent} %`] : []),
+    ...(r.divert.header ? [`those with ${headerText(r.divert.header)}`] : []),
   ]
-  return `${part.join(' and ')} to ${r.aside.pool}`
+  return `${part.join(' and ')} to ${r.divert.pool}`
 }
 
 export const usualFields: ListenerFields = {
