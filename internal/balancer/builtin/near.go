@@ -71,7 +71,6 @@ func (l *lane) reach(n *near) *nearLane {
 			r.Open++
 		}
 	}
-	regions = slices.DeleteFunc(regions, func(r traffic.Region) bool { return r.All == 0 })
 	reach, why := traffic.Reach(regions, n.enough)
 	if reach == len(regions) {
 		return &nearLane{lane: l, why: why}

@@ -91,6 +91,7 @@ func TestReach(t *testing.T) {
 		{[]Region{{"harbour", 1, 4}, {"headland", 4, 4}}, 2},
 		{[]Region{{"harbour", 0, 4}, {"headland", 0, 4}, {"far", 1, 1}}, 3},
 		{[]Region{{"harbour", 1, 4}, {"headland", 1, 4}}, 2},
+		{[]Region{{"harbour", 0, 0}, {"headland", 4, 4}}, 2},
 		{nil, 0},
 	} {
 		n, why := Reach(c.regions, 50)

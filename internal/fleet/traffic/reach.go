@@ -50,8 +50,11 @@ type Region struct {
 func Reach(regions []Region, enough int) (n int, why string) {
 	for i, r := range regions {
 		if r.Open > 0 && r.Open*100 >= r.All*enough {
-			if i == 0 {
+			switch {
+			case i == 0:
 				return 1, ""
+			case regions[0].All == 0:
+				return i + 1, fmt.Sprintf("%s has no targets, so %s has the requests", regions[0].Name, r.Name)
 			}
 			return i + 1, fmt.Sprintf("%s: %d of %d healthy and %d %% wanted, so %s shares", regions[0].Name, regions[0].Open, regions[0].All, enough, r.Name)
 		}

@@ -158,11 +158,14 @@ func (d *Driver) LoseZone(zone string, lost bool) error {
 	facts, err := d.List(context.Background()) // those that another service started as well
 	for _, f := range facts {
 		if rec, readErr := d.read(f.ID); readErr == nil && rec.Zone == zone && f.State == stateRunning {
-			err = errors.Join(err, d.Kill(f.ID, "its zone "+zone+" is lost"))
+			err = errors.Join(err, d.Kill(f.ID, lostWith(zone)))
 		}
 	}
 	return err
 }
+
+// lostWith is why a machine ended.
+func lostWith(zone string) string { return "its zone " + zone + " is lost" }
 
 func (d *Driver) lostFile(zone string) string { return d.own("lost-" + zone) }
 

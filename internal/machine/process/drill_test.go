@@ -183,3 +183,22 @@ func TestLoseZone(t *testing.T) {
 	}
 	y.launch("timetable-002", "exec sleep 600")
 }
+
+// TestAZoneIsLostDuringALaunch: what is launched while its zone is being lost does not run on
+// there.
+func TestAZoneIsLostDuringALaunch(t *testing.T) {
+	y := newYard(t)
+	spec := y.spec("timetable-001", "exec sleep 600")
+	y.ids = append(y.ids, spec.ID)
+	y.Room = func() error { return y.LoseZone(spec.Zone, true) } // which is asked for in the middle of it
+	_ = y.Launch(context.Background(), spec)
+	if f := y.fact(); f.State == fleet.MachineRunning {
+		f = y.fact()
+		if f.State != fleet.MachineStopped || f.Why != "its zone "+spec.Zone+" is lost" {
+			t.Errorf("the watcher was told %+v", f)
+		}
+	}
+	if found := marked(y.dir(spec.ID)); len(found) != 0 {
+		t.Errorf("%d processes run in a zone that is lost", len(found))
+	}
+}

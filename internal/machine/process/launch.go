@@ -122,6 +122,9 @@ func (d *Driver) start(rec record) error {
 		return fmt.Errorf("record the process: %w", err)
 	}
 	r := d.admit(spec.ID, spec.Launch, id)
+	if d.isLost(spec.Zone) { // meanwhile, and whoever lost it did not see this one yet
+		d.kill(r, lostWith(spec.Zone))
+	}
 	go func() {
 		awaitExit(id.PID) // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
