@@ -69,7 +69,7 @@ that fails leaves a broken version with its log and the failing step.`,
 func bundle(recipe string) (io.Reader, error) {
 	raw, err := os.ReadFile(recipe)
 	if err != nil {
-		return nil, fmt.Errorf("--recipe: %w", err)
+		return nil, onFile("--recipe", recipe, err)
 	}
 	var named struct {
 		Files []struct {
@@ -85,7 +85,7 @@ func bundle(recipe string) (io.Reader, error) {
 			continue
 		}
 		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(name))); err != nil {
-			return nil, fmt.Errorf("the recipe adds %s, which is not there: %w", f.From, err)
+			return nil, onFile("the recipe adds", f.From, err)
 		}
 		names = append(names, name)
 	}

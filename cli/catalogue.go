@@ -145,7 +145,7 @@ func (f *checkFlags) add(cmd *cobra.Command) {
 	flags.DurationVar(&f.interval, "interval", 5*time.Second, "time between two questions")
 	flags.DurationVar(&f.timeout, "timeout", 2*time.Second, "time for a whole answer; at most the interval")
 	numberVar(flags, &f.passes, "passes", 2, "good answers in a row to become healthy")
-	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	pairsVar(flags, &f.labels, "label", "labels, `NAME=VALUE,…`; replaces all")
 	numberVar(flags, &f.fails, "fails", 3, "bad answers in a row to become unhealthy")
 }
 

@@ -160,12 +160,12 @@ func (a *app) imageExport() *cobra.Command {
 func writeWhole(file string, r io.Reader) (int64, error) {
 	f, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".half-*")
 	if err != nil {
-		return 0, fmt.Errorf("--to: %w", err)
+		return 0, onFile("--to", file, err)
 	}
 	defer os.Remove(f.Name())
 	n, err := io.Copy(f, r)
 	if err := errors.Join(err, f.Chmod(0o644), f.Close()); err != nil {
-		return n, fmt.Errorf("the export broke off, and nothing was written: %w", err)
+		return n, fmt.Errorf("the export broke off, and nothing was written: %s", brokeOff(err))
 	}
 	return n, os.Rename(f.Name(), file)
 }

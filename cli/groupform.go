@@ -48,8 +48,11 @@ type span time.Duration
 // UnmarshalText reads a Go duration.
 func (s *span) UnmarshalText(text []byte) error {
 	d, err := time.ParseDuration(string(text))
+	if err != nil {
+		return fmt.Errorf("time: %q is not a time", text)
+	}
 	*s = span(d)
-	return err
+	return nil
 }
 
 func secondsIn(s *span) *float64 {
@@ -120,7 +123,7 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 	numberVar(flags, &f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
 	flags.BoolVar(&f.pinNew, "pin-new", false, "pin every new instance")
 	flags.BoolVar(&f.hooksAtOnce, "hooks-at-once", false, "have the hooks of a point hold an instance all at once, not one after another")
-	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	pairsVar(flags, &f.labels, "label", "labels, `NAME=VALUE,…`; replaces all")
 	flags.DurationVar(&f.settle, "settle", time.Minute, "how long after boot an instance may take to become healthy")
 	flags.DurationVar(&f.drain, "drain", 30*time.Second, "how long an instance may finish its requests")
 	flags.BoolVar(&f.dryRun, "dry-run", false, "only say what would happen")
@@ -216,11 +219,11 @@ func readGroupFile(name string) (groupForm, error) {
 	} else {
 		raw, err = os.ReadFile(name)
 	}
-	if err == nil {
-		err = yaml.UnmarshalStrict(raw, &form)
-	}
 	if err != nil {
-		return form, fmt.Errorf("--file %s: %w", name, err)
+		return form, onFile("--file", name, err)
+	}
+	if err := yaml.UnmarshalStrict(raw, &form); err != nil {
+		return form, fmt.Errorf("--file %s: %s", name, inYAML(err))
 	}
 	return form, nil
 }

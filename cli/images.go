@@ -101,7 +101,7 @@ func (a *app) imageList() *cobra.Command {
 		}}
 	flags := cmd.Flags()
 	flags.StringVar(&text, "text", "", "only those with this `TEXT` in the name or the source")
-	flags.StringToStringVar(&labels, "label", nil, "only those with these labels, `NAME=VALUE,…`")
+	pairsVar(flags, &labels, "label", "only those with these labels, `NAME=VALUE,…`")
 	flags.StringVar(&origin, "origin", "", "only `ORIGIN`: provided, imported, baked or from-instance")
 	flags.StringVar(&state, "state", "", "only `STATE`: baking, ready, broken or withdrawn")
 	flags.DurationVar(&newer, "newer-than", 0, "only those made within this time, such as 168h")

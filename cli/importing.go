@@ -47,7 +47,7 @@ func (a *app) imageImport() *cobra.Command {
 			case errors.Is(err, os.ErrNotExist) && strings.Contains(from, "/") && !strings.HasPrefix(from, ".") && !strings.HasPrefix(from, "/"):
 				image, err = a.fetch(cmd, args[0], from, region, user, labels)
 			case err != nil:
-				return fmt.Errorf("--from: %w", err)
+				return onFile("--from", from, err)
 			case info.IsDir():
 				if _, err := os.Stat(filepath.Join(from, "oci-layout")); err != nil {
 					return misused("--from: %s is a directory and no OCI image layout; pack it first with: tar -czf FILE -C %s .", from, from)
@@ -56,7 +56,7 @@ func (a *app) imageImport() *cobra.Command {
 			default:
 				f, err := os.Open(from)
 				if err != nil {
-					return fmt.Errorf("--from: %w", err)
+					return onFile("--from", from, err)
 				}
 				defer f.Close()
 				if image, err = a.upload(cmd, args[0], from, region, labels, f, info.Size()); err != nil {
@@ -72,7 +72,7 @@ func (a *app) imageImport() *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&from, "from", "", "a `FILE`, an OCI layout's directory, or a reference in a registry")
 	flags.StringVar(&region, "region", "", "the `REGION` where it comes in; without it the first")
-	flags.StringToStringVar(&labels, "label", nil, "labels of the version, `NAME=VALUE,…`")
+	pairsVar(flags, &labels, "label", "labels of the version, `NAME=VALUE,…`")
 	flags.StringVar(&user, "registry-user", "", "sign in to the registry as this `USER`")
 	_ = cmd.MarkFlagRequired("from")
 	return cmd
@@ -129,10 +129,10 @@ func digestOf(content io.Reader) (*string, error) {
 	}
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return nil, fmt.Errorf("--from: %w", err)
+		return nil, onFile("--from", f.Name(), err)
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return nil, fmt.Errorf("--from: %w", err)
+		return nil, onFile("--from", f.Name(), err)
 	}
 	text := "sha-256=:" + base64.StdEncoding.EncodeToString(h.Sum(nil)) + ":"
 	return &text, nil

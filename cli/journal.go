@@ -148,7 +148,7 @@ func (a *app) followJournal(ctx context.Context, p contract.ListJournalParams, p
 	err = c.Events(ctx, or(p.Group, ""), catchUp, func(ev client.Event) error {
 		var e contract.JournalEntry
 		if err := json.Unmarshal(ev.Data, &e); err != nil {
-			return fmt.Errorf("read an event: %w", err)
+			return errors.New("the service sent an entry that cannot be read; it may be of another version than this command")
 		}
 		return show(e)
 	})

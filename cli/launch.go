@@ -48,7 +48,7 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 	flags.StringVar(&image, "image", "", "another image than the template's, `NAME@N`")
 	flags.StringVar(&file, "user-data", "", "a `FILE` with other user data than the template's; - reads standard input")
 	flags.StringVar(&text, "user-data-text", "", "the other user data itself, as `TEXT`")
-	flags.StringToStringVar(&labels, "label", nil, "labels besides the template's, `NAME=VALUE,…`")
+	pairsVar(flags, &labels, "label", "labels besides the template's, `NAME=VALUE,…`")
 	flags.BoolVar(&wait, "wait", true, "print its boot log until it serves")
 	for _, must := range []string{"name", "template", "zone"} {
 		_ = cmd.MarkFlagRequired(must)

@@ -39,7 +39,7 @@ func (f *poolFlags) add(cmd *cobra.Command) {
 	numberVar(flags, &f.enough, "enough", 50, "with a reserve: the `PERCENT` of the others that must be healthy")
 	flags.StringSliceVar(&f.weights, "weight", nil, "the weight of single instances against others of their group, `INSTANCE=WEIGHT,…`; the others keep theirs, 100 when they have none. 100 takes one away, none all")
 	flags.StringSliceVar(&f.zones, "zones", nil, "where the listeners stand, for advice")
-	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	pairsVar(flags, &f.labels, "label", "labels, `NAME=VALUE,…`; replaces all")
 	f.spoken.add(cmd)
 }
 

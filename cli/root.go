@@ -10,7 +10,6 @@ import (
 	"io"
 	"math"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -88,7 +87,7 @@ A release in a few lines:
 	flags.StringVar(&a.tokenFile, "token-file", environment("UNITAS_TOKEN_FILE", filepath.Join(DefaultData(), "token")),
 		"the `FILE` with the bearer token (UNITAS_TOKEN_FILE; UNITAS_TOKEN gives the token itself)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.SetFlagErrorFunc(misread)
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.output != "table" && a.output != "json" && a.output != "yaml" {
 			return misused("--output %s: give table, json or yaml", a.output)
@@ -105,7 +104,7 @@ A release in a few lines:
 func Execute(ctx context.Context, root *cobra.Command) int {
 	began := false
 	watchBegin(root, &began)
-	err := root.ExecuteContext(ctx)
+	ran, err := root.ExecuteContextC(ctx)
 	var wrong usage
 	var bad badEnd
 	switch {
@@ -115,10 +114,12 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 		fmt.Fprintln(os.Stderr, "unitas:", err)
 		return exitBadEnded
 	case errors.As(err, &wrong), !began: // what is wrong before a command begins is how it was called
-		fmt.Fprintf(os.Stderr, "unitas: %s (--help says more)\n", oneLine(err))
+		fmt.Fprintf(os.Stderr, "unitas: %s (--help says more)\n", miscalled(err))
 		return exitUsage
 	}
-	fmt.Fprintln(os.Stderr, "unitas:", oneLine(err))
+	for _, line := range refusal(ran, os.Args[1:], err) {
+		fmt.Fprintln(os.Stderr, "unitas:", line)
+	}
 	return exitRefused
 }
 
@@ -162,7 +163,7 @@ func (a *app) connect() (*client.Client, error) {
 	if token == "" {
 		raw, err := os.ReadFile(a.tokenFile)
 		if err != nil {
-			return nil, fmt.Errorf("there is no token: %w; --token-file names another file, UNITAS_TOKEN the token itself", err)
+			return nil, fmt.Errorf("%w; --token-file names another, UNITAS_TOKEN the token itself", onFile("the token file", a.tokenFile, err))
 		}
 		token = strings.TrimSpace(string(raw))
 	}
@@ -186,16 +187,17 @@ func (a *app) explain(err error) error {
 	if err == nil || errors.As(err, &e) || errors.Is(err, context.Canceled) {
 		return err
 	}
-	return fmt.Errorf("the service at %s is not reached: %w; start it with unitas serve, or name another with --server", a.server, unwrapURL(err))
+	return &unreached{fmt.Sprintf("the service at %s is not reached: %s; --server names another", a.server, network(err)), err}
 }
 
-func unwrapURL(err error) error {
-	var asked *url.Error
-	if errors.As(err, &asked) {
-		return asked.Err
-	}
-	return err
+// unreached is a service that does not answer, in plain words.
+type unreached struct {
+	text string
+	err  error
 }
+
+func (u *unreached) Error() string { return u.text }
+func (u *unreached) Unwrap() error { return u.err }
 
 // list reads all pages of a list.
 func list[L, T any](a *app, call func(c *client.Client, after *string) (*http.Response, error), items func(L) ([]T, *string)) ([]T, error) {

@@ -46,10 +46,10 @@ func (f *templateFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.open, "open", nil, "an open port with who may come in, `PORT[/tcp|udp][=RANGE,…]`; may be repeated. Without it the workload's port, from this machine")
 	flags.StringVar(&f.userData, "user-data", "", "a `FILE` that runs once at first boot: a script with #!, or a #cloud-config with write_files and runcmd; - reads standard input")
 	flags.StringVar(&f.text, "user-data-text", "", "the user data itself, as `TEXT`")
-	flags.StringToStringVar(&f.environment, "environment", nil, "variables for the workload, `NAME=VALUE,…`; replaces all")
-	flags.StringToStringVar(&f.labels, "label", nil, "labels, `NAME=VALUE,…`; replaces all")
+	pairsVar(flags, &f.environment, "environment", "variables for the workload, `NAME=VALUE,…`; replaces all")
+	pairsVar(flags, &f.labels, "label", "labels, `NAME=VALUE,…`; replaces all")
 	flags.Float64Var(&f.price, "price-per-hour", 0, "for one instance, in the currency that you count in")
-	flags.StringToStringVar(&f.zonePrices, "zone-price", nil, "the price in zones where it is another, `ZONE=PRICE,…`; replaces all")
+	pairsVar(flags, &f.zonePrices, "zone-price", "the price in zones where it is another, `ZONE=PRICE,…`; replaces all")
 	flags.BoolVar(&f.interruptible, "interruptible", false, "its machine may be taken away at short notice")
 	flags.StringVar(&f.note, "note", "", "why there is this version")
 	flags.BoolVar(&f.dryRun, "dry-run", false, "only say what would be made")
@@ -113,7 +113,7 @@ func userData(cmd *cobra.Command, file, text string) (*string, error) {
 	}
 	raw, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("--user-data: %w", err)
+		return nil, onFile("--user-data", file, err)
 	}
 	text = string(raw)
 	return &text, nil

@@ -26,6 +26,12 @@ func Connect(server, token string) (*Client, error) {
 	}))
 }
 
+// VersionHeader is in every answer of a Unitas service.
+const VersionHeader = "Unitas-Version"
+
+// ErrStranger is an answer of something that is not Unitas.
+var ErrStranger = errors.New("what answers there is not Unitas")
+
 // Error is a request that the service refused.
 type Error struct {
 	contract.Problem
@@ -55,6 +61,9 @@ func Read[T any](res *http.Response, err error) (T, string, error) {
 	defer res.Body.Close()
 	if err := refusal(res); err != nil {
 		return out, "", err
+	}
+	if res.Header.Get(VersionHeader) == "" {
+		return out, "", ErrStranger
 	}
 	if res.StatusCode == http.StatusNoContent {
 		return out, "", nil

@@ -27,7 +27,12 @@ func TestReadAndRefusal(t *testing.T) {
 		if r.Header.Get("Authorization") != "Bearer secret" {
 			t.Error("no token was sent")
 		}
+		if r.URL.Path != "/v1/groups/stranger" {
+			w.Header().Set(VersionHeader, "1")
+		}
 		switch r.URL.Path {
+		case "/v1/groups/stranger":
+			fmt.Fprint(w, `{"fares":[]}`)
 		case "/v1/groups/timetable":
 			w.Header().Set("ETag", `"7"`)
 			fmt.Fprint(w, `{"name":"timetable","size":6}`)
@@ -45,6 +50,9 @@ func TestReadAndRefusal(t *testing.T) {
 	}
 	if _, _, err = Read[contract.Group](c.GetGroup(context.Background(), "nope")); !Is(err, "not-found") || err.Error() != "There is no group nope" {
 		t.Errorf("the refusal is %v", err)
+	}
+	if _, _, err = Read[contract.Group](c.GetGroup(context.Background(), "stranger")); !errors.Is(err, ErrStranger) {
+		t.Errorf("an answer of something else is %v", err)
 	}
 	if _, _, err = Read[contract.Group](c.GetGroup(context.Background(), "x")); err == nil || err.Error() != "the service answered 502 Bad Gateway" {
 		t.Errorf("an answer that is no problem is %v", err)

@@ -2810,9 +2810,10 @@ type Problem struct {
 	// Detail What was wrong and what to do
 	Detail *string `json:"detail,omitempty"`
 	Errors *[]struct {
+		// Detail What is wrong and what to do; it begins with the value where there is one
 		Detail string `json:"detail"`
 
-		// Pointer JSON Pointer to the field in the body, or the name of the parameter
+		// Pointer JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter
 		Pointer string `json:"pointer"`
 	} `json:"errors,omitempty"`
 	Status int    `json:"status"`

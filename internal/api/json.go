@@ -181,7 +181,7 @@ func broken(err error) error {
 	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "unexpected end"):
 		return errors.New("it ends too early")
 	case errors.As(err, &syntax):
-		return fmt.Errorf("at byte %d, %s", syntax.Offset, syntax.Error())
+		return fmt.Errorf("what stands at byte %d cannot stand there", syntax.Offset)
 	}
-	return err
+	return errors.New("it cannot be read")
 }

@@ -167,7 +167,7 @@ func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObjec
 			Targets: toTargets(traffic.Targets{}, targetsGiven{b.Speak, b.Trust, b.ServerName, b.Stay, b.Eject, b.Limits})}}
 	p, err := s.Store.AddPool(ctx, s.now(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
-		return nil, about("pool with this name or address,", b.Name, err)
+		return nil, about("pool", b.Name, err)
 	}
 	out, err := s.pool(ctx, p)
 	return routes.CreatePool201JSONResponse(out), err
@@ -199,6 +199,13 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 		}
 		if slices.IndexFunc(p.Listeners, func(o store.Listener) bool { return o.Address == l.Address }) != i {
 			fault(at+"/address", "%s is named twice", l.Address)
+		}
+		whose, err := takenBy(ctx, r, p.Name, l.Address)
+		if err != nil {
+			return err
+		}
+		if whose != "" {
+			fault(at+"/address", "%s %s", l.Address, whose)
 		}
 		had := slices.IndexFunc(was.Listeners, func(o store.Listener) bool {
 			return o.Address == l.Address && slices.Equal(o.Certificates, l.Certificates)
@@ -250,6 +257,20 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 		return invalidFields(faults)
 	}
 	return nil
+}
+
+// takenBy says whose listener an address is that a pool wants, or "".
+func takenBy(ctx context.Context, r store.Reader, pool, address string) (whose string, err error) {
+	l, err := r.Listener(ctx, address)
+	switch {
+	case errors.Is(err, store.ErrNotFound), err == nil && l.Pool == pool:
+		return "", nil
+	case err != nil:
+		return "", err
+	case l.Pool == "":
+		return "is a listener of its own; see: unitas listener show " + address, nil
+	}
+	return "is the listener of the pool " + l.Pool, nil
 }
 
 // strangerTo says why an instance can have no weight in a pool, or "".

@@ -35,7 +35,11 @@ func (p *problem) body() contract.Problem {
 	if p.detail != "" {
 		out.Detail = &p.detail
 	}
-	for _, f := range p.fields {
+	fields := p.fields
+	if len(fields) == 0 && p.status < 500 {
+		fields = []fieldFault{{"", p.detail}} // the whole of the request
+	}
+	for _, f := range fields {
 		if out.Errors == nil {
 			out.Errors = &[]struct {
 				Detail  string `json:"detail"`
@@ -98,7 +102,11 @@ func about(what, name string, err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &refusal) && refusal.Field != "":
-		return invalid("/"+refusal.Field, "%s", refusal.Text)
+		fields := []fieldFault{{"/" + refusal.Field, refusal.Text}}
+		for _, also := range refusal.Also {
+			fields = append(fields, fieldFault{"/" + also.Field, also.Text})
+		}
+		return invalidFields(fields)
 	case errors.As(err, &refusal):
 		return &problem{status: http.StatusConflict, kind: "conflict", detail: refusal.Text}
 	case errors.As(err, &inUse):
@@ -185,7 +193,10 @@ func writeProblem(w http.ResponseWriter, p *problem) {
 
 func fromEcho(status int, message string) *problem {
 	p := &problem{status: status, kind: "invalid", detail: message}
+	parameter, why, ofParameter := strings.Cut(strings.TrimPrefix(message, "Invalid format for parameter "), ":")
 	switch {
+	case ofParameter && len(why) < len(message)-len(parameter)-1:
+		return invalid(parameter, "cannot be read as it is; what it may be is in /openapi.json")
 	case status == http.StatusNotFound:
 		p.kind, p.detail = "not-found", "There is nothing at this path; the paths are in /openapi.json."
 	case status == http.StatusMethodNotAllowed:

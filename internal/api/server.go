@@ -113,7 +113,9 @@ func newPeers() http.RoundTripper {
 // Handler serves the interface; the feed must run beside it. HEAD is answered
 // as GET is, without the body, which net/http leaves out by itself.
 func (s *Server) Handler() http.Handler {
+	version := cmp.Or(s.Version, "unknown")
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Unitas-Version", version) // by which a client knows that this is Unitas
 		if r.Method == http.MethodHead && r.URL.Path != "/v1/events" {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet

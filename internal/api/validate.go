@@ -1,13 +1,12 @@
 package api
 
 import (
-	"errors"
 	"fmt"
+	"mime"
 	"net/http"
 	"net/url"
 	"regexp"
 	"slices"
-	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -78,6 +77,9 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		}
 	}
 	if takesJSON(route) {
+		if err := checkType(r); err != nil {
+			return err
+		}
 		if err := checkJSON(r); err != nil {
 			return err
 		}
@@ -110,77 +112,21 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 	return invalidFields(faults)
 }
 
+// checkType refuses a body that says it is something else than JSON.
+func checkType(r *http.Request) error {
+	said := r.Header.Get("Content-Type")
+	kind, _, err := mime.ParseMediaType(said)
+	if err == nil && kind == "application/json" {
+		return nil
+	}
+	detail := "The request does not say what its body is; send it as JSON with the header Content-Type: application/json."
+	if said != "" {
+		detail = fmt.Sprintf("The body is said to be %q; send it as JSON with the header Content-Type: application/json.", words.Plain(said, 100))
+	}
+	return &problem{status: http.StatusUnsupportedMediaType, kind: "invalid", detail: detail}
+}
+
 func takesJSON(route *routers.Route) bool {
 	body := route.Operation.RequestBody
 	return body != nil && body.Value.Content["application/json"] != nil
-}
-
-// faultsOf takes the validator's errors apart into one fault for each field.
-func faultsOf(err error) []fieldFault {
-	var many openapi3.MultiError
-	var request *openapi3filter.RequestError
-	var schema *openapi3.SchemaError
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &request) && request.Parameter != nil:
-		why := request.Reason
-		if errors.As(request.Err, &schema) {
-			why = reasonOf(schema)
-		} else if request.Err != nil {
-			why = request.Err.Error()
-		}
-		return []fieldFault{{request.Parameter.Name, why}}
-	case errors.As(err, &request) && request.Err != nil:
-		return faultsOf(request.Err)
-	case errors.As(err, &many) && len(many) > 0:
-		var out []fieldFault
-		for _, one := range many {
-			out = append(out, faultsOf(one)...)
-		}
-		return out
-	case errors.As(err, &schema):
-		return []fieldFault{{pointerOf(schema), reasonOf(schema)}}
-	}
-	return []fieldFault{{"", err.Error()}}
-}
-
-var quoted = regexp.MustCompile(`property "([^"]+)"`)
-
-// pointerOf is the field at fault: for one that is missing or unknown, its own
-// place and not that of the object around it.
-func pointerOf(e *openapi3.SchemaError) string {
-	path := e.JSONPointer()
-	if m := quoted.FindStringSubmatch(e.Reason); m != nil && (len(path) == 0 || path[len(path)-1] != m[1]) {
-		path = append(slices.Clone(path), m[1])
-	}
-	return "/" + strings.Join(path, "/")
-}
-
-func reasonOf(e *openapi3.SchemaError) string {
-	switch e.SchemaField {
-	case "required":
-		return "is missing; it must be given"
-	case "properties", "additionalProperties":
-		return "there is no such field here"
-	case "pattern":
-		if hint, ok := e.Schema.Extensions["x-hint"].(string); ok {
-			return fmt.Sprintf("%q %s", e.Value, hint)
-		}
-	case "enum":
-		words := make([]string, len(e.Schema.Enum))
-		for i, w := range e.Schema.Enum {
-			words[i] = fmt.Sprint(w)
-		}
-		return fmt.Sprintf("%v is not one of %s", e.Value, strings.Join(words, ", "))
-	case "minProperties":
-		return "nothing is given; name at least one field"
-	case "minimum":
-		return fmt.Sprintf("is %v; give %v or more", e.Value, *e.Schema.Min)
-	case "maximum":
-		return fmt.Sprintf("is %v; give %v or less", e.Value, *e.Schema.Max)
-	case "type":
-		return fmt.Sprintf("must be of the type %s", strings.Join(*e.Schema.Type, " or "))
-	}
-	return e.Reason
 }

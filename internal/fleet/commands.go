@@ -24,58 +24,57 @@ func CheckName(field, name string) error {
 // MaxGroup is the largest size of one group.
 const MaxGroup = 10_000
 
-// Validate reports settings that contradict each other.
-func (g *Group) Validate() error {
-	if err := CheckName("name", g.Name); err != nil {
-		return err
+// Validate reports all settings that cannot be, or contradict each other.
+func (g *Group) Validate() error { return g.validate(&Group{}) }
+
+// validate holds the group against what it was: of two settings that contradict each
+// other, the one is at fault that was changed.
+func (g *Group) validate(was *Group) error {
+	var f faults
+	if !words.IsName(g.Name) {
+		f.add(refuse("name", "%q is not a name: %s", words.Plain(g.Name, 80), words.NamingRule))
 	}
-	switch {
-	case g.Min < 0:
-		return refuse("min", "min is %d; give 0 or more", g.Min)
-	case g.Max > MaxGroup:
-		return refuse("max", "max is %d; give at most %d", g.Max, MaxGroup)
-	case g.Min > g.Max:
-		return refuse("min", "min is %d and max is %d; min must not be over max", g.Min, g.Max)
-	case g.outOfBounds() != nil:
-		return g.outOfBounds()
-	case len(g.Zones) == 0:
-		return refuse("zones", "name at least one zone")
-	case g.twice() != "":
-		return refuse("zones", "zones names %s twice; name each zone once", g.twice())
-	case g.Settle < time.Second || g.Settle > time.Hour:
-		return refuse("settle", "settle is %s; give 1s to 1h", g.Settle)
-	case g.HealLimit < 0 || g.HealLimit > 100:
-		return refuse("heal-limit", "heal-limit is %d %%; give 1 to 100", g.HealLimit)
-	case g.Shed != "" && g.Shed != ShedOutdated && g.Shed != ShedOldest && g.Shed != ShedNewest:
-		return refuse("shed", "shed is %q; give outdated, oldest or newest", g.Shed)
-	case g.Spread != "" && g.Spread != placement.Even && g.Spread != placement.InOrder && g.Spread != placement.Cheapest:
-		return refuse("spread", "spread is %q; give even, in-order or cheapest", g.Spread)
-	case g.Above < 0 || g.Above > 1000:
-		return refuse("above", "above is %d; give 0 to 1000", g.Above)
-	case g.Scrape != "" && !scrapePattern.MatchString(g.Scrape):
-		return refuse("scrape", "scrape is %q; give a path such as /metrics, with a port before it where that is another: 9100/metrics", words.Plain(g.Scrape, 80))
-	case g.Drain < 0 || g.Drain > time.Hour:
-		return refuse("drain", "drain is %s; give 0s to 1h", g.Drain)
+	f.when(g.Min < 0, "min", "%d is too small; give 0 or more", g.Min)
+	f.when(g.Max > MaxGroup, "max", "%d is too large; give %d or less", g.Max, MaxGroup)
+	if g.Min <= g.Max {
+		f.add(g.outOfBounds(was))
+	} else if was.Name != "" && g.Min == was.Min {
+		f.add(refuse("max", "%d is under the min of %d; lower min as well", g.Max, g.Min))
+	} else {
+		f.add(refuse("min", "%d is over the max of %d; raise max as well", g.Min, g.Max))
 	}
-	if err := g.validateRules(); err != nil {
-		return err
-	}
-	return g.validateHooks()
+	f.when(len(g.Zones) == 0, "zones", "no zone is named; name at least one")
+	f.when(g.twice() != "", "zones", "%s is named twice; name each zone once", g.twice())
+	f.when(g.Settle < time.Second || g.Settle > time.Hour, "settle_seconds", "%s is not from 1s to 1h", words.Typed(g.Settle))
+	f.when(g.HealLimit < 0 || g.HealLimit > 100, "heal_limit_percent", "%d%% is not from 1%% to 100%%", g.HealLimit)
+	f.when(g.Shed != "" && g.Shed != ShedOutdated && g.Shed != ShedOldest && g.Shed != ShedNewest, "shed", "%q is not one of outdated, oldest, newest", words.Plain(string(g.Shed), 80))
+	f.when(g.Spread != "" && g.Spread != placement.Even && g.Spread != placement.InOrder && g.Spread != placement.Cheapest, "spread", "%q is not one of even, in-order, cheapest", words.Plain(string(g.Spread), 80))
+	f.when(g.Above < 0 || g.Above > 1000, "above", "%d is not from 0 to 1000", g.Above)
+	f.when(g.Scrape != "" && !scrapePattern.MatchString(g.Scrape), "scrape", "%q is not a path such as /metrics, nor one with a port before it, such as 9100/metrics", words.Plain(g.Scrape, 80))
+	f.when(g.Drain < 0 || g.Drain > time.Hour, "drain_seconds", "%s is not from 0s to 1h", words.Typed(g.Drain))
+	f.add(g.validateRules())
+	f.add(g.validateHooks())
+	return f.refusal()
 }
 
 // outOfBounds refuses a size that is not within the bounds of now.
-func (g *Group) outOfBounds() error {
+func (g *Group) outOfBounds(was *Group) *Refusal {
 	b := scaling.Bounds{Min: g.Min, Max: g.Max}
 	if g.Bound != nil && len(g.Rules) > 0 {
 		b = *g.Bound
 	}
-	if g.Size >= b.Min && g.Size <= b.Max {
+	given := was.Name == "" || g.Size != was.Size // the size, or else a bound
+	switch {
+	case g.Size >= b.Min && g.Size <= b.Max:
 		return nil
+	case len(b.By) > 0:
+		return refuse("size", "%d is not between min (%d) and max (%d), which hold until %s by the calendar %s", g.Size, b.Min, b.Max, words.Moment(b.Until), strings.Join(b.By, ", "))
+	case given:
+		return refuse("size", "%d is not between min (%d) and max (%d)", g.Size, b.Min, b.Max)
+	case g.Size < b.Min:
+		return refuse("min", "%d is over the size of %d; raise size as well", b.Min, g.Size)
 	}
-	if len(b.By) > 0 {
-		return refuse("size", "size is %d; give a size between min (%d) and max (%d), which hold until %s by the calendar %s", g.Size, b.Min, b.Max, words.Moment(b.Until), strings.Join(b.By, ", "))
-	}
-	return refuse("size", "size is %d; give a size between min (%d) and max (%d)", g.Size, b.Min, b.Max)
+	return refuse("max", "%d is under the size of %d; lower size as well", b.Max, g.Size)
 }
 
 // scrapePattern is [PORT]/PATH.
@@ -144,7 +143,7 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	}
 	was := g
 	change(&g)
-	if err := g.Validate(); err != nil {
+	if err := g.validate(&was); err != nil {
 		return was, Entry{}, err
 	}
 	differences := was.differences(g)

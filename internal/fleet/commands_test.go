@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -94,8 +95,14 @@ func TestGroupCommandsThatAreRefused(t *testing.T) {
 		says string
 	}{
 		{change(g, func(*Group) {}), "nothing would change"},
-		{change(g, func(g *Group) { g.HealLimit = 101 }), "give 1 to 100"},
-		{change(g, func(g *Group) { g.Shed = "random" }), "outdated, oldest or newest"},
+		{change(g, func(g *Group) { g.HealLimit = 101 }), "101% is not from 1% to 100%"},
+		{change(g, func(g *Group) { g.Shed = "random" }), "not one of outdated, oldest, newest"},
+		{change(g, func(g *Group) { g.Min = g.Size + 1; g.Max = g.Size + 2 }), fmt.Sprintf("min: %d is over the size of %d; raise size as well", g.Size+1, g.Size)},
+		{change(g, func(g *Group) { g.Min, g.Max = 0, g.Size-1 }), fmt.Sprintf("max: %d is under the size of %d; lower size as well", g.Size-1, g.Size)},
+		{change(g, func(g *Group) { g.Max = g.Min - 1 }), "lower min as well"},
+		{change(g, func(g *Group) { g.Min = g.Max + 1 }), "raise max as well"},
+		{change(g, func(g *Group) { g.Size = g.Max + 1 }), "is not between min"},
+		{change(g, func(g *Group) { g.Settle, g.Drain, g.Above = 0, 2*time.Hour, -1 }), "settle_seconds: 0s is not from 1s to 1h; above: -1 is not from 0 to 1000; drain_seconds: 2h is not from 0s to 1h"},
 		{change(deleting, func(g *Group) { g.Size = 1 }), "being deleted"},
 		{func() error { a, b, err := frozen.Freeze("again"); return last(a, b, err) }(), "frozen already: somebody looks"},
 		{func() error { a, b, err := deleting.Freeze("x"); return last(a, b, err) }(), "being deleted"},

@@ -107,7 +107,7 @@ func TestRefusals(t *testing.T) {
 		{"size over max", "size", group(func(g *fleet.Group) { g.Size = 7 })},
 		{"no zones", "zones", group(func(g *fleet.Group) { g.Zones = nil })},
 		{"a zone twice", "zones", group(func(g *fleet.Group) { g.Zones = []string{"east-pier", "mid-pier", "east-pier"} })},
-		{"no settle", "settle", group(func(g *fleet.Group) { g.Settle = 0 })},
+		{"no settle", "settle_seconds", group(func(g *fleet.Group) { g.Settle = 0 })},
 		{"a name in capitals", "name", group(func(g *fleet.Group) { g.Name = "Timetable" })},
 		{"a name with a hyphen at its end", "name", group(func(g *fleet.Group) { g.Name = "timetable-" })},
 	} {

@@ -84,7 +84,7 @@ func (h *Hook) validate() (field string, err error) {
 }
 
 // validateHooks reports hooks that cannot be.
-func (g *Group) validateHooks() error {
+func (g *Group) validateHooks() *Refusal {
 	if len(g.Hooks) > MaxHooks {
 		return refuse("hooks", "there are %d hooks; give %d at most", len(g.Hooks), MaxHooks)
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // validateRules reports rules that cannot be, or that contradict the group.
-func (g *Group) validateRules() error {
+func (g *Group) validateRules() *Refusal {
 	if len(g.Rules) > scaling.MostRules {
 		return refuse("rules", "there are %d rules; give %d at most", len(g.Rules), scaling.MostRules)
 	}

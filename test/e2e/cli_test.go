@@ -21,6 +21,7 @@ import (
 //
 //	stdout PATTERN   standard output matches (a regular expression)
 //	until PATTERN    the same, once the command was given often enough
+//	absent PATTERN   standard output does not match
 //	stderr PATTERN   standard error matches
 //	exit N           the status, 0 when not said
 func TestCommandLine(t *testing.T) {
@@ -134,6 +135,10 @@ func (s *service) play(lines []string) {
 			rest = s.places().Replace(rest)
 			if ok, err := regexp.MatchString(rest, text); err != nil || !ok {
 				s.t.Errorf("$ %s\n%s does not match %q: %v\n%s", o.command, what, rest, err, text)
+			}
+		case "absent":
+			if ok, err := regexp.MatchString(s.places().Replace(rest), o.stdout); ok || err != nil {
+				s.t.Errorf("$ %s\nstdout matches %q: %v\n%s", o.command, rest, err, o.stdout)
 			}
 		case "until":
 			s.eventually("$ "+o.command, func() error {

@@ -44,6 +44,20 @@ func (s *service) call(method, path, body string, headers ...string) (status int
 	return res.StatusCode, res.Header, string(raw)
 }
 
+// TestOtherThanJSON: a body that says it is something else is not read as JSON.
+func TestOtherThanJSON(t *testing.T) {
+	s := start(t)
+	for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "application/xml; charset=utf-8", "json"} {
+		status, h, body := s.call("POST", "/v1/checks", `{"name":"c","kind":"tcp"}`, "Content-Type", kind)
+		if status != 415 || h.Get("Content-Type") != "application/problem+json" || !strings.Contains(body, "send it as JSON with the header Content-Type: application/json") {
+			t.Errorf("%s is answered with %d %s", kind, status, body)
+		}
+	}
+	if status, _, body := s.call("POST", "/v1/checks", `{"name":"c","kind":"tcp"}`, "Content-Type", "application/json; charset=utf-8"); status != 201 {
+		t.Errorf("JSON with its characters named is answered with %d %s", status, body)
+	}
+}
+
 // TestBadInput: each mistake is answered with a problem that names the field
 // and what to do.
 func TestBadInput(t *testing.T) {
@@ -59,10 +73,10 @@ func TestBadInput(t *testing.T) {
 		pointer, says            string
 	}{
 		{"an unknown field", "POST", "/v1/groups", group(`,"colour":"red"`), 422, "/colour", "no such field"},
-		{"a wrong type", "POST", "/v1/groups", group(`,"max":"nine"`), 422, "/max", "must be of the type integer"},
+		{"a wrong type", "POST", "/v1/groups", group(`,"max":"nine"`), 422, "/max", `"nine" is not a whole number`},
 		{"a field that is missing", "POST", "/v1/groups", `{"name":"berths","size":3}`, 422, "/template", "is missing"},
 		{"under the bound", "POST", "/v1/groups", group(`,"min":-1`), 422, "/min", "give 0 or more"},
-		{"min over max", "POST", "/v1/groups", group(`,"min":5,"max":4`), 422, "/min", "min must not be over max"},
+		{"min over max", "POST", "/v1/groups", group(`,"min":5,"max":4`), 422, "/min", "5 is over the max of 4; raise max as well"},
 		{"size over max", "POST", "/v1/groups", group(`,"max":2`), 422, "/size", "between min (1) and max (2)"},
 		{"a name against the rule", "POST", "/v1/groups", `{"name":"Berths_","template":"timetable-web@1","size":1}`, 422, "/name", "begins with a lower-case letter"},
 		{"a zone that is not there", "POST", "/v1/groups", group(`,"zones":["east-pier","moon"]`), 422, "/zones/1", "there are east-pier, mid-pier, west-pier"},
@@ -100,8 +114,13 @@ func TestBadInput(t *testing.T) {
 		{"a cursor that is none", "GET", "/v1/groups?after=!!", "", 422, "after", "is not the `next`"},
 		{"a path that is none", "GET", "/v1/colours", "", 404, "", "nothing at this path"},
 		{"a method that is none", "PUT", "/v1/groups", "", 405, "", "does not take this method"},
+		{"a number that is none", "GET", "/v1/groups?limit=x", "", 422, "limit", `"x" is not a whole number`},
+		{"a time in words", "POST", "/v1/groups", group(`,"drain_seconds":7200`), 422, "/drain_seconds", "2h is too long; give 1h or less"},
+		{"a size in words", "POST", "/v1/templates", `{"name":"b","image":"timetable@1","memory_bytes":512}`, 422, "/memory_bytes", "512 bytes is too little; give 1MiB or more"},
+		{"a list that should be none", "POST", "/v1/groups", `[]`, 422, "", "a list is not an object with fields"},
+		{"null", "PATCH", "/v1/groups/timetable", `{"size":true}`, 422, "/size", "true is not a whole number"},
 		{"a change without a revision", "PATCH", "/v1/groups/timetable", `{"size":5}`, 428, "", "If-Match"},
-		{"a size over max", "PATCH", "/v1/groups/timetable", `{"size":50}`, 422, "/size", "between min (1) and max (9)"},
+		{"a size over max", "PATCH", "/v1/groups/timetable", `{"size":50}`, 422, "/size", "50 is not between min (1) and max (9)"},
 	} {
 		headers := []string{}
 		if c.status != 428 && c.method == "PATCH" {
@@ -115,6 +134,14 @@ func TestBadInput(t *testing.T) {
 		}
 		if status != c.status || p.Status != status || !strings.HasPrefix(p.Type, "urn:unitas:problem:") {
 			t.Errorf("%s: status %d, want %d: %s", c.name, status, c.status, body)
+		}
+		if p.Errors == nil {
+			t.Errorf("%s: nothing says where it is: %s", c.name, body)
+		}
+		for _, word := range []string{"json:", "strconv", "EOF", "unmarshal", "dial tcp", "e+0", "syntax", "schema"} {
+			if strings.Contains(body, word) {
+				t.Errorf("%s: %s is no word for a person: %s", c.name, word, body)
+			}
 		}
 		detail := ""
 		if p.Detail != nil {

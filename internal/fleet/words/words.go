@@ -90,6 +90,18 @@ const NamingRule = "a name begins with a lower-case letter, goes on with lower-c
 
 var namePattern = regexp.MustCompile(`^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
 
+// Typed writes a time as one is typed in a flag: 90s is 1m30s, and 2h is 2h.
+func Typed(t time.Duration) string {
+	text := t.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}
+
 // Moment writes a time of day for people and programs: 2026-11-26T16:09:54Z.
 func Moment(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 

@@ -1402,8 +1402,9 @@ export interface components {
             /** @description What was wrong and what to do */
             detail?: string;
             errors?: {
-                /** @description JSON Pointer to the field in the body, or the name of the parameter */
+                /** @description JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter */
                 pointer: string;
+                /** @description What is wrong and what to do; it begins with the value where there is one */
                 detail: string;
             }[];
         };

@@ -1,0 +1,347 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"net"
+	"net/url"
+	"os"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"unitas/client"
+)
+
+// refusal is what to say of an error: each fault of a refused request beside what the
+// person wrote for it.
+func refusal(cmd *cobra.Command, typed []string, err error) []string {
+	var e *client.Error
+	if !errors.As(err, &e) || e.Errors == nil || len(*e.Errors) == 0 {
+		return []string{oneLine(err)}
+	}
+	var all []string
+	flags := false
+	for _, fault := range *e.Errors {
+		line := strings.TrimSuffix(fault.Detail, ".")
+		if f, said := flagOf(cmd, typed, fault.Pointer); f != nil {
+			line, flags = beside(f, said, inFlags(cmd, line)), true
+		} else if at := strings.Trim(fault.Pointer, "/"); at != "" && !strings.HasPrefix(line, `"`) && len(*e.Errors) > 1 {
+			line = at + ": " + line
+		}
+		all = append(all, strings.Join(strings.Fields(line), " "))
+	}
+	if !flags && len(all) == 1 && !strings.HasPrefix(all[0], `"`) {
+		return []string{oneLine(err)}
+	}
+	return all
+}
+
+// beside puts what was written with a flag before what is wrong with it.
+func beside(f *pflag.Flag, said, fault string) string {
+	written := strings.TrimSuffix("--"+f.Name+" "+said, " ")
+	if strings.HasPrefix(fault, "is ") {
+		return written + " " + fault
+	}
+	if rest, ok := strings.CutPrefix(fault, said+" bytes is "); ok && said != "" {
+		return written + " is " + said + " bytes, " + rest
+	}
+	for _, same := range []string{strconv.Quote(said) + " ", said + " "} {
+		if rest, ok := strings.CutPrefix(fault, same); ok && said != "" {
+			return written + " " + rest
+		}
+	}
+	return written + ": " + fault
+}
+
+// flagOf is the flag that a field of the request was written with, nil when there is none,
+// and what was typed for it.
+func flagOf(cmd *cobra.Command, typed []string, pointer string) (*pflag.Flag, string) {
+	parts := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
+	for k, part := range parts {
+		for _, name := range namesOf(part) {
+			if f := cmd.Flags().Lookup(name); f != nil {
+				return f, typedPart(f, typed, parts[k+1:])
+			}
+		}
+	}
+	return nil, ""
+}
+
+// shortNames are flags that are called otherwise than their field.
+var shortNames = map[string]string{"listeners": "listen", "ports": "open", "new-template": "template"}
+
+// namesOf are the flags that may stand for a field: its unit is in what is typed, and a
+// flag that may be repeated names one.
+func namesOf(field string) []string {
+	name := field
+	for _, unit := range []string{"_seconds", "_bytes", "_percent"} {
+		name = strings.TrimSuffix(name, unit)
+	}
+	name = strings.ReplaceAll(name, "_", "-")
+	if short := shortNames[name]; short != "" {
+		return []string{short}
+	}
+	return []string{name, strings.TrimSuffix(name, "s")}
+}
+
+// typedPart is what was typed for the flag: of a list the element, of pairs the pair.
+func typedPart(f *pflag.Flag, typed []string, within []string) string {
+	all := typedFor(f, typed)
+	if len(within) > 0 {
+		one := all
+		if list, ok := f.Value.(pflag.SliceValue); ok {
+			one = list.GetSlice()
+		}
+		if k, err := strconv.Atoi(within[0]); err == nil && k < len(one) {
+			return one[k]
+		}
+		if p, ok := f.Value.(*pairsValue); ok {
+			if value, there := (*p.to)[within[0]]; there {
+				return within[0] + "=" + value
+			}
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1]
+}
+
+// typedFor is what was typed for a flag, each time.
+func typedFor(f *pflag.Flag, typed []string) []string {
+	var all []string
+	for k, word := range typed {
+		if word == "--" {
+			break
+		}
+		if value, ok := strings.CutPrefix(word, "--"+f.Name+"="); ok {
+			all = append(all, value)
+		} else if word == "--"+f.Name && k+1 < len(typed) && f.NoOptDefVal == "" {
+			all = append(all, typed[k+1])
+		}
+	}
+	return all
+}
+
+var otherField = regexp.MustCompile(`\b(raise|lower) ([a-z-]+)\b`)
+
+// inFlags names other fields, in what to do, as flags.
+func inFlags(cmd *cobra.Command, text string) string {
+	return otherField.ReplaceAllStringFunc(text, func(both string) string {
+		verb, field, _ := strings.Cut(both, " ")
+		if cmd.Flags().Lookup(field) == nil {
+			return both
+		}
+		return verb + " --" + field
+	})
+}
+
+// misread is a flag that cannot be read, in plain words.
+func misread(_ *cobra.Command, err error) error {
+	var value *pflag.InvalidValueError
+	var without *pflag.ValueRequiredError
+	var unknown *pflag.NotExistError
+	switch {
+	case errors.As(err, &value):
+		f := value.GetFlag()
+		why := ""
+		switch f.Value.Type() {
+		case "duration":
+			why = "is not a time; give one such as 30s, 5m or 1h30m"
+		case "bool":
+			why = "is neither true nor false; leave the value out for true"
+		case "float64":
+			why = "is not a number; give one such as 0.5"
+		case "int", "int64":
+			if errors.Is(value.Unwrap(), strconv.ErrSyntax) || errors.Is(value.Unwrap(), strconv.ErrRange) {
+				why = "is not a whole number"
+			}
+		}
+		if why == "" {
+			why = value.Unwrap().Error()
+		}
+		return usage{errors.New(beside(f, value.GetValue(), why))}
+	case errors.As(err, &without):
+		return misused("--%s needs a value", without.GetSpecifiedName())
+	case errors.As(err, &unknown):
+		return misused("there is no flag %s here", strings.TrimPrefix(err.Error(), "unknown flag: "))
+	}
+	return usage{err}
+}
+
+var (
+	missingFlags   = regexp.MustCompile(`^required flag\(s\) (.+) not set$`)
+	exclusiveFlags = regexp.MustCompile(`^if any flags in the group \[.*\] are set none of the others can be; \[(.+)\] were all set$`)
+)
+
+// miscalled is how a command was called wrongly, in plain words.
+func miscalled(err error) string {
+	text := oneLine(err)
+	if m := missingFlags.FindStringSubmatch(text); m != nil {
+		flags := strings.Split(strings.ReplaceAll(m[1], `"`, ""), ", ")
+		return "give --" + strings.Join(flags, " and --")
+	}
+	if m := exclusiveFlags.FindStringSubmatch(text); m != nil {
+		return "give only one of --" + strings.Join(strings.Fields(m[1]), " and --")
+	}
+	return text
+}
+
+// pairsValue is a flag of NAME=VALUE pairs with commas between; given empty, it clears.
+type pairsValue struct {
+	to   *map[string]string
+	what string // what one looks like
+}
+
+// pairsVar adds a flag for pairs. A name that is given twice is refused, for one of the two
+// would be lost.
+func pairsVar(flags *pflag.FlagSet, to *map[string]string, name, help string) {
+	flags.Var(&pairsValue{to, "NAME=VALUE, such as service=timetable"}, name, help)
+}
+
+func (p *pairsValue) String() string {
+	var all []string
+	if p.to != nil {
+		for _, name := range slices.Sorted(maps.Keys(*p.to)) {
+			all = append(all, name+"="+(*p.to)[name])
+		}
+	}
+	return strings.Join(all, ",")
+}
+
+func (*pairsValue) Type() string { return "pairs" }
+
+// Set takes pairs; a value with a comma stands in quotes, as in CSV.
+func (p *pairsValue) Set(text string) error {
+	if *p.to == nil {
+		*p.to = map[string]string{}
+	}
+	if text == "" {
+		return nil
+	}
+	parts, err := csv.NewReader(strings.NewReader(text)).Read()
+	if err != nil {
+		return errors.New("has a quotation mark that does not end")
+	}
+	for _, pair := range parts {
+		if err := addPair(*p.to, pair, p.what); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// addPair adds a pair that is written NAME=VALUE.
+func addPair(to map[string]string, pair, what string) error {
+	name, value, ok := strings.Cut(pair, "=")
+	had, twice := to[name]
+	switch {
+	case !ok || name == "":
+		return fmt.Errorf("%q is not %s", pair, what)
+	case twice:
+		return fmt.Errorf("%s is given twice, as %s and %s; give it once", name, had, value)
+	}
+	to[name] = value
+	return nil
+}
+
+// network says in plain words why a service is not reached.
+func network(err error) string {
+	var asked *url.Error
+	if errors.As(err, &asked) {
+		err = asked.Err
+	}
+	var name *net.DNSError
+	var certificate *tls.CertificateVerificationError
+	var plain tls.RecordHeaderError
+	var timeout net.Error
+	var syntax *json.SyntaxError
+	var shape *json.UnmarshalTypeError
+	switch {
+	case errors.Is(err, client.ErrStranger):
+		return err.Error()
+	case errors.As(err, &syntax), errors.As(err, &shape):
+		return "what answers there is not Unitas, or of another version than this command"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens there; start it with unitas serve"
+	case errors.As(err, &name) && name.IsNotFound:
+		return "there is no host " + name.Name
+	case errors.As(err, &name):
+		return "the address of " + name.Name + " could not be looked up"
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		return "it does not answer in time"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "there is no way to it over the network"
+	case errors.As(err, &certificate):
+		return "its certificate is not trusted: " + strings.TrimPrefix(certificate.Err.Error(), "x509: ")
+	case errors.As(err, &plain):
+		return "it does not speak TLS; try http:// in place of https://"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return "it closed the connection without an answer"
+	case err != nil && strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		return "it does not speak TLS; try http:// in place of https://"
+	case err != nil && strings.Contains(err.Error(), "unsupported protocol scheme"), err != nil && strings.Contains(err.Error(), "missing protocol scheme"),
+		err != nil && strings.Contains(err.Error(), "first path segment"), err != nil && strings.Contains(err.Error(), "invalid "):
+		return "this is no address of a service; give one such as http://127.0.0.1:7410"
+	}
+	return "the connection failed"
+}
+
+// brokeOff says why something that was copied from the service ended early.
+func brokeOff(err error) string {
+	if errors.Is(err, syscall.ENOSPC) {
+		return "the disk is full"
+	}
+	return network(err)
+}
+
+// onFile is a file that cannot be read or written, in plain words.
+func onFile(what, name string, err error) error {
+	why := "it cannot be read"
+	var of *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		why = "there is no such file or directory"
+	case errors.Is(err, fs.ErrPermission):
+		why = "you may not open it"
+	case errors.Is(err, syscall.EISDIR):
+		why = "it is a directory"
+	case errors.As(err, &of):
+		why = of.Err.Error()
+	}
+	return fmt.Errorf("%s %s: %s", what, name, why)
+}
+
+var unknownSetting = regexp.MustCompile(`unknown field "([^"]*)"`)
+
+// inYAML is what is wrong with a file of settings, in plain words.
+func inYAML(err error) string {
+	var kind *json.UnmarshalTypeError
+	text := err.Error()
+	if m := unknownSetting.FindStringSubmatch(text); m != nil {
+		return fmt.Sprintf("there is no setting %q; the settings have the names of the flags", m[1])
+	}
+	if errors.As(err, &kind) {
+		return fmt.Sprintf("%s: a %s is not what it takes", kind.Field, kind.Value)
+	}
+	if _, after, ok := strings.Cut(text, "yaml: "); ok {
+		return "it is not good YAML: " + after
+	}
+	if _, after, ok := strings.Cut(text, "time: "); ok {
+		return after + "; give a time such as 30s or 5m"
+	}
+	return "it is not good YAML"
+}
