@@ -45,9 +45,6 @@ func (f *courseFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.pace, "pace", "in-waves", "in-waves, or at-once: all at the same time, and nobody serves meanwhile; for test groups")
 	flags.StringVar(&f.hours, "hours", "", "replace only in these `HOURS` of the day, such as '22:00-05:00 Europe/Paris'; UTC without a place")
 	f.gates.add(flags)
-	words := cobra.FixedCompletions
-	_ = cmd.RegisterFlagCompletionFunc("order", words([]string{"mixed", "zone-by-zone", "oldest-first"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("pace", words([]string{"in-waves", "at-once"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func secondsOf(cmd *cobra.Command, name string, d time.Duration) *float64 {
@@ -62,7 +59,7 @@ func (a *app) courseCommand() *cobra.Command {
 				return err
 			}
 			return a.print(all.Items, func() string {
-				rows := [][]string{{"course", "waves", ">above", ">below", ">soak", "gates", "order", "pace", "hours", "used by", "note"}}
+				rows := [][]string{{"course", "waves", "?>above", "?>below", ">soak", "?gates", "?order", "?pace", "?hours", "used by", "note"}}
 				for _, c := range all.Items {
 					s := c.Settings
 					rows = append(rows, []string{c.Name, strings.Join(*s.Waves, ","), fmt.Sprint(*s.Above), fmt.Sprint(*s.Below), spanOf(*s.SoakSeconds), gateNames(*s.Gates),

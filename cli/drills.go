@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -14,7 +15,7 @@ import (
 )
 
 func (a *app) drillCommand() *cobra.Command {
-	var of, zone, region, reason string
+	var of, inGroup, zone, region, reason string
 	var span, slow time.Duration
 	var percent int
 	starting := &cobra.Command{
@@ -35,6 +36,14 @@ sample workload does.`,
 		Example:   "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
 		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone", "region"},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if inGroup != "" {
+				picked, err := a.pickForDrill(cmd.Context(), inGroup)
+				if err != nil {
+					return err
+				}
+				of = picked
+				_ = cmd.Flags().Set("instance", picked)
+			}
 			d, _, err := ask[contract.Drill](a, func(c *client.Client) (*http.Response, error) {
 				return c.StartDrill(cmd.Context(), contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone), Region: given(cmd, "region", region),
 					ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
@@ -52,12 +61,14 @@ sample workload does.`,
 	}
 	flags := starting.Flags()
 	flags.StringVar(&of, "instance", "", "the `INSTANCE`, for all kinds but zone and region")
+	flags.StringVar(&inGroup, "group", "", "pick an instance of this `GROUP` that serves, and say which")
 	flags.StringVar(&region, "region", "", "the `REGION`, for the kind region")
 	flags.StringVar(&zone, "zone", "", "the `ZONE`, for the kind zone")
 	flags.DurationVar(&span, "for", time.Minute, "how long, at most 1h")
 	flags.DurationVar(&slow, "slow", 2*time.Second, "for slow: how much later it answers")
 	numberVar(flags, &percent, "percent", 50, "for errors: the share of requests, in `PERCENT`")
 	flags.StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	starting.MarkFlagsMutuallyExclusive("instance", "group", "zone", "region")
 	listing := &cobra.Command{Use: "list", Short: "List drills that are under way", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, _, err := ask[contract.DrillList](a, func(c *client.Client) (*http.Response, error) { return c.ListDrills(cmd.Context()) })
@@ -84,4 +95,25 @@ sample workload does.`,
 			return a.print(map[string]int64{"stopped": n}, func() string { return fmt.Sprintf("Drill %d is over.\n", n) })
 		}}
 	return group("drill", "Drills: faults on purpose, to see that all follows as it should", starting, listing, stopping)
+}
+
+// pickForDrill picks one of the instances of a group that serve and are not pinned: the one
+// with the fewest requests in flight, and of those the oldest. It says what it hits.
+func (a *app) pickForDrill(ctx context.Context, name string) (string, error) {
+	g, err := a.readGroup(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	var picked *contract.Instance
+	for k := range g.instances {
+		in := &g.instances[k]
+		if in.State == contract.InstanceStateServing && !in.Pinned && (picked == nil || in.InFlight < picked.InFlight) {
+			picked = in
+		}
+	}
+	if picked == nil {
+		return "", fmt.Errorf("of %s none serves that is not pinned, so there is none to pick; name one with --instance", name)
+	}
+	fmt.Fprintf(a.err, "It hits %s in %s, which serves on %s; %d of %d of %s serve now.\n", picked.Id, picked.Zone, picked.Version, g.Summary.Serving, g.Size, name)
+	return picked.Id, nil
 }

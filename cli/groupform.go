@@ -117,7 +117,7 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 	numberVar(flags, &f.above, "above", 1, "how many instances more than the size there may be while one is replaced")
 	flags.StringSliceVar(&f.zones, "zones", nil, "the zones, in this order")
 	flags.StringVar(&f.spread, "spread", "even", "how zones are filled: even, in-order (the first that takes machines) or cheapest (by the template's price)")
-	flags.StringSliceVar(&f.pools, "pool", nil, "the `POOL` that sends it requests; may be given again")
+	flags.StringSliceVar(&f.pools, "pool", nil, "the `POOL` that sends it requests; may be given again, and none takes it out of all")
 	flags.StringVar(&f.shed, "shed", "outdated", "who goes first when it shrinks: outdated, oldest or newest")
 	flags.StringVar(&f.heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), traffic (its pools set it aside three times in a row, see pool --eject), or a check's `NAME`")
 	numberVar(flags, &f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
@@ -129,11 +129,19 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.dryRun, "dry-run", false, "only say what would happen")
 }
 
+// noneOf is a list that may be written as the word none.
+func noneOf(names []string) []string {
+	if len(names) == 1 && names[0] == "none" {
+		return []string{}
+	}
+	return names
+}
+
 // given are those flags that were.
 func (f *groupFlags) given(cmd *cobra.Command) groupForm {
 	return groupForm{Size: given(cmd, "size", f.size), Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Above: given(cmd, "above", f.above),
 		Template: given(cmd, "template", f.template), Zones: given(cmd, "zones", f.zones), Spread: given(cmd, "spread", contract.Spread(f.spread)),
-		Pools: given(cmd, "pool", f.pools), Shed: given(cmd, "shed", contract.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
+		Pools: given(cmd, "pool", noneOf(f.pools)), Shed: given(cmd, "shed", contract.Shed(f.shed)), Heal: given(cmd, "heal", f.heal),
 		HealLimit: given(cmd, "heal-limit", f.healLimit), PinNew: given(cmd, "pin-new", f.pinNew), HooksAtOnce: given(cmd, "hooks-at-once", f.hooksAtOnce), Course: given(cmd, "course", f.course), Scrape: given(cmd, "scrape", f.scrape), Labels: given(cmd, "label", contract.Labels(f.labels)),
 		Settle: given(cmd, "settle", span(f.settle)), Drain: given(cmd, "drain", span(f.drain))}
 }
@@ -141,7 +149,8 @@ func (f *groupFlags) given(cmd *cobra.Command) groupForm {
 func (a *app) groupCreate() *cobra.Command {
 	var f groupFlags
 	var file string
-	var watch, asks bool
+	var asks bool
+	var p patience
 	cmd := &cobra.Command{
 		Use: "create NAME --template NAME@N --size N", Short: "Make a group; its instances are launched at once",
 		Long: `Makes a group; its instances are launched at once. --interactive asks for everything
@@ -188,7 +197,7 @@ are put over what it says:
 				if form, err = a.askForGroup(cmd.Context(), form); err != nil {
 					return err
 				}
-				watch = true
+				p.watch = true
 			}
 			switch {
 			case form.Name == "":
@@ -198,14 +207,14 @@ are put over what it says:
 			case form.Size == nil:
 				return misused("give --size")
 			}
-			return a.createGroup(cmd.Context(), form, f.dryRun, watch)
+			return a.createGroup(cmd.Context(), form, f.dryRun, p)
 		},
 	}
 	f.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&file, "file", "", "a YAML `FILE` with the settings; - reads standard input")
 	flags.BoolVarP(&asks, "interactive", "i", false, "ask for everything")
-	flags.BoolVar(&watch, "watch", false, "watch until all instances serve")
+	p.add(cmd, "all instances serve")
 	cmd.MarkFlagsMutuallyExclusive("interactive", "file")
 	return cmd
 }
@@ -235,13 +244,17 @@ func (a *app) makeGroup(ctx context.Context, form groupForm, dry bool) (contract
 	return g, err
 }
 
-func (a *app) createGroup(ctx context.Context, form groupForm, dry, watch bool) error {
+func (a *app) createGroup(ctx context.Context, form groupForm, dry bool, p patience) error {
+	stays, err := p.stays()
+	if err != nil {
+		return err
+	}
 	g, err := a.makeGroup(ctx, form, dry)
 	if err != nil {
 		return err
 	}
-	if watch && !dry {
-		return a.watchGroup(ctx, g.Name, true)
+	if stays && !dry {
+		return a.stayWithGroup(ctx, g.Name, p, &g.Size)
 	}
 	return a.print(g, func() string {
 		if dry {

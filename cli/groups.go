@@ -49,7 +49,7 @@ func (a *app) groupList() *cobra.Command {
 				return err
 			}
 			return a.print(groups, func() string {
-				rows := [][]string{{"group", ">serving", ">size", ">between", "template", "now"}}
+				rows := [][]string{{"group", ">serving", ">size", "?>between", "template", "now"}}
 				for _, g := range groups {
 					rows = append(rows, []string{g.Name, strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
 				}
@@ -64,7 +64,7 @@ func (a *app) groupShow() *cobra.Command {
 		Example: "  unitas group show timetable --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if watch {
-				return a.watchGroup(cmd.Context(), args[0], false)
+				return a.stayWithGroup(cmd.Context(), args[0], patience{watch: true}, nil)
 			}
 			g, err := a.readGroup(cmd.Context(), args[0])
 			if err != nil {
@@ -77,18 +77,6 @@ func (a *app) groupShow() *cobra.Command {
 		}}
 	cmd.Flags().BoolVar(&watch, "watch", false, "keep the picture current until Ctrl-C")
 	return cmd
-}
-
-// watchGroup draws a group until Ctrl-C, or until all of it serves.
-func (a *app) watchGroup(ctx context.Context, name string, untilWhole bool) error {
-	return a.live(ctx, func() (string, string, bool, error) {
-		g, err := a.readGroup(ctx, name)
-		if err != nil {
-			return "", "", false, err
-		}
-		whole := g.Summary.Serving == g.Size && g.Summary.ComingUp == 0 && g.Summary.GoingOut == 0
-		return g.picture(), g.Summary.Sentence, untilWhole && whole, nil
-	})
 }
 
 // groupView is all that a picture of a group shows.
@@ -254,21 +242,25 @@ func versions(s contract.Summary) string {
 func (a *app) groupResize() *cobra.Command {
 	var to int
 	var reason string
-	var yes bool
+	var yes, dry bool
+	var p patience
 	cmd := &cobra.Command{Use: "resize NAME --size N", Short: "Change the size of a group", Args: exactly("NAME"),
 		Example: "  unitas group resize timetable --size 8 --reason \"bank holiday\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, false, yes)
+			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: &to, Reason: given(cmd, "reason", reason)}, p, dry, yes)
 		}}
 	numberVar(cmd.Flags(), &to, "size", 0, "how many instances there should be")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what would happen")
+	p.add(cmd, "as many serve")
 	_ = cmd.MarkFlagRequired("size")
 	return cmd
 }
 
 func (a *app) groupSet() *cobra.Command {
 	var f groupFlags
+	var p patience
 	cmd := &cobra.Command{Use: "set NAME", Short: "Change settings of a group, only those that are given", Args: exactly("NAME"),
 		Long: `Changes settings of a group, only those that are given, and says what that makes
 happen first. --dry-run changes nothing and only says it. A template version that is
@@ -278,19 +270,24 @@ set here is for new launches only; a rollout replaces what runs.`,
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
 				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Scrape: g.Scrape, Labels: g.Labels,
-				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, f.dryRun, f.yes)
+				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, p, f.dryRun, f.yes)
 		}}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
 	cmd.Flags().StringVar(&f.scrape, "scrape", "", "where instances tell metrics of their own: `[PORT]/PATH`; '' for /metrics at the port of the template")
 	cmd.Flags().StringVar(&f.course, "course", "", "the `COURSE` that its rollouts go by unless another is named; '' for none")
 	cmd.Flags().BoolVar(&f.yes, "yes", false, "do not ask, also when more than one in three of what serves goes")
+	p.add(cmd, "the group is as it is set")
 	return cmd
 }
 
 // changeGroup makes one change against the group as it was read. It looks first, and
 // asks when the change takes more than one in three of what serves.
-func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.GroupChange, dry, yes bool) error {
+func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.GroupChange, p patience, dry, yes bool) error {
+	stays, err := p.stays()
+	if err != nil {
+		return err
+	}
 	before, tag, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
 	if err != nil {
 		return err
@@ -314,6 +311,10 @@ func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.Group
 		if g, err = call(false); err != nil {
 			return err
 		}
+	}
+	if stays && !dry {
+		fmt.Fprintf(a.err, "%s is changed: %s.\n", g.Name, strings.Join(*g.Effects, ", "))
+		return a.stayWithGroup(cmd.Context(), name, p, &g.Size)
 	}
 	return a.print(g, func() string {
 		effects := strings.Join(*g.Effects, ", ")
@@ -369,9 +370,14 @@ func deletion(g contract.Group, instances []contract.Instance) string {
 }
 
 func (a *app) groupDelete() *cobra.Command {
-	var yes, wait bool
+	var yes bool
+	var p patience
 	cmd := &cobra.Command{Use: "delete NAME", Short: "Drain and stop all instances of a group, then remove it", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			stays, err := p.stays()
+			if err != nil {
+				return err
+			}
 			g, tag, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
@@ -389,23 +395,23 @@ func (a *app) groupDelete() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !wait {
+			if !stays {
 				return a.print(g, func() string {
 					return fmt.Sprintf("%s is being deleted: %d instances drain and stop.\n", g.Name, len(instances))
 				})
 			}
-			return a.live(cmd.Context(), func() (string, string, bool, error) {
+			return a.live(cmd.Context(), p, func() (sight, error) {
 				v, err := a.readGroup(cmd.Context(), args[0])
 				if client.Is(err, "not-found") {
-					return args[0] + " is deleted.\n", args[0] + " is deleted.", true, nil
+					return sight{picture: args[0] + " is deleted.\n", sentence: args[0] + " is deleted.", value: g, done: true}, nil
 				}
 				if err != nil {
-					return "", "", false, err
+					return sight{}, err
 				}
-				return v.picture(), v.Summary.Sentence, false, nil
+				return sight{picture: v.picture(), sentence: v.Summary.Sentence}, nil
 			})
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	cmd.Flags().BoolVar(&wait, "wait", false, "watch until it is gone")
+	p.add(cmd, "it is gone")
 	return cmd
 }

@@ -32,9 +32,6 @@ func (f *hookFlags) add(cmd *cobra.Command) {
 	flags.DurationVar(&f.bound, "bound", 0, "how long with all extensions (default four deadlines)")
 	flags.StringVar(&f.otherwise, "otherwise", "", "pass or fail: what counts when nobody answers in time (default fail at launch, pass at retire)")
 	flags.StringVar(&f.send, "send", "", "the `URL` that a signed message goes to about each ticket")
-	words := cobra.FixedCompletions
-	_ = cmd.RegisterFlagCompletionFunc("at", words([]string{"launch", "retire"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("otherwise", words([]string{"pass", "fail"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 // hookArgs takes GROUP HOOK, and a command after --.
@@ -184,7 +181,7 @@ func (a *app) hookList() *cobra.Command {
 }
 
 func hookTable(hooks []contract.Hook) string {
-	rows := [][]string{{"hook", "at", ">deadline", ">bound", "otherwise", ">usually", ">95 % within", "who answers"}}
+	rows := [][]string{{"hook", "at", ">deadline", "?>bound", "otherwise", "?>usually", "?>95 % within", "who answers"}}
 	for _, h := range hooks {
 		usual, slow := "-", "-"
 		if h.UsualSeconds != nil && h.SlowSeconds != nil {
@@ -284,7 +281,7 @@ func (a *app) hookDeliveries() *cobra.Command {
 }
 
 func deliveryTable(all []contract.Delivery) string {
-	rows := [][]string{{"at", "ticket", "kind", ">status", ">took", "heard", "sent by", "came back"}}
+	rows := [][]string{{"at", "ticket", "kind", ">status", "?>took", "?heard", "?sent by", "came back"}}
 	for _, d := range all {
 		heard := "yes"
 		if !d.Heard {

@@ -91,7 +91,7 @@ func (a *app) imageList() *cobra.Command {
 				return err
 			}
 			return a.print(images, func() string {
-				rows := [][]string{{"image", "state", "origin", ">size", "marks", "in", "digest", "made", "by"}}
+				rows := [][]string{{"image", "state", "?origin", ">size", "marks", "?in", "?digest", "made", "?by"}}
 				for _, i := range images {
 					rows = append(rows, []string{fmt.Sprintf("%s@%d", i.Name, i.Version), string(i.State), string(i.Origin), size(i.SizeBytes),
 						strings.Join(i.Marks, ", "), regions(i), short(i.Digest), ago(i.CreatedAt), i.CreatedBy})

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,6 +19,9 @@ func (a *app) instanceCommand() *cobra.Command {
 	var of string
 	var gone bool
 	listing := &cobra.Command{Use: "list", Short: "List instances", Args: exactly(),
+		Long: `Lists instances, of all groups and those that belong to none. The number at the end of
+an instance's name is counted in the group, in base 16: after timetable-009 comes
+timetable-00a, and timetable-010 is the sixteenth. A number is never given twice.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			instances, err := a.instancesOf(cmd.Context(), of, gone)
 			if err != nil {
@@ -35,14 +39,20 @@ func (a *app) instanceCommand() *cobra.Command {
 			}
 			return a.print(in, func() string { return instancePicture(in) })
 		}}
+	follow := false
 	logging := &cobra.Command{Use: "boot-log INSTANCE", Short: "Print what the machine of an instance has written", Args: exactly("INSTANCE"),
+		Example: "  unitas instance boot-log timetable-003 --follow",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if follow {
+				return a.followBootLog(cmd.Context(), args[0])
+			}
 			log, _, err := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
 			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
 		}}
+	logging.Flags().BoolVar(&follow, "follow", false, "go on with what it writes until it is gone, or Ctrl-C")
 	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(), a.instanceRelease(), a.instanceRun(),
 		a.instanceTell("recreate", "Give an instance a fresh machine under its name; nothing takes its place meanwhile", "getting a fresh machine"),
 		a.instanceTell("pin", "Protect an instance from removal, by healing, shedding and rollouts alike", "pinned; nothing removes it"),
@@ -58,7 +68,7 @@ func instancePicture(in contract.Instance) string {
 	}
 	pinned := ""
 	if in.Pinned {
-		pinned = "yes"
+		pinned = "yes; nothing removes it, and its group cannot be deleted, until: unitas instance unpin " + in.Id
 	}
 	var b strings.Builder
 	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "version", in.Version, "image", in.Image, "labels", pairs(in.Labels), "address", in.Address,
@@ -114,12 +124,32 @@ func comesUp(in contract.Instance) string {
 }
 
 func instanceTable(instances []contract.Instance) string {
-	rows := [][]string{{"instance", "zone", "version", "state", ">for", "verdict", ">in flight", "address", "because"}}
+	rows := [][]string{{"instance", "?group", "zone", "version", "state", ">for", "verdict", "pinned", "?>in flight", "?address", "because"}}
+	groups, pins := false, false
 	for _, in := range instances {
-		rows = append(rows, []string{in.Id, in.Zone, in.Version, string(in.State), words.Span(time.Since(in.Since)), string(in.Verdict),
-			strconv.Itoa(in.InFlight), in.Address, clip(in.Why, 60)})
+		groups = groups || in.Group != instances[0].Group
+		pins = pins || in.Pinned
+		verdict := string(in.Verdict)
+		if in.State == contract.InstanceStateGone {
+			verdict = "" // there is nobody to ask
+		}
+		rows = append(rows, []string{in.Id, orWord(in.Group, "none"), in.Zone, in.Version, string(in.State), words.Span(time.Since(in.Since)), verdict,
+			map[bool]string{true: "pinned"}[in.Pinned], strconv.Itoa(in.InFlight), in.Address, in.Why})
 	}
-	return orNone(rows, "There are no instances.")
+	return orNone(without(rows, map[string]bool{"?group": !groups, "pinned": !pins}), "There are no instances.")
+}
+
+// without leaves out the columns of these headings, which would say nothing.
+func without(rows [][]string, empty map[string]bool) [][]string {
+	for k := len(rows[0]) - 1; k >= 0; k-- {
+		if !empty[rows[0][k]] {
+			continue
+		}
+		for r := range rows {
+			rows[r] = slices.Delete(rows[r], k, k+1)
+		}
+	}
+	return rows
 }
 
 func clip(text string, n int) string {

@@ -57,6 +57,36 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 	return cmd
 }
 
+// followBootLog prints what the machine writes, from its beginning, until it is gone.
+func (a *app) followBootLog(ctx context.Context, id string) error {
+	tick := time.NewTicker(300 * time.Millisecond)
+	defer tick.Stop()
+	printed := 0
+	for {
+		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
+		if err != nil && ctx.Err() == nil && refused(err) {
+			return err
+		}
+		log, _, logErr := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(ctx, id) })
+		if logErr == nil {
+			if len(log) < printed { // another launch writes a log of its own
+				printed = 0
+			}
+			fmt.Fprint(a.out, log[printed:])
+			printed = len(log)
+		}
+		if err == nil && (in.State == contract.InstanceStateGone || in.State == contract.InstanceStateLost) {
+			fmt.Fprintf(a.err, "%s is %s: %s\n", id, in.State, a.whyNot(ctx, in))
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
 // watchBoot prints what the machine writes until it serves or is gone.
 func (a *app) watchBoot(ctx context.Context, in contract.Instance) error {
 	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
@@ -109,8 +139,15 @@ func (a *app) whyNot(ctx context.Context, in contract.Instance) string {
 
 func (a *app) instanceRetire() *cobra.Command {
 	var yes bool
+	var reason string
+	var p patience
 	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Drain, stop and remove an instance; its group launches another", Args: exactly("INSTANCE"),
+		Example: "  unitas instance retire timetable-003 --reason \"its disk is slow\" --wait --timeout 2m",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			stays, err := p.stays()
+			if err != nil {
+				return err
+			}
 			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
@@ -123,13 +160,18 @@ func (a *app) instanceRetire() *cobra.Command {
 				fmt.Sprintf("This drains and stops the machine of %s in %s and removes its files. %s Its journal stays.\nRetire it?", in.Id, in.Zone, then)); err != nil {
 				return err
 			}
-			in, err = a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommandRetire, nil)
+			in, err = a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommandRetire, given(cmd, "reason", reason))
 			if err != nil {
 				return err
+			}
+			if stays {
+				return a.stayUntilGone(cmd.Context(), in, p)
 			}
 			return a.print(in, func() string { return in.Id + " is being retired.\n" })
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	p.add(cmd, "it is gone and its group is whole again")
 	return cmd
 }
 
@@ -175,7 +217,8 @@ func (a *app) instanceRun() *cobra.Command {
 	cmd := &cobra.Command{Use: "run INSTANCE -- COMMAND…", Short: "Run a command on the machine of an instance, as its workload's user",
 		Long: `Runs a command on the machine of an instance, as its workload's user and among its
 files, and prints what it writes. That it was run is kept in the journal, with who ran
-it. No shell reads the command; give one for pipes: -- sh -c '…'.`,
+it. No shell reads the command; give one for pipes: -- sh -c '…'. The exit status is the
+command's own; 3 as well when it did not end by itself.`,
 		Example: "  unitas instance run timetable-003 -- cat season\n  unitas instance run timetable-003 --timeout 5s -- sh -c 'ls -l | head'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {
@@ -195,6 +238,9 @@ it. No shell reads the command; give one for pipes: -- sh -c '…'.`,
 			}
 			if ran.Truncated {
 				fmt.Fprintln(a.err, "unitas: only the first 256 KiB of what it wrote are shown")
+			}
+			if ran.Status > 0 && ran.Why == nil {
+				return passedOn{int(ran.Status), fmt.Sprintf("on %s it ended with status %d", args[0], ran.Status)}
 			}
 			if ran.Status != 0 {
 				return badEnd{fmt.Sprintf("on %s: %s", args[0], or(ran.Why, fmt.Sprintf("it ended with status %d", ran.Status)))}

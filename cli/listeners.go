@@ -55,11 +55,6 @@ func (f *listenerFlags) add(cmd *cobra.Command, set bool) {
 	numberVar(flags, &f.enough, "enough", 50, "with --near: the `PERCENT` of a region's targets that must be healthy, or the next region shares")
 	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, quiet, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
 	flags.StringVar(&f.log, "log", "failures", "what is written down: all, `PERCENT`% (and all failures), failures, or none")
-	fixed := cobra.FixedCompletions
-	_ = cmd.RegisterFlagCompletionFunc("kind", fixed([]string{"http", "https", "tcp"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("least-tls", fixed([]string{"1.2", "1.3"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("log", fixed([]string{"all", "failures", "none"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("near", fixed([]string{"alike", "measured"}, cobra.ShellCompDirectiveNoFileComp))
 	if set {
 		flags.StringArrayVar(&f.more, "add-route", nil, "a route after those that there are. May be repeated")
 		numberVar(flags, &f.drop, "drop-route", 0, "take away the route of this `NUMBER`")
@@ -291,7 +286,7 @@ func (a *app) listenerList() *cobra.Command {
 				return err
 			}
 			return a.print(all.Items, func() string {
-				rows := [][]string{{"listener", "kind", ">connections", ">requests", ">refused", "now"}}
+				rows := [][]string{{"listener", "kind", "?>connections", "?>requests", "?>refused", "now"}}
 				for _, l := range all.Items {
 					rows = append(rows, []string{l.Address, string(l.Kind), strconv.Itoa(l.Connections), strconv.FormatInt(l.Requests, 10), strconv.FormatInt(l.Refused, 10), troubled(l)})
 				}

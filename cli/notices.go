@@ -203,7 +203,7 @@ func (a *app) noticeMessages() *cobra.Command {
 }
 
 func messageTable(all []contract.Message) string {
-	rows := [][]string{{">number", "at", "state", ">tries", ">status", ">took", ">lines", "subject", "came back"}}
+	rows := [][]string{{">number", "at", "state", "?>tries", "?>status", "?>took", "?>lines", "?subject", "came back"}}
 	for _, m := range all {
 		state := string(m.State)
 		if m.NextAt != nil && m.Tries > 0 {

@@ -233,7 +233,7 @@ func (a *app) poolList() *cobra.Command {
 				return err
 			}
 			return a.print(pools, func() string {
-				rows := [][]string{{"pool", "listens on", "check", "groups", ">per second", ">5xx", ">99 %", "now"}}
+				rows := [][]string{{"pool", "?listens on", "?check", "?groups", "?>per second", "?>5xx", "?>99 %", "now"}}
 				for _, p := range pools {
 					w := together(p, 1)
 					rows = append(rows, []string{p.Name, addressesOf(p), p.Check, orWord(strings.Join(p.Groups, ", "), "none"), rate(w.PerSecond),
@@ -287,9 +287,9 @@ func (a *app) poolShow() *cobra.Command {
 				return p, err
 			}
 			if watch {
-				return a.live(cmd.Context(), func() (string, string, bool, error) {
+				return a.live(cmd.Context(), patience{watch: true}, func() (sight, error) {
 					p, err := read()
-					return poolPicture(p), p.Sentence, false, err
+					return sight{picture: poolPicture(p), sentence: p.Sentence, value: p}, err
 				})
 			}
 			p, err := read()
@@ -319,7 +319,7 @@ func poolPicture(p contract.Pool) string {
 		fmt.Fprintf(&b, "  %s://%s  %s\n", l.Kind, l.Address, text)
 	}
 	b.WriteString("\n")
-	rows := [][]string{{"target", "version", "verdict", "traffic", ">share", ">in flight", ">requests", ">failures", ">retried", ">median", ">99 %", "address"}}
+	rows := [][]string{{"target", "version", "verdict", "traffic", "?>share", "?>in flight", ">requests", ">failures", "?>retried", "?>median", "?>99 %", "?address"}}
 	for _, t := range p.Targets {
 		rows = append(rows, []string{t.Instance, t.Version, verdictWord(t.Verdict), targetWord(t), fmt.Sprintf("%.0f %%", t.SharePercent), strconv.Itoa(t.InFlight),
 			strconv.FormatInt(t.Requests, 10), strconv.FormatInt(t.Failures, 10), strconv.FormatInt(t.Retried, 10), millis(t.MedianMs), millis(t.P99Ms), t.Address})
@@ -340,7 +340,7 @@ func poolPicture(p contract.Pool) string {
 		}
 	}
 	if len(p.Versions) > 0 {
-		rows := [][]string{{"version", ">over", ">per second", ">requests", ">2xx", ">3xx", ">4xx", ">5xx", ">unanswered", ">median", ">95 %", ">99 %", ">in flight"}}
+		rows := [][]string{{"version", ">over", ">per second", ">requests", "?>2xx", "?>3xx", "?>4xx", ">5xx", ">unanswered", "?>median", "?>95 %", ">99 %", "?>in flight"}}
 		for _, v := range p.Versions {
 			for i, w := range v.Windows {
 				name, inFlight := "", ""

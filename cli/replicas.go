@@ -26,7 +26,7 @@ pools. One that is not heard of for seven seconds loses its groups to the others
 			}
 			return a.print(l.Items, func() string {
 				now := time.Now()
-				rows := [][]string{{"replica", "state", "address", "version", ">up for", ">groups", "keeps"}}
+				rows := [][]string{{"replica", "state", "?address", "?version", "?>up for", ">groups", "keeps"}}
 				for _, r := range l.Items {
 					name, state := r.Name, "alive"
 					if r.Self {

@@ -61,7 +61,7 @@ func (f *rolloutFlags) body(cmd *cobra.Command) (contract.NewRollout, error) {
 
 func (a *app) rolloutStart() *cobra.Command {
 	var f rolloutFlags
-	var watch bool
+	var p patience
 	cmd := &cobra.Command{Use: "start GROUP --to NAME@N", Short: "Begin to replace a group's instances by another template version", Args: exactly("GROUP"),
 		Long: `Begins to replace a group's instances by another template version, wave by wave: a
 canary of one, a quarter, and all, unless --course or other flags say otherwise. A wave
@@ -75,6 +75,10 @@ back what most instances run now.
 			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,broken=hold,least=200,undecided=extend\n" +
 			"  unitas rollout start timetable --to last-good --supersede",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			stays, err := p.stays()
+			if err != nil {
+				return err
+			}
 			body, err := f.body(cmd)
 			if err != nil {
 				return err
@@ -88,15 +92,15 @@ back what most instances run now.
 			if r.Pace == "at-once" {
 				fmt.Fprintln(a.err, "unitas: it replaces all at once, and nobody need serve meanwhile")
 			}
-			if watch {
-				return a.watchRollout(cmd.Context(), r.Number)
+			if stays {
+				return a.watchRollout(cmd.Context(), r.Number, p)
 			}
 			return a.print(r, func() string {
 				return fmt.Sprintf("Rollout %d of %s to %s begins. Watch it with: unitas rollout watch %s\n", r.Number, r.Group, r.To, r.Group)
 			})
 		}}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&watch, "watch", false, "watch it to its end; exit 3 when it is held or not done")
+	p.add(cmd, "it is done")
 	return cmd
 }
 
@@ -120,7 +124,8 @@ func (a *app) find(ctx context.Context, which string) (contract.Rollout, string,
 }
 
 func (a *app) rolloutWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch GROUP|NUMBER", Short: "Watch a rollout until it ends or is held", Args: exactly("GROUP|NUMBER"),
+	p := patience{watch: true}
+	cmd := &cobra.Command{Use: "watch GROUP|NUMBER", Short: "Watch a rollout until it ends or is held", Args: exactly("GROUP|NUMBER"),
 		Long: `Watches a rollout until it ends or is held. The exit status is 0 when it is done,
 and 3 when it is held, reverted or abandoned.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -128,39 +133,44 @@ and 3 when it is held, reverted or abandoned.`,
 			if err != nil {
 				return err
 			}
-			return a.watchRollout(cmd.Context(), r.Number)
+			return a.watchRollout(cmd.Context(), r.Number, p)
 		}}
+	cmd.Flags().DurationVar(&p.timeout, "timeout", 0, "stay no longer than this, and exit 3; 0s is as long as it takes")
+	return cmd
 }
 
-func (a *app) watchRollout(ctx context.Context, number int64) error {
-	var last contract.Rollout
-	err := a.live(ctx, func() (string, string, bool, error) {
+func (a *app) watchRollout(ctx context.Context, number int64, p patience) error {
+	return a.live(ctx, p, func() (sight, error) {
 		r, _, err := a.find(ctx, strconv.FormatInt(number, 10))
 		if err != nil {
-			return "", "", false, err
+			return sight{}, err
 		}
+		s := sight{picture: rolloutHead(r), sentence: r.Sentence, value: r, done: r.EndedAt != nil, bad: endedBadly(r)}
 		g, err := a.readGroup(ctx, r.Group)
-		if client.Is(err, "not-found") {
-			last = r
-			return rolloutHead(r), r.Sentence, true, nil
+		switch {
+		case client.Is(err, "not-found"):
+			s.done = true
+		case err != nil:
+			return sight{}, err
+		default:
+			s.picture = rolloutPicture(r, g)
+			if !s.done && s.bad == "" && g.Frozen != "" {
+				s.bad = fmt.Sprintf("nothing moves while %s is frozen (%s); thaw it with: unitas group thaw %s", g.Name, g.Frozen, g.Name)
+			}
 		}
-		if err != nil {
-			return "", "", false, err
-		}
-		last = r
-		over := r.EndedAt != nil || r.State == contract.RolloutStateHeld
-		return rolloutPicture(r, g), r.Sentence, over, nil
+		return s, nil
 	})
-	if err != nil {
-		return err
-	}
-	switch last.State {
+}
+
+// endedBadly says why a rollout will not be done by itself any more, or "".
+func endedBadly(r contract.Rollout) string {
+	switch r.State {
 	case contract.RolloutStateHeld:
-		return badEnd{fmt.Sprintf("the rollout is held: %s; go on with: unitas rollout proceed %s, or back with: unitas rollout revert %s", last.Why, last.Group, last.Group)}
+		return fmt.Sprintf("the rollout is held: %s; go on with: unitas rollout proceed %s, or back with: unitas rollout revert %s", r.Why, r.Group, r.Group)
 	case contract.RolloutStateReverted, contract.RolloutStateAbandoned:
-		return badEnd{fmt.Sprintf("the rollout is %s: %s", last.State, last.Why)}
+		return fmt.Sprintf("the rollout is %s: %s", r.State, r.Why)
 	}
-	return nil
+	return ""
 }
 
 func (a *app) rolloutShow() *cobra.Command {
@@ -214,7 +224,7 @@ func (a *app) rolloutList() *cobra.Command {
 				return err
 			}
 			return a.print(rollouts, func() string {
-				rows := [][]string{{">number", "group", "from", "to", "state", "started", "by", "because"}}
+				rows := [][]string{{">number", "group", "?from", "to", "state", "?started", "?by", "because"}}
 				for _, r := range rollouts {
 					rows = append(rows, []string{strconv.FormatInt(r.Number, 10), r.Group, r.From, r.To, string(r.State), ago(r.StartedAt), r.StartedBy, clip(r.Why, 60)})
 				}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
@@ -35,6 +36,14 @@ const (
 type badEnd struct{ text string }
 
 func (b badEnd) Error() string { return b.text }
+
+// passedOn is the status of a command that was run elsewhere.
+type passedOn struct {
+	status int
+	text   string
+}
+
+func (p passedOn) Error() string { return p.text }
 
 // usage is a command that was called wrongly.
 type usage struct{ error }
@@ -60,7 +69,11 @@ func DefaultData() string {
 // app is what the commands share.
 type app struct {
 	server, tokenFile, output string
-	out, err                  io.Writer
+	// use is the service that is meant, by its name in the settings; certificate a file of
+	// who signed for it.
+	use, certificate string
+	utc              bool
+	out, err         io.Writer
 }
 
 // Root is the command line without the service's own commands.
@@ -87,18 +100,30 @@ A release in a few lines:
 	flags.StringVar(&a.tokenFile, "token-file", environment("UNITAS_TOKEN_FILE", filepath.Join(DefaultData(), "token")),
 		"the `FILE` with the bearer token (UNITAS_TOKEN_FILE; UNITAS_TOKEN gives the token itself)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
+	flags.StringVar(&a.use, "use", "", "the `SERVICE` that is meant, by its name among those of unitas config")
+	flags.BoolVar(&a.utc, "utc", false, "tell times in UTC, not in the zone of this machine")
+	flags.BoolVar(&wideTables, "wide", false, "keep all columns of a table, also where the terminal is too narrow")
 	root.SetFlagErrorFunc(misread)
-	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		if a.output != "table" && a.output != "json" && a.output != "yaml" {
 			return misused("--output %s: give table, json or yaml", a.output)
 		}
-		return nil
+		if a.utc {
+			time.Local = time.UTC // of this process, which ends with the command
+		}
+		if ownChoice[cmd.Name()] || (cmd.Parent() != nil && ownChoice[cmd.Parent().Name()]) {
+			return nil
+		}
+		return a.chooseService(cmd)
 	}
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	defer a.complete(root)
 	root.AddCommand(a.serviceCommand(), a.placesCommand(), a.imageCommand(), a.templateCommand(), a.checkCommand(), a.listenerCommand(), a.poolCommand(), a.groupCommand(),
-		a.instanceCommand(), a.ruleCommand(), a.metricCommand(), a.hookCommand(), a.ticketCommand(), a.rolloutCommand(), a.courseCommand(), a.drillCommand(), a.noticeCommand(), a.replicaCommand(), a.costsCommand(), a.journalCommand(), a.whyCommand(), a.teardownCommand())
+		a.instanceCommand(), a.ruleCommand(), a.metricCommand(), a.hookCommand(), a.ticketCommand(), a.rolloutCommand(), a.courseCommand(), a.drillCommand(), a.noticeCommand(), a.replicaCommand(), a.costsCommand(), a.journalCommand(), a.whyCommand(), a.teardownCommand(), a.configCommand(), a.doctorCommand())
 	return root
 }
+
+// ownChoice are the commands that ask no service, or look for it themselves.
+var ownChoice = map[string]bool{"config": true, "doctor": true, "serve": true, "completion": true, "help": true}
 
 // Execute runs the command line and returns the exit status.
 func Execute(ctx context.Context, root *cobra.Command) int {
@@ -107,9 +132,13 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 	ran, err := root.ExecuteContextC(ctx)
 	var wrong usage
 	var bad badEnd
+	var passed passedOn
 	switch {
 	case err == nil:
 		return 0
+	case errors.As(err, &passed):
+		fmt.Fprintln(os.Stderr, "unitas:", passed.text)
+		return passed.status
 	case errors.As(err, &bad):
 		fmt.Fprintln(os.Stderr, "unitas:", err)
 		return exitBadEnded
@@ -167,7 +196,15 @@ func (a *app) connect() (*client.Client, error) {
 		}
 		token = strings.TrimSpace(string(raw))
 	}
-	return client.Connect(a.server, token)
+	var options []client.ClientOption
+	if a.certificate != "" {
+		trust, err := trusting(a.certificate)
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, trust)
+	}
+	return client.Connect(a.server, token, options...)
 }
 
 // ask makes one call and reads its answer.
@@ -240,7 +277,7 @@ func (a *app) print(v any, table func() string) error {
 		_, err = a.out.Write(raw)
 		return err
 	}
-	_, err := io.WriteString(a.out, table())
+	_, err := io.WriteString(a.out, onScreen(table()))
 	return err
 }
 

@@ -50,9 +50,6 @@ func (f *ruleFlags) add(cmd *cobra.Command) {
 	flags.IntVar(&f.most, "max", 0, "calendar: the max then; -1 leaves it as it is")
 	flags.IntVar(&f.size, "size", 0, "calendar: the size then; -1 leaves it as it is")
 	flags.BoolVar(&f.dry, "dry-run", false, "only show what it would mean: its next times, what it meets, and advice")
-	fixed := cobra.FixedCompletions
-	_ = cmd.RegisterFlagCompletionFunc("metric", fixed([]string{"cpu", "memory", "network-in", "network-out", "requests", "latency", "scrape:", "push:"}, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace))
-	_ = cmd.RegisterFlagCompletionFunc("over", fixed([]string{"average", "maximum", "total", "p50", "p95"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 var linePattern = regexp.MustCompile(`^\s*(above|below)\s+(-?[0-9]+(?:\.[0-9]+)?)\s*%?\s+for\s+([0-9][0-9a-z.]*)\s*:\s*(\S+)\s*$`)

@@ -26,7 +26,7 @@ func (a *app) listenerServed() *cobra.Command {
 				return err
 			}
 			return a.print(all.Items, func() string {
-				rows := [][]string{{"at", ">status", "request", "target", ">first byte", ">whole", ">in", ">out", "caller", "what failed"}}
+				rows := [][]string{{"at", ">status", "request", "target", "?>first byte", "?>whole", "?>in", "?>out", "?caller", "what failed"}}
 				for _, item := range all.Items {
 					l := servedLine(item)
 					rows = append(rows, []string{l.At.Local().Format("15:04:05.000"), map[bool]string{true: strconv.Itoa(l.Status), false: "–"}[l.Status > 0], strings.TrimSpace(l.Method + " " + l.Host + l.Path),

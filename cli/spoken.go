@@ -27,11 +27,6 @@ func (f *spokenFlags) add(cmd *cobra.Command) {
 	flags.DurationVar(&f.stayFor, "stay-for", 0, "with --stay cookie: how long the cookie is kept; without it until the browser ends")
 	flags.StringVar(&f.eject, "eject", "never", "set a target aside for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), points (percent points more failures than the others), slower (times, by the median), least (requests), first and most (times)")
 	flags.StringArrayVar(&f.limits, "limit", nil, "what a target may take, `LIMIT=VALUE,…` of connect, first-byte, idle, request (times) and body (a size); none takes one away. May be repeated")
-	fixed := cobra.FixedCompletions
-	_ = cmd.RegisterFlagCompletionFunc("speak", fixed([]string{"http", "http2", "https"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("trust", fixed([]string{"host", "anyone"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("stay", fixed([]string{"nothing", "cookie", "header:", "address"}, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace))
-	_ = cmd.RegisterFlagCompletionFunc("eject", fixed([]string{"never", "usual", "failures="}, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace))
 }
 
 // spoken is what was given of it.

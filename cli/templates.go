@@ -264,7 +264,7 @@ func (a *app) templateList() *cobra.Command {
 				return err
 			}
 			return a.print(templates, func() string {
-				rows := [][]string{{"template", "state", "marks", "image", ">cpus", ">memory", ">port", "made", "by", "note"}}
+				rows := [][]string{{"template", "state", "marks", "image", "?>cpus", "?>memory", "?>port", "?made", "?by", "note"}}
 				for _, t := range templates {
 					rows = append(rows, []string{fmt.Sprintf("%s@%d", t.Name, t.Version), string(t.State), strings.Join(t.Marks, ", "), t.Image,
 						strconv.FormatFloat(t.Cpus, 'f', -1, 64), size(t.MemoryBytes), strconv.Itoa(t.Port), ago(t.CreatedAt), t.CreatedBy, t.Note})

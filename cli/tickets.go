@@ -107,7 +107,7 @@ func ticketPicture(t contract.Ticket, sent []contract.Delivery) string {
 }
 
 func ticketTable(tickets []contract.Ticket) string {
-	rows := [][]string{{"ticket", "group", "at", "state", ">held", ">left", "so far"}}
+	rows := [][]string{{"ticket", "?group", "?at", "state", "?>held", ">left", "so far"}}
 	for _, t := range tickets {
 		left := "-"
 		if t.State == contract.TicketStateOpen {

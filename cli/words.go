@@ -7,86 +7,12 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"golang.org/x/term"
 
 	"unitas/internal/fleet/words"
 )
-
-// table lines columns up. The first row is the heading; columns whose heading
-// begins with ">" are right-aligned. On a terminal it is made to fit.
-func table(rows [][]string) string {
-	width, _, err := term.GetSize(int(os.Stdout.Fd()))
-	if err != nil || width <= 0 {
-		width = 1 << 20
-	}
-	return tableWithin(rows, width)
-}
-
-// tableWithin leaves out columns from the right until the lines are no longer
-// than width, and marks that with "…" at the end of the heading; what of the
-// last column does not fit is clipped first.
-func tableWithin(rows [][]string, width int) string {
-	if len(rows) == 0 {
-		return ""
-	}
-	const gap, least = 2, 12
-	used := 0
-	for i := range rows[0] {
-		column := 0
-		for _, row := range rows {
-			column = max(column, len([]rune(strings.TrimPrefix(row[i], ">"))))
-		}
-		last := i == len(rows[0])-1
-		if used+column <= width && (last || used+column+gap+1 <= width) {
-			used += column + gap
-			continue
-		}
-		if last && width-used >= least {
-			for r := range rows {
-				rows[r][i] = clip(rows[r][i], width-used)
-			}
-			break
-		}
-		for r := range rows {
-			rows[r] = rows[r][:i]
-		}
-		if i > 0 {
-			rows[0][i-1] += " …"
-		}
-		break
-	}
-	right := make([]bool, len(rows[0]))
-	widths := make([]int, len(rows[0]))
-	for i, h := range rows[0] {
-		rows[0][i], right[i] = strings.CutPrefix(h, ">")
-	}
-	for _, row := range rows {
-		for i, cell := range row {
-			widths[i] = max(widths[i], len([]rune(cell)))
-		}
-	}
-	var b strings.Builder
-	w := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
-	for _, row := range rows {
-		cells := make([]string, len(row))
-		for i, cell := range row {
-			if right[i] {
-				cell = strings.Repeat(" ", widths[i]-len([]rune(cell))) + cell
-			}
-			cells[i] = cell
-		}
-		fmt.Fprintln(w, strings.Join(cells, "\t"))
-	}
-	w.Flush()
-	lines := strings.Split(b.String(), "\n")
-	for i, line := range lines {
-		lines[i] = strings.TrimRight(line, " ")
-	}
-	return strings.Join(lines, "\n")
-}
 
 // facts lines up names and values, one to a line.
 func facts(pairs ...string) string {
@@ -109,10 +35,6 @@ func spanOf(seconds float64) string { return words.Span(time.Duration(seconds * 
 
 func ago(t time.Time) string { return words.Span(time.Since(t)) + " ago" }
 
-func clock(t time.Time) string { return t.Local().Format("15:04:05") }
-
-func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
-
 // size writes bytes with a binary unit.
 func size(n int64) string {
 	unit := 0
@@ -132,30 +54,6 @@ func or(text *string, otherwise string) string {
 		return otherwise
 	}
 	return *text
-}
-
-// tone is a colour of text, used on a terminal only and never alone.
-type tone string
-
-const (
-	plain   tone = ""
-	trouble tone = "\x1b[31m"
-	waiting tone = "\x1b[33m"
-	newer   tone = "\x1b[36m"
-	faint   tone = "\x1b[2m"
-	strong  tone = "\x1b[1m"
-)
-
-// colours reports whether standard output wants them (https://no-color.org).
-func colours() bool {
-	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd()))
-}
-
-func (t tone) paint(text string) string {
-	if t == plain || !colours() {
-		return text
-	}
-	return string(t) + text + "\x1b[0m"
 }
 
 // confirm asks once before something is destroyed. Where nobody can be asked,

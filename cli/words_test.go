@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 
 	"unitas/api/contract"
@@ -27,7 +28,7 @@ func TestTableFitsItsTerminal(t *testing.T) {
 	for width, want := range map[int]string{
 		80: "instance        for  because\ntimetable-001  12 s  sailings-up passed 2 of 2\n",
 		40: "instance        for  because\ntimetable-001  12 s  sailings-up passed…\n",
-		25: "instance       for …\ntimetable-001   12 s\n",
+		25: "instance        for …\ntimetable-001  12 s\n",
 		17: "instance …\ntimetable-001\n",
 	} {
 		if got := tableWithin(rows(), width); got != want {
@@ -97,5 +98,52 @@ func TestGrownSpansAreNoNews(t *testing.T) {
 	}
 	if one != "Wave 2 of 3: waits for timetable-007, settling for , usually ." {
 		t.Errorf("the sentence without its spans is %q", one)
+	}
+}
+
+// TestTableKeepsWhatMatters: where a terminal is narrow, what is marked as less important
+// goes first, and nothing is cut without a sign.
+func TestTableKeepsWhatMatters(t *testing.T) {
+	rows := func() [][]string {
+		return [][]string{{"target", "?>median", "?address", "because"}, {"timetable-001", "2 ms", "127.1.0.1", "sailings-up failed 3 of 3: 503"}}
+	}
+	for width, want := range map[int]string{
+		70: "target         median  address    because\ntimetable-001    2 ms  127.1.0.1  sailings-up failed 3 of 3: 503\n",
+		60: "target         median  because …\ntimetable-001    2 ms  sailings-up failed 3 of 3: 503\n",
+		48: "target         because …\ntimetable-001  sailings-up failed 3 of 3: 503\n",
+		40: "target         because …\ntimetable-001  sailings-up failed 3 o…\n",
+	} {
+		if got := tableWithin(rows(), width); got != want {
+			t.Errorf("in %d columns the table is\n%s, want\n%s", width, got, want)
+		}
+	}
+}
+
+func TestLongLinesGoOnAtAWord(t *testing.T) {
+	for _, c := range []struct {
+		line  string
+		width int
+		want  string
+	}{
+		{"6 of 6 serving, all on timetable-web@2.", 80, "6 of 6 serving, all on timetable-web@2."},
+		{"6 of 6 serving, all on timetable-web@2.", 24, "6 of 6 serving, all on\n  timetable-web@2."},
+		{"    because it was not healthy", 22, "    because it was not\n      healthy"},
+		{"a " + strings.Repeat("x", 40) + " b", 20, "a " + strings.Repeat("x", 40) + "\n  b"},
+		{string(trouble) + "held and waits for" + "\x1b[0m a person", 20, string(trouble) + "held and waits for" + "\x1b[0m a\n  person"},
+	} {
+		if got := wrapped(c.line, c.width); got != c.want {
+			t.Errorf("%q in %d columns is\n%q, want\n%q", c.line, c.width, got, c.want)
+		}
+	}
+}
+
+// TestAPictureThatIsTooHighSaysSo: a picture that is watched is never cut without a sign.
+func TestAPictureThatIsTooHighSaysSo(t *testing.T) {
+	lines := []string{"one", "two", "three", "four", "five"}
+	if got := within(lines, 80, 5); len(got) != 5 || got[4] != "five" {
+		t.Errorf("a picture that fits is %q", got)
+	}
+	if got := within(lines, 80, 3); len(got) != 3 || !strings.Contains(got[2], "3 lines more") {
+		t.Errorf("a picture that does not fit is %q", got)
 	}
 }

@@ -19,11 +19,11 @@ import (
 
 // Connect returns a client of the service at the URL server, which signs in
 // with the bearer token.
-func Connect(server, token string) (*Client, error) {
-	return NewClient(strings.TrimRight(server, "/"), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+func Connect(server, token string, options ...ClientOption) (*Client, error) {
+	return NewClient(strings.TrimRight(server, "/"), append(options, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
-	}))
+	}))...)
 }
 
 // VersionHeader is in every answer of a Unitas service.

@@ -358,6 +358,24 @@ func (e InstanceState) Valid() bool {
 	}
 }
 
+// Defines values for JournalEntryOutcome.
+const (
+	JournalEntryOutcomeBad  JournalEntryOutcome = "bad"
+	JournalEntryOutcomeGood JournalEntryOutcome = "good"
+)
+
+// Valid indicates whether the value is a known member of the JournalEntryOutcome enum.
+func (e JournalEntryOutcome) Valid() bool {
+	switch e {
+	case JournalEntryOutcomeBad:
+		return true
+	case JournalEntryOutcomeGood:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LineChangeKind.
 const (
 	LineChangeKindGone LineChangeKind = "gone"
@@ -742,6 +760,33 @@ func (e RuleNowAsks) Valid() bool {
 	}
 }
 
+// Defines values for ServicePartsPart.
+const (
+	Database  ServicePartsPart = "database"
+	Disk      ServicePartsPart = "disk"
+	Groups    ServicePartsPart = "groups"
+	Listeners ServicePartsPart = "listeners"
+	Machines  ServicePartsPart = "machines"
+)
+
+// Valid indicates whether the value is a known member of the ServicePartsPart enum.
+func (e ServicePartsPart) Valid() bool {
+	switch e {
+	case Database:
+		return true
+	case Disk:
+		return true
+	case Groups:
+		return true
+	case Listeners:
+		return true
+	case Machines:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Shed.
 const (
 	Newest   Shed = "newest"
@@ -1021,6 +1066,24 @@ func (e ListImagesParamsState) Valid() bool {
 	case ListImagesParamsStateReady:
 		return true
 	case ListImagesParamsStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListJournalParamsOutcome.
+const (
+	ListJournalParamsOutcomeBad  ListJournalParamsOutcome = "bad"
+	ListJournalParamsOutcomeGood ListJournalParamsOutcome = "good"
+)
+
+// Valid indicates whether the value is a known member of the ListJournalParamsOutcome enum.
+func (e ListJournalParamsOutcome) Valid() bool {
+	switch e {
+	case ListJournalParamsOutcomeBad:
+		return true
+	case ListJournalParamsOutcomeGood:
 		return true
 	default:
 		return false
@@ -1827,9 +1890,15 @@ type JournalEntry struct {
 
 	// Numbers What was measured besides; the unit is in each name
 	Numbers map[string]interface{} `json:"numbers"`
-	Rollout *int64                 `json:"rollout,omitempty"`
-	Text    string                 `json:"text"`
+
+	// Outcome How it came out, of entries that are an end or a turn; absent for others
+	Outcome *JournalEntryOutcome `json:"outcome,omitempty"`
+	Rollout *int64               `json:"rollout,omitempty"`
+	Text    string               `json:"text"`
 }
+
+// JournalEntryOutcome How it came out, of entries that are an end or a turn; absent for others
+type JournalEntryOutcome string
 
 // JournalList defines model for JournalList.
 type JournalList struct {
@@ -3387,6 +3456,15 @@ type ServedLog struct {
 type Service struct {
 	Now time.Time `json:"now"`
 
+	// Parts What the service rests on, and how each is now
+	Parts []struct {
+		Part ServicePartsPart `json:"part"`
+
+		// Says In words, with the numbers
+		Says string `json:"says"`
+		Well bool   `json:"well"`
+	} `json:"parts"`
+
 	// Troubles What keeps the service from working as it should, in sentences; none when it is well
 	Troubles []string `json:"troubles"`
 	Version  string   `json:"version"`
@@ -3394,6 +3472,9 @@ type Service struct {
 	// Zones In the order in which they are filled
 	Zones []string `json:"zones"`
 }
+
+// ServicePartsPart defines model for Service.Parts.Part.
+type ServicePartsPart string
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
@@ -4209,12 +4290,30 @@ type ListJournalParams struct {
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
 	Rollout  *int64  `form:"rollout,omitempty" json:"rollout,omitempty"`
 
+	// Kind Only of these kinds: what they are about, such as rollout, or exactly, such as rollout.held
+	Kind *[]string `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// By Only what this person did, by the name of the token; unitas for what the service decided
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Since Only from this time on
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until Only before this time
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Outcome Only what came out so
+	Outcome *ListJournalParamsOutcome `form:"outcome,omitempty" json:"outcome,omitempty"`
+
 	// Limit How many to return at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
+
+// ListJournalParamsOutcome defines parameters for ListJournal.
+type ListJournalParamsOutcome string
 
 // CreateListenerParams defines parameters for CreateListener.
 type CreateListenerParams struct {

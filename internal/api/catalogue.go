@@ -21,7 +21,7 @@ func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObjec
 	if n := s.Control.StuckGroups(); n > 0 {
 		troubles = append(troubles, fmt.Sprintf("No decision about %s can be written: the pages of groups that are stuck say why.", words.Count(n, "group")))
 	}
-	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now()}, nil
+	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now(), Parts: s.parts(ctx)}, nil
 }
 
 // ListChecks lists checks.

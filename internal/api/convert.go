@@ -284,6 +284,9 @@ func worse(a, b health.Verdict) bool {
 
 func fromEntry(e store.Entry) contract.JournalEntry {
 	out := contract.JournalEntry{Number: e.Number, At: e.At.UTC(), Kind: e.Kind, Actor: e.Actor, Text: e.Text, Because: e.Because, Numbers: e.Numbers}
+	if o := fleet.OutcomeOf(e.Kind); o != "" {
+		out.Outcome = (*contract.JournalEntryOutcome)(&o)
+	}
 	if e.Group != "" {
 		out.Group = &e.Group
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"unitas/api/contract"
 	"unitas/internal/api/routes"
@@ -308,6 +309,8 @@ func (s *Server) ListJournal(ctx context.Context, r routes.ListJournalRequestObj
 	}
 	items, err := s.Store.Journal(ctx, store.JournalQuery{
 		Group: some(r.Params.Group, ""), Instance: some(r.Params.Instance, ""), Rollout: some(r.Params.Rollout, 0), Page: p,
+		Kinds: some(r.Params.Kind, nil), Actor: some(r.Params.By, ""), Since: some(r.Params.Since, time.Time{}), Until: some(r.Params.Until, time.Time{}),
+		Outcome: fleet.Outcome(some(r.Params.Outcome, "")),
 	})
 	if err != nil {
 		return nil, err

@@ -27,7 +27,7 @@ func (s *Server) GetRolloutRecord(ctx context.Context, r routes.GetRolloutRecord
 	if err != nil {
 		return nil, err
 	}
-	decisions, err := s.Store.Journal(ctx, store.JournalQuery{Rollout: r.Number, About: "rollout", Page: store.Page{Limit: mostRecorded}})
+	decisions, err := s.Store.Journal(ctx, store.JournalQuery{Rollout: r.Number, Kinds: []string{"rollout"}, Page: store.Page{Limit: mostRecorded}})
 	if err != nil {
 		return nil, err
 	}

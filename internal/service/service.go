@@ -265,8 +265,15 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	go changes.Run(ctx) // ends the event streams when the context ends
 	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Places.Zones(), "version", c.Version)
 
+	if err := ctl.SayBegun(ctx); err != nil && ctx.Err() == nil {
+		c.Log.Warn("that the service begins is not in the journal", "error", err)
+	}
+
 	<-ctx.Done()
 	c.Log.Info("stopping; the instances go on running")
+	if err := ctl.SayStopped(); err != nil {
+		c.Log.Warn("that the service stops is not in the journal", "error", err)
+	}
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	listener.Close()

@@ -46,8 +46,8 @@ func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) 
 				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning *)
 			insert into outbox (at, kind, group_name, origin, data)
 			select at, 'journal', group_name, $12, jsonb_build_object('number', number, 'at', at, 'kind', kind, 'group', group_name,
-				'instance', instance, 'instances', instances, 'rollout', rollout, 'actor', actor, 'text', text, 'because', because, 'numbers', numbers) from e`,
-			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), e.Numbers.Map(), e.Cause, notNil(e.Instances), tx.origin)
+				'instance', instance, 'instances', instances, 'rollout', rollout, 'actor', actor, 'outcome', nullif($13, ''), 'text', text, 'because', because, 'numbers', numbers) from e`,
+			tx.Now, e.Kind, group, e.Instance, e.Rollout, tx.Actor, say.Line(group, e), say.Because(e.Cause), e.Numbers.Map(), e.Cause, notNil(e.Instances), tx.origin, string(fleet.OutcomeOf(e.Kind)))
 	}
 	if batch.Len() == 0 {
 		return nil
@@ -59,8 +59,13 @@ func (tx *Tx) Record(ctx context.Context, group string, entries ...fleet.Entry) 
 type JournalQuery struct {
 	Group, Instance string
 	Rollout         int64
-	About           string // the kind of thing: instance, rollout, …
-	Page            Page
+	// Kinds are what entries are about, such as "rollout", or exactly what they are, such
+	// as "rollout.held".
+	Kinds        []string
+	Actor        string
+	Since, Until time.Time // from the one on, before the other
+	Outcome      fleet.Outcome
+	Page         Page
 }
 
 // Journal lists entries, newest first.
@@ -83,7 +88,17 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		where = append(where, fmt.Sprintf("(instance = $%d or (instances <> '{}' and instances @> array[$%d]))", len(args), len(args)))
 	}
 	narrow("rollout", q.Rollout, q.Rollout != 0)
-	narrow("split_part(kind, '.', 1)", q.About, q.About != "")
+	narrow("actor", q.Actor, q.Actor != "")
+	compare := func(condition string, v any, set bool) {
+		if set {
+			args = append(args, v)
+			where = append(where, fmt.Sprintf(condition, len(args)))
+		}
+	}
+	compare("at >= $%d", q.Since, !q.Since.IsZero())
+	compare("at < $%d", q.Until, !q.Until.IsZero())
+	compare("(kind = any($%[1]d) or split_part(kind, '.', 1) = any($%[1]d))", q.Kinds, len(q.Kinds) > 0)
+	compare("kind = any($%d)", q.Outcome.Kinds(), q.Outcome != "")
 	entries, err := many[Entry](ctx, s.q, `select `+entryFields+`
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
 	for i := range entries {

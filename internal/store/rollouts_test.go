@@ -69,7 +69,7 @@ func TestOneLiveRollout(t *testing.T) {
 		Entries: []fleet.Entry{{Kind: "instance.settling", Instance: "timetable-001", Rollout: r.ID, Cause: fleet.Because("x")}}}); err != nil {
 		t.Fatal(err)
 	}
-	decided, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, About: "rollout", Page: store.Page{Limit: 1}})
+	decided, err := s.Journal(ctx, store.JournalQuery{Rollout: r.ID, Kinds: []string{"rollout"}, Page: store.Page{Limit: 1}})
 	if err != nil || len(decided) != 1 || decided[0].Kind != "rollout.held" {
 		t.Errorf("the last decision about it is %+v (%v)", decided, err)
 	}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"unitas/api/contract"
 	"unitas/internal/pgserver/pgtest"
@@ -67,7 +69,7 @@ func TestJournalIsFollowed(t *testing.T) {
 	s := start(t)
 	s.stock()
 	cmd := exec.Command(filepath.Join(bin, "unitas"), "journal", "--follow", "-o", "json")
-	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token)
+	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -165,6 +167,9 @@ func (s *service) places() *strings.Replacer {
 	return strings.NewReplacer("FRONT", s.front, "BACK", s.back, "DIR", s.dir)
 }
 
+// commandLimit is how long a command of a script may take.
+const commandLimit = 40 * time.Second
+
 func (s *service) command(line string) *outcome {
 	s.t.Helper()
 	line = s.places().Replace(line)
@@ -172,11 +177,16 @@ func (s *service) command(line string) *outcome {
 	for _, m := range regexp.MustCompile(`"([^"]*)"|(\S+)`).FindAllStringSubmatch(line, -1) {
 		args = append(args, m[1]+m[2])
 	}
-	cmd := exec.Command(filepath.Join(bin, args[0]), args[1:]...)
-	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token)
+	ctx, cancel := context.WithTimeout(s.t.Context(), commandLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, args[0]), args[1:]...)
+	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	err := cmd.Run()
+	if ctx.Err() != nil {
+		s.t.Errorf("$ %s\ndid not end within %s: %s%s", line, commandLimit, stdout.String(), stderr.String())
+	}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		s.t.Fatal(err)

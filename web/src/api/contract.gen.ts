@@ -1410,6 +1410,14 @@ export interface components {
         };
         Service: {
             version: string;
+            /** @description What the service rests on, and how each is now */
+            parts: {
+                /** @enum {string} */
+                part: "database" | "disk" | "machines" | "listeners" | "groups";
+                well: boolean;
+                /** @description In words, with the numbers */
+                says: string;
+            }[];
             /** @description What keeps the service from working as it should, in sentences; none when it is well */
             troubles: string[];
             /** Format: date-time */
@@ -4013,6 +4021,11 @@ export interface components {
             rollout?: number;
             /** @description The person by the name of the token, or "unitas" */
             actor: string;
+            /**
+             * @description How it came out, of entries that are an end or a turn; absent for others
+             * @enum {string}
+             */
+            outcome?: "good" | "bad";
             text: string;
             because: string;
             /** @description What was measured besides; the unit is in each name */
@@ -7046,6 +7059,16 @@ export interface operations {
                 group?: string;
                 instance?: string;
                 rollout?: number;
+                /** @description Only of these kinds: what they are about, such as rollout, or exactly, such as rollout.held */
+                kind?: string[];
+                /** @description Only what this person did, by the name of the token; unitas for what the service decided */
+                by?: string;
+                /** @description Only from this time on */
+                since?: string;
+                /** @description Only before this time */
+                until?: string;
+                /** @description Only what came out so */
+                outcome?: "good" | "bad";
                 /** @description How many to return at most */
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
