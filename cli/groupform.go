@@ -266,7 +266,7 @@ func (a *app) createGroup(ctx context.Context, form groupForm, dry bool, p patie
 
 // review is a group before it is made.
 func review(g contract.Group) string {
-	return facts("group", g.Name, "launches", g.Template, "zones", strings.Join(g.Zones, ", "), "spread", spreadWords(g.Spread),
+	return facts("group", g.Name, "launches", g.Template, "zones", strings.Join(g.Zones, ", "), "zone loss", g.ZoneLoss, "spread", spreadWords(g.Spread),
 		"size", fmt.Sprintf("%d, between %d and %d", g.Size, g.Min, g.Max), "above", fmt.Sprintf("%d more than the size while one is replaced", g.Above),
 		"pools", orWord(strings.Join(g.Pools, ", "), "none: nothing sends it requests through Unitas"),
 		"heals by", g.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", g.HealLimitPercent), "sheds", string(g.Shed)+" first",

@@ -49,7 +49,7 @@ func (a *app) groupList() *cobra.Command {
 				return err
 			}
 			return a.print(groups, func() string {
-				rows := [][]string{{"group", ">serving", ">size", "?>between", "template", "now"}}
+				rows := [][]string{{"group", ">serving", ">size", "?>between", "?template", "now"}}
 				for _, g := range groups {
 					rows = append(rows, []string{g.Name, strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
 				}
@@ -159,7 +159,7 @@ func (v groupView) picture() string {
 	if len(v.Advice) > 0 {
 		b.WriteString("\n" + advices(v.Advice))
 	}
-	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max), "bounds now", boundsNow(v.Group),
+	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max), "zone loss", v.ZoneLoss, "bounds now", boundsNow(v.Group),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
 		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "scrape", v.Scrape, "last good", valueOr(v.LastGood, ""), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))

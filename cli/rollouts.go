@@ -89,6 +89,9 @@ back what most instances run now.
 			if err != nil {
 				return err
 			}
+			for _, text := range valueOr(r.Advice, nil) {
+				fmt.Fprintln(a.err, "▲", text)
+			}
 			if r.Pace == "at-once" {
 				fmt.Fprintln(a.err, "unitas: it replaces all at once, and nobody need serve meanwhile")
 			}

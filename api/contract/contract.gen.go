@@ -850,6 +850,30 @@ func (e Spread) Valid() bool {
 	}
 }
 
+// Defines values for SummaryFooting.
+const (
+	SummaryFootingMoving SummaryFooting = "moving"
+	SummaryFootingOut    SummaryFooting = "out"
+	SummaryFootingShort  SummaryFooting = "short"
+	SummaryFootingWhole  SummaryFooting = "whole"
+)
+
+// Valid indicates whether the value is a known member of the SummaryFooting enum.
+func (e SummaryFooting) Valid() bool {
+	switch e {
+	case SummaryFootingMoving:
+		return true
+	case SummaryFootingOut:
+		return true
+	case SummaryFootingShort:
+		return true
+	case SummaryFootingWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TemplateState.
 const (
 	TemplateStateReady     TemplateState = "ready"
@@ -1558,7 +1582,10 @@ type Group struct {
 
 	// UsualSeconds How long instances of this template usually take from order to serving: the median of the last 50
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
-	Zones        []string `json:"zones"`
+
+	// ZoneLoss What the loss of a zone leaves, in words; empty for a group without a size
+	ZoneLoss string   `json:"zone_loss"`
+	Zones    []string `json:"zones"`
 }
 
 // GroupChange defines model for GroupChange.
@@ -3146,6 +3173,9 @@ type RequestTrial struct {
 type Rollout struct {
 	Above int `json:"above"`
 
+	// Advice What will not go as people expect; only where one is started
+	Advice *[]string `json:"advice,omitempty"`
+
 	// Back It goes back; one that is held may be on its way back
 	Back  bool `json:"back"`
 	Below int  `json:"below"`
@@ -3544,10 +3574,16 @@ type Stay struct {
 // Summary defines model for Summary.
 type Summary struct {
 	ComingUp int `json:"coming_up"`
-	GoingOut int `json:"going_out"`
+
+	// Footing How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
+	Footing  SummaryFooting `json:"footing"`
+	GoingOut int            `json:"going_out"`
 
 	// LeftSeconds About how long the rollout still takes
 	LeftSeconds *float64 `json:"left_seconds,omitempty"`
+
+	// Needs What waits for a person, in sentences, the most urgent first
+	Needs []string `json:"needs"`
 
 	// Parked Kept running by a person, and not counted
 	Parked int `json:"parked"`
@@ -3568,6 +3604,9 @@ type Summary struct {
 	// Zones In the group's order; what is in none of its zones any more comes last
 	Zones []ZoneCount `json:"zones"`
 }
+
+// SummaryFooting How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
+type SummaryFooting string
 
 // Target defines model for Target.
 type Target struct {

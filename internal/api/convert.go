@@ -177,7 +177,7 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
 		Spread: contract.Spread(g.Spread), Above: g.Above, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Scrape: g.Scrape, SizedBy: g.SizedBy, Hooks: each(g.Hooks, func(h fleet.Hook) contract.Hook { return fromHook(h, p.Holds[h.Name]) }),
-		Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		ZoneLoss: g.ZoneLoss(), Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	out.Rules, out.Bounds = []contract.Rule{}, contract.Bounds{Min: g.Min, Max: g.Max, By: []string{}}
 	for k := range g.Rules {
@@ -222,9 +222,16 @@ func known(d time.Duration) *float64 {
 	return &s
 }
 
+func notNilTexts(all []string) []string {
+	if all == nil {
+		return []string{}
+	}
+	return all
+}
+
 func fromSummary(s say.Summary) contract.Summary {
 	out := contract.Summary{
-		Sentence: s.Sentence, Serving: s.Serving, Unwell: s.Unwell, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
+		Sentence: s.Sentence, Footing: contract.SummaryFooting(s.Footing), Needs: notNilTexts(s.Needs), Serving: s.Serving, Unwell: s.Unwell, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
 		Versions: each(s.Versions, func(v say.VersionCount) contract.VersionCount {
 			return contract.VersionCount{Version: v.Version.String(), Counted: v.Counted, Serving: v.Serving}
 		}),

@@ -47,7 +47,37 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 		return nil, inSeconds(about("group", r.Name, err))
 	}
 	out, err := s.rollout(ctx, ro)
+	if err != nil {
+		return nil, err
+	}
+	advice, err := s.adviseRollout(ctx, ro)
+	out.Advice = &advice
 	return routes.StartRollout201JSONResponse(out), err
+}
+
+// rolloutsLooked is how many rollouts of a group are looked through for one that went back.
+const rolloutsLooked = 20
+
+// adviseRollout tells what of a rollout that was just started will not go as expected.
+func (s *Server) adviseRollout(ctx context.Context, ro store.Rollout) ([]string, error) {
+	g, err := s.Store.Group(ctx, ro.Group)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.Store.Rollouts(ctx, ro.Group, store.Page{Limit: rolloutsLooked})
+	if err != nil {
+		return nil, err
+	}
+	var reverted *fleet.Rollout
+	for k := range before {
+		if b := &before[k]; b.ID != ro.ID && b.To == ro.To && b.State.Ended() {
+			if b.State == fleet.Reverted {
+				reverted = &b.Rollout
+			}
+			break // the last one to that version
+		}
+	}
+	return append([]string{}, g.AdviseRollout(ro.To, reverted)...), nil
 }
 
 // rehearsedWithin is how long before a rollout a rehearsal is one of it.

@@ -55,6 +55,14 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 			a.Heals = &check
 		}
 	}
+	if t, err := c.Store.Template(ctx, p.Group.Template); err == nil {
+		a.Open = []int{}
+		for _, port := range t.Ports {
+			if port.Protocol != "udp" {
+				a.Open = append(a.Open, port.Port)
+			}
+		}
+	}
 	for _, name := range p.Group.Pools {
 		pool, ok := c.desk.pool(name)
 		if !ok {

@@ -3,6 +3,7 @@ package fleet
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -21,6 +22,8 @@ type Around struct {
 	Heals *health.Check
 	// Pools send it requests.
 	Pools []PoolAround
+	// Open are the ports of tcp that its template opens; nil when that is not known.
+	Open []int
 }
 
 // PoolAround is what matters of a pool to a group.
@@ -51,6 +54,11 @@ func (g *Group) Advise(a Around) []string {
 				words.Span(g.Settle), p.Check.Name, words.Span(least), words.Count(p.Check.Passes, "pass"))
 		}
 	}
+	for k, p := range asked {
+		if a.Open != nil && !slices.Contains(a.Open, p.Check.Port) && !slices.ContainsFunc(asked[:k], func(o PoolAround) bool { return o.Check.Name == p.Check.Name }) {
+			say("The check %s asks port %d, and the template %s opens %s: no instance can become healthy by it.", p.Check.Name, p.Check.Port, g.Template, ports(a.Open))
+		}
+	}
 	for _, p := range a.Pools {
 		if len(p.Zones) > 0 && !slices.ContainsFunc(p.Zones, func(z string) bool { return slices.Contains(g.Zones, z) }) {
 			say("The listeners of the pool %s stand in %s and the group is in %s: they share no zone, so every request crosses between zones.",
@@ -67,13 +75,57 @@ func (g *Group) Advise(a Around) []string {
 	return all
 }
 
-func (g *Group) adviseZones() []string {
-	largest := func(n int) int { // how many the largest zone has of n
-		if g.Spread == placement.InOrder || g.Spread == placement.Cheapest {
-			return n
-		}
-		return (n + len(g.Zones) - 1) / len(g.Zones)
+func ports(all []int) string {
+	if len(all) == 0 {
+		return "none"
 	}
+	words := make([]string, len(all))
+	for k, p := range all {
+		words[k] = strconv.Itoa(p)
+	}
+	return "only " + strings.Join(words, ", ")
+}
+
+// ZoneLoss says what the loss of a zone leaves, the largest it may be; "" for a group
+// without a size.
+func (g *Group) ZoneLoss() string {
+	if g.Size == 0 || len(g.Zones) == 0 {
+		return ""
+	}
+	left := g.Size - g.inLargestZone(g.Size)
+	text := fmt.Sprintf("losing any one zone leaves %d of %d or more", left, g.Size)
+	if left == 0 {
+		text = "losing one zone can leave none"
+	}
+	if left < g.Min {
+		text += fmt.Sprintf(", below the min of %d", g.Min)
+	}
+	return text
+}
+
+// inLargestZone is how many of n the largest zone has at most.
+func (g *Group) inLargestZone(n int) int {
+	if g.Spread == placement.InOrder || g.Spread == placement.Cheapest {
+		return n
+	}
+	return (n + len(g.Zones) - 1) / len(g.Zones)
+}
+
+// AdviseRollout tells what of a rollout to a version will not go as people expect. reverted
+// is the last rollout of the group to that version which went back, nil when there is none.
+func (g *Group) AdviseRollout(to Version, reverted *Rollout) []string {
+	var all []string
+	if g.Frozen != "" {
+		all = append(all, fmt.Sprintf("The group %s is frozen (%s): nothing is replaced before it is thawed.", g.Name, g.Frozen))
+	}
+	if reverted != nil {
+		all = append(all, fmt.Sprintf("The last rollout to %s went back at %s; look why before it goes on.", to, words.Moment(reverted.Ended)))
+	}
+	return all
+}
+
+func (g *Group) adviseZones() []string {
+	largest := g.inLargestZone
 	switch {
 	case g.Size == 0 || g.Max == 0:
 		return nil

@@ -181,6 +181,41 @@ func TestAdviceOnAGroup(t *testing.T) {
 	}
 }
 
+// TestAdviceAtTheMoment: what is asked at a port that is closed, what the loss of a zone
+// leaves, and rollouts that will not go as people expect.
+func TestAdviceAtTheMoment(t *testing.T) {
+	g := aGroup()
+	g.Above = 1
+	around := Around{Heals: &health.Check{Name: "sailings-up", Port: 9000, Interval: time.Second, Passes: 1, Fails: 2}, Open: []int{8080}}
+	if a := g.Advise(around); len(a) != 1 || !strings.Contains(a[0], "sailings-up asks port 9000, and the template timetable-web@2 opens only 8080") {
+		t.Errorf("a closed port: the advice is %q", a)
+	}
+	around.Open = []int{8080, 9000}
+	if a := g.Advise(around); len(a) != 0 {
+		t.Errorf("an open port: the advice is %q", a)
+	}
+	around.Open = nil // not known
+	if a := g.Advise(around); len(a) != 0 {
+		t.Errorf("unknown ports: the advice is %q", a)
+	}
+	if got := g.ZoneLoss(); got != "losing any one zone leaves 2 of 3 or more" {
+		t.Errorf("the loss of a zone: %q", got)
+	}
+	g.Min, g.Zones = 3, g.Zones[:1]
+	if got := g.ZoneLoss(); got != "losing one zone can leave none, below the min of 3" {
+		t.Errorf("the loss of the only zone: %q", got)
+	}
+	to := Version{"timetable-web", 3}
+	if a := g.AdviseRollout(to, nil); len(a) != 0 {
+		t.Errorf("a usual rollout: the advice is %q", a)
+	}
+	g.Frozen = "the harbour is closed"
+	a := g.AdviseRollout(to, &Rollout{To: to, Ended: noon})
+	if len(a) != 2 || !strings.Contains(a[0], "is frozen (the harbour is closed)") || !strings.Contains(a[1], "The last rollout to timetable-web@3 went back at") {
+		t.Errorf("the advice is %q", a)
+	}
+}
+
 func TestPauseDoublesToABound(t *testing.T) {
 	for count, want := range map[int]time.Duration{1: 0, 2: 10 * time.Second, 3: 20 * time.Second, 5: 80 * time.Second, 8: 10 * time.Minute, 9: 10 * time.Minute, 1000: 10 * time.Minute} {
 		if got := (&Slot{Failures: count}).Pause(); got != want {

@@ -60,13 +60,17 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	step("the list", browser.Until(tab, says("1 template in 1 version.")))
 	step("to the template", chromedp.Do(tab, chromedp.Click(`a[href="/templates/web"]`)))
 	step("the next version", browser.Button(tab, "Make the next version"))
-	step("the form", chromedp.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.SendKeys("#labels", "a b=c\n"),
-		chromedp.SendKeys("#environment", "UNITAS_X=1\n")))
+	step("the form", chromedp.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.Click("#labels-add"), chromedp.WaitVisible("#labels-0-name"),
+		chromedp.SendKeys("#labels-0-name", "a b"), chromedp.SendKeys("#labels-0-value", "c"),
+		chromedp.Click("#environment-add"), chromedp.WaitVisible("#environment-0-name"),
+		chromedp.SendKeys("#environment-0-name", "UNITAS_X"), chromedp.SendKeys("#environment-0-value", "1")))
 	retype("#image", "berths@1")
 	step("review", browser.Button(tab, "Review"))
 	step("all errors at once", browser.Until(tab, says(`"a b" is not the name of a label`)+" && "+says(`"UNITAS_X" is not the name of a variable`)))
-	retype("#labels", "season=summer")
-	retype("#environment", "SEASON=summer")
+	retype("#labels-0-name", "season")
+	retype("#labels-0-value", "summer")
+	retype("#environment-0-name", "SEASON")
+	retype("#environment-0-value", "summer")
 	retype("#user_data", "#!/bin/sh\necho other")
 	step("review again", browser.Button(tab, "Review"))
 	step("the review", browser.Until(tab, says("web@2 would launch berths@1, with 4 changes from web@1.")))

@@ -73,7 +73,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("the errors", browser.Until(tab, says("lower-case letter")))
 	retype("#name", "timetable")
 	step("review again", browser.Button(tab, "Review"))
-	step("the error beside its field", browser.Until(tab, says("size is 9; give a size between min (1) and max")))
+	step("the error beside its field", browser.Until(tab, says("9 is not between min (1) and max")))
 	retype("#size", "3")
 	step("review once more", browser.Button(tab, "Review"))
 	step("the review", browser.Until(tab, says("It gets no requests.")+" && "+says("timetable launches 3 of timetable-web@")))
@@ -136,7 +136,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("the costs", browser.Until(tab, `document.querySelectorAll('tbody td').length > 0 && `+says("per hour")))
 
 	to("/")
-	step("the groups", browser.Until(tab, says("1 of 1 group is whole")))
+	step("the groups", browser.Until(tab, says("All of 1 group well")))
 	to("/groups/timetable")
 	step("delete", browser.Button(tab, "Delete the group…"))
 	step("all that goes", browser.Until(tab, says("4 instances in east-pier, mid-pier, west-pier drain and stop, leave front, and the group goes.")))

@@ -2,38 +2,14 @@ import '@fontsource-variable/inter/wght.css'
 import './style.css'
 import './forms.css'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { Button, ConfigProvider } from 'antd'
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter, Link, NavLink, Route, Routes, useLocation } from 'react-router'
 import { token } from './api/client'
-import { useEvents, type Connection } from './api/events'
-import { Courses } from './pages/Courses'
-import { Notices } from './pages/Notices'
-import { Checks } from './pages/Checks'
-import { Group } from './pages/Group'
-import { Groups } from './pages/Groups'
-import { Image } from './pages/Image'
-import { Images } from './pages/Images'
-import { Instances } from './pages/Instances'
-import { Listener } from './pages/Listener'
-import { Listeners } from './pages/Listeners'
-import { NewGroup } from './pages/NewGroup'
-import { Pool } from './pages/Pool'
-import { Pools } from './pages/Pools'
-import { Tickets } from './pages/Tickets'
-import { Services } from './pages/Services'
 import { SignIn } from './pages/SignIn'
-import { Template } from './pages/Template'
-import { TemplateForm } from './pages/TemplateForm'
-import { Templates } from './pages/Templates'
-import { DrillLine } from './parts/Drills'
-import { Troubles } from './parts/Troubles'
-import { ModeContext, useChosenMode } from './parts/mode'
-import { themeOf } from './theme'
+import { useChosenMode } from './parts/mode'
 
-// Charts are heavy, and few look at them.
-const Costs = lazy(async () => ({ default: (await import('./pages/Costs')).Costs }))
+// The sign-in is there at once; what is behind it comes meanwhile.
+const Shell = lazy(async () => ({ default: (await import('./Shell')).Shell }))
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 500 } } })
 const nonce = document.querySelector<HTMLScriptElement>('script[nonce]')?.nonce ?? ''
@@ -49,119 +25,58 @@ document.createElement = (name: string, options?: ElementCreationOptions) => {
 }
 /* eslint-enable @typescript-eslint/no-deprecated */
 
-function Console() {
-  const [mode, toggleMode] = useChosenMode()
+/** Who is signed in, in this tab and all others of the browser. */
+function useSession() {
   const [signedIn, setSignedIn] = useState(() => token.get() !== null)
-  const connection = useEvents(signedIn)
+  // The pages stay as they are below a sign-in that ended, so that what was typed is kept.
+  const [ended, setEnded] = useState(false)
   useEffect(() => {
-    const out = () => setSignedIn(false)
+    const out = () => setEnded(true)
     window.addEventListener('signed-out', out)
-    return () => window.removeEventListener('signed-out', out)
+    const forget = token.onOtherTab(() => {
+      const there = token.get() !== null
+      if (there) setEnded(false)
+      setSignedIn(there)
+    })
+    return () => {
+      window.removeEventListener('signed-out', out)
+      forget()
+    }
   }, [])
   const signOut = () => {
     token.clear()
     queries.clear()
     setSignedIn(false)
   }
-  return (
-    <ConfigProvider theme={themeOf(mode)} csp={{ nonce }} wave={{ disabled: true }}>
-      <ModeContext value={mode}>
-        {signedIn ? (
-          <BrowserRouter>
-            <header className="bar">
-              <Link to="/" className="word">
-                <img src="/tide.svg" width="20" height="20" alt="" />
-                Unitas
-              </Link>
-              <nav>
-                <NavLink to="/" end>
-                  Groups
-                </NavLink>
-                <NavLink to="/instances">Instances</NavLink>
-                <NavLink to="/tickets">Tickets</NavLink>
-                <NavLink to="/listeners">Listeners</NavLink>
-                <NavLink to="/pools">Pools</NavLink>
-                <NavLink to="/checks">Checks</NavLink>
-                <NavLink to="/courses">Courses</NavLink>
-                <NavLink to="/notices">Notices</NavLink>
-                <NavLink to="/templates">Templates</NavLink>
-                <NavLink to="/images">Images</NavLink>
-                <NavLink to="/costs">Costs</NavLink>
-                <NavLink to="/services">Services</NavLink>
-              </nav>
-              <span className="space" />
-              <ConnectionWord connection={connection} />
-              <Button type="text" onClick={toggleMode}>
-                {mode === 'dark' ? 'Light' : 'Dark'}
-              </Button>
-              <Button type="text" onClick={signOut}>
-                Sign out
-              </Button>
-            </header>
-            <Troubles />
-            <DrillLine />
-            <Pages />
-          </BrowserRouter>
-        ) : (
-          <SignIn onDone={() => setSignedIn(true)} />
-        )}
-      </ModeContext>
-    </ConfigProvider>
-  )
+  const signIn = () => {
+    setEnded(false)
+    setSignedIn(true)
+    void queries.invalidateQueries()
+  }
+  return { signedIn, ended, signIn, signOut }
 }
 
-/** A page is made anew for every address, so that nothing of another one's stands on it. */
-function Pages() {
-  const { pathname } = useLocation()
+function Console() {
+  const [mode, toggleMode] = useChosenMode()
+  const { signedIn, ended, signIn, signOut } = useSession()
   return (
-    <Routes key={pathname}>
-      <Route path="/" element={<Groups />} />
-      <Route path="/new-group" element={<NewGroup />} />
-      <Route path="/instances" element={<Instances />} />
-      <Route path="/tickets" element={<Tickets />} />
-      <Route path="/listeners" element={<Listeners />} />
-      <Route path="/listeners/:address" element={<Listener />} />
-      <Route path="/pools" element={<Pools />} />
-      <Route path="/pools/:name" element={<Pool />} />
-      <Route path="/courses" element={<Courses />} />
-      <Route path="/notices" element={<Notices />} />
-      <Route path="/checks" element={<Checks />} />
-      <Route path="/services" element={<Services />} />
-      <Route
-        path="/costs"
-        element={
-          <Suspense fallback={<main className="page" />}>
-            <Costs />
-          </Suspense>
-        }
-      />
-      <Route path="/groups/:name" element={<Group />} />
-      <Route path="/images" element={<Images />} />
-      <Route path="/images/:name/:version" element={<Image />} />
-      <Route path="/templates" element={<Templates />} />
-      <Route path="/templates/new" element={<TemplateForm />} />
-      <Route path="/templates/:name" element={<Template />} />
-      <Route path="/templates/:name/revise" element={<TemplateForm />} />
-      <Route path="*" element={<NoPage />} />
-    </Routes>
-  )
-}
-
-function ConnectionWord({ connection }: { connection: Connection }) {
-  if (connection === 'live') return <span className="quiet">● live</span>
-  return (
-    <span className="waiting">
-      {connection === 'lost' ? '▲ the service is not reached; trying again' : '… connecting'}
-    </span>
-  )
-}
-
-function NoPage() {
-  return (
-    <main className="page">
-      <p className="sentence">There is no page here.</p>
-      <Link to="/">All groups</Link>
-    </main>
+    <>
+      {signedIn && ended && (
+        <div className="over" role="dialog" aria-modal="true" aria-label="Sign in again">
+          <SignIn
+            onDone={signIn}
+            why="The service does not know this token any more. What stands on the page is kept."
+          />
+        </div>
+      )}
+      {signedIn ? (
+        <Suspense fallback={<main className="page" id="main" aria-busy="true" />}>
+          <Shell mode={mode} listening={!ended} nonce={nonce} onMode={toggleMode} onSignOut={signOut} />
+        </Suspense>
+      ) : (
+        <SignIn onDone={signIn} />
+      )}
+    </>
   )
 }
 

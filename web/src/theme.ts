@@ -41,6 +41,7 @@ export function themeOf(mode: Mode): ThemeConfig {
       colorBgElevated: dark ? '#1f2429' : '#ffffff',
       colorBorder: dark ? '#3b4046' : '#d8d5cf',
       colorBorderSecondary: dark ? '#2b2f34' : '#e7e4de',
+      colorTextPlaceholder: dark ? '#a9a69f' : '#5d5a54',
       colorTextDescription: dark ? '#a9a69f' : '#5d5a54',
       borderRadius: 4,
       motion: !window.matchMedia('(prefers-reduced-motion: reduce)').matches,

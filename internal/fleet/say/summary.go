@@ -28,6 +28,10 @@ type Summary struct {
 	Zones []ZoneCount
 	// Waits are what the group waits for now, longest wait first.
 	Waits []Wait
+	// Footing is how the group stands, and Needs what a person has to do about it, the most
+	// urgent first; nothing of that changes by itself.
+	Footing Footing
+	Needs   []string
 	// Left is about how long the live rollout still takes, or without one until
 	// all that comes up serves; 0 when there is neither, the rollout is held, or
 	// nothing is known to go by.
@@ -112,6 +116,7 @@ func Summarise(now time.Time, v fleet.View) Summary {
 	} else {
 		s.Sentence = groupSentence(now, v, &s)
 	}
+	s.Footing, s.Needs = footing(v, &s), needs(v, &s)
 	if v.Stuck != "" {
 		s.Sentence = "Nothing can be decided now, because " + v.Stuck + ". Before that: " + s.Sentence
 	}

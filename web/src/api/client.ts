@@ -42,11 +42,25 @@ export class Refused extends Error {
 
 const storage = 'unitas-token'
 
-/** The bearer token of this tab; it is forgotten when the tab is closed. */
+/** The bearer token of all tabs of this browser, until somebody signs out in one of them. */
 export const token = {
-  get: () => sessionStorage.getItem(storage),
-  set: (value: string) => sessionStorage.setItem(storage, value),
-  clear: () => sessionStorage.removeItem(storage),
+  get: () => localStorage.getItem(storage),
+  set: (value: string) => localStorage.setItem(storage, value),
+  clear: () => localStorage.removeItem(storage),
+  /** Calls f when another tab signs in or out. */
+  onOtherTab(f: () => void): () => void {
+    const heard = (e: StorageEvent) => {
+      if (e.key === storage || e.key === null) f()
+    }
+    window.addEventListener('storage', heard)
+    return () => window.removeEventListener('storage', heard)
+  },
+}
+
+/** Tells the console that the service does not know the token any more. */
+export function ended() {
+  token.clear()
+  window.dispatchEvent(new Event('signed-out'))
 }
 
 export const api = createClient<paths>({ baseUrl: window.location.origin })
@@ -56,10 +70,7 @@ api.use({
     return request
   },
   onResponse({ response }) {
-    if (response.status === 401 && token.get()) {
-      token.clear()
-      window.dispatchEvent(new Event('signed-out'))
-    }
+    if (response.status === 401 && token.get()) ended()
   },
 })
 

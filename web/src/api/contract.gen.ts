@@ -2661,6 +2661,13 @@ export interface components {
         Summary: {
             /** @description The state of the group in words */
             sentence: string;
+            /**
+             * @description How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
+             * @enum {string}
+             */
+            footing: "out" | "short" | "moving" | "whole";
+            /** @description What waits for a person, in sentences, the most urgent first */
+            needs: string[];
             /** @description Take traffic now */
             serving: number;
             /** @description In service, but unhealthy */
@@ -2690,6 +2697,8 @@ export interface components {
             pools: string[];
             heal: string;
             heal_limit_percent: number;
+            /** @description What the loss of a zone leaves, in words; empty for a group without a size */
+            zone_loss: string;
             /**
              * Format: date-time
              * @description Since when healing waits for a person
@@ -3840,6 +3849,8 @@ export interface components {
             state: "moving" | "soaking" | "held" | "reverting" | "done" | "reverted" | "abandoned";
             /** @description It goes back; one that is held may be on its way back */
             back: boolean;
+            /** @description What will not go as people expect; only where one is started */
+            advice?: string[];
             /** Format: date-time */
             since: string;
             why: string;

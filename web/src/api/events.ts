@@ -1,8 +1,9 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { token } from './client'
+import { ended, token } from './client'
 
-export type Connection = 'connecting' | 'live' | 'lost'
+/** How the page hears of changes; what is shown without is as of when that ended. */
+export type Connection = { state: 'connecting' } | { state: 'live' } | { state: 'lost'; since: string }
 
 /**
  * Follows the service's events and has everything that concerns a changed
@@ -10,7 +11,7 @@ export type Connection = 'connecting' | 'live' | 'lost'
  */
 export function useEvents(signedIn: boolean): Connection {
   const client = useQueryClient()
-  const [connection, setConnection] = useState<Connection>('connecting')
+  const [connection, setConnection] = useState<Connection>({ state: 'connecting' })
   useEffect(() => {
     if (!signedIn) return
     const stop = new AbortController()
@@ -32,13 +33,20 @@ export function useEvents(signedIn: boolean): Connection {
 
 async function follow(signal: AbortSignal, changed: () => void, say: (c: Connection) => void) {
   let last: string | undefined
+  let heard = true
+  let lostAt = ''
   while (!signal.aborted) {
     try {
       const headers: Record<string, string> = { Authorization: `Bearer ${token.get() ?? ''}` }
       if (last) headers['Last-Event-ID'] = last
       const res = await fetch('/v1/events', { headers, signal })
+      if (res.status === 401) {
+        ended() // what is refused is not tried again
+        return
+      }
       if (!res.ok || !res.body) throw new Error(`events: ${res.status}`)
-      say('live')
+      say({ state: 'live' })
+      heard = true
       changed() // whatever happened while nobody listened
       const reader = res.body.pipeThrough(new TextDecoderStream()).getReader()
       let rest = ''
@@ -60,7 +68,9 @@ async function follow(signal: AbortSignal, changed: () => void, say: (c: Connect
     }
     // eslint-disable-next-line @typescript-eslint/no-unnecessary-condition -- it may have ended while reading
     if (signal.aborted) return
-    say('lost')
+    if (heard) lostAt = new Date().toISOString()
+    heard = false
+    say({ state: 'lost', since: lostAt })
     await new Promise((resolve) => setTimeout(resolve, 1000))
   }
 }

@@ -134,11 +134,11 @@ export function useChangeCheck() {
 }
 
 export function useReleaseInstance() {
-  return useAct(({ id, replace }: { id: string; replace: boolean }) =>
+  return useAct(({ id, replace, reason }: { id: string; replace: boolean; reason?: string }) =>
     take(
       api.POST('/v1/instances/{id}/release', {
         params: { path: { id }, header: { 'If-Match': '*' } },
-        body: { replace },
+        body: { replace, ...(reason ? { reason } : {}) },
       }),
     ),
   )

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, take, type Instance, type NewRollout, type Rollout } from './client'
+import { api, Refused, take, type Instance, type NewRollout, type Rollout } from './client'
 import { save } from '../parts/save'
 
 // Everything under 'live' is read again when an event says that it changed.
@@ -21,6 +21,9 @@ export function useGroup(name: string) {
     queryFn: () => take(api.GET('/v1/groups/{name}', { params: { path: { name } } })),
     ...live,
     retry: false,
+    // Of what is not there, nobody asks again.
+    refetchInterval: (query) =>
+      query.state.error instanceof Refused && query.state.error.problem.status === 404 ? false : 1000,
   })
 }
 
@@ -155,11 +158,11 @@ export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire' | 'recr
 export function useTellInstance() {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: ({ id, command }: { id: string; command: InstanceAct }) =>
+    mutationFn: ({ id, command, reason }: { id: string; command: InstanceAct; reason?: string }) =>
       take(
         api.POST('/v1/instances/{id}/commands', {
           params: { path: { id }, header: { 'If-Match': '*' } },
-          body: { command },
+          body: { command, ...(reason ? { reason } : {}) },
         }),
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),

@@ -4,25 +4,27 @@ import { Link } from 'react-router'
 import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useChecks } from '../api/keeping'
 import { differences, isStale, Stale } from '../parts/Stale'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, list, span } from '../parts/words'
 import { longTable } from '../parts/longTable'
 
 /** All health checks: what they ask, whom they judge, and advice. */
 export function Checks() {
+  useTitle('Checks')
   const checks = useChecks()
   const [changing, setChanging] = useState<string | null>(null)
   const all = checks.data ?? []
   const advised = all.filter((c) => c.advice.length > 0).length
   return (
-    <main className="page">
-      <p className="sentence">
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">
         {checks.data
           ? all.length === 0
             ? 'No checks yet.'
             : `${count(all.length, 'check')}${advised ? `, ${advised} with advice` : ''}.`
           : ' '}
-      </p>
+      </h1>
       <Trouble error={checks.error} />
       {checks.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
       {checks.data && (
@@ -32,7 +34,10 @@ export function Checks() {
           {...longTable(all.length)}
 
           dataSource={all}
-          expandable={{ expandedRowRender: (c) => <Judged name={c.name} /> }}
+          expandable={{
+            columnTitle: <span className="unseen">More</span>,
+            expandedRowRender: (c) => <Judged name={c.name} />,
+          }}
           locale={{
             emptyText: (
               <>
@@ -58,7 +63,7 @@ export function Checks() {
                 )),
             },
             {
-              title: '',
+              title: <span className="unseen">Acts</span>,
               render: (_, c) => (
                 <Button size="small" type="text" onClick={() => setChanging(c.name)}>
                   Change…

@@ -4,6 +4,7 @@ import type { Costs as CostsOf } from '../api/client'
 import { Chart, ChartLegend } from '../charts/Chart'
 import type { Series } from '../charts/data'
 import { useCosts } from '../api/keeping'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { save } from '../parts/save'
 import { longTable } from '../parts/longTable'
@@ -15,6 +16,7 @@ const amount = (n: number) =>
 
 /** What instances cost: this month to date, by group, zone or label. */
 export function Costs() {
+  useTitle('Costs')
   const [kind, setKind] = useState<'group' | 'zone' | 'label'>('group')
   const [label, setLabel] = useState('env')
   const [step, setStep] = useState<'hour' | 'day'>('hour')
@@ -24,12 +26,12 @@ export function Costs() {
   const costs = useCosts(by, step, span === 'day' ? since : undefined)
   const c = costs.data
   return (
-    <main className="page">
-      <p className="sentence">
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">
         {c
           ? `${amount(c.total)} ${span === 'day' ? 'in the last 24 hours' : 'this month to date'}; what runs now costs ${amount(c.now_per_hour)} per hour.`
           : ' '}
-      </p>
+      </h1>
       <Trouble error={costs.error} />
       <div className="filters">
         <Segmented

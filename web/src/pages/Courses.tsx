@@ -10,16 +10,18 @@ import {
   usualCourse,
   type CourseFieldsOf,
 } from '../parts/CourseFields'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
 /** Settings of rollouts, saved by name. */
 export function Courses() {
+  useTitle('Courses')
   const courses = useCourses()
   const remove = useDeleteCourse()
   const [editing, setEditing] = useState<Course | 'new' | null>(null)
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>Courses</h1>
       <p className="sentence">
         {courses.data?.length
@@ -47,7 +49,7 @@ export function Courses() {
               { title: 'Usual one of', render: (_, c) => c.used_by.join(', ') },
               { title: 'Note', render: (_, c) => c.settings.note },
               {
-                title: '',
+                title: <span className="unseen">Acts</span>,
                 render: (_, c) => (
                   <span className="row">
                     <Button size="small" onClick={() => setEditing(c)} aria-label={`Change ${c.name}`}>

@@ -10,6 +10,8 @@ import { StartDrill } from '../parts/Drills'
 import { Hooks } from '../parts/Hooks'
 import { Sizing } from '../parts/Sizing'
 import { useNow } from '../parts/now'
+import { FootingBand, titleOf } from '../parts/footing'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, secondsBetween } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
@@ -27,10 +29,11 @@ export function Group() {
   const instances = useInstances(name)
   const rollout = useRollout(name)
   const now = useNow()
+  useTitle(group.data ? titleOf(group.data) : name)
   if (group.error instanceof Refused && group.error.problem.status === 404) {
     return (
-      <main className="page">
-        <p className="sentence">There is no group {name}.</p>
+      <main className="page" id="main" tabIndex={-1}>
+        <h1 className="sentence">There is no group {name}.</h1>
         <Link to="/">All groups</Link>
       </main>
     )
@@ -38,7 +41,7 @@ export function Group() {
   const g = group.data
   if (!g) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={group.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
       </main>
@@ -46,9 +49,10 @@ export function Group() {
   }
   const live = instances.data ?? []
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>{g.name}</h1>
-      <p className="sentence" data-testid="sentence" aria-live="polite">
+      <FootingBand group={g} />
+      <p className="sentence" data-testid="sentence">
         {g.summary.sentence}
       </p>
       <Trouble error={group.error ?? instances.error} />
@@ -60,24 +64,43 @@ export function Group() {
       ))}
       {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} now={now} />}
       <Legend group={g} instances={live} />
-      <h2>Release</h2>
+      {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
+      <Index />
+      <h2 id="release">Release</h2>
       <Release group={g} rollout={rollout.data ?? null} instances={live.map((i) => i.id)} now={now} />
-      <h2>Size</h2>
+      <h2 id="size">Size</h2>
       <Sizing group={g} now={now} />
-      <h2>Traffic</h2>
+      <h2 id="traffic">Traffic</h2>
       <Traffic pools={g.pools} group={g.name} />
-      <h2>Health</h2>
+      <h2 id="health">Health</h2>
       <Health group={g} instances={live} now={now} />
-      <h2>Hooks</h2>
+      <h2 id="hooks">Hooks</h2>
       <Hooks group={g} instances={live.map((i) => i.id)} now={now} />
-      <h2>Instances</h2>
+      <h2 id="instances">Instances</h2>
       <InstanceTable instances={live} now={now} />
-      <h2>Journal</h2>
+      <h2 id="journal">Journal</h2>
       <Journal group={name} />
-      <h2>Settings</h2>
+      <h2 id="settings">Settings</h2>
       <GroupSettings group={g} />
       {!g.deleting && <Delete group={g} count={live.length} />}
     </main>
+  )
+}
+
+const sections = ['Release', 'Size', 'Traffic', 'Health', 'Hooks', 'Instances', 'Journal', 'Settings']
+
+const upper = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1)
+
+/** A short index of the page that stays in view. */
+function Index() {
+  return (
+    <nav className="index" aria-label="On this page">
+      {sections.map((s) => (
+        <a key={s} href={`#${s.toLowerCase()}`}>
+          {s}
+        </a>
+      ))}
+    </nav>
   )
 }
 

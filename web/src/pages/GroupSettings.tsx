@@ -6,6 +6,7 @@ import type { Group } from '../api/client'
 import { useChangeGroup, useChecks, usePools, useZones, type GroupChange } from '../api/keeping'
 import { useCourses } from '../api/rollouts'
 import { differences, isStale, Stale } from '../parts/Stale'
+import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from '../parts/PairRows'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
@@ -49,7 +50,7 @@ interface Setting {
   change: (f: Fields) => GroupChange
 }
 
-type Fields = GroupChange & { labelText?: string }
+type Fields = GroupChange & { labelRows?: Pair[] }
 
 interface Options {
   templates: string[]
@@ -272,13 +273,13 @@ const settings: Setting[] = [
     name: 'labels',
     title: 'Labels',
     says: (g) => labelText(g.labels) || 'none',
-    fields: (g) => ({ labelText: labelText(g.labels) }),
+    fields: (g) => ({ labelRows: pairsFrom(g.labels) }),
     items: () => (
-      <Form.Item name="labelText" label="Labels" extra="NAME=VALUE with commas between.">
-        <Input />
+      <Form.Item name="labelRows" label="Labels" rules={[goodPairs]}>
+        <PairRows what="label" id="labelRows" />
       </Form.Item>
     ),
-    change: (f) => ({ labels: labelsOf(f.labelText ?? '') }),
+    change: (f) => ({ labels: pairsTo(f.labelRows) }),
   },
 ]
 
@@ -292,19 +293,6 @@ export function labelText(labels: Record<string, string>): string {
   return Object.entries(labels)
     .map(([k, v]) => `${k}=${v}`)
     .join(', ')
-}
-
-export function labelsOf(text: string): Record<string, string> {
-  return Object.fromEntries(
-    text
-      .split(',')
-      .map((pair) => pair.trim())
-      .filter((pair) => pair !== '')
-      .map((pair) => {
-        const [name = '', ...value] = pair.split('=')
-        return [name, value.join('=')]
-      }),
-  )
 }
 
 function healing(heal: string): string {

@@ -1,18 +1,43 @@
-import { Button, Skeleton } from 'antd'
+import { Button, Input, Select, Skeleton } from 'antd'
+import { useDeferredValue } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Group } from '../api/client'
 import { useGroups } from '../api/queries'
+import { useChoice } from '../parts/address'
 import { Bounds, ZoneBars } from '../parts/Bars'
+import { headline, rank, stands, wantsSomebody } from '../parts/footing'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
+import { count } from '../parts/words'
 
-/** All groups at a glance. */
+/** How many groups there are before they are searched and drawn in short. */
+const few = 8
+
+/** What needs a person, what is going on, and then all groups. */
 export function Groups() {
   const groups = useGroups()
   const navigate = useNavigate()
+  const [text, setText] = useChoice('find')
+  const [state, setState] = useChoice('stands')
+  const wanted = useDeferredValue(text)
+  const all = groups.data ?? []
+  const bad = all.filter(wantsSomebody)
+  useTitle(
+    groups.data
+      ? bad.length > 0
+        ? `▲ ${bad.length} of ${all.length} groups`
+        : `${all.length} groups`
+      : 'Groups',
+  )
+  const shown = all
+    .filter((g) => (state === '' || stateOf(g) === state) && matches(g, wanted))
+    .sort((a, b) => rank(a) - rank(b) || a.name.localeCompare(b.name))
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <div className="row">
-        <p className="sentence">{groups.data ? headline(groups.data) : ' '}</p>
+        <h1 className={bad.length > 0 ? 'sentence trouble' : 'sentence'} data-testid="headline">
+          {groups.data ? headline(all) : ' '}
+        </h1>
         <span style={{ flex: 1 }} />
         <Button type="primary" onClick={() => void navigate('/new-group')}>
           Make one…
@@ -21,20 +46,78 @@ export function Groups() {
       <Trouble error={groups.error} />
       {groups.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
       {groups.data?.length === 0 && <NoGroups />}
-      {groups.data?.map((g) => (
-        <GroupRow key={g.name} group={g} />
-      ))}
+      <Needs groups={all} />
+      {all.length > few && (
+        <div className="filters">
+          <Input
+            className="wide"
+            allowClear
+            placeholder="A name, template, pool, or label such as env=trial"
+            aria-label="Search groups"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          <Select
+            className="choice"
+            aria-label="How they stand"
+            value={state}
+            onChange={setState}
+            options={[
+              { value: '', label: 'All' },
+              { value: 'out', label: 'nothing serves' },
+              { value: 'short', label: 'serves too little' },
+              { value: 'person', label: 'waits for a person' },
+              { value: 'moving', label: 'something moves' },
+              { value: 'whole', label: 'whole' },
+            ]}
+          />
+          <span className="quiet">
+            {shown.length} of {count(all.length, 'group')}
+          </span>
+        </div>
+      )}
+      {all.length > 0 && shown.length === 0 && <p className="quiet">No group is like that.</p>}
+      {shown.map((g) =>
+        all.length > few ? <GroupLine key={g.name} group={g} /> : <GroupRow key={g.name} group={g} />,
+      )}
     </main>
   )
 }
 
-function headline(groups: Group[]): string {
-  const size = groups.reduce((n, g) => n + g.size, 0)
-  const serving = groups.reduce((n, g) => n + g.summary.serving, 0)
-  const moving = groups.filter((g) => g.rollout).length
-  const whole = groups.filter((g) => g.summary.serving >= g.size && g.summary.unwell === 0).length
-  if (groups.length === 0) return 'No groups yet.'
-  return `${whole} of ${groups.length} ${groups.length === 1 ? 'group is' : 'groups are'} whole: ${serving} of ${size} instances serving${moving ? `, ${moving} in a rollout` : ''}.`
+const stateOf = (g: Group) =>
+  g.summary.footing !== 'out' && g.summary.footing !== 'short' && g.summary.needs.length > 0
+    ? 'person'
+    : g.summary.footing
+
+/** Whether the group has all the words that are looked for, in any of its names and labels. */
+function matches(g: Group, text: string): boolean {
+  const names = [g.name, g.template, ...g.pools, ...Object.entries(g.labels).map(([k, v]) => `${k}=${v}`)]
+  return text
+    .split(/\s+/)
+    .filter(Boolean)
+    .every((word) => names.some((n) => n.includes(word)))
+}
+
+/** What waits for a person, over all groups. */
+function Needs({ groups }: { groups: Group[] }) {
+  const asking = groups.filter((g) => g.summary.needs.length > 0)
+  if (asking.length === 0) return null
+  return (
+    <section className="needs" aria-label="What needs a person">
+      {asking.slice(0, 10).flatMap((g) =>
+        g.summary.needs.map((n) => (
+          <p
+            key={g.name + n}
+            className={g.frozen !== '' && g.summary.needs.length === 1 ? 'waiting' : 'trouble'}
+          >
+            {g.frozen !== '' && g.summary.needs.length === 1 ? '❚❚' : '▲'}{' '}
+            <Link to={`/groups/${g.name}`}>{g.name}</Link>: {n}
+          </p>
+        )),
+      )}
+      {asking.length > 10 && <p className="quiet">And {count(asking.length - 10, 'group')} more, below.</p>}
+    </section>
+  )
 }
 
 function NoGroups() {
@@ -46,14 +129,27 @@ function NoGroups() {
   )
 }
 
-function GroupRow({ group }: { group: Group }) {
-  const { serving } = group.summary
+/** How many serve, unmistakable when they are too few. */
+function Figure({ group: g }: { group: Group }) {
+  const { mark, word, tone } = stands[g.summary.footing]
   return (
-    <section className="group-row" aria-label={group.name}>
+    <>
+      <div className={`figure ${tone || (g.summary.serving < g.size ? 'waiting' : '')}`}>
+        {tone && `${mark} `}
+        {g.summary.serving} of {g.size}
+      </div>
+      <div className={tone || 'quiet'}>{tone ? word : 'serving'}</div>
+    </>
+  )
+}
+
+function GroupRow({ group }: { group: Group }) {
+  return (
+    <section className={`group-row stands-${group.summary.footing}`} aria-label={group.name}>
       <div>
-        <h1>
+        <h2 className="name">
           <Link to={`/groups/${group.name}`}>{group.name}</Link>
-        </h1>
+        </h2>
         <div className="quiet">{group.template}</div>
       </div>
       <div>
@@ -61,15 +157,28 @@ function GroupRow({ group }: { group: Group }) {
         <ZoneBars group={group} mix />
       </div>
       <div className="right">
-        <div className={serving < group.size ? 'figure waiting' : 'figure'}>
-          {serving} of {group.size}
-        </div>
-        <div className="quiet">serving</div>
+        <Figure group={group} />
         <div className="quiet">
           between {group.min} and {group.max}
         </div>
         <Bounds group={group} />
       </div>
+    </section>
+  )
+}
+
+/** A group in short, where there are many. */
+function GroupLine({ group: g }: { group: Group }) {
+  const { mark, tone } = stands[g.summary.footing]
+  return (
+    <section className={`group-line stands-${g.summary.footing}`} aria-label={g.name}>
+      <Link to={`/groups/${g.name}`}>{g.name}</Link>
+      <span className={`right ${tone}`}>
+        {mark} {g.summary.serving} of {g.size}
+      </span>
+      <span className="cut" title={g.summary.sentence}>
+        {g.summary.sentence}
+      </span>
     </section>
   )
 }

@@ -35,7 +35,12 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
   return (
     <>
       <p>
-        {count(well, 'instance')} of {judged.length} healthy. It heals by{' '}
+        {judged.some((i) => i.reports.length > 0)
+          ? `${count(well, 'instance')} of ${judged.length} healthy.`
+          : judged.length > 0
+            ? 'No check asks its instances.'
+            : ''}{' '}
+        It heals by{' '}
         {['off', 'machine', 'traffic'].includes(g.heal) ? g.heal : <Link to="/checks">{g.heal}</Link>}, at
         most {g.heal_limit_percent} % of the size at once.
         {g.usual_seconds !== undefined &&
@@ -54,7 +59,10 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
           {...longTable(lines.length, 1180, 320)}
           dataSource={lines}
           columns={[
-            { title: 'Instance', render: (_, l) => l.instance.id },
+            {
+              title: 'Instance',
+              render: (_, l) => <Link to={`/instances/${l.instance.id}`}>{l.instance.id}</Link>,
+            },
             { title: 'Check', dataIndex: 'check' },
             {
               title: 'Verdict',

@@ -7,6 +7,7 @@ import { Ago } from '../parts/Ago'
 import { Lineage } from '../parts/Lineage'
 import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { UsersOf } from '../parts/UsersOf'
 import { VersionActs } from '../parts/VersionActs'
@@ -15,12 +16,13 @@ import { count, list, secondsBetween, size, span } from '../parts/words'
 /** One image version: what it is, where it is, who uses it, where it comes from. */
 export function Image() {
   const { name = '', version = '' } = useParams()
+  useTitle(`${name}@${version}`)
   const image = useImage(name, version)
   const navigate = useNavigate()
   const i = image.data
   if (image.error instanceof Refused && image.error.problem.status === 404) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <p className="sentence">
           There is no image {name}@{version}.
         </p>
@@ -30,14 +32,14 @@ export function Image() {
   }
   if (!i) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={image.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
       </main>
     )
   }
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>
         {i.name}@{i.version}
         <Marks marks={i.marks} />

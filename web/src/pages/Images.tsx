@@ -7,6 +7,7 @@ import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
 import { StateWord } from '../parts/StateWord'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, list, size } from '../parts/words'
 import { BakeImage, BringImage } from './BringImage'
@@ -16,6 +17,7 @@ const origins = ['provided', 'imported', 'baked', 'from-instance'] as const
 
 /** The catalogue of image versions, with search. */
 export function Images() {
+  useTitle('Images')
   const [text, setText] = useState('')
   const [state, setState] = useState<Image['state'] | ''>('')
   const [origin, setOrigin] = useState<Image['origin'] | ''>('')
@@ -27,9 +29,9 @@ export function Images() {
   const items = images.data?.items ?? []
   const searched = text !== '' || state !== '' || origin !== '' || age !== ''
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <div className="row">
-        <p className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</p>
+        <h1 className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</h1>
         <span style={{ flex: 1 }} />
         <Button onClick={() => setBringing('bake')}>Bake one…</Button>
         <Button type="primary" onClick={() => setBringing('import')}>

@@ -1,120 +1,49 @@
-import { Button, Dropdown, Input, Modal, Select, Table } from 'antd'
+import { Button, Dropdown, Input, Select, Table } from 'antd'
 import { useDeferredValue, useMemo, useState } from 'react'
-import { useNavigate } from 'react-router'
-import { useImageFromInstance } from '../api/catalogue'
+import { Link } from 'react-router'
 import type { Instance } from '../api/client'
-import { useReleaseInstance } from '../api/keeping'
-import { useTellInstance, type InstanceAct } from '../api/queries'
+import { useChoice } from '../parts/address'
 import { Ago } from '../parts/Ago'
-import { Trouble } from '../parts/Trouble'
+import { actsOf, useInstanceActs, type Act } from '../parts/InstanceActs'
 import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
 import { VerdictWord } from '../parts/VerdictWord'
-
-type Act = InstanceAct | 'live' | 'rest' | 'release'
-
-/** What stops or removes machines is asked for once, with what it does. */
-const grave: Partial<Record<Act, { verb: string; says: (n: number) => string }>> = {
-  retire: {
-    verb: 'Retire',
-    says: (n) =>
-      `${n === 1 ? 'It drains, its machine stops, and its files go' : 'They drain, their machines stop, and their files go'}. The group launches ${n === 1 ? 'another' : 'others'}. Journals stay.`,
-  },
-  recreate: {
-    verb: 'Recreate',
-    says: (n) =>
-      `${n === 1 ? 'It drains, its machine and files go, and a fresh one comes under its name' : 'They drain, their machines and files go, and fresh ones come under their names'}. Nothing takes the place meanwhile.`,
-  },
-  release: {
-    verb: 'Release',
-    says: (n) =>
-      `${n === 1 ? 'It leaves the group and its pools for good, and runs on' : 'They leave the group and its pools for good, and run on'}. The group launches ${n === 1 ? 'another' : 'others'}.`,
-  },
-}
 
 /** Instances, sortable, filterable, and selectable to act on several. */
 export function InstanceTable({
   instances,
   now,
-  alone = false,
+  grouped = false,
 }: {
   instances: Instance[]
   now: number
-  /** They belong to no group, so nothing takes their place. */
-  alone?: boolean
+  /** They are of several groups, or of none. */
+  grouped?: boolean
 }) {
-  const make = useImageFromInstance()
-  const tell = useTellInstance()
-  const release = useReleaseInstance()
-  const [asking, setAsking] = useState<{ act: Act; ids: string[] } | null>(null)
+  const alone = grouped && instances.every((i) => i.group === '')
   const [selected, setSelected] = useState<string[]>([])
-  const [told, setTold] = useState<{ done: number; of: number; failed: string[] } | null>(null)
-  const [text, setText] = useState('')
-  const [state, setState] = useState('')
+  const [text, setText] = useChoice('find')
+  const [state, setState] = useChoice('state')
   const wanted = useDeferredValue(text)
-  const navigate = useNavigate()
   const shown = useMemo(
     () =>
       instances.filter(
         (i) =>
           (state === '' || i.state === state || i.verdict === state) &&
-          (wanted === '' || [i.id, i.zone, i.version, i.address, i.why].some((t) => t.includes(wanted))),
+          (wanted === '' ||
+            [i.id, i.group, i.zone, i.version, i.address, i.why].some((t) => t.includes(wanted))),
       ),
     [instances, state, wanted],
   )
 
-  const one = (id: string, act: Act) =>
-    act === 'release'
-      ? release.mutateAsync({ id, replace: true })
-      : tell.mutateAsync({ id, command: act as InstanceAct })
-  const all = async (ids: string[], act: Act) => {
-    const failed: string[] = []
-    for (const [i, id] of ids.entries()) {
-      setTold({ done: i, of: ids.length, failed })
-      try {
-        await one(id, act)
-      } catch (e) {
-        failed.push(e instanceof Error ? e.message : String(e))
-      }
-    }
-    setTold({ done: ids.length, of: ids.length, failed })
-    setSelected([])
-  }
-  const act = (ids: string[], what: Act) => {
-    const first = ids[0]
-    if (!first) return
-    if (what === 'live' || what === 'rest')
-      make.mutate(
-        { instance: first, at_rest: what === 'rest' },
-        { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
-      )
-    else if (grave[what]) setAsking({ act: what, ids })
-    else void all(ids, what)
-  }
+  const { act, dialog, busy } = useInstanceActs(
+    (group) => instances.filter((i) => i.group === group && i.state === 'serving').length,
+  )
+  // An act on many is for those that are shown: what a filter hides is not meant.
+  const meant = shown.filter((i) => selected.includes(i.id))
   return (
     <>
-      <Trouble error={make.error} />
-      {asking && (
-        <Modal
-          open
-          title={`${grave[asking.act]?.verb ?? ''} ${asking.ids.length === 1 ? (asking.ids[0] ?? '') : count(asking.ids.length, 'instance')}?`}
-          okText={`${grave[asking.act]?.verb ?? ''} ${asking.ids.length === 1 ? 'it' : 'them'}`}
-          okButtonProps={{ danger: true }}
-          onCancel={() => setAsking(null)}
-          onOk={() => {
-            void all(asking.ids, asking.act)
-            setAsking(null)
-          }}
-        >
-          {asking.ids.length > 1 && (
-            <p>
-              {asking.ids.slice(0, 20).join(', ')}
-              {asking.ids.length > 20 && ' …'}
-            </p>
-          )}
-          {alone ? aloneSays(asking.ids.length) : grave[asking.act]?.says(asking.ids.length)}
-        </Modal>
-      )}
+      {dialog}
       <div className="filters">
         <Input
           className="wide"
@@ -148,7 +77,7 @@ export function InstanceTable({
             { value: 'unknown', label: 'verdict unknown' },
           ]}
         />
-        {selected.length > 0 && (
+        {meant.length > 0 && (
           <Dropdown
             trigger={['click']}
             menu={{
@@ -158,23 +87,16 @@ export function InstanceTable({
                 { key: 'unpin', label: 'Unpin' },
                 ...(alone ? [] : forGroups),
               ],
-              onClick: ({ key }) => act(selected, key as Act),
+              onClick: ({ key }) => {
+                act(meant, key as Act)
+                setSelected([])
+              },
             }}
           >
-            <Button>With {count(selected.length, 'instance')}…</Button>
+            <Button>With {count(meant.length, 'instance')}…</Button>
           </Dropdown>
         )}
-        {told && told.done < told.of && (
-          <span className="waiting">
-            {told.done} of {told.of} told
-          </span>
-        )}
       </div>
-      {told && told.failed.length > 0 && (
-        <p className="trouble" role="alert">
-          ▲ {told.failed.length} of {told.of} refused: {told.failed.slice(0, 3).join(' ')}
-        </p>
-      )}
       <Table<Instance>
         size="small"
         rowKey="id"
@@ -184,7 +106,27 @@ export function InstanceTable({
         rowSelection={{ selectedRowKeys: selected, onChange: (keys) => setSelected(keys as string[]) }}
         locale={{ emptyText: instances.length > 0 ? 'None is like that.' : 'No instances.' }}
         columns={[
-          { title: 'Instance', width: 125, dataIndex: 'id', sorter: (a, b) => a.id.localeCompare(b.id) },
+          {
+            title: 'Instance',
+            width: 125,
+            sorter: (a, b) => a.id.localeCompare(b.id),
+            render: (_, i) => <Link to={`/instances/${i.id}`}>{i.id}</Link>,
+          },
+          ...(grouped
+            ? [
+                {
+                  title: 'Group',
+                  width: 110,
+                  sorter: (a: Instance, b: Instance) => a.group.localeCompare(b.group),
+                  render: (_: unknown, i: Instance) =>
+                    i.group === '' ? (
+                      <span className="quiet">none</span>
+                    ) : (
+                      <Link to={`/groups/${i.group}`}>{i.group}</Link>
+                    ),
+                },
+              ]
+            : []),
           { title: 'Zone', width: 90, dataIndex: 'zone', sorter: (a, b) => a.zone.localeCompare(b.zone) },
           {
             title: 'Version',
@@ -221,25 +163,15 @@ export function InstanceTable({
           { title: 'Address', width: 105, dataIndex: 'address' },
           { title: 'Because', dataIndex: 'why', ellipsis: true },
           {
-            title: '',
+            title: <span className="unseen">Acts</span>,
             width: 70,
             render: (_, i) =>
-              (i.state === 'serving' || i.state === 'parked') && (
+              actsOf(i).length > 0 && (
                 <Dropdown
                   trigger={['click']}
-                  menu={{
-                    items: alone ? actsAlone(i) : actsOf(i),
-                    onClick: ({ key }) => act([i.id], key as Act),
-                  }}
+                  menu={{ items: actsOf(i), onClick: ({ key }) => act([i], key as Act) }}
                 >
-                  <Button
-                    size="small"
-                    type="text"
-                    loading={
-                      (make.isPending && make.variables.instance === i.id) ||
-                      (tell.isPending && tell.variables.id === i.id)
-                    }
-                  >
+                  <Button size="small" type="text" loading={busy(i.id)} aria-label={`Act on ${i.id}`}>
                     Act…
                   </Button>
                 </Dropdown>
@@ -251,9 +183,6 @@ export function InstanceTable({
   )
 }
 
-const aloneSays = (n: number) =>
-  `${n === 1 ? 'Its machine stops, and its files go' : 'Their machines stop, and their files go'}. Nothing takes the place. Journals stay.`
-
 const forGroups = [
   { key: 'park', label: 'Park: out of traffic, but kept' },
   { key: 'unpark', label: 'Unpark' },
@@ -261,34 +190,3 @@ const forGroups = [
   { key: 'release', label: 'Release: they run on and belong to nobody' },
   { key: 'retire', label: 'Retire: drain, stop, and launch others', danger: true },
 ]
-
-/** What may be done with one that belongs to no group. */
-function actsAlone(i: Instance): { key: Act; label: string }[] {
-  return [
-    i.pinned
-      ? { key: 'unpin', label: 'Unpin: it may be removed again' }
-      : { key: 'pin', label: 'Pin: nothing removes it' },
-    { key: 'live', label: 'Make an image while it serves' },
-    ...(i.pinned ? [] : [{ key: 'retire', label: 'Retire: stop it for good' } as const]),
-  ]
-}
-
-/** What may be done with an instance as it is. */
-function actsOf(i: Instance): { key: Act; label: string }[] {
-  const retire = { key: 'retire', label: 'Retire: drain, stop, and launch another' } as const
-  const keep = [
-    { key: 'recreate', label: 'Recreate: a fresh machine under its name' },
-    { key: 'release', label: 'Release: it runs on and belongs to nobody' },
-  ] as const
-  if (i.state === 'parked') return [{ key: 'unpark', label: 'Unpark: back into traffic' }, ...keep, retire]
-  return [
-    { key: 'park', label: 'Park: out of traffic, but kept' },
-    i.pinned
-      ? { key: 'unpin', label: 'Unpin: it may be removed again' }
-      : { key: 'pin', label: 'Pin: nothing removes it' },
-    ...keep,
-    { key: 'live', label: 'Make an image while it serves' },
-    { key: 'rest', label: 'Make an image at rest: it drains, stops, and comes back' },
-    ...(i.pinned ? [] : [retire]),
-  ]
-}

@@ -1,35 +1,47 @@
 import { Skeleton } from 'antd'
+import type { Instance } from '../api/client'
 import { useInstances } from '../api/queries'
 import { useNow } from '../parts/now'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { InstanceTable } from './InstanceTable'
 
-/** The instances that belong to no group: launched by a person, or released. */
+/** All instances, of all groups and of none. */
 export function Instances() {
-  const instances = useInstances(undefined, true)
+  const instances = useInstances()
   const now = useNow()
   const all = instances.data ?? []
+  useTitle(instances.data ? count(all.length, 'instance') : 'Instances')
   return (
-    <main className="page">
-      <p className="sentence" data-testid="sentence" aria-live="polite">
-        {instances.data ? sentence(all.length) : ' '}
-      </p>
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence" data-testid="sentence">
+        {instances.data ? sentence(all) : ' '}
+      </h1>
       <Trouble error={instances.error} />
       {instances.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
-      {all.length > 0 && <InstanceTable instances={all} now={now} alone />}
+      {all.length > 0 && <InstanceTable instances={all} now={now} grouped />}
       {instances.data && (
         <p className="quiet">
-          Nothing heals or replaces them, and no pool sends them requests. They come from{' '}
-          <code>unitas instance launch</code>, or from a group that released them. Those of groups are on the
-          pages of their groups.
+          Those of no group come from <code>unitas instance launch</code>, or from a group that released them.
+          Nothing heals or replaces them, and no pool sends them requests.
         </p>
       )}
     </main>
   )
 }
 
-function sentence(n: number): string {
-  if (n === 0) return 'Every instance belongs to a group.'
-  return `${count(n, 'instance')} ${n === 1 ? 'belongs' : 'belong'} to no group.`
+function sentence(all: Instance[]): string {
+  if (all.length === 0) return 'There are no instances.'
+  const serving = all.filter((i) => i.state === 'serving').length
+  const ill = all.filter((i) => i.verdict === 'unhealthy' || i.overdue).length
+  const alone = all.filter((i) => i.group === '').length
+  const said = [`${serving} of ${count(all.length, 'instance')} serving`]
+  if (ill > 0) said.push(`${ill} unhealthy`)
+  said.push(
+    alone === 0
+      ? 'every one belongs to a group'
+      : `${alone} ${alone === 1 ? 'belongs' : 'belong'} to no group`,
+  )
+  return said.join('; ') + '.'
 }

@@ -1,4 +1,4 @@
-import { Button, Tooltip } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import type { JournalEntry } from '../api/client'
 import { useJournal } from '../api/queries'
@@ -14,32 +14,31 @@ export function Journal({ group }: { group: string }) {
     <>
       <Trouble error={journal.error} />
       <p className="quiet">Times are local ({Intl.DateTimeFormat().resolvedOptions().timeZone}).</p>
-      <ol className="journal">
-        {entries.map((e) => (
-          <li key={e.number}>
-            <Tooltip title={exact(e.at)}>
-              <time dateTime={e.at} className="quiet">
-                {clock(e.at)}
-              </time>
-            </Tooltip>
-            <span
-              className={
-                e.kind === 'rollout.held' || e.kind === 'instance.lost' || e.kind === 'verdict.unhealthy'
-                  ? 'trouble'
-                  : ''
-              }
-            >
-              {e.text.replace(/\.$/, '')}
-              {e.actor !== 'unitas' && ` [${e.actor}]`}, <span className="quiet">because</span> {e.because}
-              <span className="quiet">{numbers(e)}</span>
-            </span>
-          </li>
-        ))}
-      </ol>
+      <Entries entries={entries} />
       {journal.data?.next && limit < 1000 && (
         <Button onClick={() => setLimit(Math.min(limit * 4, 1000))}>Show more</Button>
       )}
     </>
+  )
+}
+
+/** Entries of the journal, as they come. */
+export function Entries({ entries }: { entries: JournalEntry[] }) {
+  return (
+    <ol className="journal">
+      {entries.map((e) => (
+        <li key={e.number}>
+          <time dateTime={e.at} className="quiet" title={exact(e.at)}>
+            {clock(e.at)}
+          </time>
+          <span className={e.outcome === 'bad' ? 'trouble' : ''}>
+            {e.text.replace(/\.$/, '')}
+            {e.actor !== 'unitas' && ` [${e.actor}]`}, <span className="quiet">because</span> {e.because}
+            <span className="quiet">{numbers(e)}</span>
+          </span>
+        </li>
+      ))}
+    </ol>
   )
 }
 

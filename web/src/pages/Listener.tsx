@@ -13,6 +13,7 @@ import { ListenerForm } from '../parts/ListenerForm'
 import { divertOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
 import { Remove } from '../parts/Remove'
 import { RoutesForm } from '../parts/RoutesForm'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { TryRequest } from '../parts/TryRequest'
 import { exact, size } from '../parts/words'
@@ -20,6 +21,7 @@ import { exact, size } from '../parts/words'
 /** One listener: is it well, where requests go and why, what it served, its settings. */
 export function Listener() {
   const address = useParams().address ?? ''
+  useTitle(address)
   const listener = useListener(address)
   const [changing, setChanging] = useState(false)
   const [routing, setRouting] = useState(false)
@@ -27,8 +29,8 @@ export function Listener() {
   const navigate = useNavigate()
   if (listener.error instanceof Refused && listener.error.problem.status === 404) {
     return (
-      <main className="page">
-        <p className="sentence">There is no listener {address}.</p>
+      <main className="page" id="main" tabIndex={-1}>
+        <h1 className="sentence">There is no listener {address}.</h1>
         <Link to="/listeners">All listeners</Link>
       </main>
     )
@@ -36,14 +38,14 @@ export function Listener() {
   const l = listener.data
   if (!l) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={listener.error} />
         <Skeleton active paragraph={{ rows: 8 }} />
       </main>
     )
   }
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>
         {l.kind}://{l.address}
       </h1>
@@ -109,7 +111,12 @@ function Routes({ listener: l }: { listener: ListenerOf }) {
       dataSource={l.redirect ? [] : [...rows, rest]}
       locale={{ emptyText: `Everything is sent to https at port ${l.redirect}.` }}
       columns={[
-        { title: '', align: 'right', width: 40, render: (_, r) => (r.n ? r.n : '') },
+        {
+          title: <span className="unseen">Number</span>,
+          align: 'right',
+          width: 40,
+          render: (_, r) => (r.n ? r.n : ''),
+        },
         { title: 'Takes', dataIndex: 'takes' },
         {
           title: 'Goes to',

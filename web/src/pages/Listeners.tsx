@@ -4,24 +4,26 @@ import { Link } from 'react-router'
 import { useListeners, type Listener } from '../api/listeners'
 import { ListenerForm } from '../parts/ListenerForm'
 import { longTable } from '../parts/longTable'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 
 /** All listeners: what they speak, where they send, and whether they are well. */
 export function Listeners() {
+  useTitle('Listeners')
   const listeners = useListeners()
   const [making, setMaking] = useState(false)
   const all = listeners.data ?? []
   const troubled = all.filter((l) => l.trouble).length
   return (
-    <main className="page">
-      <p className="sentence">
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">
         {listeners.data
           ? all.length === 0
             ? 'No listeners yet.'
             : `${count(all.length, 'listener')}${troubled ? `, ${troubled} in trouble` : ''}.`
           : ' '}
-      </p>
+      </h1>
       <div className="row" style={{ marginBottom: 12 }}>
         <Button size="small" onClick={() => setMaking(true)}>
           New listener…

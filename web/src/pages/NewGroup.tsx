@@ -4,8 +4,10 @@ import { Link, useNavigate } from 'react-router'
 import { useImages, usePlaces, useTemplates } from '../api/catalogue'
 import { Refused, type Group, type NewGroup as Body } from '../api/client'
 import { useChecks, useMakeGroup, usePools } from '../api/keeping'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
-import { labelsOf, labelText } from './GroupSettings'
+import { goodPairs, PairRows, pairsTo, type Pair } from '../parts/PairRows'
+import { labelText } from './GroupSettings'
 
 interface Fields {
   name: string
@@ -23,7 +25,7 @@ interface Fields {
   heal: string
   limit: number
   settle: number
-  labels: string
+  labels: Pair[]
 }
 
 const fresh = 'new'
@@ -39,6 +41,7 @@ const fieldOf: Record<string, keyof Fields> = {
  * who gets traffic, how it is judged and healed, labels; then a review.
  */
 export function NewGroup() {
+  useTitle('A new group')
   const [form] = Form.useForm<Fields>()
   const [review, setReview] = useState<{ body: Body; group: Group } | null>(null)
   const templates = useTemplates()
@@ -52,7 +55,7 @@ export function NewGroup() {
   const chosen = Form.useWatch('template', form) as string | undefined
   if (!templates.data || !places.data || !pools.data || !checks.data)
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={templates.error ?? places.error ?? pools.error ?? checks.error} />
       </main>
     )
@@ -87,13 +90,13 @@ export function NewGroup() {
       heal: f.heal,
       heal_limit_percent: f.limit,
       settle_seconds: f.settle,
-      labels: labelsOf(f.labels),
+      labels: pairsTo(f.labels),
     } as Body // the service fills in the others
     look.mutate({ body, dry: true }, { onSuccess: (group) => setReview({ body, group }), onError: refused })
   }
   return (
-    <main className="page">
-      <p className="sentence">A new group</p>
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">A new group</h1>
       <Form<Fields>
         form={form}
         layout="vertical"
@@ -113,7 +116,7 @@ export function NewGroup() {
           heal: 'machine',
           limit: 30,
           settle: 60,
-          labels: '',
+          labels: [],
         }}
       >
         <h2>What runs</h2>
@@ -218,8 +221,8 @@ export function NewGroup() {
           </Form.Item>
         </div>
         <h2>Labels</h2>
-        <Form.Item name="labels" extra="NAME=VALUE with commas between.">
-          <Input style={{ maxWidth: 480 }} />
+        <Form.Item name="labels" rules={[goodPairs]}>
+          <PairRows what="label" id="labels" />
         </Form.Item>
         <Trouble error={look.error} />
         {review && <Review group={review.group} along={review.body.new_template?.image} />}

@@ -14,6 +14,7 @@ import {
 import { useGroups } from '../api/queries'
 import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
@@ -35,13 +36,14 @@ const topics: Record<Topic, string> = {
 
 /** Who hears of what, and what was sent. */
 export function Notices() {
+  useTitle('Notices')
   const notices = useNotices()
   const [editing, setEditing] = useState<Notice | 'new' | null>(null)
   const [looking, setLooking] = useState<Notice | null>(null)
   const all = notices.data
   const silent = (all ?? []).filter((n) => n.failing_at && !n.off).length
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>Notices</h1>
       <p className="sentence">
         {!all || all.length === 0
@@ -99,7 +101,7 @@ function NoticeTable({
           { title: 'Goes to', render: (_, n) => n.send || n.mail.join(', ') },
           { title: 'Gathers for', align: 'right', render: (_, n) => span(n.gather_seconds) },
           {
-            title: '',
+            title: <span className="unseen">Acts</span>,
             render: (_, n) => (
               <span className="row">
                 <Button size="small" aria-label={`Messages of ${n.name}`} onClick={() => onLook(n)}>
@@ -280,7 +282,7 @@ function Messages({ notice: n, onClose }: { notice: Notice; onClose: () => void 
             { title: 'Tries', align: 'right', dataIndex: 'tries' },
             { title: 'Came back', dataIndex: 'came_back' },
             {
-              title: '',
+              title: <span className="unseen">Acts</span>,
               render: (_, m) => (
                 <Button
                   size="small"

@@ -16,18 +16,20 @@ import {
   type SpokenFields as SpokenValues,
 } from '../parts/spokenSettings'
 import { differences, isStale, Stale } from '../parts/Stale'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
 /** One pool: is it well, who gets requests, how they are answered, its settings. */
 export function Pool() {
   const name = useParams().name ?? ''
+  useTitle(name)
   const pool = usePool(name)
   const [changing, setChanging] = useState(false)
   if (pool.error instanceof Refused && pool.error.problem.status === 404) {
     return (
-      <main className="page">
-        <p className="sentence">There is no pool {name}.</p>
+      <main className="page" id="main" tabIndex={-1}>
+        <h1 className="sentence">There is no pool {name}.</h1>
         <Link to="/pools">All pools</Link>
       </main>
     )
@@ -35,14 +37,14 @@ export function Pool() {
   const p = pool.data
   if (!p) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={pool.error} />
         <Skeleton active paragraph={{ rows: 8 }} />
       </main>
     )
   }
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>{p.name}</h1>
       <p className="sentence" aria-live="polite">
         {p.sentence}

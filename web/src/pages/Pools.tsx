@@ -2,6 +2,7 @@ import { Skeleton, Table } from 'antd'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { usePools } from '../api/keeping'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
@@ -10,10 +11,11 @@ const minute = (p: Pool) => p.versions.map((v) => v.windows[0]).filter((w) => w 
 
 /** All pools: where they listen, whom they send to, and how that goes. */
 export function Pools() {
+  useTitle('Pools')
   const pools = usePools()
   return (
-    <main className="page">
-      <p className="sentence">{pools.data ? headline(pools.data) : ' '}</p>
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">{pools.data ? headline(pools.data) : ' '}</h1>
       <Trouble error={pools.error} />
       {pools.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
       {pools.data && (

@@ -2,18 +2,20 @@ import { Skeleton, Table } from 'antd'
 import { Link } from 'react-router'
 import type { Replica } from '../api/client'
 import { useReplicas } from '../api/keeping'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { useNow } from '../parts/now'
 import { count, secondsBetween, span } from '../parts/words'
 
 /** The services on this database: which are alive, and which groups each keeps. */
 export function Services() {
+  useTitle('Services')
   const replicas = useReplicas()
   const now = useNow()
   const all = replicas.data
   return (
-    <main className="page">
-      <p className="sentence">{all ? sentence(all, now) : ' '}</p>
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">{all ? sentence(all, now) : ' '}</h1>
       <Trouble error={replicas.error} />
       {!all && !replicas.error && <Skeleton active />}
       {all && (

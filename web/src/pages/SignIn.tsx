@@ -1,43 +1,63 @@
-import { Button, Form, Input } from 'antd'
-import { useState } from 'react'
+import { useState, type SyntheticEvent } from 'react'
 import { api, Refused, take, token } from '../api/client'
-import { Trouble } from '../parts/Trouble'
+import { useTitle } from '../parts/title'
 
-export function SignIn({ onDone }: { onDone: () => void }) {
-  const [error, setError] = useState<Error | null>(null)
+/** Asks for a token; made of plain elements, so that it is there at once. */
+export function SignIn({ onDone, why }: { onDone: () => void; why?: string }) {
+  const [secret, setSecret] = useState('')
+  const [wrong, setWrong] = useState('')
   const [busy, setBusy] = useState(false)
-  const submit = async ({ secret }: { secret: string }) => {
+  useTitle('Sign in')
+  const submit = async (e: SyntheticEvent) => {
+    e.preventDefault()
+    if (secret.trim() === '') {
+      setWrong('Paste the token here.')
+      return
+    }
     setBusy(true)
     token.set(secret.trim())
     try {
       await take(api.GET('/v1/service'))
       onDone()
-    } catch (e) {
+    } catch (err) {
       token.clear()
-      setError(e instanceof Refused ? e : new Error('The service is not reached.'))
+      setWrong(err instanceof Refused ? err.message : 'The service is not reached.')
     } finally {
       setBusy(false)
     }
   }
   return (
-    <main className="sign-in">
+    <main className="sign-in" id="main">
       <h1>Unitas</h1>
+      {why && <p className="waiting">▲ {why}</p>}
       <p className="quiet">
         Sign in with a token. The service wrote the first one to the file <code>token</code> in its data
         directory when it first started.
       </p>
-      <Form<{ secret: string }> layout="vertical" onFinish={(v) => void submit(v)} requiredMark={false}>
+      <form onSubmit={(e) => void submit(e)} noValidate>
         <input type="text" autoComplete="username" value="token" readOnly hidden />
-        <Form.Item name="secret" label="Token" rules={[{ required: true, message: 'Paste the token here.' }]}>
-          <Input.Password size="large" autoFocus autoComplete="current-password" />
-        </Form.Item>
-        <Trouble error={error} />
-        <Form.Item style={{ marginTop: 16 }}>
-          <Button type="primary" size="large" htmlType="submit" loading={busy}>
-            Sign in
-          </Button>
-        </Form.Item>
-      </Form>
+        <label htmlFor="secret">Token</label>
+        <input
+          id="secret"
+          name="secret"
+          type="password"
+          autoComplete="current-password"
+          autoFocus
+          value={secret}
+          aria-invalid={wrong !== ''}
+          aria-describedby="wrong"
+          onChange={(e) => {
+            setSecret(e.target.value)
+            setWrong('')
+          }}
+        />
+        <p id="wrong" className="trouble" role="alert">
+          {wrong && `▲ ${wrong}`}
+        </p>
+        <button type="submit" disabled={busy}>
+          {busy ? 'Signing in…' : 'Sign in'}
+        </button>
+      </form>
     </main>
   )
 }

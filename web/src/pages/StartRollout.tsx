@@ -1,8 +1,10 @@
 import { Button, Form, Input, Modal, Select, Space } from 'antd'
 import { useState } from 'react'
 import { Refused, type Group, type NewRollout } from '../api/client'
+import { useTemplateDiff } from '../api/catalogue'
 import { useStartRollout, useTemplateVersions } from '../api/queries'
-import { useCourses, useRehearse, type Course } from '../api/rollouts'
+import { useCourses, useRehearse, useReverted, type Course } from '../api/rollouts'
+import { Changes } from '../parts/Changes'
 import {
   CourseFields,
   fieldsOf,
@@ -16,6 +18,7 @@ import {
 import { gateOf } from '../parts/GateFields'
 import { RehearsalView } from '../parts/Rehearsal'
 import { Trouble } from '../parts/Trouble'
+import { versionNumber } from '../parts/words'
 
 interface Fields extends CourseFieldsOf {
   to: string
@@ -49,6 +52,33 @@ interface Props {
   onClose: () => void
 }
 
+/** What is offered: the version after the running one, or else the newest. */
+function versionAfter(running: string, others: string[]): string | undefined {
+  const later = others.filter((v) => versionNumber(v) > versionNumber(running))
+  return later.sort((a, b) => versionNumber(a) - versionNumber(b))[0] ?? others[0]
+}
+
+/** What is different in the version that is gone to, and what speaks against it. */
+function Difference({ group, to, reverted }: { group: Group; to: string; reverted: string | undefined }) {
+  const name = group.template.split('@')[0] ?? ''
+  const diff = useTemplateDiff(name, versionNumber(group.template), versionNumber(to))
+  return (
+    <div style={{ marginBottom: 16 }}>
+      {reverted !== undefined && (
+        <p className="trouble" role="status">
+          ▲ The last rollout to {to} went back: {reverted}. Look why before it goes on.
+        </p>
+      )}
+      {group.frozen !== '' && (
+        <p className="waiting">
+          ❚❚ The group is frozen ({group.frozen}): nothing is replaced before it is thawed.
+        </p>
+      )}
+      {diff.data && <Changes changes={diff.data.changes} was={group.template} now={to} />}
+    </div>
+  )
+}
+
 /** Asks what a rollout needs, says what each answer means, and rehearses it before it is begun. */
 export function StartRollout({ group, instances, supersede = false, onClose }: Props) {
   const [form] = Form.useForm<Fields>()
@@ -74,6 +104,12 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
     }
   }
   const initial = courseNamed(group.course)
+  const reverted = useReverted(group.name)
+  const next = versionAfter(
+    group.template,
+    others.map((o) => o.value),
+  )
+  const to = Form.useWatch<string | undefined>('to', form)
   return (
     <Modal
       open
@@ -115,9 +151,9 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
         initialValues={{
           ...usual,
           ...(initial ? { ...fieldsOf(initial), course: initial.name } : {}),
-          ...(others[0] ? { to: others[0].value } : {}),
+          ...(next ? { to: next } : {}),
         }}
-        key={`${others[0]?.value ?? 'none'} ${initial?.name ?? ''}`}
+        key={`${next ?? 'none'} ${initial?.name ?? ''}`}
       >
         <Form.Item
           name="to"
@@ -131,6 +167,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
             notFoundContent={`There is no other version of this template; make one with: unitas template revise`}
           />
         </Form.Item>
+        {to !== undefined && <Difference group={group} to={to} reverted={reverted.get(to)} />}
         {(courses.data ?? []).length > 0 && (
           <Form.Item
             name="course"

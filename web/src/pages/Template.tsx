@@ -8,6 +8,7 @@ import { Ago } from '../parts/Ago'
 import { Changes, LineDiff } from '../parts/Changes'
 import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { VersionActs } from '../parts/VersionActs'
 import { count, list, size } from '../parts/words'
@@ -15,13 +16,14 @@ import { count, list, size } from '../parts/words'
 /** One template: its line of versions, any two compared, and what the latest says. */
 export function Template() {
   const { name = '' } = useParams()
+  useTitle(name)
   const templates = useTemplates(name)
   const instances = useInstances()
   const groups = useGroups()
   const versions = templates.data
   if (!versions) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={templates.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
       </main>
@@ -30,15 +32,15 @@ export function Template() {
   const latest = versions[0]
   if (!latest) {
     return (
-      <main className="page">
-        <p className="sentence">There is no template {name}.</p>
+      <main className="page" id="main" tabIndex={-1}>
+        <h1 className="sentence">There is no template {name}.</h1>
         <Link to="/templates">All templates</Link>
       </main>
     )
   }
   const its = (groups.data ?? []).filter((g) => g.template.startsWith(`${name}@`))
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <div className="row">
         <h1>{name}</h1>
         <span style={{ flex: 1 }} />

@@ -4,6 +4,8 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { useImages, useMakeTemplate, useTemplates } from '../api/catalogue'
 import { Refused, type NewTemplate, type Template, type TemplateRevision } from '../api/client'
 import { Changes } from '../parts/Changes'
+import { useTitle } from '../parts/title'
+import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from '../parts/PairRows'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { Facts } from './Template'
@@ -20,8 +22,8 @@ interface Fields {
   ports: { port: number; protocol: 'tcp' | 'udp'; sources: string[] }[]
   price: number
   interruptible: boolean
-  environment: string
-  labels: string
+  environment: Pair[]
+  labels: Pair[]
   user_data: string
   note: string
 }
@@ -37,19 +39,20 @@ const fresh: Partial<Fields> = {
   ports: [{ port: 8080, protocol: 'tcp', sources: ['127.0.0.0/8'] }],
   price: 0,
   interruptible: false,
-  environment: '',
-  labels: '',
+  environment: [],
+  labels: [],
   user_data: '',
   note: '',
 }
 
 /** Makes a template, or the next version of one, after a review. */
 export function TemplateForm() {
+  useTitle('A template version')
   const { name } = useParams()
   const versions = useTemplates(name)
   if (name !== undefined && !versions.data) {
     return (
-      <main className="page">
+      <main className="page" id="main" tabIndex={-1}>
         <Trouble error={versions.error} />
         <Skeleton active paragraph={{ rows: 12 }} />
       </main>
@@ -81,7 +84,7 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
   }
   const done = (t: Template) => void navigate(`/templates/${t.name}`)
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>{name === undefined ? 'New template' : `The next version of ${name}`}</h1>
       <p className="quiet">
         Nothing is made before you have seen a review of it.{' '}
@@ -241,16 +244,13 @@ function Questions(props: { isNew: boolean; versions: Template[]; onFrom: (t: Te
       <Form.Item
         name="environment"
         label="Environment"
-        extra="Variables for the workload, one NAME=VALUE to a line."
+        extra="Variables for the workload."
+        rules={[goodPairs]}
       >
-        <Input.TextArea rows={4} />
+        <PairRows what="variable" id="environment" />
       </Form.Item>
-      <Form.Item
-        name="labels"
-        label="Labels"
-        extra="For finding and counting instances, one NAME=VALUE to a line."
-      >
-        <Input.TextArea rows={4} />
+      <Form.Item name="labels" label="Labels" extra="For finding and counting instances." rules={[goodPairs]}>
+        <PairRows what="label" id="labels" />
       </Form.Item>
       <Form.Item
         className="whole mono"
@@ -322,22 +322,6 @@ function Review(props: {
   )
 }
 
-function linesOf(m: Record<string, string>): string {
-  return Object.entries(m)
-    .map(([k, v]) => `${k}=${v}`)
-    .join('\n')
-}
-
-function pairsOf(text: string): Record<string, string> {
-  const out: Record<string, string> = {}
-  for (const line of text.split('\n')) {
-    if (line.trim() === '') continue
-    const at = line.indexOf('=')
-    out[(at < 0 ? line : line.slice(0, at)).trim()] = at < 0 ? '' : line.slice(at + 1)
-  }
-  return out
-}
-
 function fieldsOf(t: Template): Omit<Fields, 'from' | 'note'> {
   return {
     name: t.name,
@@ -350,8 +334,8 @@ function fieldsOf(t: Template): Omit<Fields, 'from' | 'note'> {
     ports: t.ports.map((p) => ({ port: p.port, protocol: p.protocol, sources: p.sources ?? [] })),
     price: t.price_per_hour,
     interruptible: t.interruptible,
-    environment: linesOf(t.environment),
-    labels: linesOf(t.labels),
+    environment: pairsFrom(t.environment),
+    labels: pairsFrom(t.labels),
     user_data: t.user_data,
   }
 }
@@ -370,8 +354,8 @@ function bodyOf(f: Fields, name: string | undefined): NewTemplate & TemplateRevi
     price_per_hour: f.price,
     interruptible: f.interruptible,
     user_data: f.user_data,
-    environment: pairsOf(f.environment),
-    labels: pairsOf(f.labels),
+    environment: pairsTo(f.environment),
+    labels: pairsTo(f.labels),
     note: f.note,
   }
 }

@@ -7,11 +7,13 @@ import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
 import { useNow } from '../parts/now'
 import { StateWord } from '../parts/StateWord'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, size } from '../parts/words'
 
 /** All templates, each with its latest version. */
 export function Templates() {
+  useTitle('Templates')
   const templates = useTemplates()
   const instances = useInstances()
   const now = useNow()
@@ -20,11 +22,11 @@ export function Templates() {
   const running = (name: string) =>
     (instances.data ?? []).filter((i) => i.version.startsWith(`${name}@`)).length
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <div className="row">
-        <p className="sentence">
+        <h1 className="sentence">
           {templates.data ? `${count(latest.length, 'template')} in ${count(all.length, 'version')}.` : ' '}
-        </p>
+        </h1>
         <span style={{ flex: 1 }} />
         <Link to="/templates/new">
           <Button type="primary">New template</Button>

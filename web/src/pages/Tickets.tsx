@@ -3,17 +3,19 @@ import { useState } from 'react'
 import { useTickets } from '../api/hooks'
 import { useNow } from '../parts/now'
 import { TicketTable } from '../parts/Tickets'
+import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 
 /** Whom hooks hold now, in all groups; whose deadline comes first on top. */
 export function Tickets() {
+  useTitle('Tickets')
   const [all, setAll] = useState(false)
   const tickets = useTickets(undefined, all)
   const now = useNow()
   const open = (tickets.data ?? []).filter((t) => t.state === 'open').length
   return (
-    <main className="page">
+    <main className="page" id="main" tabIndex={-1}>
       <h1>Tickets</h1>
       <p className="sentence" data-testid="sentence">
         {!tickets.data

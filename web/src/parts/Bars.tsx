@@ -17,7 +17,7 @@ export function ZoneBars({ group, mix = false }: { group: Group; mix?: boolean }
   return (
     <div className="zones bars">
       {zones.map((z) => (
-        <ZoneBar key={z.zone} zone={z} longest={longest} lost={total(z) === 0 && group.size > 0} />
+        <ZoneBar key={z.zone} zone={z} longest={longest} />
       ))}
       {mix && group.summary.versions.length > 0 && (
         <>
@@ -39,12 +39,12 @@ const kinds = [
   { key: 'parked', word: 'parked', mark: '○' },
 ] as const
 
-function ZoneBar({ zone, longest, lost }: { zone: ZoneCount; longest: number; lost: boolean }) {
+function ZoneBar({ zone, longest }: { zone: ZoneCount; longest: number }) {
   const words = kinds.filter((k) => zone[k.key] > 0).map((k) => `${zone[k.key]} ${k.word}`)
   const sentence = words.join(', ') || 'none here'
   return (
     <>
-      <span className={lost ? 'quiet struck' : 'quiet'}>{zone.zone}</span>
+      <span className="quiet">{zone.zone}</span>
       <Tooltip title={`${zone.zone}: ${sentence}`}>
         <div className="bar-line" role="img" aria-label={`${zone.zone}: ${sentence}`}>
           {kinds.map(

@@ -1,3 +1,4 @@
+import { Link } from 'react-router'
 import type { Group } from '../api/client'
 import { useFailures } from '../api/keeping'
 import { secondsBetween, span } from './words'
@@ -23,7 +24,7 @@ export function Failures({ group, now }: { group: Group; now: number }) {
           {p.failures.map((f) => (
             <div key={f.instance}>
               <div>
-                <b>{f.instance}</b> in {f.zone}
+                <Link to={`/instances/${f.instance}`}>{f.instance}</Link> in {f.zone}
               </div>
               <div className="quiet">{f.why}</div>
               <pre className="log">{f.boot_log || 'It wrote nothing.'}</pre>

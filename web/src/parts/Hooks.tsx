@@ -88,7 +88,7 @@ function HookTable({
           },
           { title: 'Who answers', render: (_, h) => whoAnswers(h) },
           {
-            title: '',
+            title: <span className="unseen">Acts</span>,
             render: (_, h) => (
               <span className="row">
                 {(h.send !== '' || h.run.length > 0) && (

@@ -117,7 +117,7 @@ function RuleTable({
             render: (_, r) => (r.acted_at ? `${span((now - Date.parse(r.acted_at)) / 1000)} ago` : 'never'),
           },
           {
-            title: '',
+            title: <span className="unseen">Acts</span>,
             render: (_, r) => (
               <span className="row">
                 {r.rule.kind !== 'calendar' && (

@@ -1,4 +1,5 @@
 import { Tooltip } from 'antd'
+import { Link } from 'react-router'
 import type { Instance } from '../api/client'
 import { older, tones, type Mode } from '../theme'
 import { useMode } from './mode'
@@ -31,8 +32,8 @@ export function Slip({ instance, versions, usual, now }: Props) {
   const sentence = say(instance, age, usual, now)
   return (
     <Tooltip title={sentence} mouseEnterDelay={0.1} trigger={['hover', 'focus']}>
-      <button
-        type="button"
+      <Link
+        to={`/instances/${instance.id}`}
         className="slip"
         aria-label={sentence}
         data-instance={instance.id}
@@ -47,7 +48,7 @@ export function Slip({ instance, versions, usual, now }: Props) {
           verdict={instance.overdue ? 'unhealthy' : instance.verdict}
           progress={progress}
         />
-      </button>
+      </Link>
     </Tooltip>
   )
 }

@@ -51,7 +51,7 @@ export function TicketTable({
           },
           { title: 'So far', dataIndex: 'sentence' },
           {
-            title: '',
+            title: <span className="unseen">Acts</span>,
             render: (_, t) =>
               t.state === 'open' && (
                 <span className="row">

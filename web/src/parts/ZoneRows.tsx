@@ -56,17 +56,23 @@ export function Legend({ group, instances }: { group: Group; instances: Instance
           </span>
         )
       })}
-      <span>
-        <Tile label="" fill={tone.fill} ink={tone.ink} state="settling" verdict="unknown" progress={0.5} />{' '}
-        coming up
-      </span>
-      <span>
-        <Tile label="" fill={tone.fill} ink={tone.ink} state="serving" verdict="unhealthy" /> unhealthy
-      </span>
-      <span>
-        <Tile label="" fill={tone.fill} ink={tone.ink} state="draining" verdict="healthy" /> on its way out
-      </span>
-      {group.hooks.length > 0 && (
+      {instances.some((i) => ['ordered', 'booting', 'settling'].includes(i.state)) && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="settling" verdict="unknown" progress={0.5} />{' '}
+          coming up
+        </span>
+      )}
+      {instances.some((i) => i.overdue || (i.state === 'serving' && i.verdict === 'unhealthy')) && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="serving" verdict="unhealthy" /> unhealthy
+        </span>
+      )}
+      {instances.some((i) => i.state === 'draining' || i.state === 'leaving') && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="draining" verdict="healthy" /> on its way out
+        </span>
+      )}
+      {instances.some((i) => i.state === 'held') && (
         <span>
           <Tile label="" fill={tone.fill} ink={tone.ink} state="held" verdict="unknown" progress={0.5} /> held
           by a hook

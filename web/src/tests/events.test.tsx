@@ -69,14 +69,14 @@ it('asks nobody before one is signed in', async () => {
   const { result } = follow(false)
   await act(() => vi.advanceTimersByTimeAsync(3000))
   expect(streams).toHaveLength(0)
-  expect(result.current).toBe('connecting')
+  expect(result.current.state).toBe('connecting')
 })
 
 it('has all read anew once for many events that come together, however they are cut', async () => {
   const { result, read } = follow()
   const s = await stream(0)
   await waitFor(() => {
-    expect(result.current).toBe('live')
+    expect(result.current.state).toBe('live')
   })
   await act(() => vi.advanceTimersByTimeAsync(500))
   read.mockClear()
@@ -99,11 +99,25 @@ it('takes up where it was after the stream broke, and says that it did', async (
     first.end()
     await vi.advanceTimersByTimeAsync(100)
   })
-  expect(result.current).toBe('lost')
+  expect(result.current.state).toBe('lost')
   refuse = false
   await act(() => vi.advanceTimersByTimeAsync(2100))
   const second = await stream(1)
   expect(second.headers['Last-Event-ID']).toBe('42')
-  expect(result.current).toBe('live')
+  expect(result.current.state).toBe('live')
   unmount()
+})
+
+it('does not try a refused sign-in again, and tells the console', async () => {
+  vi.stubGlobal('fetch', (_: string, init: { headers: Record<string, string> }) => {
+    streams.push(new Stream(init.headers))
+    return Promise.resolve(new Response(null, { status: 401 }))
+  })
+  const told = vi.fn()
+  window.addEventListener('signed-out', told)
+  follow()
+  await act(() => vi.advanceTimersByTimeAsync(5000))
+  window.removeEventListener('signed-out', told)
+  expect(streams).toHaveLength(1)
+  expect(told).toHaveBeenCalledTimes(1)
 })

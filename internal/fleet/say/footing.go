@@ -1,0 +1,93 @@
+package say
+
+import (
+	"fmt"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
+)
+
+// Footing is how a group stands, in one word that can be seen from afar.
+type Footing string
+
+// The footings, the worst first.
+const (
+	Out    Footing = "out"    // it should serve, and nothing of it does
+	Short  Footing = "short"  // fewer serve than min, some are ill, or fewer than size with none to come
+	Moving Footing = "moving" // something comes up or goes out, or a rollout is under way
+	Whole  Footing = "whole"
+)
+
+// Rank orders footings, the worst first.
+func (f Footing) Rank() int {
+	return map[Footing]int{Out: 0, Short: 1, Moving: 2, Whole: 3}[f]
+}
+
+func footing(v fleet.View, s *Summary) Footing {
+	g := &v.Group
+	least := g.Min
+	if g.Bound != nil {
+		least = g.Bound.Min
+	}
+	fresh := s.Serving == 0 && s.Unwell == 0 && !everServed(v) // it has only just been made
+	switch {
+	case g.Deleting:
+		return Moving
+	case fresh && s.ComingUp > 0:
+		return Moving
+	case g.Size > 0 && s.Serving == 0:
+		return Out
+	case s.Serving < min(least, g.Size), s.Unwell > 0, s.Serving < g.Size && s.ComingUp == 0 && v.Rollout == nil:
+		return Short
+	case s.ComingUp > 0, s.GoingOut > 0, v.Rollout != nil:
+		return Moving
+	}
+	return Whole
+}
+
+// everServed reports whether an instance of the group has served, or failed to.
+func everServed(v fleet.View) bool {
+	for i := range v.Instances {
+		if !v.Instances[i].Served.IsZero() {
+			return true
+		}
+	}
+	for i := range v.Group.Slots {
+		if v.Group.Slots[i].Failures > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// needs are what waits for a person.
+func needs(v fleet.View, s *Summary) []string {
+	g := &v.Group
+	var all []string
+	need := func(when bool, format string, args ...any) {
+		if when {
+			all = append(all, fmt.Sprintf(format, args...))
+		}
+	}
+	need(v.Stuck != "", "No decision about it can be written: %s.", v.Stuck)
+	if r := v.Rollout; r != nil && r.State == fleet.Held {
+		need(true, "Its rollout to %s is held: %s. Proceed or revert.", r.To, Because(r.Cause))
+	}
+	need(!g.HealStopped.IsZero(), "Healing stopped: more than %d %% are unhealthy at once. Look for a fault outside, then heal anyway.", g.HealLimit)
+	failing, kept, worst := 0, 0, 0
+	for i := range g.Slots {
+		slot := &g.Slots[i]
+		if slot.Failures > 1 {
+			failing++
+			worst = max(worst, slot.Failures)
+		}
+		if slot.Kept && g.Heal == fleet.HealOff {
+			kept++
+		}
+	}
+	need(failing > 0, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "place"), worst)
+	need(kept > 0, "%s empty, for heal is off. Fill it.", words.Stays(kept, "place"))
+	need(s.Unwell > 0 && g.Heal == fleet.HealOff, "%s unhealthy, and heal is off. Replace what is ill.", words.Are(s.Unwell, "instance"))
+	need(g.Frozen != "", "It is frozen (%s), so nothing of it is healed, launched or replaced. Thaw it.", g.Frozen)
+	return all
+}

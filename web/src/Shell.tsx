@@ -1,0 +1,149 @@
+import { Button, ConfigProvider } from 'antd'
+import { lazy, Suspense, type ComponentType } from 'react'
+import { BrowserRouter, Link, Route, Routes, useLocation } from 'react-router'
+import { useEvents, type Connection } from './api/events'
+import { DrillLine } from './parts/Drills'
+import { ModeContext } from './parts/mode'
+import { Troubles } from './parts/Troubles'
+import { clock } from './parts/words'
+import { themeOf, type Mode } from './theme'
+
+// Each page comes when it is looked at, and no page brings another's parts.
+const page = <K extends string>(name: K, from: () => Promise<Record<K, ComponentType>>) =>
+  lazy(async () => ({ default: (await from())[name] }))
+const pages: Record<string, ComponentType> = {
+  '/': page('Groups', () => import('./pages/Groups')),
+  '/new-group': page('NewGroup', () => import('./pages/NewGroup')),
+  '/instances': page('Instances', () => import('./pages/Instances')),
+  '/instances/:id': page('Instance', () => import('./pages/Instance')),
+  '/tickets': page('Tickets', () => import('./pages/Tickets')),
+  '/listeners': page('Listeners', () => import('./pages/Listeners')),
+  '/listeners/:address': page('Listener', () => import('./pages/Listener')),
+  '/pools': page('Pools', () => import('./pages/Pools')),
+  '/pools/:name': page('Pool', () => import('./pages/Pool')),
+  '/courses': page('Courses', () => import('./pages/Courses')),
+  '/notices': page('Notices', () => import('./pages/Notices')),
+  '/checks': page('Checks', () => import('./pages/Checks')),
+  '/services': page('Services', () => import('./pages/Services')),
+  '/costs': page('Costs', () => import('./pages/Costs')),
+  '/groups/:name': page('Group', () => import('./pages/Group')),
+  '/images': page('Images', () => import('./pages/Images')),
+  '/images/:name/:version': page('Image', () => import('./pages/Image')),
+  '/templates': page('Templates', () => import('./pages/Templates')),
+  '/templates/new': page('TemplateForm', () => import('./pages/TemplateForm')),
+  '/templates/:name': page('Template', () => import('./pages/Template')),
+  '/templates/:name/revise': page('TemplateForm', () => import('./pages/TemplateForm')),
+}
+
+/** What is around every page: where one can go, and whether what is shown is live. */
+export function Shell({
+  mode,
+  listening,
+  nonce,
+  onMode,
+  onSignOut,
+}: {
+  mode: Mode
+  listening: boolean
+  nonce: string
+  onMode: () => void
+  onSignOut: () => void
+}) {
+  const connection = useEvents(listening)
+  return (
+    <ConfigProvider theme={themeOf(mode)} csp={{ nonce }} wave={{ disabled: true }}>
+      <ModeContext value={mode}>
+        <BrowserRouter>
+          <a className="skip" href="#main">
+            To the page
+          </a>
+          <header className="bar">
+            <Link to="/" className="word">
+              <img src="/tide.svg" width="20" height="20" alt="" />
+              Unitas
+            </Link>
+            <Places />
+            <span className="space" />
+            <ConnectionWord connection={connection} />
+            <Button type="text" onClick={onMode}>
+              {mode === 'dark' ? 'Light' : 'Dark'}
+            </Button>
+            <Button type="text" onClick={onSignOut}>
+              Sign out
+            </Button>
+          </header>
+          <Troubles />
+          <DrillLine />
+          <Pages />
+        </BrowserRouter>
+      </ModeContext>
+    </ConfigProvider>
+  )
+}
+
+/** The pages, with the one marked below which this one is. */
+function Places() {
+  const { pathname } = useLocation()
+  return (
+    <nav aria-label="Pages">
+      {places.map(([to, name]) => {
+        const here =
+          to === '/' ? /^\/($|groups\/|new-group)/.test(pathname) : (pathname + '/').startsWith(to + '/')
+        return (
+          <Link key={to} to={to} className={here ? 'active' : ''} aria-current={here ? 'page' : undefined}>
+            {name}
+          </Link>
+        )
+      })}
+    </nav>
+  )
+}
+
+const places: [string, string][] = [
+  ['/', 'Groups'],
+  ['/instances', 'Instances'],
+  ['/tickets', 'Tickets'],
+  ['/listeners', 'Listeners'],
+  ['/pools', 'Pools'],
+  ['/checks', 'Checks'],
+  ['/courses', 'Courses'],
+  ['/notices', 'Notices'],
+  ['/templates', 'Templates'],
+  ['/images', 'Images'],
+  ['/costs', 'Costs'],
+  ['/services', 'Services'],
+]
+
+/** A page is made anew for every address, so that nothing of another one's stands on it. */
+function Pages() {
+  const { pathname } = useLocation()
+  return (
+    <Suspense fallback={<main className="page" id="main" aria-busy="true" />}>
+      <Routes key={pathname}>
+        {Object.entries(pages).map(([path, Page]) => (
+          <Route key={path} path={path} element={<Page />} />
+        ))}
+        <Route path="*" element={<NoPage />} />
+      </Routes>
+    </Suspense>
+  )
+}
+
+function ConnectionWord({ connection }: { connection: Connection }) {
+  if (connection.state === 'live') return <span className="quiet">● live</span>
+  if (connection.state === 'connecting') return <span className="waiting">… connecting</span>
+  return (
+    <span className="waiting" role="status">
+      ▲ as of {clock(connection.since)}: the service is not reached; trying again
+    </span>
+  )
+}
+
+function NoPage() {
+  return (
+    <main className="page" id="main" tabIndex={-1}>
+      <h1 className="sentence">There is no page here.</h1>
+      <Link to="/">All groups</Link>
+    </main>
+  )
+}

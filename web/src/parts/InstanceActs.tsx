@@ -1,0 +1,211 @@
+import { Input, Modal } from 'antd'
+import { useState, type ReactNode } from 'react'
+import { useNavigate } from 'react-router'
+import { useImageFromInstance } from '../api/catalogue'
+import type { Instance } from '../api/client'
+import { useReleaseInstance } from '../api/keeping'
+import { useTellInstance, type InstanceAct } from '../api/queries'
+import { Trouble } from './Trouble'
+import { count } from './words'
+
+export type Act = InstanceAct | 'live' | 'rest' | 'release'
+
+interface Grave {
+  verb: string
+  says: (n: number) => string
+  alone?: (n: number) => string
+}
+
+/** What stops or removes machines is asked for once, with what it does. */
+const grave: Partial<Record<Act, Grave>> = {
+  retire: {
+    verb: 'Retire',
+    says: (n) =>
+      `${n === 1 ? 'It drains, its machine stops, and its files go' : 'They drain, their machines stop, and their files go'}. The group launches ${n === 1 ? 'another' : 'others'}. Journals stay.`,
+    alone: (n) =>
+      `${n === 1 ? 'Its machine stops, and its files go' : 'Their machines stop, and their files go'}. Nothing takes the place. Journals stay.`,
+  },
+  recreate: {
+    verb: 'Recreate',
+    says: (n) =>
+      `${n === 1 ? 'It drains, its machine and files go, and a fresh one comes under its name' : 'They drain, their machines and files go, and fresh ones come under their names'}. Nothing takes the place meanwhile.`,
+  },
+  release: {
+    verb: 'Release',
+    says: (n) =>
+      `${n === 1 ? 'It leaves the group and its pools for good, and runs on' : 'They leave the group and its pools for good, and run on'}. The group launches ${n === 1 ? 'another' : 'others'}.`,
+  },
+}
+
+/** What takes serving instances out of traffic is asked for too, when it is for many. */
+const takesOut: Act[] = ['retire', 'recreate', 'release', 'park']
+
+interface Asked {
+  act: Act
+  on: Instance[]
+}
+
+/** How an act on several went. */
+export interface Told {
+  done: number
+  of: number
+  failed: string[]
+}
+
+/**
+ * Tells instances what a person wants of them. What stops machines, or takes more than one
+ * out of traffic, is asked for once, with a reason that the journal keeps.
+ */
+export function useInstanceActs(serving: (group: string) => number) {
+  const make = useImageFromInstance()
+  const tell = useTellInstance()
+  const release = useReleaseInstance()
+  const navigate = useNavigate()
+  const [asked, setAsked] = useState<Asked | null>(null)
+  const [reason, setReason] = useState('')
+  const [told, setTold] = useState<Told | null>(null)
+
+  const one = (id: string, act: Act, why: string) =>
+    act === 'release'
+      ? release.mutateAsync({ id, replace: true, ...(why ? { reason: why } : {}) })
+      : tell.mutateAsync({ id, command: act as InstanceAct, ...(why ? { reason: why } : {}) })
+  const all = async (on: Instance[], act: Act, why = '') => {
+    const failed: string[] = []
+    for (const [k, i] of on.entries()) {
+      setTold({ done: k, of: on.length, failed })
+      try {
+        await one(i.id, act, why)
+      } catch (e) {
+        failed.push(e instanceof Error ? e.message : String(e))
+      }
+    }
+    setTold({ done: on.length, of: on.length, failed })
+  }
+  const act = (on: Instance[], what: Act) => {
+    const first = on[0]
+    if (!first) return
+    if (what === 'live' || what === 'rest')
+      make.mutate(
+        { instance: first.id, at_rest: what === 'rest' },
+        { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
+      )
+    else if (grave[what] || (on.length > 1 && takesOut.includes(what))) {
+      setReason('')
+      setAsked({ act: what, on })
+    } else void all(on, what)
+  }
+  const dialog: ReactNode = (
+    <>
+      <Trouble error={make.error} />
+      {asked && (
+        <Modal
+          open
+          title={`${verbOf(asked.act)} ${asked.on.length === 1 ? (asked.on[0]?.id ?? '') : count(asked.on.length, 'instance')}?`}
+          okText={`${verbOf(asked.act)} ${asked.on.length === 1 ? 'it' : 'them'}`}
+          okButtonProps={{ danger: true }}
+          onCancel={() => setAsked(null)}
+          onOk={() => {
+            void all(asked.on, asked.act, reason.trim())
+            setAsked(null)
+          }}
+        >
+          {asked.on.length > 1 && (
+            <p>
+              {asked.on
+                .slice(0, 20)
+                .map((i) => i.id)
+                .join(', ')}
+              {asked.on.length > 20 && ' …'}
+            </p>
+          )}
+          <p>{whatItDoes(asked)}</p>
+          {outOfTraffic(asked, serving).map((t) => (
+            <p key={t} className="waiting">
+              ▲ {t}
+            </p>
+          ))}
+          <label>
+            Reason, for the journal
+            <Input
+              autoFocus
+              maxLength={500}
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+              onPressEnter={() => {
+                void all(asked.on, asked.act, reason.trim())
+                setAsked(null)
+              }}
+            />
+          </label>
+        </Modal>
+      )}
+      {told && told.done < told.of && (
+        <p className="waiting" role="status">
+          … {told.done} of {told.of} told
+        </p>
+      )}
+      {told && told.failed.length > 0 && (
+        <p className="trouble" role="alert">
+          ▲ {told.failed.length} of {told.of} refused: {told.failed.slice(0, 3).join(' ')}
+        </p>
+      )}
+    </>
+  )
+  const busy = (id: string) =>
+    (make.isPending && make.variables.instance === id) || (tell.isPending && tell.variables.id === id)
+  return { act, dialog, busy }
+}
+
+const verbOf = (act: Act) => grave[act]?.verb ?? act.slice(0, 1).toUpperCase() + act.slice(1)
+
+function whatItDoes({ act, on }: Asked): string {
+  const says = grave[act]
+  if (!says) return 'They go out of traffic and keep running; the group launches others.'
+  const alone = on.every((i) => i.group === '')
+  return (alone && says.alone ? says.alone : says.says)(on.length)
+}
+
+/** What goes out of traffic at once, by group. */
+function outOfTraffic({ act, on }: Asked, serving: (group: string) => number): string[] {
+  if (!takesOut.includes(act)) return []
+  const groups = new Map<string, number>()
+  for (const i of on)
+    if (i.group !== '' && i.state === 'serving') groups.set(i.group, (groups.get(i.group) ?? 0) + 1)
+  return [...groups].map(([group, n]) => {
+    const of = serving(group)
+    return `${n} of the ${of} that serve in ${group} ${n === 1 ? 'goes' : 'go'} out of traffic at once${n >= of ? '; nothing of it serves then' : ''}.`
+  })
+}
+
+/** What may be done with one that belongs to no group. */
+function actsAlone(i: Instance): { key: Act; label: string }[] {
+  return [
+    i.pinned
+      ? { key: 'unpin', label: 'Unpin: it may be removed again' }
+      : { key: 'pin', label: 'Pin: nothing removes it' },
+    { key: 'live', label: 'Make an image while it serves' },
+    ...(i.pinned ? [] : [{ key: 'retire', label: 'Retire: stop it for good' } as const]),
+  ]
+}
+
+/** What may be done with an instance as it is. */
+export function actsOf(i: Instance): { key: Act; label: string }[] {
+  if (i.state !== 'serving' && i.state !== 'parked') return []
+  if (i.group === '') return actsAlone(i)
+  const retire = { key: 'retire', label: 'Retire: drain, stop, and launch another' } as const
+  const keep = [
+    { key: 'recreate', label: 'Recreate: a fresh machine under its name' },
+    { key: 'release', label: 'Release: it runs on and belongs to nobody' },
+  ] as const
+  if (i.state === 'parked') return [{ key: 'unpark', label: 'Unpark: back into traffic' }, ...keep, retire]
+  return [
+    { key: 'park', label: 'Park: out of traffic, but kept' },
+    i.pinned
+      ? { key: 'unpin', label: 'Unpin: it may be removed again' }
+      : { key: 'pin', label: 'Pin: nothing removes it' },
+    ...keep,
+    { key: 'live', label: 'Make an image while it serves' },
+    { key: 'rest', label: 'Make an image at rest: it drains, stops, and comes back' },
+    ...(i.pinned ? [] : [retire]),
+  ]
+}
