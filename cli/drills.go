@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -116,4 +117,14 @@ func (a *app) pickForDrill(ctx context.Context, name string) (string, error) {
 	}
 	fmt.Fprintf(a.err, "It hits %s in %s, which serves on %s; %d of %d of %s serve now.\n", picked.Id, picked.Zone, picked.Version, g.Summary.Serving, g.Size, name)
 	return picked.Id, nil
+}
+
+// has reports whether a drill hits the group.
+func (v groupView) has(d contract.Drill) bool {
+	for _, in := range v.instances {
+		if d.Instance != nil && *d.Instance == in.Id || d.Zone != nil && *d.Zone == in.Zone {
+			return true
+		}
+	}
+	return d.Zone != nil && slices.Contains(v.Zones, *d.Zone)
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -85,6 +86,7 @@ type groupView struct {
 	instances []contract.Instance
 	rollout   *contract.Rollout
 	rules     *contract.RuleList
+	drills    []contract.Drill // of it
 }
 
 func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
@@ -97,6 +99,11 @@ func (a *app) readGroup(ctx context.Context, name string) (groupView, error) {
 	if v.instances, err = a.instancesOf(ctx, name, false); err != nil {
 		return v, err
 	}
+	drills, _, err := ask[contract.DrillList](a, func(c *client.Client) (*http.Response, error) { return c.ListDrills(ctx) })
+	if err != nil {
+		return v, err
+	}
+	v.drills = slices.DeleteFunc(drills.Items, func(d contract.Drill) bool { return !v.has(d) })
 	if v.Rollout != nil {
 		r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) { return c.GetRollout(ctx, *v.Rollout) })
 		if err != nil {
@@ -140,6 +147,9 @@ func (v groupView) picture() string {
 	}
 	if v.HealingStoppedAt != nil {
 		b.WriteString("\n" + trouble.paint(fmt.Sprintf("Healing stopped %s: more than %d %% are unhealthy at once. Look for a fault outside; then: unitas group heal %s", ago(*v.HealingStoppedAt), v.HealLimitPercent, v.Name)) + "\n")
+	}
+	for _, d := range v.drills {
+		b.WriteString("\n" + waiting.paint(fmt.Sprintf("On purpose, by %s: %s, for %s more. End it with: unitas drill stop %d", d.BeganBy, d.What, words.Span(time.Until(d.UntilAt)), d.Number)) + "\n")
 	}
 	kept := 0
 	for _, s := range v.Slots {

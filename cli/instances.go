@@ -71,12 +71,20 @@ func instancePicture(in contract.Instance) string {
 		pinned = "yes; nothing removes it, and its group cannot be deleted, until: unitas instance unpin " + in.Id
 	}
 	var b strings.Builder
-	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "version", in.Version, "image", in.Image, "labels", pairs(in.Labels), "address", in.Address,
-		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", string(in.Verdict),
+	image, labels, address := in.Image, in.Labels, in.Address
+	if w := in.LaunchedWith; w != nil {
+		image, labels = w.Image, w.Labels
+		if in.Image != "" {
+			image += ", in place of the template's"
+		}
+		address = fmt.Sprintf("%s, listens on port %d", in.Address, w.Port)
+	}
+	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "template", in.Version, "image", image, "labels", pairs(labels), "address", address,
+		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", map[bool]string{true: string(in.Verdict)}[in.State != contract.InstanceStateGone],
 		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "comes up", comesUp(in), "launched for", purpose(in), "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {
 		since := ""
-		if r.Since != nil {
+		if r.Since != nil && in.State != contract.InstanceStateGone {
 			since = " for " + words.Span(time.Since(*r.Since))
 		}
 		fmt.Fprintf(&b, "\n%s says %s%s: %s\n", r.Check, r.Verdict, since, r.Why)

@@ -1833,7 +1833,16 @@ type Instance struct {
 	Labels   Labels `json:"labels"`
 
 	// Launch Which of its machines it has: a fresh one is another
-	Launch    int       `json:"launch"`
+	Launch int `json:"launch"`
+
+	// LaunchedWith What its machine was made from, the template with all that was put over it; only for a single instance
+	LaunchedWith *struct {
+		Cpus        float64 `json:"cpus"`
+		Image       string  `json:"image"`
+		Labels      Labels  `json:"labels"`
+		MemoryBytes int64   `json:"memory_bytes"`
+		Port        int     `json:"port"`
+	} `json:"launched_with,omitempty"`
 	OrderedAt time.Time `json:"ordered_at"`
 
 	// Overdue It did not run or become healthy in its time

@@ -1,9 +1,11 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -60,7 +62,33 @@ func (s *Server) GetInstance(ctx context.Context, r routes.GetInstanceRequestObj
 	}
 	usual := s.Control.Usual(in.Group)
 	out.UsualSeconds, out.SlowSeconds = known(usual.Median), known(usual.Slow)
+	if err := s.launchedWith(ctx, in, &out); err != nil {
+		return nil, err
+	}
 	return routes.GetInstance200JSONResponse{Body: out, Headers: routes.GetInstance200ResponseHeaders{ETag: etag(in.Revision)}}, nil
+}
+
+// launchedWith tells what the machine was made from: its template with what was put over it.
+func (s *Server) launchedWith(ctx context.Context, in store.Instance, out *contract.Instance) error {
+	t, err := s.Store.Template(ctx, in.Version)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // it is gone since
+	}
+	if err != nil {
+		return err
+	}
+	labels := contract.Labels{}
+	maps.Copy(labels, t.Labels)
+	maps.Copy(labels, in.Overrides.Labels)
+	image := fmt.Sprintf("%s@%d", t.Image, t.ImageVersion)
+	out.LaunchedWith = &struct {
+		Cpus        float64         `json:"cpus"`
+		Image       string          `json:"image"`
+		Labels      contract.Labels `json:"labels"`
+		MemoryBytes int64           `json:"memory_bytes"`
+		Port        int             `json:"port"`
+	}{Cpus: t.CPUs, Image: cmp.Or(in.Overrides.Image, image), Labels: labels, MemoryBytes: t.MemoryBytes, Port: t.Port}
+	return nil
 }
 
 func (s *Server) checksOf(ctx context.Context, group string) []string {

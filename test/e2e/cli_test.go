@@ -33,6 +33,7 @@ func TestCommandLine(t *testing.T) {
 	}
 	for _, script := range scripts {
 		t.Run(filepath.Base(script), func(t *testing.T) {
+			t.Parallel() // they mostly wait
 			s := startOn(t, pgtest.Database(t), func(s *service) { s.flags = []string{"--measure-every", "1s"} })
 			if err := os.WriteFile(filepath.Join(s.dir, "timetable-1.tar.gz"), archive(t, "timetable-1"), 0o600); err != nil {
 				t.Fatal(err)

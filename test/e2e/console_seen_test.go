@@ -74,6 +74,7 @@ func TestConsoleTellsWhySignInEnded(t *testing.T) {
 // TestConsoleForEverybody holds every page, light and dark, against the rules of axe, and
 // looks for sideways scrolling at three widths.
 func TestConsoleForEverybody(t *testing.T) {
+	t.Parallel() // it has a service and a browser of its own
 	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatal("axe is not there; run: make build")

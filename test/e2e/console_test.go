@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"unitas/test/e2e/browser"
 )
@@ -60,12 +61,18 @@ func TestConsole(t *testing.T) {
 	step("its pool", browser.Until(tab, `document.body.innerText.includes('4 of 4 targets get requests')`))
 
 	step("start", browser.Button(tab, "Start a rollout"))
-	step("the form", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@3')`))
+	// What is offered is the version after the running one, with what is different in it.
+	step("the form", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@2')`))
+	step("the difference", browser.Until(tab, `[...document.querySelectorAll('.ant-modal td')].some(e => e.textContent === 'timetable@2')`))
 	step("close", browser.Button(tab, "Cancel"))
 
 	// A bad version by the form; it must be held by itself, then reverted.
 	step("start again", browser.Button(tab, "Start a rollout"))
-	step("the form again", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@3')`))
+	step("the form again", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@2')`))
+	step("the versions", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#to').focus(); undefined`), chromedp.SendKeys("#to", kb.ArrowDown)))
+	step("are offered", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(o => o.textContent.startsWith('timetable-web@3'))`))
+	step("the last", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(o => o.textContent.startsWith('timetable-web@3')).click()`)))
+	step("is chosen", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@3')`))
 	step("confirm", browser.Button(tab, "Start the rollout"))
 	state := func(want string) string {
 		return fmt.Sprintf(`document.querySelector('[data-testid=rollout]')?.dataset.state === %q`, want)

@@ -53,6 +53,7 @@ func quarter(t *testing.T) []string {
 // directories are others, what is built is not built again, what goes on until Ctrl-C is
 // broken off, and the question before the end is answered with yes.
 func TestReadme(t *testing.T) {
+	t.Parallel() // it mostly waits
 	dir, err := os.MkdirTemp("", "unitas-readme-")
 	if err != nil {
 		t.Fatal(err)

@@ -51,7 +51,12 @@ export function Shell({
 }) {
   const connection = useEvents(listening)
   return (
-    <ConfigProvider theme={themeOf(mode)} csp={{ nonce }} wave={{ disabled: true }}>
+    <ConfigProvider
+      theme={themeOf(mode)}
+      csp={{ nonce }}
+      wave={{ disabled: true }}
+      renderEmpty={() => <p className="quiet">There is nothing here.</p>}
+    >
       <ModeContext value={mode}>
         <BrowserRouter>
           <a className="skip" href="#main">

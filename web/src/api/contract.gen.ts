@@ -3410,6 +3410,16 @@ export interface components {
             tickets: components["schemas"]["Ticket"][];
             /** @description It did not run or become healthy in its time */
             overdue: boolean;
+            /** @description What its machine was made from, the template with all that was put over it; only for a single instance */
+            launched_with?: {
+                image: string;
+                port: number;
+                /** Format: int64 */
+                memory_bytes: number;
+                /** Format: double */
+                cpus: number;
+                labels: components["schemas"]["Labels"];
+            };
             /** @description The instance as a tile of text: [2] serving, (2) coming up, {2} held by a hook, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
         };

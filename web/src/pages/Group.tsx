@@ -62,7 +62,7 @@ export function Group() {
           ▲ {text}
         </p>
       ))}
-      {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} now={now} />}
+      {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} />}
       <Legend group={g} instances={live} />
       {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
       <Index />
@@ -77,7 +77,7 @@ export function Group() {
       <h2 id="hooks">Hooks</h2>
       <Hooks group={g} instances={live.map((i) => i.id)} now={now} />
       <h2 id="instances">Instances</h2>
-      <InstanceTable instances={live} now={now} />
+      <InstanceTable instances={live} />
       <h2 id="journal">Journal</h2>
       <Journal group={name} />
       <h2 id="settings">Settings</h2>
@@ -136,8 +136,8 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
     <>
       {g.frozen !== '' && (
         <p className="waiting row">
-          ❚❚ Frozen by {g.frozen_by} {g.frozen_at && <Ago at={g.frozen_at} now={now} />}: {g.frozen}. Nothing
-          happens to it by itself.
+          ❚❚ Frozen by {g.frozen_by} {g.frozen_at && <Ago at={g.frozen_at} />}: {g.frozen}. Nothing happens to
+          it by itself.
           <Button size="small" loading={tell.isPending} onClick={() => tell.mutate({ command: 'thaw' })}>
             Thaw
           </Button>
@@ -145,8 +145,8 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
       )}
       {g.healing_stopped_at && (
         <p className="trouble row">
-          ▲ Healing stopped <Ago at={g.healing_stopped_at} now={now} />: more than {g.heal_limit_percent} %
-          are unhealthy at once. The fault is likelier outside.
+          ▲ Healing stopped <Ago at={g.healing_stopped_at} />: more than {g.heal_limit_percent} % are
+          unhealthy at once. The fault is likelier outside.
           <Popconfirm
             title="Replace what is unhealthy now?"
             description="All of it at once, whatever the limit."

@@ -75,7 +75,7 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
                   </span>
                 ),
             },
-            { title: 'Since', align: 'right', render: (_, l) => l.since && <Ago at={l.since} now={now} /> },
+            { title: 'Since', align: 'right', render: (_, l) => l.since && <Ago at={l.since} /> },
             { title: 'Because', dataIndex: 'why', ellipsis: true },
           ]}
         />

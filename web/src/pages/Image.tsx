@@ -107,7 +107,7 @@ function Places({ image }: { image: ImageOf }) {
               {here ? (
                 <>
                   whole, {here.copied_from ? `copied from ${here.copied_from}` : 'it came in here'}{' '}
-                  <Ago at={here.since} now={now} />
+                  <Ago at={here.since} />
                 </>
               ) : copy?.state === 'copying' ? (
                 <Copying copy={copy} now={now} onStop={() => change.mutate({ region: r.name, stop: true })} />
@@ -210,7 +210,6 @@ function Making({ image }: { image: ImageOf }) {
 }
 
 function Facts({ image }: { image: ImageOf }) {
-  const now = useNow()
   return (
     <dl className="facts">
       <dt>Origin</dt>
@@ -236,7 +235,7 @@ function Facts({ image }: { image: ImageOf }) {
       </dd>
       <dt>Made</dt>
       <dd>
-        <Ago at={image.created_at} now={now} /> by {image.created_by}
+        <Ago at={image.created_at} /> by {image.created_by}
       </dd>
     </dl>
   )

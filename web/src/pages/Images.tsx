@@ -5,7 +5,6 @@ import type { Image } from '../api/client'
 import { useImages } from '../api/catalogue'
 import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
-import { useNow } from '../parts/now'
 import { StateWord } from '../parts/StateWord'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -25,7 +24,6 @@ export function Images() {
   const [bringing, setBringing] = useState<'import' | 'bake' | null>(null)
   const [limit, setLimit] = useState(100)
   const images = useImages({ text: useDeferredValue(text), state, origin, age, limit })
-  const now = useNow()
   const items = images.data?.items ?? []
   const searched = text !== '' || state !== '' || origin !== '' || age !== ''
   return (
@@ -110,7 +108,7 @@ export function Images() {
           { title: 'Origin', render: (_, i) => (i.parent ? `${i.origin} on ${i.parent}` : i.origin) },
           { title: 'In', render: (_, i) => i.places.map((p) => p.region).join(', ') },
           { title: 'Size', align: 'right', render: (_, i) => (i.digest ? size(i.size_bytes) : '—') },
-          { title: 'Made', render: (_, i) => <Ago at={i.created_at} now={now} /> },
+          { title: 'Made', render: (_, i) => <Ago at={i.created_at} /> },
           { title: 'By', dataIndex: 'created_by' },
         ]}
       />

@@ -9,7 +9,7 @@ import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { VerdictWord } from '../parts/VerdictWord'
-import { exact, secondsBetween, span } from '../parts/words'
+import { exact, secondsBetween, size, span } from '../parts/words'
 import { Entries } from './Journal'
 
 /** One instance: is it well, what its checks heard, what its machine wrote, what was. */
@@ -66,7 +66,7 @@ export function Instance() {
       <div className="two">
         <section>
           <h2>What it is</h2>
-          <Facts instance={i} now={now} />
+          <Facts instance={i} />
         </section>
         <section>
           <h2>Answers of its checks</h2>
@@ -93,7 +93,7 @@ function sentence(i: InstanceOf, now: number): string {
   return `${where}: ${i.state}${verdict} for ${span(secondsBetween(i.since, now))}, because ${i.why}.`
 }
 
-function Facts({ instance: i, now }: { instance: InstanceOf; now: number }) {
+function Facts({ instance: i }: { instance: InstanceOf }) {
   const [name, version] = i.version.split('@')
   const purpose = {
     size: 'the size',
@@ -102,7 +102,7 @@ function Facts({ instance: i, now }: { instance: InstanceOf; now: number }) {
     rollout: 'a rollout',
     person: 'a person',
   }
-  const labels = Object.entries(i.labels)
+  const labels = Object.entries(i.launched_with?.labels ?? i.labels)
   return (
     <dl className="facts">
       {i.group !== '' && (
@@ -118,8 +118,21 @@ function Facts({ instance: i, now }: { instance: InstanceOf; now: number }) {
       <dt>template</dt>
       <dd>
         <Link to={`/templates/${name ?? ''}?version=${version ?? ''}`}>{i.version}</Link>
-        {i.image !== '' && `, with the image ${i.image} in place of the template's`}
       </dd>
+      {i.launched_with && (
+        <>
+          <dt>image</dt>
+          <dd>
+            {i.launched_with.image}
+            {i.image !== '' && ", in place of the template's"}
+          </dd>
+          <dt>machine</dt>
+          <dd>
+            {i.launched_with.cpus} {i.launched_with.cpus === 1 ? 'processor' : 'processors'},{' '}
+            {size(i.launched_with.memory_bytes)} of memory, listens on port {i.launched_with.port}
+          </dd>
+        </>
+      )}
       <dt>address</dt>
       <dd>{i.address}</dd>
       <dt>launched for</dt>
@@ -129,7 +142,7 @@ function Facts({ instance: i, now }: { instance: InstanceOf; now: number }) {
       </dd>
       <dt>ordered</dt>
       <dd>
-        <Ago at={i.ordered_at} now={now} />
+        <Ago at={i.ordered_at} />
         {i.served_at && `, and served ${span(secondsBetween(i.ordered_at, Date.parse(i.served_at)))} later`}
         {!i.served_at && i.usual_seconds !== undefined && `; its kind usually takes ${span(i.usual_seconds)}`}
       </dd>

@@ -1,5 +1,5 @@
 import { Button, Dropdown, Input, Select, Table } from 'antd'
-import { useDeferredValue, useMemo, useState } from 'react'
+import { memo, useDeferredValue, useMemo, useState } from 'react'
 import { Link } from 'react-router'
 import type { Instance } from '../api/client'
 import { useChoice } from '../parts/address'
@@ -10,13 +10,11 @@ import { longTable } from '../parts/longTable'
 import { VerdictWord } from '../parts/VerdictWord'
 
 /** Instances, sortable, filterable, and selectable to act on several. */
-export function InstanceTable({
+export const InstanceTable = memo(function InstanceTable({
   instances,
-  now,
   grouped = false,
 }: {
   instances: Instance[]
-  now: number
   /** They are of several groups, or of none. */
   grouped?: boolean
 }) {
@@ -145,7 +143,7 @@ export function InstanceTable({
             width: 95,
             align: 'right',
             sorter: (a, b) => a.since.localeCompare(b.since),
-            render: (_, i) => <Ago at={i.since} now={now} />,
+            render: (_, i) => <Ago at={i.since} />,
           },
           {
             title: 'Verdict',
@@ -181,7 +179,7 @@ export function InstanceTable({
       />
     </>
   )
-}
+})
 
 const forGroups = [
   { key: 'park', label: 'Park: out of traffic, but kept' },

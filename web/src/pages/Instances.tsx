@@ -1,7 +1,6 @@
 import { Skeleton } from 'antd'
 import type { Instance } from '../api/client'
 import { useInstances } from '../api/queries'
-import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
@@ -10,7 +9,6 @@ import { InstanceTable } from './InstanceTable'
 /** All instances, of all groups and of none. */
 export function Instances() {
   const instances = useInstances()
-  const now = useNow()
   const all = instances.data ?? []
   useTitle(instances.data ? count(all.length, 'instance') : 'Instances')
   return (
@@ -20,7 +18,7 @@ export function Instances() {
       </h1>
       <Trouble error={instances.error} />
       {instances.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
-      {all.length > 0 && <InstanceTable instances={all} now={now} grouped />}
+      {all.length > 0 && <InstanceTable instances={all} grouped />}
       {instances.data && (
         <p className="quiet">
           Those of no group come from <code>unitas instance launch</code>, or from a group that released them.

@@ -276,7 +276,7 @@ function Messages({ notice: n, onClose }: { notice: Notice; onClose: () => void 
           pagination={false}
           dataSource={messages.data}
           columns={[
-            { title: 'When', render: (_, m) => <Ago at={m.at} now={now} /> },
+            { title: 'When', render: (_, m) => <Ago at={m.at} /> },
             { title: 'Subject', dataIndex: 'subject' },
             { title: 'State', render: (_, m) => stateOf(m, now) },
             { title: 'Tries', align: 'right', dataIndex: 'tries' },

@@ -77,7 +77,7 @@ function RolloutView({ group, rollout, now }: { group: Group; rollout: Rollout; 
           {rollout.state}
         </span>
         <span className="quiet">
-          rollout {rollout.number}, started <Ago at={rollout.started_at} now={now} /> by {rollout.started_by}
+          rollout {rollout.number}, started <Ago at={rollout.started_at} /> by {rollout.started_by}
           {rollout.ended_at && <>, took {span(secondsBetween(rollout.started_at, rollout.ended_at))}</>}
           {rollout.left_seconds !== undefined && <>, about {span(rollout.left_seconds)} left</>}
         </span>

@@ -7,7 +7,6 @@ import { useGroups, useInstances } from '../api/queries'
 import { Ago } from '../parts/Ago'
 import { Changes, LineDiff } from '../parts/Changes'
 import { Marks } from '../parts/Marks'
-import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { VersionActs } from '../parts/VersionActs'
@@ -69,7 +68,6 @@ export function Template() {
 /** The versions from the first to the latest, with notes and what runs on each. */
 function Line(props: { versions: TemplateOf[]; instances: Instance[]; groups: Group[] }) {
   const { versions, instances, groups } = props
-  const now = useNow()
   return (
     <ol className="line" aria-label="versions">
       {versions.toReversed().map((t) => {
@@ -81,8 +79,7 @@ function Line(props: { versions: TemplateOf[]; instances: Instance[]; groups: Gr
             <Marks marks={t.marks} />
             <div>{t.note || <span className="quiet">no note</span>}</div>
             <div className="quiet">
-              <Link to={`/images/${t.image.replace('@', '/')}`}>{t.image}</Link>,{' '}
-              <Ago at={t.created_at} now={now} />
+              <Link to={`/images/${t.image.replace('@', '/')}`}>{t.image}</Link>, <Ago at={t.created_at} />
             </div>
             {t.revised_from !== undefined && t.revised_from !== t.version - 1 && (
               <div className="quiet">from version {t.revised_from}</div>

@@ -5,7 +5,6 @@ import { useTemplates } from '../api/catalogue'
 import { useInstances } from '../api/queries'
 import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
-import { useNow } from '../parts/now'
 import { StateWord } from '../parts/StateWord'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -16,7 +15,6 @@ export function Templates() {
   useTitle('Templates')
   const templates = useTemplates()
   const instances = useInstances()
-  const now = useNow()
   const all = templates.data ?? []
   const latest = all.filter((t, i) => all[i - 1]?.name !== t.name)
   const running = (name: string) =>
@@ -61,7 +59,7 @@ export function Templates() {
           { title: 'CPUs', align: 'right', dataIndex: 'cpus' },
           { title: 'Memory', align: 'right', render: (_, t) => size(t.memory_bytes) },
           { title: 'Instances', align: 'right', render: (_, t) => running(t.name) },
-          { title: 'Made', render: (_, t) => <Ago at={t.created_at} now={now} /> },
+          { title: 'Made', render: (_, t) => <Ago at={t.created_at} /> },
           { title: 'Note', dataIndex: 'note' },
         ]}
       />

@@ -1,8 +1,10 @@
 import { Tooltip } from 'antd'
+import { useNow } from './now'
 import { exact, secondsBetween, span } from './words'
 
-/** A time as how long ago, with the exact one on hover or focus. */
-export function Ago({ at, now }: { at: string; now: number }) {
+/** A time as how long ago, with the exact one on hover or focus; only this listens to the clock. */
+export function Ago({ at }: { at: string }) {
+  const now = useNow()
   return (
     <Tooltip title={exact(at)} trigger={['hover', 'focus']}>
       <time dateTime={at} tabIndex={0}>

@@ -36,7 +36,7 @@ export function Hooks({ group: g, instances, now }: { group: Group; instances: s
       )}
       {open.length > 0 && <TicketTable tickets={open} now={now} groups={false} tells={tells} />}
       <Trouble error={tickets.error} />
-      {tells.length > 0 && <Deliveries group={g.name} now={now} />}
+      {tells.length > 0 && <Deliveries group={g.name} />}
       {!g.deleting && (
         <Button size="small" onClick={() => setForm('new')}>
           Add a hook…
@@ -135,7 +135,7 @@ function whoAnswers(h: Hook): string {
 }
 
 /** What was sent and run lately, and what came back. */
-function Deliveries({ group, now }: { group: string; now: number }) {
+function Deliveries({ group }: { group: string }) {
   const all = useDeliveries(group)
   if (!all.data?.length) return null
   return (
@@ -147,7 +147,7 @@ function Deliveries({ group, now }: { group: string; now: number }) {
         pagination={false}
         dataSource={all.data}
         columns={[
-          { title: 'When', render: (_, d) => <Ago at={d.at} now={now} /> },
+          { title: 'When', render: (_, d) => <Ago at={d.at} /> },
           { title: 'Ticket', render: (_, d) => `${d.instance}/${d.hook}` },
           {
             title: 'Status',

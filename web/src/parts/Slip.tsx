@@ -1,59 +1,80 @@
-import { Tooltip } from 'antd'
+import { memo } from 'react'
 import { Link } from 'react-router'
 import type { Instance } from '../api/client'
 import { older, tones, type Mode } from '../theme'
 import { useMode } from './mode'
-import { secondsBetween, span, versionNumber } from './words'
+import { useNow } from './now'
+import { clock, secondsBetween, span, versionNumber } from './words'
 
-/** The tone of each version: deep for the newest, lighter for older ones. */
+/**
+ * The tone of a version, which stays the same while it lives, whatever comes beside it: the
+ * next version is deeper, until the tones begin again with the lightest. What has more than
+ * three versions after it is older than the tones tell apart.
+ */
 export function toneOf(versions: string[], version: string, mode: Mode) {
-  const order = [...new Set(versions)].sort((a, b) => versionNumber(b) - versionNumber(a))
-  const at = order.indexOf(version)
-  if (at < 0 || at > 3) return older[mode]
-  const steps = order.length === 2 ? [3, 0, 0, 0] : [3, 2, 1, 0]
-  return tones[mode][steps[at] ?? 0] ?? older[mode]
+  const newer = new Set(versions.map(versionNumber).filter((n) => n > versionNumber(version)))
+  if (newer.size > 3) return older[mode]
+  return tones[mode][(versionNumber(version) + 1) % 4] ?? older[mode]
 }
 
 interface Props {
   instance: Instance
-  versions: string[]
+  /** Its version is older than the tones tell apart. */
+  older: boolean
   usual?: number | undefined
   now: number
 }
 
 /** One instance as a tile: fill is its version, edge its state, corner its verdict. */
-export function Slip({ instance, versions, usual, now }: Props) {
-  const tone = toneOf(versions, instance.version, useMode())
+export function Slip(props: Omit<Props, 'now'>) {
+  return rising(props.instance) ? <RisingSlip {...props} /> : <StillSlip {...props} now={0} />
+}
+
+/** Whether it comes up, so that its progress and its words change with the clock. */
+const rising = (i: Instance) => ['ordered', 'booting', 'held', 'settling'].includes(i.state)
+
+/** Only what comes up is drawn anew with the clock. */
+function RisingSlip(props: Omit<Props, 'now'>) {
+  return <AnySlip {...props} now={useNow()} />
+}
+
+const StillSlip = memo(
+  AnySlip,
+  (a, b) => a.instance === b.instance && a.usual === b.usual && a.older === b.older,
+)
+
+function AnySlip({ instance, older: old, usual, now }: Props) {
+  const mode = useMode()
+  const tone = old ? older[mode] : toneOf([], instance.version, mode)
   const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
   const heldOut = instance.state === 'held' && instance.tickets.some((t) => t.at === 'retire')
   const comingUp =
     !instance.overdue && !heldOut && ['ordered', 'booting', 'held', 'settling'].includes(instance.state)
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
-  const sentence = say(instance, age, usual, now)
+  const sentence = say(instance, age, usual)
   return (
-    <Tooltip title={sentence} mouseEnterDelay={0.1} trigger={['hover', 'focus']}>
-      <Link
-        to={`/instances/${instance.id}`}
-        className="slip"
-        aria-label={sentence}
-        data-instance={instance.id}
-        data-state={instance.state}
-      >
-        <Tile
-          label={String(versionNumber(instance.version))}
-          fill={tone.fill}
-          ink={tone.ink}
-          state={instance.state}
-          out={heldOut}
-          verdict={instance.overdue ? 'unhealthy' : instance.verdict}
-          progress={progress}
-        />
-      </Link>
-    </Tooltip>
+    <Link
+      to={`/instances/${instance.id}`}
+      className="slip"
+      aria-label={sentence}
+      data-instance={instance.id}
+      data-state={instance.state}
+    >
+      <Tile
+        label={String(versionNumber(instance.version))}
+        fill={tone.fill}
+        ink={tone.ink}
+        state={instance.state}
+        out={heldOut}
+        verdict={instance.overdue ? 'unhealthy' : instance.verdict}
+        progress={progress}
+        pinned={instance.pinned}
+      />
+    </Link>
   )
 }
 
-function say(i: Instance, age: number, usual: number | undefined, now: number): string {
+function say(i: Instance, age: number, usual: number | undefined): string {
   const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`
   const head = `${i.id}, ${i.version} in ${i.zone}${purpose}, ${i.state}`
   const open = i.tickets.filter((t) => t.state === 'open')
@@ -64,7 +85,7 @@ function say(i: Instance, age: number, usual: number | undefined, now: number): 
     return `${head} for ${span(age)}${usual ? `, usually ${span(usual)}` : ''}; ${i.reports.map((r) => `${r.check} ${r.why}`).join(', ') || i.why}`
   }
   if (i.state === 'draining') return `${head} with ${i.in_flight} requests in flight; ${i.why}`
-  return `${head} for ${span(secondsBetween(i.since, now))}, ${i.verdict}; ${i.why}`
+  return `${head} since ${clock(i.since)}${i.pinned ? ', pinned' : ''}, ${i.verdict}; ${i.why}`
 }
 
 interface TileProps {
@@ -76,12 +97,14 @@ interface TileProps {
   progress?: number | undefined
   /** Held on its way out. */
   out?: boolean
+  /** Nothing removes it. */
+  pinned?: boolean
 }
 
 const width = 44
 const height = 38
 
-export function Tile({ label, fill, ink, state, verdict, progress, out = false }: TileProps) {
+export function Tile({ label, fill, ink, state, verdict, progress, out = false, pinned = false }: TileProps) {
   const serving = state === 'serving'
   const leaving = state === 'draining' || state === 'leaving' || out
   const lost = state === 'lost'
@@ -115,6 +138,7 @@ export function Tile({ label, fill, ink, state, verdict, progress, out = false }
       >
         {label}
       </text>
+      {pinned && <path d="M3 3 H13 L3 13 Z" fill="var(--ink)" stroke="var(--paper)" strokeWidth="1" />}
       {state === 'held' && <Notch />}
       <Mark state={state} verdict={verdict} ink={serving || unwell ? ink : 'var(--ink)'} />
       {progress !== undefined && (

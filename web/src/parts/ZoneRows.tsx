@@ -1,20 +1,60 @@
+import { useState } from 'react'
 import type { Group, Instance } from '../api/client'
 import { useMode } from './mode'
 import { Slip, Tile, toneOf } from './Slip'
 import { versionNumber } from './words'
 
+interface Tip {
+  says: string
+  left: number
+  top: number
+}
+
+/** What is said of the slip that is pointed at or has the focus; one tip serves all of them. */
+function tipOf(target: EventTarget, around: HTMLElement): Tip | null {
+  const slip = target instanceof Element ? target.closest('.slip') : null
+  if (!slip) return null
+  const at = slip.getBoundingClientRect()
+  const of = around.getBoundingClientRect()
+  return {
+    says: slip.getAttribute('aria-label') ?? '',
+    left: Math.max(0, Math.min(at.left - of.left, of.width - 380)),
+    top: at.bottom - of.top + 6,
+  }
+}
+
 /** Zones as rows of slips, in their fixed order. */
-export function ZoneRows({ group, instances, now }: { group: Group; instances: Instance[]; now: number }) {
-  const versions = instances.map((i) => i.version)
+export function ZoneRows({ group, instances }: { group: Group; instances: Instance[] }) {
+  const newest = [...new Set(instances.map((i) => versionNumber(i.version)))]
+    .sort((a, b) => b - a)
+    .slice(0, 4)
+  const [tip, setTip] = useState<Tip | null>(null)
   return (
-    <div className="zones">
+    <div
+      className="zones"
+      onMouseOver={(e) => setTip(tipOf(e.target, e.currentTarget))}
+      onMouseLeave={() => setTip(null)}
+      onFocus={(e) => setTip(tipOf(e.target, e.currentTarget))}
+      onBlur={() => setTip(null)}
+      onKeyDown={(e) => e.key === 'Escape' && setTip(null)}
+    >
+      {tip && (
+        <div className="tip" style={{ left: tip.left, top: tip.top }} aria-hidden>
+          {tip.says}
+        </div>
+      )}
       {group.zones.map((zone) => {
         const here = instances.filter((i) => i.zone === zone)
         return (
           <Row key={zone} zone={zone}>
             {here.length === 0 && <span className="quiet">none here</span>}
             {here.map((i) => (
-              <Slip key={i.id} instance={i} versions={versions} usual={group.usual_seconds} now={now} />
+              <Slip
+                key={i.id}
+                instance={i}
+                older={!newest.includes(versionNumber(i.version))}
+                usual={group.usual_seconds}
+              />
             ))}
           </Row>
         )
@@ -76,6 +116,11 @@ export function Legend({ group, instances }: { group: Group; instances: Instance
         <span>
           <Tile label="" fill={tone.fill} ink={tone.ink} state="held" verdict="unknown" progress={0.5} /> held
           by a hook
+        </span>
+      )}
+      {instances.some((i) => i.pinned) && (
+        <span>
+          <Tile label="" fill={tone.fill} ink={tone.ink} state="serving" verdict="healthy" pinned /> pinned
         </span>
       )}
       {instances.some((i) => i.state === 'parked') && (

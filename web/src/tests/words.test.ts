@@ -40,3 +40,14 @@ describe('words', () => {
     expect([versionNumber('timetable-web@12'), versionNumber('')]).toEqual([12, 0])
   })
 })
+
+it('keeps the tone of a version while it lives, whatever comes beside it', async () => {
+  const { toneOf } = await import('../parts/Slip')
+  const alone = toneOf(['web@2'], 'web@2', 'light')
+  expect(toneOf(['web@2', 'web@3'], 'web@2', 'light')).toBe(alone)
+  expect(toneOf(['web@1', 'web@2', 'web@3', 'web@4'], 'web@2', 'light')).toBe(alone)
+  const four = ['web@2', 'web@3', 'web@4', 'web@5'].map((v) => toneOf([], v, 'light').fill)
+  expect(new Set(four).size).toBe(4)
+  const all = ['web@1', 'web@2', 'web@3', 'web@4', 'web@5']
+  expect(four).not.toContain(toneOf(all, 'web@1', 'light').fill)
+})
