@@ -136,7 +136,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("the costs", browser.Until(tab, `document.querySelectorAll('tbody td').length > 0 && `+says("per hour")))
 
 	to("/")
-	step("the groups", browser.Until(tab, says("All of 1 group well")))
+	step("the groups", browser.Until(tab, says("The group is well")))
 	to("/groups/timetable")
 	step("delete", browser.Button(tab, "Delete the group…"))
 	step("all that goes", browser.Until(tab, says("4 instances in east-pier, mid-pier, west-pier drain and stop, leave front, and the group goes.")))

@@ -13,7 +13,7 @@ type Footing string
 // The footings, the worst first.
 const (
 	Out    Footing = "out"    // it should serve, and nothing of it does
-	Short  Footing = "short"  // fewer serve than min, some are ill, or fewer than size with none to come
+	Short  Footing = "short"  // fewer serve than min, or than size with some ill or none to come
 	Moving Footing = "moving" // something comes up or goes out, or a rollout is under way
 	Whole  Footing = "whole"
 )
@@ -37,9 +37,9 @@ func footing(v fleet.View, s *Summary) Footing {
 		return Moving
 	case g.Size > 0 && s.Serving == 0:
 		return Out
-	case s.Serving < min(least, g.Size), s.Unwell > 0, s.Serving < g.Size && s.ComingUp == 0 && v.Rollout == nil:
+	case s.Serving < min(least, g.Size), s.Serving < g.Size && s.Unwell > 0, s.Serving < g.Size && s.ComingUp == 0 && v.Rollout == nil:
 		return Short
-	case s.ComingUp > 0, s.GoingOut > 0, v.Rollout != nil:
+	case s.Unwell > 0, s.ComingUp > 0, s.GoingOut > 0, v.Rollout != nil:
 		return Moving
 	}
 	return Whole

@@ -42,6 +42,7 @@ func TestFooting(t *testing.T) {
 		{"fewer than min", fleet.View{Group: with(group, func(g *fleet.Group) { g.Min = 2 }), Instances: []fleet.Instance{well, coming}}, say.Short, ""},
 		{"a rollout", fleet.View{Group: group, Instances: []fleet.Instance{well, well}, Rollout: &fleet.Rollout{State: fleet.Moving, Waves: waves}}, say.Moving, ""},
 		{"a rollout that is held", fleet.View{Group: group, Instances: []fleet.Instance{well, well}, Rollout: &fleet.Rollout{State: fleet.Held, Waves: waves}}, say.Moving, "is held"},
+		{"one more is ill than should be there", fleet.View{Group: group, Instances: []fleet.Instance{well, well, ill}}, say.Moving, ""},
 		{"no size", fleet.View{Group: with(group, func(g *fleet.Group) { g.Size, g.Min = 0, 0 })}, say.Whole, ""},
 		{"frozen", fleet.View{Group: with(group, func(g *fleet.Group) { g.Frozen = "storm" }), Instances: []fleet.Instance{well, well}}, say.Whole, "It is frozen (storm)"},
 		{"healing stopped", fleet.View{Group: with(group, func(g *fleet.Group) { g.HealStopped, g.HealLimit = now, 30 }), Instances: []fleet.Instance{well, ill}}, say.Short, "more than 30 %"},

@@ -188,6 +188,11 @@ export function NewGroup() {
           <Form.Item name="pools" label="Pools" extra="None: nothing sends it requests through Unitas.">
             <Select
               mode="multiple"
+              onChange={(names: string[]) => {
+                // Healed by the check of its pool, unless something else was chosen.
+                const check = pools.data.find((p) => p.name === names[0])?.check
+                if (check && form.getFieldValue('heal') === 'machine') form.setFieldValue('heal', check)
+              }}
               options={pools.data.map((p) => ({
                 value: p.name,
                 label: `${p.name} on ${p.listeners.map((l) => l.address).join(', ')}`,
@@ -268,6 +273,7 @@ function Review({ group: g, along }: { group: Group; along: string | undefined }
       {g.advice.map((text) => (
         <Alert key={text} type="warning" showIcon title={text} style={{ marginBottom: 8 }} />
       ))}
+      {g.zone_loss !== '' && <p>The loss of a zone: {g.zone_loss}.</p>}
       {g.advice.length === 0 && <p className="quiet">There is no advice against it.</p>}
     </section>
   )

@@ -50,7 +50,12 @@ export function headline(groups: Group[]): string {
   const asking = groups.filter((g) => g.summary.needs.length > 0 && g.frozen === '').length
   if (asking > 0) said.push(`${count(asking, 'group')} ${asking === 1 ? 'waits' : 'wait'} for a person`)
   if (frozen.length > 0) said.push(`${count(frozen.length, 'group')} frozen`)
-  const whole = said.length === 0 ? `All of ${count(groups.length, 'group')} well` : upper(said.join('; '))
+  const whole =
+    said.length === 0
+      ? groups.length === 1
+        ? 'The group is well'
+        : `All ${groups.length} groups are well`
+      : upper(said.join('; '))
   const moving = groups.filter((g) => g.rollout).length
   return `${whole}: ${serving} of ${size} instances serving${moving ? `, ${count(moving, 'rollout')} under way` : ''}.`
 }

@@ -15,7 +15,7 @@ function group(
 it('heads the page with the worst', () => {
   const well = group('timetable', 'whole', 6)
   expect(headline([])).toBe('No groups yet.')
-  expect(headline([well])).toBe('All of 1 group well: 6 of 6 instances serving.')
+  expect(headline([well])).toBe('The group is well: 6 of 6 instances serving.')
   expect(headline([well, group('fares', 'out', 0)])).toBe(
     'Nothing of fares serves: 6 of 12 instances serving.',
   )
