@@ -98,8 +98,8 @@ sample workload does.`,
 	return group("drill", "Drills: faults on purpose, to see that all follows as it should", starting, listing, stopping)
 }
 
-// pickForDrill picks one of the instances of a group that serve and are not pinned: the one
-// with the fewest requests in flight, and of those the oldest. It says what it hits.
+// pickForDrill picks one of the instances of a group that serve, are not pinned and have no
+// drill of their own already: the one with the fewest requests in flight, and of those the oldest. It says what it hits.
 func (a *app) pickForDrill(ctx context.Context, name string) (string, error) {
 	g, err := a.readGroup(ctx, name)
 	if err != nil {
@@ -108,15 +108,20 @@ func (a *app) pickForDrill(ctx context.Context, name string) (string, error) {
 	var picked *contract.Instance
 	for k := range g.instances {
 		in := &g.instances[k]
-		if in.State == contract.InstanceStateServing && !in.Pinned && (picked == nil || in.InFlight < picked.InFlight) {
+		if in.State == contract.InstanceStateServing && !in.Pinned && !g.drilled(in.Id) && (picked == nil || in.InFlight < picked.InFlight) {
 			picked = in
 		}
 	}
 	if picked == nil {
-		return "", fmt.Errorf("of %s none serves that is not pinned, so there is none to pick; name one with --instance", name)
+		return "", fmt.Errorf("of %s none serves that is neither pinned nor in a drill, so there is none to pick; name one with --instance", name)
 	}
 	fmt.Fprintf(a.err, "It hits %s in %s, which serves on %s; %d of %d of %s serve now.\n", picked.Id, picked.Zone, picked.Version, g.Summary.Serving, g.Size, name)
 	return picked.Id, nil
+}
+
+// drilled reports whether an instance has a drill of its own.
+func (v groupView) drilled(id string) bool {
+	return slices.ContainsFunc(v.drills, func(d contract.Drill) bool { return d.Instance != nil && *d.Instance == id })
 }
 
 // has reports whether a drill hits the group.
