@@ -26,7 +26,7 @@ export function Groups() {
     groups.data
       ? bad.length > 0
         ? `▲ ${bad.length} of ${all.length} groups`
-        : `${all.length} groups`
+        : count(all.length, 'group')
       : 'Groups',
   )
   const shown = all
