@@ -369,22 +369,14 @@ func (a *app) askLabels(_ context.Context, q asking, form *groupForm) error {
 		if err != nil {
 			return err
 		}
-		labels := contract.Labels{}
-		bad := ""
-		for pair := range strings.SplitSeq(answer, ",") {
-			name, value, ok := strings.Cut(strings.TrimSpace(pair), "=")
-			switch {
-			case answer == "none":
-			case !ok || name == "":
-				bad = pair
-			default:
-				labels[name] = value
-			}
+		labels := map[string]string{}
+		if answer != "none" {
+			err = (&pairsValue{&labels}).Set(answer)
 		}
-		if bad == "" {
-			form.Labels = &labels
+		if err == nil {
+			form.Labels = (*contract.Labels)(&labels)
 			return nil
 		}
-		fmt.Fprintf(q.out, "  %q is not NAME=VALUE.\n", bad)
+		fmt.Fprintf(q.out, "  %s.\n", err)
 	}
 }

@@ -110,7 +110,7 @@ func (a *app) examine(cmd *cobra.Command) []finding {
 }
 
 // remedies are what to do about a part of the service that is not well.
-var remedies = map[contract.ServicePartsPart]string{
+var remedies = map[contract.ServicePartPart]string{
 	contract.Database:  "start the database again; the service goes on by itself once it answers",
 	contract.Disk:      "make room on the disk of the data directory; the service goes on by itself",
 	contract.Machines:  "read the service's log",

@@ -34,8 +34,7 @@ the journal as a drill, and ends by itself and when the service stops.
 
 slow and errors need a workload that reads the file which UNITAS_DRILL names; the
 sample workload does.`,
-		Example:   "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
-		ValidArgs: []string{"hang", "crash", "burn", "slow", "errors", "zone", "region"},
+		Example: "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if inGroup != "" {
 				picked, err := a.pickForDrill(cmd.Context(), inGroup)

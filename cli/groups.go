@@ -50,13 +50,30 @@ func (a *app) groupList() *cobra.Command {
 				return err
 			}
 			return a.print(groups, func() string {
-				rows := [][]string{{"group", ">serving", ">size", "?>between", "?template", "now"}}
+				rows := [][]string{{"group", "stands", ">serving", ">size", "?>between", "?template", "now"}}
 				for _, g := range groups {
-					rows = append(rows, []string{g.Name, strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
+					rows = append(rows, []string{g.Name, standing[g.Summary.Footing], strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
 				}
-				return orNone(rows, "There are no groups yet; make one with: unitas group create NAME --template NAME@N --size N")
+				return orNone(rows, "There are no groups yet; make one with: unitas group create NAME --template NAME@N --size N") + needs(groups)
 			})
 		}}
+}
+
+// standing is how a group stands, in words with a sign where it is bad.
+var standing = map[contract.SummaryFooting]string{contract.SummaryFootingOut: "■ out", contract.SummaryFootingShort: "▲ short", contract.SummaryFootingMoving: "… moving", contract.SummaryFootingWhole: "whole"}
+
+// needs are what waits for a person, a line each.
+func needs(groups []contract.Group) string {
+	var text string
+	for _, g := range groups {
+		for _, n := range g.Summary.Needs {
+			text += trouble.paint("▲ "+g.Name) + ": " + n + "\n"
+		}
+	}
+	if text != "" {
+		text = "\n" + text
+	}
+	return text
 }
 
 func (a *app) groupShow() *cobra.Command {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"time"
 
@@ -57,69 +58,84 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 	return cmd
 }
 
-// followBootLog prints what the machine writes, from its beginning, until it is gone.
-func (a *app) followBootLog(ctx context.Context, id string) error {
-	tick := time.NewTicker(300 * time.Millisecond)
+// bootTail prints what the machine of an instance writes, as it comes.
+type bootTail struct {
+	a       *app
+	id      string
+	to      io.Writer
+	printed int
+}
+
+// look prints what is new, and returns the instance as it is.
+func (t *bootTail) look(ctx context.Context) (contract.Instance, error) {
+	in, _, err := ask[contract.Instance](t.a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, t.id) })
+	log, _, logErr := ask[string](t.a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(ctx, t.id) })
+	if logErr == nil {
+		if len(log) < t.printed { // another launch writes a log of its own
+			t.printed = 0
+		}
+		fmt.Fprint(t.to, log[t.printed:])
+		t.printed = len(log)
+	}
+	return in, err
+}
+
+// until looks again and again until over says that it is, the service refuses, or the context
+// ends, of which it returns false.
+func (t *bootTail) until(ctx context.Context, over func(contract.Instance) (bool, error)) (bool, error) {
+	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
-	printed := 0
 	for {
-		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
+		in, err := t.look(ctx)
 		if err != nil && ctx.Err() == nil && refused(err) {
-			return err
+			return false, err
 		}
-		log, _, logErr := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(ctx, id) })
-		if logErr == nil {
-			if len(log) < printed { // another launch writes a log of its own
-				printed = 0
+		if err == nil {
+			if done, err := over(in); done || err != nil {
+				return true, err
 			}
-			fmt.Fprint(a.out, log[printed:])
-			printed = len(log)
-		}
-		if err == nil && (in.State == contract.InstanceStateGone || in.State == contract.InstanceStateLost) {
-			fmt.Fprintf(a.err, "%s is %s: %s\n", id, in.State, a.whyNot(ctx, in))
-			return nil
 		}
 		select {
 		case <-ctx.Done():
-			return nil
+			return false, nil
 		case <-tick.C:
 		}
 	}
 }
 
+// followBootLog prints what the machine writes, from its beginning, until it is gone.
+func (a *app) followBootLog(ctx context.Context, id string) error {
+	tail := bootTail{a: a, id: id, to: a.out}
+	_, err := tail.until(ctx, func(in contract.Instance) (bool, error) {
+		over := in.State == contract.InstanceStateGone || in.State == contract.InstanceStateLost
+		if over {
+			fmt.Fprintf(a.err, "%s is %s: %s\n", id, in.State, a.whyNot(ctx, in))
+		}
+		return over, nil
+	})
+	return err
+}
+
 // watchBoot prints what the machine writes until it serves or is gone.
 func (a *app) watchBoot(ctx context.Context, in contract.Instance) error {
 	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
-	tick := time.NewTicker(200 * time.Millisecond)
-	defer tick.Stop()
-	printed := 0
-	for {
-		now, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, in.Id) })
-		if err != nil && (ctx.Err() != nil || refused(err)) {
-			return err
-		}
-		log, _, logErr := ask[string](a, func(c *client.Client) (*http.Response, error) { return c.GetBootLog(ctx, in.Id) })
-		if logErr == nil && len(log) > printed {
-			fmt.Fprint(a.err, log[printed:])
-			printed = len(log)
-		}
-		switch {
-		case err != nil:
-		case now.State == contract.InstanceStateServing:
-			return a.print(now, func() string {
+	tail := bootTail{a: a, id: in.Id, to: a.err}
+	over, err := tail.until(ctx, func(now contract.Instance) (bool, error) {
+		switch now.State {
+		case contract.InstanceStateServing:
+			return true, a.print(now, func() string {
 				return fmt.Sprintf("%s runs in %s on %s, %s after it was ordered. Remove it with: unitas instance retire %s\n", now.Id, now.Zone, now.Address,
 					words.Span(now.ServedAt.Sub(now.OrderedAt)), now.Id)
 			})
-		case now.State == contract.InstanceStateGone || now.State == contract.InstanceStateLost || now.State == contract.InstanceStateLeaving:
-			return badEnd{fmt.Sprintf("%s did not come up: %s; its boot log: unitas instance boot-log %s", in.Id, a.whyNot(ctx, now), in.Id)}
+		case contract.InstanceStateGone, contract.InstanceStateLost, contract.InstanceStateLeaving:
+			return true, badEnd{fmt.Sprintf("%s did not come up: %s; its boot log: unitas instance boot-log %s", in.Id, a.whyNot(ctx, now), in.Id)}
 		}
-		select {
-		case <-ctx.Done():
-			fmt.Fprintf(a.err, "it goes on; see it with: unitas instance show %s\n", in.Id)
-			return nil
-		case <-tick.C:
-		}
+		return false, nil
+	})
+	if !over && err == nil {
+		fmt.Fprintf(a.err, "it goes on; see it with: unitas instance show %s\n", in.Id)
 	}
+	return err
 }
 
 // whyNot finds what ended an instance; the last state only says that it is over.

@@ -29,10 +29,6 @@ func TestFaultsStandBesideWhatWasTyped(t *testing.T) {
 	if err := cmd.Execute(); err != nil {
 		t.Fatal(err)
 	}
-	type fault = struct {
-		Detail  string `json:"detail"`
-		Pointer string `json:"pointer"`
-	}
 	for _, c := range []struct{ pointer, detail, want string }{
 		{"/memory_bytes", "512 bytes is too little; give 1MiB or more", "--memory 512 is 512 bytes, too little; give 1MiB or more"},
 		{"/drain_seconds", "2h is too long; give 1h or less", "--drain 2h is too long; give 1h or less"},
@@ -44,12 +40,12 @@ func TestFaultsStandBesideWhatWasTyped(t *testing.T) {
 		{"/name", `"No" is not a name`, `"No" is not a name`},
 	} {
 		detail := "the whole of it"
-		err := &client.Error{Problem: contract.Problem{Detail: &detail, Errors: &[]fault{{c.detail, c.pointer}}}}
+		err := &client.Error{Problem: contract.Problem{Detail: &detail, Errors: &[]contract.Fault{{Detail: c.detail, Pointer: c.pointer}}}}
 		if got := refusal(cmd, typed, err); len(got) != 1 || got[0] != c.want {
 			t.Errorf("%s at %s is said as %q, want %q", c.detail, c.pointer, got, c.want)
 		}
 	}
-	both := &client.Error{Problem: contract.Problem{Errors: &[]fault{{"is wrong", "/colour"}, {"2h is too long", "/drain_seconds"}}}}
+	both := &client.Error{Problem: contract.Problem{Errors: &[]contract.Fault{{Detail: "is wrong", Pointer: "/colour"}, {Detail: "2h is too long", Pointer: "/drain_seconds"}}}}
 	if got := strings.Join(refusal(cmd, typed, both), "|"); got != "colour: is wrong|--drain 2h is too long" {
 		t.Errorf("two faults are said as %q", got)
 	}
@@ -62,7 +58,7 @@ func TestFaultsStandBesideWhatWasTyped(t *testing.T) {
 func TestPairs(t *testing.T) {
 	for text, want := range map[string]string{"a=1,b=2": "a=1,b=2", "": "", `a="x": y`: "", `"a=1,5",b=2`: "a=1,5,b=2", "a=": "a="} {
 		var m map[string]string
-		p := &pairsValue{&m, "NAME=VALUE"}
+		p := &pairsValue{&m}
 		if err := p.Set(text); err != nil && want != "" {
 			t.Errorf("%q: %v", text, err)
 		} else if err == nil && (p.String() != want || m == nil) {
@@ -71,7 +67,7 @@ func TestPairs(t *testing.T) {
 	}
 	for text, says := range map[string]string{"NOEQUALS": "is not NAME=VALUE", "a=1,a=2": "a is given twice, as 1 and 2", "=x": "is not NAME=VALUE"} {
 		var m map[string]string
-		if err := (&pairsValue{&m, "NAME=VALUE"}).Set(text); err == nil || !strings.Contains(err.Error(), says) {
+		if err := (&pairsValue{&m}).Set(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q is answered with %v", text, err)
 		}
 	}

@@ -62,6 +62,7 @@ func (f *rolloutFlags) body(cmd *cobra.Command) (contract.NewRollout, error) {
 func (a *app) rolloutStart() *cobra.Command {
 	var f rolloutFlags
 	var p patience
+	var dry bool
 	cmd := &cobra.Command{Use: "start GROUP --to NAME@N", Short: "Begin to replace a group's instances by another template version", Args: exactly("GROUP"),
 		Long: `Begins to replace a group's instances by another template version, wave by wave: a
 canary of one, a quarter, and all, unless --course or other flags say otherwise. A wave
@@ -84,7 +85,7 @@ back what most instances run now.
 				return err
 			}
 			r, _, err := ask[contract.Rollout](a, func(c *client.Client) (*http.Response, error) {
-				return c.StartRollout(cmd.Context(), args[0], &contract.StartRolloutParams{IdempotencyKey: freshKey()}, body)
+				return c.StartRollout(cmd.Context(), args[0], &contract.StartRolloutParams{IdempotencyKey: freshKey(), DryRun: &dry}, body)
 			})
 			if err != nil {
 				return err
@@ -95,6 +96,11 @@ back what most instances run now.
 			if r.Pace == "at-once" {
 				fmt.Fprintln(a.err, "unitas: it replaces all at once, and nobody need serve meanwhile")
 			}
+			if dry {
+				return a.print(r, func() string {
+					return rolloutHead(r) + "Nothing was begun; leave out --dry-run to begin it.\n"
+				})
+			}
 			if stays {
 				return a.watchRollout(cmd.Context(), r.Number, p)
 			}
@@ -104,6 +110,7 @@ back what most instances run now.
 		}}
 	f.add(cmd)
 	p.add(cmd, "it is done")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what would begin, with advice")
 	return cmd
 }
 

@@ -26,9 +26,6 @@ func Connect(server, token string, options ...ClientOption) (*Client, error) {
 	}))...)
 }
 
-// VersionHeader is in every answer of a Unitas service.
-const VersionHeader = "Unitas-Version"
-
 // ErrStranger is an answer of something that is not Unitas.
 var ErrStranger = errors.New("what answers there is not Unitas")
 
@@ -62,7 +59,7 @@ func Read[T any](res *http.Response, err error) (T, string, error) {
 	if err := refusal(res); err != nil {
 		return out, "", err
 	}
-	if res.Header.Get(VersionHeader) == "" {
+	if res.Header.Get(contract.VersionHeader) == "" {
 		return out, "", ErrStranger
 	}
 	if res.StatusCode == http.StatusNoContent {

@@ -28,7 +28,7 @@ func TestReadAndRefusal(t *testing.T) {
 			t.Error("no token was sent")
 		}
 		if r.URL.Path != "/v1/groups/stranger" {
-			w.Header().Set(VersionHeader, "1")
+			w.Header().Set(contract.VersionHeader, "1")
 		}
 		switch r.URL.Path {
 		case "/v1/groups/stranger":

@@ -760,17 +760,17 @@ func (e RuleNowAsks) Valid() bool {
 	}
 }
 
-// Defines values for ServicePartsPart.
+// Defines values for ServicePartPart.
 const (
-	Database  ServicePartsPart = "database"
-	Disk      ServicePartsPart = "disk"
-	Groups    ServicePartsPart = "groups"
-	Listeners ServicePartsPart = "listeners"
-	Machines  ServicePartsPart = "machines"
+	Database  ServicePartPart = "database"
+	Disk      ServicePartPart = "disk"
+	Groups    ServicePartPart = "groups"
+	Listeners ServicePartPart = "listeners"
+	Machines  ServicePartPart = "machines"
 )
 
-// Valid indicates whether the value is a known member of the ServicePartsPart enum.
-func (e ServicePartsPart) Valid() bool {
+// Valid indicates whether the value is a known member of the ServicePartPart enum.
+func (e ServicePartPart) Valid() bool {
 	switch e {
 	case Database:
 		return true
@@ -1433,6 +1433,15 @@ type Failure struct {
 	Zone string `json:"zone"`
 }
 
+// Fault defines model for Fault.
+type Fault struct {
+	// Detail What is wrong and what to do; it begins with the value where there is one
+	Detail string `json:"detail"`
+
+	// Pointer JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter
+	Pointer string `json:"pointer"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	// BootLog The end of what its machine wrote
@@ -1835,15 +1844,9 @@ type Instance struct {
 	// Launch Which of its machines it has: a fresh one is another
 	Launch int `json:"launch"`
 
-	// LaunchedWith What its machine was made from, the template with all that was put over it; only for a single instance
-	LaunchedWith *struct {
-		Cpus        float64 `json:"cpus"`
-		Image       string  `json:"image"`
-		Labels      Labels  `json:"labels"`
-		MemoryBytes int64   `json:"memory_bytes"`
-		Port        int     `json:"port"`
-	} `json:"launched_with,omitempty"`
-	OrderedAt time.Time `json:"ordered_at"`
+	// LaunchedWith What a machine was made from, the template with all that was put over it; only for a single instance
+	LaunchedWith *LaunchedWith `json:"launched_with,omitempty"`
+	OrderedAt    time.Time     `json:"ordered_at"`
 
 	// Overdue It did not run or become healthy in its time
 	Overdue bool `json:"overdue"`
@@ -1944,6 +1947,15 @@ type JournalList struct {
 
 // Labels defines model for Labels.
 type Labels map[string]string
+
+// LaunchedWith What a machine was made from, the template with all that was put over it; only for a single instance
+type LaunchedWith struct {
+	Cpus        float64 `json:"cpus"`
+	Image       string  `json:"image"`
+	Labels      Labels  `json:"labels"`
+	MemoryBytes int64   `json:"memory_bytes"`
+	Port        int     `json:"port"`
+}
 
 // LineChange defines model for LineChange.
 type LineChange struct {
@@ -2913,16 +2925,10 @@ type PoolListener struct {
 // Problem defines model for Problem.
 type Problem struct {
 	// Detail What was wrong and what to do
-	Detail *string `json:"detail,omitempty"`
-	Errors *[]struct {
-		// Detail What is wrong and what to do; it begins with the value where there is one
-		Detail string `json:"detail"`
-
-		// Pointer JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter
-		Pointer string `json:"pointer"`
-	} `json:"errors,omitempty"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
+	Detail *string  `json:"detail,omitempty"`
+	Errors *[]Fault `json:"errors,omitempty"`
+	Status int      `json:"status"`
+	Title  string   `json:"title"`
 
 	// Type Stable; one of urn:unitas:problem:invalid, not-found, exists, in-use, stale, conflict, unauthorized, precondition-required, unavailable, internal
 	Type string `json:"type"`
@@ -3496,13 +3502,7 @@ type Service struct {
 	Now time.Time `json:"now"`
 
 	// Parts What the service rests on, and how each is now
-	Parts []struct {
-		Part ServicePartsPart `json:"part"`
-
-		// Says In words, with the numbers
-		Says string `json:"says"`
-		Well bool   `json:"well"`
-	} `json:"parts"`
+	Parts []ServicePart `json:"parts"`
 
 	// Troubles What keeps the service from working as it should, in sentences; none when it is well
 	Troubles []string `json:"troubles"`
@@ -3512,8 +3512,17 @@ type Service struct {
 	Zones []string `json:"zones"`
 }
 
-// ServicePartsPart defines model for Service.Parts.Part.
-type ServicePartsPart string
+// ServicePart defines model for ServicePart.
+type ServicePart struct {
+	Part ServicePartPart `json:"part"`
+
+	// Says In words, with the numbers
+	Says string `json:"says"`
+	Well bool   `json:"well"`
+}
+
+// ServicePartPart defines model for ServicePart.Part.
+type ServicePartPart string
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
@@ -3949,12 +3958,15 @@ type Withdrawal struct {
 
 // ZoneCount defines model for ZoneCount.
 type ZoneCount struct {
-	ComingUp int    `json:"coming_up"`
-	GoingOut int    `json:"going_out"`
-	Parked   int    `json:"parked"`
-	Serving  int    `json:"serving"`
-	Unwell   int    `json:"unwell"`
-	Zone     string `json:"zone"`
+	ComingUp int `json:"coming_up"`
+	GoingOut int `json:"going_out"`
+
+	// Lost Nothing of it serves, and launches there wait after failures
+	Lost    bool   `json:"lost"`
+	Parked  int    `json:"parked"`
+	Serving int    `json:"serving"`
+	Unwell  int    `json:"unwell"`
+	Zone    string `json:"zone"`
 }
 
 // ZonePlace defines model for ZonePlace.
@@ -4161,6 +4173,9 @@ type GetMetricParams struct {
 
 // StartRolloutParams defines parameters for StartRollout.
 type StartRolloutParams struct {
+	// DryRun Only tell what would be made, with changes, advice and all errors
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }

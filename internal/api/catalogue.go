@@ -2,7 +2,7 @@ package api
 
 import (
 	"context"
-	"fmt"
+	"slices"
 	"time"
 
 	"unitas/api/contract"
@@ -17,11 +17,12 @@ import (
 func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObject) (routes.GetServiceResponseObject, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	troubles := s.troubles(ctx)
-	if n := s.Control.StuckGroups(); n > 0 {
-		troubles = append(troubles, fmt.Sprintf("No decision about %s can be written: the pages of groups that are stuck say why.", words.Count(n, "group")))
-	}
-	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles, Zones: s.Places.Zones(), Now: s.now(), Parts: s.parts(ctx)}, nil
+	parts := s.parts(ctx)
+	wrong := slices.DeleteFunc(slices.Clone(parts), func(p contract.ServicePart) bool {
+		// What runs here and what listens is told where it is felt.
+		return p.Part == contract.Machines || p.Part == contract.Listeners
+	})
+	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles(wrong...), Zones: s.Places.Zones(), Now: s.now(), Parts: parts}, nil
 }
 
 // ListChecks lists checks.

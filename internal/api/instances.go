@@ -80,14 +80,8 @@ func (s *Server) launchedWith(ctx context.Context, in store.Instance, out *contr
 	labels := contract.Labels{}
 	maps.Copy(labels, t.Labels)
 	maps.Copy(labels, in.Overrides.Labels)
-	image := fmt.Sprintf("%s@%d", t.Image, t.ImageVersion)
-	out.LaunchedWith = &struct {
-		Cpus        float64         `json:"cpus"`
-		Image       string          `json:"image"`
-		Labels      contract.Labels `json:"labels"`
-		MemoryBytes int64           `json:"memory_bytes"`
-		Port        int             `json:"port"`
-	}{Cpus: t.CPUs, Image: cmp.Or(in.Overrides.Image, image), Labels: labels, MemoryBytes: t.MemoryBytes, Port: t.Port}
+	image := fleet.Version{Name: t.Image, N: t.ImageVersion}.String()
+	out.LaunchedWith = &contract.LaunchedWith{Cpus: t.CPUs, Image: cmp.Or(in.Overrides.Image, image), Labels: labels, MemoryBytes: t.MemoryBytes, Port: t.Port}
 	return nil
 }
 

@@ -39,17 +39,9 @@ func (p *problem) body() contract.Problem {
 	if len(fields) == 0 && p.status < 500 {
 		fields = []fieldFault{{"", p.detail}} // the whole of the request
 	}
-	for _, f := range fields {
-		if out.Errors == nil {
-			out.Errors = &[]struct {
-				Detail  string `json:"detail"`
-				Pointer string `json:"pointer"`
-			}{}
-		}
-		*out.Errors = append(*out.Errors, struct {
-			Detail  string `json:"detail"`
-			Pointer string `json:"pointer"`
-		}{f.detail, f.pointer})
+	if len(fields) > 0 {
+		told := each(fields, func(f fieldFault) contract.Fault { return contract.Fault{Pointer: f.pointer, Detail: f.detail} })
+		out.Errors = &told
 	}
 	return out
 }

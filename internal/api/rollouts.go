@@ -32,16 +32,21 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 	if ro.Rehearsal, err = s.Store.LastRehearsal(ctx, r.Name, ro.To, s.now().Add(-rehearsedWithin)); err != nil {
 		return nil, err
 	}
-	ro, err = s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, ro, some(r.Body.Supersede, false), func(reader store.Reader, g store.Group) error {
+	good := func(reader store.Reader, g store.Group) error {
 		why, err := s.launchable(ctx, reader, ro.To, g.Zones)
 		if err == nil && why != "" {
 			err = invalid("/to", "%s", why)
 		}
 		return err
-	})
+	}
+	supersede := some(r.Body.Supersede, false)
+	if given(r.Params.DryRun) {
+		out, err := s.wouldBegin(ctx, ro, supersede, good)
+		return routes.StartRollout200JSONResponse(out), err
+	}
+	ro, err = s.Store.StartRollout(ctx, s.now(), actor(ctx), r.Name, ro, supersede, good)
 	if errors.Is(err, store.ErrExists) {
-		return nil, &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The group %s has a rollout under way; see it with: unitas rollout show %s. "+
-			"To go to another version from where things stand, say so with --supersede", r.Name, r.Name)}
+		return nil, underWay(r.Name)
 	}
 	if err != nil {
 		return nil, inSeconds(about("group", r.Name, err))
@@ -53,6 +58,39 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 	advice, err := s.adviseRollout(ctx, ro)
 	out.Advice = &advice
 	return routes.StartRollout201JSONResponse(out), err
+}
+
+func underWay(group string) *problem {
+	return &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The group %s has a rollout under way; see it with: unitas rollout show %s. "+
+		"To go to another version from where things stand, say so with --supersede", group, group)}
+}
+
+// wouldBegin is a rollout as it would begin, which does not.
+func (s *Server) wouldBegin(ctx context.Context, ro store.Rollout, supersede bool, good func(store.Reader, store.Group) error) (contract.Rollout, error) {
+	p, err := s.Control.Picture(ctx, ro.Group)
+	if err != nil {
+		return contract.Rollout{}, about("group", ro.Group, err)
+	}
+	if err := good(s.Store.Reader, p.Group); err != nil {
+		return contract.Rollout{}, err
+	}
+	var over *fleet.Rollout
+	if p.Rollout != nil {
+		if !supersede {
+			return contract.Rollout{}, underWay(ro.Group)
+		}
+		over = &p.Rollout.Rollout
+	}
+	view := p.View()
+	if ro.Rollout, _, err = fleet.Begin(s.now(), view.Group, view.Instances, ro.Rollout, over); err != nil {
+		return contract.Rollout{}, inSeconds(about("group", ro.Group, err))
+	}
+	p.Rollout, p.Seen, ro.StartedBy = &ro, nil, actor(ctx)
+	view = p.View()
+	out := s.fromRollout(ro, view.Gates(s.now()), p.Group.Size, say.Summarise(s.now(), view))
+	advice, err := s.adviseRollout(ctx, ro)
+	out.Advice = &advice
+	return out, err
 }
 
 // rolloutsLooked is how many rollouts of a group are looked through for one that went back.

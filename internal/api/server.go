@@ -115,7 +115,7 @@ func newPeers() http.RoundTripper {
 func (s *Server) Handler() http.Handler {
 	version := cmp.Or(s.Version, "unknown")
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Unitas-Version", version) // by which a client knows that this is Unitas
+		w.Header().Set(contract.VersionHeader, version)
 		if r.Method == http.MethodHead && r.URL.Path != "/v1/events" {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
@@ -127,26 +127,14 @@ func (s *Server) Handler() http.Handler {
 func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
-	troubles := s.troubles(ctx)
+	wrong := troubles(s.databasePart(ctx), s.diskPart())
 	if !s.Control.IsOpen() {
-		troubles = append(troubles, "The service has just begun; its listeners open once it knows the targets of all groups.")
+		wrong = append(wrong, "The service has just begun; its listeners open once it knows the targets of all groups.")
 	}
-	if len(troubles) > 0 {
-		return c.String(http.StatusServiceUnavailable, strings.Join(troubles, "\n")+"\n")
+	if len(wrong) > 0 {
+		return c.String(http.StatusServiceUnavailable, strings.Join(wrong, "\n")+"\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
-}
-
-// troubles are what keeps the service from working as it should, in sentences.
-func (s *Server) troubles(ctx context.Context) []string {
-	all := []string{}
-	if err := s.Store.Ping(ctx); err != nil {
-		all = append(all, "The database does not answer. Groups go on serving; nothing can be changed.")
-	}
-	if err := s.Space.Room(); err != nil {
-		all = append(all, sentenceOf(err.Error()))
-	}
-	return all
 }
 
 // console serves its files; a path of the interface that is not there is a

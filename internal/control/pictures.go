@@ -55,7 +55,7 @@ func (c *Control) Around(ctx context.Context, p Picture) fleet.Around {
 			a.Heals = &check
 		}
 	}
-	if t, err := c.Store.Template(ctx, p.Group.Template); err == nil {
+	if t, err := c.library.template(ctx, p.Group.Template); err == nil {
 		a.Open = []int{}
 		for _, port := range t.Ports {
 			if port.Protocol != "udp" {

@@ -5,8 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
-	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
@@ -26,7 +24,7 @@ func (c *Control) SayBegun(ctx context.Context) error {
 		return err
 	}
 	cause := "somebody started it"
-	k := slices.IndexFunc(said, func(e store.Entry) bool { return strings.HasPrefix(e.Text, c.presence("")) })
+	k := slices.IndexFunc(said, func(e store.Entry) bool { return e.Cause.About == c.Self.ID })
 	if k >= 0 && said[k].Kind == "service.begun" {
 		cause = fmt.Sprintf("somebody started it; the one before began at %s and ended without a word", words.Moment(said[k].At))
 	} else if k >= 0 {
@@ -35,19 +33,18 @@ func (c *Control) SayBegun(ctx context.Context) error {
 	return c.sayPresence(ctx, "service.begun", "begins, version "+cmp.Or(c.Self.Version, "unknown"), cause)
 }
 
-// SayStopped writes into the journal that this replica stops because it was told to.
-func (c *Control) SayStopped() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+// SayStopped writes into the journal that this replica stops, and why.
+func (c *Control) SayStopped(why string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), renewLimit)
 	defer cancel()
-	return c.sayPresence(ctx, "service.stopped", "stops; instances go on running", "it was told to")
+	return c.sayPresence(ctx, "service.stopped", "stops; instances go on running", why)
 }
 
-func (c *Control) sayPresence(ctx context.Context, kind, does, cause string) error {
+// sayPresence tells of this replica; the cause is about it, so that it is found again.
+func (c *Control) sayPresence(ctx context.Context, kind, does, why string) error {
+	cause := fleet.Because(why)
+	cause.About = c.Self.ID
 	return c.Store.Record(ctx, c.Clock.Now(), store.Service, "", fleet.Entry{
-		Kind: kind, Text: c.presence(does + "."), Cause: fleet.Because(cause),
+		Kind: kind, Text: fmt.Sprintf("The service %s %s.", cmp.Or(c.Self.Name, c.Self.ID), does), Cause: cause,
 	})
-}
-
-func (c *Control) presence(does string) string {
-	return fmt.Sprintf("The service %s %s", cmp.Or(c.Self.Name, c.Self.ID), does)
 }

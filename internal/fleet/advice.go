@@ -43,20 +43,13 @@ func (g *Group) Advise(a Around) []string {
 	case a.Slow > g.Settle:
 		say("Settle is %s, and the slowest of its instances (one in twenty) take %s: those would be replaced before they are ready.", words.Span(g.Settle), words.Span(a.Slow))
 	}
-	asked := a.Pools
-	if a.Heals != nil {
-		asked = append(slices.Clone(asked), PoolAround{Check: *a.Heals})
-	}
-	for k, p := range asked {
-		if least := time.Duration(max(p.Check.Passes, 1)-1) * p.Check.Interval; least >= g.Settle &&
-			!slices.ContainsFunc(asked[:k], func(o PoolAround) bool { return o.Check.Name == p.Check.Name }) {
+	for _, check := range a.checks() {
+		if least := time.Duration(max(check.Passes, 1)-1) * check.Interval; least >= g.Settle {
 			say("Settle is %s, and the check %s needs at least %s for its %s: no instance can become healthy in time.",
-				words.Span(g.Settle), p.Check.Name, words.Span(least), words.Count(p.Check.Passes, "pass"))
+				words.Span(g.Settle), check.Name, words.Span(least), words.Count(check.Passes, "pass"))
 		}
-	}
-	for k, p := range asked {
-		if a.Open != nil && !slices.Contains(a.Open, p.Check.Port) && !slices.ContainsFunc(asked[:k], func(o PoolAround) bool { return o.Check.Name == p.Check.Name }) {
-			say("The check %s asks port %d, and the template %s opens %s: no instance can become healthy by it.", p.Check.Name, p.Check.Port, g.Template, ports(a.Open))
+		if a.Open != nil && !slices.Contains(a.Open, check.Port) {
+			say("The check %s asks port %d, and the template %s opens %s: no instance can become healthy by it.", check.Name, check.Port, g.Template, ports(a.Open))
 		}
 	}
 	for _, p := range a.Pools {
@@ -75,15 +68,32 @@ func (g *Group) Advise(a Around) []string {
 	return all
 }
 
+// checks are those that judge the group, each once.
+func (a Around) checks() []health.Check {
+	var all []health.Check
+	add := func(c health.Check) {
+		if !slices.ContainsFunc(all, func(o health.Check) bool { return o.Name == c.Name }) {
+			all = append(all, c)
+		}
+	}
+	for _, p := range a.Pools {
+		add(p.Check)
+	}
+	if a.Heals != nil {
+		add(*a.Heals)
+	}
+	return all
+}
+
 func ports(all []int) string {
 	if len(all) == 0 {
 		return "none"
 	}
-	words := make([]string, len(all))
+	parts := make([]string, len(all))
 	for k, p := range all {
-		words[k] = strconv.Itoa(p)
+		parts[k] = strconv.Itoa(p)
 	}
-	return "only " + strings.Join(words, ", ")
+	return "only " + strings.Join(parts, ", ")
 }
 
 // ZoneLoss says what the loss of a zone leaves, the largest it may be; "" for a group

@@ -15,10 +15,17 @@ import (
 
 // CheckName reports a name against the naming rule.
 func CheckName(field, name string) error {
-	if !words.IsName(name) {
-		return refuse(field, "%q is not a name: %s", name, words.NamingRule)
+	if r := nameFault(field, name); r != nil {
+		return r
 	}
 	return nil
+}
+
+func nameFault(field, name string) *Refusal {
+	if words.IsName(name) {
+		return nil
+	}
+	return refuse(field, "%q is not a name: %s", words.Plain(name, 80), words.NamingRule)
 }
 
 // MaxGroup is the largest size of one group.
@@ -31,9 +38,7 @@ func (g *Group) Validate() error { return g.validate(&Group{}) }
 // other, the one is at fault that was changed.
 func (g *Group) validate(was *Group) error {
 	var f faults
-	if !words.IsName(g.Name) {
-		f.add(refuse("name", "%q is not a name: %s", words.Plain(g.Name, 80), words.NamingRule))
-	}
+	f.add(nameFault("name", g.Name))
 	f.when(g.Min < 0, "min", "%d is too small; give 0 or more", g.Min)
 	f.when(g.Max > MaxGroup, "max", "%d is too large; give %d or less", g.Max, MaxGroup)
 	if g.Min <= g.Max {
@@ -165,13 +170,8 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 
 // differences are the settings that are different in b, in words.
 func (g *Group) differences(b Group) []string {
-	var all []string
-	differs := func(what string, was, now any) {
-		a, b := cmp.Or(fmt.Sprint(was), "none"), cmp.Or(fmt.Sprint(now), "none")
-		if a != b {
-			all = append(all, fmt.Sprintf("%s %s, was %s", what, b, a))
-		}
-	}
+	var all words.Differences
+	differs := func(what string, was, now any) { all.Note(what, fmt.Sprint(was), fmt.Sprint(now)) }
 	differs("size", g.Size, b.Size)
 	differs("min", g.Min, b.Min)
 	differs("max", g.Max, b.Max)

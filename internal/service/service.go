@@ -271,7 +271,11 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 
 	<-ctx.Done()
 	c.Log.Info("stopping; the instances go on running")
-	if err := ctl.SayStopped(); err != nil {
+	why := "it was told to"
+	if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) {
+		why = "it failed; its log says why"
+	}
+	if err := ctl.SayStopped(why); err != nil {
 		c.Log.Warn("that the service stops is not in the journal", "error", err)
 	}
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)

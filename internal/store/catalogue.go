@@ -95,7 +95,7 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 			return err
 		}
 		tx.touch(Touched{Kind: OfCheck, Name: name})
-		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise: %s.", name, orWords(was.Differences(c.Check), "the same as before, with other labels")), Cause: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise: %s.", name, cmp.Or(strings.Join(was.Differences(c.Check), ", "), "the same as before, with other labels")), Cause: why})
 	})
 	return row.check(), err
 }
@@ -156,11 +156,4 @@ func (s *Store) DeleteCheck(ctx context.Context, now time.Time, actor, name stri
 		tx.touch(Touched{Kind: OfCheck, Name: name})
 		return tx.Record(ctx, "", fleet.Entry{Kind: "check.deleted", Text: fmt.Sprintf("The check %s is deleted.", name), Cause: fleet.Because("a person asked for it")})
 	})
-}
-
-func orWords(all []string, otherwise string) string {
-	if len(all) == 0 {
-		return otherwise
-	}
-	return strings.Join(all, ", ")
 }

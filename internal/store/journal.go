@@ -76,29 +76,20 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	}
 	where := []string{"number < $1"}
 	args := []any{before, q.Page.Limit}
-	narrow := func(column string, v any, set bool) {
-		if set {
-			args = append(args, v)
-			where = append(where, fmt.Sprintf("%s = $%d", column, len(args)))
-		}
-	}
-	narrow("group_name", q.Group, q.Group != "")
-	if q.Instance != "" {
-		args = append(args, q.Instance)
-		where = append(where, fmt.Sprintf("(instance = $%d or (instances <> '{}' and instances @> array[$%d]))", len(args), len(args)))
-	}
-	narrow("rollout", q.Rollout, q.Rollout != 0)
-	narrow("actor", q.Actor, q.Actor != "")
-	compare := func(condition string, v any, set bool) {
+	narrow := func(condition string, v any, set bool) {
 		if set {
 			args = append(args, v)
 			where = append(where, fmt.Sprintf(condition, len(args)))
 		}
 	}
-	compare("at >= $%d", q.Since, !q.Since.IsZero())
-	compare("at < $%d", q.Until, !q.Until.IsZero())
-	compare("(kind = any($%[1]d) or split_part(kind, '.', 1) = any($%[1]d))", q.Kinds, len(q.Kinds) > 0)
-	compare("kind = any($%d)", q.Outcome.Kinds(), q.Outcome != "")
+	narrow("group_name = $%d", q.Group, q.Group != "")
+	narrow("(instance = $%[1]d or (instances <> '{}' and instances @> array[$%[1]d]))", q.Instance, q.Instance != "")
+	narrow("rollout = $%d", q.Rollout, q.Rollout != 0)
+	narrow("actor = $%d", q.Actor, q.Actor != "")
+	narrow("at >= $%d", q.Since, !q.Since.IsZero())
+	narrow("at < $%d", q.Until, !q.Until.IsZero())
+	narrow("(kind = any($%[1]d) or split_part(kind, '.', 1) = any($%[1]d))", q.Kinds, len(q.Kinds) > 0)
+	narrow("kind = any($%d)", q.Outcome.Kinds(), q.Outcome != "")
 	entries, err := many[Entry](ctx, s.q, `select `+entryFields+`
 		from journal where `+strings.Join(where, " and ")+` order by number desc limit $2`, args...)
 	for i := range entries {

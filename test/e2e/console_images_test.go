@@ -25,30 +25,30 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 	s.play([]string{"$ unitas image bake timetable --recipe DIR/good.yaml", "$ unitas image bake timetable --recipe DIR/bad.yaml", "exit 3",
 		"$ unitas template create web --image timetable@1 --user-data DIR/first.sh --note spring"})
 	tab, step, retype, noViolations := s.console()
-	step("to the images", chromedp.Do(tab, chromedp.Click(`a[href="/images"]`)))
+	step("to the images", browser.Do(tab, chromedp.Click(`a[href="/images"]`)))
 	step("the catalogue", browser.Until(tab, says("3 versions of 2 images, 1 broken.")))
-	step("search", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label="Search names and sources"]`, "plain")))
+	step("search", browser.Do(tab, chromedp.SendKeys(`input[aria-label="Search names and sources"]`, "plain")))
 	step("found", browser.Until(tab, says("1 version of 1 image, all ready.")))
 	retype(`input[aria-label="Search names and sources"]`, "good")
 	step("by the source", browser.Until(tab, `document.querySelector('a[href="/images/timetable/1"]') !== null`))
-	step("to the image", chromedp.Do(tab, chromedp.Click(`a[href="/images/timetable/1"]`)))
+	step("to the image", browser.Do(tab, chromedp.Click(`a[href="/images/timetable/1"]`)))
 	step("its sentence", browser.Until(tab, says("Ready in harbour. Nothing runs on it.")))
 	step("its lineage", browser.Until(tab, `document.querySelectorAll('.lineage [role=treeitem]').length === 3`))
 	step("its log", browser.Until(tab, says("command 1 of 1: echo 06:40 > sailings")))
 	step("copy", browser.Button(tab, "Copy here"))
 	step("it is copied", browser.Until(tab, says("Ready in harbour and headland.")))
 	step("mark", browser.Button(tab, "Mark…"))
-	step("the mark", chromedp.Do(tab, chromedp.WaitVisible("#mark"), chromedp.SendKeys("#mark", "stable")))
+	step("the mark", browser.Do(tab, chromedp.WaitVisible("#mark"), chromedp.SendKeys("#mark", "stable")))
 	step("put it", browser.Button(tab, "Put it here"))
 	step("it is marked", browser.Until(tab, `document.querySelector('h1 .mark')?.textContent === 'stable'`))
 
 	step("withdraw", browser.Button(tab, "Withdraw…"))
-	step("the form of it", chromedp.Do(tab, chromedp.WaitVisible("#reason"), chromedp.SendKeys("#reason", "a hole")))
+	step("the form of it", browser.Do(tab, chromedp.WaitVisible("#reason"), chromedp.SendKeys("#reason", "a hole")))
 	step("withdraw it", browser.Button(tab, "Withdraw it"))
 	step("it is withdrawn", browser.Until(tab, says("Withdrawn: a hole.")))
-	step("to the images again", chromedp.Do(tab, chromedp.Click(`a[href="/images"]`)))
+	step("to the images again", browser.Do(tab, chromedp.Click(`a[href="/images"]`)))
 	step("bake one", browser.Button(tab, "Bake one…"))
-	step("the recipe", chromedp.Do(tab, chromedp.WaitVisible("#recipe"), chromedp.SendKeys("#name", "berths")))
+	step("the recipe", browser.Do(tab, chromedp.WaitVisible("#recipe"), chromedp.SendKeys("#name", "berths")))
 	retype("#recipe", "parent: plain@1\ncommands: ['echo which ship lies where > berths']\n")
 	step("bake it", browser.Button(tab, "Bake it"))
 	step("it is baked", browser.Until(tab, says("Ready in harbour.")+" && "+says("which ship lies where")))
@@ -56,11 +56,11 @@ func TestConsoleImagesAndTemplates(t *testing.T) {
 		t.Errorf("the console baked %+v", i)
 	}
 
-	step("to the templates", chromedp.Do(tab, chromedp.Click(`a[href="/templates"]`)))
+	step("to the templates", browser.Do(tab, chromedp.Click(`a[href="/templates"]`)))
 	step("the list", browser.Until(tab, says("1 template in 1 version.")))
-	step("to the template", chromedp.Do(tab, chromedp.Click(`a[href="/templates/web"]`)))
+	step("to the template", browser.Do(tab, chromedp.Click(`a[href="/templates/web"]`)))
 	step("the next version", browser.Button(tab, "Make the next version"))
-	step("the form", chromedp.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.Click("#labels-add"), chromedp.WaitVisible("#labels-0-name"),
+	step("the form", browser.Do(tab, chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "summer"), chromedp.Click("#labels-add"), chromedp.WaitVisible("#labels-0-name"),
 		chromedp.SendKeys("#labels-0-name", "a b"), chromedp.SendKeys("#labels-0-value", "c"),
 		chromedp.Click("#environment-add"), chromedp.WaitVisible("#environment-0-name"),
 		chromedp.SendKeys("#environment-0-name", "UNITAS_X"), chromedp.SendKeys("#environment-0-value", "1")))

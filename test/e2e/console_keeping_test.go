@@ -33,14 +33,14 @@ func (s *service) console() (tab context.Context, step func(string, error), rety
 	retype = func(selector, text string) {
 		t.Helper()
 		step("the field "+selector, browser.Until(tab, fmt.Sprintf(`document.querySelector(%q) !== null`, selector)))
-		step("type into "+selector, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+		step("type into "+selector, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
 			const e = document.querySelector(%q)
 			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q)
 			e.dispatchEvent(new Event('input', { bubbles: true }))
 		})()`, selector, text))))
 	}
 	step("sign in", browser.SignIn(tab, "http://"+s.listen, s.token))
-	step("note what the policy stops", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](
+	step("note what the policy stops", browser.Do(tab, chromedp.Evaluate[chromedp.Void](
 		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
 	return tab, step, retype, func() {
 		t.Helper()
@@ -63,7 +63,7 @@ func TestConsoleKeeps(t *testing.T) {
 	tab, step, retype, noViolations := s.console()
 	to := func(path string) {
 		t.Helper()
-		step("to "+path, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('a[href=%q]').click()`, path))))
+		step("to "+path, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('a[href=%q]').click()`, path))))
 	}
 	step("no groups yet", browser.Until(tab, says("No groups yet.")))
 	step("make one", browser.Button(tab, "Make one…"))
@@ -83,7 +83,7 @@ func TestConsoleKeeps(t *testing.T) {
 	// The latest template never becomes healthy: it is changed for new launches.
 	setting := func(title string) {
 		t.Helper()
-		step("change "+title, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label="Change %s"]').click()`, title))))
+		step("change "+title, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label="Change %s"]').click()`, title))))
 	}
 	whatever, good, none := "*", "timetable-web@1", 0
 	pools := []string{"front"}
@@ -99,10 +99,10 @@ func TestConsoleKeeps(t *testing.T) {
 	step("change it", browser.Button(tab, "Change it"))
 	step("it is changed", browser.Until(tab, says("4 of 4 serving, between 0 and")))
 
-	step("select all", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('thead .ant-checkbox-input').click()`)))
+	step("select all", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('thead .ant-checkbox-input').click()`)))
 	step("with them", browser.Button(tab, "With 4 instances…"))
 	step("the acts", browser.Until(tab, says("Pin: nothing removes them")))
-	step("pin", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-dropdown-menu-item')].find(e => e.textContent.startsWith('Pin')).click()`)))
+	step("pin", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-dropdown-menu-item')].find(e => e.textContent.startsWith('Pin')).click()`)))
 	step("all are pinned", browser.Until(tab, `[...document.querySelectorAll('td')].filter(e => e.textContent === 'serving, pinned').length === 4`))
 
 	step("a drill", browser.Button(tab, "Drill…"))
@@ -125,7 +125,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("is taken", browser.Until(tab, says("timetable=50")))
 	to("/checks")
 	step("the checks", browser.Until(tab, says("1 check")+" && "+says("http port 8080 for /up")))
-	step("who uses it", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-table-row-expand-icon').click()`)))
+	step("who uses it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-table-row-expand-icon').click()`)))
 	step("is named", browser.Until(tab, says("the group timetable")))
 	step("change the check", browser.Button(tab, "Change…"))
 	retype(".ant-modal #fails", "7")
@@ -140,14 +140,14 @@ func TestConsoleKeeps(t *testing.T) {
 	to("/groups/timetable")
 	step("delete", browser.Button(tab, "Delete the group…"))
 	step("all that goes", browser.Until(tab, says("4 instances in east-pier, mid-pier, west-pier drain and stop, leave front, and the group goes.")))
-	step("delete it", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
+	step("delete it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
 	step("not while it is pinned", browser.Until(tab, says("4 instances are pinned: timetable-004, timetable-005, timetable-006, timetable-007; unpin first what may go")))
 	for _, id := range []string{"timetable-004", "timetable-005", "timetable-006", "timetable-007"} {
 		must[contract.Instance](t)(client.Read[contract.Instance](s.api.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandUnpin})))
 	}
 	step("delete once more", browser.Button(tab, "Delete the group…"))
 	step("it can go now", browser.Until(tab, `document.querySelector('.ant-popconfirm:not(.ant-popover-hidden) .ant-btn-dangerous') !== null`))
-	step("delete it now", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
+	step("delete it now", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
 	step("it is gone", browser.Until(tab, says("There is no group timetable.")))
 	noViolations()
 }

@@ -24,7 +24,7 @@ func TestConsoleListeners(t *testing.T) {
 	tab, step, retype, noViolations := s.console()
 	run := func(what, js string) {
 		t.Helper()
-		step(what, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
+		step(what, browser.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
 	}
 	choose := func(what, field, value string) {
 		t.Helper()
@@ -66,7 +66,7 @@ func TestConsoleListeners(t *testing.T) {
 	}
 	step("what was served", browser.Until(tab, says("GET /fares/7")+" && "+says("no target is healthy")))
 	// Read anew the page is the same: an address is no file.
-	step("read it anew", chromedp.Do(tab, chromedp.Reload()))
+	step("read it anew", browser.Do(tab, chromedp.Reload()))
 	step("the same page", browser.Until(tab, says("path /fares")))
 	step("change it", browser.Button(tab, "Change…"))
 	step("the form", browser.Until(tab, `document.querySelector('.ant-modal #requestRate') !== null`))

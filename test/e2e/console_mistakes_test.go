@@ -22,14 +22,14 @@ func TestConsoleAsksFirst(t *testing.T) {
 	tab, step, retype, noViolations := s.console()
 	step("make one", browser.Button(tab, "Make one…"))
 	retype("#name", "berths")
-	step("a new template", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#template').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
+	step("a new template", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#template').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
 	step("is offered", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(e => e.textContent === 'a new template')`))
-	step("is chosen", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'a new template').click()`)))
+	step("is chosen", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'a new template').click()`)))
 	step("its fields", browser.Until(tab, `document.querySelector('#newTemplate') !== null`))
 	retype("#newTemplate", "berths-api")
-	step("its image", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#image').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
+	step("its image", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#image').closest('.ant-select').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)))
 	step("the images", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(e => e.textContent === 'timetable@1')`))
-	step("one", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'timetable@1').click()`)))
+	step("one", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent === 'timetable@1').click()`)))
 	healing, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.querySelector('#heal').closest('.ant-select').textContent`))
 	step("what heals", err)
 	if healing != "machine: when it is gone" {
@@ -46,13 +46,13 @@ func TestConsoleAsksFirst(t *testing.T) {
 
 	open := func(path string) {
 		t.Helper()
-		step("open "+path, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate'))`, path))))
+		step("open "+path, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate'))`, path))))
 	}
 	open("/groups/timetable")
 	step("the group", browser.Until(tab, `document.querySelector('[data-testid=sentence]')?.textContent.startsWith('4 of 4 serving')`))
 	setting := func(title string) {
 		t.Helper()
-		step("change "+title, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label="Change %s"]').click()`, title))))
+		step("change "+title, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('[aria-label="Change %s"]').click()`, title))))
 	}
 	setting("Size")
 	retype(".ant-modal #size", "2")
@@ -114,15 +114,15 @@ func TestConsoleShowsWhatIsAlone(t *testing.T) {
 	to := func(path string) {
 		t.Helper()
 		step("to "+path, browser.Until(tab, fmt.Sprintf(`document.querySelector('a[href=%q]') !== null`, path)))
-		step("to "+path, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('a[href=%q]').click()`, path))))
+		step("to "+path, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('a[href=%q]').click()`, path))))
 	}
 	to("/instances")
 	step("it is there", browser.Until(tab, says("1 belongs to no group.")+" && "+says("timetable-002")))
-	step("look for it alone", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label="Search instances"]`, "timetable-002")))
+	step("look for it alone", browser.Do(tab, chromedp.SendKeys(`input[aria-label="Search instances"]`, "timetable-002")))
 	step("it alone", browser.Until(tab, `document.querySelectorAll("tbody .ant-table-row").length === 1`))
 	step("act", browser.Button(tab, "Act…"))
 	step("the acts", browser.Until(tab, says("Retire: stop it for good")))
-	step("retire", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-dropdown-menu-item')].find(e => e.textContent.startsWith('Retire')).click()`)))
+	step("retire", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-dropdown-menu-item')].find(e => e.textContent.startsWith('Retire')).click()`)))
 	step("what it means", browser.Until(tab, says("Nothing takes the place.")))
 	step("do it", browser.Button(tab, "Retire it"))
 	step("it is gone", browser.Until(tab, says("every one belongs to a group.")))

@@ -22,7 +22,7 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 	tab, step, retype, noViolations := s.console()
 	run := func(what, js string) {
 		t.Helper()
-		step(what, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
+		step(what, browser.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
 	}
 	open := func(path string) {
 		t.Helper()

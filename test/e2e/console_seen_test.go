@@ -30,7 +30,7 @@ func TestConsoleShowsTrouble(t *testing.T) {
 	step("what it needs", browser.Until(tab, `document.querySelector('.needs')?.textContent.includes('failed again and again')`))
 	click := func(what string) {
 		t.Helper()
-		step("to "+what, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector(%q).click()`, what))))
+		step("to "+what, browser.Do(tab, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector(%q).click()`, what))))
 	}
 	click(`a[href="/groups/fares"]`)
 	step("the band", browser.Until(tab, `document.querySelector('[data-testid=band]')?.textContent.includes('nothing serves: 0 of 1 serving') && document.title.startsWith('■ 0/1 fares')`))
@@ -47,11 +47,11 @@ func TestConsoleShowsTrouble(t *testing.T) {
 	step("no band", browser.Until(tab, `document.querySelector('[data-testid=band]') === null`))
 	click(`a.slip`)
 	step("an instance that serves", browser.Until(tab, says("serving, healthy for")+` && document.title.includes('serving')`))
-	step("a command", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label=Command]`, "cat season\n")))
+	step("a command", browser.Do(tab, chromedp.SendKeys(`input[aria-label=Command]`, "cat season\n")))
 	step("what it wrote", browser.Until(tab, `document.querySelector('[aria-label="What it wrote"]')?.textContent.length > 0`))
-	step("all instances", chromedp.Do(tab, chromedp.Click(`a[href="/instances"]`)))
+	step("all instances", browser.Do(tab, chromedp.Click(`a[href="/instances"]`)))
 	step("by group", browser.Until(tab, says("4 of")+` && document.querySelectorAll('td a[href="/groups/timetable"]').length === 4`))
-	step("look for a zone", chromedp.Do(tab, chromedp.SendKeys(`input[aria-label="Search instances"]`, "east-pier")))
+	step("look for a zone", browser.Do(tab, chromedp.SendKeys(`input[aria-label="Search instances"]`, "east-pier")))
 	step("it stands in the address", browser.Until(tab, `location.search === '?find=east-pier' && document.querySelectorAll('td a[href="/groups/timetable"]').length === 2`))
 	noViolations()
 }
@@ -62,12 +62,12 @@ func TestConsoleTellsWhySignInEnded(t *testing.T) {
 	s := start(t)
 	s.stock()
 	tab, step, _, _ := s.console()
-	step("to a form", chromedp.Do(tab, chromedp.Navigate("http://"+s.listen+"/new-group")))
+	step("to a form", browser.Do(tab, chromedp.Navigate("http://"+s.listen+"/new-group")))
 	step("the sign-in serves what is opened next", browser.Until(tab, `document.querySelector('#name') !== null`))
-	step("type", chromedp.Do(tab, chromedp.SendKeys("#name", "fares")))
-	step("the token is gone", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`localStorage.setItem('unitas-token', 'nope'); undefined`)))
+	step("type", browser.Do(tab, chromedp.SendKeys("#name", "fares")))
+	step("the token is gone", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`localStorage.setItem('unitas-token', 'nope'); undefined`)))
 	step("it is said", browser.Until(tab, says("does not know this token any more")+` && document.querySelector('#name').value === 'fares'`))
-	step("sign in again", chromedp.Do(tab, chromedp.SendKeys("input[type=password]", s.token+"\n")))
+	step("sign in again", browser.Do(tab, chromedp.SendKeys("input[type=password]", s.token+"\n")))
 	step("all is as it was", browser.Until(tab, `document.querySelector('.over') === null && document.querySelector('#name').value === 'fares'`))
 }
 
@@ -86,9 +86,9 @@ func TestConsoleForEverybody(t *testing.T) {
 	pages := []string{"/", "/groups/timetable", "/new-group", "/instances", "/instances/timetable-001", "/tickets", "/listeners", "/pools", "/pools/front", "/checks", "/courses",
 		"/notices", "/templates", "/templates/timetable-web", "/templates/new", "/images", "/images/timetable/1", "/costs", "/services", "/nothing-here"}
 	for _, mode := range []string{"light", "dark"} {
-		step("choose "+mode, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`localStorage.setItem('unitas-mode', '`+mode+`'); undefined`)))
+		step("choose "+mode, browser.Do(tab, chromedp.Evaluate[chromedp.Void](`localStorage.setItem('unitas-mode', '`+mode+`'); undefined`)))
 		for _, page := range pages {
-			step("to "+page, chromedp.Do(tab, chromedp.Navigate("http://"+s.listen+page)))
+			step("to "+page, browser.Do(tab, chromedp.Navigate("http://"+s.listen+page)))
 			step("all of "+page, browser.Until(tab, `document.querySelector('main:not([aria-busy])') !== null && document.querySelector('.ant-skeleton') === null && document.body.innerText.includes('● live')`))
 			found, err := chromedp.Run(tab, chromedp.Evaluate[string](string(axe)+`;
 				axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v =>
@@ -101,7 +101,7 @@ func TestConsoleForEverybody(t *testing.T) {
 				continue // it is as wide
 			}
 			for _, width := range []int64{1024, 768, 400} {
-				step("a width", chromedp.Do(tab, chromedp.EmulateViewport(width, 800)))
+				step("a width", browser.Do(tab, chromedp.EmulateViewport(width, 800)))
 				wide, err := chromedp.Run(tab, chromedp.Evaluate[string](`(() => {
 					const over = document.documentElement.scrollWidth - window.innerWidth;
 					if (over <= 0) return '';
@@ -112,7 +112,7 @@ func TestConsoleForEverybody(t *testing.T) {
 					t.Errorf("%s scrolls sideways at %d: %s", page, width, strings.TrimSpace(wide))
 				}
 			}
-			step("the usual width", chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)))
+			step("the usual width", browser.Do(tab, chromedp.EmulateViewport(1280, 800)))
 		}
 	}
 }

@@ -21,7 +21,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	tab, step, retype, noViolations := s.console()
 	run := func(what, js string) {
 		t.Helper()
-		step(what, chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
+		step(what, browser.Do(tab, chromedp.Evaluate[chromedp.Void](js)))
 	}
 	there := func(what, selector, text string) {
 		t.Helper()

@@ -49,14 +49,14 @@ func TestConsole(t *testing.T) {
 	}()
 	url := "http://" + s.listen
 
-	step("open", chromedp.Do(tab, chromedp.Navigate(url), chromedp.WaitVisible("input[type=password]")))
-	step("a wrong token", chromedp.Do(tab, chromedp.SendKeys("input[type=password]", "nope\n")))
+	step("open", browser.Do(tab, chromedp.Navigate(url), chromedp.WaitVisible("input[type=password]")))
+	step("a wrong token", browser.Do(tab, chromedp.SendKeys("input[type=password]", "nope\n")))
 	step("is said to be wrong", browser.Until(tab, `document.body.innerText.includes('does not know this token')`))
 	step("sign in", browser.SignIn(tab, url, s.token))
-	step("note what the policy stops", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](
+	step("note what the policy stops", browser.Do(tab, chromedp.Evaluate[chromedp.Void](
 		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.blockedURI + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
 	step("the groups at a glance", browser.Until(tab, `document.body.innerText.includes('4 of 4 serving, between 1 and 9') && document.querySelectorAll('.group-row .bar-line').length === 4`))
-	step("to the group", chromedp.Do(tab, chromedp.Click(`a[href="/groups/timetable"]`)))
+	step("to the group", browser.Do(tab, chromedp.Click(`a[href="/groups/timetable"]`)))
 	step("its parts", browser.Until(tab, `['Release', 'Traffic', 'Health', 'Instances', 'Journal', 'Settings'].every(h => [...document.querySelectorAll('h2')].some(e => e.textContent === h))`))
 	step("its pool", browser.Until(tab, `document.body.innerText.includes('4 of 4 targets get requests')`))
 
@@ -69,9 +69,9 @@ func TestConsole(t *testing.T) {
 	// A bad version by the form; it must be held by itself, then reverted.
 	step("start again", browser.Button(tab, "Start a rollout"))
 	step("the form again", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@2')`))
-	step("the versions", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#to').focus(); undefined`), chromedp.SendKeys("#to", kb.ArrowDown)))
+	step("the versions", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('#to').focus(); undefined`), chromedp.SendKeys("#to", kb.ArrowDown)))
 	step("are offered", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(o => o.textContent.startsWith('timetable-web@3'))`))
-	step("the last", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(o => o.textContent.startsWith('timetable-web@3')).click()`)))
+	step("the last", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-select-item-option')].find(o => o.textContent.startsWith('timetable-web@3')).click()`)))
 	step("is chosen", browser.Until(tab, `document.querySelector('.ant-modal .ant-select-content')?.textContent.includes('timetable-web@3')`))
 	step("confirm", browser.Button(tab, "Start the rollout"))
 	state := func(want string) string {
@@ -83,7 +83,7 @@ func TestConsole(t *testing.T) {
 	step("the sentence says so", browser.Until(tab, `document.querySelector('[data-testid=sentence]').textContent.includes('a person asked to hold')`))
 	step("revert", browser.Button(tab, "Revert…"))
 	step("sure", browser.Until(tab, `document.body.innerText.includes('will be drained and stopped')`))
-	step("revert it", chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
+	step("revert it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
 	step("it is reverted", browser.Until(tab, state("reverted")))
 
 	// A good one: its waves pass while the page is open.
@@ -109,7 +109,7 @@ func TestConsole(t *testing.T) {
 	step("save the record", browser.Button(tab, "Save as a record"))
 	step("it is saved", browser.Until(tab, `[...document.querySelectorAll('button')].some(b => b.textContent.trim() === 'Save as a record' && !b.classList.contains('ant-btn-loading'))`))
 	step("sign out", browser.Button(tab, "Sign out"))
-	step("signed out", chromedp.Do(tab, chromedp.WaitVisible("input[type=password]")))
+	step("signed out", browser.Do(tab, chromedp.WaitVisible("input[type=password]")))
 	stop()
 	for _, message := range <-heard {
 		// The wrong token above is answered 401, which the browser notes by itself.

@@ -149,12 +149,7 @@ func TestBadInput(t *testing.T) {
 		}
 		named := c.pointer == ""
 		if p.Errors != nil {
-			named = named || slices.ContainsFunc(*p.Errors, func(e struct {
-				Detail  string `json:"detail"`
-				Pointer string `json:"pointer"`
-			}) bool {
-				return e.Pointer == c.pointer
-			})
+			named = named || slices.ContainsFunc(*p.Errors, func(e contract.Fault) bool { return e.Pointer == c.pointer })
 		}
 		if !named || !strings.Contains(detail, c.says) {
 			t.Errorf("%s: %s is not named, or %q not said: %s", c.name, c.pointer, c.says, body)

@@ -2,6 +2,7 @@ import { Button, ConfigProvider } from 'antd'
 import { lazy, Suspense, type ComponentType } from 'react'
 import { BrowserRouter, Link, Route, Routes, useLocation } from 'react-router'
 import { useEvents, type Connection } from './api/events'
+import { Page } from './parts/Page'
 import { DrillLine } from './parts/Drills'
 import { ModeContext } from './parts/mode'
 import { Troubles } from './parts/Troubles'
@@ -146,9 +147,9 @@ function ConnectionWord({ connection }: { connection: Connection }) {
 
 function NoPage() {
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">There is no page here.</h1>
       <Link to="/">All groups</Link>
-    </main>
+    </Page>
   )
 }

@@ -18,17 +18,9 @@ const (
 	Whole  Footing = "whole"
 )
 
-// Rank orders footings, the worst first.
-func (f Footing) Rank() int {
-	return map[Footing]int{Out: 0, Short: 1, Moving: 2, Whole: 3}[f]
-}
-
 func footing(v fleet.View, s *Summary) Footing {
 	g := &v.Group
-	least := g.Min
-	if g.Bound != nil {
-		least = g.Bound.Min
-	}
+	least, _ := bounds(g)
 	fresh := s.Serving == 0 && s.Unwell == 0 && !everServed(v) // it has only just been made
 	switch {
 	case g.Deleting:
@@ -74,18 +66,10 @@ func needs(v fleet.View, s *Summary) []string {
 		need(true, "Its rollout to %s is held: %s. Proceed or revert.", r.To, Because(r.Cause))
 	}
 	need(!g.HealStopped.IsZero(), "Healing stopped: more than %d %% are unhealthy at once. Look for a fault outside, then heal anyway.", g.HealLimit)
-	failing, kept, worst := 0, 0, 0
-	for i := range g.Slots {
-		slot := &g.Slots[i]
-		if slot.Failures > 1 {
-			failing++
-			worst = max(worst, slot.Failures)
-		}
-		if slot.Kept && g.Heal == fleet.HealOff {
-			kept++
-		}
+	failing, kept, worst := badPlaces(g)
+	if worst != nil {
+		need(true, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "place"), worst.Failures)
 	}
-	need(failing > 0, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "place"), worst)
 	need(kept > 0, "%s empty, for heal is off. Fill it.", words.Stays(kept, "place"))
 	need(s.Unwell > 0 && g.Heal == fleet.HealOff, "%s unhealthy, and heal is off. Replace what is ill.", words.Are(s.Unwell, "instance"))
 	need(g.Frozen != "", "It is frozen (%s), so nothing of it is healed, launched or replaced. Thaw it.", g.Frozen)

@@ -40,7 +40,9 @@ type Summary struct {
 
 // ZoneCount is how many instances of one zone there are, as in [Summary].
 type ZoneCount struct {
-	Zone                                        string
+	Zone string
+	// Lost is set when nothing of it serves and launches there wait after failures.
+	Lost                                        bool
 	Serving, Unwell, ComingUp, GoingOut, Parked int
 }
 
@@ -98,6 +100,12 @@ func Summarise(now time.Time, v fleet.View) Summary {
 		}
 		if w, ok := waitOf(now, v, in); ok {
 			s.Waits = append(s.Waits, w)
+		}
+	}
+	for i := range v.Group.Setbacks {
+		if b := &v.Group.Setbacks[i]; now.Before(b.Until) && slices.Contains(v.Group.Zones, b.Zone) {
+			zone := s.zone(b.Zone)
+			zone.Lost = zone.Serving == 0
 		}
 	}
 	slices.SortFunc(s.Versions, func(a, b VersionCount) int {
@@ -219,10 +227,7 @@ func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 		}
 		return text + waiting(s) + "."
 	}
-	least, most := g.Min, g.Max
-	if g.Bound != nil { // while a calendar lasts
-		least, most = g.Bound.Min, g.Bound.Max
-	}
+	least, most := bounds(&g)
 	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, least, most)
 	if g.Frozen != "" {
 		text = fmt.Sprintf("Frozen (%s): %s", g.Frozen, text)
@@ -289,23 +294,36 @@ func doubts(v fleet.View) string {
 	return text.String()
 }
 
-// slotWords tells of the places that failed again and again, and of those that are
-// kept empty.
-func slotWords(now time.Time, g *fleet.Group) string {
-	var worst *fleet.Slot
-	marked, kept := 0, 0
+// bounds are those of now: while a calendar lasts, its.
+func bounds(g *fleet.Group) (least, most int) {
+	if g.Bound != nil {
+		return g.Bound.Min, g.Bound.Max
+	}
+	return g.Min, g.Max
+}
+
+// badPlaces counts the places that failed again and again and those that are kept empty;
+// worst is the one that failed most, nil when there is none.
+func badPlaces(g *fleet.Group) (failing, kept int, worst *fleet.Slot) {
 	for i := range g.Slots {
 		s := &g.Slots[i]
 		if s.Kept && g.Heal == fleet.HealOff {
 			kept++
 		}
 		if s.Failures > 1 {
-			marked++
+			failing++
 			if worst == nil || s.Failures > worst.Failures {
 				worst = s
 			}
 		}
 	}
+	return failing, kept, worst
+}
+
+// slotWords tells of the places that failed again and again, and of those that are
+// kept empty.
+func slotWords(now time.Time, g *fleet.Group) string {
+	failing, kept, worst := badPlaces(g)
 	text := ""
 	if kept > 0 {
 		text = fmt.Sprintf("; %s empty since a machine vanished, for heal is off", words.Stays(kept, "place"))
@@ -313,8 +331,8 @@ func slotWords(now time.Time, g *fleet.Group) string {
 	if worst == nil {
 		return text
 	}
-	if marked > 1 {
-		text += fmt.Sprintf("; %d places failed again and again, one %d times in a row", marked, worst.Failures)
+	if failing > 1 {
+		text += fmt.Sprintf("; %d places failed again and again, one %d times in a row", failing, worst.Failures)
 	} else {
 		text += fmt.Sprintf("; one place failed %d times in a row", worst.Failures)
 	}

@@ -4,6 +4,7 @@
 package words
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"regexp"
@@ -187,4 +188,14 @@ func Lines(text string, most int) string {
 func LastLine(text string) string {
 	text = strings.TrimSpace(text)
 	return Plain(text[strings.LastIndexByte(text, '\n')+1:], Outside)
+}
+
+// Differences are what is another than it was, each told as what it is and what it was.
+type Differences []string
+
+// Note adds a setting when it is another; one that is empty is told as none.
+func (d *Differences) Note(what, was, now string) {
+	if was = cmp.Or(was, "none"); was != cmp.Or(now, "none") {
+		*d = append(*d, fmt.Sprintf("%s %s, was %s", what, cmp.Or(now, "none"), was))
+	}
 }

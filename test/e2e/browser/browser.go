@@ -30,10 +30,24 @@ func Start(ctx context.Context, width, height int) (tab context.Context, stop fu
 	)
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)
-	return tab, func() {
+	stop = func() {
 		endTab()
 		endAllocator()
-	}, nil
+	}
+	// The browser lives as long as the context of the first call: not a limited one.
+	if err := chromedp.Do(tab); err != nil {
+		stop()
+		return nil, nil, fmt.Errorf("start %s: %w", Path, err)
+	}
+	return tab, stop, nil
+}
+
+// Do does the actions in the tab, for a minute at most: an element that never
+// comes is an error, not a test that hangs.
+func Do(tab context.Context, actions ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(tab, time.Minute)
+	defer cancel()
+	return chromedp.Do(ctx, actions...)
 }
 
 // Button clicks the button that shows the text, once there is an enabled one.
@@ -42,7 +56,7 @@ func Button(tab context.Context, text string) error {
 	if err := Until(tab, found+` !== undefined`); err != nil {
 		return fmt.Errorf("the button %q does not appear: %w", text, err)
 	}
-	return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](found+`.click()`))
+	return Do(tab, chromedp.Evaluate[chromedp.Void](found+`.click()`))
 }
 
 // Until waits until the JavaScript expression is true.
@@ -56,6 +70,6 @@ func Until(tab context.Context, expression string) error {
 
 // SignIn opens the console and signs in with the token.
 func SignIn(tab context.Context, url, token string) error {
-	return chromedp.Do(tab, chromedp.Navigate(url), chromedp.WaitVisible("input[type=password]"),
+	return Do(tab, chromedp.Navigate(url), chromedp.WaitVisible("input[type=password]"),
 		chromedp.SendKeys("input[type=password]", token+"\n"), chromedp.WaitVisible(".bar"))
 }

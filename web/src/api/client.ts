@@ -58,21 +58,26 @@ export const token = {
 }
 
 /** Tells the console that the service does not know the token any more. */
-export function ended() {
-  token.clear()
-  window.dispatchEvent(new Event('signed-out'))
-}
+export const ended = () => window.dispatchEvent(new Event('signed-out'))
+
+const bearer = (secret: string | null) => `Bearer ${secret ?? ''}`
 
 export const api = createClient<paths>({ baseUrl: window.location.origin })
 api.use({
   onRequest({ request }) {
-    request.headers.set('Authorization', `Bearer ${token.get() ?? ''}`)
+    if (!request.headers.has('Authorization')) request.headers.set('Authorization', bearer(token.get()))
     return request
   },
-  onResponse({ response }) {
-    if (response.status === 401 && token.get()) ended()
+  onResponse({ request, response }) {
+    if (response.status === 401 && request.headers.get('Authorization') === bearer(token.get())) ended()
   },
 })
+
+/** Keeps the token for all tabs, once the service has said that it knows it. */
+export async function signIn(secret: string) {
+  await take(api.GET('/v1/service', { headers: { Authorization: bearer(secret) } }))
+  token.set(secret)
+}
 
 /** Takes the answer of a call or throws what went wrong as Refused. */
 export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {

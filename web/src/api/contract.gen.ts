@@ -1401,23 +1401,25 @@ export interface components {
             status: number;
             /** @description What was wrong and what to do */
             detail?: string;
-            errors?: {
-                /** @description JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter */
-                pointer: string;
-                /** @description What is wrong and what to do; it begins with the value where there is one */
-                detail: string;
-            }[];
+            errors?: components["schemas"]["Fault"][];
+        };
+        Fault: {
+            /** @description JSON Pointer to the field in the body, empty for the request as a whole; or the name of the parameter */
+            pointer: string;
+            /** @description What is wrong and what to do; it begins with the value where there is one */
+            detail: string;
+        };
+        ServicePart: {
+            /** @enum {string} */
+            part: "database" | "disk" | "machines" | "listeners" | "groups";
+            well: boolean;
+            /** @description In words, with the numbers */
+            says: string;
         };
         Service: {
             version: string;
             /** @description What the service rests on, and how each is now */
-            parts: {
-                /** @enum {string} */
-                part: "database" | "disk" | "machines" | "listeners" | "groups";
-                well: boolean;
-                /** @description In words, with the numbers */
-                says: string;
-            }[];
+            parts: components["schemas"]["ServicePart"][];
             /** @description What keeps the service from working as it should, in sentences; none when it is well */
             troubles: string[];
             /** Format: date-time */
@@ -2635,6 +2637,8 @@ export interface components {
         };
         ZoneCount: {
             zone: string;
+            /** @description Nothing of it serves, and launches there wait after failures */
+            lost: boolean;
             serving: number;
             unwell: number;
             coming_up: number;
@@ -3410,18 +3414,19 @@ export interface components {
             tickets: components["schemas"]["Ticket"][];
             /** @description It did not run or become healthy in its time */
             overdue: boolean;
-            /** @description What its machine was made from, the template with all that was put over it; only for a single instance */
-            launched_with?: {
-                image: string;
-                port: number;
-                /** Format: int64 */
-                memory_bytes: number;
-                /** Format: double */
-                cpus: number;
-                labels: components["schemas"]["Labels"];
-            };
+            launched_with?: components["schemas"]["LaunchedWith"];
             /** @description The instance as a tile of text: [2] serving, (2) coming up, {2} held by a hook, /2/ on its way out, |2| parked, !2! unhealthy, ~2~ lost */
             slip: string;
+        };
+        /** @description What a machine was made from, the template with all that was put over it; only for a single instance */
+        LaunchedWith: {
+            image: string;
+            port: number;
+            /** Format: int64 */
+            memory_bytes: number;
+            /** Format: double */
+            cpus: number;
+            labels: components["schemas"]["Labels"];
         };
         InstanceList: {
             items: components["schemas"]["Instance"][];
@@ -6454,7 +6459,10 @@ export interface operations {
     };
     startRollout: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only tell what would be made, with changes, advice and all errors */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -6470,6 +6478,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The rollout that would begin, with advice */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
             /** @description The rollout */
             201: {
                 headers: {

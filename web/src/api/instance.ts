@@ -1,18 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { useAct } from './act'
 import { api, take } from './client'
-import { live } from './queries'
+import { whileThere } from './queries'
 
 /** One instance with the last answers of its checks. */
 export function useInstance(id: string) {
   return useQuery({
     queryKey: ['live', 'instance', id],
     queryFn: () => take(api.GET('/v1/instances/{id}', { params: { path: { id } } })),
-    ...live,
-    retry: false,
-    // Of what is not there, nobody asks again.
-    refetchInterval: (query) =>
-      query.state.error ? false : query.state.data?.state === 'gone' ? 10_000 : 1000,
+    ...whileThere,
   })
 }
 

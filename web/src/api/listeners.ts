@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useAct, seen } from './act'
 import { api, take } from './client'
 import type { components } from './contract.gen'
-import { live } from './queries'
+import { live, whileThere } from './queries'
 
 type Schemas = components['schemas']
 export type Listener = Schemas['Listener']
@@ -24,8 +24,7 @@ export function useListener(address: string) {
   return useQuery({
     queryKey: ['live', 'listener', address],
     queryFn: () => take(api.GET('/v1/listeners/{address}', { params: { path: { address } } })),
-    ...live,
-    retry: false,
+    ...whileThere,
   })
 }
 

@@ -7,6 +7,15 @@ import { save } from '../parts/save'
 // the service's sentence, which counts seconds.
 export const live = { refetchInterval: 1000 }
 
+/** The same for one thing by its name: of what is not there, nobody asks again. */
+export const whileThere = {
+  retry: false,
+  refetchInterval: (query: { state: { error: Error | null } }) =>
+    isMissing(query.state.error) ? false : 1000,
+}
+
+export const isMissing = (e: Error | null) => e instanceof Refused && e.problem.status === 404
+
 export function useGroups() {
   return useQuery({
     queryKey: ['live', 'groups'],
@@ -19,11 +28,8 @@ export function useGroup(name: string) {
   return useQuery({
     queryKey: ['live', 'group', name],
     queryFn: () => take(api.GET('/v1/groups/{name}', { params: { path: { name } } })),
-    ...live,
-    retry: false,
-    // Of what is not there, nobody asks again.
-    refetchInterval: (query) =>
-      query.state.error instanceof Refused && query.state.error.problem.status === 404 ? false : 1000,
+    enabled: name !== '',
+    ...whileThere,
   })
 }
 
@@ -71,7 +77,7 @@ export function usePool(name: string) {
   return useQuery({
     queryKey: ['live', 'pool', name],
     queryFn: () => take(api.GET('/v1/pools/{name}', { params: { path: { name } } })),
-    ...live,
+    ...whileThere,
   })
 }
 
@@ -89,6 +95,22 @@ export function useTemplateVersions(name: string) {
     queryKey: ['templates', name],
     queryFn: async () =>
       (await take(api.GET('/v1/templates', { params: { query: { name, limit: 100 } } }))).items,
+  })
+}
+
+/** What a rollout to a version would be, with advice; it is not begun. */
+export function useWouldBegin(group: string, to: string | undefined, supersede: boolean) {
+  return useQuery({
+    queryKey: ['would-begin', group, to, supersede],
+    queryFn: () =>
+      take(
+        api.POST('/v1/groups/{name}/rollouts', {
+          params: { path: { name: group }, query: { dry_run: true } },
+          body: { to: to ?? '', supersede },
+        }),
+      ),
+    enabled: to !== undefined,
+    retry: false,
   })
 }
 

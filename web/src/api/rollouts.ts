@@ -90,19 +90,3 @@ export function useFindings(rollout: Rollout, wanted: boolean) {
     enabled: wanted,
   })
 }
-
-/** The versions whose last rollout in the group went back, each with why. */
-export function useReverted(group: string): Map<string, string> {
-  const read = useQuery({
-    queryKey: ['live', 'rollouts', group],
-    queryFn: async () =>
-      (await take(api.GET('/v1/rollouts', { params: { query: { group, limit: 20 } } }))).items,
-  })
-  const all = new Map<string, string>()
-  const seen = new Set<string>()
-  for (const r of read.data ?? []) {
-    if (!seen.has(r.to) && r.state === 'reverted') all.set(r.to, r.why)
-    if (r.ended_at) seen.add(r.to)
-  }
-  return all
-}

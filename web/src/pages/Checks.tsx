@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useChecks } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { differences, isStale, Stale } from '../parts/Stale'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -17,7 +18,7 @@ export function Checks() {
   const all = checks.data ?? []
   const advised = all.filter((c) => c.advice.length > 0).length
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">
         {checks.data
           ? all.length === 0
@@ -74,7 +75,7 @@ export function Checks() {
         />
       )}
       {changing && <ChangeCheck name={changing} onClose={() => setChanging(null)} />}
-    </main>
+    </Page>
   )
 }
 

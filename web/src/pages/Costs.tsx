@@ -4,6 +4,7 @@ import type { Costs as CostsOf } from '../api/client'
 import { Chart, ChartLegend } from '../charts/Chart'
 import type { Series } from '../charts/data'
 import { useCosts } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { save } from '../parts/save'
@@ -26,7 +27,7 @@ export function Costs() {
   const costs = useCosts(by, step, span === 'day' ? since : undefined)
   const c = costs.data
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">
         {c
           ? `${amount(c.total)} ${span === 'day' ? 'in the last 24 hours' : 'this month to date'}; what runs now costs ${amount(c.now_per_hour)} per hour.`
@@ -112,7 +113,7 @@ export function Costs() {
           />
         </>
       )}
-    </main>
+    </Page>
   )
 }
 

@@ -10,6 +10,7 @@ import {
   usualCourse,
   type CourseFieldsOf,
 } from '../parts/CourseFields'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
@@ -21,7 +22,7 @@ export function Courses() {
   const remove = useDeleteCourse()
   const [editing, setEditing] = useState<Course | 'new' | null>(null)
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>Courses</h1>
       <p className="sentence">
         {courses.data?.length
@@ -76,7 +77,7 @@ export function Courses() {
       )}
       <Button onClick={() => setEditing('new')}>Save a course…</Button>
       {editing && <CourseForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
-    </main>
+    </Page>
   )
 }
 

@@ -1,9 +1,10 @@
 import { Button, Form, Input, Modal, Popconfirm, Skeleton } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { Refused, type Group as GroupOf } from '../api/client'
-import { useGroup, useInstances, useRollout, useTellGroup } from '../api/queries'
+import { type Group as GroupOf } from '../api/client'
+import { useGroup, useInstances, useRollout, useTellGroup, isMissing } from '../api/queries'
 import { useDeleteGroup } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { ZoneBars } from '../parts/Bars'
 import { StartDrill } from '../parts/Drills'
@@ -30,26 +31,26 @@ export function Group() {
   const rollout = useRollout(name)
   const now = useNow()
   useTitle(group.data ? titleOf(group.data) : name)
-  if (group.error instanceof Refused && group.error.problem.status === 404) {
+  if (isMissing(group.error)) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <h1 className="sentence">There is no group {name}.</h1>
         <Link to="/">All groups</Link>
-      </main>
+      </Page>
     )
   }
   const g = group.data
   if (!g) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={group.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
-      </main>
+      </Page>
     )
   }
   const live = instances.data ?? []
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>{g.name}</h1>
       <FootingBand group={g} />
       <p className="sentence" data-testid="sentence">
@@ -83,7 +84,7 @@ export function Group() {
       <h2 id="settings">Settings</h2>
       <GroupSettings group={g} />
       {!g.deleting && <Delete group={g} count={live.length} />}
-    </main>
+    </Page>
   )
 }
 

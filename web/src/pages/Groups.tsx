@@ -3,6 +3,7 @@ import { useDeferredValue } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Group } from '../api/client'
 import { useGroups } from '../api/queries'
+import { Page } from '../parts/Page'
 import { useChoice } from '../parts/address'
 import { Bounds, ZoneBars } from '../parts/Bars'
 import { headline, rank, stands, wantsSomebody } from '../parts/footing'
@@ -33,7 +34,7 @@ export function Groups() {
     .filter((g) => (state === '' || stateOf(g) === state) && matches(g, wanted))
     .sort((a, b) => rank(a) - rank(b) || a.name.localeCompare(b.name))
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <div className="row">
         <h1 className={bad.length > 0 ? 'sentence trouble' : 'sentence'} data-testid="headline">
           {groups.data ? headline(all) : ' '}
@@ -80,7 +81,7 @@ export function Groups() {
       {shown.map((g) =>
         all.length > few ? <GroupLine key={g.name} group={g} /> : <GroupRow key={g.name} group={g} />,
       )}
-    </main>
+    </Page>
   )
 }
 

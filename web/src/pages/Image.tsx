@@ -2,7 +2,9 @@ import { Button, Progress, Skeleton } from 'antd'
 import { useEffect, useRef } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useBakeLog, useImage, useCopy, useLineage, usePlaces } from '../api/catalogue'
-import { Refused, type Copy, type Image as ImageOf } from '../api/client'
+import { type Copy, type Image as ImageOf } from '../api/client'
+import { isMissing } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Lineage } from '../parts/Lineage'
 import { Marks } from '../parts/Marks'
@@ -20,26 +22,26 @@ export function Image() {
   const image = useImage(name, version)
   const navigate = useNavigate()
   const i = image.data
-  if (image.error instanceof Refused && image.error.problem.status === 404) {
+  if (isMissing(image.error)) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <p className="sentence">
           There is no image {name}@{version}.
         </p>
         <Link to="/images">All images</Link>
-      </main>
+      </Page>
     )
   }
   if (!i) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={image.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
-      </main>
+      </Page>
     )
   }
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>
         {i.name}@{i.version}
         <Marks marks={i.marks} />
@@ -64,7 +66,7 @@ export function Image() {
       <Making image={i} />
       <h2>Facts</h2>
       <Facts image={i} />
-    </main>
+    </Page>
   )
 }
 

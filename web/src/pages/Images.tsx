@@ -3,6 +3,7 @@ import { useDeferredValue, useState } from 'react'
 import { Link } from 'react-router'
 import type { Image } from '../api/client'
 import { useImages } from '../api/catalogue'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
 import { StateWord } from '../parts/StateWord'
@@ -27,7 +28,7 @@ export function Images() {
   const items = images.data?.items ?? []
   const searched = text !== '' || state !== '' || origin !== '' || age !== ''
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <div className="row">
         <h1 className="sentence">{images.data ? headline(items, Boolean(images.data.next)) : ' '}</h1>
         <span style={{ flex: 1 }} />
@@ -115,7 +116,7 @@ export function Images() {
       {images.data?.next && limit < 1000 && (
         <Button onClick={() => setLimit(Math.min(limit * 3, 1000))}>Show more</Button>
       )}
-    </main>
+    </Page>
   )
 }
 

@@ -1,8 +1,10 @@
 import { Button, Input, Skeleton } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { Refused, type Instance as InstanceOf } from '../api/client'
+import { type Instance as InstanceOf } from '../api/client'
 import { useBootLog, useInstance, useLife, useRun } from '../api/instance'
+import { isMissing, useGroup } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { actsOf, useInstanceActs } from '../parts/InstanceActs'
 import { useNow } from '../parts/now'
@@ -17,26 +19,27 @@ export function Instance() {
   const id = useParams().id ?? ''
   const read = useInstance(id)
   const now = useNow()
-  const { act, dialog, busy } = useInstanceActs(() => 1)
   const i = read.data
+  const group = useGroup(i?.group ?? '')
+  const { act, dialog, busy } = useInstanceActs(() => group.data?.summary.serving)
   useTitle(i ? `${i.verdict === 'unhealthy' ? '▲ ' : ''}${i.id} ${i.state}` : id)
-  if (read.error instanceof Refused && read.error.problem.status === 404)
+  if (isMissing(read.error))
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <h1 className="sentence">There is no instance {id}.</h1>
         <Link to="/instances">All instances</Link>
-      </main>
+      </Page>
     )
   if (!i)
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={read.error} />
         <Skeleton active paragraph={{ rows: 8 }} />
-      </main>
+      </Page>
     )
   const over = i.state === 'gone' || i.state === 'lost'
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>{i.id}</h1>
       <p
         className={
@@ -83,7 +86,7 @@ export function Instance() {
       )}
       <h2>Journal</h2>
       <Life id={i.id} />
-    </main>
+    </Page>
   )
 }
 

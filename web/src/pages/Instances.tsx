@@ -1,6 +1,7 @@
 import { Skeleton } from 'antd'
 import type { Instance } from '../api/client'
 import { useInstances } from '../api/queries'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
@@ -12,7 +13,7 @@ export function Instances() {
   const all = instances.data ?? []
   useTitle(instances.data ? count(all.length, 'instance') : 'Instances')
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence" data-testid="sentence">
         {instances.data ? sentence(all) : ' '}
       </h1>
@@ -25,7 +26,7 @@ export function Instances() {
           Nothing heals or replaces them, and no pool sends them requests.
         </p>
       )}
-    </main>
+    </Page>
   )
 }
 

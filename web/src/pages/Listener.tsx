@@ -1,7 +1,6 @@
 import { Button, Skeleton, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { Refused } from '../api/client'
 import {
   useCloseListener,
   useListener,
@@ -9,6 +8,8 @@ import {
   type Listener as ListenerOf,
   type Served,
 } from '../api/listeners'
+import { isMissing } from '../api/queries'
+import { Page } from '../parts/Page'
 import { ListenerForm } from '../parts/ListenerForm'
 import { divertOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
 import { Remove } from '../parts/Remove'
@@ -27,25 +28,25 @@ export function Listener() {
   const [routing, setRouting] = useState(false)
   const close = useCloseListener()
   const navigate = useNavigate()
-  if (listener.error instanceof Refused && listener.error.problem.status === 404) {
+  if (isMissing(listener.error)) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <h1 className="sentence">There is no listener {address}.</h1>
         <Link to="/listeners">All listeners</Link>
-      </main>
+      </Page>
     )
   }
   const l = listener.data
   if (!l) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={listener.error} />
         <Skeleton active paragraph={{ rows: 8 }} />
-      </main>
+      </Page>
     )
   }
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>
         {l.kind}://{l.address}
       </h1>
@@ -84,7 +85,7 @@ export function Listener() {
       </div>
       {changing && <ListenerForm listener={l} onClose={() => setChanging(false)} />}
       {routing && <RoutesForm listener={l} onClose={() => setRouting(false)} />}
-    </main>
+    </Page>
   )
 }
 

@@ -2,6 +2,7 @@ import { Button, Skeleton, Table } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useListeners, type Listener } from '../api/listeners'
+import { Page } from '../parts/Page'
 import { ListenerForm } from '../parts/ListenerForm'
 import { longTable } from '../parts/longTable'
 import { useTitle } from '../parts/title'
@@ -16,7 +17,7 @@ export function Listeners() {
   const all = listeners.data ?? []
   const troubled = all.filter((l) => l.trouble).length
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">
         {listeners.data
           ? all.length === 0
@@ -65,6 +66,6 @@ export function Listeners() {
         />
       )}
       {making && <ListenerForm onClose={() => setMaking(false)} />}
-    </main>
+    </Page>
   )
 }

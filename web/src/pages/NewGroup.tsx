@@ -4,6 +4,7 @@ import { Link, useNavigate } from 'react-router'
 import { useImages, usePlaces, useTemplates } from '../api/catalogue'
 import { Refused, type Group, type NewGroup as Body } from '../api/client'
 import { useChecks, useMakeGroup, usePools } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { goodPairs, PairRows, pairsTo, type Pair } from '../parts/PairRows'
@@ -55,9 +56,9 @@ export function NewGroup() {
   const chosen = Form.useWatch('template', form) as string | undefined
   if (!templates.data || !places.data || !pools.data || !checks.data)
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={templates.error ?? places.error ?? pools.error ?? checks.error} />
-      </main>
+      </Page>
     )
   const zones = places.data.flatMap((r) => r.zones.map((z) => z.name))
   const home = places.data.filter((r) => r.home).flatMap((r) => r.zones.map((z) => z.name))
@@ -95,7 +96,7 @@ export function NewGroup() {
     look.mutate({ body, dry: true }, { onSuccess: (group) => setReview({ body, group }), onError: refused })
   }
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">A new group</h1>
       <Form<Fields>
         form={form}
@@ -254,7 +255,7 @@ export function NewGroup() {
           <Link to="/">Leave it</Link>
         </div>
       </Form>
-    </main>
+    </Page>
   )
 }
 

@@ -12,6 +12,7 @@ import {
   type Topic,
 } from '../api/notices'
 import { useGroups } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
@@ -43,7 +44,7 @@ export function Notices() {
   const all = notices.data
   const silent = (all ?? []).filter((n) => n.failing_at && !n.off).length
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>Notices</h1>
       <p className="sentence">
         {!all || all.length === 0
@@ -58,7 +59,7 @@ export function Notices() {
       <Button onClick={() => setEditing('new')}>Have somebody hear…</Button>
       {editing && <NoticeForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
       {looking && <Messages notice={looking} onClose={() => setLooking(null)} />}
-    </main>
+    </Page>
   )
 }
 

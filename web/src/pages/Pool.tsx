@@ -1,9 +1,10 @@
 import { Button, Form, Input, InputNumber, Modal, Select, Skeleton } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { Refused, type Pool as PoolOf } from '../api/client'
+import { type Pool as PoolOf } from '../api/client'
 import { useChangePool } from '../api/keeping'
-import { usePool } from '../api/queries'
+import { usePool, isMissing } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
 import { SpokenFields } from '../parts/SpokenFields'
 import {
@@ -26,25 +27,25 @@ export function Pool() {
   useTitle(name)
   const pool = usePool(name)
   const [changing, setChanging] = useState(false)
-  if (pool.error instanceof Refused && pool.error.problem.status === 404) {
+  if (isMissing(pool.error)) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <h1 className="sentence">There is no pool {name}.</h1>
         <Link to="/pools">All pools</Link>
-      </main>
+      </Page>
     )
   }
   const p = pool.data
   if (!p) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={pool.error} />
         <Skeleton active paragraph={{ rows: 8 }} />
-      </main>
+      </Page>
     )
   }
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>{p.name}</h1>
       <p className="sentence" aria-live="polite">
         {p.sentence}
@@ -63,7 +64,7 @@ export function Pool() {
         </Button>
       </div>
       {changing && <ChangePool pool={p} onClose={() => setChanging(false)} />}
-    </main>
+    </Page>
   )
 }
 

@@ -2,6 +2,7 @@ import { Skeleton, Table } from 'antd'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { usePools } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
@@ -14,7 +15,7 @@ export function Pools() {
   useTitle('Pools')
   const pools = usePools()
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">{pools.data ? headline(pools.data) : ' '}</h1>
       <Trouble error={pools.error} />
       {pools.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
@@ -62,7 +63,7 @@ export function Pools() {
           ]}
         />
       )}
-    </main>
+    </Page>
   )
 }
 

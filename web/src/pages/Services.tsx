@@ -2,6 +2,7 @@ import { Skeleton, Table } from 'antd'
 import { Link } from 'react-router'
 import type { Replica } from '../api/client'
 import { useReplicas } from '../api/keeping'
+import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { useNow } from '../parts/now'
@@ -14,7 +15,7 @@ export function Services() {
   const now = useNow()
   const all = replicas.data
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1 className="sentence">{all ? sentence(all, now) : ' '}</h1>
       <Trouble error={replicas.error} />
       {!all && !replicas.error && <Skeleton active />}
@@ -47,7 +48,7 @@ export function Services() {
           ]}
         />
       )}
-    </main>
+    </Page>
   )
 }
 

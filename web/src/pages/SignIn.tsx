@@ -1,5 +1,5 @@
 import { useState, type SyntheticEvent } from 'react'
-import { api, Refused, take, token } from '../api/client'
+import { Refused, signIn } from '../api/client'
 import { useTitle } from '../parts/title'
 
 /** Asks for a token; made of plain elements, so that it is there at once. */
@@ -15,12 +15,10 @@ export function SignIn({ onDone, why }: { onDone: () => void; why?: string }) {
       return
     }
     setBusy(true)
-    token.set(secret.trim())
     try {
-      await take(api.GET('/v1/service'))
+      await signIn(secret.trim())
       onDone()
     } catch (err) {
-      token.clear()
       setWrong(err instanceof Refused ? err.message : 'The service is not reached.')
     } finally {
       setBusy(false)

@@ -2,8 +2,8 @@ import { Button, Form, Input, Modal, Select, Space } from 'antd'
 import { useState } from 'react'
 import { Refused, type Group, type NewRollout } from '../api/client'
 import { useTemplateDiff } from '../api/catalogue'
-import { useStartRollout, useTemplateVersions } from '../api/queries'
-import { useCourses, useRehearse, useReverted, type Course } from '../api/rollouts'
+import { useStartRollout, useTemplateVersions, useWouldBegin } from '../api/queries'
+import { useCourses, useRehearse, type Course } from '../api/rollouts'
 import { Changes } from '../parts/Changes'
 import {
   CourseFields,
@@ -59,21 +59,17 @@ function versionAfter(running: string, others: string[]): string | undefined {
 }
 
 /** What is different in the version that is gone to, and what speaks against it. */
-function Difference({ group, to, reverted }: { group: Group; to: string; reverted: string | undefined }) {
+function Difference({ group, to, supersede }: { group: Group; to: string; supersede: boolean }) {
   const name = group.template.split('@')[0] ?? ''
   const diff = useTemplateDiff(name, versionNumber(group.template), versionNumber(to))
+  const would = useWouldBegin(group.name, to, supersede)
   return (
     <div style={{ marginBottom: 16 }}>
-      {reverted !== undefined && (
-        <p className="trouble" role="status">
-          ▲ The last rollout to {to} went back: {reverted}. Look why before it goes on.
+      {would.data?.advice?.map((text) => (
+        <p key={text} className="waiting" role="status">
+          ▲ {text}
         </p>
-      )}
-      {group.frozen !== '' && (
-        <p className="waiting">
-          ❚❚ The group is frozen ({group.frozen}): nothing is replaced before it is thawed.
-        </p>
-      )}
+      ))}
       {diff.data && <Changes changes={diff.data.changes} was={group.template} now={to} />}
     </div>
   )
@@ -104,7 +100,6 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
     }
   }
   const initial = courseNamed(group.course)
-  const reverted = useReverted(group.name)
   const next = versionAfter(
     group.template,
     others.map((o) => o.value),
@@ -167,7 +162,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
             notFoundContent={`There is no other version of this template; make one with: unitas template revise`}
           />
         </Form.Item>
-        {to !== undefined && <Difference group={group} to={to} reverted={reverted.get(to)} />}
+        {to !== undefined && <Difference group={group} to={to} supersede={supersede} />}
         {(courses.data ?? []).length > 0 && (
           <Form.Item
             name="course"

@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router'
 import type { Group, Instance, Template as TemplateOf } from '../api/client'
 import { useTemplateDiff, useTemplates } from '../api/catalogue'
 import { useGroups, useInstances } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Changes, LineDiff } from '../parts/Changes'
 import { Marks } from '../parts/Marks'
@@ -22,24 +23,24 @@ export function Template() {
   const versions = templates.data
   if (!versions) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={templates.error} />
         <Skeleton active paragraph={{ rows: 10 }} />
-      </main>
+      </Page>
     )
   }
   const latest = versions[0]
   if (!latest) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <h1 className="sentence">There is no template {name}.</h1>
         <Link to="/templates">All templates</Link>
-      </main>
+      </Page>
     )
   }
   const its = (groups.data ?? []).filter((g) => g.template.startsWith(`${name}@`))
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <div className="row">
         <h1>{name}</h1>
         <span style={{ flex: 1 }} />
@@ -61,7 +62,7 @@ export function Template() {
         What {name}@{latest.version} says
       </h2>
       <Facts template={latest} />
-    </main>
+    </Page>
   )
 }
 

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useImages, useMakeTemplate, useTemplates } from '../api/catalogue'
 import { Refused, type NewTemplate, type Template, type TemplateRevision } from '../api/client'
+import { Page } from '../parts/Page'
 import { Changes } from '../parts/Changes'
 import { useTitle } from '../parts/title'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from '../parts/PairRows'
@@ -52,10 +53,10 @@ export function TemplateForm() {
   const versions = useTemplates(name)
   if (name !== undefined && !versions.data) {
     return (
-      <main className="page" id="main" tabIndex={-1}>
+      <Page>
         <Trouble error={versions.error} />
         <Skeleton active paragraph={{ rows: 12 }} />
-      </main>
+      </Page>
     )
   }
   return <Flow name={name} versions={name === undefined ? [] : (versions.data ?? [])} />
@@ -84,7 +85,7 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
   }
   const done = (t: Template) => void navigate(`/templates/${t.name}`)
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>{name === undefined ? 'New template' : `The next version of ${name}`}</h1>
       <p className="quiet">
         Nothing is made before you have seen a review of it.{' '}
@@ -121,7 +122,7 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
           onMake={() => make.mutate({ body: review.body, dry: false }, { onSuccess: done })}
         />
       )}
-    </main>
+    </Page>
   )
 }
 

@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import type { Template } from '../api/client'
 import { useTemplates } from '../api/catalogue'
 import { useInstances } from '../api/queries'
+import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
 import { StateWord } from '../parts/StateWord'
@@ -20,7 +21,7 @@ export function Templates() {
   const running = (name: string) =>
     (instances.data ?? []).filter((i) => i.version.startsWith(`${name}@`)).length
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <div className="row">
         <h1 className="sentence">
           {templates.data ? `${count(latest.length, 'template')} in ${count(all.length, 'version')}.` : ' '}
@@ -63,6 +64,6 @@ export function Templates() {
           { title: 'Note', dataIndex: 'note' },
         ]}
       />
-    </main>
+    </Page>
   )
 }

@@ -1,6 +1,7 @@
 import { Skeleton, Switch } from 'antd'
 import { useState } from 'react'
 import { useTickets } from '../api/hooks'
+import { Page } from '../parts/Page'
 import { useNow } from '../parts/now'
 import { TicketTable } from '../parts/Tickets'
 import { useTitle } from '../parts/title'
@@ -15,7 +16,7 @@ export function Tickets() {
   const now = useNow()
   const open = (tickets.data ?? []).filter((t) => t.state === 'open').length
   return (
-    <main className="page" id="main" tabIndex={-1}>
+    <Page>
       <h1>Tickets</h1>
       <p className="sentence" data-testid="sentence">
         {!tickets.data
@@ -34,6 +35,6 @@ export function Tickets() {
       ) : (
         <Skeleton active />
       )}
-    </main>
+    </Page>
   )
 }

@@ -41,10 +41,10 @@ const kinds = [
 
 function ZoneBar({ zone, longest }: { zone: ZoneCount; longest: number }) {
   const words = kinds.filter((k) => zone[k.key] > 0).map((k) => `${zone[k.key]} ${k.word}`)
-  const sentence = words.join(', ') || 'none here'
+  const sentence = (words.join(', ') || 'none here') + (zone.lost ? '; launches there fail' : '')
   return (
     <>
-      <span className="quiet">{zone.zone}</span>
+      <span className={zone.lost ? 'quiet struck' : 'quiet'}>{zone.zone}</span>
       <Tooltip title={`${zone.zone}: ${sentence}`}>
         <div className="bar-line" role="img" aria-label={`${zone.zone}: ${sentence}`}>
           {kinds.map(

@@ -56,7 +56,7 @@ export interface Told {
  * Tells instances what a person wants of them. What stops machines, or takes more than one
  * out of traffic, is asked for once, with a reason that the journal keeps.
  */
-export function useInstanceActs(serving: (group: string) => number) {
+export function useInstanceActs(serving: (group: string) => number | undefined) {
   const make = useImageFromInstance()
   const tell = useTellInstance()
   const release = useReleaseInstance()
@@ -94,6 +94,10 @@ export function useInstanceActs(serving: (group: string) => number) {
       setAsked({ act: what, on })
     } else void all(on, what)
   }
+  const doIt = (what: Asked) => {
+    void all(what.on, what.act, reason.trim())
+    setAsked(null)
+  }
   const dialog: ReactNode = (
     <>
       <Trouble error={make.error} />
@@ -104,10 +108,7 @@ export function useInstanceActs(serving: (group: string) => number) {
           okText={`${verbOf(asked.act)} ${asked.on.length === 1 ? 'it' : 'them'}`}
           okButtonProps={{ danger: true }}
           onCancel={() => setAsked(null)}
-          onOk={() => {
-            void all(asked.on, asked.act, reason.trim())
-            setAsked(null)
-          }}
+          onOk={() => doIt(asked)}
         >
           {asked.on.length > 1 && (
             <p>
@@ -131,10 +132,7 @@ export function useInstanceActs(serving: (group: string) => number) {
               maxLength={500}
               value={reason}
               onChange={(e) => setReason(e.target.value)}
-              onPressEnter={() => {
-                void all(asked.on, asked.act, reason.trim())
-                setAsked(null)
-              }}
+              onPressEnter={() => doIt(asked)}
             />
           </label>
         </Modal>
@@ -166,14 +164,16 @@ function whatItDoes({ act, on }: Asked): string {
 }
 
 /** What goes out of traffic at once, by group. */
-function outOfTraffic({ act, on }: Asked, serving: (group: string) => number): string[] {
+function outOfTraffic({ act, on }: Asked, serving: (group: string) => number | undefined): string[] {
   if (!takesOut.includes(act)) return []
   const groups = new Map<string, number>()
   for (const i of on)
     if (i.group !== '' && i.state === 'serving') groups.set(i.group, (groups.get(i.group) ?? 0) + 1)
   return [...groups].map(([group, n]) => {
     const of = serving(group)
-    return `${n} of the ${of} that serve in ${group} ${n === 1 ? 'goes' : 'go'} out of traffic at once${n >= of ? '; nothing of it serves then' : ''}.`
+    const goes = `${n === 1 ? 'goes' : 'go'} out of traffic at once`
+    if (of === undefined) return `${n} of ${group} ${goes}.`
+    return `${n} of the ${of} that serve in ${group} ${goes}${n >= of ? '; nothing of it serves then' : ''}.`
   })
 }
 

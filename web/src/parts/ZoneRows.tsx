@@ -46,7 +46,7 @@ export function ZoneRows({ group, instances }: { group: Group; instances: Instan
       {group.zones.map((zone) => {
         const here = instances.filter((i) => i.zone === zone)
         return (
-          <Row key={zone} zone={zone}>
+          <Row key={zone} zone={zone} lost={group.summary.zones.some((z) => z.zone === zone && z.lost)}>
             {here.length === 0 && <span className="quiet">none here</span>}
             {here.map((i) => (
               <Slip
@@ -63,11 +63,11 @@ export function ZoneRows({ group, instances }: { group: Group; instances: Instan
   )
 }
 
-function Row({ zone, children }: { zone: string; children: React.ReactNode }) {
+function Row({ zone, lost, children }: { zone: string; lost: boolean; children: React.ReactNode }) {
   return (
     <>
-      <span className="quiet">{zone}</span>
-      <div className="slips" role="group" aria-label={zone}>
+      <span className={lost ? 'quiet struck' : 'quiet'}>{zone}</span>
+      <div className="slips" role="group" aria-label={lost ? `${zone}, lost` : zone}>
         {children}
       </div>
     </>
