@@ -53,7 +53,7 @@ timetable-00a, and timetable-010 is the sixteenth. A number is never given twice
 			return a.print(map[string]string{"instance": args[0], "boot_log": log}, func() string { return log })
 		}}
 	logging.Flags().BoolVar(&follow, "follow", false, "go on with what it writes until it is gone, or Ctrl-C")
-	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(), a.instanceRelease(), a.instanceRun(),
+	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(), a.instanceRelease(), a.instanceRun(), a.instanceShell(),
 		a.instanceTell("recreate", "Give an instance a fresh machine under its name; nothing takes its place meanwhile", "getting a fresh machine"),
 		a.instanceTell("pin", "Protect an instance from removal, by healing, shedding and rollouts alike", "pinned; nothing removes it"),
 		a.instanceTell("unpin", "Let an instance be removed again", "not pinned any more"),

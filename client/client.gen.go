@@ -676,6 +676,30 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
 	RunOnInstance(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// OpenShellWithBody Open a terminal on the machine of an instance; it is journalled
+	//
+	// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+	// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+	// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+	// the command ended: `{"status": 0}`, or -1 and a `why`.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+	OpenShellWithBody(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenShell Open a terminal on the machine of an instance; it is journalled
+	//
+	// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+	// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+	// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+	// the command ended: `{"status": 0}`, or -1 and a `why`.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+	OpenShell(ctx context.Context, id InstanceId, body OpenShellJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AnswerTicketWithBody Answer a ticket; the same answer again changes nothing
 	//
 	// Takes any type of body and a specified content type.
@@ -2555,6 +2579,50 @@ func (c *Client) RunOnInstanceWithBody(ctx context.Context, id InstanceId, conte
 // Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
 func (c *Client) RunOnInstance(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunOnInstanceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenShellWithBody Open a terminal on the machine of an instance; it is journalled
+//
+// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+// the command ended: `{"status": 0}`, or -1 and a `why`.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+func (c *Client) OpenShellWithBody(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenShellRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenShell Open a terminal on the machine of an instance; it is journalled
+//
+// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+// the command ended: `{"status": 0}`, or -1 and a `why`.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+func (c *Client) OpenShell(ctx context.Context, id InstanceId, body OpenShellJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenShellRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7398,6 +7466,53 @@ func NewRunOnInstanceRequestWithBody(server string, id InstanceId, contentType s
 	return req, nil
 }
 
+// NewOpenShellRequest calls the generic OpenShell builder with application/json body
+func NewOpenShellRequest(server string, id InstanceId, body OpenShellJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenShellRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewOpenShellRequestWithBody constructs an http.Request for the OpenShell method, with any body, and a specified content type
+func NewOpenShellRequestWithBody(server string, id InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/%s/shells", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAnswerTicketRequest calls the generic AnswerTicket builder with application/json body
 func NewAnswerTicketRequest(server string, id InstanceId, hook HookName, body AnswerTicketJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10471,6 +10586,30 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/instances/{id}/run (the `RunOnInstance` operationId).
 	RunOnInstanceWithResponse(ctx context.Context, id InstanceId, body RunOnInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnInstanceResponse, error)
+
+	// OpenShellWithBodyWithResponse Open a terminal on the machine of an instance; it is journalled
+	//
+	// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+	// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+	// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+	// the command ended: `{"status": 0}`, or -1 and a `why`.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+	OpenShellWithBodyWithResponse(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenShellResponse, error)
+
+	// OpenShellWithResponse Open a terminal on the machine of an instance; it is journalled
+	//
+	// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+	// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+	// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+	// the command ended: `{"status": 0}`, or -1 and a `why`.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+	OpenShellWithResponse(ctx context.Context, id InstanceId, body OpenShellJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenShellResponse, error)
 
 	// AnswerTicketWithBodyWithResponse Answer a ticket; the same answer again changes nothing
 	//
@@ -14006,6 +14145,54 @@ func (r RunOnInstanceResponse) ContentType() string {
 	return ""
 }
 
+type OpenShellResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Shell
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenShellResponse) GetJSON201() *Shell {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenShellResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenShellResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenShellResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenShellResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenShellResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AnswerTicketResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17440,6 +17627,42 @@ func (c *ClientWithResponses) RunOnInstanceWithResponse(ctx context.Context, id 
 	return ParseRunOnInstanceResponse(rsp)
 }
 
+// OpenShellWithBodyWithResponse Open a terminal on the machine of an instance; it is journalled
+//
+// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+// the command ended: `{"status": 0}`, or -1 and a `why`.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+func (c *ClientWithResponses) OpenShellWithBodyWithResponse(ctx context.Context, id InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenShellResponse, error) {
+	rsp, err := c.OpenShellWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenShellResponse(rsp)
+}
+
+// OpenShellWithResponse Open a terminal on the machine of an instance; it is journalled
+//
+// The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+// stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+// the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+// the command ended: `{"status": 0}`, or -1 and a `why`.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/{id}/shells (the `OpenShell` operationId).
+func (c *ClientWithResponses) OpenShellWithResponse(ctx context.Context, id InstanceId, body OpenShellJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenShellResponse, error) {
+	rsp, err := c.OpenShell(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenShellResponse(rsp)
+}
+
 // AnswerTicketWithBodyWithResponse Answer a ticket; the same answer again changes nothing
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -20405,6 +20628,39 @@ func ParseRunOnInstanceResponse(rsp *http.Response) (*RunOnInstanceResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenShellResponse parses an HTTP response from a OpenShellWithResponse call
+func ParseOpenShellResponse(rsp *http.Response) (*OpenShellResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenShellResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Shell
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -2679,6 +2679,24 @@ type NewRun struct {
 	TimeoutSeconds *float64 `json:"timeout_seconds,omitempty"`
 }
 
+// NewShell defines model for NewShell.
+type NewShell struct {
+	// Columns How many characters a line of the screen has
+	Columns *int `json:"columns,omitempty"`
+
+	// Command The program and its arguments
+	Command *[]string `json:"command,omitempty"`
+
+	// Reason Why; it is kept in the journal
+	Reason *string `json:"reason,omitempty"`
+
+	// Rows How many lines the screen has
+	Rows *int `json:"rows,omitempty"`
+
+	// Terminal What the command is told of the screen, as TERM
+	Terminal *string `json:"terminal,omitempty"`
+}
+
 // NewTemplate defines model for NewTemplate.
 type NewTemplate struct {
 	// Addresses How many network addresses an instance gets
@@ -3526,6 +3544,33 @@ type ServicePartPart string
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
+
+// Shell defines model for Shell.
+type Shell struct {
+	// IdleSeconds It is ended when nothing is typed for so long
+	IdleSeconds float64 `json:"idle_seconds"`
+
+	// Stream The path at which the terminal is, once
+	Stream string `json:"stream"`
+
+	// UntilAt By when the stream is to be opened
+	UntilAt time.Time `json:"until_at"`
+}
+
+// ShellEnd defines model for ShellEnd.
+type ShellEnd struct {
+	// Status The exit status; -1 when it was ended
+	Status int `json:"status"`
+
+	// Why Why there is no exit status
+	Why *string `json:"why,omitempty"`
+}
+
+// ShellSize defines model for ShellSize.
+type ShellSize struct {
+	Columns int `json:"columns"`
+	Rows    int `json:"rows"`
+}
 
 // SizeChange defines model for SizeChange.
 type SizeChange struct {
@@ -4608,6 +4653,9 @@ type ReleaseInstanceJSONRequestBody = InstanceRelease
 
 // RunOnInstanceJSONRequestBody defines body for RunOnInstance for application/json ContentType.
 type RunOnInstanceJSONRequestBody = NewRun
+
+// OpenShellJSONRequestBody defines body for OpenShell for application/json ContentType.
+type OpenShellJSONRequestBody = NewShell
 
 // AnswerTicketJSONRequestBody defines body for AnswerTicket for application/json ContentType.
 type AnswerTicketJSONRequestBody = TicketAnswer

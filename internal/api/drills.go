@@ -90,18 +90,14 @@ func (s *Server) RunOnInstance(ctx context.Context, r routes.RunOnInstanceReques
 	if err != nil {
 		return nil, about("instance", r.Id, err)
 	}
+	if err := s.mayRun(); err != nil {
+		return nil, err
+	}
 	runner, can := s.Machines.(machine.Runner)
 	if !can {
 		return nil, &problem{status: 409, kind: "conflict", detail: "The machines of this service run no commands."}
 	}
-	words := make([]string, len(r.Body.Command))
-	for i, w := range r.Body.Command {
-		words[i] = w
-		if w == "" || strings.ContainsAny(w, " \t\n\"'") {
-			words[i] = strconv.Quote(w)
-		}
-	}
-	command := strings.Join(words, " ")
+	command := commandWords(r.Body.Command)
 	note := func(kind, what string, because fleet.Cause) error {
 		return s.Store.Record(context.WithoutCancel(ctx), s.now(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
 	}

@@ -68,11 +68,11 @@ func (s *Server) pace(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// streams reports whether an answer lasts as long as its reader wants: events, the
-// log of a bake, an image.
+// streams reports whether an answer lasts as long as its reader wants: events, a terminal,
+// the log of a bake, an image.
 func streams(path string) bool {
 	switch path {
-	case "/v1/events", "/v1/images/:name/:version/export", "/v1/images/:name/:version/bake-log":
+	case "/v1/events", shellPath, "/v1/images/:name/:version/export", "/v1/images/:name/:version/bake-log":
 		return true
 	}
 	return false

@@ -57,6 +57,7 @@ var titles = map[string]string{
 	"precondition-required": "The change does not say what it was made against",
 	"unavailable":           "The database does not answer",
 	"disk-full":             "The disk is full",
+	"switched-off":          "This is switched off",
 	"too-long":              "The request took too long",
 	"too-slow":              "The request came too slowly",
 	"busy":                  "Too much of this is under way",

@@ -52,6 +52,10 @@ type Config struct {
 	BodyWindow time.Duration
 	// RequestTime is how long a request may take that brings no bytes; 40 s when 0.
 	RequestTime time.Duration
+	// NoCommands has no command run and no shell opened on machines.
+	NoCommands bool
+	// ShellIdle is how long nothing may be typed into a shell; 15 min when 0.
+	ShellIdle time.Duration
 }
 
 // Server is the HTTP interface.
@@ -64,6 +68,7 @@ type Server struct {
 	usual      contract.CourseSettings // of a rollout that nothing else is said of
 	took       *prometheus.HistogramVec
 	peers      http.RoundTripper // to the interfaces of other replicas
+	shells     shells
 }
 
 // now is the time by the clock that the groups are kept by.
@@ -71,8 +76,9 @@ func (s *Server) now() time.Time { return s.Control.Clock.Now() }
 
 // New makes the interface.
 func New(c Config) (*Server, error) {
-	c.BodyWindow, c.RequestTime = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime)
-	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}}}
+	c.BodyWindow, c.RequestTime, c.ShellIdle = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime), cmp.Or(c.ShellIdle, shellIdle)
+	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}},
+		shells: shells{waiting: map[string]*shell{}, open: map[*shell]context.CancelCauseFunc{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
 	}, []string{"operation", "status"})
@@ -90,6 +96,7 @@ func New(c Config) (*Server, error) {
 	e.Logger = c.Log
 	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, validate.middleware, s.repeats)
 	routes.RegisterHandlers(e, routes.NewStrictHandler(s, nil))
+	e.GET(shellPath, s.shell)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(c.Metrics, promhttp.HandlerOpts{})))

@@ -4,6 +4,7 @@ package machine
 import (
 	"context"
 	"errors"
+	"io"
 	"time"
 
 	"unitas/internal/fleet"
@@ -128,6 +129,32 @@ type Runner interface {
 	// Run runs a command on the machine, as its workload would, until it ends or
 	// the context does.
 	Run(ctx context.Context, id string, command []string) (Ran, error)
+}
+
+// Terminal is a command on a machine that somebody sits before.
+type Terminal interface {
+	// ReadWriter is the screen and the keyboard. Read returns [io.EOF] once the command has
+	// ended and all that it wrote was read.
+	io.ReadWriter
+	// Resize tells the command how many characters the screen has.
+	Resize(columns, rows int) error
+	// End ends the command and what it started in its session. It may be called again.
+	End()
+	// Wait waits until the command has ended, and tells how; nothing of its output is kept.
+	Wait() Ran
+}
+
+// Opening is what a terminal is opened with.
+type Opening struct {
+	Command       []string
+	Variables     map[string]string // beside those of the machine
+	Columns, Rows int               // of the screen, in characters
+}
+
+// Sheller is a driver that can open terminals on its machines.
+type Sheller interface {
+	// Shell runs a command on the machine, as its workload would, before a terminal.
+	Shell(id string, o Opening) (Terminal, error)
 }
 
 // Driller is a driver that can make faults on purpose.

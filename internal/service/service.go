@@ -55,6 +55,10 @@ type Config struct {
 	Registries []string
 	// KeepFree is how many bytes of the disk of Data are to stay free.
 	KeepFree int64
+	// NoCommands has no command run and no shell opened on machines.
+	NoCommands bool
+	// ShellIdle is how long nothing may be typed into a shell; 15 min when 0.
+	ShellIdle time.Duration
 	// URL is where people reach the console; "" for the address that it listens on.
 	URL string
 	// MailServer and MailFrom are where mail is sent through and from; "" for no mail.
@@ -214,6 +218,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
 		Places: c.Places, Version: c.Version, Self: name, Certificates: secrets, Log: c.Log, Metrics: metrics, Space: space,
+		NoCommands: c.NoCommands, ShellIdle: c.ShellIdle,
 	})
 	if err != nil {
 		return err
@@ -280,6 +285,7 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	}
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
+	server.CloseShells()
 	listener.Close()
 	<-served
 	conns.Finish(grace, web, &open)

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"unitas/api/contract"
 	"unitas/client"
@@ -49,6 +50,15 @@ func TestConsoleShowsTrouble(t *testing.T) {
 	step("an instance that serves", browser.Until(tab, says("serving, healthy for")+` && document.title.includes('serving')`))
 	step("a command", browser.Do(tab, chromedp.SendKeys(`input[aria-label=Command]`, "cat season\n")))
 	step("what it wrote", browser.Until(tab, `document.querySelector('[aria-label="What it wrote"]')?.textContent.length > 0`))
+	step("a shell", browser.Button(tab, "Open a shell"))
+	step("its prompt", browser.Until(tab, `/timetable-00\d \$/.test(document.querySelector('.xterm-rows')?.textContent)`))
+	step("typed into it", browser.Do(tab, chromedp.KeyEvent("echo sum-$((40+2)) $UNITAS_INSTANCE\r")))
+	step("what it shows", browser.Until(tab, `/sum-42 timetable-00\d/.test(document.querySelector('.xterm-rows').textContent)`))
+	step("a way out by keys", browser.Do(tab, chromedp.KeyEvent(kb.Tab, chromedp.KeyModifiers(chromedp.ModifierShift))))
+	step("out of it", browser.Until(tab, `document.activeElement.closest('.screen') === null`))
+	step("back in it", browser.Do(tab, chromedp.KeyEvent(kb.Tab)))
+	step("its end", browser.Do(tab, chromedp.KeyEvent("exit 5\r")))
+	step("is told", browser.Until(tab, says("▲ The shell is over: it ended with status 5.")))
 	step("all instances", browser.Do(tab, chromedp.Click(`a[href="/instances"]`)))
 	step("by group", browser.Until(tab, says("4 of")+` && document.querySelectorAll('td a[href="/groups/timetable"]').length === 4`))
 	step("look for a zone", browser.Do(tab, chromedp.SendKeys(`input[aria-label="Search instances"]`, "east-pier")))

@@ -1072,6 +1072,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/instances/{id}/shells": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open a terminal on the machine of an instance; it is journalled
+         * @description The answer names the stream, a path of this service, to be opened as a WebSocket within 30 s; the name of the
+         *     stream is all that it asks for. Binary messages are what is typed and what the screen shows. A text message to
+         *     the service is the size of the screen, `{"columns": 80, "rows": 24}`; the one from it, before it closes, is how
+         *     the command ended: `{"status": 0}`, or -1 and a `why`.
+         */
+        post: operations["openShell"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/instances/{id}/boot-log": {
         parameters: {
             query?: never;
@@ -2629,6 +2652,56 @@ export interface components {
             truncated: boolean;
             /** Format: double */
             took_seconds: number;
+        };
+        NewShell: {
+            /**
+             * @description The program and its arguments
+             * @default [
+             *       "sh"
+             *     ]
+             */
+            command: string[];
+            /**
+             * @description How many characters a line of the screen has
+             * @default 80
+             */
+            columns: number;
+            /**
+             * @description How many lines the screen has
+             * @default 24
+             */
+            rows: number;
+            /**
+             * @description What the command is told of the screen, as TERM
+             * @default xterm-256color
+             */
+            terminal: string;
+            /** @description Why; it is kept in the journal */
+            reason?: string;
+        };
+        Shell: {
+            /** @description The path at which the terminal is, once */
+            stream: string;
+            /**
+             * Format: date-time
+             * @description By when the stream is to be opened
+             */
+            until_at: string;
+            /**
+             * Format: double
+             * @description It is ended when nothing is typed for so long
+             */
+            idle_seconds: number;
+        };
+        ShellSize: {
+            columns: number;
+            rows: number;
+        };
+        ShellEnd: {
+            /** @description The exit status; -1 when it was ended */
+            status: number;
+            /** @description Why there is no exit status */
+            why?: string;
         };
         VersionCount: {
             version: string;
@@ -6664,6 +6737,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openShell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["InstanceId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShell"];
+            };
+        };
+        responses: {
+            /** @description The terminal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shell"];
                 };
             };
             default: components["responses"]["Problem"];

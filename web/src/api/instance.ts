@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useAct } from './act'
 import { api, take } from './client'
+import type { components } from './contract.gen'
 import { whileThere } from './queries'
 
 /** One instance with the last answers of its checks. */
@@ -39,6 +40,29 @@ export function useRun(id: string) {
         api.POST('/v1/instances/{id}/run', {
           params: { path: { id } },
           body: { command, timeout_seconds: 30 },
+        }),
+      ),
+    false,
+  )
+}
+
+/** How the command before a terminal ended. */
+export type ShellEnd = components['schemas']['ShellEnd']
+
+/** Opens a terminal on its machine; the stream that is named is for one. */
+export function useOpenShell(id: string) {
+  return useAct(
+    (reason: string) =>
+      take(
+        api.POST('/v1/instances/{id}/shells', {
+          params: { path: { id } },
+          body: {
+            command: ['sh'],
+            columns: 80,
+            rows: 24,
+            terminal: 'xterm-256color',
+            ...(reason ? { reason } : {}),
+          },
         }),
       ),
     false,

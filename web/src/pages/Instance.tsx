@@ -9,6 +9,7 @@ import { Ago } from '../parts/Ago'
 import { actsOf, useInstanceActs } from '../parts/InstanceActs'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
+import { ShellOn } from '../parts/ShellOn'
 import { Trouble } from '../parts/Trouble'
 import { VerdictWord } from '../parts/VerdictWord'
 import { exact, secondsBetween, size, span } from '../parts/words'
@@ -80,6 +81,8 @@ export function Instance() {
       <BootLog id={i.id} writes={!over} />
       {!over && (
         <>
+          <h2>Shell</h2>
+          <ShellOn id={i.id} />
           <h2>Run a command</h2>
           <Run id={i.id} />
         </>
