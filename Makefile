@@ -106,7 +106,7 @@ mutants:
 ratio:
 	@build/ratio
 
-bench: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
+bench: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	@build/bench
 
 screenshots: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play

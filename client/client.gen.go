@@ -605,6 +605,14 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
 	WithdrawImage(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListInstanceChanges Instances that are other than they were at a mark, for who follows many
+	//
+	// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
+	// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+	//
+	// Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
+	ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances Instances, by group and number
 	//
 	// Corresponds with GET /v1/instances (the `ListInstances` operationId).
@@ -2398,6 +2406,24 @@ func (c *Client) WithdrawImageWithBody(ctx context.Context, name ObjectName, ver
 // Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
 func (c *Client) WithdrawImage(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWithdrawImageRequest(c.Server, name, version, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInstanceChanges Instances that are other than they were at a mark, for who follows many
+//
+// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
+// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+//
+// Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
+func (c *Client) ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInstanceChangesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7070,6 +7096,84 @@ func NewWithdrawImageRequestWithBody(server string, name ObjectName, version Obj
 	return req, nil
 }
 
+// NewListInstanceChangesRequest constructs an http.Request for the ListInstanceChanges method
+func NewListInstanceChangesRequest(server string, params *ListInstanceChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instance-changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Alone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alone", *params.Alone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListInstancesRequest constructs an http.Request for the ListInstances method
 func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.Request, error) {
 	var err error
@@ -10510,6 +10614,16 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
 	WithdrawImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error)
 
+	// ListInstanceChangesWithResponse Instances that are other than they were at a mark, for who follows many
+	//
+	// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
+	// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
+	ListInstanceChangesWithResponse(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*ListInstanceChangesResponse, error)
+
 	// ListInstancesWithResponse Instances, by group and number
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13803,6 +13917,54 @@ func (r WithdrawImageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WithdrawImageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInstanceChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InstanceChanges
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInstanceChangesResponse) GetJSON200() *InstanceChanges {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInstanceChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInstanceChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInstanceChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInstanceChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInstanceChangesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17484,6 +17646,22 @@ func (c *ClientWithResponses) WithdrawImageWithResponse(ctx context.Context, nam
 	return ParseWithdrawImageResponse(rsp)
 }
 
+// ListInstanceChangesWithResponse Instances that are other than they were at a mark, for who follows many
+//
+// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
+// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
+func (c *ClientWithResponses) ListInstanceChangesWithResponse(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*ListInstanceChangesResponse, error) {
+	rsp, err := c.ListInstanceChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInstanceChangesResponse(rsp)
+}
+
 // ListInstancesWithResponse Instances, by group and number
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20387,6 +20565,39 @@ func ParseWithdrawImageResponse(rsp *http.Response) (*WithdrawImageResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Image
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInstanceChangesResponse parses an HTTP response from a ListInstanceChangesWithResponse call
+func ParseListInstanceChangesResponse(rsp *http.Response) (*ListInstanceChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInstanceChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InstanceChanges
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -1883,6 +1883,24 @@ type Instance struct {
 // InstancePurpose What it was launched for
 type InstancePurpose string
 
+// InstanceChanges defines model for InstanceChanges.
+type InstanceChanges struct {
+	// Gone The names of those that are not there any more
+	Gone []string `json:"gone"`
+
+	// InFlight Requests in flight by name, of all that have some
+	InFlight map[string]int `json:"in_flight"`
+
+	// Items Those that are new or other, by group and number
+	Items []Instance `json:"items"`
+
+	// Mark What to ask with the next time
+	Mark string `json:"mark"`
+
+	// Whole All that are there are told, not only what is other
+	Whole bool `json:"whole"`
+}
+
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
 	// Command recreate: a fresh machine under the same name
@@ -4355,6 +4373,17 @@ type GetBakeLogParams struct {
 type WithdrawImageParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListInstanceChangesParams defines parameters for ListInstanceChanges.
+type ListInstanceChangesParams struct {
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+
+	// Alone Only those that belong to no group
+	Alone *bool `form:"alone,omitempty" json:"alone,omitempty"`
+
+	// Since The mark of an answer to the same question
+	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // ListInstancesParams defines parameters for ListInstances.

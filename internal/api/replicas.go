@@ -95,7 +95,7 @@ func (s *Server) concerned(c *echo.Context) *url.URL {
 			return nil
 		}
 		group = ro.Group
-	case path == "/v1/rollouts", path == "/v1/instances": // of one group, if any
+	case path == "/v1/rollouts", path == "/v1/instances", path == "/v1/instance-changes": // of one group, if any
 		group = r.URL.Query().Get("group")
 	}
 	if group == "" {

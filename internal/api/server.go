@@ -69,6 +69,7 @@ type Server struct {
 	took       *prometheus.HistogramVec
 	peers      http.RoundTripper // to the interfaces of other replicas
 	shells     shells
+	followed   followed
 }
 
 // now is the time by the clock that the groups are kept by.
@@ -77,7 +78,7 @@ func (s *Server) now() time.Time { return s.Control.Clock.Now() }
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime, c.ShellIdle = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime), cmp.Or(c.ShellIdle, shellIdle)
-	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}},
+	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}}, followed: newFollowed(),
 		shells: shells{waiting: map[string]*shell{}, open: map[*shell]context.CancelCauseFunc{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
@@ -94,7 +95,7 @@ func New(c Config) (*Server, error) {
 	e := s.echo
 	e.HTTPErrorHandler = answerError(c.Log)
 	e.Logger = c.Log
-	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, validate.middleware, s.repeats)
+	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, compressed, validate.middleware, s.repeats)
 	routes.RegisterHandlers(e, routes.NewStrictHandler(s, nil))
 	e.GET(shellPath, s.shell)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
@@ -110,6 +111,12 @@ func New(c Config) (*Server, error) {
 	e.GET("/*", s.console)
 	return s, nil
 }
+
+// compressed has answers compressed that are long, come at once and are read often: those to
+// GET, where they are no streams.
+var compressed = middleware.GzipWithConfig(middleware.GzipConfig{Level: 4, MinLength: 2 << 10, Skipper: func(c *echo.Context) bool {
+	return c.Request().Method != http.MethodGet || !strings.HasPrefix(c.Path(), "/v1/") || streams(c.Path())
+}})
 
 // newPeers reaches other replicas, which are near.
 func newPeers() http.RoundTripper {

@@ -89,7 +89,7 @@ func TestConsoleAsksFirst(t *testing.T) {
 		t.Fatal(err)
 	}
 	open("/groups/fares")
-	step("the page gives way", browser.Until(tab, `document.querySelector('h1') === null && document.querySelector('.ant-skeleton') !== null`))
+	step("the page gives way", browser.Until(tab, `document.querySelector('h1') === null && document.querySelector('.loading') !== null`))
 	left, err := chromedp.Run(tab, chromedp.Evaluate[bool](`[...document.querySelectorAll('main button')].length > 0 || document.querySelector('main').innerText.includes('timetable')`))
 	step("what is left", err)
 	if left {

@@ -54,7 +54,7 @@ func TestMain(m *testing.M) {
 
 // service is one unitas serve with a database and a directory of its own.
 type service struct {
-	t        *testing.T
+	t        testing.TB
 	dir      string
 	listen   string
 	front    string // where the pool of the sample listens
@@ -74,10 +74,10 @@ regions:
   - {name: headland, zones: [north-slip, south-slip]}
 `
 
-func start(t *testing.T) *service { return startOn(t, pgtest.Database(t)) }
+func start(t testing.TB) *service { return startOn(t, pgtest.Database(t)) }
 
 // startOn starts a service on a database, or with a private one when that is "".
-func startOn(t *testing.T, database string, more ...func(*service)) *service {
+func startOn(t testing.TB, database string, more ...func(*service)) *service {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "unitas-e2e-")
 	if err != nil {
@@ -189,7 +189,7 @@ func (s *service) eventually(what string, look func() error) {
 }
 
 // must takes the answer of a call that must succeed.
-func must[T any](t *testing.T) func(v T, etag string, err error) T {
+func must[T any](t testing.TB) func(v T, etag string, err error) T {
 	return func(v T, _ string, err error) T {
 		t.Helper()
 		if err != nil {
@@ -200,7 +200,7 @@ func must[T any](t *testing.T) func(v T, etag string, err error) T {
 }
 
 // archive packs one of the built workloads as an image.
-func archive(t *testing.T, workload string) []byte {
+func archive(t testing.TB, workload string) []byte {
 	t.Helper()
 	raw, err := os.ReadFile(filepath.Join(bin, workload))
 	if err != nil {
@@ -209,7 +209,7 @@ func archive(t *testing.T, workload string) []byte {
 	return packed(t, image.File{Name: image.ManifestName, Content: []byte("start: [./timetable]\n")}, image.File{Name: "timetable", Content: raw})
 }
 
-func packed(t *testing.T, files ...image.File) []byte {
+func packed(t testing.TB, files ...image.File) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	if err := image.Pack(&b, files...); err != nil {
@@ -419,7 +419,7 @@ func (s *service) trafficBy(transport *http.Transport) *traffic {
 	return tr
 }
 
-func (tr *traffic) mustBeWhole(t *testing.T) {
+func (tr *traffic) mustBeWhole(t testing.TB) {
 	t.Helper()
 	tr.stop()
 	if n := tr.failed.Load(); n > 0 {

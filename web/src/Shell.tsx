@@ -3,38 +3,16 @@ import { lazy, Suspense, type ComponentType } from 'react'
 import { BrowserRouter, Link, Route, Routes, useLocation } from 'react-router'
 import { useEvents, type Connection } from './api/events'
 import { Page } from './parts/Page'
-import { DrillLine } from './parts/Drills'
+import { DrillLine } from './parts/DrillLine'
 import { ModeContext } from './parts/mode'
 import { Troubles } from './parts/Troubles'
 import { clock } from './parts/words'
+import { routes } from './routes'
 import { themeOf, type Mode } from './theme'
 
-// Each page comes when it is looked at, and no page brings another's parts.
-const page = <K extends string>(name: K, from: () => Promise<Record<K, ComponentType>>) =>
-  lazy(async () => ({ default: (await from())[name] }))
-const pages: Record<string, ComponentType> = {
-  '/': page('Groups', () => import('./pages/Groups')),
-  '/new-group': page('NewGroup', () => import('./pages/NewGroup')),
-  '/instances': page('Instances', () => import('./pages/Instances')),
-  '/instances/:id': page('Instance', () => import('./pages/Instance')),
-  '/tickets': page('Tickets', () => import('./pages/Tickets')),
-  '/listeners': page('Listeners', () => import('./pages/Listeners')),
-  '/listeners/:address': page('Listener', () => import('./pages/Listener')),
-  '/pools': page('Pools', () => import('./pages/Pools')),
-  '/pools/:name': page('Pool', () => import('./pages/Pool')),
-  '/courses': page('Courses', () => import('./pages/Courses')),
-  '/notices': page('Notices', () => import('./pages/Notices')),
-  '/checks': page('Checks', () => import('./pages/Checks')),
-  '/services': page('Services', () => import('./pages/Services')),
-  '/costs': page('Costs', () => import('./pages/Costs')),
-  '/groups/:name': page('Group', () => import('./pages/Group')),
-  '/images': page('Images', () => import('./pages/Images')),
-  '/images/:name/:version': page('Image', () => import('./pages/Image')),
-  '/templates': page('Templates', () => import('./pages/Templates')),
-  '/templates/new': page('TemplateForm', () => import('./pages/TemplateForm')),
-  '/templates/:name': page('Template', () => import('./pages/Template')),
-  '/templates/:name/revise': page('TemplateForm', () => import('./pages/TemplateForm')),
-}
+const pages: Record<string, ComponentType> = Object.fromEntries(
+  Object.entries(routes).map(([path, load]) => [path, lazy(async () => ({ default: await load() }))]),
+)
 
 /** What is around every page: where one can go, and whether what is shown is live. */
 export function Shell({

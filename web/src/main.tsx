@@ -7,9 +7,15 @@ import { createRoot } from 'react-dom/client'
 import { token } from './api/client'
 import { SignIn } from './pages/SignIn'
 import { useChosenMode } from './parts/mode'
+import { bring } from './routes'
 
-// The sign-in is there at once; what is behind it comes meanwhile.
-const Shell = lazy(async () => ({ default: (await import('./Shell')).Shell }))
+// The sign-in is there at once; what is behind it comes meanwhile, all of it at the same time.
+const shell = () => import('./Shell')
+const Shell = lazy(async () => ({ default: (await shell()).Shell }))
+if (token.get() !== null) {
+  void shell()
+  bring(window.location.pathname)
+}
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 500 } } })
 const nonce = document.querySelector<HTMLScriptElement>('script[nonce]')?.nonce ?? ''

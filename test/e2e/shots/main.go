@@ -171,7 +171,7 @@ func (s *shots) console() error {
 		func() error { return s.take(tab, "console-image") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/templates/timetable-web")) },
 		func() error {
-			return browser.Until(tab, `document.querySelector('.line li.runs') && document.querySelectorAll('.ant-select').length === 2`)
+			return browser.Until(tab, `document.querySelector('.line li.runs') && document.querySelectorAll('.pick').length === 2`)
 		},
 		func() error { return s.take(tab, "console-template") },
 		func() error { return chromedp.Do(tab, chromedp.Navigate(s.url+"/groups/timetable")) },
@@ -330,7 +330,7 @@ func (s *shots) sizing() error {
 			return browser.Until(tab, `document.querySelector('.chart canvas') !== null && document.querySelector('[data-testid=sizing]')?.textContent.startsWith('The size is 3') && [...document.querySelectorAll('tr')].some(r => r.textContent.includes('cpu at'))`)
 		},
 		func() error {
-			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.ant-segmented-item')].find(b => b.textContent === '15 min').click(); [...document.querySelectorAll('h2')].find(h => h.textContent === 'Size').scrollIntoView()`))
+			return chromedp.Do(tab, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('.few label')].find(b => b.textContent === '15 min').click(); [...document.querySelectorAll('h2')].find(h => h.textContent === 'Size').scrollIntoView()`))
 		},
 		func() error { return s.take(tab, "console-sizing") },
 	} {

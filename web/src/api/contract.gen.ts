@@ -1004,6 +1004,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/instance-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Instances that are other than they were at a mark, for who follows many
+         * @description Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
+         *     for the next time. How many requests each has in flight is told apart, for it changes all the time.
+         */
+        get: operations["listInstanceChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/instances/{id}": {
         parameters: {
             query?: never;
@@ -3504,6 +3525,20 @@ export interface components {
         InstanceList: {
             items: components["schemas"]["Instance"][];
             next?: string;
+        };
+        InstanceChanges: {
+            /** @description What to ask with the next time */
+            mark: string;
+            /** @description All that are there are told, not only what is other */
+            whole: boolean;
+            /** @description Those that are new or other, by group and number */
+            items: components["schemas"]["Instance"][];
+            /** @description The names of those that are not there any more */
+            gone: string[];
+            /** @description Requests in flight by name, of all that have some */
+            in_flight: {
+                [key: string]: number;
+            };
         };
         /** @description What is left out is as the course says, or without one as for a new course: waves 1, 25% and 100%, one above, none below, a soak of 30 s, a gate on errors */
         NewRollout: {
@@ -6626,6 +6661,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInstanceChanges: {
+        parameters: {
+            query?: {
+                group?: string;
+                /** @description Only those that belong to no group */
+                alone?: boolean;
+                /** @description The mark of an answer to the same question */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is other */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceChanges"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,13 +1,14 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { ended, token } from './client'
+import { concerned } from './concerns'
+import { ended, token, type JournalEntry } from './client'
 
 /** How the page hears of changes; what is shown without is as of when that ended. */
 export type Connection = { state: 'connecting' } | { state: 'live' } | { state: 'lost'; since: string }
 
 /**
- * Follows the service's events and has everything that concerns a changed
- * group read again. Returns whether the stream is open.
+ * Follows the service's events and has what they concern read again. Returns whether the
+ * stream is open.
  */
 export function useEvents(signedIn: boolean): Connection {
   const client = useQueryClient()
@@ -16,10 +17,18 @@ export function useEvents(signedIn: boolean): Connection {
     if (!signedIn) return
     const stop = new AbortController()
     let due: ReturnType<typeof setTimeout> | undefined
-    const changed = () => {
+    let heard: (JournalEntry | undefined)[] = []
+    // What happens together is read together.
+    const changed = (entry?: JournalEntry) => {
+      heard.push(entry)
       due ??= setTimeout(() => {
+        const entries = heard
         due = undefined
-        void client.invalidateQueries({ queryKey: ['live'] })
+        heard = []
+        void client.invalidateQueries({
+          queryKey: ['live'],
+          predicate: ({ queryKey }) => entries.some((e) => !e || concerned(queryKey, e)),
+        })
       }, 120)
     }
     void follow(stop.signal, changed, setConnection)
@@ -31,7 +40,11 @@ export function useEvents(signedIn: boolean): Connection {
   return connection
 }
 
-async function follow(signal: AbortSignal, changed: () => void, say: (c: Connection) => void) {
+async function follow(
+  signal: AbortSignal,
+  changed: (entry?: JournalEntry) => void,
+  say: (c: Connection) => void,
+) {
   let last: string | undefined
   let heard = true
   let lostAt = ''
@@ -59,7 +72,7 @@ async function follow(signal: AbortSignal, changed: () => void, say: (c: Connect
           const id = /^id: (.*)$/m.exec(block)?.[1]
           if (id) {
             last = id
-            changed()
+            changed(entryOf(block))
           }
         }
       }
@@ -72,5 +85,15 @@ async function follow(signal: AbortSignal, changed: () => void, say: (c: Connect
     heard = false
     say({ state: 'lost', since: lostAt })
     await new Promise((resolve) => setTimeout(resolve, 1000))
+  }
+}
+
+/** The entry of the journal in an event; undefined when it is none, so that all may be other. */
+function entryOf(block: string): JournalEntry | undefined {
+  try {
+    const data = JSON.parse(/^data: (.*)$/m.exec(block)?.[1] ?? '') as Partial<JournalEntry>
+    return typeof data.kind === 'string' ? (data as JournalEntry) : undefined
+  } catch {
+    return undefined
   }
 }

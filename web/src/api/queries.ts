@@ -1,18 +1,23 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, Refused, take, type Instance, type NewRollout, type Rollout } from './client'
+import { applied } from './changes'
+import { api, Refused, take, type Group, type Instance, type NewRollout, type Rollout } from './client'
 import { save } from '../parts/save'
 
-// Everything under 'live' is read again when an event says that it changed.
-// The interval is for what changes without an event: requests in flight, and
-// the service's sentence, which counts seconds.
-export const live = { refetchInterval: 1000 }
+// Everything under 'live' is read again when an event says that it may be other (concerns.ts).
+// The intervals are for what changes without one: sentences that count seconds, which is
+// while something moves, and what is measured.
+const counting = 1000
+const calm = 3000
+export const live = { refetchInterval: calm }
 
 /** The same for one thing by its name: of what is not there, nobody asks again. */
 export const whileThere = {
   retry: false,
   refetchInterval: (query: { state: { error: Error | null } }) =>
-    isMissing(query.state.error) ? false : 1000,
+    isMissing(query.state.error) ? false : calm,
 }
+
+const moves = (g: Group) => g.summary.footing !== 'whole'
 
 export const isMissing = (e: Error | null) => e instanceof Refused && e.problem.status === 404
 
@@ -20,7 +25,7 @@ export function useGroups() {
   return useQuery({
     queryKey: ['live', 'groups'],
     queryFn: async () => (await take(api.GET('/v1/groups', { params: { query: { limit: 1000 } } }))).items,
-    ...live,
+    refetchInterval: (query) => (query.state.data?.some(moves) ? counting : calm),
   })
 }
 
@@ -30,38 +35,42 @@ export function useGroup(name: string) {
     queryFn: () => take(api.GET('/v1/groups/{name}', { params: { path: { name } } })),
     enabled: name !== '',
     ...whileThere,
+    refetchInterval: (query) => {
+      if (isMissing(query.state.error)) return false
+      return !query.state.data || moves(query.state.data) ? counting : calm
+    },
   })
 }
 
-/** All instances, those of a group, or those that belong to none; many are read at a calmer pace. */
-export function useInstances(group?: string, alone = false) {
+/** Instances as they are followed: what was told last, and the mark that goes on from it. */
+interface Followed {
+  mark: string
+  list: Instance[]
+}
+
+/** All instances, those of a group, or those that belong to none; only what changed is read again. */
+export function useInstances(group = '', alone = false) {
+  const client = useQueryClient()
+  const queryKey = ['live', 'instances', group, alone]
   return useQuery({
-    queryKey: ['live', 'instances', group, alone],
-    queryFn: async () => {
-      const all: Instance[] = []
-      let after: string | undefined
-      do {
-        const page = await take(
-          api.GET('/v1/instances', {
-            params: {
-              query: {
-                limit: 1000,
-                ...(group ? { group } : {}),
-                ...(alone ? { alone } : {}),
-                ...(after ? { after } : {}),
-              },
-            },
-          }),
-        )
-        all.push(...page.items)
-        after = page.next
-      } while (after)
-      return all
+    queryKey,
+    queryFn: async ({ signal }): Promise<Followed> => {
+      const before = client.getQueryData<Followed>(queryKey)
+      const told = await take(
+        api.GET('/v1/instance-changes', {
+          params: { query: { group, alone, ...(before ? { since: before.mark } : {}) } },
+          signal,
+        }),
+      )
+      return { mark: told.mark, list: applied(before?.list ?? [], told) }
     },
-    ...live,
-    refetchInterval: (query) => ((query.state.data?.length ?? 0) > 500 ? 5000 : 1000),
+    structuralSharing: false, // what did not change is the same object already
+    select: listOf,
+    refetchInterval: (query) => ((query.state.data?.list.length ?? 0) > 1000 ? 5000 : 2000),
   })
 }
+
+const listOf = (f: Followed) => f.list
 
 /** The latest rollout of a group, or null. */
 export function useRollout(group: string) {
@@ -69,7 +78,7 @@ export function useRollout(group: string) {
     queryKey: ['live', 'rollout', group],
     queryFn: async () =>
       (await take(api.GET('/v1/rollouts', { params: { query: { group, limit: 1 } } }))).items[0] ?? null,
-    ...live,
+    refetchInterval: (query) => (query.state.data && !query.state.data.ended_at ? counting : calm),
   })
 }
 

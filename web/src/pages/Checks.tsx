@@ -1,8 +1,9 @@
-import { Button, Form, Input, InputNumber, Modal, Skeleton, Table } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Table } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useChecks } from '../api/keeping'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { differences, isStale, Stale } from '../parts/Stale'
 import { useTitle } from '../parts/title'
@@ -27,7 +28,7 @@ export function Checks() {
           : ' '}
       </h1>
       <Trouble error={checks.error} />
-      {checks.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
+      {checks.isPending && <Loading lines={4} />}
       {checks.data && (
         <Table<Check>
           size="small"
@@ -87,8 +88,7 @@ function question(c: Check): string {
 
 function Judged({ name }: { name: string }) {
   const check = useCheck(name)
-  if (!check.data)
-    return check.error ? <Trouble error={check.error} /> : <Skeleton active paragraph={false} />
+  if (!check.data) return check.error ? <Trouble error={check.error} /> : <Loading lines={1} />
   const { groups = [], pools = [] } = check.data
   if (groups.length + pools.length === 0) return <span className="quiet">It judges nobody yet.</span>
   return (

@@ -1,9 +1,11 @@
-import { Button, Input, Segmented, Skeleton, Table } from 'antd'
+import { Button, Input, Table } from 'antd'
 import { useDeferredValue, useState } from 'react'
 import type { Costs as CostsOf } from '../api/client'
 import { Chart, ChartLegend } from '../charts/Chart'
 import type { Series } from '../charts/data'
 import { useCosts } from '../api/keeping'
+import { Loading } from '../parts/Loading'
+import { Choice } from '../parts/Choice'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -35,8 +37,8 @@ export function Costs() {
       </h1>
       <Trouble error={costs.error} />
       <div className="filters">
-        <Segmented
-          aria-label="Time"
+        <Choice
+          label="Time"
           value={span}
           onChange={setSpan}
           options={[
@@ -44,8 +46,8 @@ export function Costs() {
             { value: 'month', label: 'This month' },
           ]}
         />
-        <Segmented
-          aria-label="By"
+        <Choice
+          label="By"
           value={kind}
           onChange={setKind}
           options={[
@@ -62,8 +64,8 @@ export function Costs() {
             onChange={(e) => setLabel(e.target.value)}
           />
         )}
-        <Segmented
-          aria-label="Steps"
+        <Choice
+          label="Steps"
           value={step}
           onChange={setStep}
           options={[
@@ -73,7 +75,7 @@ export function Costs() {
         />
         {c && <Button onClick={() => saveCSV(c)}>Save as CSV</Button>}
       </div>
-      {costs.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
+      {costs.isPending && <Loading lines={6} />}
       {c && c.lines.length === 0 && (
         <p className="quiet">
           Nothing ran in this time. Here each group has its cost once its template has a price:{' '}

@@ -1,6 +1,7 @@
-import { Button, Form, Input, Modal, Popconfirm, Skeleton, Table } from 'antd'
+import { Button, Form, Input, Modal, Popconfirm, Table } from 'antd'
 import { useState } from 'react'
 import { useCourses, useDeleteCourse, useSaveCourse, type Course } from '../api/rollouts'
+import { Loading } from '../parts/Loading'
 import {
   CourseFields,
   fieldsOf,
@@ -73,7 +74,7 @@ export function Courses() {
           />
         )
       ) : (
-        <Skeleton active />
+        <Loading />
       )}
       <Button onClick={() => setEditing('new')}>Save a course…</Button>
       {editing && <CourseForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}

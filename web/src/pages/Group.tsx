@@ -1,16 +1,17 @@
-import { Button, Form, Input, Modal, Popconfirm, Skeleton } from 'antd'
-import { useState } from 'react'
+import { Button, Popconfirm } from 'antd'
+import { useMemo, useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { type Group as GroupOf } from '../api/client'
+import { type Group as GroupOf, type Instance } from '../api/client'
 import { useGroup, useInstances, useRollout, useTellGroup, isMissing } from '../api/queries'
 import { useDeleteGroup } from '../api/keeping'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { ZoneBars } from '../parts/Bars'
-import { StartDrill } from '../parts/Drills'
+import { later } from '../parts/later'
 import { Hooks } from '../parts/Hooks'
 import { Sizing } from '../parts/Sizing'
-import { useNow } from '../parts/now'
+import { useOfNow } from '../parts/now'
 import { FootingBand, titleOf } from '../parts/footing'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -23,14 +24,19 @@ import { Journal } from './Journal'
 import { Release } from './Release'
 import { Traffic } from './Traffic'
 
+const StartDrill = later(async () => (await import('../parts/StartDrill')).StartDrill)
+const SlipField = later(async () => (await import('../parts/SlipField')).SlipField)
+const Freeze = later(async () => (await import('../parts/Freeze')).Freeze)
+
 /** One group: is it well, what is going on, who gets traffic, what was, its settings. */
 export function Group() {
   const name = useParams().name ?? ''
   const group = useGroup(name)
   const instances = useInstances(name)
   const rollout = useRollout(name)
-  const now = useNow()
   useTitle(group.data ? titleOf(group.data) : name)
+  const live = instances.data ?? none
+  const names = useMemo(() => live.map((i) => i.id), [live])
   if (isMissing(group.error)) {
     return (
       <Page>
@@ -44,11 +50,10 @@ export function Group() {
     return (
       <Page>
         <Trouble error={group.error} />
-        <Skeleton active paragraph={{ rows: 10 }} />
+        <Loading lines={10} />
       </Page>
     )
   }
-  const live = instances.data ?? []
   return (
     <Page>
       <h1>{g.name}</h1>
@@ -57,26 +62,33 @@ export function Group() {
         {g.summary.sentence}
       </p>
       <Trouble error={group.error ?? instances.error} />
-      <Condition group={g} now={now} instances={live.map((i) => i.id)} />
+      <Condition group={g} instances={names} />
       {g.advice.map((text) => (
         <p key={text} className="waiting">
           ▲ {text}
         </p>
       ))}
-      {live.length > 300 ? <ZoneBars group={g} /> : <ZoneRows group={g} instances={live} />}
+      {live.length > many ? (
+        <>
+          <ZoneBars group={g} />
+          <SlipField group={g} instances={live} />
+        </>
+      ) : (
+        <ZoneRows group={g} instances={live} />
+      )}
       <Legend group={g} instances={live} />
       {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
       <Index />
       <h2 id="release">Release</h2>
-      <Release group={g} rollout={rollout.data ?? null} instances={live.map((i) => i.id)} now={now} />
+      <Release group={g} rollout={rollout.data ?? null} instances={names} />
       <h2 id="size">Size</h2>
-      <Sizing group={g} now={now} />
+      <Sizing group={g} />
       <h2 id="traffic">Traffic</h2>
       <Traffic pools={g.pools} group={g.name} />
       <h2 id="health">Health</h2>
-      <Health group={g} instances={live} now={now} />
+      <Health group={g} instances={live} />
       <h2 id="hooks">Hooks</h2>
-      <Hooks group={g} instances={live.map((i) => i.id)} now={now} />
+      <Hooks group={g} instances={names} />
       <h2 id="instances">Instances</h2>
       <InstanceTable instances={live} />
       <h2 id="journal">Journal</h2>
@@ -87,6 +99,11 @@ export function Group() {
     </Page>
   )
 }
+
+const none: Instance[] = []
+
+/** Up to how many slips are elements; more are painted. */
+const many = 500
 
 const sections = ['Release', 'Size', 'Traffic', 'Health', 'Hooks', 'Instances', 'Journal', 'Settings']
 
@@ -126,13 +143,17 @@ function Delete({ group: g, count: n }: { group: GroupOf; count: number }) {
   )
 }
 
+/** Places that stay empty for a while. */
+const waiting = (g: GroupOf, now: number) =>
+  g.slots.filter((s) => !s.instance && (s.kept || secondsBetween(s.until_at, now) < 0))
+
 /** What keeps the group from looking after itself, and the way out. */
-function Condition({ group: g, now, instances }: { group: GroupOf; now: number; instances: string[] }) {
+function Condition({ group: g, instances }: { group: GroupOf; instances: string[] }) {
   const [drilling, setDrilling] = useState(false)
   const tell = useTellGroup(g.name)
   const [freezing, setFreezing] = useState(false)
-  const waits = g.slots.filter((s) => !s.instance && (s.kept || secondsBetween(s.until_at, now) < 0))
-  const kept = waits.some((s) => s.kept)
+  const waits = useOfNow((now) => waiting(g, now).length)
+  const kept = useOfNow((now) => waiting(g, now).some((s) => s.kept))
   return (
     <>
       {g.frozen !== '' && (
@@ -158,13 +179,13 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
           </Popconfirm>
         </p>
       )}
-      {waits.length > 0 && (
+      {waits > 0 && (
         <p className="waiting row">
-          ◌ {count(waits.length, 'place')} {waits.length === 1 ? 'stays' : 'stay'} empty
+          ◌ {count(waits, 'place')} {waits === 1 ? 'stays' : 'stay'} empty
           {kept ? ' since a machine vanished, for heal is off' : ' for a while after failures'}.
           <Popconfirm
-            title={`Fill ${waits.length === 1 ? 'it' : 'them'} now?`}
-            description={`${count(waits.length, 'instance')} of ${g.template} ${waits.length === 1 ? 'is' : 'are'} launched, as far as zones take machines.`}
+            title={`Fill ${waits === 1 ? 'it' : 'them'} now?`}
+            description={`${count(waits, 'instance')} of ${g.template} ${waits === 1 ? 'is' : 'are'} launched, as far as zones take machines.`}
             okText="Fill"
             onConfirm={() => tell.mutate({ command: 'heal' })}
           >
@@ -184,33 +205,7 @@ function Condition({ group: g, now, instances }: { group: GroupOf; now: number; 
       )}
       {drilling && <StartDrill instances={instances} onClose={() => setDrilling(false)} />}
       <Trouble error={tell.error} />
-      {freezing && (
-        <Modal open title={`Freeze ${g.name}`} footer={null} onCancel={() => setFreezing(false)}>
-          <p>
-            Healing, launching, shedding and rollouts stop until it is thawed. Its instances and their traffic
-            go on, and are counted.
-          </p>
-          <Form<{ reason: string }>
-            layout="vertical"
-            requiredMark={false}
-            onFinish={({ reason }) =>
-              tell.mutate({ command: 'freeze', reason }, { onSuccess: () => setFreezing(false) })
-            }
-          >
-            <Form.Item
-              name="reason"
-              label="Reason"
-              extra="Everybody who looks at the group is told."
-              rules={[{ required: true, message: 'Say why.' }]}
-            >
-              <Input />
-            </Form.Item>
-            <Button type="primary" htmlType="submit" loading={tell.isPending}>
-              Freeze it
-            </Button>
-          </Form>
-        </Modal>
-      )}
+      {freezing && <Freeze group={g.name} onClose={() => setFreezing(false)} />}
     </>
   )
 }

@@ -1,18 +1,15 @@
-import { Button, Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
-import { useState, type ReactElement } from 'react'
+import { Button } from 'antd'
+import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
-import { useTemplates } from '../api/catalogue'
 import type { Group } from '../api/client'
-import { useChangeGroup, useChecks, usePools, useZones, type GroupChange } from '../api/keeping'
-import { useCourses } from '../api/rollouts'
-import { differences, isStale, Stale } from '../parts/Stale'
-import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from '../parts/PairRows'
-import { Trouble } from '../parts/Trouble'
-import { span } from '../parts/words'
+import { later } from '../parts/later'
+import { labelText, span, spreads } from '../parts/words'
+
+const ChangeSetting = later(async () => (await import('../parts/ChangeSetting')).ChangeSetting)
 
 /** The settings of a group, each changeable alone with a look at what it does. */
 export function GroupSettings({ group: g }: { group: Group }) {
-  const [changing, setChanging] = useState<Setting | null>(null)
+  const [changing, setChanging] = useState<string | null>(null)
   return (
     <>
       <dl className="facts settings">
@@ -25,7 +22,7 @@ export function GroupSettings({ group: g }: { group: Group }) {
                 <Button
                   size="small"
                   type="link"
-                  onClick={() => setChanging(s)}
+                  onClick={() => setChanging(s.name)}
                   aria-label={`Change ${s.title}`}
                 >
                   Change…
@@ -35,144 +32,47 @@ export function GroupSettings({ group: g }: { group: Group }) {
           </div>
         ))}
       </dl>
-      {changing && <Change group={g} setting={changing} onClose={() => setChanging(null)} />}
+      {changing && <ChangeSetting group={g} name={changing} onClose={() => setChanging(null)} />}
     </>
   )
 }
 
-interface Setting {
-  name: string
-  title: string
-  says: (g: Group) => React.ReactNode
-  fields: (g: Group) => Fields
-  /** The form items for the fields, and the change that they make. */
-  items: (options: Options) => ReactElement
-  change: (f: Fields) => GroupChange
-}
-
-type Fields = GroupChange & { labelRows?: Pair[] }
-
-interface Options {
-  templates: string[]
-  zones: string[]
-  pools: string[]
-  checks: string[]
-  courses: string[]
-}
-
-const choices = (values: string[]) => values.map((value) => ({ value }))
-
-const settings: Setting[] = [
+/** The settings of a group, in the order of the page, and how each is said. */
+const settings: { name: string; title: string; says: (g: Group) => ReactNode }[] = [
   {
     name: 'size',
     title: 'Size',
     says: (g) => `${g.size}, between ${g.min} and ${g.max}`,
-    fields: (g) => ({ min: g.min, size: g.size, max: g.max }),
-    items: () => (
-      <>
-        <Form.Item name="min" label="Min, the least size">
-          <InputNumber min={0} max={10000} />
-        </Form.Item>
-        <Form.Item name="size" label="Size now">
-          <InputNumber min={0} max={10000} />
-        </Form.Item>
-        <Form.Item name="max" label="Max, the bound whatever the size is now">
-          <InputNumber min={0} max={10000} />
-        </Form.Item>
-      </>
-    ),
-    change: (f) => f,
   },
   {
     name: 'template',
     title: 'Template for new launches',
     says: (g) => <Link to={`/templates/${g.template.split('@')[0] ?? ''}`}>{g.template}</Link>,
-    fields: (g) => ({ template: g.template }),
-    items: ({ templates }) => (
-      <Form.Item
-        name="template"
-        label="Template version"
-        extra="For new launches only: what runs stays until a rollout replaces it."
-      >
-        <Select showSearch options={choices(templates)} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'zones',
     title: 'Zones',
     says: (g) => `${g.zones.join(', ')}, filled ${spreads[g.spread]}`,
-    fields: (g) => ({ zones: g.zones, spread: g.spread }),
-    items: ({ zones }) => (
-      <>
-        <Form.Item name="zones" label="Zones, in their order">
-          <Select mode="multiple" options={choices(zones)} />
-        </Form.Item>
-        <Form.Item name="spread" label="Spread">
-          <Select
-            options={Object.entries(spreads).map(([value, says]) => ({ value, label: `${value}: ${says}` }))}
-          />
-        </Form.Item>
-      </>
-    ),
-    change: (f) => f,
   },
   {
     name: 'above',
     title: 'Above',
     says: (g) => `${g.above} more than the size while one is replaced`,
-    fields: (g) => ({ above: g.above }),
-    items: () => (
-      <Form.Item
-        name="above"
-        label="How many more than the size there may be"
-        extra="So that another serves before one that is replaced goes, and zones can be balanced."
-      >
-        <InputNumber min={0} max={1000} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'course',
     title: 'Usual course',
     says: (g) => g.course || 'none: rollouts go as usual',
-    fields: (g) => ({ course: g.course }),
-    items: ({ courses }) => (
-      <Form.Item name="course" label="Course" extra="Its rollouts go by it unless another is chosen.">
-        <Select options={[{ value: '', label: 'none' }, ...choices(courses)]} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'scrape',
     title: 'Own metrics',
     says: (g) => g.scrape || '/metrics at the port of its template',
-    fields: (g) => ({ scrape: g.scrape }),
-    items: () => (
-      <Form.Item
-        name="scrape"
-        label="Where its instances tell metrics"
-        extra="A path, with a port before it where that is another: 9100/metrics."
-      >
-        <Input placeholder="/metrics" />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'hooks',
     title: 'Hooks of one point',
     says: (g) => (g.hooks_at_once ? 'hold all at once' : 'hold one after another'),
-    fields: (g) => ({ hooks_at_once: g.hooks_at_once }),
-    items: () => (
-      <Form.Item name="hooks_at_once" label="Hold all at once" valuePropName="checked">
-        <Switch />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'pools',
@@ -185,115 +85,44 @@ const settings: Setting[] = [
               {p}
             </Link>
           )),
-    fields: (g) => ({ pools: g.pools }),
-    items: ({ pools }) => (
-      <Form.Item name="pools" label="Pools that send it requests">
-        <Select mode="multiple" options={choices(pools)} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'heal',
     title: 'Heals by',
     says: (g) => healing(g.heal),
-    fields: (g) => ({ heal: g.heal }),
-    items: ({ checks }) => (
-      <Form.Item name="heal" label="What makes an instance be replaced">
-        <Select options={choices(['off', 'machine', 'traffic', ...checks])} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'heal-limit',
     title: 'Heal limit',
     says: (g) => `${g.heal_limit_percent} % of the size at once; past it healing stops and asks for a person`,
-    fields: (g) => ({ heal_limit_percent: g.heal_limit_percent }),
-    items: () => (
-      <Form.Item
-        name="heal_limit_percent"
-        label="Share of the size, unhealthy at once, above which healing stops"
-      >
-        <InputNumber min={1} max={100} suffix="%" />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'shed',
     title: 'Sheds',
     says: (g) => `${g.shed} first, after balance between zones`,
-    fields: (g) => ({ shed: g.shed }),
-    items: () => (
-      <Form.Item name="shed" label="Who goes first when it shrinks">
-        <Select options={choices(['outdated', 'oldest', 'newest'])} />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'settle',
     title: 'Settle',
     says: (g) =>
       `${span(g.settle_seconds)} after boot to become healthy${g.usual_seconds ? `; its kind usually takes ${span(g.usual_seconds)}, and 95 of 100 are there within ${span(g.slow_seconds ?? g.usual_seconds)}` : ''}`,
-    fields: (g) => ({ settle_seconds: g.settle_seconds }),
-    items: () => (
-      <Form.Item name="settle_seconds" label="How long after boot an instance may take to become healthy">
-        <InputNumber min={1} max={3600} suffix="s" />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'drain',
     title: 'Drain',
     says: (g) => `${span(g.drain_seconds)} at most to finish requests`,
-    fields: (g) => ({ drain_seconds: g.drain_seconds }),
-    items: () => (
-      <Form.Item name="drain_seconds" label="How long an instance may finish its requests">
-        <InputNumber min={0} max={3600} suffix="s" />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'pin-new',
     title: 'Pins new ones',
     says: (g) => (g.pin_new ? 'yes' : 'no'),
-    fields: (g) => ({ pin_new: g.pin_new }),
-    items: () => (
-      <Form.Item name="pin_new" label="Pin every new instance" valuePropName="checked">
-        <Switch />
-      </Form.Item>
-    ),
-    change: (f) => f,
   },
   {
     name: 'labels',
     title: 'Labels',
     says: (g) => labelText(g.labels) || 'none',
-    fields: (g) => ({ labelRows: pairsFrom(g.labels) }),
-    items: () => (
-      <Form.Item name="labelRows" label="Labels" rules={[goodPairs]}>
-        <PairRows what="label" id="labelRows" />
-      </Form.Item>
-    ),
-    change: (f) => ({ labels: pairsTo(f.labelRows) }),
   },
 ]
-
-const spreads: Record<Group['spread'], string> = {
-  even: 'evenly',
-  'in-order': 'in order: the first that takes machines',
-  cheapest: 'by price: the cheapest, and evenly among equal ones',
-}
-
-export function labelText(labels: Record<string, string>): string {
-  return Object.entries(labels)
-    .map(([k, v]) => `${k}=${v}`)
-    .join(', ')
-}
 
 function healing(heal: string): string {
   if (heal === 'off') return 'nothing: instances are never replaced for being ill'
@@ -301,106 +130,4 @@ function healing(heal: string): string {
   if (heal === 'traffic')
     return 'traffic: an instance is replaced when its pools set it aside three times in a row, or its machine is gone'
   return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
-}
-
-/** What is said of each setting, for whoever is told what changed. */
-const lines: Record<string, (g: Group) => string> = Object.fromEntries(
-  settings.map((s) => [s.title, (g: Group) => shown(s.fields(g))]),
-)
-
-function shown(fields: Fields): string {
-  return (
-    Object.entries(fields)
-      .map(([name, value]) => {
-        const text = Array.isArray(value)
-          ? value.join(', ') || 'none'
-          : JSON.stringify(value).replaceAll('"', '')
-        return Object.keys(fields).length > 1 ? `${name} ${text}` : text
-      })
-      .join(', ') || 'none'
-  )
-}
-
-/**
- * Asks for one setting of the group as it is now; before it is changed the service
- * says what that does, and what takes much of what serves is asked for once more.
- */
-function Change({ group, setting, onClose }: { group: Group; setting: Setting; onClose: () => void }) {
-  const [seen, setSeen] = useState(group)
-  const [sure, setSure] = useState(false)
-  const [form] = Form.useForm<Fields>()
-  const look = useChangeGroup()
-  const change = useChangeGroup()
-  const templates = useTemplates()
-  const zones = useZones()
-  const pools = usePools()
-  const checks = useChecks()
-  const courses = useCourses()
-  const body = () => setting.change(form.getFieldsValue())
-  const preview = () => {
-    setSure(false)
-    look.mutate({ group: seen, body: body(), dry: true })
-  }
-  const make = () => change.mutate({ group: seen, body: body(), dry: false }, { onSuccess: onClose })
-  const submit = () => {
-    if (sure) {
-      make()
-      return
-    }
-    look.mutate(
-      { group: seen, body: body(), dry: true },
-      { onSuccess: (g) => (g.caution ? setSure(true) : make()) },
-    )
-  }
-  const takeOver = () => {
-    setSeen(group)
-    setSure(false)
-    look.reset()
-    change.reset()
-    form.setFieldsValue(setting.fields(group))
-  }
-  const stale = isStale(change.error)
-  const caution = look.data?.caution
-  return (
-    <Modal
-      open
-      title={`${group.name}: ${setting.title.toLowerCase()}`}
-      okText={sure ? 'Do it all the same' : 'Change it'}
-      okButtonProps={{ danger: sure, disabled: stale }}
-      confirmLoading={change.isPending}
-      onOk={submit}
-      onCancel={onClose}
-    >
-      <Form<Fields>
-        form={form}
-        layout="vertical"
-        requiredMark={false}
-        initialValues={setting.fields(seen)}
-        onValuesChange={preview}
-      >
-        {setting.items({
-          templates: (templates.data ?? [])
-            .filter((t) => t.state === 'ready')
-            .map((t) => `${t.name}@${t.version}`),
-          zones: zones.data ?? [],
-          pools: (pools.data ?? []).map((p) => p.name),
-          checks: (checks.data ?? []).map((c) => c.name),
-          courses: (courses.data ?? []).map((c) => c.name),
-        })}
-      </Form>
-      {look.data && (
-        <p aria-live="polite">It makes this happen first: {(look.data.effects ?? []).join(', ')}.</p>
-      )}
-      {caution && (
-        <p className="trouble" role="alert">
-          ▲ Mind: {caution}.
-        </p>
-      )}
-      {stale ? (
-        <Stale changed={differences(seen, group, lines)} onTakeOver={takeOver} />
-      ) : (
-        <Trouble error={change.error ?? look.error} />
-      )}
-    </Modal>
-  )
 }

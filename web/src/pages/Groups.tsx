@@ -1,13 +1,16 @@
-import { Button, Input, Select, Skeleton } from 'antd'
+import { Button } from 'antd'
 import { useDeferredValue } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Group } from '../api/client'
 import { useGroups } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useChoice } from '../parts/address'
 import { Bounds, ZoneBars } from '../parts/Bars'
+import { Pick } from '../parts/Choice'
 import { headline, rank, stands, wantsSomebody } from '../parts/footing'
 import { useTitle } from '../parts/title'
+import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 
@@ -45,22 +48,19 @@ export function Groups() {
         </Button>
       </div>
       <Trouble error={groups.error} />
-      {groups.isPending && <Skeleton active paragraph={{ rows: 6 }} />}
+      {groups.isPending && <Loading lines={6} />}
       {groups.data?.length === 0 && <NoGroups />}
       <Needs groups={all} />
       {all.length > few && (
         <div className="filters">
-          <Input
-            className="wide"
-            allowClear
-            placeholder="A name, template, pool, or label such as env=trial"
-            aria-label="Search groups"
+          <Search
+            label="Search groups"
+            hint="A name, template, pool, or label such as env=trial"
             value={text}
-            onChange={(e) => setText(e.target.value)}
+            onChange={setText}
           />
-          <Select
-            className="choice"
-            aria-label="How they stand"
+          <Pick
+            label="How they stand"
             value={state}
             onChange={setState}
             options={[

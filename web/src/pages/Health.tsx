@@ -1,9 +1,11 @@
 import { Table } from 'antd'
+import { memo } from 'react'
 import { Link } from 'react-router'
 import type { Group, Instance } from '../api/client'
 import { Ago } from '../parts/Ago'
 import { Failures } from '../parts/Failures'
 import { longTable } from '../parts/longTable'
+import { Shown } from '../parts/Shown'
 import { count, secondsBetween, span } from '../parts/words'
 
 interface Line {
@@ -16,7 +18,7 @@ interface Line {
 }
 
 /** What the checks say: how many are well, who is not and why, and what keeps failing. */
-export function Health({ group: g, instances, now }: { group: Group; instances: Instance[]; now: number }) {
+export const Health = memo(function Health({ group: g, instances }: { group: Group; instances: Instance[] }) {
   const judged = instances.filter((i) => i.state === 'serving' || i.state === 'settling')
   const well = judged.filter((i) => i.verdict === 'healthy').length
   const lines: Line[] = judged.flatMap((i) =>
@@ -49,7 +51,8 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
       {coming.length > 0 && (
         <p className="waiting">
           … {count(coming.length, 'instance')} had no answer yet, the longest for{' '}
-          {span(Math.max(...coming.map((i) => secondsBetween(i.ordered_at, now))))} since it was ordered.
+          <Shown>{(now) => span(Math.max(...coming.map((i) => secondsBetween(i.ordered_at, now))))}</Shown>{' '}
+          since it was ordered.
         </p>
       )}
       {lines.length > 0 && (
@@ -80,7 +83,7 @@ export function Health({ group: g, instances, now }: { group: Group; instances: 
           ]}
         />
       )}
-      <Failures group={g} now={now} />
+      <Failures group={g} />
     </>
   )
-}
+})

@@ -1,9 +1,10 @@
-import { Button, Progress, Skeleton } from 'antd'
+import { Button, Progress } from 'antd'
 import { useEffect, useRef } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useBakeLog, useImage, useCopy, useLineage, usePlaces } from '../api/catalogue'
 import { type Copy, type Image as ImageOf } from '../api/client'
 import { isMissing } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Lineage } from '../parts/Lineage'
@@ -36,7 +37,7 @@ export function Image() {
     return (
       <Page>
         <Trouble error={image.error} />
-        <Skeleton active paragraph={{ rows: 10 }} />
+        <Loading lines={10} />
       </Page>
     )
   }
@@ -172,7 +173,7 @@ function Copying({ copy, now, onStop }: { copy: Copy; now: number; onStop: () =>
 
 function Ancestors({ image }: { image: ImageOf }) {
   const lineage = useLineage(image.name, String(image.version))
-  if (!lineage.data) return <Skeleton active paragraph={{ rows: 2 }} />
+  if (!lineage.data) return <Loading lines={2} />
   return (
     <>
       <Trouble error={lineage.error} />

@@ -1,13 +1,15 @@
-import { Button, Input, Select, Table } from 'antd'
+import { Button, Table } from 'antd'
 import { useDeferredValue, useState } from 'react'
 import { Link } from 'react-router'
 import type { Image } from '../api/client'
 import { useImages } from '../api/catalogue'
+import { Pick } from '../parts/Choice'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Marks } from '../parts/Marks'
 import { StateWord } from '../parts/StateWord'
 import { useTitle } from '../parts/title'
+import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
 import { count, list, size } from '../parts/words'
 import { BakeImage, BringImage } from './BringImage'
@@ -40,31 +42,26 @@ export function Images() {
       {bringing === 'import' && <BringImage onClose={() => setBringing(null)} />}
       {bringing === 'bake' && <BakeImage onClose={() => setBringing(null)} />}
       <div className="filters">
-        <Input
-          className="wide"
-          allowClear
-          placeholder="A name, a source, or a label such as service=timetable"
-          aria-label="Search names and sources"
+        <Search
+          label="Search names and sources"
+          hint="A name, a source, or a label such as service=timetable"
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          onChange={setText}
         />
-        <Select
-          className="choice"
-          aria-label="State"
+        <Pick
+          label="State"
           value={state}
           onChange={setState}
           options={[{ value: '', label: 'Any state' }, ...states.map((s) => ({ value: s, label: s }))]}
         />
-        <Select
-          className="choice"
-          aria-label="Origin"
+        <Pick
+          label="Origin"
           value={origin}
           onChange={setOrigin}
           options={[{ value: '', label: 'Any origin' }, ...origins.map((s) => ({ value: s, label: s }))]}
         />
-        <Select<number | ''>
-          className="choice"
-          aria-label="Age"
+        <Pick
+          label="Age"
           value={age}
           onChange={setAge}
           options={[

@@ -1,9 +1,10 @@
-import { Button, Input, Skeleton } from 'antd'
+import { Button, Input } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { type Instance as InstanceOf } from '../api/client'
 import { useBootLog, useInstance, useLife, useRun } from '../api/instance'
 import { isMissing, useGroup } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { actsOf, useInstanceActs } from '../parts/InstanceActs'
@@ -35,7 +36,7 @@ export function Instance() {
     return (
       <Page>
         <Trouble error={read.error} />
-        <Skeleton active paragraph={{ rows: 8 }} />
+        <Loading lines={8} />
       </Page>
     )
   const over = i.state === 'gone' || i.state === 'lost'
@@ -211,7 +212,7 @@ function Answers({ instance: i, now }: { instance: InstanceOf; now: number }) {
 function BootLog({ id, writes }: { id: string; writes: boolean }) {
   const log = useBootLog(id, writes)
   if (log.error) return <p className="quiet">{log.error.message}</p>
-  if (log.data === undefined) return <Skeleton active paragraph={{ rows: 2 }} />
+  if (log.data === undefined) return <Loading lines={2} />
   return (
     <pre className="log" tabIndex={0} aria-label="Boot log" data-testid="boot-log">
       {log.data || 'It wrote nothing.'}

@@ -1,12 +1,14 @@
-import { Button, Dropdown, Input, Select, Table } from 'antd'
+import { Button, Dropdown, Table } from 'antd'
 import { memo, useDeferredValue, useMemo, useState } from 'react'
 import { Link } from 'react-router'
 import type { Instance } from '../api/client'
 import { useChoice } from '../parts/address'
 import { Ago } from '../parts/Ago'
 import { actsOf, useInstanceActs, type Act } from '../parts/InstanceActs'
+import { Pick } from '../parts/Choice'
 import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
+import { Search } from '../parts/Search'
 import { VerdictWord } from '../parts/VerdictWord'
 
 /** Instances, sortable, filterable, and selectable to act on several. */
@@ -43,17 +45,14 @@ export const InstanceTable = memo(function InstanceTable({
     <>
       {dialog}
       <div className="filters">
-        <Input
-          className="wide"
-          allowClear
-          placeholder="A name, zone, version, address or cause"
-          aria-label="Search instances"
+        <Search
+          label="Search instances"
+          hint="A name, zone, version, address or cause"
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          onChange={setText}
         />
-        <Select
-          className="choice"
-          aria-label="State or verdict"
+        <Pick
+          label="State or verdict"
           value={state}
           onChange={setState}
           options={[
@@ -70,6 +69,7 @@ export const InstanceTable = memo(function InstanceTable({
               'lost',
             ].map((s) => ({
               value: s,
+              label: s,
             })),
             { value: 'unhealthy', label: 'verdict unhealthy' },
             { value: 'unknown', label: 'verdict unknown' },

@@ -1,6 +1,6 @@
-import { Skeleton } from 'antd'
 import type { Instance } from '../api/client'
 import { useInstances } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -18,7 +18,7 @@ export function Instances() {
         {instances.data ? sentence(all) : ' '}
       </h1>
       <Trouble error={instances.error} />
-      {instances.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
+      {instances.isPending && <Loading lines={4} />}
       {all.length > 0 && <InstanceTable instances={all} grouped />}
       {instances.data && (
         <p className="quiet">

@@ -1,12 +1,12 @@
 import { Button } from 'antd'
-import { useState } from 'react'
+import { memo, useState } from 'react'
 import type { JournalEntry } from '../api/client'
 import { useJournal } from '../api/queries'
 import { Trouble } from '../parts/Trouble'
 import { clock, exact } from '../parts/words'
 
 /** What happened, newest first, each with its cause and numbers. */
-export function Journal({ group }: { group: string }) {
+export const Journal = memo(function Journal({ group }: { group: string }) {
   const [limit, setLimit] = useState(20)
   const journal = useJournal(group, limit)
   const entries = journal.data?.items ?? []
@@ -20,10 +20,10 @@ export function Journal({ group }: { group: string }) {
       )}
     </>
   )
-}
+})
 
 /** Entries of the journal, as they come. */
-export function Entries({ entries }: { entries: JournalEntry[] }) {
+export const Entries = memo(function Entries({ entries }: { entries: JournalEntry[] }) {
   return (
     <ol className="journal">
       {entries.map((e) => (
@@ -40,7 +40,7 @@ export function Entries({ entries }: { entries: JournalEntry[] }) {
       ))}
     </ol>
   )
-}
+})
 
 /** A number with its unit, which is the end of its name. */
 function number(name: string, value: unknown): string {

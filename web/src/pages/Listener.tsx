@@ -1,4 +1,4 @@
-import { Button, Skeleton, Table } from 'antd'
+import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import {
@@ -9,6 +9,7 @@ import {
   type Served,
 } from '../api/listeners'
 import { isMissing } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { ListenerForm } from '../parts/ListenerForm'
 import { divertOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
@@ -41,7 +42,7 @@ export function Listener() {
     return (
       <Page>
         <Trouble error={listener.error} />
-        <Skeleton active paragraph={{ rows: 8 }} />
+        <Loading lines={8} />
       </Page>
     )
   }

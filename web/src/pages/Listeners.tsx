@@ -1,7 +1,8 @@
-import { Button, Skeleton, Table } from 'antd'
+import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useListeners, type Listener } from '../api/listeners'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { ListenerForm } from '../parts/ListenerForm'
 import { longTable } from '../parts/longTable'
@@ -31,7 +32,7 @@ export function Listeners() {
         </Button>
       </div>
       <Trouble error={listeners.error} />
-      {listeners.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
+      {listeners.isPending && <Loading lines={4} />}
       {listeners.data && (
         <Table<Listener>
           size="small"

@@ -1,4 +1,4 @@
-import { Alert, Button, Form, Input, InputNumber, Select } from 'antd'
+import { Button, Form, Input, InputNumber, Select } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { useImages, usePlaces, useTemplates } from '../api/catalogue'
@@ -6,9 +6,10 @@ import { Refused, type Group, type NewGroup as Body } from '../api/client'
 import { useChecks, useMakeGroup, usePools } from '../api/keeping'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
+import { labelText } from '../parts/words'
+import { Notice } from '../parts/Notice'
 import { Trouble } from '../parts/Trouble'
 import { goodPairs, PairRows, pairsTo, type Pair } from '../parts/PairRows'
-import { labelText } from './GroupSettings'
 
 interface Fields {
   name: string
@@ -272,7 +273,7 @@ function Review({ group: g, along }: { group: Group; along: string | undefined }
         {along && ` The template ${g.template} is made with it and launches ${along}.`}
       </p>
       {g.advice.map((text) => (
-        <Alert key={text} type="warning" showIcon title={text} style={{ marginBottom: 8 }} />
+        <Notice key={text} title={text} />
       ))}
       {g.zone_loss !== '' && <p>The loss of a zone: {g.zone_loss}.</p>}
       {g.advice.length === 0 && <p className="quiet">There is no advice against it.</p>}

@@ -1,4 +1,4 @@
-import { Button, Form, Input, InputNumber, Modal, Select, Skeleton, Switch, Table } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import {
   useMessages,
@@ -12,6 +12,7 @@ import {
   type Topic,
 } from '../api/notices'
 import { useGroups } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
@@ -54,7 +55,7 @@ export function Notices() {
             : `▲ ${silent} of ${all.length} are not heard.`}
       </p>
       <Trouble error={notices.error} />
-      {!all && !notices.error && <Skeleton active />}
+      {!all && !notices.error && <Loading />}
       {all && all.length > 0 && <NoticeTable all={all} onEdit={setEditing} onLook={setLooking} />}
       <Button onClick={() => setEditing('new')}>Have somebody hear…</Button>
       {editing && <NoticeForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}

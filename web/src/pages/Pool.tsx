@@ -1,9 +1,10 @@
-import { Button, Form, Input, InputNumber, Modal, Select, Skeleton } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { type Pool as PoolOf } from '../api/client'
 import { useChangePool } from '../api/keeping'
 import { usePool, isMissing } from '../api/queries'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
 import { SpokenFields } from '../parts/SpokenFields'
@@ -40,7 +41,7 @@ export function Pool() {
     return (
       <Page>
         <Trouble error={pool.error} />
-        <Skeleton active paragraph={{ rows: 8 }} />
+        <Loading lines={8} />
       </Page>
     )
   }

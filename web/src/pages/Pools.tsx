@@ -1,7 +1,8 @@
-import { Skeleton, Table } from 'antd'
+import { Table } from 'antd'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { usePools } from '../api/keeping'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -18,7 +19,7 @@ export function Pools() {
     <Page>
       <h1 className="sentence">{pools.data ? headline(pools.data) : ' '}</h1>
       <Trouble error={pools.error} />
-      {pools.isPending && <Skeleton active paragraph={{ rows: 4 }} />}
+      {pools.isPending && <Loading lines={4} />}
       {pools.data && (
         <Table<Pool>
           size="small"

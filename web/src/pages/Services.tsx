@@ -1,7 +1,8 @@
-import { Skeleton, Table } from 'antd'
+import { Table } from 'antd'
 import { Link } from 'react-router'
 import type { Replica } from '../api/client'
 import { useReplicas } from '../api/keeping'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -18,7 +19,7 @@ export function Services() {
     <Page>
       <h1 className="sentence">{all ? sentence(all, now) : ' '}</h1>
       <Trouble error={replicas.error} />
-      {!all && !replicas.error && <Skeleton active />}
+      {!all && !replicas.error && <Loading />}
       {all && (
         <Table<Replica>
           size="small"

@@ -1,9 +1,11 @@
-import { Button, Select, Skeleton } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Group, Instance, Template as TemplateOf } from '../api/client'
 import { useTemplateDiff, useTemplates } from '../api/catalogue'
 import { useGroups, useInstances } from '../api/queries'
+import { Loading } from '../parts/Loading'
+import { Pick } from '../parts/Choice'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Changes, LineDiff } from '../parts/Changes'
@@ -25,7 +27,7 @@ export function Template() {
     return (
       <Page>
         <Trouble error={templates.error} />
-        <Skeleton active paragraph={{ rows: 10 }} />
+        <Loading lines={10} />
       </Page>
     )
   }
@@ -128,21 +130,9 @@ function Compare({ name, numbers }: { name: string; numbers: number[] }) {
     <>
       <h2>Compare</h2>
       <div className="filters">
-        <Select
-          aria-label="version before"
-          className="choice"
-          value={was}
-          options={options}
-          onChange={setWas}
-        />
+        <Pick label="version before" value={was} options={options} onChange={setWas} />
         <span>→</span>
-        <Select
-          aria-label="version after"
-          className="choice"
-          value={now}
-          options={options}
-          onChange={setNow}
-        />
+        <Pick label="version after" value={now} options={options} onChange={setNow} />
       </div>
       <Trouble error={diff.error} />
       {was === now && <p className="quiet">These are the same version.</p>}

@@ -1,8 +1,9 @@
-import { AutoComplete, Button, Checkbox, Form, Input, InputNumber, Select, Skeleton } from 'antd'
+import { AutoComplete, Button, Checkbox, Form, Input, InputNumber, Select } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useImages, useMakeTemplate, useTemplates } from '../api/catalogue'
 import { Refused, type NewTemplate, type Template, type TemplateRevision } from '../api/client'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Changes } from '../parts/Changes'
 import { useTitle } from '../parts/title'
@@ -55,7 +56,7 @@ export function TemplateForm() {
     return (
       <Page>
         <Trouble error={versions.error} />
-        <Skeleton active paragraph={{ rows: 12 }} />
+        <Loading lines={12} />
       </Page>
     )
   }

@@ -1,8 +1,8 @@
-import { Skeleton, Switch } from 'antd'
+import { Switch } from 'antd'
 import { useState } from 'react'
 import { useTickets } from '../api/hooks'
+import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
-import { useNow } from '../parts/now'
 import { TicketTable } from '../parts/Tickets'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
@@ -13,7 +13,6 @@ export function Tickets() {
   useTitle('Tickets')
   const [all, setAll] = useState(false)
   const tickets = useTickets(undefined, all)
-  const now = useNow()
   const open = (tickets.data ?? []).filter((t) => t.state === 'open').length
   return (
     <Page>
@@ -30,11 +29,7 @@ export function Tickets() {
         those that are closed, of each instance's present launch
       </label>
       <Trouble error={tickets.error} />
-      {tickets.data ? (
-        tickets.data.length > 0 && <TicketTable tickets={tickets.data} now={now} groups />
-      ) : (
-        <Skeleton active />
-      )}
+      {tickets.data ? tickets.data.length > 0 && <TicketTable tickets={tickets.data} groups /> : <Loading />}
     </Page>
   )
 }

@@ -1,12 +1,14 @@
-import { Input, Modal } from 'antd'
 import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { useImageFromInstance } from '../api/catalogue'
 import type { Instance } from '../api/client'
 import { useReleaseInstance } from '../api/keeping'
 import { useTellInstance, type InstanceAct } from '../api/queries'
+import { later } from './later'
 import { Trouble } from './Trouble'
 import { count } from './words'
+
+const AskFirst = later(async () => (await import('./AskFirst')).AskFirst)
 
 export type Act = InstanceAct | 'live' | 'rest' | 'release'
 
@@ -62,7 +64,6 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const release = useReleaseInstance()
   const navigate = useNavigate()
   const [asked, setAsked] = useState<Asked | null>(null)
-  const [reason, setReason] = useState('')
   const [told, setTold] = useState<Told | null>(null)
 
   const one = (id: string, act: Act, why: string) =>
@@ -90,52 +91,26 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
         { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
       )
     else if (grave[what] || (on.length > 1 && takesOut.includes(what))) {
-      setReason('')
       setAsked({ act: what, on })
     } else void all(on, what)
   }
-  const doIt = (what: Asked) => {
-    void all(what.on, what.act, reason.trim())
+  const doIt = (what: Asked, reason: string) => {
+    void all(what.on, what.act, reason)
     setAsked(null)
   }
   const dialog: ReactNode = (
     <>
       <Trouble error={make.error} />
       {asked && (
-        <Modal
-          open
+        <AskFirst
           title={`${verbOf(asked.act)} ${asked.on.length === 1 ? (asked.on[0]?.id ?? '') : count(asked.on.length, 'instance')}?`}
-          okText={`${verbOf(asked.act)} ${asked.on.length === 1 ? 'it' : 'them'}`}
-          okButtonProps={{ danger: true }}
-          onCancel={() => setAsked(null)}
-          onOk={() => doIt(asked)}
-        >
-          {asked.on.length > 1 && (
-            <p>
-              {asked.on
-                .slice(0, 20)
-                .map((i) => i.id)
-                .join(', ')}
-              {asked.on.length > 20 && ' …'}
-            </p>
-          )}
-          <p>{whatItDoes(asked)}</p>
-          {outOfTraffic(asked, serving).map((t) => (
-            <p key={t} className="waiting">
-              ▲ {t}
-            </p>
-          ))}
-          <label>
-            Reason, for the journal
-            <Input
-              autoFocus
-              maxLength={500}
-              value={reason}
-              onChange={(e) => setReason(e.target.value)}
-              onPressEnter={() => doIt(asked)}
-            />
-          </label>
-        </Modal>
+          verb={`${verbOf(asked.act)} ${asked.on.length === 1 ? 'it' : 'them'}`}
+          names={asked.on.length > 1 ? asked.on.map((i) => i.id) : []}
+          does={whatItDoes(asked)}
+          mind={outOfTraffic(asked, serving)}
+          onDo={(reason) => doIt(asked, reason)}
+          onClose={() => setAsked(null)}
+        />
       )}
       {told && told.done < told.of && (
         <p className="waiting" role="status">

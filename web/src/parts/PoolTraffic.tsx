@@ -1,4 +1,5 @@
 import { Table, Tooltip } from 'antd'
+import { memo } from 'react'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { count, exact, secondsBetween, span } from './words'
@@ -34,7 +35,7 @@ export function Listeners({ pool }: { pool: Pool }) {
 }
 
 /** The targets of a pool, and what draining ones still have to finish. */
-export function Targets({ pool, group }: { pool: Pool; group?: string }) {
+export const Targets = memo(function Targets({ pool, group }: { pool: Pool; group?: string }) {
   const targets = group ? pool.targets.filter((t) => t.group === group) : pool.targets
   return (
     <Table<Target>
@@ -94,7 +95,7 @@ export function Targets({ pool, group }: { pool: Pool; group?: string }) {
       ]}
     />
   )
-}
+})
 
 /** The verdict, and how far the answers are from one; all of it on hover and focus. */
 function Verdict({ target: t }: { target: Target }) {
@@ -136,7 +137,7 @@ interface Line extends Window {
 }
 
 /** What each template version did over 1, 5 and 15 minutes. */
-export function VersionWindows({ pool }: { pool: Pool }) {
+export const VersionWindows = memo(function VersionWindows({ pool }: { pool: Pool }) {
   const lines: Line[] = pool.versions.flatMap((v) =>
     v.windows.map((w, i) => ({
       ...w,
@@ -169,7 +170,7 @@ export function VersionWindows({ pool }: { pool: Pool }) {
       ]}
     />
   )
-}
+})
 
 function Bad({ n }: { n: number }) {
   return <span className={n > 0 ? 'trouble' : ''}>{n.toLocaleString()}</span>

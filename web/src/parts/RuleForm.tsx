@@ -1,9 +1,10 @@
-import { Alert, Button, Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useSaveRule, type Rule, type RuleForm as FormOf, type RuleReview } from '../api/rules'
 import { CalendarFields, SteadyFields, TripFields } from './RuleFields'
 import { fieldsOf, settingsOf, usualFields, type RuleFieldsOf } from './ruleSettings'
+import { Notice } from './Notice'
 import { Trouble } from './Trouble'
 
 const kinds = [
@@ -126,7 +127,7 @@ export function Review({ review: r }: { review: RuleReview }) {
         </>
       )}
       {[...r.overlaps, ...r.advice].map((text) => (
-        <Alert key={text} type="warning" showIcon title={text} style={{ marginBottom: 6 }} />
+        <Notice key={text} title={text} />
       ))}
     </div>
   )

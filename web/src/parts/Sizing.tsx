@@ -1,8 +1,9 @@
-import { Segmented, Select } from 'antd'
-import { useState } from 'react'
+import { memo, useState } from 'react'
 import type { Group } from '../api/client'
 import { useMetrics, useRules, useSeries, useSizes } from '../api/rules'
 import { Chart, ChartLegend } from '../charts/Chart'
+import { Choice, Pick } from './Choice'
+import { useOfNow } from './now'
 import { Rules } from './Rules'
 import { bandsOf, linesOf, marksOf, metricSeries, metricsOf, sizeSeries } from './sizingSeries'
 import { Trouble } from './Trouble'
@@ -16,7 +17,7 @@ const spans = [
 ]
 
 /** How large the group is and was, why, and what its rules think now. */
-export function Sizing({ group: g, now }: { group: Group; now: number }) {
+export const Sizing = memo(function Sizing({ group: g }: { group: Group }) {
   const [seconds, setSeconds] = useState(3600)
   const rules = useRules(g.name)
   const metrics = useMetrics(g.name)
@@ -27,9 +28,10 @@ export function Sizing({ group: g, now }: { group: Group; now: number }) {
     if (!asked.some((a) => a.metric === metric)) asked.push({ metric, over: 'average' })
   }
   if (asked.length === 0) asked.push({ metric: 'cpu', over: 'average' })
+  const more = (metrics.data ?? []).map((m) => m.name).filter((m) => !asked.some((a) => a.metric === m))
   const series = useSeries(g.name, asked, seconds)
   const known = series.flatMap((s) => (s.data ? [s.data] : []))
-  const to = Math.floor(now / 5000) * 5000
+  const to = useOfNow((now) => Math.floor(now / 5000) * 5000)
   const from = to - seconds * 1000
   const all = [
     ...sizeSeries(g, sizes.data ?? [], known[0], from, to),
@@ -41,16 +43,29 @@ export function Sizing({ group: g, now }: { group: Group; now: number }) {
       {rules.data && <p data-testid="sizing">{rules.data.sentence}</p>}
       <Trouble error={rules.error ?? sizes.error ?? series.find((s) => s.error)?.error ?? null} />
       <div className="filters">
-        <Segmented aria-label="Time shown" value={seconds} onChange={setSeconds} options={spans} />
-        <Select
-          mode="multiple"
-          aria-label="Metrics shown besides"
-          placeholder="show another metric"
-          style={{ minWidth: 220 }}
-          value={chosen}
-          onChange={setChosen}
-          options={(metrics.data ?? []).map((m) => ({ value: m.name }))}
-        />
+        <Choice label="Time shown" value={seconds} onChange={setSeconds} options={spans} />
+        {more.length > 0 && (
+          <Pick
+            label="Show another metric"
+            value=""
+            onChange={(m) => setChosen([...chosen, m])}
+            options={[
+              { value: '', label: 'show another metric' },
+              ...more.map((value) => ({ value, label: value })),
+            ]}
+          />
+        )}
+        {chosen.map((m) => (
+          <button
+            key={m}
+            type="button"
+            className="taken"
+            aria-label={`Show ${m} no more`}
+            onClick={() => setChosen(chosen.filter((c) => c !== m))}
+          >
+            {m} ✕
+          </button>
+        ))}
       </div>
       {sizes.data && (
         <>
@@ -66,7 +81,7 @@ export function Sizing({ group: g, now }: { group: Group; now: number }) {
           <ChartLegend series={all} bands={bands.length > 0} />
         </>
       )}
-      <Rules group={g} list={rules.data} now={now} />
+      <Rules group={g} list={rules.data} />
     </>
   )
-}
+})

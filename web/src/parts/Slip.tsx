@@ -40,8 +40,15 @@ function RisingSlip(props: Omit<Props, 'now'>) {
 
 const StillSlip = memo(
   AnySlip,
-  (a, b) => a.instance === b.instance && a.usual === b.usual && a.older === b.older,
+  (a, b) => sameSlip(a.instance, b.instance) && a.usual === b.usual && a.older === b.older,
 )
+
+/** Whether two tellings of an instance look the same: requests in flight show on the way out alone. */
+function sameSlip(a: Instance, b: Instance): boolean {
+  if (a === b) return true
+  if (a.state === 'draining' || a.id !== b.id) return false
+  return (Object.keys(a) as (keyof Instance)[]).every((k) => k === 'in_flight' || a[k] === b[k])
+}
 
 function AnySlip({ instance, older: old, usual, now }: Props) {
   const mode = useMode()
@@ -73,6 +80,10 @@ function AnySlip({ instance, older: old, usual, now }: Props) {
     </Link>
   )
 }
+
+/** One instance in a sentence, as of now. */
+export const saySlip = (i: Instance, usual: number | undefined) =>
+  say(i, Math.max(secondsBetween(i.ordered_at, Date.now()), 0), usual)
 
 function say(i: Instance, age: number, usual: number | undefined): string {
   const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`

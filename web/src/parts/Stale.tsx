@@ -1,5 +1,6 @@
-import { Alert, Button } from 'antd'
+import { Button } from 'antd'
 import { Refused } from '../api/client'
+import { Notice } from './Notice'
 
 /** Whether a change was refused since somebody else changed the same meanwhile. */
 export function isStale(error: Error | null): boolean {
@@ -23,26 +24,18 @@ export function differences<T>(was: T, now: T, lines: Record<string, (o: T) => s
 /** Says what somebody else changed while a form was open, and that nothing of ours was. */
 export function Stale({ changed, onTakeOver }: { changed: Difference[]; onTakeOver: () => void }) {
   return (
-    <Alert
-      type="warning"
-      showIcon
-      role="alert"
-      title="Somebody changed it while you looked, so nothing of yours was changed."
-      description={
-        <>
-          <ul className="plain">
-            {changed.map((d) => (
-              <li key={d.title}>
-                {d.title} was {d.was} and is {d.now}
-              </li>
-            ))}
-            {changed.length === 0 && <li>It is being read again…</li>}
-          </ul>
-          <Button size="small" disabled={changed.length === 0} onClick={onTakeOver}>
-            Go on from how it is now
-          </Button>
-        </>
-      }
-    />
+    <Notice title="Somebody changed it while you looked, so nothing of yours was changed.">
+      <ul className="plain">
+        {changed.map((d) => (
+          <li key={d.title}>
+            {d.title} was {d.was} and is {d.now}
+          </li>
+        ))}
+        {changed.length === 0 && <li>It is being read again…</li>}
+      </ul>
+      <Button size="small" disabled={changed.length === 0} onClick={onTakeOver}>
+        Go on from how it is now
+      </Button>
+    </Notice>
   )
 }

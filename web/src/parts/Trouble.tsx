@@ -1,7 +1,7 @@
-import { Alert } from 'antd'
+import { Notice } from './Notice'
 
 /** What went wrong with reading something, while what was read before stays. */
 export function Trouble({ error }: { error: Error | null }) {
   if (!error) return null
-  return <Alert type="error" showIcon title={error.message} role="alert" />
+  return <Notice bad title={error.message} />
 }

@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { memo, useState } from 'react'
 import type { Group, Instance } from '../api/client'
 import { useMode } from './mode'
 import { Slip, Tile, toneOf } from './Slip'
@@ -24,7 +24,13 @@ function tipOf(target: EventTarget, around: HTMLElement): Tip | null {
 }
 
 /** Zones as rows of slips, in their fixed order. */
-export function ZoneRows({ group, instances }: { group: Group; instances: Instance[] }) {
+export const ZoneRows = memo(function ZoneRows({
+  group,
+  instances,
+}: {
+  group: Group
+  instances: Instance[]
+}) {
   const newest = [...new Set(instances.map((i) => versionNumber(i.version)))]
     .sort((a, b) => b - a)
     .slice(0, 4)
@@ -61,7 +67,7 @@ export function ZoneRows({ group, instances }: { group: Group; instances: Instan
       })}
     </div>
   )
-}
+})
 
 function Row({ zone, lost, children }: { zone: string; lost: boolean; children: React.ReactNode }) {
   return (
@@ -75,7 +81,7 @@ function Row({ zone, lost, children }: { zone: string; lost: boolean; children: 
 }
 
 /** What the tiles mean: the versions that are there, and the states and verdicts. */
-export function Legend({ group, instances }: { group: Group; instances: Instance[] }) {
+export const Legend = memo(function Legend({ group, instances }: { group: Group; instances: Instance[] }) {
   const mode = useMode()
   const versions = instances.map((i) => i.version)
   const tone = toneOf(['x@1'], 'x@1', mode)
@@ -130,4 +136,4 @@ export function Legend({ group, instances }: { group: Group; instances: Instance
       )}
     </div>
   )
-}
+})

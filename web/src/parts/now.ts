@@ -26,6 +26,11 @@ function read(): number {
   return at
 }
 
+/** What follows from the time; who asks is drawn anew only when that is another. */
+export function useOfNow<T extends string | number | boolean>(of: (now: number) => T): T {
+  return useSyncExternalStore(subscribe, () => of(read()))
+}
+
 /** The time in ms, told anew every half second, for what counts up on the page. */
 export function useNow(): number {
   return useSyncExternalStore(subscribe, read)

@@ -1,3 +1,5 @@
+import type { Group } from '../api/client'
+
 /** Writes a duration as the service's sentences do. */
 export function span(seconds: number): string {
   if (seconds < 0) return '0 s'
@@ -18,12 +20,30 @@ export function secondsBetween(from: string, to: string | number): number {
   return ((typeof to === 'number' ? to : Date.parse(to)) - Date.parse(from)) / 1000
 }
 
+/** How long there is until a time, 0 s when it is past. */
+export function leftOf(until: string, now: number): string {
+  return span(Math.max(-secondsBetween(until, now), 0))
+}
+
+// A format is costly to make, and tables ask for hundreds of times.
+const clockFormat = new Intl.DateTimeFormat(undefined, { timeStyle: 'medium', hour12: false })
+const exactFormat = new Intl.DateTimeFormat(undefined, {
+  year: 'numeric',
+  month: 'numeric',
+  day: 'numeric',
+  hour: 'numeric',
+  minute: '2-digit',
+  second: '2-digit',
+  hour12: false,
+  timeZoneName: 'short',
+})
+
 export function clock(at: string): string {
-  return new Date(at).toLocaleTimeString(undefined, { hour12: false })
+  return clockFormat.format(new Date(at))
 }
 
 export function exact(at: string): string {
-  return new Date(at).toLocaleString(undefined, { hour12: false, timeZoneName: 'short' })
+  return exactFormat.format(new Date(at))
 }
 
 export function versionNumber(version: string): number {
@@ -58,4 +78,18 @@ export function measuredAs(v: number, unit: string): string {
   if (unit.trim() === 'B/s') return `${size(v)}/s`
   const text = Math.abs(v) >= 100 ? v.toFixed(0) : String(Number(v.toPrecision(3)))
   return text + unit
+}
+
+/** Labels as they are written elsewhere too: service=timetable, env=trial. */
+export function labelText(labels: Record<string, string>): string {
+  return Object.entries(labels)
+    .map(([k, v]) => `${k}=${v}`)
+    .join(', ')
+}
+
+/** How zones are filled, in words. */
+export const spreads: Record<Group['spread'], string> = {
+  even: 'evenly',
+  'in-order': 'in order: the first that takes machines',
+  cheapest: 'by price: the cheapest, and evenly among equal ones',
 }

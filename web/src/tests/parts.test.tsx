@@ -25,7 +25,7 @@ it('tells states by a sign besides the colour', () => {
 it('tells a time as how long ago, never one that is to come', () => {
   vi.useFakeTimers({ now: Date.parse('2026-05-01T12:00:00Z') })
   render(<Ago at="2026-05-01T11:58:30Z" />)
-  expect(screen.getByText('1 m 30 s ago').getAttribute('tabindex')).toBe('0')
+  expect(screen.getByText('1 m ago').getAttribute('tabindex')).toBe('0')
   cleanup()
   render(<Ago at="2026-05-01T12:00:05Z" />)
   expect(screen.getByText('0 ms ago')).toBeTruthy()

@@ -1,28 +1,7 @@
-import { Alert, Button, Form, Input, InputNumber, Modal, Select } from 'antd'
-import { useDrills, useStartDrill, useStopDrill, useZones, type NewDrill } from '../api/keeping'
-import { useNow } from './now'
+import { Form, Input, InputNumber, Modal, Select } from 'antd'
+import { useStartDrill, useZones, type NewDrill } from '../api/keeping'
+import { Notice } from './Notice'
 import { Trouble } from './Trouble'
-import { secondsBetween, span } from './words'
-
-/** The drills under way, on every page, with a way to end each. */
-export function DrillLine() {
-  const drills = useDrills()
-  const stop = useStopDrill()
-  const now = useNow()
-  if (!drills.data?.length) return null
-  return (
-    <div className="drills" role="status">
-      {drills.data.map((d) => (
-        <div key={d.number} className="row">
-          ▲ Drill {d.number}: {d.what}, {span(-secondsBetween(d.until_at, now))} left
-          <Button size="small" loading={stop.isPending} onClick={() => stop.mutate(d.number)}>
-            Stop it
-          </Button>
-        </div>
-      ))}
-    </div>
-  )
-}
 
 const kinds: { value: NewDrill['kind']; label: string }[] = [
   { value: 'hang', label: 'hang: its processes are stopped where they are' },
@@ -78,17 +57,15 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
       onOk={() => form.submit()}
       onCancel={onClose}
     >
-      <Alert
-        type="warning"
-        showIcon
-        style={{ marginBottom: 12 }}
+      <Notice
         title={
           kind === 'zone' || kind === 'region'
             ? `All machines of the ${kind} die, of every group, and their requests in flight with them.`
             : 'This is done to a real instance that may have requests.'
         }
-        description="The drill is journalled, ends by itself, and can be stopped before."
-      />
+      >
+        <div>The drill is journalled, ends by itself, and can be stopped before.</div>
+      </Notice>
       <Form<Fields>
         form={form}
         layout="vertical"
