@@ -44,10 +44,15 @@ func (a *app) complete(cmd *cobra.Command) {
 	cmd.PersistentFlags().VisitAll(each)
 	if takes := argumentsOf(cmd); len(takes) > 0 && cmd.ValidArgsFunction == nil {
 		cmd.ValidArgsFunction = func(c *cobra.Command, had []string, _ string) ([]string, cobra.ShellCompDirective) {
-			if len(had) >= len(takes) {
+			n := len(had)
+			if strings.HasSuffix(c.Use, "…") && !strings.Contains(c.Use, " --") { // the last may be several
+				n = min(n, len(takes)-1)
+			}
+			if n >= len(takes) {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
-			return a.offered(c.Context(), path, takes[len(had)]), cobra.ShellCompDirectiveNoFileComp
+			left := slices.DeleteFunc(a.offered(c.Context(), path, takes[n]), func(name string) bool { return slices.Contains(had, name) })
+			return left, cobra.ShellCompDirectiveNoFileComp
 		}
 	}
 	for _, below := range cmd.Commands() {

@@ -54,11 +54,11 @@ timetable-00a, and timetable-010 is the sixteenth. A number is never given twice
 		}}
 	logging.Flags().BoolVar(&follow, "follow", false, "go on with what it writes until it is gone, or Ctrl-C")
 	return group("instance", "Instances: the machines that groups or people launched", listing, showing, logging, a.instanceLaunch(), a.instanceRetire(), a.instanceRelease(), a.instanceRun(), a.instanceShell(),
-		a.instanceTell("recreate", "Give an instance a fresh machine under its name; nothing takes its place meanwhile", "getting a fresh machine"),
-		a.instanceTell("pin", "Protect an instance from removal, by healing, shedding and rollouts alike", "pinned; nothing removes it"),
-		a.instanceTell("unpin", "Let an instance be removed again", "not pinned any more"),
-		a.instanceTell("park", "Take an instance out of traffic and keep it running; the group launches another", "parked; bring it back with: unitas instance unpark"),
-		a.instanceTell("unpark", "Bring a parked instance back; once it serves the group sheds one", "coming back"))
+		a.instanceTell("recreate", "Give instances fresh machines under their names; nothing takes their places meanwhile", "getting a fresh machine.", &comes{contract.InstanceStateServing, "it serves again, on its fresh machine", true}),
+		a.instanceTell("pin", "Protect instances from removal, by healing, shedding and rollouts alike", "pinned, and removed by nothing.", nil),
+		a.instanceTell("unpin", "Let instances be removed again", "not pinned any more.", nil),
+		a.instanceTell("park", "Take instances out of traffic and keep them running; the group launches others", "parked; bring back with: unitas instance unpark", &comes{contract.InstanceStateParked, "it is parked, with no request left", false}),
+		a.instanceTell("unpark", "Bring parked instances back; once they serve the group sheds as many", "coming back.", &comes{contract.InstanceStateServing, "it serves again", false}))
 }
 
 func instancePicture(in contract.Instance) string {

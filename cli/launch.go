@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,6 +19,7 @@ func (a *app) instanceLaunch() *cobra.Command {
 	var name, template, zone, image, file, text string
 	var labels map[string]string
 	var wait bool
+	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "launch --name NAME --template NAME@N --zone ZONE", Short: "Launch one instance outside any group", Args: exactly(),
 		Long: `Launches one instance outside any group, and prints its boot log while it comes up.
@@ -39,7 +41,7 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 			if !wait {
 				return a.print(in, func() string { return fmt.Sprintf("%s is %s in %s.\n", in.Id, in.State, in.Zone) })
 			}
-			return a.watchBoot(cmd.Context(), in)
+			return a.watchBoot(cmd.Context(), in, timeout)
 		},
 	}
 	flags := cmd.Flags()
@@ -51,6 +53,7 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 	flags.StringVar(&text, "user-data-text", "", "the other user data itself, as `TEXT`")
 	pairsVar(flags, &labels, "label", "labels besides the template's, `NAME=VALUE,…`")
 	flags.BoolVar(&wait, "wait", true, "print its boot log until it serves")
+	flags.DurationVar(&timeout, "timeout", 0, "stay no longer than this, and exit 3; 0s is as long as it takes")
 	for _, must := range []string{"name", "template", "zone"} {
 		_ = cmd.MarkFlagRequired(must)
 	}
@@ -117,7 +120,12 @@ func (a *app) followBootLog(ctx context.Context, id string) error {
 }
 
 // watchBoot prints what the machine writes until it serves or is gone.
-func (a *app) watchBoot(ctx context.Context, in contract.Instance) error {
+func (a *app) watchBoot(ctx context.Context, in contract.Instance, timeout time.Duration) error {
+	if timeout > 0 {
+		var cancel func()
+		ctx, cancel = context.WithTimeout(ctx, timeout)
+		defer cancel()
+	}
 	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
 	tail := bootTail{a: a, id: in.Id, to: a.err}
 	over, err := tail.until(ctx, func(now contract.Instance) (bool, error) {
@@ -132,6 +140,9 @@ func (a *app) watchBoot(ctx context.Context, in contract.Instance) error {
 		}
 		return false, nil
 	})
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) && !over {
+		return badEnd{fmt.Sprintf("%s does not serve after %s, and goes on; see it with: unitas instance show %s", in.Id, timeout, in.Id)}
+	}
 	if !over && err == nil {
 		fmt.Fprintf(a.err, "it goes on; see it with: unitas instance show %s\n", in.Id)
 	}
@@ -151,44 +162,6 @@ func (a *app) whyNot(ctx context.Context, in contract.Instance) string {
 		}
 	}
 	return in.Why
-}
-
-func (a *app) instanceRetire() *cobra.Command {
-	var yes bool
-	var reason string
-	var p patience
-	cmd := &cobra.Command{Use: "retire INSTANCE", Short: "Drain, stop and remove an instance; its group launches another", Args: exactly("INSTANCE"),
-		Example: "  unitas instance retire timetable-003 --reason \"its disk is slow\" --wait --timeout 2m",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			stays, err := p.stays()
-			if err != nil {
-				return err
-			}
-			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), args[0]) })
-			if err != nil {
-				return err
-			}
-			then := "Nothing takes its place."
-			if in.Group != "" {
-				then = fmt.Sprintf("The group %s launches another.", in.Group)
-			}
-			if err := a.confirm(yes, "retiring "+in.Id+" stops its machine",
-				fmt.Sprintf("This drains and stops the machine of %s in %s and removes its files. %s Its journal stays.\nRetire it?", in.Id, in.Zone, then)); err != nil {
-				return err
-			}
-			in, err = a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommandRetire, given(cmd, "reason", reason))
-			if err != nil {
-				return err
-			}
-			if stays {
-				return a.stayUntilGone(cmd.Context(), in, p)
-			}
-			return a.print(in, func() string { return in.Id + " is being retired.\n" })
-		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
-	p.add(cmd, "it is gone and its group is whole again")
-	return cmd
 }
 
 func (a *app) instanceRelease() *cobra.Command {
@@ -264,28 +237,5 @@ command's own; 3 as well when it did not end by itself.`,
 			return nil
 		}}
 	cmd.Flags().DurationVar(&timeout, "timeout", 30*time.Second, "end it after this long, at most 5m")
-	return cmd
-}
-
-func (a *app) tellInstance(ctx context.Context, id string, command contract.InstanceCommandCommand, reason *string) (contract.Instance, error) {
-	whatever := "*"
-	in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
-		return c.TellInstance(ctx, id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: command, Reason: reason})
-	})
-	return in, err
-}
-
-// instanceTell is a command that is told to an instance.
-func (a *app) instanceTell(word, short, done string) *cobra.Command {
-	var reason string
-	cmd := &cobra.Command{Use: word + " INSTANCE", Short: short, Args: exactly("INSTANCE"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := a.tellInstance(cmd.Context(), args[0], contract.InstanceCommandCommand(word), given(cmd, "reason", reason))
-			if err != nil {
-				return err
-			}
-			return a.print(in, func() string { return fmt.Sprintf("%s is %s\n", in.Id, done) })
-		}}
-	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	return cmd
 }

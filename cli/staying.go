@@ -60,28 +60,63 @@ func (v groupView) hopeless(wanted int) string {
 	return ""
 }
 
-// stayUntilGone follows an instance to its end, and its group until it is whole again.
-func (a *app) stayUntilGone(ctx context.Context, in contract.Instance, p patience) error {
-	size := 0
+// stayUntilGone follows instances to their end, and their groups until they are whole again.
+func (a *app) stayUntilGone(ctx context.Context, retired []contract.Instance, p patience) error {
+	sizes := map[string]int{}
 	return a.live(ctx, p, func() (sight, error) {
-		now, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, in.Id) })
-		if err != nil {
-			return sight{}, err
+		s, err := a.lookAt(ctx, retired, comes{state: contract.InstanceStateGone})
+		if err != nil || !s.done {
+			return s, err
 		}
-		s := sight{picture: instancePicture(now), sentence: fmt.Sprintf("%s is %s, because %s.", now.Id, now.State, now.Why), value: now,
-			done: now.State == contract.InstanceStateGone}
-		if in.Group == "" || !s.done {
-			return s, nil
+		for _, in := range retired {
+			if in.Group == "" {
+				continue
+			}
+			g, err := a.readGroup(ctx, in.Group)
+			if err != nil {
+				return sight{}, err
+			}
+			if _, seen := sizes[in.Group]; !seen {
+				sizes[in.Group] = g.Size
+			}
+			s.picture, s.sentence, s.value = g.picture(), g.Summary.Sentence, g.Group
+			if s.done, s.bad = g.whole(), g.hopeless(sizes[in.Group]); !s.done {
+				break
+			}
 		}
-		g, err := a.readGroup(ctx, in.Group)
-		if err != nil {
-			return sight{}, err
-		}
-		if size == 0 {
-			size = g.Size
-		}
-		s.picture, s.sentence, s.value = g.picture(), g.Summary.Sentence, g.Group
-		s.done, s.bad = g.whole(), g.hopeless(size)
 		return s, nil
 	})
+}
+
+// stayUntil follows instances until all have come to a state.
+func (a *app) stayUntil(ctx context.Context, told []contract.Instance, p patience, to comes) error {
+	return a.live(ctx, p, func() (sight, error) { return a.lookAt(ctx, told, to) })
+}
+
+// lookAt looks at instances that are to come to something.
+func (a *app) lookAt(ctx context.Context, told []contract.Instance, to comes) (sight, error) {
+	s, there := sight{}, 0
+	var all []contract.Instance
+	for _, was := range told {
+		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, was.Id) })
+		if err != nil {
+			return sight{}, err
+		}
+		all = append(all, in)
+		s.sentence = fmt.Sprintf("%s is %s, because %s.", in.Id, in.State, in.Why)
+		switch {
+		case in.State == to.state && (!to.fresh || in.Launch > was.Launch):
+			there++
+		case in.State == contract.InstanceStateGone || in.State == contract.InstanceStateLost:
+			s.bad = fmt.Sprintf("%s is %s: %s", in.Id, in.State, in.Why)
+		}
+	}
+	if len(all) == 1 {
+		s.value, s.picture = all[0], instancePicture(all[0])
+	} else {
+		s.value, s.picture = all, instanceTable(all)
+		s.sentence = fmt.Sprintf("%d of %d are %s; %s", there, len(all), to.state, s.sentence)
+	}
+	s.done = there == len(all)
+	return s, nil
 }

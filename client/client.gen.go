@@ -632,6 +632,20 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 	LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TellInstancesWithBody Give the same command to several instances, one after another; each takes it or says why not
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+	TellInstancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellInstances Give the same command to several instances, one after another; each takes it or says why not
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+	TellInstances(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetInstance One instance with the last answers of its checks
 	//
 	// Corresponds with GET /v1/instances/{id} (the `GetInstance` operationId).
@@ -2473,6 +2487,40 @@ func (c *Client) LaunchInstanceWithBody(ctx context.Context, params *LaunchInsta
 // Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 func (c *Client) LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLaunchInstanceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellInstancesWithBody Give the same command to several instances, one after another; each takes it or says why not
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+func (c *Client) TellInstancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstancesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellInstances Give the same command to several instances, one after another; each takes it or says why not
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+func (c *Client) TellInstances(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstancesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7331,6 +7379,46 @@ func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParam
 	return req, nil
 }
 
+// NewTellInstancesRequest calls the generic TellInstances builder with application/json body
+func NewTellInstancesRequest(server string, body TellInstancesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTellInstancesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTellInstancesRequestWithBody constructs an http.Request for the TellInstances method, with any body, and a specified content type
+func NewTellInstancesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/instances/commands")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetInstanceRequest constructs an http.Request for the GetInstance method
 func NewGetInstanceRequest(server string, id InstanceId) (*http.Request, error) {
 	var err error
@@ -10644,6 +10732,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/instances (the `LaunchInstance` operationId).
 	LaunchInstanceWithResponse(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error)
+
+	// TellInstancesWithBodyWithResponse Give the same command to several instances, one after another; each takes it or says why not
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+	TellInstancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
+
+	// TellInstancesWithResponse Give the same command to several instances, one after another; each takes it or says why not
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+	TellInstancesWithResponse(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
 
 	// GetInstanceWithResponse One instance with the last answers of its checks
 	//
@@ -14061,6 +14163,54 @@ func (r LaunchInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LaunchInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TellInstancesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InstancesTold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TellInstancesResponse) GetJSON200() *InstancesTold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TellInstancesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TellInstancesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TellInstancesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TellInstancesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TellInstancesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17701,6 +17851,32 @@ func (c *ClientWithResponses) LaunchInstanceWithResponse(ctx context.Context, pa
 	return ParseLaunchInstanceResponse(rsp)
 }
 
+// TellInstancesWithBodyWithResponse Give the same command to several instances, one after another; each takes it or says why not
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+func (c *ClientWithResponses) TellInstancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
+	rsp, err := c.TellInstancesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellInstancesResponse(rsp)
+}
+
+// TellInstancesWithResponse Give the same command to several instances, one after another; each takes it or says why not
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
+func (c *ClientWithResponses) TellInstancesWithResponse(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
+	rsp, err := c.TellInstances(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellInstancesResponse(rsp)
+}
+
 // GetInstanceWithResponse One instance with the last answers of its checks
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20668,6 +20844,39 @@ func ParseLaunchInstanceResponse(rsp *http.Response) (*LaunchInstanceResponse, e
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTellInstancesResponse parses an HTTP response from a TellInstancesWithResponse call
+func ParseTellInstancesResponse(rsp *http.Response) (*TellInstancesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TellInstancesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InstancesTold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

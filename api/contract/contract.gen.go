@@ -358,6 +358,39 @@ func (e InstanceState) Valid() bool {
 	}
 }
 
+// Defines values for InstancesCommandCommand.
+const (
+	InstancesCommandCommandPark     InstancesCommandCommand = "park"
+	InstancesCommandCommandPin      InstancesCommandCommand = "pin"
+	InstancesCommandCommandRecreate InstancesCommandCommand = "recreate"
+	InstancesCommandCommandRelease  InstancesCommandCommand = "release"
+	InstancesCommandCommandRetire   InstancesCommandCommand = "retire"
+	InstancesCommandCommandUnpark   InstancesCommandCommand = "unpark"
+	InstancesCommandCommandUnpin    InstancesCommandCommand = "unpin"
+)
+
+// Valid indicates whether the value is a known member of the InstancesCommandCommand enum.
+func (e InstancesCommandCommand) Valid() bool {
+	switch e {
+	case InstancesCommandCommandPark:
+		return true
+	case InstancesCommandCommandPin:
+		return true
+	case InstancesCommandCommandRecreate:
+		return true
+	case InstancesCommandCommandRelease:
+		return true
+	case InstancesCommandCommandRetire:
+		return true
+	case InstancesCommandCommandUnpark:
+		return true
+	case InstancesCommandCommandUnpin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JournalEntryOutcome.
 const (
 	JournalEntryOutcomeBad  JournalEntryOutcome = "bad"
@@ -1917,6 +1950,12 @@ type InstanceList struct {
 	Next  *string    `json:"next,omitempty"`
 }
 
+// InstanceRefusal defines model for InstanceRefusal.
+type InstanceRefusal struct {
+	Instance string `json:"instance"`
+	Why      string `json:"why"`
+}
+
 // InstanceRelease defines model for InstanceRelease.
 type InstanceRelease struct {
 	Reason *string `json:"reason,omitempty"`
@@ -1927,6 +1966,25 @@ type InstanceRelease struct {
 
 // InstanceState defines model for InstanceState.
 type InstanceState string
+
+// InstancesCommand defines model for InstancesCommand.
+type InstancesCommand struct {
+	// Command release: they leave their groups and run on; the groups launch others
+	Command   InstancesCommandCommand `json:"command"`
+	Instances []string                `json:"instances"`
+	Reason    *string                 `json:"reason,omitempty"`
+}
+
+// InstancesCommandCommand release: they leave their groups and run on; the groups launch others
+type InstancesCommandCommand string
+
+// InstancesTold defines model for InstancesTold.
+type InstancesTold struct {
+	Refused []InstanceRefusal `json:"refused"`
+
+	// Taken Those that took it, as they are now
+	Taken []Instance `json:"taken"`
+}
 
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
@@ -4673,6 +4731,9 @@ type WithdrawImageJSONRequestBody = Withdrawal
 
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = NewInstance
+
+// TellInstancesJSONRequestBody defines body for TellInstances for application/json ContentType.
+type TellInstancesJSONRequestBody = InstancesCommand
 
 // TellInstanceJSONRequestBody defines body for TellInstance for application/json ContentType.
 type TellInstanceJSONRequestBody = InstanceCommand

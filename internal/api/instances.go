@@ -157,17 +157,25 @@ func (s *Server) ListFailures(ctx context.Context, r routes.ListFailuresRequestO
 
 // ReleaseInstance lets an instance go without stopping it.
 func (s *Server) ReleaseInstance(ctx context.Context, r routes.ReleaseInstanceRequestObject) (routes.ReleaseInstanceResponseObject, error) {
-	revision, err := ifMatch(r.Params.IfMatch)
+	in, err := s.releaseInstance(ctx, r.Id, r.Params.IfMatch, given(r.Body.Replace), some(r.Body.Reason, ""))
+	return routes.ReleaseInstance200JSONResponse(in), err
+}
+
+func (s *Server) releaseInstance(ctx context.Context, id string, match *string, replace bool, reason string) (contract.Instance, error) {
+	revision, err := ifMatch(match)
 	if err != nil {
-		return nil, err
+		return contract.Instance{}, err
 	}
 	now := s.now()
-	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), r.Id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
-		return g.Release(now, in, given(r.Body.Replace), some(r.Body.Reason, ""))
+	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+		return g.Release(now, in, replace, reason)
 	})
 	if err != nil {
-		return nil, about("instance", r.Id, err)
+		return contract.Instance{}, about("instance", id, err)
 	}
-	in, err := s.Store.Instance(ctx, r.Id)
-	return routes.ReleaseInstance200JSONResponse(s.instance(in)), err
+	in, err := s.Store.Instance(ctx, id)
+	if err != nil {
+		return contract.Instance{}, err
+	}
+	return s.instance(in), nil
 }

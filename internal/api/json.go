@@ -28,7 +28,7 @@ func checkJSON(r *http.Request) error {
 		return &problem{status: http.StatusBadRequest, kind: "invalid", detail: fmt.Sprintf(format, args...)}
 	}
 	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
-	if p := tooSlow(err); p != nil {
+	if p := toProblem(err); p != nil {
 		return p
 	}
 	if err != nil {

@@ -125,3 +125,27 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 	}
 	return s.instance(in), nil
 }
+
+// TellInstances gives the same command to several instances.
+func (s *Server) TellInstances(ctx context.Context, r routes.TellInstancesRequestObject) (routes.TellInstancesResponseObject, error) {
+	out := contract.InstancesTold{Taken: []contract.Instance{}, Refused: []contract.InstanceRefusal{}}
+	whatever := "*"
+	for _, id := range r.Body.Instances {
+		tell := func() (contract.Instance, error) {
+			if r.Body.Command == contract.InstancesCommandCommandRelease {
+				return s.releaseInstance(ctx, id, &whatever, true, some(r.Body.Reason, ""))
+			}
+			return s.tellInstance(ctx, id, &whatever, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
+		}
+		in, err := tell()
+		if p := toProblem(err); p != nil && p.status < 500 {
+			out.Refused = append(out.Refused, contract.InstanceRefusal{Instance: id, Why: p.detail})
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Taken = append(out.Taken, in)
+	}
+	return routes.TellInstances200JSONResponse(out), nil
+}

@@ -129,12 +129,3 @@ func (p *paced) Read(b []byte) (int, error) {
 	}
 	return n, err
 }
-
-// tooSlow is the problem of a body that was given up, or nil.
-func tooSlow(err error) *problem {
-	var p *problem
-	if errors.As(err, &p) {
-		return p
-	}
-	return nil
-}

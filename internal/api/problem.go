@@ -64,6 +64,13 @@ var titles = map[string]string{
 	"internal":              "The service failed",
 }
 
+// toProblem is the problem that an error is, or nil.
+func toProblem(err error) *problem {
+	var p *problem
+	errors.As(err, &p)
+	return p
+}
+
 func invalid(pointer, format string, args ...any) *problem {
 	text := fmt.Sprintf(format, args...)
 	return &problem{status: http.StatusUnprocessableEntity, kind: "invalid", detail: text, fields: []fieldFault{{pointer, text}}}

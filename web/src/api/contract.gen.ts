@@ -1004,6 +1004,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/instances/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the same command to several instances, one after another; each takes it or says why not */
+        post: operations["tellInstances"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/instance-changes": {
         parameters: {
             query?: never;
@@ -2645,6 +2662,24 @@ export interface components {
              */
             command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate";
             reason?: string;
+        };
+        InstancesCommand: {
+            instances: string[];
+            /**
+             * @description release: they leave their groups and run on; the groups launch others
+             * @enum {string}
+             */
+            command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate" | "release";
+            reason?: string;
+        };
+        InstancesTold: {
+            /** @description Those that took it, as they are now */
+            taken: components["schemas"]["Instance"][];
+            refused: components["schemas"]["InstanceRefusal"][];
+        };
+        InstanceRefusal: {
+            instance: string;
+            why: string;
         };
         InstanceRelease: {
             /**
@@ -6661,6 +6696,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tellInstances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstancesCommand"];
+            };
+        };
+        responses: {
+            /** @description What each said */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstancesTold"];
                 };
             };
             default: components["responses"]["Problem"];

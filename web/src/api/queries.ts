@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useAct } from './act'
 import { applied } from './changes'
 import { api, Refused, take, type Group, type Instance, type NewRollout, type Rollout } from './client'
 import { save } from '../parts/save'
@@ -198,4 +199,11 @@ export function useTellInstance() {
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
   })
+}
+
+/** Gives the same command to several, in one request; each takes it or says why not. */
+export function useTellInstances() {
+  return useAct((body: { instances: string[]; command: InstanceAct | 'release'; reason?: string }) =>
+    take(api.POST('/v1/instances/commands', { body })),
+  )
 }

@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router'
 import { useImageFromInstance } from '../api/catalogue'
 import type { Instance } from '../api/client'
 import { useReleaseInstance } from '../api/keeping'
-import { useTellInstance, type InstanceAct } from '../api/queries'
+import { useTellInstance, useTellInstances, type InstanceAct } from '../api/queries'
 import { later } from './later'
 import { Trouble } from './Trouble'
 import { count } from './words'
@@ -47,13 +47,6 @@ interface Asked {
   on: Instance[]
 }
 
-/** How an act on several went. */
-export interface Told {
-  done: number
-  of: number
-  failed: string[]
-}
-
 /**
  * Tells instances what a person wants of them. What stops machines, or takes more than one
  * out of traffic, is asked for once, with a reason that the journal keeps.
@@ -62,25 +55,25 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const make = useImageFromInstance()
   const tell = useTellInstance()
   const release = useReleaseInstance()
+  const many = useTellInstances()
   const navigate = useNavigate()
   const [asked, setAsked] = useState<Asked | null>(null)
-  const [told, setTold] = useState<Told | null>(null)
 
-  const one = (id: string, act: Act, why: string) =>
-    act === 'release'
-      ? release.mutateAsync({ id, replace: true, ...(why ? { reason: why } : {}) })
-      : tell.mutateAsync({ id, command: act as InstanceAct, ...(why ? { reason: why } : {}) })
-  const all = async (on: Instance[], act: Act, why = '') => {
-    const failed: string[] = []
-    for (const [k, i] of on.entries()) {
-      setTold({ done: k, of: on.length, failed })
-      try {
-        await one(i.id, act, why)
-      } catch (e) {
-        failed.push(e instanceof Error ? e.message : String(e))
-      }
-    }
-    setTold({ done: on.length, of: on.length, failed })
+  const one = ({ id }: Instance, act: Act, reason: string) => {
+    const why = reason ? { reason } : {}
+    if (act === 'release') release.mutate({ id, replace: true, ...why })
+    else tell.mutate({ id, command: act as InstanceAct, ...why })
+  }
+  const all = (on: Instance[], act: Act, reason = '') => {
+    const first = on[0]
+    many.reset()
+    if (on.length === 1 && first) one(first, act, reason)
+    else
+      many.mutate({
+        instances: on.map((i) => i.id),
+        command: act as InstanceAct | 'release',
+        ...(reason ? { reason } : {}),
+      })
   }
   const act = (on: Instance[], what: Act) => {
     const first = on[0]
@@ -92,10 +85,10 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
       )
     else if (grave[what] || (on.length > 1 && takesOut.includes(what))) {
       setAsked({ act: what, on })
-    } else void all(on, what)
+    } else all(on, what)
   }
   const doIt = (what: Asked, reason: string) => {
-    void all(what.on, what.act, reason)
+    all(what.on, what.act, reason)
     setAsked(null)
   }
   const dialog: ReactNode = (
@@ -112,14 +105,19 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
           onClose={() => setAsked(null)}
         />
       )}
-      {told && told.done < told.of && (
+      <Trouble error={tell.error ?? release.error ?? many.error} />
+      {many.isPending && (
         <p className="waiting" role="status">
-          … {told.done} of {told.of} told
+          … {count(many.variables.instances.length, 'instance')} are told
         </p>
       )}
-      {told && told.failed.length > 0 && (
+      {many.data && many.data.refused.length > 0 && (
         <p className="trouble" role="alert">
-          ▲ {told.failed.length} of {told.of} refused: {told.failed.slice(0, 3).join(' ')}
+          ▲ {many.data.refused.length} of {many.data.refused.length + many.data.taken.length} refused:{' '}
+          {many.data.refused
+            .slice(0, 3)
+            .map((r) => r.why)
+            .join(' ')}
         </p>
       )}
     </>

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unitas/api/contract"
+	"unitas/client"
+	"unitas/internal/fleet/words"
+)
+
+// someInstances checks the arguments of an act on instances.
+func someInstances(_ *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return misused("takes INSTANCE, or several, and was given none")
+	}
+	for k, name := range args {
+		if slices.Contains(args[:k], name) {
+			return misused("%s is named twice", name)
+		}
+	}
+	return nil
+}
+
+// tellInstances gives the same command to instances and returns those that took it; the
+// others are an error, after which the act still goes on for those.
+func (a *app) tellInstances(ctx context.Context, ids []string, command contract.InstancesCommandCommand, reason *string) ([]contract.Instance, error) {
+	if len(ids) == 1 { // what is wrong with one is told as itself
+		whatever := "*"
+		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
+			return c.TellInstance(ctx, ids[0], &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommand(command), Reason: reason})
+		})
+		return []contract.Instance{in}, err
+	}
+	told, _, err := ask[contract.InstancesTold](a, func(c *client.Client) (*http.Response, error) {
+		return c.TellInstances(ctx, contract.InstancesCommand{Instances: ids, Command: command, Reason: reason})
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(told.Refused) == 0 {
+		return told.Taken, nil
+	}
+	lines := make([]string, len(told.Refused))
+	for k, r := range told.Refused {
+		lines[k] = strings.TrimSuffix(r.Why, ".")
+	}
+	return told.Taken, fmt.Errorf("%d of %s refused: %s", len(lines), words.Count(len(ids), "instance"), strings.Join(lines, "; "))
+}
+
+// printTold prints one instance as itself and several as a list.
+func (a *app) printTold(taken []contract.Instance, done string) error {
+	if len(taken) == 0 {
+		return nil
+	}
+	if len(taken) == 1 {
+		return a.print(taken[0], func() string { return fmt.Sprintf("%s is %s\n", taken[0].Id, done) })
+	}
+	names := make([]string, len(taken))
+	for k, in := range taken {
+		names[k] = in.Id
+	}
+	return a.print(taken, func() string { return fmt.Sprintf("%s: %s\n", strings.Join(names, ", "), done) })
+}
+
+func (a *app) instanceRetire() *cobra.Command {
+	var yes bool
+	var reason string
+	var p patience
+	cmd := &cobra.Command{Use: "retire INSTANCE…", Short: "Drain, stop and remove instances; their groups launch others", Args: someInstances,
+		Example: "  unitas instance retire timetable-003 --reason \"its disk is slow\" --wait --timeout 2m\n  unitas instance retire timetable-003 timetable-00a --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			stays, err := p.stays()
+			if err != nil {
+				return err
+			}
+			question, err := a.retiring(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			if err := a.confirm(yes, "retiring "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), question); err != nil {
+				return err
+			}
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, given(cmd, "reason", reason))
+			if stays && len(taken) > 0 {
+				return errors.Join(err, a.stayUntilGone(cmd.Context(), taken, p))
+			}
+			if err != nil && len(args) == 1 {
+				return err
+			}
+			return errors.Join(err, a.printTold(taken, "being retired."))
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	p.add(cmd, "they are gone and their groups are whole again")
+	return cmd
+}
+
+// retiring says what goes, and what takes its place.
+func (a *app) retiring(ctx context.Context, ids []string) (string, error) {
+	var where, groups []string
+	for _, id := range ids {
+		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
+		if err != nil {
+			return "", err
+		}
+		where = append(where, in.Id+" in "+in.Zone)
+		if in.Group != "" && !slices.Contains(groups, in.Group) {
+			groups = append(groups, in.Group)
+		}
+	}
+	then := "Nothing takes " + either(len(ids), "its place.", "their places.")
+	if len(groups) > 0 {
+		then = fmt.Sprintf("The %s %s %s %s.", either(len(groups), "group", "groups"), strings.Join(groups, ", "), either(len(groups), "launches", "launch"), either(len(ids), "another", "others"))
+	}
+	return fmt.Sprintf("This drains and stops the %s of %s and removes %s files. %s %s stay%s.\nRetire %s?", either(len(ids), "machine", "machines"), strings.Join(where, ", "),
+		either(len(ids), "its", "their"), then, either(len(ids), "Its journal", "Their journals"), either(len(ids), "s", ""), either(len(ids), "it", "them")), nil
+}
+
+// either is the word for one or for several.
+func either(n int, one, several string) string {
+	if n == 1 {
+		return one
+	}
+	return several
+}
+
+// comes is what an act on instances comes to in the end, for who waits.
+type comes struct {
+	state contract.InstanceState
+	until string
+	fresh bool // on another machine than when it was told
+}
+
+// instanceTell is a command that is told to instances.
+func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
+	var reason string
+	var p patience
+	cmd := &cobra.Command{Use: word + " INSTANCE…", Short: short, Args: someInstances,
+		Example: fmt.Sprintf("  unitas instance %s timetable-003\n  unitas instance %s timetable-003 timetable-00a --reason \"to compare them\"", word, word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			stays, err := p.stays()
+			if err != nil {
+				return err
+			}
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), given(cmd, "reason", reason))
+			if err != nil && len(args) == 1 {
+				return err
+			}
+			if stays && len(taken) > 0 {
+				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
+			}
+			return errors.Join(err, a.printTold(taken, done))
+		}}
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	if to != nil {
+		p.add(cmd, to.until)
+	}
+	return cmd
+}
