@@ -143,3 +143,28 @@ export function useReleaseInstance() {
     ),
   )
 }
+
+export type NewPool = Schemas['NewPool']
+export type NewCheck = Schemas['NewCheck']
+
+const once = () => ({ header: { 'Idempotency-Key': crypto.randomUUID() } })
+
+export function useMakePool() {
+  return useAct((body: NewPool) => take(api.POST('/v1/pools', { params: once(), body })))
+}
+
+export function useMakeCheck() {
+  return useAct((body: NewCheck) => take(api.POST('/v1/checks', { params: once(), body })))
+}
+
+export function useDeletePool() {
+  return useAct((pool: Pool) =>
+    take(api.DELETE('/v1/pools/{name}', { params: { path: { name: pool.name }, header: seen(pool) } })),
+  )
+}
+
+export function useDeleteCheck() {
+  return useAct((check: Check) =>
+    take(api.DELETE('/v1/checks/{name}', { params: { path: { name: check.name }, header: seen(check) } })),
+  )
+}

@@ -15,7 +15,7 @@ import { useOfNow } from '../parts/now'
 import { FootingBand, titleOf } from '../parts/footing'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
-import { count, secondsBetween } from '../parts/words'
+import { count, list, secondsBetween } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
 import { GroupSettings } from './GroupSettings'
 import { Health } from './Health'
@@ -95,7 +95,7 @@ export function Group() {
       <Journal group={name} />
       <h2 id="settings">Settings</h2>
       <GroupSettings group={g} />
-      {!g.deleting && <Delete group={g} count={live.length} />}
+      {!g.deleting && <Delete group={g} instances={live} />}
     </Page>
   )
 }
@@ -123,8 +123,17 @@ function Index() {
 }
 
 /** The end of a group, asked for once with all that goes. */
-function Delete({ group: g, count: n }: { group: GroupOf; count: number }) {
+function Delete({ group: g, instances }: { group: GroupOf; instances: Instance[] }) {
   const del = useDeleteGroup()
+  const n = instances.length
+  const pins = instances.filter((i) => i.pinned).map((i) => i.id)
+  if (pins.length > 0)
+    return (
+      <p className="quiet" style={{ marginTop: 16 }}>
+        The group cannot be deleted while {list(pins)} {pins.length === 1 ? 'is' : 'are'} pinned; unpin{' '}
+        {pins.length === 1 ? 'it' : 'them'} first.
+      </p>
+    )
   return (
     <div className="row" style={{ marginTop: 16 }}>
       <Popconfirm

@@ -1,32 +1,32 @@
-import { Button, Form, Input, InputNumber, Modal, Select } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 import { type Pool as PoolOf } from '../api/client'
-import { useChangePool } from '../api/keeping'
+import { useDeletePool } from '../api/keeping'
 import { usePool, isMissing } from '../api/queries'
+import { later } from '../parts/later'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
-import { SpokenFields } from '../parts/SpokenFields'
-import {
-  ejectWords,
-  fieldsOfSpoken,
-  poolLimitWords,
-  speakWords,
-  spokenChange,
-  stayWords,
-  type SpokenFields as SpokenValues,
-} from '../parts/spokenSettings'
-import { differences, isStale, Stale } from '../parts/Stale'
+import { ejectWords, poolLimitWords, speakWords, stayWords } from '../parts/spokenSettings'
+import { Remove } from '../parts/Remove'
+import { sharesText, weightsText } from '../parts/poolSettings'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
-import { span } from '../parts/words'
+import { list, span } from '../parts/words'
+
+const ChangePool = later(async () => (await import('../parts/PoolForm')).ChangePool)
+
+/** Whether requests that come to it now find nobody. */
+const sendsNowhere = (p: PoolOf) => !p.targets.some((t) => t.open)
 
 /** One pool: is it well, who gets requests, how they are answered, its settings. */
 export function Pool() {
   const name = useParams().name ?? ''
-  useTitle(name)
   const pool = usePool(name)
+  const remove = useDeletePool()
+  const navigate = useNavigate()
+  useTitle(pool.data ? poolTitle(pool.data) : name)
   const [changing, setChanging] = useState(false)
   if (isMissing(pool.error)) {
     return (
@@ -48,6 +48,15 @@ export function Pool() {
   return (
     <Page>
       <h1>{p.name}</h1>
+      {sendsNowhere(p) && (
+        <div className="band trouble" role="alert" data-testid="band">
+          ■ Nobody gets requests:{' '}
+          {p.targets.length === 0
+            ? 'the pool has no targets'
+            : `none of its ${String(p.targets.length)} targets is healthy`}
+          .
+        </div>
+      )}
       <p className="sentence" aria-live="polite">
         {p.sentence}
       </p>
@@ -63,7 +72,19 @@ export function Pool() {
         <Button size="small" onClick={() => setChanging(true)}>
           Change…
         </Button>
+        {p.groups.length === 0 ? (
+          <Remove
+            name={p.name}
+            goes={`${p.listeners.length > 0 ? `${list(p.listeners.map((l) => l.address))} ${p.listeners.length === 1 ? 'is' : 'are'} closed, and the` : 'The'} pool goes with its settings.`}
+            onRemove={() => remove.mutate(p, { onSuccess: () => void navigate('/pools') })}
+          />
+        ) : (
+          <span className="quiet">
+            It can be removed once {list(p.groups)} {p.groups.length === 1 ? 'names' : 'name'} it no more.
+          </span>
+        )}
       </div>
+      <Trouble error={remove.error} />
       {changing && <ChangePool pool={p} onClose={() => setChanging(false)} />}
     </Page>
   )
@@ -114,126 +135,12 @@ function Settings({ pool: p }: { pool: PoolOf }) {
       <dt>Limits</dt>
       <dd>{poolLimitWords(p)}</dd>
       <dt>Weights</dt>
-      <dd>
-        {Object.entries(p.weights)
-          .map(([i, w]) => `${i} ${w}`)
-          .join(', ') || 'all 100'}
-      </dd>
+      <dd>{weightsText(p) || 'all 100'}</dd>
     </dl>
   )
 }
 
-function sharesText(p: PoolOf): string {
-  return p.shares.map((s) => `${s.group}=${s.weight}${s.reserve ? ',reserve' : ''}`).join(' ')
-}
-
-interface Fields extends SpokenValues {
-  choose: PoolOf['choose']
-  nobody: PoolOf['nobody']
-  slow: number
-  shares: string
-  enough: number
-}
-
-function fieldsOf(p: PoolOf): Fields {
-  return {
-    choose: p.choose,
-    nobody: p.nobody,
-    slow: p.slow_start_seconds,
-    shares: sharesText(p),
-    enough: p.enough_percent,
-    ...fieldsOfSpoken(p),
-  }
-}
-
-const lines: Record<string, (p: PoolOf) => string> = {
-  'What it chooses': (p) => p.choose,
-  'With nobody healthy': (p) => p.nobody,
-  'Slow start': (p) => `${p.slow_start_seconds} s`,
-  Shares: (p) => sharesText(p) || 'alike',
-  Enough: (p) => `${p.enough_percent} %`,
-  Check: (p) => p.check,
-  Listeners: (p) => p.listeners.map((l) => l.address).join(', '),
-  Weights: (p) => JSON.stringify(p.weights),
-  'Speaks to targets': speakWords,
-  'Callers stay': stayWords,
-  'Sets aside': ejectWords,
-  Limits: poolLimitWords,
-}
-
-function ChangePool({ pool, onClose }: { pool: PoolOf; onClose: () => void }) {
-  const [form] = Form.useForm<Fields>()
-  const [seen, setSeen] = useState(pool)
-  const change = useChangePool()
-  const submit = (f: Fields) => {
-    const body = {
-      choose: f.choose,
-      nobody: f.nobody,
-      slow_start_seconds: f.slow,
-      enough_percent: f.enough,
-      ...spokenChange({ ...fieldsOfSpoken(seen), ...f }),
-      shares: f.shares
-        .split(/\s+/)
-        .filter((s) => s !== '')
-        .map((text) => {
-          const [group = '', rest = ''] = text.split('=')
-          const [weight = '100', word] = rest.split(',')
-          return { group, weight: Number(weight), reserve: word === 'reserve' }
-        }),
-    }
-    change.mutate({ pool: seen, body }, { onSuccess: onClose })
-  }
-  const stale = isStale(change.error)
-  const takeOver = () => {
-    setSeen(pool)
-    change.reset()
-    form.setFieldsValue(fieldsOf(pool))
-  }
-  return (
-    <Modal
-      open
-      width={800}
-      title={`Change ${pool.name}`}
-      okText="Change it"
-      okButtonProps={{ disabled: stale }}
-      confirmLoading={change.isPending}
-      onOk={() => form.submit()}
-      onCancel={onClose}
-    >
-      <p>It applies at once; connections and requests that are under way go on.</p>
-      <Form<Fields>
-        form={form}
-        layout="vertical"
-        requiredMark={false}
-        onFinish={submit}
-        initialValues={fieldsOf(seen)}
-      >
-        <Form.Item name="choose" label="Which target gets the next request">
-          <Select options={[{ value: 'round-robin' }, { value: 'least-busy' }]} />
-        </Form.Item>
-        <Form.Item name="nobody" label="When no target is healthy">
-          <Select options={[{ value: 'refuse' }, { value: 'try-all' }]} />
-        </Form.Item>
-        <Form.Item name="slow" label="Slow start" extra="How long a fresh target takes to come to its share.">
-          <InputNumber min={0} max={3600} suffix="s" />
-        </Form.Item>
-        <Form.Item
-          name="shares"
-          label="Shares"
-          extra="GROUP=WEIGHT with spaces between; GROUP=WEIGHT,reserve gets requests only when too few of the others are healthy."
-        >
-          <Input />
-        </Form.Item>
-        <Form.Item name="enough" label="Enough" extra="The share of the others that must be healthy.">
-          <InputNumber min={1} max={100} suffix="%" />
-        </Form.Item>
-        <SpokenFields />
-        {stale ? (
-          <Stale changed={differences(seen, pool, lines)} onTakeOver={takeOver} />
-        ) : (
-          <Trouble error={change.error} />
-        )}
-      </Form>
-    </Modal>
-  )
+function poolTitle(p: PoolOf): string {
+  const open = p.targets.filter((t) => t.open).length
+  return `${open === 0 ? '■ ' : open < p.targets.length ? '▲ ' : ''}${String(open)}/${String(p.targets.length)} ${p.name}`
 }

@@ -1,7 +1,9 @@
-import { Table } from 'antd'
+import { Button, Table } from 'antd'
+import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { usePools } from '../api/keeping'
+import { later } from '../parts/later'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
@@ -11,13 +13,23 @@ import { longTable } from '../parts/longTable'
 
 const minute = (p: Pool) => p.versions.map((v) => v.windows[0]).filter((w) => w !== undefined)
 
+const MakePool = later(async () => (await import('../parts/PoolForm')).MakePool)
+
 /** All pools: where they listen, whom they send to, and how that goes. */
 export function Pools() {
   useTitle('Pools')
   const pools = usePools()
+  const [making, setMaking] = useState(false)
   return (
     <Page>
-      <h1 className="sentence">{pools.data ? headline(pools.data) : ' '}</h1>
+      <div className="row">
+        <h1 className="sentence">{pools.data ? headline(pools.data) : ' '}</h1>
+        <span style={{ flex: 1 }} />
+        <Button type="primary" onClick={() => setMaking(true)}>
+          Make one…
+        </Button>
+      </div>
+      {making && <MakePool onClose={() => setMaking(false)} />}
       <Trouble error={pools.error} />
       {pools.isPending && <Loading lines={4} />}
       {pools.data && (
@@ -30,7 +42,7 @@ export function Pools() {
           locale={{
             emptyText: (
               <>
-                Here every pool has a line. Make the first one with{' '}
+                Here every pool has a line. Make the first one here, or with{' '}
                 <code>unitas pool create NAME --listen ADDRESS:PORT --check NAME</code>.
               </>
             ),

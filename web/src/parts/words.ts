@@ -1,4 +1,4 @@
-import type { Group } from '../api/client'
+import type { Check, Group } from '../api/client'
 
 /** Writes a duration as the service's sentences do. */
 export function span(seconds: number): string {
@@ -92,4 +92,11 @@ export const spreads: Record<Group['spread'], string> = {
   even: 'evenly',
   'in-order': 'in order: the first that takes machines',
   cheapest: 'by price: the cheapest, and evenly among equal ones',
+}
+
+/** What a check asks, in words. */
+export function question(c: Check): string {
+  if (c.kind === 'http' || c.kind === 'https')
+    return `${c.kind} port ${c.port} for ${c.path}, good are ${c.statuses}${c.text ? ` with “${c.text}”` : ''}`
+  return `${c.kind} port ${c.port}${c.service ? ` after ${c.service}` : ''}`
 }
