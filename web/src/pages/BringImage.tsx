@@ -3,6 +3,7 @@ import { useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { packed, send, useFetchImage, usePlaces } from '../api/catalogue'
 import type { Image } from '../api/client'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { size, span } from '../parts/words'
 
@@ -29,7 +30,15 @@ export function BringImage({ onClose }: { onClose: () => void }) {
     setError(null)
     const region = f.region ? { region: f.region } : {}
     if (f.reference) {
-      fetching.mutate({ name: f.name, reference: f.reference, ...region }, { onSuccess: done })
+      fetching.mutate(
+        { name: f.name, reference: f.reference, ...region },
+        {
+          onSuccess: (i) => {
+            dropDraft('image')
+            done(i)
+          },
+        },
+      )
       return
     }
     const content = file.current?.files?.[0]
@@ -43,7 +52,10 @@ export function BringImage({ onClose }: { onClose: () => void }) {
     send('images', { name: f.name, source: content.name, ...region }, content, (sent) =>
       setSending({ sent: Math.min(sent, total), total, begun }),
     )
-      .then(done, setError)
+      .then((i) => {
+        dropDraft('image')
+        done(i)
+      }, setError)
       .finally(() => setSending(null))
   }
   return (
@@ -71,6 +83,7 @@ export function BringImage({ onClose }: { onClose: () => void }) {
         <Button type="primary" htmlType="submit" loading={sending !== null || fetching.isPending}>
           Bring it in
         </Button>
+        <Draft of="image" />
       </Form>
     </Modal>
   )
@@ -116,6 +129,7 @@ export function BakeImage({ onClose }: { onClose: () => void }) {
           () => undefined,
         ),
       )
+      dropDraft('recipe')
     } catch (e) {
       setError(e instanceof Error ? e : new Error(String(e)))
     } finally {
@@ -149,6 +163,7 @@ export function BakeImage({ onClose }: { onClose: () => void }) {
         <Button type="primary" htmlType="submit" loading={busy}>
           Bake it
         </Button>
+        <Draft of="recipe" />
       </Form>
     </Modal>
   )

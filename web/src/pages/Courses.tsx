@@ -13,6 +13,7 @@ import {
 } from '../parts/CourseFields'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
@@ -86,6 +87,7 @@ type Fields = CourseFieldsOf & { name: string; note: string }
 
 function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
+  const draft = `course ${was?.name ?? ''} ${String(was?.revision ?? 0)}`
   const save = useSaveCourse()
   const pace = Form.useWatch('pace', form)
   return (
@@ -106,7 +108,12 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
         onFinish={(f) =>
           save.mutate(
             { name: was?.name ?? f.name, was, body: { ...settingsOf(f), note: f.note } },
-            { onSuccess: onClose },
+            {
+              onSuccess: () => {
+                dropDraft(draft)
+                onClose()
+              },
+            },
           )
         }
       >
@@ -122,6 +129,7 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
           <Input />
         </Form.Item>
         <Trouble error={save.error} />
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

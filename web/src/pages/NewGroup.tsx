@@ -8,6 +8,7 @@ import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { labelText } from '../parts/words'
 import { Notice } from '../parts/Notice'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { goodPairs, PairRows, pairsTo, type Pair } from '../parts/PairRows'
 
@@ -242,7 +243,12 @@ export function NewGroup() {
               onClick={() =>
                 make.mutate(
                   { body: review.body, dry: false },
-                  { onSuccess: (g) => void navigate(`/groups/${g.name}`) },
+                  {
+                    onSuccess: (g) => {
+                      dropDraft('new group')
+                      void navigate(`/groups/${g.name}`)
+                    },
+                  },
                 )
               }
             >
@@ -255,6 +261,7 @@ export function NewGroup() {
           )}
           <Link to="/">Leave it</Link>
         </div>
+        <Draft of="new group" />
       </Form>
     </Page>
   )

@@ -17,6 +17,7 @@ import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
@@ -140,6 +141,7 @@ interface Fields {
 
 function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
+  const draft = `notice ${was?.name ?? ''} ${String(was?.revision ?? 0)}`
   const save = useSaveNotice()
   const groups = useGroups()
   const how = Form.useWatch('how', form)
@@ -184,7 +186,12 @@ function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void 
                 off: f.off,
               },
             },
-            { onSuccess: onClose },
+            {
+              onSuccess: () => {
+                dropDraft(draft)
+                onClose()
+              },
+            },
           )
         }
       >
@@ -235,6 +242,7 @@ function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void 
           <Switch />
         </Form.Item>
         <Trouble error={save.error} />
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

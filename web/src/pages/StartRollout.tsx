@@ -17,6 +17,7 @@ import {
 } from '../parts/CourseFields'
 import { gateOf } from '../parts/GateFields'
 import { RehearsalView } from '../parts/Rehearsal'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { versionNumber } from '../parts/words'
 
@@ -104,6 +105,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
     group.template,
     others.map((o) => o.value),
   )
+  const draft = `rollout of ${group.name} from ${group.template}`
   const to = Form.useWatch<string | undefined>('to', form)
   return (
     <Modal
@@ -142,7 +144,15 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
         form={form}
         layout="vertical"
         requiredMark={false}
-        onFinish={(f) => start.mutate(body(f), { onSuccess: onClose, onError: refused })}
+        onFinish={(f) =>
+          start.mutate(body(f), {
+            onSuccess: () => {
+              dropDraft(draft)
+              onClose()
+            },
+            onError: refused,
+          })
+        }
         initialValues={{
           ...usual,
           ...(initial ? { ...fieldsOf(initial), course: initial.name } : {}),
@@ -223,6 +233,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
         </div>
         <Trouble error={start.error ?? rehearse.error} />
         {rehearse.data && <RehearsalView of={rehearse.data} />}
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

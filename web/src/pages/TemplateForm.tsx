@@ -8,6 +8,7 @@ import { Page } from '../parts/Page'
 import { Changes } from '../parts/Changes'
 import { useTitle } from '../parts/title'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from '../parts/PairRows'
+import { Draft, dropDraft } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { Facts } from './Template'
@@ -84,7 +85,11 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
       },
     )
   }
-  const done = (t: Template) => void navigate(`/templates/${t.name}`)
+  const draft = `template ${name ?? ''} ${String(first?.version ?? 0)}`
+  const done = (t: Template) => {
+    dropDraft(draft)
+    void navigate(`/templates/${t.name}`)
+  }
   return (
     <Page>
       <h1>{name === undefined ? 'New template' : `The next version of ${name}`}</h1>
@@ -112,6 +117,7 @@ function Flow({ name, versions }: { name: string | undefined; versions: Template
             </Button>
             <Link to={name === undefined ? '/templates' : `/templates/${name}`}>Cancel</Link>
           </div>
+          <Draft of={draft} />
         </Form>
       </div>
       {review && (

@@ -4,6 +4,7 @@ import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useMakeCheck, type CheckChange } from '../api/keeping'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from './PairRows'
 import { differences, isStale, Stale } from './Stale'
+import { Draft, dropDraft } from './Draft'
 import { Trouble } from './Trouble'
 import { labelText, list, question, span } from './words'
 
@@ -159,7 +160,10 @@ export function NewCheck({ onClose }: { onClose: () => void }) {
           make.mutate(
             { ...bodyOf(f.kind, all), name: f.name, kind: f.kind } as Parameters<typeof make.mutate>[0],
             {
-              onSuccess: onClose,
+              onSuccess: () => {
+                dropDraft('new check')
+                onClose()
+              },
             },
           )
         }}
@@ -179,6 +183,7 @@ export function NewCheck({ onClose }: { onClose: () => void }) {
         </Form.Item>
         <Items kind={kind ?? 'http'} />
         <Trouble error={make.error} />
+        <Draft of="new check" />
       </Form>
     </Modal>
   )
@@ -202,7 +207,15 @@ export function ChangeCheck({ name, onClose }: { name: string; onClose: () => vo
       ...bodyOf(from.kind, { ...fieldsOf(from), ...f }),
       ...(f.reason ? { reason: f.reason } : {}),
     }
-    change.mutate({ check: from, body }, { onSuccess: onClose })
+    change.mutate(
+      { check: from, body },
+      {
+        onSuccess: () => {
+          dropDraft(`check ${name} ${String(from.revision)}`)
+          onClose()
+        },
+      },
+    )
   }
   const stale = isStale(change.error)
   const takeOver = () => {
@@ -245,6 +258,7 @@ export function ChangeCheck({ name, onClose }: { name: string; onClose: () => vo
           ) : (
             <Trouble error={change.error} />
           )}
+          <Draft of={`check ${name} ${String(c.revision)}`} />
         </Form>
       )}
     </Modal>

@@ -2,6 +2,7 @@ import { Button, Form, Input, InputNumber, Modal, Popconfirm, Select } from 'ant
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useAddHook, useChangeHook, useHookSecret, useTryHook, type Hook } from '../api/hooks'
+import { Draft, dropDraft } from './Draft'
 import { Trouble } from './Trouble'
 
 /** Sends or runs what a hook would, once, and shows what comes back. */
@@ -106,6 +107,11 @@ export function HookForm({
   onClose: () => void
 }) {
   const [form] = Form.useForm<Fields>()
+  const draft = `hook ${g.name} ${hook?.name ?? ''} ${hook ? String(g.revision) : ''}`
+  const done = () => {
+    dropDraft(draft)
+    onClose()
+  }
   const who = Form.useWatch('who', form)
   const add = useAddHook(g)
   const change = useChangeHook(g)
@@ -118,11 +124,11 @@ export function HookForm({
       ...(f.otherwise ? { otherwise: f.otherwise } : {}),
     }
     const send = f.who === 'send' ? (f.send ?? '') : ''
-    if (hook) change.mutate({ hook: hook.name, body: { ...settings, send, run } }, { onSuccess: onClose })
+    if (hook) change.mutate({ hook: hook.name, body: { ...settings, send, run } }, { onSuccess: done })
     else
       add.mutate(
         { name: f.name, ...settings, ...(send ? { send } : {}), ...(run.length > 0 ? { run } : {}) },
-        { onSuccess: onClose },
+        { onSuccess: done },
       )
   }
   return (
@@ -220,6 +226,7 @@ export function HookForm({
           />
         </Form.Item>
         <Trouble error={add.error ?? change.error} />
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

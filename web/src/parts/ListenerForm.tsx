@@ -15,6 +15,7 @@ import {
 } from './listenerSettings'
 import { NumberField } from './NumberField'
 import { differences, isStale, Stale } from './Stale'
+import { Draft, dropDraft } from './Draft'
 import { Trouble } from './Trouble'
 
 const lines: Record<string, (l: Listener) => string> = {
@@ -41,12 +42,20 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
   const near = Form.useWatch('near', form) as string | undefined
   const keep = Form.useWatch('keep', form) as string | undefined
   const initial = seen ? fieldsOfListener(seen) : usualFields
+  const draft = `listener ${seen?.address ?? ''} ${String(seen?.revision ?? 0)}`
+  const done = () => {
+    dropDraft(draft)
+    onClose()
+  }
   const submit = (all: ListenerFields) => {
     const f = { ...initial, ...all }
-    if (seen) change.mutate({ listener: seen, body: changeOf(f) }, { onSuccess: onClose })
+    if (seen) change.mutate({ listener: seen, body: changeOf(f) }, { onSuccess: done })
     else
       make.mutate(newListenerOf(f), {
-        onSuccess: (l) => void navigate(`/listeners/${encodeURIComponent(l.address)}`),
+        onSuccess: (l) => {
+          dropDraft(draft)
+          void navigate(`/listeners/${encodeURIComponent(l.address)}`)
+        },
       })
   }
   const stale = isStale(change.error)
@@ -211,6 +220,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
         ) : (
           <Trouble error={make.error ?? change.error} />
         )}
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

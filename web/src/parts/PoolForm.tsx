@@ -17,6 +17,7 @@ import {
   type SpokenFields as SpokenValues,
 } from './spokenSettings'
 import { differences, isStale, Stale } from './Stale'
+import { Draft, dropDraft } from './Draft'
 import { Trouble } from './Trouble'
 import { labelText } from './words'
 
@@ -88,7 +89,15 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
       labels: pairsTo(f.labels),
       ...(f.reason ? { reason: f.reason } : {}),
     }
-    change.mutate({ pool: seen, body }, { onSuccess: onClose })
+    change.mutate(
+      { pool: seen, body },
+      {
+        onSuccess: () => {
+          dropDraft(`pool ${seen.name} ${String(seen.revision)}`)
+          onClose()
+        },
+      },
+    )
   }
   const stale = isStale(change.error)
   const takeOver = () => {
@@ -144,6 +153,7 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
         ) : (
           <Trouble error={change.error} />
         )}
+        <Draft of={`pool ${pool.name} ${String(pool.revision)}`} />
       </Form>
     </Modal>
   )
@@ -266,6 +276,7 @@ export function MakePool({ onClose }: { onClose: () => void }) {
     } as unknown as NewPool
     make.mutate(body, {
       onSuccess: () => {
+        dropDraft('new pool')
         onClose()
         void navigate(`/pools/${f.name}`)
       },
@@ -312,6 +323,7 @@ export function MakePool({ onClose }: { onClose: () => void }) {
           <Input />
         </Form.Item>
         <Trouble error={make.error} />
+        <Draft of="new pool" />
       </Form>
     </Modal>
   )

@@ -5,6 +5,7 @@ import { useSaveRule, type Rule, type RuleForm as FormOf, type RuleReview } from
 import { CalendarFields, SteadyFields, TripFields } from './RuleFields'
 import { fieldsOf, settingsOf, usualFields, type RuleFieldsOf } from './ruleSettings'
 import { Notice } from './Notice'
+import { Draft, dropDraft } from './Draft'
 import { Trouble } from './Trouble'
 
 const kinds = [
@@ -26,6 +27,7 @@ export function RuleForm({
   const [form] = Form.useForm<RuleFieldsOf>()
   const look = useSaveRule(g, rule !== null, true)
   const make = useSaveRule(g, rule !== null, false)
+  const draft = `rule ${g.name} ${rule?.name ?? ''} ${rule ? String(g.revision) : ''}`
   const [kind, setKind] = useState(rule?.kind ?? 'steady')
   const [asked, setAsked] = useState<FormOf | null>(null)
   const review = asked ? look.data : undefined
@@ -83,12 +85,20 @@ export function RuleForm({
             <Button
               type="primary"
               loading={make.isPending}
-              onClick={() => make.mutate(asked, { onSuccess: onClose })}
+              onClick={() =>
+                make.mutate(asked, {
+                  onSuccess: () => {
+                    dropDraft(draft)
+                    onClose()
+                  },
+                })
+              }
             >
               {rule ? 'Change it' : 'Make it'}
             </Button>
           )}
         </div>
+        <Draft of={draft} />
       </Form>
     </Modal>
   )
