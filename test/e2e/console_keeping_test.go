@@ -109,6 +109,7 @@ func TestConsoleKeeps(t *testing.T) {
 	step("its warning", browser.Until(tab, says("This is done to a real instance")))
 	step("start it", browser.Button(tab, "Start the drill"))
 	step("it is told on the page", browser.Until(tab, says("Drill 1: ")+" && "+says("hangs for 1 m")))
+	step("and on its slip", browser.Until(tab, `document.querySelectorAll('.slip[aria-label*="a drill: "]').length === 1`))
 	step("stop it", browser.Button(tab, "Stop it"))
 	step("it is over", browser.Until(tab, `document.querySelector('.drills') === null`))
 

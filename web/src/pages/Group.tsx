@@ -68,19 +68,25 @@ export function Group() {
           ▲ {text}
         </p>
       ))}
-      {live.length > many ? (
-        <>
-          <ZoneBars group={g} />
-          <SlipField group={g} instances={live} />
-        </>
-      ) : (
-        <ZoneRows group={g} instances={live} />
-      )}
-      <Legend group={g} instances={live} />
-      {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
       <Index />
-      <h2 id="release">Release</h2>
-      <Release group={g} rollout={rollout.data ?? null} instances={names} />
+      <div className={live.length <= few ? 'glance' : ''}>
+        <section aria-label="Instances by zone">
+          {live.length > many ? (
+            <>
+              <ZoneBars group={g} />
+              <SlipField group={g} instances={live} />
+            </>
+          ) : (
+            <ZoneRows group={g} instances={live} />
+          )}
+          <Legend group={g} instances={live} />
+          {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
+        </section>
+        <section>
+          <h2 id="release">Release</h2>
+          <Release group={g} rollout={rollout.data ?? null} instances={names} />
+        </section>
+      </div>
       <h2 id="size">Size</h2>
       <Sizing group={g} />
       <h2 id="traffic">Traffic</h2>
@@ -101,6 +107,9 @@ export function Group() {
 }
 
 const none: Instance[] = []
+
+/** Up to how many slips leave room for the release beside them. */
+const few = 24
 
 /** Up to how many slips are elements; more are painted. */
 const many = 500

@@ -9,16 +9,30 @@ interface Props {
   does: string
   /** What speaks against it. */
   mind: string[]
-  onDo: (reason: string) => void
+  /** What is typed below it: a reason, unless something else is asked for. */
+  asks?: string
+  /** It stops machines or takes them out of traffic. */
+  grave?: boolean
+  onDo: (typed: string) => void
   onClose: () => void
 }
 
-/** Asks once before an act, says what it does, and for the reason that the journal keeps. */
-export function AskFirst({ title, verb, names, does, mind, onDo, onClose }: Props) {
-  const [reason, setReason] = useState('')
-  const go = () => onDo(reason.trim())
+/** Asks once before an act, and says what it does. */
+export function AskFirst({
+  title,
+  verb,
+  names,
+  does,
+  mind,
+  asks = 'Reason, for the journal',
+  grave = true,
+  onDo,
+  onClose,
+}: Props) {
+  const [typed, setTyped] = useState('')
+  const go = () => onDo(typed.trim())
   return (
-    <Modal open title={title} okText={verb} okButtonProps={{ danger: true }} onCancel={onClose} onOk={go}>
+    <Modal open title={title} okText={verb} okButtonProps={{ danger: grave }} onCancel={onClose} onOk={go}>
       {names.length > 0 && (
         <p>
           {names.slice(0, 20).join(', ')}
@@ -32,12 +46,12 @@ export function AskFirst({ title, verb, names, does, mind, onDo, onClose }: Prop
         </p>
       ))}
       <label>
-        Reason, for the journal
+        {asks}
         <Input
           autoFocus
           maxLength={500}
-          value={reason}
-          onChange={(e) => setReason(e.target.value)}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
           onPressEnter={go}
         />
       </label>

@@ -58,6 +58,7 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const many = useTellInstances()
   const navigate = useNavigate()
   const [asked, setAsked] = useState<Asked | null>(null)
+  const [imaged, setImaged] = useState<{ of: Instance; rest: boolean } | null>(null)
 
   const one = ({ id }: Instance, act: Act, reason: string) => {
     const why = reason ? { reason } : {}
@@ -78,11 +79,7 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const act = (on: Instance[], what: Act) => {
     const first = on[0]
     if (!first) return
-    if (what === 'live' || what === 'rest')
-      make.mutate(
-        { instance: first.id, at_rest: what === 'rest' },
-        { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
-      )
+    if (what === 'live' || what === 'rest') setImaged({ of: first, rest: what === 'rest' })
     else if (grave[what] || (on.length > 1 && takesOut.includes(what))) {
       setAsked({ act: what, on })
     } else all(on, what)
@@ -94,6 +91,29 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const dialog: ReactNode = (
     <>
       <Trouble error={make.error} />
+      {imaged && (
+        <AskFirst
+          title={`Make an image of ${imaged.of.id}?`}
+          verb="Make it"
+          names={[]}
+          grave={imaged.rest}
+          does={
+            imaged.rest
+              ? 'It drains and stops, so that its files are at rest, and comes back once the image is made.'
+              : 'It goes on serving meanwhile, so that files may be taken in the middle of a change.'
+          }
+          mind={imaged.rest ? outOfTraffic({ act: 'park', on: [imaged.of] }, serving) : []}
+          asks="Name of the image; empty for that of the image it runs"
+          onDo={(name) => {
+            make.mutate(
+              { instance: imaged.of.id, at_rest: imaged.rest, ...(name ? { name } : {}) },
+              { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
+            )
+            setImaged(null)
+          }}
+          onClose={() => setImaged(null)}
+        />
+      )}
       {asked && (
         <AskFirst
           title={`${verbOf(asked.act)} ${asked.on.length === 1 ? (asked.on[0]?.id ?? '') : count(asked.on.length, 'instance')}?`}
@@ -156,7 +176,7 @@ function actsAlone(i: Instance): { key: Act; label: string }[] {
     i.pinned
       ? { key: 'unpin', label: 'Unpin: it may be removed again' }
       : { key: 'pin', label: 'Pin: nothing removes it' },
-    { key: 'live', label: 'Make an image while it serves' },
+    { key: 'live', label: 'Make an image while it serves…' },
     ...(i.pinned ? [] : [{ key: 'retire', label: 'Retire: stop it for good' } as const]),
   ]
 }

@@ -22,6 +22,8 @@ interface Props {
   /** Its version is older than the tones tell apart. */
   older: boolean
   usual?: number | undefined
+  /** A fault that is made of it on purpose, in words. */
+  drill?: string | undefined
   now: number
 }
 
@@ -40,7 +42,8 @@ function RisingSlip(props: Omit<Props, 'now'>) {
 
 const StillSlip = memo(
   AnySlip,
-  (a, b) => sameSlip(a.instance, b.instance) && a.usual === b.usual && a.older === b.older,
+  (a, b) =>
+    sameSlip(a.instance, b.instance) && a.usual === b.usual && a.older === b.older && a.drill === b.drill,
 )
 
 /** Whether two tellings of an instance look the same: requests in flight show on the way out alone. */
@@ -50,7 +53,7 @@ function sameSlip(a: Instance, b: Instance): boolean {
   return (Object.keys(a) as (keyof Instance)[]).every((k) => k === 'in_flight' || a[k] === b[k])
 }
 
-function AnySlip({ instance, older: old, usual, now }: Props) {
+function AnySlip({ instance, older: old, usual, drill, now }: Props) {
   const mode = useMode()
   const tone = old ? older[mode] : toneOf([], instance.version, mode)
   const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
@@ -58,7 +61,7 @@ function AnySlip({ instance, older: old, usual, now }: Props) {
   const comingUp =
     !instance.overdue && !heldOut && ['ordered', 'booting', 'held', 'settling'].includes(instance.state)
   const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
-  const sentence = say(instance, age, usual)
+  const sentence = say(instance, age, usual) + (drill ? `; a drill: ${drill}` : '')
   return (
     <Link
       to={`/instances/${instance.id}`}
@@ -76,6 +79,7 @@ function AnySlip({ instance, older: old, usual, now }: Props) {
         verdict={instance.overdue ? 'unhealthy' : instance.verdict}
         progress={progress}
         pinned={instance.pinned}
+        drilled={drill !== undefined}
       />
     </Link>
   )
@@ -110,12 +114,24 @@ interface TileProps {
   out?: boolean
   /** Nothing removes it. */
   pinned?: boolean
+  /** A fault is made of it on purpose. */
+  drilled?: boolean
 }
 
 const width = 44
 const height = 38
 
-export function Tile({ label, fill, ink, state, verdict, progress, out = false, pinned = false }: TileProps) {
+export function Tile({
+  label,
+  fill,
+  ink,
+  state,
+  verdict,
+  progress,
+  out = false,
+  pinned = false,
+  drilled = false,
+}: TileProps) {
   const serving = state === 'serving'
   const leaving = state === 'draining' || state === 'leaving' || out
   const lost = state === 'lost'
@@ -150,6 +166,20 @@ export function Tile({ label, fill, ink, state, verdict, progress, out = false, 
         {label}
       </text>
       {pinned && <path d="M3 3 H13 L3 13 Z" fill="var(--ink)" stroke="var(--paper)" strokeWidth="1" />}
+      {drilled && (
+        <text
+          x="4"
+          y={height - 8}
+          fontSize="10"
+          fontWeight="700"
+          fill="var(--waiting)"
+          stroke="var(--paper)"
+          strokeWidth="3"
+          paintOrder="stroke"
+        >
+          D
+        </text>
+      )}
       {state === 'held' && <Notch />}
       <Mark state={state} verdict={verdict} ink={serving || unwell ? ink : 'var(--ink)'} />
       {progress !== undefined && (

@@ -86,7 +86,7 @@ export function SlipField({ group, instances }: { group: Group; instances: Insta
   const bad = instances.filter(inTrouble).length
   const told = tip && layout.order[tip.n]
   return (
-    <section aria-label="Instances by zone">
+    <div>
       <ul className="unseen">
         {layout.zones.map((z) => (
           <li key={z.zone}>{summaryOf(z.zone, z.slips)}</li>
@@ -161,7 +161,7 @@ export function SlipField({ group, instances }: { group: Group; instances: Insta
           )}
         </div>
       </div>
-    </section>
+    </div>
   )
 }
 

@@ -1,5 +1,6 @@
 import { memo, useState } from 'react'
 import type { Group, Instance } from '../api/client'
+import { useDrills } from '../api/keeping'
 import { useMode } from './mode'
 import { Slip, Tile, toneOf } from './Slip'
 import { versionNumber } from './words'
@@ -35,6 +36,8 @@ export const ZoneRows = memo(function ZoneRows({
     .sort((a, b) => b - a)
     .slice(0, 4)
   const [tip, setTip] = useState<Tip | null>(null)
+  const drills = useDrills()
+  const drillOn = (i: Instance) => drills.data?.find((d) => d.instance === i.id || d.zone === i.zone)?.what
   return (
     <div
       className="zones"
@@ -60,6 +63,7 @@ export const ZoneRows = memo(function ZoneRows({
                 instance={i}
                 older={!newest.includes(versionNumber(i.version))}
                 usual={group.usual_seconds}
+                drill={drillOn(i)}
               />
             ))}
           </Row>
