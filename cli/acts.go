@@ -36,7 +36,10 @@ func (a *app) tellInstances(ctx context.Context, ids []string, command contract.
 		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
 			return c.TellInstance(ctx, ids[0], &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommand(command), Reason: reason})
 		})
-		return []contract.Instance{in}, err
+		if err != nil {
+			return nil, err
+		}
+		return []contract.Instance{in}, nil
 	}
 	told, _, err := ask[contract.InstancesTold](a, func(c *client.Client) (*http.Response, error) {
 		return c.TellInstances(ctx, contract.InstancesCommand{Instances: ids, Command: command, Reason: reason})
@@ -90,9 +93,6 @@ func (a *app) instanceRetire() *cobra.Command {
 			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntilGone(cmd.Context(), taken, p))
-			}
-			if err != nil && len(args) == 1 {
-				return err
 			}
 			return errors.Join(err, a.printTold(taken, "being retired."))
 		}}
@@ -150,9 +150,6 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 				return err
 			}
 			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), given(cmd, "reason", reason))
-			if err != nil && len(args) == 1 {
-				return err
-			}
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
 			}

@@ -28,8 +28,6 @@ type followed struct {
 	mu    sync.Mutex
 	lists map[followedList]*toldList
 	seed  maphash.Seed
-	// begun tells marks of this process from those of another.
-	begun string
 }
 
 // followedList is a question that is asked again and again.
@@ -42,7 +40,8 @@ type followedList struct {
 // who came later is told of an older one.
 type toldList struct {
 	turn  chan struct{}
-	last  int64 // its newest change
+	begun string // tells marks of this list from those of others, of other processes too
+	last  int64  // its newest change
 	items map[string]version
 	gone  map[string]int64 // by name, at which change
 	// least is the oldest mark from which what is gone is known.
@@ -56,7 +55,7 @@ type version struct {
 }
 
 func newFollowed() followed {
-	return followed{lists: map[followedList]*toldList{}, seed: maphash.MakeSeed(), begun: rand.Text()[:8]}
+	return followed{lists: map[followedList]*toldList{}, seed: maphash.MakeSeed()}
 }
 
 // of is what was told of a list; one that nobody asked for lately is forgotten for it.
@@ -71,19 +70,20 @@ func (f *followed) of(q followedList) *toldList {
 			}
 			delete(f.lists, other)
 		}
-		t = &toldList{turn: make(chan struct{}, 1), items: map[string]version{}, gone: map[string]int64{}}
+		t = &toldList{turn: make(chan struct{}, 1), begun: rand.Text()[:8], items: map[string]version{}, gone: map[string]int64{}}
 		f.lists[q] = t
 	}
 	return t
 }
 
-func (f *followed) mark(last int64) string { return f.begun + "-" + strconv.FormatInt(last, 10) }
+// mark is what to ask with the next time.
+func (t *toldList) mark() string { return t.begun + "-" + strconv.FormatInt(t.last, 10) }
 
-// since is the change that a mark is of; -1 when it is none of this process.
-func (f *followed) since(mark string) int64 {
+// since is the change that a mark is of; -1 when it is none of this list.
+func (t *toldList) since(mark string) int64 {
 	begun, number, _ := strings.Cut(mark, "-")
 	n, err := strconv.ParseInt(number, 10, 64)
-	if begun != f.begun || err != nil || n < 0 {
+	if begun != t.begun || err != nil || n < 0 {
 		return -1
 	}
 	return n
@@ -147,8 +147,8 @@ func (s *Server) ListInstanceChanges(ctx context.Context, r routes.ListInstanceC
 	if err != nil {
 		return nil, err
 	}
-	out := t.compare(items, sums, s.followed.since(some(r.Params.Since, "")))
-	out.Mark = s.followed.mark(t.last)
+	out := t.compare(items, sums, t.since(some(r.Params.Since, "")))
+	out.Mark = t.mark()
 	return routes.ListInstanceChanges200JSONResponse(out), nil
 }
 
@@ -157,18 +157,12 @@ func (s *Server) ListInstanceChanges(ctx context.Context, r routes.ListInstanceC
 func (s *Server) allInstances(ctx context.Context, q followedList) (items []contract.Instance, sums []uint64, err error) {
 	p := store.Page{Limit: 1000}
 	for {
-		read := s.Store.InstancesAlone
-		if !q.alone {
-			read = func(ctx context.Context, gone bool, p store.Page) ([]store.Instance, error) {
-				return s.Store.Instances(ctx, q.group, gone, p)
-			}
-		}
-		some, err := read(ctx, false, p)
+		page, err := s.readInstances(ctx, q.group, q.alone, false, p)
 		if err != nil {
 			return nil, nil, err
 		}
-		s.Control.AddFacts(some)
-		for _, in := range some {
+		s.Control.AddFacts(page)
+		for _, in := range page {
 			item := s.instance(in)
 			plain := item
 			plain.InFlight = 0
@@ -178,10 +172,10 @@ func (s *Server) allInstances(ctx context.Context, q followedList) (items []cont
 			}
 			items, sums = append(items, item), append(sums, maphash.Bytes(s.followed.seed, raw))
 		}
-		if len(some) < p.Limit {
+		if len(page) < p.Limit {
 			return items, sums, nil
 		}
-		last := some[len(some)-1]
+		last := page[len(page)-1]
 		p.After = versionKey(last.Group, last.Serial)
 	}
 }

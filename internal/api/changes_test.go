@@ -46,7 +46,7 @@ func TestChangesAddUp(t *testing.T) {
 			changed++
 		}
 		f1 := followers[r.IntN(len(followers))]
-		out := ask(f.since(f1.mark))
+		out := ask(list.since(f1.mark))
 		if out.Whole {
 			f1.has = map[string]string{}
 		}
@@ -56,11 +56,11 @@ func TestChangesAddUp(t *testing.T) {
 		for _, id := range out.Gone {
 			delete(f1.has, id)
 		}
-		f1.mark = f.mark(list.last)
+		f1.mark = list.mark()
 		if !maps.Equal(f1.has, world) {
 			t.Fatalf("round %d: it has %v, and there is %v", round, f1.has, world)
 		}
-		if again := ask(f.since(f1.mark)); again.Whole || len(again.Items)+len(again.Gone) > 0 || f.mark(list.last) != f1.mark {
+		if again := ask(list.since(f1.mark)); again.Whole || len(again.Items)+len(again.Gone) > 0 || list.mark() != f1.mark {
 			t.Fatalf("round %d: nothing changed, and it is told %+v", round, again)
 		}
 	}
@@ -68,8 +68,8 @@ func TestChangesAddUp(t *testing.T) {
 		t.Errorf("only %d changes", changed)
 	}
 	// A mark of another process, of the future, and of before what is still known.
-	for _, mark := range []string{"", "x", f.begun + "--1", f.begun + "-999999999", "another-1"} {
-		if out := ask(f.since(mark)); !out.Whole || len(out.Items) != len(world) {
+	for _, mark := range []string{"", "x", list.begun + "--1", list.begun + "-999999999", "another-1"} {
+		if out := ask(list.since(mark)); !out.Whole || len(out.Items) != len(world) {
 			t.Errorf("the mark %q: %+v", mark, out)
 		}
 	}
@@ -84,6 +84,20 @@ func TestChangesAddUp(t *testing.T) {
 	ask(-1)
 	if out := ask(early); !out.Whole {
 		t.Error("what went is forgotten, and who was not told of it is not told all")
+	}
+	// A mark is of its list alone: not of another, nor of one that was forgotten and begun again.
+	first, second := f.of(followedList{group: "a"}), f.of(followedList{group: "b"})
+	first.compare([]contract.Instance{{Id: "a-001"}}, []uint64{1}, -1)
+	mark := first.mark()
+	second.compare([]contract.Instance{{Id: "b-001"}}, []uint64{2}, -1)
+	if out := second.compare([]contract.Instance{{Id: "b-001"}}, []uint64{2}, second.since(mark)); !out.Whole {
+		t.Error("a mark of another list is taken for one of this")
+	}
+	delete(f.lists, followedList{group: "a"})
+	again := f.of(followedList{group: "a"})
+	again.compare([]contract.Instance{{Id: "a-002"}}, []uint64{3}, -1)
+	if out := again.compare([]contract.Instance{{Id: "a-002"}}, []uint64{3}, again.since(mark)); !out.Whole {
+		t.Error("a mark of a list that was forgotten is taken for one of its successor")
 	}
 	// Lists that nobody asks for lately give way.
 	for i := range 10 * followedAt {

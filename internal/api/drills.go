@@ -99,7 +99,7 @@ func (s *Server) RunOnInstance(ctx context.Context, r routes.RunOnInstanceReques
 	}
 	command := commandWords(r.Body.Command)
 	note := func(kind, what string, because fleet.Cause) error {
-		return s.Store.Record(context.WithoutCancel(ctx), s.now(), actor(ctx), in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
+		return s.noteRun(ctx, actor(ctx), in, kind, what, because)
 	}
 	if err := note("run", fmt.Sprintf("A command is run on %s: %s", in.ID, command), fleet.Asked("")); err != nil {
 		return nil, err

@@ -25,18 +25,21 @@ func (s *Server) ListInstances(ctx context.Context, r routes.ListInstancesReques
 	if err != nil {
 		return nil, err
 	}
-	gone := given(r.Params.Gone)
-	read := func() ([]store.Instance, error) { return s.Store.Instances(ctx, some(r.Params.Group, ""), gone, p) }
-	if given(r.Params.Alone) {
-		read = func() ([]store.Instance, error) { return s.Store.InstancesAlone(ctx, gone, p) }
-	}
-	items, err := read()
+	items, err := s.readInstances(ctx, some(r.Params.Group, ""), given(r.Params.Alone), given(r.Params.Gone), p)
 	if err != nil {
 		return nil, err
 	}
 	items, next := cut(items, p, func(i store.Instance) store.Cursor { return versionKey(i.Group, i.Serial) })
 	s.Control.AddFacts(items)
 	return routes.ListInstances200JSONResponse{Next: next, Items: each(items, s.instance)}, nil
+}
+
+// readInstances reads a page of those of a group ("" for all), or of those that are alone.
+func (s *Server) readInstances(ctx context.Context, group string, alone, gone bool, p store.Page) ([]store.Instance, error) {
+	if alone {
+		return s.Store.InstancesAlone(ctx, gone, p)
+	}
+	return s.Store.Instances(ctx, group, gone, p)
 }
 
 // GetInstance reads one instance with the last answers of its checks.

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -138,14 +139,18 @@ func (s *Server) TellInstances(ctx context.Context, r routes.TellInstancesReques
 			return s.tellInstance(ctx, id, &whatever, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
 		}
 		in, err := tell()
-		if p := toProblem(err); p != nil && p.status < 500 {
+		p := cmp.Or(toProblem(err), ofStore(err))
+		switch {
+		case err == nil:
+			out.Taken = append(out.Taken, in)
+		case p != nil:
 			out.Refused = append(out.Refused, contract.InstanceRefusal{Instance: id, Why: p.detail})
-			continue
-		}
-		if err != nil {
+		case len(out.Taken) == 0:
 			return nil, err
+		default: // what was taken is told all the same
+			s.Log.Warn("an instance could not be told a command", "instance", id, "error", err)
+			out.Refused = append(out.Refused, contract.InstanceRefusal{Instance: id, Why: fmt.Sprintf("%s could not be told; the log of the service says why.", id)})
 		}
-		out.Taken = append(out.Taken, in)
 	}
 	return routes.TellInstances200JSONResponse(out), nil
 }

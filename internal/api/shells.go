@@ -60,7 +60,6 @@ type shell struct {
 	machine.Terminal
 	instance store.Instance
 	actor    string
-	what     string // the command in words
 }
 
 // add keeps a terminal until somebody comes to it.
@@ -157,8 +156,8 @@ func (s *Server) OpenShell(ctx context.Context, r routes.OpenShellRequestObject)
 		return nil, busy
 	}
 	command := given(r.Body.Command)
-	sh := &shell{instance: in, actor: actor(ctx), what: commandWords(command)}
-	if err := s.noteShell(ctx, sh, "opened", fmt.Sprintf("A shell is opened on %s: %s", in.ID, sh.what), fleet.Asked(some(r.Body.Reason, ""))); err != nil {
+	sh := &shell{instance: in, actor: actor(ctx)}
+	if err := s.noteRun(ctx, sh.actor, in, "shell-opened", fmt.Sprintf("A shell is opened on %s: %s", in.ID, commandWords(command)), fleet.Asked(some(r.Body.Reason, ""))); err != nil {
 		return nil, err
 	}
 	sh.Terminal, err = sheller.Shell(in.ID, machine.Opening{
@@ -166,13 +165,13 @@ func (s *Server) OpenShell(ctx context.Context, r routes.OpenShellRequestObject)
 		Variables: map[string]string{"TERM": given(r.Body.Terminal), "PS1": in.ID + " $ "},
 	})
 	if err != nil {
-		_ = s.noteShell(ctx, sh, "closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because(err.Error()))
+		_ = s.noteRun(ctx, sh.actor, in, "shell-closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because(err.Error()))
 		return nil, &problem{status: http.StatusConflict, kind: "conflict", detail: fmt.Sprintf("The shell was not opened on %s: %s.", in.ID, err)}
 	}
 	key := rand.Text()
 	if !s.shells.add(sh, key) {
 		sh.End()
-		_ = s.noteShell(ctx, sh, "closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because("as many are open as there may be"))
+		_ = s.noteRun(ctx, sh.actor, in, "shell-closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because("as many are open as there may be"))
 		return nil, busy
 	}
 	time.AfterFunc(shellAwaited, func() {
@@ -196,10 +195,11 @@ func commandWords(command []string) string {
 	return strings.Join(typed, " ")
 }
 
-func (s *Server) noteShell(ctx context.Context, sh *shell, kind, what string, because fleet.Cause) error {
+// noteRun writes of what people run on a machine, also when who asked has left.
+func (s *Server) noteRun(ctx context.Context, who string, in store.Instance, kind, what string, because fleet.Cause) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	return s.Store.Record(ctx, s.now(), sh.actor, sh.instance.Group, fleet.Entry{Kind: "instance.shell-" + kind, Instance: sh.instance.ID, Text: what, Cause: because})
+	return s.Store.Record(ctx, s.now(), who, in.Group, fleet.Entry{Kind: "instance." + kind, Instance: in.ID, Text: what, Cause: because})
 }
 
 // shellOver ends a terminal, and writes how it ended into the journal.
@@ -210,7 +210,7 @@ func (s *Server) shellOver(sh *shell, cause error) machine.Ran {
 		how.Status, how.Why = -1, cause.Error()
 	}
 	because := cmp.Or(how.Why, fmt.Sprintf("it ended with status %d", how.Status))
-	if err := s.noteShell(context.Background(), sh, "closed", fmt.Sprintf("The shell on %s is over after %s.", sh.instance.ID, words.Span(how.Took)), fleet.Because(because)); err != nil {
+	if err := s.noteRun(context.Background(), sh.actor, sh.instance, "shell-closed", fmt.Sprintf("The shell on %s is over after %s.", sh.instance.ID, words.Span(how.Took)), fleet.Because(because)); err != nil {
 		s.Log.Warn("the end of a shell is not in the journal", "instance", sh.instance.ID, "error", err)
 	}
 	return how
@@ -271,10 +271,10 @@ func sit(ctx context.Context, end context.CancelCauseFunc, sh *shell, conn *webs
 				end(errLeft)
 				return
 			}
-			watch.Reset(idle)
 			var size contract.ShellSize
 			switch {
 			case kind == websocket.MessageBinary:
+				watch.Reset(idle) // a window that is pulled about is no key
 				_, _ = sh.Write(typed)
 			case json.Unmarshal(typed, &size) == nil && size.Columns > 0 && size.Columns <= 1000 && size.Rows > 0 && size.Rows <= 1000:
 				_ = sh.Resize(size.Columns, size.Rows)

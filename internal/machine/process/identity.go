@@ -36,17 +36,26 @@ func bootID() string {
 
 // stat reads the state and the start time of a process.
 func stat(pid int) (state byte, started uint64, err error) {
-	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	fields, err := statFields(pid)
 	if err != nil {
 		return 0, 0, err
+	}
+	started, err = strconv.ParseUint(fields[19], 10, 64)
+	return fields[0][0], started, err
+}
+
+// statFields are those of /proc/PID/stat from the state (field 3) on, at least 20.
+func statFields(pid int) ([]string, error) {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return nil, err
 	}
 	// The name in parentheses may hold anything, so fields count from its end.
 	fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
 	if len(fields) < 20 {
-		return 0, 0, fmt.Errorf("/proc/%d/stat is too short", pid)
+		return nil, fmt.Errorf("/proc/%d/stat is too short", pid)
 	}
-	started, err = strconv.ParseUint(fields[19], 10, 64)
-	return fields[0][0], started, err
+	return fields, nil
 }
 
 // alive reports whether this very process is there and not a zombie.

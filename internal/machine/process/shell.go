@@ -1,7 +1,6 @@
 package process
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -122,21 +121,30 @@ func (t *terminal) await() {
 }
 
 // killSession kills all processes of a session: the jobs of a shell are groups of their own.
+// Its leader stands still meanwhile and goes last, so that its number is no other's.
 func killSession(leader int) {
-	files, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range files {
-		raw, err := os.ReadFile(file)
-		if err != nil {
-			continue
+	_ = syscall.Kill(leader, syscall.SIGSTOP)
+	for range 10 { // as long as jobs begin others
+		killed := false
+		for _, pid := range inSession(leader) {
+			killed = syscall.Kill(pid, syscall.SIGKILL) == nil || killed
 		}
-		// After the name in parentheses: state, parent, group, session.
-		fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
-		if len(fields) < 4 || fields[3] != strconv.Itoa(leader) {
-			continue
-		}
-		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && pid != leader {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
+		if !killed {
+			break
 		}
 	}
-	_ = syscall.Kill(leader, syscall.SIGKILL) // last: its number cannot be another's before it is waited for
+	_ = syscall.Kill(leader, syscall.SIGKILL)
+}
+
+// inSession are the processes of a session that live, without its leader.
+func inSession(leader int) (pids []int) {
+	dirs, _ := filepath.Glob("/proc/[0-9]*")
+	for _, dir := range dirs {
+		pid, _ := strconv.Atoi(filepath.Base(dir))
+		// State, parent, group, session.
+		if fields, err := statFields(pid); err == nil && pid != leader && fields[3] == strconv.Itoa(leader) && fields[0] != "Z" {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
 }

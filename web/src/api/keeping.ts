@@ -133,17 +133,6 @@ export function useChangeCheck() {
   )
 }
 
-export function useReleaseInstance() {
-  return useAct(({ id, replace, reason }: { id: string; replace: boolean; reason?: string }) =>
-    take(
-      api.POST('/v1/instances/{id}/release', {
-        params: { path: { id }, header: { 'If-Match': '*' } },
-        body: { replace, ...(reason ? { reason } : {}) },
-      }),
-    ),
-  )
-}
-
 export type NewPool = Schemas['NewPool']
 export type NewCheck = Schemas['NewCheck']
 

@@ -184,26 +184,11 @@ export function useTellGroup(name: string) {
   })
 }
 
-export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire' | 'recreate'
+export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire' | 'recreate' | 'release'
 
-/** Gives a person's command to one instance. */
-export function useTellInstance() {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: ({ id, command, reason }: { id: string; command: InstanceAct; reason?: string }) =>
-      take(
-        api.POST('/v1/instances/{id}/commands', {
-          params: { path: { id }, header: { 'If-Match': '*' } },
-          body: { command, ...(reason ? { reason } : {}) },
-        }),
-      ),
-    onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
-  })
-}
-
-/** Gives the same command to several, in one request; each takes it or says why not. */
+/** Gives a person's command to instances, in one request; each takes it or says why not. */
 export function useTellInstances() {
-  return useAct((body: { instances: string[]; command: InstanceAct | 'release'; reason?: string }) =>
+  return useAct((body: { instances: string[]; command: InstanceAct; reason?: string }) =>
     take(api.POST('/v1/instances/commands', { body })),
   )
 }

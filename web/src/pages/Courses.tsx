@@ -13,7 +13,7 @@ import {
 } from '../parts/CourseFields'
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
-import { Draft, dropDraft } from '../parts/Draft'
+import { Draft, sentThen } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 
@@ -109,10 +109,7 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
           save.mutate(
             { name: was?.name ?? f.name, was, body: { ...settingsOf(f), note: f.note } },
             {
-              onSuccess: () => {
-                dropDraft(draft)
-                onClose()
-              },
+              onSuccess: sentThen(draft, onClose),
             },
           )
         }

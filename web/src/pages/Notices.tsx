@@ -17,7 +17,7 @@ import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
-import { Draft, dropDraft } from '../parts/Draft'
+import { Draft, sentThen } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
@@ -187,10 +187,7 @@ function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void 
               },
             },
             {
-              onSuccess: () => {
-                dropDraft(draft)
-                onClose()
-              },
+              onSuccess: sentThen(draft, onClose),
             },
           )
         }

@@ -17,7 +17,7 @@ import {
 } from '../parts/CourseFields'
 import { gateOf } from '../parts/GateFields'
 import { RehearsalView } from '../parts/Rehearsal'
-import { Draft, dropDraft } from '../parts/Draft'
+import { Draft, sentThen } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { versionNumber } from '../parts/words'
 
@@ -146,10 +146,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
         requiredMark={false}
         onFinish={(f) =>
           start.mutate(body(f), {
-            onSuccess: () => {
-              dropDraft(draft)
-              onClose()
-            },
+            onSuccess: sentThen(draft, onClose),
             onError: refused,
           })
         }

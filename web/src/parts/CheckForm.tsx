@@ -4,7 +4,7 @@ import type { Check } from '../api/client'
 import { useChangeCheck, useCheck, useMakeCheck, type CheckChange } from '../api/keeping'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from './PairRows'
 import { differences, isStale, Stale } from './Stale'
-import { Draft, dropDraft } from './Draft'
+import { Draft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 import { labelText, list, question, span } from './words'
 
@@ -160,10 +160,7 @@ export function NewCheck({ onClose }: { onClose: () => void }) {
           make.mutate(
             { ...bodyOf(f.kind, all), name: f.name, kind: f.kind } as Parameters<typeof make.mutate>[0],
             {
-              onSuccess: () => {
-                dropDraft('new check')
-                onClose()
-              },
+              onSuccess: sentThen('new check', onClose),
             },
           )
         }}
@@ -210,10 +207,7 @@ export function ChangeCheck({ name, onClose }: { name: string; onClose: () => vo
     change.mutate(
       { check: from, body },
       {
-        onSuccess: () => {
-          dropDraft(`check ${name} ${String(from.revision)}`)
-          onClose()
-        },
+        onSuccess: sentThen(`check ${name} ${String(from.revision)}`, onClose),
       },
     )
   }

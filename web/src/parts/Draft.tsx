@@ -17,6 +17,14 @@ export const dropDraft = (of: string) => {
   sent.add(of)
 }
 
+/** What follows once a form is sent: its draft is forgotten, and then the rest. */
+export const sentThen =
+  <A extends unknown[]>(of: string, then: (...a: A) => void) =>
+  (...a: A) => {
+    dropDraft(of)
+    then(...a)
+  }
+
 /**
  * Keeps what is typed into the form around it, so that Escape, Cancel and going back lose
  * nothing: when the form is opened again it is there, and it says so. The name of a form that

@@ -2,7 +2,7 @@ import { Button, Form, Input, InputNumber, Modal, Popconfirm, Select } from 'ant
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useAddHook, useChangeHook, useHookSecret, useTryHook, type Hook } from '../api/hooks'
-import { Draft, dropDraft } from './Draft'
+import { Draft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 
 /** Sends or runs what a hook would, once, and shows what comes back. */
@@ -108,10 +108,7 @@ export function HookForm({
 }) {
   const [form] = Form.useForm<Fields>()
   const draft = `hook ${g.name} ${hook?.name ?? ''} ${hook ? String(g.revision) : ''}`
-  const done = () => {
-    dropDraft(draft)
-    onClose()
-  }
+  const done = sentThen(draft, onClose)
   const who = Form.useWatch('who', form)
   const add = useAddHook(g)
   const change = useChangeHook(g)

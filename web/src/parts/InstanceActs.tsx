@@ -2,15 +2,14 @@ import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { useImageFromInstance } from '../api/catalogue'
 import type { Instance } from '../api/client'
-import { useReleaseInstance } from '../api/keeping'
-import { useTellInstance, useTellInstances, type InstanceAct } from '../api/queries'
+import { useTellInstances, type InstanceAct } from '../api/queries'
 import { later } from './later'
 import { Trouble } from './Trouble'
 import { count } from './words'
 
 const AskFirst = later(async () => (await import('./AskFirst')).AskFirst)
 
-export type Act = InstanceAct | 'live' | 'rest' | 'release'
+export type Act = InstanceAct | 'live' | 'rest'
 
 interface Grave {
   verb: string
@@ -53,29 +52,17 @@ interface Asked {
  */
 export function useInstanceActs(serving: (group: string) => number | undefined) {
   const make = useImageFromInstance()
-  const tell = useTellInstance()
-  const release = useReleaseInstance()
-  const many = useTellInstances()
+  const tell = useTellInstances()
   const navigate = useNavigate()
   const [asked, setAsked] = useState<Asked | null>(null)
   const [imaged, setImaged] = useState<{ of: Instance; rest: boolean } | null>(null)
 
-  const one = ({ id }: Instance, act: Act, reason: string) => {
-    const why = reason ? { reason } : {}
-    if (act === 'release') release.mutate({ id, replace: true, ...why })
-    else tell.mutate({ id, command: act as InstanceAct, ...why })
-  }
-  const all = (on: Instance[], act: Act, reason = '') => {
-    const first = on[0]
-    many.reset()
-    if (on.length === 1 && first) one(first, act, reason)
-    else
-      many.mutate({
-        instances: on.map((i) => i.id),
-        command: act as InstanceAct | 'release',
-        ...(reason ? { reason } : {}),
-      })
-  }
+  const all = (on: Instance[], act: Act, reason = '') =>
+    tell.mutate({
+      instances: on.map((i) => i.id),
+      command: act as InstanceAct,
+      ...(reason ? { reason } : {}),
+    })
   const act = (on: Instance[], what: Act) => {
     const first = on[0]
     if (!first) return
@@ -125,16 +112,18 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
           onClose={() => setAsked(null)}
         />
       )}
-      <Trouble error={tell.error ?? release.error ?? many.error} />
-      {many.isPending && (
+      <Trouble error={tell.error} />
+      {tell.isPending && tell.variables.instances.length > 1 && (
         <p className="waiting" role="status">
-          … {count(many.variables.instances.length, 'instance')} are told
+          … {count(tell.variables.instances.length, 'instance')} are told
         </p>
       )}
-      {many.data && many.data.refused.length > 0 && (
+      {tell.data && tell.data.refused.length > 0 && (
         <p className="trouble" role="alert">
-          ▲ {many.data.refused.length} of {many.data.refused.length + many.data.taken.length} refused:{' '}
-          {many.data.refused
+          ▲{' '}
+          {tell.variables.instances.length > 1 &&
+            `${tell.data.refused.length} of ${tell.variables.instances.length} refused: `}
+          {tell.data.refused
             .slice(0, 3)
             .map((r) => r.why)
             .join(' ')}
@@ -143,7 +132,8 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
     </>
   )
   const busy = (id: string) =>
-    (make.isPending && make.variables.instance === id) || (tell.isPending && tell.variables.id === id)
+    (make.isPending && make.variables.instance === id) ||
+    (tell.isPending && tell.variables.instances.includes(id))
   return { act, dialog, busy }
 }
 

@@ -15,7 +15,7 @@ import {
 } from './listenerSettings'
 import { NumberField } from './NumberField'
 import { differences, isStale, Stale } from './Stale'
-import { Draft, dropDraft } from './Draft'
+import { Draft, dropDraft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 
 const lines: Record<string, (l: Listener) => string> = {
@@ -43,10 +43,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
   const keep = Form.useWatch('keep', form) as string | undefined
   const initial = seen ? fieldsOfListener(seen) : usualFields
   const draft = `listener ${seen?.address ?? ''} ${String(seen?.revision ?? 0)}`
-  const done = () => {
-    dropDraft(draft)
-    onClose()
-  }
+  const done = sentThen(draft, onClose)
   const submit = (all: ListenerFields) => {
     const f = { ...initial, ...all }
     if (seen) change.mutate({ listener: seen, body: changeOf(f) }, { onSuccess: done })

@@ -17,7 +17,7 @@ import {
   type SpokenFields as SpokenValues,
 } from './spokenSettings'
 import { differences, isStale, Stale } from './Stale'
-import { Draft, dropDraft } from './Draft'
+import { Draft, dropDraft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 import { labelText } from './words'
 
@@ -92,10 +92,7 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
     change.mutate(
       { pool: seen, body },
       {
-        onSuccess: () => {
-          dropDraft(`pool ${seen.name} ${String(seen.revision)}`)
-          onClose()
-        },
+        onSuccess: sentThen(`pool ${seen.name} ${String(seen.revision)}`, onClose),
       },
     )
   }

@@ -5,7 +5,7 @@ import { useSaveRule, type Rule, type RuleForm as FormOf, type RuleReview } from
 import { CalendarFields, SteadyFields, TripFields } from './RuleFields'
 import { fieldsOf, settingsOf, usualFields, type RuleFieldsOf } from './ruleSettings'
 import { Notice } from './Notice'
-import { Draft, dropDraft } from './Draft'
+import { Draft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 
 const kinds = [
@@ -87,10 +87,7 @@ export function RuleForm({
               loading={make.isPending}
               onClick={() =>
                 make.mutate(asked, {
-                  onSuccess: () => {
-                    dropDraft(draft)
-                    onClose()
-                  },
+                  onSuccess: sentThen(draft, onClose),
                 })
               }
             >
