@@ -65,6 +65,7 @@ func (s *service) nothingHalf() {
 // TestKilledDuringUpload kills the service in the middle of an upload: nothing
 // of it is there afterwards.
 func TestKilledDuringUpload(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	raw := noise(t, 8<<20)
 	pr, pw := io.Pipe()
@@ -104,6 +105,7 @@ func TestKilledDuringUpload(t *testing.T) {
 // TestKilledDuringBake kills the service while a command of a recipe runs: the
 // command ends with it, and the version is broken.
 func TestKilledDuringBake(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	mark := fmt.Sprintf("3%d.5", rand.IntN(1e9)) // a time to sleep that nobody else does
 	recipe := filepath.Join(s.dir, "slow.yaml")
@@ -152,6 +154,7 @@ func TestKilledDuringBake(t *testing.T) {
 // TestKilledDuringCopy kills the service at random moments of a copy: a version
 // is in the region only when it is whole there, and the copy can be gone on with.
 func TestKilledDuringCopy(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for round := range 4 {
 		name := fmt.Sprintf("timetable-%c", 'a'+round)
@@ -198,6 +201,7 @@ func TestKilledDuringCopy(t *testing.T) {
 
 // TestCatalogueOverHTTP asks as programs do: with revisions, dry runs, digests.
 func TestCatalogueOverHTTP(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	raw := noise(t, 1<<20)
 	sum := sha256.Sum256(raw)
@@ -258,6 +262,7 @@ func TestCatalogueOverHTTP(t *testing.T) {
 // traffic: while it serves, and at rest. No request fails, the group is never
 // short of more than the one that rests, and what runs from the image is the like.
 func TestImageFromServingInstance(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)

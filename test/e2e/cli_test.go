@@ -67,6 +67,7 @@ var samples = map[string]string{
 // TestJournalIsFollowed reads what the command prints while things happen, and
 // ends it as Ctrl-C does.
 func TestJournalIsFollowed(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	cmd := exec.Command(filepath.Join(bin, "unitas"), "journal", "--follow", "-o", "json")

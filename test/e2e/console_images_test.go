@@ -16,6 +16,7 @@ import (
 // the next version of a template by the form with all errors shown at once, and
 // compares two, with nothing that the page's security policy had to stop.
 func TestConsoleImagesAndTemplates(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for name, content := range samples {
 		if err := os.WriteFile(filepath.Join(s.dir, name), []byte(content), 0o755); err != nil {

@@ -58,6 +58,7 @@ func says(text string) string { return fmt.Sprintf(`document.body.innerText.incl
 // and what it costs, changes a setting after a look at what that does, acts on
 // several instances at once, makes a drill, and deletes the group.
 func TestConsoleKeeps(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	tab, step, retype, noViolations := s.console()

@@ -17,6 +17,7 @@ import (
 // TestConsoleListeners makes a listener, gives it a route, asks where a request would go, sees
 // what was served and refused, changes it, and closes it.
 func TestConsoleListeners(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(1)

@@ -16,6 +16,7 @@ import (
 // before the review is answered. A change that takes much of what serves is asked for
 // once more; what one person changed, another does not overwrite unseen.
 func TestConsoleAsksFirst(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -105,6 +106,7 @@ func TestConsoleAsksFirst(t *testing.T) {
 // TestConsoleShowsWhatIsAlone: a released instance has a page, and can be retired there;
 // a pool's page tells the verdict and reason of each target.
 func TestConsoleShowsWhatIsAlone(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)

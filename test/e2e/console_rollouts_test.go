@@ -16,6 +16,7 @@ import (
 // that it holds, removes the hook, saves a course and changes it, rehearses a rollout by
 // that course, starts it, and has it decided again when it is done.
 func TestConsoleHooksAndRollouts(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)

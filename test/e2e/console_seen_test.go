@@ -18,6 +18,7 @@ import (
 // the tab's title, the groups page and its own; a failed new instance is one click away, with
 // its boot log; and what was looked for stands in the address.
 func TestConsoleShowsTrouble(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -72,6 +73,7 @@ func TestConsoleShowsTrouble(t *testing.T) {
 // TestConsoleTellsWhySignInEnded: a token that is not known any more is said so over the page,
 // which keeps what was typed; one sign-in serves all tabs.
 func TestConsoleTellsWhySignInEnded(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	tab, step, _, _ := s.console()

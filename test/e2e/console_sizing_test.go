@@ -15,6 +15,7 @@ import (
 // reads the chart by keyboard, makes a calendar that is shown before it is made, replays the
 // rules, and has somebody hear, which is tested.
 func TestConsoleRulesAndNotices(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(1)

@@ -16,6 +16,7 @@ import (
 // it proceed and sees its waves pass, with nothing amiss in the browser's
 // console and nothing that the page's security policy had to stop.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	if _, err := os.Stat("../../web/dist/index.html"); err != nil {
 		t.Fatal("the console is not built; run: make build")
 	}

@@ -41,6 +41,7 @@ var values = map[string][]string{
 // itself: nothing is answered with a fault of the service, and every refusal is a problem
 // document with pointers and without a word of the implementation.
 func TestTheContractHolds(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(4)

@@ -32,6 +32,7 @@ func (s *service) databasePid() int {
 // TestPrivateDatabaseIsBroughtBack kills the private PostgreSQL under a service: groups
 // go on serving, and it is there again.
 func TestPrivateDatabaseIsBroughtBack(t *testing.T) {
+	t.Parallel()
 	s := startOn(t, "")
 	s.stock()
 	s.group(20)
@@ -58,6 +59,7 @@ func TestPrivateDatabaseIsBroughtBack(t *testing.T) {
 // answered in time that it does not answer, traffic goes on, and so does all of it
 // once the database does.
 func TestStandingDatabase(t *testing.T) {
+	t.Parallel()
 	s := startOn(t, "")
 	s.stock()
 	s.group(20)

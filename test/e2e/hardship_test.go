@@ -35,6 +35,7 @@ var poisons = []struct {
 // TestNothingSentFails sends every operation of the contract every poison in every
 // parameter, header and field: the answer blames the request, never the service.
 func TestNothingSentFails(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -222,6 +223,7 @@ func TestDeepBodies(t *testing.T) {
 // TestSameKeyOtherBody: what is asked under a key is told apart by all of it, however
 // its kind is written; an upload without a digest by its bytes.
 func TestSameKeyOtherBody(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	body := func(name string) string { return fmt.Sprintf(`{"name":"%s","kind":"tcp"}`, name) }
 	with := []string{"Idempotency-Key", "one", "Content-Type", "application/json; charset=utf-8"}
@@ -387,6 +389,7 @@ func TestManyChangesAtOnce(t *testing.T) {
 
 // TestSlowBodies: a body that comes a byte at a time is given up.
 func TestSlowBodies(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	c, err := net.Dial("tcp", s.listen)
 	if err != nil {

@@ -46,6 +46,7 @@ func (s *service) call(method, path, body string, headers ...string) (status int
 
 // TestOtherThanJSON: a body that says it is something else is not read as JSON.
 func TestOtherThanJSON(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "application/xml; charset=utf-8", "json"} {
 		status, h, body := s.call("POST", "/v1/checks", `{"name":"c","kind":"tcp"}`, "Content-Type", kind)
@@ -61,6 +62,7 @@ func TestOtherThanJSON(t *testing.T) {
 // TestBadInput: each mistake is answered with a problem that names the field
 // and what to do.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -159,6 +161,7 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestBadArchives(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	good := archive(t, "timetable-1")
 	for name, c := range map[string]struct {
@@ -183,6 +186,7 @@ func TestBadArchives(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for _, path := range []string{"/v1/groups", "/metrics", "/v1/events"} {
 		for _, authorization := range []string{"", "Bearer nope", "Basic YTpi"} {
@@ -210,6 +214,7 @@ func TestTokens(t *testing.T) {
 }
 
 func TestRevisionsAndRepeats(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -240,6 +245,7 @@ func TestRevisionsAndRepeats(t *testing.T) {
 }
 
 func TestPagesAndEvents(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	var want []string
 	for n := range 7 {

@@ -22,6 +22,7 @@ import (
 // TestWhoIsTold: what happens is told by signed message and by mail to who asked for it and to
 // nobody else, what comes together as one, and again after the other side was away.
 func TestWhoIsTold(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -29,6 +29,7 @@ func (s *service) pools(names ...string) contract.Group {
 // TestPoolsJudgeAlone: a pool whose check finds nobody well takes nothing from the
 // pool beside it, before and after a restart; when the group leaves it, it is forgotten.
 func TestPoolsJudgeAlone(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)

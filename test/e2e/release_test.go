@@ -27,6 +27,7 @@ import (
 // TestRelease is the whole job: two versions under traffic, a bad third that
 // holds itself and is reverted, a resize, and the end of the group.
 func TestRelease(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(5)
@@ -118,6 +119,7 @@ func (s *service) mustHaveCauses() {
 // TestKilledInTheMiddle kills the service with -9 while it rolls out, and
 // starts it again: nothing is doubled, nothing is lost, and it goes on.
 func TestKilledInTheMiddle(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -193,6 +195,7 @@ func (s *service) hooks() string {
 // while a rollout with hooks and drains goes out, and holds what is there against what
 // must be.
 func TestKilledAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("the moments are drawn with the seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 0))
@@ -257,6 +260,7 @@ func requestsSent() int64 {
 // TestBackAndForth has rollouts go back and forth under traffic that asks as fast as it may:
 // no request fails.
 func TestBackAndForth(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -305,6 +309,7 @@ func TestBackAndForth(t *testing.T) {
 
 // TestKilledBehindItsBack kills a machine: it is replaced, with the cause.
 func TestKilledBehindItsBack(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -332,6 +337,7 @@ func TestKilledBehindItsBack(t *testing.T) {
 
 // TestIllIsReplaced stops a machine's processes, so that it answers no more.
 func TestIllIsReplaced(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -355,6 +361,7 @@ func TestIllIsReplaced(t *testing.T) {
 // TestStopAndStart: SIGTERM ends the service within seconds and leaves the
 // instances as they are.
 func TestStopAndStart(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	s.group(20)
@@ -382,6 +389,7 @@ func TestStopAndStart(t *testing.T) {
 // TestDatabaseStops takes PostgreSQL away for ten seconds in the middle of a
 // rollout: traffic goes on, and so does the rollout when it is back.
 func TestDatabaseStops(t *testing.T) {
+	t.Parallel()
 	pg, err := pgtest.Cluster(ctx)
 	if err != nil {
 		t.Fatal(err)

@@ -60,6 +60,7 @@ func (s *service) kept() (map[string]int, error) {
 // TestReplicas: three services on one database share groups and listeners; a change asked
 // of any is carried out, planned ends cost no request, and a killed one is taken over.
 func TestReplicas(t *testing.T) {
+	t.Parallel()
 	all := replicas(t, 2)
 	a, b, c := all[0], all[1], all[2]
 	a.stock()
@@ -113,6 +114,7 @@ func TestReplicas(t *testing.T) {
 // TestUpgradedInPlace: services with the private PostgreSQL take over from each other as
 // well, and it ends with the last of them.
 func TestUpgradedInPlace(t *testing.T) {
+	t.Parallel()
 	old := startOn(t, "", func(s *service) { s.flags = []string{"--replica", "old"} })
 	old.stock()
 	old.group(4)
@@ -142,6 +144,7 @@ func TestUpgradedInPlace(t *testing.T) {
 // TestPausedReplica stops a replica where it is until others keep its groups, and lets it
 // go on: it is refused everywhere, and nothing is done twice.
 func TestPausedReplica(t *testing.T) {
+	t.Parallel()
 	all := replicas(t, 1)
 	a, b := all[0], all[1]
 	a.stock()

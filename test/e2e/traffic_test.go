@@ -137,6 +137,7 @@ func TestEachKindOfTrafficIsWhole(t *testing.T) {
 // TestARegionIsLost: a listener that prefers harbour has headland help out while harbour is lost
 // by a drill, and goes home when it is back.
 func TestARegionIsLost(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.stock()
 	one, pools, heal, settle, drain := 1, []string{"front"}, "sailings-up", 1.0, 1.0

@@ -72,8 +72,9 @@ func TestShell(t *testing.T) {
 	}
 	s.types("stty size\n")
 	s.until("40 120\r\n")
-	// Ctrl-C reaches what runs before the terminal, and not the shell.
-	s.types("echo wait-$((1+1)); sleep 600\n")
+	// Ctrl-C reaches what runs before the terminal, and not the shell. What runs says itself that
+	// it does: the shell's own words come before the terminal is the other's.
+	s.types("sh -c 'echo wait-$((1+1)); exec sleep 600'\n")
 	s.until("wait-2\r\n")
 	s.types("\x03")
 	s.until("here$ ")
