@@ -42,7 +42,7 @@ func (a *app) tellInstances(ctx context.Context, ids []string, command contract.
 		return []contract.Instance{in}, nil
 	}
 	told, _, err := ask[contract.InstancesTold](a, func(c *client.Client) (*http.Response, error) {
-		return c.TellInstances(ctx, contract.InstancesCommand{Instances: ids, Command: command, Reason: reason})
+		return c.TellInstances(ctx, nil, contract.InstancesCommand{Instances: ids, Command: command, Reason: reason})
 	})
 	if err != nil {
 		return nil, err

@@ -79,7 +79,7 @@ taken, a grpc check when the gRPC health protocol answers SERVING.`,
 				return err
 			}
 			return a.print(check, func() string {
-				return fmt.Sprintf("%s asks %s from now on; it judges %s.\n", check.Name, question(check), judged(check)) + advices(check.Advice)
+				return changed(check.Name, check.Changes) + fmt.Sprintf("It asks %s from now on; it judges %s.\n", question(check), judged(check)) + advices(check.Advice)
 			})
 		},
 	}
@@ -147,6 +147,11 @@ func (f *checkFlags) add(cmd *cobra.Command) {
 	numberVar(flags, &f.passes, "passes", 2, "good answers in a row to become healthy")
 	pairsVar(flags, &f.labels, "label", "labels, `NAME=VALUE,…`; replaces all")
 	numberVar(flags, &f.fails, "fails", 3, "bad answers in a row to become unhealthy")
+}
+
+// changed says what is another than it was.
+func changed(name string, changes *[]string) string {
+	return fmt.Sprintf("%s is changed: %s.\n", name, orWord(strings.Join(value(changes), "; "), "the same as before"))
 }
 
 // advices are warnings as lines.

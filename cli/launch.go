@@ -38,7 +38,7 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 			if err != nil {
 				return err
 			}
-			if !wait {
+			if !wait || a.dry {
 				return a.print(in, func() string { return fmt.Sprintf("%s is %s in %s.\n", in.Id, in.State, in.Zone) })
 			}
 			return a.watchBoot(cmd.Context(), in, timeout)

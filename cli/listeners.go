@@ -261,7 +261,7 @@ func (a *app) listenerSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(l, func() string { return fmt.Sprintf("%s is changed. %s\n", l.Address, l.Sentence) })
+			return a.print(l, func() string { return changed(l.Address, l.Changes) + l.Sentence + "\n" })
 		}}
 	f.add(cmd, true)
 	return cmd

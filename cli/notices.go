@@ -74,7 +74,7 @@ Topics:
 			if all := f.topics(cmd); all != nil {
 				body.Topics = *all
 			}
-			n, _, err := ask[contract.Notice](a, func(c *client.Client) (*http.Response, error) { return c.AddNotice(cmd.Context(), body) })
+			n, _, err := ask[contract.Notice](a, func(c *client.Client) (*http.Response, error) { return c.AddNotice(cmd.Context(), nil, body) })
 			if err != nil {
 				return err
 			}

@@ -217,7 +217,7 @@ func (a *app) poolSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(pool, func() string { return fmt.Sprintf("%s is changed. %s\n", pool.Name, pool.Sentence) })
+			return a.print(pool, func() string { return changed(pool.Name, pool.Changes) + pool.Sentence + "\n" })
 		},
 	}
 	f.add(cmd)

@@ -73,6 +73,7 @@ type app struct {
 	// who signed for it.
 	use, certificate string
 	utc              bool
+	dry              bool // nothing is changed
 	out, err         io.Writer
 }
 
@@ -117,6 +118,7 @@ A release in a few lines:
 		return a.chooseService(cmd)
 	}
 	defer a.complete(root)
+	defer a.tries(root)
 	root.AddCommand(a.serviceCommand(), a.placesCommand(), a.imageCommand(), a.templateCommand(), a.checkCommand(), a.listenerCommand(), a.poolCommand(), a.groupCommand(),
 		a.instanceCommand(), a.ruleCommand(), a.metricCommand(), a.hookCommand(), a.ticketCommand(), a.rolloutCommand(), a.courseCommand(), a.drillCommand(), a.noticeCommand(), a.replicaCommand(), a.costsCommand(), a.journalCommand(), a.whyCommand(), a.teardownCommand(), a.configCommand(), a.doctorCommand())
 	return root
@@ -204,6 +206,9 @@ func (a *app) connect() (*client.Client, error) {
 		}
 		options = append(options, trust)
 	}
+	if a.dry {
+		options = append(options, onlyTried)
+	}
 	return client.Connect(a.server, token, options...)
 }
 
@@ -277,7 +282,7 @@ func (a *app) print(v any, table func() string) error {
 		_, err = a.out.Write(raw)
 		return err
 	}
-	_, err := io.WriteString(a.out, onScreen(table()))
+	_, err := io.WriteString(a.out, onScreen(a.framed(table())))
 	return err
 }
 

@@ -37,9 +37,9 @@ NAME@MARK; what is recorded then is the number.`,
 			}
 			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
-					return c.SetImageMark(cmd.Context(), name, args[1], contract.MarkPlace{Version: n})
+					return c.SetImageMark(cmd.Context(), name, args[1], nil, contract.MarkPlace{Version: n})
 				}
-				return c.SetTemplateMark(cmd.Context(), name, args[1], contract.MarkPlace{Version: n})
+				return c.SetTemplateMark(cmd.Context(), name, args[1], nil, contract.MarkPlace{Version: n})
 			})
 			if err != nil {
 				return err
@@ -62,9 +62,9 @@ func (a *app) unmarkCommand(kind string) *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := a.readMarks(func(c *client.Client) (*http.Response, error) {
 				if kind == "image" {
-					return c.RemoveImageMark(cmd.Context(), args[0], args[1])
+					return c.RemoveImageMark(cmd.Context(), args[0], args[1], nil)
 				}
-				return c.RemoveTemplateMark(cmd.Context(), args[0], args[1])
+				return c.RemoveTemplateMark(cmd.Context(), args[0], args[1], nil)
 			})
 			if err != nil {
 				return err

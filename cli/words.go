@@ -59,7 +59,7 @@ func or(text *string, otherwise string) string {
 // confirm asks once before something is destroyed. Where nobody can be asked,
 // --yes must be given.
 func (a *app) confirm(yes bool, what, question string) error {
-	if yes {
+	if yes || a.dry {
 		return nil
 	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) {

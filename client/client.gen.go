@@ -531,21 +531,21 @@ type ClientInterface interface {
 	// RemoveImageMark Take a mark away
 	//
 	// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
-	RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, params *RemoveImageMarkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetImageMarkWithBody Put a mark on a version, or move it there
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-	SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetImageMark Put a mark on a version, or move it there
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-	SetImageMark(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetImageMark(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteImage Delete a version that nothing uses
 	//
@@ -637,14 +637,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-	TellInstancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TellInstancesWithBody(ctx context.Context, params *TellInstancesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TellInstances Give the same command to several instances, one after another; each takes it or says why not
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-	TellInstances(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TellInstances(ctx context.Context, params *TellInstancesParams, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetInstance One instance with the last answers of its checks
 	//
@@ -818,14 +818,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
-	AddNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddNoticeWithBody(ctx context.Context, params *AddNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
-	AddNotice(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddNotice(ctx context.Context, params *AddNoticeParams, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveNotice Tell nobody any more; its messages are forgotten
 	//
@@ -1032,21 +1032,21 @@ type ClientInterface interface {
 	// RemoveTemplateMark Take a mark away
 	//
 	// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
-	RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, params *RemoveTemplateMarkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetTemplateMarkWithBody Put a mark on a version, or move it there
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-	SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetTemplateMark Put a mark on a version, or move it there
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-	SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteTemplate Delete a version that nothing uses
 	//
@@ -2226,8 +2226,8 @@ func (c *Client) ListImageMarks(ctx context.Context, name ObjectName, reqEditors
 // RemoveImageMark Take a mark away
 //
 // Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
-func (c *Client) RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveImageMarkRequest(c.Server, name, mark)
+func (c *Client) RemoveImageMark(ctx context.Context, name ObjectName, mark MarkName, params *RemoveImageMarkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveImageMarkRequest(c.Server, name, mark, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2243,8 +2243,8 @@ func (c *Client) RemoveImageMark(ctx context.Context, name ObjectName, mark Mark
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-func (c *Client) SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetImageMarkRequestWithBody(c.Server, name, mark, contentType, body)
+func (c *Client) SetImageMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImageMarkRequestWithBody(c.Server, name, mark, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2260,8 +2260,8 @@ func (c *Client) SetImageMarkWithBody(ctx context.Context, name ObjectName, mark
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-func (c *Client) SetImageMark(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetImageMarkRequest(c.Server, name, mark, body)
+func (c *Client) SetImageMark(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImageMarkRequest(c.Server, name, mark, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2502,8 +2502,8 @@ func (c *Client) LaunchInstance(ctx context.Context, params *LaunchInstanceParam
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-func (c *Client) TellInstancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTellInstancesRequestWithBody(c.Server, contentType, body)
+func (c *Client) TellInstancesWithBody(ctx context.Context, params *TellInstancesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstancesRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2519,8 +2519,8 @@ func (c *Client) TellInstancesWithBody(ctx context.Context, contentType string, 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-func (c *Client) TellInstances(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTellInstancesRequest(c.Server, body)
+func (c *Client) TellInstances(ctx context.Context, params *TellInstancesParams, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellInstancesRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2953,8 +2953,8 @@ func (c *Client) ListNotices(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /v1/notices (the `AddNotice` operationId).
-func (c *Client) AddNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddNoticeRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddNoticeWithBody(ctx context.Context, params *AddNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoticeRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2970,8 +2970,8 @@ func (c *Client) AddNoticeWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /v1/notices (the `AddNotice` operationId).
-func (c *Client) AddNotice(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddNoticeRequest(c.Server, body)
+func (c *Client) AddNotice(ctx context.Context, params *AddNoticeParams, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoticeRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3527,8 +3527,8 @@ func (c *Client) ListTemplateMarks(ctx context.Context, name ObjectName, reqEdit
 // RemoveTemplateMark Take a mark away
 //
 // Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
-func (c *Client) RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveTemplateMarkRequest(c.Server, name, mark)
+func (c *Client) RemoveTemplateMark(ctx context.Context, name ObjectName, mark MarkName, params *RemoveTemplateMarkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTemplateMarkRequest(c.Server, name, mark, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3544,8 +3544,8 @@ func (c *Client) RemoveTemplateMark(ctx context.Context, name ObjectName, mark M
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-func (c *Client) SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTemplateMarkRequestWithBody(c.Server, name, mark, contentType, body)
+func (c *Client) SetTemplateMarkWithBody(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTemplateMarkRequestWithBody(c.Server, name, mark, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3561,8 +3561,8 @@ func (c *Client) SetTemplateMarkWithBody(ctx context.Context, name ObjectName, m
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-func (c *Client) SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTemplateMarkRequest(c.Server, name, mark, body)
+func (c *Client) SetTemplateMark(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTemplateMarkRequest(c.Server, name, mark, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3797,6 +3797,33 @@ func NewCreateCheckRequestWithBody(server string, params *CreateCheckParams, con
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -3846,6 +3873,33 @@ func NewDeleteCheckRequest(server string, name ObjectName, params *DeleteCheckPa
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -3940,6 +3994,33 @@ func NewChangeCheckRequestWithBody(server string, name ObjectName, params *Chang
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
@@ -4110,6 +4191,33 @@ func NewDeleteCourseRequest(server string, name ObjectName, params *DeleteCourse
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -4202,6 +4310,33 @@ func NewSaveCourseRequestWithBody(server string, name ObjectName, params *SaveCo
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -4573,6 +4708,33 @@ func NewDeleteGroupRequest(server string, name ObjectName, params *DeleteGroupPa
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -4879,6 +5041,33 @@ func NewTellGroupRequestWithBody(server string, name ObjectName, params *TellGro
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -5072,6 +5261,33 @@ func NewAddHookRequestWithBody(server string, name ObjectName, params *AddHookPa
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -5128,6 +5344,33 @@ func NewRemoveHookRequest(server string, name ObjectName, hook HookName, params 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -5195,6 +5438,33 @@ func NewChangeHookRequestWithBody(server string, name ObjectName, hook HookName,
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -5881,6 +6151,33 @@ func NewRemoveRuleRequest(server string, name ObjectName, rule RuleName, params 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -6632,7 +6929,7 @@ func NewListImageMarksRequest(server string, name ObjectName) (*http.Request, er
 }
 
 // NewRemoveImageMarkRequest constructs an http.Request for the RemoveImageMark method
-func NewRemoveImageMarkRequest(server string, name ObjectName, mark MarkName) (*http.Request, error) {
+func NewRemoveImageMarkRequest(server string, name ObjectName, mark MarkName, params *RemoveImageMarkParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6662,6 +6959,33 @@ func NewRemoveImageMarkRequest(server string, name ObjectName, mark MarkName) (*
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -6673,18 +6997,18 @@ func NewRemoveImageMarkRequest(server string, name ObjectName, mark MarkName) (*
 }
 
 // NewSetImageMarkRequest calls the generic SetImageMark builder with application/json body
-func NewSetImageMarkRequest(server string, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody) (*http.Request, error) {
+func NewSetImageMarkRequest(server string, name ObjectName, mark MarkName, params *SetImageMarkParams, body SetImageMarkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetImageMarkRequestWithBody(server, name, mark, "application/json", bodyReader)
+	return NewSetImageMarkRequestWithBody(server, name, mark, params, "application/json", bodyReader)
 }
 
 // NewSetImageMarkRequestWithBody constructs an http.Request for the SetImageMark method, with any body, and a specified content type
-func NewSetImageMarkRequestWithBody(server string, name ObjectName, mark MarkName, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetImageMarkRequestWithBody(server string, name ObjectName, mark MarkName, params *SetImageMarkParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6714,6 +7038,33 @@ func NewSetImageMarkRequestWithBody(server string, name ObjectName, mark MarkNam
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -7119,6 +7470,33 @@ func NewWithdrawImageRequestWithBody(server string, name ObjectName, version Obj
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -7354,6 +7732,33 @@ func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParam
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -7380,18 +7785,18 @@ func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParam
 }
 
 // NewTellInstancesRequest calls the generic TellInstances builder with application/json body
-func NewTellInstancesRequest(server string, body TellInstancesJSONRequestBody) (*http.Request, error) {
+func NewTellInstancesRequest(server string, params *TellInstancesParams, body TellInstancesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewTellInstancesRequestWithBody(server, "application/json", bodyReader)
+	return NewTellInstancesRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewTellInstancesRequestWithBody constructs an http.Request for the TellInstances method, with any body, and a specified content type
-func NewTellInstancesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewTellInstancesRequestWithBody(server string, params *TellInstancesParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7407,6 +7812,33 @@ func NewTellInstancesRequestWithBody(server string, contentType string, body io.
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -7524,6 +7956,33 @@ func NewTellInstanceRequestWithBody(server string, id InstanceId, params *TellIn
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -7584,6 +8043,33 @@ func NewReleaseInstanceRequestWithBody(server string, id InstanceId, params *Rel
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -8073,6 +8559,33 @@ func NewCreateListenerRequestWithBody(server string, params *CreateListenerParam
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -8122,6 +8635,33 @@ func NewDeleteListenerRequest(server string, address Address, params *DeleteList
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8216,6 +8756,33 @@ func NewChangeListenerRequestWithBody(server string, address Address, params *Ch
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
@@ -8332,18 +8899,18 @@ func NewListNoticesRequest(server string) (*http.Request, error) {
 }
 
 // NewAddNoticeRequest calls the generic AddNotice builder with application/json body
-func NewAddNoticeRequest(server string, body AddNoticeJSONRequestBody) (*http.Request, error) {
+func NewAddNoticeRequest(server string, params *AddNoticeParams, body AddNoticeJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddNoticeRequestWithBody(server, "application/json", bodyReader)
+	return NewAddNoticeRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewAddNoticeRequestWithBody constructs an http.Request for the AddNotice method, with any body, and a specified content type
-func NewAddNoticeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddNoticeRequestWithBody(server string, params *AddNoticeParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8359,6 +8926,33 @@ func NewAddNoticeRequestWithBody(server string, contentType string, body io.Read
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -8395,6 +8989,33 @@ func NewRemoveNoticeRequest(server string, name ObjectName, params *RemoveNotice
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8489,6 +9110,33 @@ func NewChangeNoticeRequestWithBody(server string, name ObjectName, params *Chan
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
@@ -8754,6 +9402,33 @@ func NewCreatePoolRequestWithBody(server string, params *CreatePoolParams, conte
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -8803,6 +9478,33 @@ func NewDeletePoolRequest(server string, name ObjectName, params *DeletePoolPara
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8897,6 +9599,33 @@ func NewChangePoolRequestWithBody(server string, name ObjectName, params *Change
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
@@ -9098,6 +9827,33 @@ func NewTellRolloutRequestWithBody(server string, number RolloutNumber, params *
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -9627,7 +10383,7 @@ func NewListTemplateMarksRequest(server string, name ObjectName) (*http.Request,
 }
 
 // NewRemoveTemplateMarkRequest constructs an http.Request for the RemoveTemplateMark method
-func NewRemoveTemplateMarkRequest(server string, name ObjectName, mark MarkName) (*http.Request, error) {
+func NewRemoveTemplateMarkRequest(server string, name ObjectName, mark MarkName, params *RemoveTemplateMarkParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9657,6 +10413,33 @@ func NewRemoveTemplateMarkRequest(server string, name ObjectName, mark MarkName)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -9668,18 +10451,18 @@ func NewRemoveTemplateMarkRequest(server string, name ObjectName, mark MarkName)
 }
 
 // NewSetTemplateMarkRequest calls the generic SetTemplateMark builder with application/json body
-func NewSetTemplateMarkRequest(server string, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody) (*http.Request, error) {
+func NewSetTemplateMarkRequest(server string, name ObjectName, mark MarkName, params *SetTemplateMarkParams, body SetTemplateMarkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetTemplateMarkRequestWithBody(server, name, mark, "application/json", bodyReader)
+	return NewSetTemplateMarkRequestWithBody(server, name, mark, params, "application/json", bodyReader)
 }
 
 // NewSetTemplateMarkRequestWithBody constructs an http.Request for the SetTemplateMark method, with any body, and a specified content type
-func NewSetTemplateMarkRequestWithBody(server string, name ObjectName, mark MarkName, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetTemplateMarkRequestWithBody(server string, name ObjectName, mark MarkName, params *SetTemplateMarkParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9709,6 +10492,33 @@ func NewSetTemplateMarkRequestWithBody(server string, name ObjectName, mark Mark
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -9752,6 +10562,33 @@ func NewDeleteTemplateRequest(server string, name ObjectName, version ObjectVers
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -9924,6 +10761,33 @@ func NewWithdrawTemplateRequestWithBody(server string, name ObjectName, version 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -10616,21 +11480,21 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
-	RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error)
+	RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *RemoveImageMarkParams, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error)
 
 	// SetImageMarkWithBodyWithResponse Put a mark on a version, or move it there
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-	SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
+	SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
 
 	// SetImageMarkWithResponse Put a mark on a version, or move it there
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-	SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
+	SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error)
 
 	// DeleteImageWithResponse Delete a version that nothing uses
 	//
@@ -10738,14 +11602,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-	TellInstancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
+	TellInstancesWithBodyWithResponse(ctx context.Context, params *TellInstancesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
 
 	// TellInstancesWithResponse Give the same command to several instances, one after another; each takes it or says why not
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-	TellInstancesWithResponse(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
+	TellInstancesWithResponse(ctx context.Context, params *TellInstancesParams, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error)
 
 	// GetInstanceWithResponse One instance with the last answers of its checks
 	//
@@ -10937,14 +11801,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
-	AddNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
+	AddNoticeWithBodyWithResponse(ctx context.Context, params *AddNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
 
 	// AddNoticeWithResponse Have somebody hear of what happens from now on, by signed message or by mail
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/notices (the `AddNotice` operationId).
-	AddNoticeWithResponse(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
+	AddNoticeWithResponse(ctx context.Context, params *AddNoticeParams, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error)
 
 	// RemoveNoticeWithResponse Tell nobody any more; its messages are forgotten
 	//
@@ -11189,21 +12053,21 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
-	RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error)
+	RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *RemoveTemplateMarkParams, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error)
 
 	// SetTemplateMarkWithBodyWithResponse Put a mark on a version, or move it there
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-	SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
+	SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
 
 	// SetTemplateMarkWithResponse Put a mark on a version, or move it there
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-	SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
+	SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error)
 
 	// DeleteTemplateWithResponse Delete a version that nothing uses
 	//
@@ -11313,10 +12177,17 @@ func (r ListChecksResponse) ContentType() string {
 type CreateCheckResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Check
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Check
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreateCheckResponse) GetJSON200() *Check {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -12410,10 +13281,17 @@ func (r ListFailuresResponse) ContentType() string {
 type AddHookResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Group
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddHookResponse) GetJSON200() *Group {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -14124,10 +15002,17 @@ func (r ListInstancesResponse) ContentType() string {
 type LaunchInstanceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Instance
 	// JSON202 the response for an HTTP 202 `application/json` response
 	JSON202 *Instance
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LaunchInstanceResponse) GetJSON200() *Instance {
+	return r.JSON200
 }
 
 // GetJSON202 returns the response for an HTTP 202 `application/json` response
@@ -14748,10 +15633,17 @@ func (r ListListenersResponse) ContentType() string {
 type CreateListenerResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Listener
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Listener
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreateListenerResponse) GetJSON200() *Listener {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -15036,10 +15928,17 @@ func (r ListNoticesResponse) ContentType() string {
 type AddNoticeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Notice
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -15468,10 +16367,17 @@ func (r ListPoolsResponse) ContentType() string {
 type CreatePoolResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Pool
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreatePoolResponse) GetJSON200() *Pool {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -17632,8 +18538,8 @@ func (c *ClientWithResponses) ListImageMarksWithResponse(ctx context.Context, na
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /v1/images/{name}/marks/{mark} (the `RemoveImageMark` operationId).
-func (c *ClientWithResponses) RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error) {
-	rsp, err := c.RemoveImageMark(ctx, name, mark, reqEditors...)
+func (c *ClientWithResponses) RemoveImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *RemoveImageMarkParams, reqEditors ...RequestEditorFn) (*RemoveImageMarkResponse, error) {
+	rsp, err := c.RemoveImageMark(ctx, name, mark, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17645,8 +18551,8 @@ func (c *ClientWithResponses) RemoveImageMarkWithResponse(ctx context.Context, n
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-func (c *ClientWithResponses) SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
-	rsp, err := c.SetImageMarkWithBody(ctx, name, mark, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetImageMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
+	rsp, err := c.SetImageMarkWithBody(ctx, name, mark, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17658,8 +18564,8 @@ func (c *ClientWithResponses) SetImageMarkWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/images/{name}/marks/{mark} (the `SetImageMark` operationId).
-func (c *ClientWithResponses) SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
-	rsp, err := c.SetImageMark(ctx, name, mark, body, reqEditors...)
+func (c *ClientWithResponses) SetImageMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetImageMarkParams, body SetImageMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImageMarkResponse, error) {
+	rsp, err := c.SetImageMark(ctx, name, mark, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17856,8 +18762,8 @@ func (c *ClientWithResponses) LaunchInstanceWithResponse(ctx context.Context, pa
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-func (c *ClientWithResponses) TellInstancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
-	rsp, err := c.TellInstancesWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) TellInstancesWithBodyWithResponse(ctx context.Context, params *TellInstancesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
+	rsp, err := c.TellInstancesWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17869,8 +18775,8 @@ func (c *ClientWithResponses) TellInstancesWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/instances/commands (the `TellInstances` operationId).
-func (c *ClientWithResponses) TellInstancesWithResponse(ctx context.Context, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
-	rsp, err := c.TellInstances(ctx, body, reqEditors...)
+func (c *ClientWithResponses) TellInstancesWithResponse(ctx context.Context, params *TellInstancesParams, body TellInstancesJSONRequestBody, reqEditors ...RequestEditorFn) (*TellInstancesResponse, error) {
+	rsp, err := c.TellInstances(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18217,8 +19123,8 @@ func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, reqEd
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/notices (the `AddNotice` operationId).
-func (c *ClientWithResponses) AddNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
-	rsp, err := c.AddNoticeWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddNoticeWithBodyWithResponse(ctx context.Context, params *AddNoticeParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
+	rsp, err := c.AddNoticeWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18230,8 +19136,8 @@ func (c *ClientWithResponses) AddNoticeWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/notices (the `AddNotice` operationId).
-func (c *ClientWithResponses) AddNoticeWithResponse(ctx context.Context, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
-	rsp, err := c.AddNotice(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddNoticeWithResponse(ctx context.Context, params *AddNoticeParams, body AddNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoticeResponse, error) {
+	rsp, err := c.AddNotice(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18685,8 +19591,8 @@ func (c *ClientWithResponses) ListTemplateMarksWithResponse(ctx context.Context,
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /v1/templates/{name}/marks/{mark} (the `RemoveTemplateMark` operationId).
-func (c *ClientWithResponses) RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error) {
-	rsp, err := c.RemoveTemplateMark(ctx, name, mark, reqEditors...)
+func (c *ClientWithResponses) RemoveTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *RemoveTemplateMarkParams, reqEditors ...RequestEditorFn) (*RemoveTemplateMarkResponse, error) {
+	rsp, err := c.RemoveTemplateMark(ctx, name, mark, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18698,8 +19604,8 @@ func (c *ClientWithResponses) RemoveTemplateMarkWithResponse(ctx context.Context
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-func (c *ClientWithResponses) SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
-	rsp, err := c.SetTemplateMarkWithBody(ctx, name, mark, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetTemplateMarkWithBodyWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
+	rsp, err := c.SetTemplateMarkWithBody(ctx, name, mark, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18711,8 +19617,8 @@ func (c *ClientWithResponses) SetTemplateMarkWithBodyWithResponse(ctx context.Co
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/templates/{name}/marks/{mark} (the `SetTemplateMark` operationId).
-func (c *ClientWithResponses) SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
-	rsp, err := c.SetTemplateMark(ctx, name, mark, body, reqEditors...)
+func (c *ClientWithResponses) SetTemplateMarkWithResponse(ctx context.Context, name ObjectName, mark MarkName, params *SetTemplateMarkParams, body SetTemplateMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTemplateMarkResponse, error) {
+	rsp, err := c.SetTemplateMark(ctx, name, mark, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -18870,6 +19776,13 @@ func ParseCreateCheckResponse(rsp *http.Response) (*CreateCheckResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Check
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Check
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -19649,6 +20562,13 @@ func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Group
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -20838,6 +21758,13 @@ func ParseLaunchInstanceResponse(rsp *http.Response) (*LaunchInstanceResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
 		var dest Instance
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -21273,6 +22200,13 @@ func ParseCreateListenerResponse(rsp *http.Response) (*CreateListenerResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Listener
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -21480,6 +22414,13 @@ func ParseAddNoticeResponse(rsp *http.Response) (*AddNoticeResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Notice
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -21786,6 +22727,13 @@ func ParseCreatePoolResponse(rsp *http.Response) (*CreatePoolResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Pool
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

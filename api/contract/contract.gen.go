@@ -1209,7 +1209,10 @@ type Change struct {
 // Check defines model for Check.
 type Check struct {
 	// Advice What is allowed and will hurt
-	Advice    []string  `json:"advice"`
+	Advice []string `json:"advice"`
+
+	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
+	Changes   *[]string `json:"changes,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
 	Fails     int       `json:"fails"`
 
@@ -2053,6 +2056,9 @@ type Listener struct {
 	Address      string   `json:"address"`
 	Certificates []string `json:"certificates"`
 
+	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Connections Open now
 	Connections int       `json:"connections"`
 	CreatedAt   time.Time `json:"created_at"`
@@ -2887,7 +2893,9 @@ type PlaceList struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	Check string `json:"check"`
+	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
+	Changes *[]string `json:"changes,omitempty"`
+	Check   string    `json:"check"`
 
 	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
 	Choose    Choose    `json:"choose"`
@@ -4151,18 +4159,27 @@ type ListChecksParams struct {
 
 // CreateCheckParams defines parameters for CreateCheck.
 type CreateCheckParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // DeleteCheckParams defines parameters for DeleteCheck.
 type DeleteCheckParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeCheckParams defines parameters for ChangeCheck.
 type ChangeCheckParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4185,12 +4202,18 @@ type GetCostsParamsStep string
 
 // DeleteCourseParams defines parameters for DeleteCourse.
 type DeleteCourseParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SaveCourseParams defines parameters for SaveCourse.
 type SaveCourseParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4213,7 +4236,7 @@ type ListGroupsParams struct {
 
 // CreateGroupParams defines parameters for CreateGroup.
 type CreateGroupParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
@@ -4222,13 +4245,16 @@ type CreateGroupParams struct {
 
 // DeleteGroupParams defines parameters for DeleteGroup.
 type DeleteGroupParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeGroupParams defines parameters for ChangeGroup.
 type ChangeGroupParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -4237,7 +4263,7 @@ type ChangeGroupParams struct {
 
 // AddCalendarParams defines parameters for AddCalendar.
 type AddCalendarParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -4246,6 +4272,9 @@ type AddCalendarParams struct {
 
 // TellGroupParams defines parameters for TellGroup.
 type TellGroupParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4264,18 +4293,27 @@ type ListDeliveriesParams struct {
 
 // AddHookParams defines parameters for AddHook.
 type AddHookParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // RemoveHookParams defines parameters for RemoveHook.
 type RemoveHookParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeHookParams defines parameters for ChangeHook.
 type ChangeHookParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4294,7 +4332,7 @@ type GetMetricParams struct {
 
 // StartRolloutParams defines parameters for StartRollout.
 type StartRolloutParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
@@ -4303,7 +4341,7 @@ type StartRolloutParams struct {
 
 // AddRuleParams defines parameters for AddRule.
 type AddRuleParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -4312,13 +4350,16 @@ type AddRuleParams struct {
 
 // RemoveRuleParams defines parameters for RemoveRule.
 type RemoveRuleParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeRuleParams defines parameters for ChangeRule.
 type ChangeRuleParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -4415,6 +4456,18 @@ type FetchImageParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// RemoveImageMarkParams defines parameters for RemoveImageMark.
+type RemoveImageMarkParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
+// SetImageMarkParams defines parameters for SetImageMark.
+type SetImageMarkParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
 // DeleteImageParams defines parameters for DeleteImage.
 type DeleteImageParams struct {
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
@@ -4429,6 +4482,9 @@ type GetBakeLogParams struct {
 
 // WithdrawImageParams defines parameters for WithdrawImage.
 type WithdrawImageParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4463,18 +4519,33 @@ type ListInstancesParams struct {
 
 // LaunchInstanceParams defines parameters for LaunchInstance.
 type LaunchInstanceParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// TellInstancesParams defines parameters for TellInstances.
+type TellInstancesParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
 // TellInstanceParams defines parameters for TellInstance.
 type TellInstanceParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ReleaseInstanceParams defines parameters for ReleaseInstance.
 type ReleaseInstanceParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4512,18 +4583,27 @@ type ListJournalParamsOutcome string
 
 // CreateListenerParams defines parameters for CreateListener.
 type CreateListenerParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // DeleteListenerParams defines parameters for DeleteListener.
 type DeleteListenerParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeListenerParams defines parameters for ChangeListener.
 type ChangeListenerParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4533,14 +4613,26 @@ type ListServedParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// AddNoticeParams defines parameters for AddNotice.
+type AddNoticeParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
 // RemoveNoticeParams defines parameters for RemoveNotice.
 type RemoveNoticeParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangeNoticeParams defines parameters for ChangeNotice.
 type ChangeNoticeParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4556,18 +4648,27 @@ type ListPoolsParams struct {
 
 // CreatePoolParams defines parameters for CreatePool.
 type CreatePoolParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // DeletePoolParams defines parameters for DeletePool.
 type DeletePoolParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangePoolParams defines parameters for ChangePool.
 type ChangePoolParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4585,6 +4686,9 @@ type ListRolloutsParams struct {
 
 // TellRolloutParams defines parameters for TellRollout.
 type TellRolloutParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4603,7 +4707,7 @@ type ListTemplatesParams struct {
 
 // CreateTemplateParams defines parameters for CreateTemplate.
 type CreateTemplateParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
@@ -4618,15 +4722,30 @@ type TemplateFromInstanceParams struct {
 
 // ReviseTemplateParams defines parameters for ReviseTemplate.
 type ReviseTemplateParams struct {
-	// DryRun Only tell what would be made, with changes, advice and all errors
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
 	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 
 	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// RemoveTemplateMarkParams defines parameters for RemoveTemplateMark.
+type RemoveTemplateMarkParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
+// SetTemplateMarkParams defines parameters for SetTemplateMark.
+type SetTemplateMarkParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+}
+
 // DeleteTemplateParams defines parameters for DeleteTemplate.
 type DeleteTemplateParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4639,6 +4758,9 @@ type DiffTemplatesParams struct {
 
 // WithdrawTemplateParams defines parameters for WithdrawTemplate.
 type WithdrawTemplateParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
+
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -58,6 +59,9 @@ func (s *Server) CreateCheck(ctx context.Context, r routes.CreateCheckRequestObj
 	if err != nil {
 		return nil, about("check", b.Name, err)
 	}
+	if given(r.Params.DryRun) {
+		return routes.CreateCheck200JSONResponse(fromCheck(c)), nil
+	}
 	return routes.CreateCheck201JSONResponse(fromCheck(c)), nil
 }
 
@@ -80,7 +84,9 @@ func (s *Server) ChangeCheck(ctx context.Context, r routes.ChangeCheckRequestObj
 	if err != nil {
 		return nil, err
 	}
+	var was health.Check
 	c, err := s.Store.ChangeCheck(ctx, s.now(), actor(ctx), r.Name, revision, func(c *store.Check) (fleet.Cause, error) {
+		was = c.Check
 		c.Port, c.Path, c.Host, c.Statuses = some(b.Port, c.Port), some(b.Path, c.Path), some(b.Host, c.Host), some(b.Statuses, c.Statuses)
 		c.Text, c.Service, c.Verify = some(b.Text, c.Text), some(b.Service, c.Service), some(b.Verify, c.Verify)
 		c.Interval, c.Timeout = durationOf(b.IntervalSeconds, c.Interval), durationOf(b.TimeoutSeconds, c.Timeout)
@@ -91,7 +97,31 @@ func (s *Server) ChangeCheck(ctx context.Context, r routes.ChangeCheckRequestObj
 		return nil, about("check", r.Name, err)
 	}
 	out, err := s.checkWithUsers(ctx, c)
+	if err == nil {
+		out.Advice, err = s.adviseCheck(ctx, out, was, c.Check)
+	}
 	return routes.ChangeCheck200JSONResponse(out), err
+}
+
+// advisedOf is for how many groups a change of a check is thought through.
+const advisedOf = 20
+
+// adviseCheck is the advice on a check with what its change does to the groups that it judges.
+func (s *Server) adviseCheck(ctx context.Context, told contract.Check, was, now health.Check) ([]string, error) {
+	all := told.Advice
+	for _, name := range (*told.Groups)[:min(len(*told.Groups), advisedOf)] {
+		p, err := s.Control.Picture(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, text := range p.Group.AdviseCheck(s.Control.Around(ctx, p), was, now) {
+			all = append(all, name+": "+text)
+		}
+	}
+	return all, nil
 }
 
 func (s *Server) checkWithUsers(ctx context.Context, c store.Check) (contract.Check, error) {

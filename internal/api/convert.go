@@ -164,7 +164,15 @@ func optional(t time.Time) *time.Time {
 func fromCheck(c store.Check) contract.Check {
 	return contract.Check{Name: c.Name, Kind: contract.CheckKind(c.Kind), Port: c.Port, Path: c.Path,
 		IntervalSeconds: secondsOf(c.Interval), TimeoutSeconds: secondsOf(c.Timeout), Passes: c.Passes, Fails: c.Fails,
-		Host: c.Host, Statuses: c.Statuses, Text: c.Text, Service: c.Service, Verify: c.Verify, Labels: notNil(c.Labels), Advice: append([]string{}, c.Advise()...), Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
+		Host: c.Host, Statuses: c.Statuses, Text: c.Text, Service: c.Service, Verify: c.Verify, Labels: notNil(c.Labels), Advice: append([]string{}, c.Advise()...), Changes: changesOf(c.Changes), Revision: c.Revision, CreatedAt: c.CreatedAt.UTC()}
+}
+
+// changesOf is nil of what was not changed.
+func changesOf(all []string) *[]string {
+	if all == nil {
+		return nil
+	}
+	return &all
 }
 
 func round2(f float64) float64 { return math.Round(f*100) / 100 }

@@ -123,6 +123,10 @@ func (s *Server) SaveCourse(ctx context.Context, r routes.SaveCourseRequestObjec
 		}
 		return nil, about("course", r.Name, err)
 	}
+	if given(r.Params.DryRun) {
+		settings, err := json.Marshal(r.Body)
+		return routes.SaveCourse200JSONResponse(s.fromCourse(store.Course{Name: r.Name, Settings: settings, Note: given(r.Body.Note), Revision: revision})), err
+	}
 	c, err := s.Store.Course(ctx, r.Name)
 	return routes.SaveCourse200JSONResponse(s.fromCourse(c)), err
 }

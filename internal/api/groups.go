@@ -87,7 +87,7 @@ func (s *Server) CreateGroup(ctx context.Context, r routes.CreateGroupRequestObj
 		return s.checkReferences(ctx, tx.Reader, store.Group{}, g, faults...)
 	}
 	dry := given(r.Params.DryRun)
-	g, err = s.Store.AddGroup(ctx, s.now(), actor(ctx), g, dry, first)
+	g, err = s.Store.AddGroup(ctx, s.now(), actor(ctx), g, first)
 	if err != nil {
 		return nil, about("group", b.Name, err)
 	}

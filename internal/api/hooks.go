@@ -42,6 +42,9 @@ func (s *Server) AddHook(ctx context.Context, r routes.AddHookRequestObject) (ro
 		return nil, err
 	}
 	out, err := s.group(ctx, r.Name)
+	if given(r.Params.DryRun) {
+		return routes.AddHook200JSONResponse(out), err
+	}
 	return routes.AddHook201JSONResponse(out), err
 }
 

@@ -61,12 +61,17 @@ func (s *Server) LaunchInstance(ctx context.Context, r routes.LaunchInstanceRequ
 	if len(faults) > 0 {
 		return nil, invalidFields(faults)
 	}
-	if _, err := s.Store.AddGroup(ctx, s.now(), actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
+	now := s.now()
+	if _, err := s.Store.AddGroup(ctx, now, actor(ctx), store.Group{Overrides: o, Group: fleet.Group{
 		Name: b.Name, Alone: true, Settings: fleet.Settings{
 			Size: 1, Max: 1, Template: v, Zones: []string{b.Zone}, Heal: fleet.HealOff, Settle: time.Minute,
 		},
-	}}, false, func(*store.Tx) error { return nil }); err != nil {
+	}}, func(*store.Tx) error { return nil }); err != nil {
 		return nil, about("group or instance", b.Name, err)
+	}
+	if given(r.Params.DryRun) {
+		return routes.LaunchInstance200JSONResponse(s.instance(store.Instance{Group: b.Name, Overrides: o, Instance: fleet.Instance{
+			ID: b.Name, Launch: 1, Version: v, Zone: b.Zone, State: fleet.Ordered, Since: now, Ordered: now}})), nil
 	}
 	// Its record is written by the next decision, within a tenth of a second.
 	tick := time.NewTicker(20 * time.Millisecond)

@@ -52,7 +52,11 @@ func (s *Server) CreateListener(ctx context.Context, r routes.CreateListenerRequ
 	if err != nil {
 		return nil, about("listener", b.Address, err)
 	}
-	return routes.CreateListener201JSONResponse(fromListener(l, s.Balancer.Listening())), nil
+	out := fromListener(l, s.Balancer.Listening())
+	if given(r.Params.DryRun) {
+		return routes.CreateListener200JSONResponse(out), nil
+	}
+	return routes.CreateListener201JSONResponse(out), nil
 }
 
 // ChangeListener changes one.
@@ -179,7 +183,7 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), QuietSeconds: inSecondsOf(v.Quiet), RequestSeconds: inSecondsOf(v.Request),
 			HeadBytes: &v.HeadBytes, BodyBytes: &v.BodyBytes, Connections: &v.Connections, ConnectionsPerSecond: &v.ConnectionsPS, RequestsPerSecond: &v.RequestsPS},
 		Log: contract.ServedLog{Keep: cmp.Or(string(l.Log.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
-		Revision: l.Revision, CreatedAt: l.CreatedAt.UTC()}
+		Changes: changesOf(l.Changes), Revision: l.Revision, CreatedAt: l.CreatedAt.UTC()}
 	if l.Log.Percent > 0 {
 		out.Log.Percent = &l.Log.Percent
 	}

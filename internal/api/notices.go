@@ -97,15 +97,11 @@ func (s *Server) AddNotice(ctx context.Context, r routes.AddNoticeRequestObject)
 	if err != nil {
 		return nil, about("notice", b.Name, err)
 	}
-	if err := s.noteNotice(ctx, "notice.made", fmt.Sprintf("The notice %s is made.", b.Name)); err != nil {
-		return nil, err
+	if given(r.Params.DryRun) {
+		return routes.AddNotice200JSONResponse(fromNotice(n)), nil
 	}
 	made, err := s.Store.Notice(ctx, b.Name)
 	return routes.AddNotice201JSONResponse(fromNotice(made)), err
-}
-
-func (s *Server) noteNotice(ctx context.Context, kind, text string) error {
-	return s.Store.Record(context.WithoutCancel(ctx), s.now(), actor(ctx), "", fleet.Entry{Kind: kind, Text: text, Cause: fleet.Asked("")})
 }
 
 // GetNotice reads one.
@@ -145,11 +141,11 @@ func (s *Server) ChangeNotice(ctx context.Context, r routes.ChangeNoticeRequestO
 	if had, err := s.Store.NoticeSecret(ctx, r.Name); err == nil && had == "" && n.Send != "" && secret == "" {
 		secret = notice.NewSecret()
 	}
-	if err := s.Store.ChangeNotice(ctx, n, revision, secret); err != nil {
+	if err := s.Store.ChangeNotice(ctx, s.now(), actor(ctx), n, revision, secret); err != nil {
 		return nil, about("notice", r.Name, err)
 	}
-	if err := s.noteNotice(ctx, "notice.changed", fmt.Sprintf("The notice %s has other settings.", r.Name)); err != nil {
-		return nil, err
+	if given(r.Params.DryRun) {
+		return routes.ChangeNotice200JSONResponse(fromNotice(n)), nil
 	}
 	n, err = s.Store.Notice(ctx, r.Name)
 	return routes.ChangeNotice200JSONResponse(fromNotice(n)), err
@@ -161,10 +157,10 @@ func (s *Server) RemoveNotice(ctx context.Context, r routes.RemoveNoticeRequestO
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.DeleteNotice(ctx, r.Name, revision); err != nil {
+	if err := s.Store.DeleteNotice(ctx, s.now(), actor(ctx), r.Name, revision); err != nil {
 		return nil, about("notice", r.Name, err)
 	}
-	return routes.RemoveNotice204Response{}, s.noteNotice(ctx, "notice.removed", fmt.Sprintf("The notice %s is removed.", r.Name))
+	return routes.RemoveNotice204Response{}, nil
 }
 
 // GetNoticeSecret shows what messages are signed with.
@@ -176,7 +172,8 @@ func (s *Server) GetNoticeSecret(ctx context.Context, r routes.GetNoticeSecretRe
 	if secret == "" {
 		return nil, &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The notice %s goes by mail, which is not signed.", r.Name)}
 	}
-	return routes.GetNoticeSecret200JSONResponse{Secret: secret}, s.noteNotice(ctx, "notice.secret-read", fmt.Sprintf("The secret of the notice %s was read.", r.Name))
+	return routes.GetNoticeSecret200JSONResponse{Secret: secret}, s.Store.Record(context.WithoutCancel(ctx), s.now(), actor(ctx), "",
+		fleet.Entry{Kind: "notice.secret-read", Text: fmt.Sprintf("The secret of the notice %s was read.", r.Name), Cause: fleet.Asked("")})
 }
 
 func fromMessage(m store.Message) contract.Message {

@@ -61,7 +61,7 @@ func (s *Server) fromPool(p store.Pool, groups []string, listeners []store.Liste
 	listening := s.Balancer.Listening()
 	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: contract.Choose(p.Choose), Nobody: contract.Nobody(p.Nobody),
 		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: append([]string{}, groups...),
-		Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
+		Changes: changesOf(p.Changes), Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
 		Shares: each(p.Shares, func(g traffic.Share) contract.GroupShare {
 			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}
 		}),
@@ -170,6 +170,9 @@ func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObjec
 		return nil, about("pool", b.Name, err)
 	}
 	out, err := s.pool(ctx, p)
+	if given(r.Params.DryRun) {
+		return routes.CreatePool200JSONResponse(out), err
+	}
 	return routes.CreatePool201JSONResponse(out), err
 }
 

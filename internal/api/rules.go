@@ -256,9 +256,6 @@ func placed(r scaling.Rule, now time.Time) error {
 	return nil
 }
 
-// errOnlyLooked undoes a change of which only the review was wanted.
-var errOnlyLooked = errors.New("only looked at")
-
 // changeRules changes the rules of a group, and returns it as it is then; with a dry run as it
 // would be.
 func (s *Server) changeRules(ctx context.Context, name string, match *string, dry bool, change func(fleet.Group) (fleet.Group, fleet.Entry, error)) (fleet.Group, error) {
@@ -274,17 +271,10 @@ func (s *Server) changeRules(ctx context.Context, name string, match *string, dr
 		if g.Alone {
 			return e, store.ErrNotFound
 		}
-		if g.Group, e, err = change(g.Group); err != nil {
-			return e, err
-		}
-		if after = g.Group; dry {
-			return e, errOnlyLooked
-		}
-		return e, nil
+		g.Group, e, err = change(g.Group)
+		after = g.Group
+		return e, err
 	})
-	if errors.Is(err, errOnlyLooked) {
-		err = nil
-	}
 	return after, inSettings(about("group", name, err))
 }
 

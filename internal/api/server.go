@@ -95,7 +95,7 @@ func New(c Config) (*Server, error) {
 	e := s.echo
 	e.HTTPErrorHandler = answerError(c.Log)
 	e.Logger = c.Log
-	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, compressed, validate.middleware, s.repeats)
+	e.Use(middleware.Recover(), s.observe, s.requireToken, s.pace, s.atKeeper, compressed, validate.middleware, tried, s.repeats)
 	routes.RegisterHandlers(e, routes.NewStrictHandler(s, nil))
 	e.GET(shellPath, s.shell)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
@@ -110,6 +110,16 @@ func New(c Config) (*Server, error) {
 	})
 	e.GET("/*", s.console)
 	return s, nil
+}
+
+// tried has what only tries a change undo it. That an operation knows of it was checked before.
+func tried(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if r := c.Request(); r.URL.Query().Get("dry_run") == "true" {
+			c.SetRequest(r.WithContext(store.Dry(r.Context())))
+		}
+		return next(c)
+	}
 }
 
 // compressed has answers compressed that are long, come at once and are read often: those to

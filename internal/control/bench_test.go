@@ -312,7 +312,7 @@ func (b *bench) group(size int) {
 		Name: "berths", Settings: fleet.Settings{
 			Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine, Settle: time.Minute, Drain: time.Second,
 		},
-	}}, false, nothing); err != nil {
+	}}, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 }

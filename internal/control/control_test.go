@@ -271,7 +271,7 @@ func TestAlone(t *testing.T) {
 				Size: 1, Min: 0, Max: 1, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"mid-pier"}, Heal: fleet.HealOff, Settle: time.Minute,
 			},
 		},
-			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, false, nothing); err != nil {
+			Overrides: store.Overrides{Labels: map[string]string{"for": "ada"}}}, nothing); err != nil {
 			t.Fatal(err)
 		}
 		b.eventually("it serves", func() bool { in, _ := b.store.Instance(ctx, "trial"); return in.State == fleet.Serving })

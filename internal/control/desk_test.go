@@ -79,7 +79,7 @@ func TestBalancerIsToldAtOnce(t *testing.T) {
 		Name: "berths", Settings: fleet.Settings{
 			Size: size, Max: size, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second,
 		},
-	}}, false, nothing); err != nil {
+	}}, nothing); err != nil {
 		t.Fatal(err)
 	}
 	say := func(id string, v health.Verdict) {

@@ -33,7 +33,7 @@ func (b *bench) pooled(size int) {
 		Name: "berths", Settings: fleet.Settings{
 			Size: size, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Pools: []string{"front"}, Heal: fleet.HealMachine, HealLimit: 30, Settle: time.Minute, Drain: time.Second,
 		},
-	}}, false, nothing); err != nil {
+	}}, nothing); err != nil {
 		b.t.Fatal(err)
 	}
 }

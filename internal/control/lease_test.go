@@ -61,7 +61,7 @@ func TestLaunchesAtOnceAreBounded(t *testing.T) {
 	for n := range 3 {
 		if _, err := b.store.AddGroup(ctx, time.Now(), "ada", store.Group{Group: fleet.Group{Name: fmt.Sprint("berths-", n), Settings: fleet.Settings{
 			Size: 20, Max: 20, Template: fleet.Version{Name: "berths-api", N: 1}, Zones: []string{"east-pier", "mid-pier"}, Heal: fleet.HealMachine, Settle: time.Minute, Drain: time.Second,
-		}}}, false, nothing); err != nil {
+		}}}, nothing); err != nil {
 			t.Fatal(err)
 		}
 	}

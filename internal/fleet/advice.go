@@ -68,6 +68,26 @@ func (g *Group) Advise(a Around) []string {
 	return all
 }
 
+// With is what is around the group when a check asks otherwise.
+func (a Around) With(c health.Check) Around {
+	if a.Heals != nil && a.Heals.Name == c.Name {
+		a.Heals = &c
+	}
+	a.Pools = slices.Clone(a.Pools)
+	for k := range a.Pools {
+		if a.Pools[k].Check.Name == c.Name {
+			a.Pools[k].Check = c
+		}
+	}
+	return a
+}
+
+// AdviseCheck tells what will hurt the group once a check asks otherwise, and did not before.
+func (g *Group) AdviseCheck(a Around, was, now health.Check) []string {
+	before := g.Advise(a.With(was))
+	return slices.DeleteFunc(g.Advise(a.With(now)), func(text string) bool { return slices.Contains(before, text) })
+}
+
 // checks are those that judge the group, each once.
 func (a Around) checks() []health.Check {
 	var all []health.Check

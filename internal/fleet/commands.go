@@ -165,7 +165,7 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	} else if was.Min != g.Min || was.Max != g.Max {
 		numbers = Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	}
-	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, ", ")), Cause: Asked(reason), Numbers: numbers}, nil
+	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, "; ")), Cause: Asked(reason), Numbers: numbers}, nil
 }
 
 // differences are the settings that are different in b, in words.

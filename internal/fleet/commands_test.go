@@ -129,7 +129,7 @@ func TestGroupCommandsThatAreRefused(t *testing.T) {
 func TestChangeSaysWhatIsDifferent(t *testing.T) {
 	g, e, err := aGroup().Change(func(g *Group) { g.Size, g.HealLimit, g.Pools = 4, 50, []string{"front"} }, "bank holiday")
 	if err != nil || g.Size != 4 || e.Kind != "group.resized" || !e.Cause.Is(Asked("bank holiday")) ||
-		e.Text != "The group timetable has other settings: size 4, was 3, pools front, was none, heal-limit 50 %, was 30 %." {
+		e.Text != "The group timetable has other settings: size 4, was 3; pools front, was none; heal-limit 50 %, was 30 %." {
 		t.Errorf("%+v, %v", e, err)
 	}
 }
@@ -194,6 +194,21 @@ func TestAdviceAtTheMoment(t *testing.T) {
 	if a := g.Advise(around); len(a) != 0 {
 		t.Errorf("an open port: the advice is %q", a)
 	}
+	// A check that asks otherwise: only what its change brings is told.
+	was, now := *around.Heals, *around.Heals
+	now.Passes, now.Interval = 4, 30*time.Second
+	around.Pools = []PoolAround{{Name: "front", Check: was}}
+	g.Zones = g.Zones[:1]
+	if a := g.AdviseCheck(around, was, now); len(a) != 1 || !strings.Contains(a[0], "sailings-up needs at least 1 m 30 s for its 4 passes") {
+		t.Errorf("a slow check: the advice is %q", a)
+	}
+	if a := g.AdviseCheck(around, now, now); len(a) != 0 {
+		t.Errorf("nothing new: the advice is %q", a)
+	}
+	if around.Heals.Passes != 1 || around.Pools[0].Check.Passes != 1 {
+		t.Error("what is around the group was changed")
+	}
+	around.Pools, g.Zones = nil, aGroup().Zones
 	around.Open = nil // not known
 	if a := g.Advise(around); len(a) != 0 {
 		t.Errorf("unknown ports: the advice is %q", a)

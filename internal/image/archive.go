@@ -20,6 +20,8 @@ import (
 	kflate "github.com/klauspost/compress/flate"
 	kgzip "github.com/klauspost/compress/gzip"
 	"sigs.k8s.io/yaml"
+
+	"unitas/internal/fleet/words"
 )
 
 // ManifestName is the file at the root of an archive that says what to start.
@@ -106,7 +108,7 @@ func (w *walk) layer(r io.Reader, see visit) error {
 		}
 		seen[name] = true
 		if w.unpacked += h.Size; w.unpacked > w.limits.Unpacked {
-			return &Refused{h.Name, fmt.Sprintf("makes the archive unpack to more than %s", bytesWord(w.limits.Unpacked))}
+			return &Refused{h.Name, fmt.Sprintf("makes the archive unpack to more than %s", words.Bytes(w.limits.Unpacked))}
 		}
 		if w.entries++; w.entries > w.limits.Entries {
 			return &Refused{h.Name, fmt.Sprintf("is one of more than %d entries", w.limits.Entries)}
@@ -127,16 +129,6 @@ func (w *walk) layer(r io.Reader, see visit) error {
 func fromRoot(name, target string) string {
 	up := strings.Repeat("../", strings.Count(name, "/"))
 	return up + strings.TrimPrefix(path.Clean(target), "/")
-}
-
-func bytesWord(n int64) string {
-	switch {
-	case n >= 1<<30 && n%(1<<30) == 0:
-		return fmt.Sprintf("%d GiB", n>>30)
-	case n >= 1<<20 && n%(1<<20) == 0:
-		return fmt.Sprintf("%d MiB", n>>20)
-	}
-	return fmt.Sprintf("%d bytes", n)
 }
 
 // damaged gives a fault of the bytes the words of this package.
@@ -217,7 +209,7 @@ func (u *unzipped) Read(p []byte) (int, error) {
 	u.n += int64(n)
 	// Besides the files there are their headers: at most as much again and some.
 	if u.n > u.limits.Unpacked+int64(u.limits.Entries)*2048 {
-		return 0, refused("the archive unpacks to more than %s", bytesWord(u.limits.Unpacked))
+		return 0, refused("the archive unpacks to more than %s", words.Bytes(u.limits.Unpacked))
 	}
 	if u.n > u.limits.RatioFrom && u.n > u.limits.Ratio*u.packed.n {
 		return 0, refused("the archive unpacks to more than %d times its size; nothing real does", u.limits.Ratio)

@@ -14,6 +14,8 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"oras.land/oras-go/v2/registry"
 	"oras.land/oras-go/v2/registry/remote"
+
+	"unitas/internal/fleet/words"
 )
 
 // Copy takes an artifact over from the store of another region. What was
@@ -149,7 +151,7 @@ func (in *Intake) fetchBlobs(ctx context.Context, repo *remote.Repository, manif
 	var total int64
 	for _, b := range append([]ocispec.Descriptor{m.Config}, m.Layers...) {
 		if total += b.Size; b.Size < 0 || total > in.s.Limits.Unpacked {
-			return refused("the image is larger than %s", bytesWord(in.s.Limits.Unpacked))
+			return refused("the image is larger than %s", words.Bytes(in.s.Limits.Unpacked))
 		}
 		r, err := repo.Blobs().Fetch(ctx, b)
 		if err != nil {

@@ -19,6 +19,8 @@ import (
 
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"unitas/internal/fleet/words"
 )
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
@@ -134,7 +136,7 @@ func (in *Intake) layout(ctx context.Context, r io.Reader) (Artifact, error) {
 		}
 		name := path.Clean(h.Name)
 		if total += h.Size; total > in.s.Limits.Unpacked || entries > in.s.Limits.Entries {
-			return Artifact{}, &Refused{h.Name, "makes the layout larger than " + bytesWord(in.s.Limits.Unpacked)}
+			return Artifact{}, &Refused{h.Name, "makes the layout larger than " + words.Bytes(in.s.Limits.Unpacked)}
 		}
 		if h.Typeflag == tar.TypeDir {
 			continue

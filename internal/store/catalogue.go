@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/words"
 )
 
 // Check is a health check with its bookkeeping.
@@ -17,6 +17,7 @@ type Check struct {
 	Labels    map[string]string
 	Revision  int64
 	CreatedAt time.Time
+	Changes   []string // what its last change made otherwise, told to who made it
 }
 
 type checkRow struct {
@@ -77,6 +78,7 @@ func (s *Store) AddCheck(ctx context.Context, now time.Time, actor string, c Che
 // otherwise); it applies to all that use it.
 func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name string, revision int64, f func(*Check) (why fleet.Cause, err error)) (Check, error) {
 	var row checkRow
+	var changes words.Differences
 	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
 		if row, err = one[checkRow](ctx, tx, `select `+checkColumns+` from checks where name = $1 for update`, name); err != nil {
 			return err
@@ -94,10 +96,14 @@ func (s *Store) ChangeCheck(ctx context.Context, now time.Time, actor, name stri
 		if err != nil {
 			return err
 		}
+		changes = was.Differences(c.Check)
+		changes.Note("labels", labelWords(was.Labels), labelWords(c.Labels))
 		tx.touch(Touched{Kind: OfCheck, Name: name})
-		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: fmt.Sprintf("The check %s asks otherwise: %s.", name, cmp.Or(strings.Join(was.Differences(c.Check), ", "), "the same as before, with other labels")), Cause: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "check.changed", Text: otherwise("The check "+name+" asks otherwise", changes), Cause: why})
 	})
-	return row.check(), err
+	c := row.check()
+	c.Changes = changes
+	return c, err
 }
 
 // CheckUsers returns the pools and groups that a check judges.

@@ -3,7 +3,6 @@ package store
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -190,26 +189,17 @@ func (r groupRow) advice() []string {
 // AddGroup records a group.
 //
 // first is called within the change, before anything is written: it says whether the
-// group may be, and may make what it needs. A dry run undoes all of it.
-func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group, dry bool, first func(*Tx) error) (Group, error) {
-	err := s.Change(ctx, now, actor, func(tx *Tx) error {
+// group may be, and may make what it needs.
+func (s *Store) AddGroup(ctx context.Context, now time.Time, actor string, g Group, first func(*Tx) error) (Group, error) {
+	err := s.Change(ctx, now, actor, func(tx *Tx) (err error) {
 		if err := first(tx); err != nil {
 			return err
 		}
-		var err error
-		if g, err = tx.addGroup(ctx, g); err == nil && dry {
-			err = errDry
-		}
+		g, err = tx.addGroup(ctx, g)
 		return err
 	})
-	if errors.Is(err, errDry) {
-		err = nil
-	}
 	return g, err
 }
-
-// errDry undoes a change that was only tried.
-var errDry = errors.New("only tried")
 
 func (tx *Tx) addGroup(ctx context.Context, g Group) (Group, error) {
 	if g.Alone {

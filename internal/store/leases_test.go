@@ -88,7 +88,7 @@ func TestLeasesAreShared(t *testing.T) {
 	s := stocked(t)
 	for _, name := range []string{"tickets", "freight", "berths"} {
 		if _, err := s.AddGroup(ctx, noon, "ada", store.Group{Group: fleet.Group{Name: name, Settings: fleet.Settings{
-			Size: 1, Max: 1, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: []string{"east-pier"}, Heal: fleet.HealOff, Settle: time.Minute}}}, false, nothing); err != nil {
+			Size: 1, Max: 1, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: []string{"east-pier"}, Heal: fleet.HealOff, Settle: time.Minute}}}, nothing); err != nil {
 			t.Fatal(err)
 		}
 	}

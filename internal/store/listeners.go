@@ -16,6 +16,7 @@ type Listener struct {
 	Key       string // the file of the key, of one that an early release made: its certificate is a file as well
 	Revision  int64
 	CreatedAt time.Time
+	Changes   []string // what its last change made otherwise, told to who made it
 }
 
 type listenerRow struct {
@@ -118,6 +119,8 @@ func (s *Store) ChangeListener(ctx context.Context, now time.Time, actor, addres
 			return ErrStale
 		}
 		l = row.listener()
+		was := l
+		was.Routes = slices.Clone(l.Routes)
 		why, err := f(tx.Reader, &l)
 		if err != nil {
 			return err
@@ -130,7 +133,8 @@ func (s *Store) ChangeListener(ctx context.Context, now time.Time, actor, addres
 		if err := tx.putListener(ctx, l, position); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "listener.changed", Text: fmt.Sprintf("The listener %s has other settings.", address), Cause: why})
+		l.Changes = was.Differences(&l.Listener)
+		return tx.Record(ctx, "", fleet.Entry{Kind: "listener.changed", Text: otherwise("The listener "+address+" has other settings", l.Changes), Cause: why})
 	})
 	return l, err
 }

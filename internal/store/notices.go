@@ -4,9 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"unitas/internal/fleet"
 )
 
 // Notice is who wants to hear of what.
@@ -76,47 +80,61 @@ func (s *Store) AddNotice(ctx context.Context, now time.Time, actor string, n No
 	if err != nil {
 		return err
 	}
-	tag, err := s.q.Exec(ctx, `insert into notices (name, topics, groups, send, mail, gather_ms, off, secret, last_event, created_by, created_at)
-		select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11 where (select count(*) from notices) < $12 on conflict do nothing`,
-		n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices)
-	if err != nil || tag.RowsAffected() > 0 {
-		return err
-	}
-	if _, err := s.Notice(ctx, n.Name); errors.Is(err, ErrNotFound) {
-		return ErrTooMany
-	}
-	return ErrExists
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		tag, err := tx.Exec(ctx, `insert into notices (name, topics, groups, send, mail, gather_ms, off, secret, last_event, created_by, created_at)
+			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11 where (select count(*) from notices) < $12 on conflict do nothing`,
+			n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			if _, err := tx.Notice(ctx, n.Name); errors.Is(err, ErrNotFound) {
+				return ErrTooMany
+			}
+			return ErrExists
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "notice.made", Text: fmt.Sprintf("The notice %s is made.", n.Name), Cause: fleet.Asked("")})
+	})
 }
 
 // ChangeNotice changes one that is at the revision. It hears of nothing that came while it was off.
-func (s *Store) ChangeNotice(ctx context.Context, n Notice, revision int64, secret string) error {
+func (s *Store) ChangeNotice(ctx context.Context, now time.Time, actor string, n Notice, revision int64, secret string) error {
 	last, err := s.CatchUp(ctx)
 	if err != nil {
 		return err
 	}
-	tag, err := s.q.Exec(ctx, `update notices set topics = $2, groups = $3, send = $4, mail = $5, gather_ms = $6, last_event = case when off then $7 else last_event end, off = $8,
-			secret = case when $9 = '' then secret else $9 end, failing_at = null, failing_why = '', revision = revision + 1
-		where name = $1 and ($10::bigint = -1 or revision = $10)`,
-		n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision)
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		tag, err := tx.Exec(ctx, `update notices set topics = $2, groups = $3, send = $4, mail = $5, gather_ms = $6, last_event = case when off then $7 else last_event end, off = $8,
+				secret = case when $9 = '' then secret else $9 end, failing_at = null, failing_why = '', revision = revision + 1
+			where name = $1 and ($10::bigint = -1 or revision = $10)`,
+			n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision)
+		if err := tx.onNotice(ctx, n.Name, tag, err); err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "notice.changed", Text: fmt.Sprintf("The notice %s has other settings.", n.Name), Cause: fleet.Asked("")})
+	})
+}
+
+// onNotice says why no notice was found that is at the revision.
+func (tx *Tx) onNotice(ctx context.Context, name string, tag pgconn.CommandTag, err error) error {
 	if err != nil || tag.RowsAffected() > 0 {
 		return err
 	}
-	if _, err := s.Notice(ctx, n.Name); err != nil {
+	if _, err := tx.Notice(ctx, name); err != nil {
 		return err
 	}
 	return ErrStale
 }
 
 // DeleteNotice removes one with its messages.
-func (s *Store) DeleteNotice(ctx context.Context, name string, revision int64) error {
-	tag, err := s.q.Exec(ctx, `delete from notices where name = $1 and ($2::bigint = -1 or revision = $2)`, name, revision)
-	if err != nil || tag.RowsAffected() > 0 {
-		return err
-	}
-	if _, err := s.Notice(ctx, name); err != nil {
-		return err
-	}
-	return ErrStale
+func (s *Store) DeleteNotice(ctx context.Context, now time.Time, actor, name string, revision int64) error {
+	return s.Change(ctx, now, actor, func(tx *Tx) error {
+		tag, err := tx.Exec(ctx, `delete from notices where name = $1 and ($2::bigint = -1 or revision = $2)`, name, revision)
+		if err := tx.onNotice(ctx, name, tag, err); err != nil {
+			return err
+		}
+		return tx.Record(ctx, "", fleet.Entry{Kind: "notice.removed", Text: fmt.Sprintf("The notice %s is removed.", name), Cause: fleet.Asked("")})
+	})
 }
 
 // NoticeSecret is what its messages are signed with.

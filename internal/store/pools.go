@@ -4,11 +4,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/traffic"
+	"unitas/internal/fleet/words"
 )
 
 // Pool is the set of targets behind its listeners.
@@ -21,6 +24,7 @@ type Pool struct {
 	Labels    map[string]string
 	Revision  int64
 	CreatedAt time.Time
+	Changes   []string // what its last change made otherwise, told to who made it
 }
 
 type poolColumns struct {
@@ -104,6 +108,31 @@ func (p *Pool) Addresses() string {
 	return strings.Join(all, " and ")
 }
 
+// differences tells what is another in now.
+func (p *Pool) differences(now Pool) []string {
+	var all words.Differences
+	all.Note("check", p.Check, now.Check)
+	all.Note("listeners", p.Addresses(), now.Addresses())
+	all.Note("zones", strings.Join(p.Zones, " and "), strings.Join(now.Zones, " and "))
+	all = append(all, p.Settings.Differences(&now.Settings)...)
+	all.Note("labels", labelWords(p.Labels), labelWords(now.Labels))
+	return all
+}
+
+// labelWords are labels as people write them.
+func labelWords(labels map[string]string) string {
+	all := make([]string, 0, len(labels))
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		all = append(all, name+"="+labels[name])
+	}
+	return strings.Join(all, " and ")
+}
+
+// otherwise is the sentence of a change.
+func otherwise(what string, changes []string) string {
+	return what + ": " + cmp.Or(strings.Join(changes, "; "), "the same as before") + "."
+}
+
 // ChangePool lets f change a pool that is at the revision (ErrStale otherwise).
 func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name string, revision int64, f func(Reader, *Pool) (why fleet.Cause, err error)) (Pool, error) {
 	var p Pool
@@ -116,6 +145,8 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 			return ErrStale
 		}
 		p = row.pool()
+		was := p
+		was.Weights, was.Shares = maps.Clone(p.Weights), slices.Clone(p.Shares)
 		why, err := f(tx.Reader, &p)
 		if err != nil {
 			return err
@@ -130,8 +161,9 @@ func (s *Store) ChangePool(ctx context.Context, now time.Time, actor, name strin
 			return err
 		}
 		p = row.pool()
+		p.Changes = was.differences(p)
 		tx.touch(Touched{Kind: OfPool, Name: name})
-		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: fmt.Sprintf("The pool %s has other settings.", name), Cause: why})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "pool.changed", Text: otherwise("The pool "+name+" has other settings", p.Changes), Cause: why})
 	})
 	return p, err
 }

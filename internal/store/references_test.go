@@ -54,7 +54,7 @@ func TestNothingIsUsedThatIsDeletedMeanwhile(t *testing.T) {
 			}
 			g.Name = "second"
 			f(&g)
-			_, err = s.AddGroup(ctx, noon, "ada", g, false, func(*store.Tx) error { meanwhile(); return nil })
+			_, err = s.AddGroup(ctx, noon, "ada", g, func(*store.Tx) error { meanwhile(); return nil })
 			return err
 		}
 	}

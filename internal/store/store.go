@@ -181,8 +181,17 @@ type Tx struct {
 	touched []Touched
 }
 
+// Dry has the changes of a context only be tried: each is made, judged by all that judges it,
+// and undone. Who asks is told what he would be told.
+func Dry(ctx context.Context) context.Context { return context.WithValue(ctx, dryKey{}, true) }
+
+type dryKey struct{}
+
+// errDry undoes a change that is only tried.
+var errDry = errors.New("only tried")
+
 // Change runs f in a transaction at the time now, in the name of the actor.
-// What f returns undoes it all.
+// What f returns undoes it all; under [Dry] it is undone anyhow.
 func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(tx *Tx) error) error {
 	ctx, cancel := context.WithTimeout(ctx, Patience)
 	defer cancel()
@@ -192,9 +201,15 @@ func (s *Store) Change(ctx context.Context, now time.Time, actor string, f func(
 		if err := f(change); err != nil {
 			return err
 		}
+		if ctx.Value(dryKey{}) != nil {
+			return errDry
+		}
 		touched = change.touched
 		return change.tellTouched(ctx, s.origin)
 	})
+	if errors.Is(err, errDry) {
+		return nil
+	}
 	if err != nil {
 		return named(err)
 	}

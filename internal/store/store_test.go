@@ -77,7 +77,7 @@ func stock(t *testing.T, url string) *store.Store {
 			Name: "timetable", Settings: fleet.Settings{
 				Size: 6, Min: 3, Max: 9, Template: fleet.Version{Name: "timetable-web", N: 1}, Zones: []string{"east-pier"}, Heal: "sailings-up", Settle: time.Minute, Drain: time.Second, Pools: []string{"front"},
 			},
-		}}, false, nothing)
+		}}, nothing)
 	must(err)
 	return s
 }
@@ -211,7 +211,7 @@ func TestSerialsOutliveTheGroup(t *testing.T) {
 	if _, err := s.Group(ctx, "timetable"); !errors.Is(err, store.ErrNotFound) {
 		t.Fatalf("the group is still there: %v", err)
 	}
-	again, err := s.AddGroup(ctx, noon, "ada", g, false, nothing)
+	again, err := s.AddGroup(ctx, noon, "ada", g, nothing)
 	if err != nil || again.NextSerial != 17 {
 		t.Errorf("the next serial is %d: %v", again.NextSerial, err)
 	}
@@ -375,6 +375,16 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	if err != nil || p.Revision != 2 {
 		t.Fatalf("revision %d, %v", p.Revision, err)
 	}
+	// Who changed it and the journal are told what is another.
+	const changes = "listeners 127.0.0.1:8000 and 127.0.0.1:8443, was 127.0.0.1:8000; zones east-pier, was none; chooses least-busy, was round-robin; with nobody try-all, was refuse; " +
+		"slow start 30 s, was none; shares timetable 90 and berths 10 in reserve, was none; enough 40 %, was 0 %; weight of timetable-001 25, was 100; labels env=trial, was none"
+	if is := strings.Join(p.Changes, "; "); is != changes {
+		t.Errorf("the changes are %s", is)
+	}
+	if all, err := s.Journal(ctx, store.JournalQuery{Kinds: []string{"pool.changed"}, Page: store.Page{Limit: 1}}); err != nil || len(all) != 1 || all[0].Text != "The pool front has other settings: "+changes+"." {
+		t.Errorf("the journal has %+v, %v", all, err)
+	}
+	p.Changes = nil
 	again, err := s.Pool(ctx, "front")
 	if err != nil || !reflect.DeepEqual(again, p) {
 		t.Errorf("read again it is\n%+v\nand was\n%+v (%v)", again, p, err)

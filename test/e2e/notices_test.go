@@ -38,7 +38,7 @@ func TestWhoIsTold(t *testing.T) {
 	s.stock()
 	add := func(n contract.NewNotice) {
 		t.Helper()
-		must[contract.Notice](t)(client.Read[contract.Notice](s.api.AddNotice(ctx, n)))
+		must[contract.Notice](t)(client.Read[contract.Notice](s.api.AddNotice(ctx, nil, n)))
 	}
 	soon, gather, mails, elsewhere := 0.0, 3.0, []string{"sre@saltmere.example"}, []string{"timetable"}
 	add(contract.NewNotice{Name: "on-call", Topics: []contract.Topic{contract.Launches, contract.Resizes}, Mail: &mails, GatherSeconds: &gather})

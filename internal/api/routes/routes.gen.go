@@ -171,10 +171,10 @@ type ServerInterface interface {
 	ListImageMarks(ctx *echo.Context, name ObjectName) error
 	// RemoveImageMark Take a mark away
 	// (DELETE /v1/images/{name}/marks/{mark})
-	RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName, params RemoveImageMarkParams) error
 	// SetImageMark Put a mark on a version, or move it there
 	// (PUT /v1/images/{name}/marks/{mark})
-	SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName, params SetImageMarkParams) error
 	// DeleteImage Delete a version that nothing uses
 	// (DELETE /v1/images/{name}/{version})
 	DeleteImage(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteImageParams) error
@@ -210,7 +210,7 @@ type ServerInterface interface {
 	LaunchInstance(ctx *echo.Context, params LaunchInstanceParams) error
 	// TellInstances Give the same command to several instances, one after another; each takes it or says why not
 	// (POST /v1/instances/commands)
-	TellInstances(ctx *echo.Context) error
+	TellInstances(ctx *echo.Context, params TellInstancesParams) error
 	// GetInstance One instance with the last answers of its checks
 	// (GET /v1/instances/{id})
 	GetInstance(ctx *echo.Context, id InstanceId) error
@@ -264,7 +264,7 @@ type ServerInterface interface {
 	ListNotices(ctx *echo.Context) error
 	// AddNotice Have somebody hear of what happens from now on, by signed message or by mail
 	// (POST /v1/notices)
-	AddNotice(ctx *echo.Context) error
+	AddNotice(ctx *echo.Context, params AddNoticeParams) error
 	// RemoveNotice Tell nobody any more; its messages are forgotten
 	// (DELETE /v1/notices/{name})
 	RemoveNotice(ctx *echo.Context, name ObjectName, params RemoveNoticeParams) error
@@ -345,10 +345,10 @@ type ServerInterface interface {
 	ListTemplateMarks(ctx *echo.Context, name ObjectName) error
 	// RemoveTemplateMark Take a mark away
 	// (DELETE /v1/templates/{name}/marks/{mark})
-	RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName, params RemoveTemplateMarkParams) error
 	// SetTemplateMark Put a mark on a version, or move it there
 	// (PUT /v1/templates/{name}/marks/{mark})
-	SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error
+	SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName, params SetTemplateMarkParams) error
 	// DeleteTemplate Delete a version that nothing uses
 	// (DELETE /v1/templates/{name}/{version})
 	DeleteTemplate(ctx *echo.Context, name ObjectName, version ObjectVersion, params DeleteTemplateParams) error
@@ -405,6 +405,12 @@ func (w *ServerInterfaceWrapper) CreateCheck(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CreateCheckParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -441,6 +447,12 @@ func (w *ServerInterfaceWrapper) DeleteCheck(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeleteCheckParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -493,6 +505,12 @@ func (w *ServerInterfaceWrapper) ChangeCheck(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ChangeCheckParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -577,6 +595,12 @@ func (w *ServerInterfaceWrapper) DeleteCourse(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeleteCourseParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -629,6 +653,12 @@ func (w *ServerInterfaceWrapper) SaveCourse(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params SaveCourseParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -794,6 +824,12 @@ func (w *ServerInterfaceWrapper) DeleteGroup(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeleteGroupParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -946,6 +982,12 @@ func (w *ServerInterfaceWrapper) TellGroup(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params TellGroupParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1044,6 +1086,12 @@ func (w *ServerInterfaceWrapper) AddHook(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params AddHookParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1088,6 +1136,12 @@ func (w *ServerInterfaceWrapper) RemoveHook(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params RemoveHookParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1132,6 +1186,12 @@ func (w *ServerInterfaceWrapper) ChangeHook(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ChangeHookParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1459,6 +1519,12 @@ func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params RemoveRuleParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -1888,8 +1954,17 @@ func (w *ServerInterfaceWrapper) RemoveImageMark(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveImageMarkParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveImageMark(ctx, name, mark)
+	err = w.Handler.RemoveImageMark(ctx, name, mark, params)
 	return err
 }
 
@@ -1912,8 +1987,17 @@ func (w *ServerInterfaceWrapper) SetImageMark(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetImageMarkParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetImageMark(ctx, name, mark)
+	err = w.Handler.SetImageMark(ctx, name, mark, params)
 	return err
 }
 
@@ -2143,6 +2227,12 @@ func (w *ServerInterfaceWrapper) WithdrawImage(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params WithdrawImageParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2250,6 +2340,12 @@ func (w *ServerInterfaceWrapper) LaunchInstance(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params LaunchInstanceParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -2277,8 +2373,17 @@ func (w *ServerInterfaceWrapper) LaunchInstance(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) TellInstances(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TellInstancesParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.TellInstances(ctx)
+	err = w.Handler.TellInstances(ctx, params)
 	return err
 }
 
@@ -2327,6 +2432,12 @@ func (w *ServerInterfaceWrapper) TellInstance(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params TellInstanceParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2363,6 +2474,12 @@ func (w *ServerInterfaceWrapper) ReleaseInstance(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ReleaseInstanceParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2586,6 +2703,12 @@ func (w *ServerInterfaceWrapper) CreateListener(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CreateListenerParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -2622,6 +2745,12 @@ func (w *ServerInterfaceWrapper) DeleteListener(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeleteListenerParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2674,6 +2803,12 @@ func (w *ServerInterfaceWrapper) ChangeListener(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ChangeListenerParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2735,8 +2870,17 @@ func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) AddNotice(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddNoticeParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddNotice(ctx)
+	err = w.Handler.AddNotice(ctx, params)
 	return err
 }
 
@@ -2753,6 +2897,12 @@ func (w *ServerInterfaceWrapper) RemoveNotice(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params RemoveNoticeParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2805,6 +2955,12 @@ func (w *ServerInterfaceWrapper) ChangeNotice(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ChangeNoticeParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -2916,6 +3072,12 @@ func (w *ServerInterfaceWrapper) CreatePool(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CreatePoolParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -2952,6 +3114,12 @@ func (w *ServerInterfaceWrapper) DeletePool(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeletePoolParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -3004,6 +3172,12 @@ func (w *ServerInterfaceWrapper) ChangePool(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ChangePoolParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -3097,6 +3271,12 @@ func (w *ServerInterfaceWrapper) TellRollout(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params TellRolloutParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -3366,8 +3546,17 @@ func (w *ServerInterfaceWrapper) RemoveTemplateMark(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveTemplateMarkParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveTemplateMark(ctx, name, mark)
+	err = w.Handler.RemoveTemplateMark(ctx, name, mark, params)
 	return err
 }
 
@@ -3390,8 +3579,17 @@ func (w *ServerInterfaceWrapper) SetTemplateMark(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter mark: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetTemplateMarkParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetTemplateMark(ctx, name, mark)
+	err = w.Handler.SetTemplateMark(ctx, name, mark, params)
 	return err
 }
 
@@ -3416,6 +3614,12 @@ func (w *ServerInterfaceWrapper) DeleteTemplate(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params DeleteTemplateParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -3517,6 +3721,12 @@ func (w *ServerInterfaceWrapper) WithdrawTemplate(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params WithdrawTemplateParams
+	// ------------- Optional query parameter "dry_run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dry_run", ctx.QueryParams(), &params.DryRun, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dry_run: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -3800,6 +4010,20 @@ type CreateCheckRequestObject struct {
 
 type CreateCheckResponseObject interface {
 	VisitCreateCheckResponse(w http.ResponseWriter) error
+}
+
+type CreateCheck200JSONResponse Check
+
+func (response CreateCheck200JSONResponse) VisitCreateCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type CreateCheck201JSONResponse Check
@@ -4773,6 +4997,20 @@ type AddHookRequestObject struct {
 
 type AddHookResponseObject interface {
 	VisitAddHookResponse(w http.ResponseWriter) error
+}
+
+type AddHook200JSONResponse Group
+
+func (response AddHook200JSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type AddHook201JSONResponse Group
@@ -5752,8 +5990,9 @@ func (response ListImageMarksdefaultApplicationProblemPlusJSONResponse) VisitLis
 }
 
 type RemoveImageMarkRequestObject struct {
-	Name ObjectName `json:"name"`
-	Mark MarkName   `json:"mark"`
+	Name   ObjectName `json:"name"`
+	Mark   MarkName   `json:"mark"`
+	Params RemoveImageMarkParams
 }
 
 type RemoveImageMarkResponseObject interface {
@@ -5792,9 +6031,10 @@ func (response RemoveImageMarkdefaultApplicationProblemPlusJSONResponse) VisitRe
 }
 
 type SetImageMarkRequestObject struct {
-	Name ObjectName `json:"name"`
-	Mark MarkName   `json:"mark"`
-	Body *SetImageMarkJSONRequestBody
+	Name   ObjectName `json:"name"`
+	Mark   MarkName   `json:"mark"`
+	Params SetImageMarkParams
+	Body   *SetImageMarkJSONRequestBody
 }
 
 type SetImageMarkResponseObject interface {
@@ -6252,6 +6492,20 @@ type LaunchInstanceResponseObject interface {
 	VisitLaunchInstanceResponse(w http.ResponseWriter) error
 }
 
+type LaunchInstance200JSONResponse Instance
+
+func (response LaunchInstance200JSONResponse) VisitLaunchInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LaunchInstance202JSONResponse Instance
 
 func (response LaunchInstance202JSONResponse) VisitLaunchInstanceResponse(w http.ResponseWriter) error {
@@ -6284,7 +6538,8 @@ func (response LaunchInstancedefaultApplicationProblemPlusJSONResponse) VisitLau
 }
 
 type TellInstancesRequestObject struct {
-	Body *TellInstancesJSONRequestBody
+	Params TellInstancesParams
+	Body   *TellInstancesJSONRequestBody
 }
 
 type TellInstancesResponseObject interface {
@@ -6777,6 +7032,20 @@ type CreateListenerResponseObject interface {
 	VisitCreateListenerResponse(w http.ResponseWriter) error
 }
 
+type CreateListener200JSONResponse Listener
+
+func (response CreateListener200JSONResponse) VisitCreateListenerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateListener201JSONResponse Listener
 
 func (response CreateListener201JSONResponse) VisitCreateListenerResponse(w http.ResponseWriter) error {
@@ -7011,11 +7280,26 @@ func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNo
 }
 
 type AddNoticeRequestObject struct {
-	Body *AddNoticeJSONRequestBody
+	Params AddNoticeParams
+	Body   *AddNoticeJSONRequestBody
 }
 
 type AddNoticeResponseObject interface {
 	VisitAddNoticeResponse(w http.ResponseWriter) error
+}
+
+type AddNotice200JSONResponse Notice
+
+func (response AddNotice200JSONResponse) VisitAddNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type AddNotice201JSONResponse Notice
@@ -7375,6 +7659,20 @@ type CreatePoolRequestObject struct {
 
 type CreatePoolResponseObject interface {
 	VisitCreatePoolResponse(w http.ResponseWriter) error
+}
+
+type CreatePool200JSONResponse Pool
+
+func (response CreatePool200JSONResponse) VisitCreatePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type CreatePool201JSONResponse Pool
@@ -8127,8 +8425,9 @@ func (response ListTemplateMarksdefaultApplicationProblemPlusJSONResponse) Visit
 }
 
 type RemoveTemplateMarkRequestObject struct {
-	Name ObjectName `json:"name"`
-	Mark MarkName   `json:"mark"`
+	Name   ObjectName `json:"name"`
+	Mark   MarkName   `json:"mark"`
+	Params RemoveTemplateMarkParams
 }
 
 type RemoveTemplateMarkResponseObject interface {
@@ -8167,9 +8466,10 @@ func (response RemoveTemplateMarkdefaultApplicationProblemPlusJSONResponse) Visi
 }
 
 type SetTemplateMarkRequestObject struct {
-	Name ObjectName `json:"name"`
-	Mark MarkName   `json:"mark"`
-	Body *SetTemplateMarkJSONRequestBody
+	Name   ObjectName `json:"name"`
+	Mark   MarkName   `json:"mark"`
+	Params SetTemplateMarkParams
+	Body   *SetTemplateMarkJSONRequestBody
 }
 
 type SetTemplateMarkResponseObject interface {
@@ -10521,11 +10821,12 @@ func (sh *strictHandler) ListImageMarks(ctx *echo.Context, name ObjectName) erro
 }
 
 // RemoveImageMark operation middleware
-func (sh *strictHandler) RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+func (sh *strictHandler) RemoveImageMark(ctx *echo.Context, name ObjectName, mark MarkName, params RemoveImageMarkParams) error {
 	var request RemoveImageMarkRequestObject
 
 	request.Name = name
 	request.Mark = mark
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveImageMark(ctx.Request().Context(), request.(RemoveImageMarkRequestObject))
@@ -10547,11 +10848,12 @@ func (sh *strictHandler) RemoveImageMark(ctx *echo.Context, name ObjectName, mar
 }
 
 // SetImageMark operation middleware
-func (sh *strictHandler) SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+func (sh *strictHandler) SetImageMark(ctx *echo.Context, name ObjectName, mark MarkName, params SetImageMarkParams) error {
 	var request SetImageMarkRequestObject
 
 	request.Name = name
 	request.Mark = mark
+	request.Params = params
 
 	var body SetImageMarkJSONRequestBody
 	var err error
@@ -10952,8 +11254,10 @@ func (sh *strictHandler) LaunchInstance(ctx *echo.Context, params LaunchInstance
 }
 
 // TellInstances operation middleware
-func (sh *strictHandler) TellInstances(ctx *echo.Context) error {
+func (sh *strictHandler) TellInstances(ctx *echo.Context, params TellInstancesParams) error {
 	var request TellInstancesRequestObject
+
+	request.Params = params
 
 	var body TellInstancesJSONRequestBody
 	var err error
@@ -11611,8 +11915,10 @@ func (sh *strictHandler) ListNotices(ctx *echo.Context) error {
 }
 
 // AddNotice operation middleware
-func (sh *strictHandler) AddNotice(ctx *echo.Context) error {
+func (sh *strictHandler) AddNotice(ctx *echo.Context, params AddNoticeParams) error {
 	var request AddNoticeRequestObject
+
+	request.Params = params
 
 	var body AddNoticeJSONRequestBody
 	var err error
@@ -12491,11 +12797,12 @@ func (sh *strictHandler) ListTemplateMarks(ctx *echo.Context, name ObjectName) e
 }
 
 // RemoveTemplateMark operation middleware
-func (sh *strictHandler) RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+func (sh *strictHandler) RemoveTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName, params RemoveTemplateMarkParams) error {
 	var request RemoveTemplateMarkRequestObject
 
 	request.Name = name
 	request.Mark = mark
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveTemplateMark(ctx.Request().Context(), request.(RemoveTemplateMarkRequestObject))
@@ -12517,11 +12824,12 @@ func (sh *strictHandler) RemoveTemplateMark(ctx *echo.Context, name ObjectName, 
 }
 
 // SetTemplateMark operation middleware
-func (sh *strictHandler) SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName) error {
+func (sh *strictHandler) SetTemplateMark(ctx *echo.Context, name ObjectName, mark MarkName, params SetTemplateMarkParams) error {
 	var request SetTemplateMarkRequestObject
 
 	request.Name = name
 	request.Mark = mark
+	request.Params = params
 
 	var body SetTemplateMarkJSONRequestBody
 	var err error
@@ -12771,493 +13079,495 @@ func (sh *strictHandler) TryRequest(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1/d9y2lT+OPxWsuj1NWo48kiXHHp2crpM4jd9NbH9tt9ndxKtihpgZVhyABUCNx6n3fB/N54F9Hsnn",
-	"4F4ABEmQQ0oj29l994/GkvgDBC4u7o/Xfd1fjhZiUwjOuFZHs1+OCirphmkm4afHaSqZgn+mTC1kVuhM",
-	"8KOZ+wOhPCWFkDohqlysCVXk5PSL4+nx9Phk9nA6nR4lR5m5vqB6fZQccbphR7Mjah+bHEn2jzKTLD2a",
-	"aVmy5Egt1mxDzfs29O33jK/0+mh2Mp0mR3pXmFuVlhlfHb1/nxw9Xmom20N7vWbkb5y91X8jYkn0mpGC",
-	"rhiZs6WQzI3nHyWTu2BA8KiO15+fnMZe/43cvSx5+/3Peb4jmuU52a6pJltR5imZM7KhKUvINtNrslhT",
-	"vmIqITS9zhYMZpHmOWFSCqk6xpjK3aUseW2UKVvSMtdHsyXNFfOjnAuRM8phmN8JcfUMnvBLbCnWQlz1",
-	"rkP7w5+mbFMIzfhi92e2iy+AohtGrtgOvjfjhJKU7sgqu2YKlgT+TrnaMknoimacZFxpRlOzZpQothA8",
-	"JWL+d7bQbj7WjKawSnbowTgmZiAdy3dqpGeTcS9NscV8uvyB6sU6/jFPXtMV0WYxzdBx8ciWKlhSHL7S",
-	"CRGS/J4shYR1Z9dMkkyTTBEutp2fsJzge/fMOFea8gV7mnasYpaOXMPvs02m21/7ndiSDeU7ogWRTJeS",
-	"E6rJRijdIZQ5PCcqkrBrN/Rttik38BMug/3RL0LGNVsxCaP6gco+Wd1Q2S+r/yrZ8mh29Jt7lU67h39V",
-	"9+C55iXPQah6XgP/GTed+My/MqlgHlvakvByM2fSiAgl9jMib762D+h7eUG1ZtLc+1+f/XH208nk0Zuf",
-	"ppNHb36ZJg/f//MnOnn3xvyeTt5NJ48m5tcPTt7bH998/sfP//WoKf/J0dvJOuPaLIaRVk0osSO5gC1L",
-	"Mq3sF1R6/iypvqb6rdJ0nuM8vxR5Lkr9DO7rmmr8Y9/3LoXcUI2C8uDsaK8MvSxz1rO4sszHLe57c7Eq",
-	"BFcMzsEXUsxztjH/XAiuGYdtRIsizxbUrPe9Aq/4w98VysIw+XTPhTfWxedHOEcY12QrhZU4exse0uYQ",
-	"AdmQomBSZzjSZcbyNK7R4E+o0lBH0bkodUsy3idHmr3VcZmvpvAn+yp79Rv/GKu/zVkNqr49Rqpra5xS",
-	"zSY6g/3XGspKiDQYij/kkiMtxNXlRtUfJcp5HjzHitr75Gi73u3/IgqzYZ9r3423Rj9PqXLD0rhCFZwR",
-	"cwiuyJytqTkB4UCUbM2oVDRP4PwHY8GYDYoocZQ011KKTWTQyZFijHe8dqkZN8trTioxV0xes/SovWeS",
-	"I1VQvk88XxU41WaY+2cPrkpw1HaMsWn7SpQ8VW2pmHdYFQuaM55SqVB0c6q0O101w/VvCzD+gkpJd+bn",
-	"DX0bXBfMwibj8T+UXGf5UDFtTIR5KL4zMV8Vm4SvaalY+3t/XO8So1GvaV4ydUHmbGEuNJsVDChmdM8C",
-	"zUpr6G5aYoPbOvJsqgnLFZsRShZrtrhKCCXvBGdJpfvNPxdis6E8je3GhUhZfJWMisUFMpK3NMfAlqUJ",
-	"me8IJVshreLhYCKtmDZehNBrJsmGUZ7x1QWhc/N93piyXyzBWE4Fw1MqZYssjWqKzNpLsS8Xm1DlJWS7",
-	"ZtxqQj+Q2DNRf+CspmlmnkfzF/VNul/3RNbBfJv5FDPnRDKlFTEHr/l1yXGoGSeMLtbEWiYtETKTqjqW",
-	"eWEsbbMRiSi1ylKz5qCMFZradvlhmilJZWZWRdEsTUBHUSXs9FBSMGl+WtHruOC3RRtM5Z6TqT3LYhv9",
-	"/Zaq4aeQuRgfFd1v5oMjJ5E/RSOTaEQDxRh1dZbnZF1KPUrzLCSjmqWXY868Jc1yFVdLKynKIrrqwqgJ",
-	"uwWUkfa/l+nK6BBhXNMlmG0q46uc4eqP+oq1cQZiF5qhyWuaX6LzNnRHXGUcRIFxY9P9dLTWujhK4D9m",
-	"FfXC/LSSxSJYzOqlOZ0znKC+w+t7vOq9swIjoy+osgZee6bBgozeJESuYkoQ7SqcdqKpBC23FPIwS1AI",
-	"qeMjlew6cy5Iy3COHPyoUuOGhaa6rE/JXqswOTJyLEo9UgaumcyWu5ht19jhVgGCzNh5SJyBv0Yv1Y/b",
-	"jrL6Sv+eiKy2R+5Fwm1CL2yJ0xXBfNd2d6fWqfRh/AixUZxNxsPfnrSMQacUvHd9use3rrZtGBg5v5/c",
-	"dBv7N99/UPPrp8cnkfUdu0urzTjiC90urQUOT8+S0GO+1+f8esNizlYZx0jdvXC/+cE8OD+/f75vPHh2",
-	"NmOJkVBmbR82A1e9+3LvxW6ftubkZhu3moDGok9Pxu7q+Ab5PkMprcu714z+H31ihOd7RG3yQa4sviO+",
-	"hYWIW+rZYm21PNqzxnYzbyPmwUzpWfWbjBNdSg7BE/NL4xyCpJkflmzLlL8L7L5lnq3WaAlnWpEtMz8e",
-	"Jf64lMaFmkgxB0cjZ1TpybxUu+hp+bUodhFvi60oH2WV4B3zXfQISAVnl/OdbtjE3acQ4+lYq6jLG5Zs",
-	"ZU+/6L5hoaGxEMUONYAZsVXz4CErLYqCpdEp1ELTfNTnDQo32IFXLjOMtjaZ9Xfjc5Nq8YJViQqvUPr7",
-	"jEeM8YU9GepC/ZRjsLuUkvHFrgp/FzIzViWVxsY0A95/vK9FKSNm0vMlJD0qS1WLFbPu14CnOlOu7YCC",
-	"ZZyAP2u2GXjQLhcER9EFYZtC7yr/ck2N5scoJlwR9QDF9rJg8tJ8ToefIEsO8X5iJlWhnccJ3DDom5Rm",
-	"heqIfQilvSNorkvMT0JiPsFrxgEvqevFuIWFS5agcDQ+3Q2zS8w6Azqd+3jYrs8zzjomJ2XUeM5kmUlV",
-	"c8p6Dwq3JWJnRWOtB65deHy2NYEWwz8W9vqgNzcWcL6rtIgWR41xuQe3lhQnN76kpVQxvXEDd9bd0yEP",
-	"nd7ZaL9G64yvBkiA+bRX7ur3yVGp/OjqUvYn8LbJFpzrUpU0h6Mb4jMjnLf4bvPjrQbQ5VvU5rB7uQ5i",
-	"SOHC7/uGHoOpPr373J5W6PKa1ROKSVe2sjpCNkJC7JETlb0z/2KSkQ3dkXnNfm1kI6cxIZqzHINRfgDT",
-	"zgGAAc9XwUCMKScHjmTvUFZUO81nh/LTL0dzKa6YGYVk1wwcYQylHHkUAViD8MgNlauMm/2+gITV9Pg8",
-	"OSo5RlDNPSsxAUnbUrmplNj0/ZvmJ38tOC6hjcFvSqXJWuRpQnIhrlhKqIZj3Ry2Rg1cmBMQj9s8UzYh",
-	"DvbWICF8xrZ/MqYQRu6f4i1nsbCUtzHsFB0dtZerxKgnhFypkRuyBeO9Wjdj10hW5HTB0iqteXo6m04n",
-	"0/PZdEqelEZO772gMlOhIUH5DhfWeVoPp1EjQrPWMPc6iHjM127bZG/BWG2ZbfhFcEfHdwXug3uKsZUm",
-	"893kHS6NyFOm9ASP05gZXNBF4zMyPtnSa7BM60OieiL4gs1AKlwsn25QOjD3xcVcpLiLzB5mlG/XWc4u",
-	"YF61OdhtsLMaePA6+4LoOJWgV+Gh7Md7P7qZc8FXhBLzZJRspemOrISwOQtnJwp6ZeTIeGRiG7eC/Q5/",
-	"+OCsY4cHKUn4lNoGPzo5So5Oz397lBydTKe/PXoTG++SSjQIYcQrwdSMUA82WAbrjxHHNZV2ygHxBBme",
-	"XHDzp/onXVhjGTcsDCDYsCEGoYZAOHv/T/znSXL//Wc//3wMP/3h8z/+9vPPZvBv83908u7YXH1y/v7z",
-	"Pw7DI5jvs2CE+PdBhuMkCb6z2rznv41989qtd6bh61WAYZudbuoax4af7E8nkSOxdfp9w/Lsmsnd7ZLe",
-	"C7phl3OKGYu24YupnKTKktmMHdlKoRlMx3a9s6ePmU2WdSW41ozKSAb7qVXZGlKOFqw13xlBYfnyKImk",
-	"4wFTFk8RVHm51h+biYAtm1twmstCxhMAJV+s4/Y299CTQTYj11HL78e1IGuagpjUZmBNeRoeAEGS8qgz",
-	"cBd1g7VfSbNg9oCyX31BpuaXkxOXqXQriZo65mUMB0M0zVEHx/EL5Sc4cUhBG3tv4CPsxzkpCuW2mto3",
-	"PbvkEAar33F3EPz7RmZ5fuexs0EbpCM1PVDOe0JkAHQY9TEODdI2QiAjHbkDDIy96+AF0UqbxZMEwS4/",
-	"1j1xL1i3gwgXCMDNnaEn8I99PlBT9TBzNtvQcqaIYppQlaUMFI45wTLt0vkzi6ioXKA1zZeY5C+EyBO0",
-	"FMxSWgCSMSCM3toCBlnBaXhMfsz02uh7QCwpmqVoFgAYBRzfGTknS5rlpWQqIfenpBAZ1yohZ/BwdRTL",
-	"V5mLo5IC45iR87dvjZrjwn6OUXvwPWPdNrBZ6yZf+MZv7bzByQ8xd3O99VTQrz+Z9ht0jZRXNOGFnlfz",
-	"5S9dYH+b6bUotbXVcf7ARFG52AL+YueWwI3qfNpyG6d7c2Ib0TcXf4EH359OxxmwsQ/GT2i/4gV6nO4T",
-	"QTadOEAuxFmZm4yX2sot5EXMQafIGuy+ShR6hnmy18rGyY0YUkZqAb2ai635bzUAQC2ZHzcszSivosh+",
-	"yMNH1z+8mAn5hF9nUvCNA5l24I4C9/Fs+uhBROvWv/evVGZ0njMFBjUnWsBHbYW8ygVNcdi1DHTglFaj",
-	"+5ZmecZXL3K6iKYVSt6BUujWB6/d3Oq1ZCwhHBNi5ldDAwbf4sNjNkDv6Tr28Gsofvzc2rnkP/PNnsk7",
-	"xPFUW4ybn1Ju9m7ls8yF0Je5WMXXl3E4UbYIklFkQxfrjDPnsdh6A3JG/px9tQ/c1/rjdQXBjxgru460",
-	"zVyKcrUGzI4WMCgWBz0Os14C69nGUypgP2bt0G5x0xRfCAgDNJchZZoiGDWOUgOAeIAnFiQVF+a7ANOg",
-	"qlQzJsW24E14n6LmUoQwJwCFtN/6f149f0Ze4F+dFkFouVXtc5HukoaLZLPbRs9Ssl2LnF24ZDinG1YV",
-	"bdlCtL1bzw0vcbMTnc+Mp+bmtgV/c2EdLZ2SFULq4Zv6JVwfU2U+m913uysbeqVtBDWeir65WLssNQq1",
-	"+7p9ko0rEckS2rK4DulGCMWWaLYpcqqZwylDUA5O622mBseVLRQrBtMUm02siKc2iCrwBKEBTuxdY2B8",
-	"/hnDlbwV4ph/O8YHLKhe75tmN7tojlv8trnxwuzcJZVoKIFTgsBsiI5kmtSnobfmheo1VoaoqJBbjPsI",
-	"f9Hf4tcx8WIVzribg5iA/slurYaesOmWyMKy6yxlUbj5d2JLlDY6OUcz0qLIiSoYvXKlg805n5H7Z1PA",
-	"HNuzUPAF+Gzm1+BimbUwn7Vgx+SptmmljgQMxj7nktErtGxXZvNQTU6m7mnVyIyyw2zTILzCMhdCRkNa",
-	"a0Zzvd6hU4PZsRmBlJpTpnZIw17UGfvwntYAsc8zzmxkrO0UGpXCF7tZEIyzKS4txBX4i0xCGgUONpqa",
-	"01L5UgVIWPiCT02ueFdioPVtzeTcILQBZ9tLC1jqruK0ZSEEL8RosDnqjZ8Tjq17ysxrHBwtUtdodYMR",
-	"x7pWVJkRWTjusQyQQJQGhgAGfiHFgrEUkk8DxiHyNPjcgTeEAx8SAXZnav0jV0KksyogUsA+6ti5F8Qn",
-	"VWdGbsiSbSs4H849Y/yCoDaZWYHZCqkC3xcFAisOwpyXLUKr8raJ00pRpJqkXSops2UhWhi1AeVmg/T1",
-	"a/NIsPdi6jrIJ8csc2NwDlcV26o2kYttsM3qMXBcFC0Qaz9sv9Vz3MNKBuk1u9E+sHZwIRkOH0tnBqEG",
-	"Y5HV58ugHmpNpU3smqWicEZnNvQ6q6QOdJjZO5gcc7U/10ySs4dko/ba1/UYbENbNabTS6TTzHVxdQZj",
-	"Ta3UlFlj59Z2fnMdgpM3eo5LURYRT9YBS9qTfvc1QHNf8di3z2xdJKT/Sp3FrdFdVZGl1o5kgipjASDX",
-	"RchWkCFZQec+spVe8UI/h/+KgRJLq7nQPbLKXpGVMHuh5DmShGB5n3kT3bC0Dxk2Js6Qspxp69S1s5Cp",
-	"pBkfuc/ZcskWuss0pm42N/QKLP+iYLyNOdwrBEsp3rGONXUqDR+uMB5R5VtdvhHWr7I27BPjUOl3jI9F",
-	"V5tbOlJURlt3/uES+CBCUyZSicJonvHVpUVZX8b03CswH+Aj7eVkSzOHqLViX9P2fR+0FuIqHmzcAXSp",
-	"qa8zhfAZVJh57nIoGdfGbhboXww6Mb8T4ipeRSeu1CXVl6Lu3wTyO7ZoxphVl65Gvr1VW26zq/6XlIcK",
-	"wx1Vgre0BSpBnzSJTfX46uruiryMX3K2jU+Or7wbvutGYkitKotPZuUsQTYgu/Z27rDTXZb5CLf/ZZlH",
-	"IxVqIWkRPa5Ar1e4epbnZMO0zBYO/pZJRPlUobl77gKH8xdSuw90shOFNTCtczZSz6o1Wom9jAPmGnNt",
-	"9q7juDZ/iaN162XoilmLKXuH6YWaFvWnaJpFTyaVi2hmK6dmbreNals0VcBCWNNrBtq5kOIaj9uNYvm1",
-	"c4+G6pBXuYjHAHOx7U7uvYZFfnSu18Sq4ywfaCCrQjK6f33wKnCcyhg+CY+zqrYdCu7R9zAah2xlpjXj",
-	"Uft+Zy6Ko2jKxdWeM2PwwaDKzYYiQqv3S+1lUFBnd0I0haTKet1kB8AwQOUt8bjxyhkeke+Ipleuah+A",
-	"nFpUrlFHOvJ8Omx13wnOLnOh+gKA5s946kERTc7oNVOVd1GDvSI206e0KWyzruTJKJ3d8EOqgSceOI+v",
-	"Clk2Al2FL3SHhTVdooaK1Uhe9BPrJbjdX51GzppoHuHeTvZq2Wl5b/QHCiuoJfamW0ORNg3YwNzdW4Bc",
-	"SXanX3SgUmTvTI3CaBzepQgl0iLjgqz4g1ih8wD/oLPKOVbkNs4u7oAtdNRuH9xYtHbauDIEa8ONu+m2",
-	"Zlwdg9s26oYXWd/WWpqRn148f/n6zb0Xj19/dwPTaX9p9wBTagwK6SZW1rjFHWsphMdnf+JzOfDEuBVE",
-	"GzWhRRePK09aVHfVxclsdxe+VKTkLrrJISgPeRpXh1ERRaIXgVSKLtq7lIzhQbqmW3d6xQK91R6ojwQf",
-	"QDhjqUvt79kkLUxLE3fdmLpDAFcwSncHiF148Ks1lWzk0q5c3DAy01CiEmNebVQLMnNyuQgscL6gZWtT",
-	"AlY5WJAblcwFwaN4elv03yLXbAL1FSlopXn868NcBZ6aWE2T1OQvk2C4qXF4y8Zq4NTFVuM7YD71JKsj",
-	"lsMFCJqEwHVK16Ak5afHk/9Evst/+c2//vbncjo9ffC73//h+L8u//bP/568+cOQipMQjUIJ0rba+hNj",
-	"ELtCkX+fvJYZzXvyGz9aszjTs3aF2IA9CF8fnVBbZBGDae2LSPkUDlimI333lNEUMqnjbuuM81TQjX3Z",
-	"p2xxxfTXa5EhxE0i+/LwCJBiHUnkO/OkB3uE2nt+a5Gn5tzQWe6I6mx26ZaeX7z0GLyF1pI2JSNcJTuP",
-	"OP9dkokS1vpgLCaZ2UqsuRA6CWOPzgiDgxJU7QWRTGeSuVuMRwCGu78vRGUpLWpFgr52BR8SPT3NaF+x",
-	"hWSRk0z53/dvUntd12QMroDe620dfHdX/Ernj073GpTDtv64Z958+w83/WWMp/1J4DBCziWMx+2HVFeG",
-	"54OzblXT/UqAXja9grOHg3gVzSrjwTPuKN3Di4nqRSmKCUNLkClkVSftGUHN32XJL3zYJ9PR24EgOmWT",
-	"soiDS3u+Dn2XxgbwNMI0z58voQ5+uMy8SeJZPQ1XVUz9TuHWo5KZuwJqgkXB+CdRn/mYSEZzP/E4RGQx",
-	"C+oVo3blzSoufwV1jBax4IsSqzrFsCwRJzSmtJ9u6Cpa0lBkMXjq8xanY4X3Hsi0UewOxRi6h2IlzVZM",
-	"xZEleJLybMmUToha09PzB7P/9////1TZkgrihp0PAGbuE9Ee+XFrls4NlVcjs3vd5qXMVhi3cmJeSHFt",
-	"8SjZphBSI5KKXiEYTYrNxCvKOPeBZLwjMdhMrvouEY6Rp/UwSCN1ZLCgVFM56gEg4kfE/FDBAkHuqAkx",
-	"W2aRFYch3MnejeN8U6KUsXPoMVlmOUPq4SWTzAJfKcyF0nJnQUwkAKPHNJTUPdkNZy7KkqtRwI0Wh9yc",
-	"XqHhIBlNdyH6yZyLqaRb3qFDWdEFM9KKGFl0PNdb+GKXVtTxNNZiwZQSXaxkWpDSJil9hxU/vq6ij1JZ",
-	"tus++fqLstDtdt1NmwGvnR0M9QYchX7SBrnFYV2NJ8xD/VYTSScRXhl4+QvyMHYjOuVj16iqbbgRGRPs",
-	"v2+l2DwNLK8xJEj6Unp13Rdw+sb4RIig1KIwE4t1rXgqLQRXmdJQiJktdCmZxYRn6HvaA7FtIfRWsziV",
-	"O6jrSrSQpHPKDhFYxEP8DgKLgVKNmwjp5Y0IKjM70TeoPvT0kfiQzlG/dEp1pBzelGZ7v2gg2e9W9FOP",
-	"XLFC132lDq9Mhh/YwAfYmJ07SY7ZW7opcnZvyaTMmLpnZhra18y+OEqO7F+BX2vQDU0vtLflVD8Pg4pW",
-	"KQuishUHiJqwEV4c2EVYd9CaqdOBQcZw8qICFOiCJnW+7xLXbtriguldnjB2Rwn7C2DUxpx2ecfZlMXD",
-	"eJkz26PHKthi/tmArQhORAg/mfsdCZJLVV1Aoww0geMFf5fI0Rs/+8aj+ByfTYxkWCzDeBdw+68pcD4t",
-	"JVNrpCSMtLGoDQhn4NIctvvHhRf/aK51PGQjHRJxzWQaC40/1STN0FeVJZz/c7YQG58LMZIOK1F7cJg9",
-	"zjhnHS2BilIWHWzNMWkQMggbWlSJRZ6Cb5BbW7NC+VkMajwhd7AyT2jaM2q6Rx0jyZHKsyLuffhgLBTq",
-	"auP7mX3C3uoZ+en0jcMjJeSz08+Nk29sibJIyC+n78ma5Sn2e1kLcZWQe6f3iMDV3NIdgbjSP0//SQoq",
-	"r1iakH85/ZcqVZqQ/z79b5KLOMJU5aLD9wILzu1lBCVVBH9A5cZDTprQGxkf/491cgh8kkF8sTcp4cVY",
-	"lep04B1814e+hxX2wFOjRT3FKOkbnvBQ5CrjaQ3wpkYj3m6/CkY5ZYu9cfW/2suGUQzctMA6PXIHZoQ5",
-	"AE+3wGOBnVBpuoCqyzlDDmaKPoz71CTov2pVaE2zh2daWNXtRK9S6VZ99FkLX1c13Y0su52SCLiabhw0",
-	"UjgkGJXM5WXBedkBlczIcuvgoO6iUmnrhg4Gn4qaf76DESfgV0PdrYvWKBFv1+TH3Pz2+ueyLURRzSdD",
-	"8TWqNODL9DxtgxwhtyGi3dDkVXfUgKqrijEC2hd0E4GJPBbOcfNBPc0E/Av4Ys16WmgEgmUaRktXExjb",
-	"P7MeCEtQoMJl7hXLw4J+JMNAQGWJuRhTyVOL7wHOU2tp+1AkBCNKjv8t8MNKXrhGp5C1TPzj98B/Dofu",
-	"cdN0ED+8R/xu7YrbZ79ky1LRCD9fbwBjUGeG4Djp6v5YjSJnVI31rcfkMRE4tj8c9OMaGikElpA1dQPk",
-	"LJpj8MBWGg8qJZAQhuR4Ugzp4VK3VoI4qT1dLDUIGtVrbNYGoEf8jT3vQeCVvQotRIeGxt/ljNrr7J4H",
-	"WzG2N9yA1MH3O6z0DEsVAB5vMVQIrQItDU6NZdK1v8ZVsLivW+iBxI0g+tVxYpE9DdXDjLbHfXWAKc3Y",
-	"sn+UzP5Zy5LdQhGFrBxDlJJ6LfJIblgaHYDu4Ci95HRHRD0Zo5T3HtTADWHJEUEW0FDZ3v5sbkwSDiXx",
-	"XxmboP8jSslp/oTrKOvwQouOdvk28GKp7kIWJi2uGLI2/GzWXFP181Hs/B/HgLpwLU8jdMflfiQIdkwN",
-	"g0vjaJhq+yO2tMD4ZAERcGxnynElQGPMqkqJAqk/4PqGW6KHIXLd25AUO1vHWklTIFlXJVAWMJWlTI1r",
-	"OCpKvRCbPewSiB5ZEsa1zJiqDEHKkVfLOG26lLzW77WlGy3rxZzG4QhBneaASRvWztrb11QHjMewf3xX",
-	"QSfF1UL0bMlD2FG13X0HttT3PlI5gGfy9LwDExXecT6NviYIKXbV2XuatTB9ntQKKtAx8Q6XubIoNfJa",
-	"ZHpPYKBxzBflUBSrDzHfHuPANkLuRiXNu/p+NpfYBgpse8zaixL8WD/cqCBknHV17m1ChhQqCGuHcbaN",
-	"7lHuGqm0uD4zzn6nXDk1QDzHbFvfF3jfkxErerQXv263emcb++8hixptZN+TA1mYy5bZwnVxGdEyWHDO",
-	"FtBuJRLxK7B4NjpjN4EOsbdFJpmKVtf+aI88m1e2iYjwy4xOV8M5GbQuTuOheydjvfvILsSfzbWOBuxS",
-	"5/FphdIaNfSZ3+PV5j6kheytbYII/fcC5ZxRub+hDZXcSIotf+tIE9PFOkbt9RIhQYmNyNyg6xk+4aV9",
-	"QRQVlGbScpXH6OO9lR2D/21QG0MD15RQX9Q0iJi+i17plScT81SDmlrY1qAHjyR+KPUYcgZz+T72wrZ+",
-	"ghBtRSCBkucLrKOJj8J2IIiSxtQEAnPLmD8FesywHqhJIZMKFn2fZnke36Ba4vnYg+mB2F5hXYctcBUh",
-	"d04a6gw4tWHwxrupszLkOTCjmUHE8gwclmmfHHJB4Drw04ZJS8ktL0H70d9DztWqvlysbEQTPwKJ9TGR",
-	"uPc1jWOnisf7ztYiP/Ki2DhBQm3nFGmwbe3KWW3klR9qsxpDplvH+jkT7MRquwczHk5RpamcfI7pie0U",
-	"7oFq0TuP2RGRj/NIjfFdHlXOjjo5Nmt4cny/bT8lR28nKzH51R1q3aUPg8rzR4VFqxOrs0f39JC6Pqw6",
-	"jkhMl+p837MJ/pzFAo0OrYC0k7Naa+hFzqhMAnpJ4xC9/v5VQoLtDFkpviOFFFosQKs4mTNybRUIHACL",
-	"Imq8NyRobAcT5E2jec4klHUZVX9BgN7WBZ1BVTtLocnOnQY+Ugfr4tnJ/ZjS3cdB0WNaP0aWLwhfmDPU",
-	"KmjymViSpy+uH8AvOdNbIaFr2oMzMs+0+ry/Rce+cUA/Vsydt4f0jG2BcbYxpP1dJ6ZDqCvSrknGHiFm",
-	"Mz248IUx5Oz+SXTG/XsffPHFF6cnD/Z9PLy5G3ghiGI8Betl7ZHLVt5dX5T747q1xL4/S+usC/VRfMX0",
-	"ljHu95nlU7a/1VsBVdeWLsfIq+8jczq9fWfAf5QZ62nh8qNn3THrR7B6iGzpDkRXLzBfjPx1VgNU8RK1",
-	"zTTAn7Tws/lgXzeYB9Ozh3tHbeeqe9yPsY7BNwMA3ZVpV+x6+3lzq9W7p57XtlIo36ePbr+x+rT9IQKC",
-	"Phhx83Yf7hE+YXejoEYM2oe8PBcoet6/wRAwJ4zKPGOS2CwWxPgSG17IbxabaIQjxkUjbmLHdTkgLveK",
-	"/QLTgAcCvAVAxaFTAv4ZqhN00JQGsKkrDW3bm4otbHeW7nciQbU/1T89722f82M/0s9wNeSYCP9gESxF",
-	"I1QtrwY2iOlyyizMxN3Q9e4fLAHWLdrl9DfHbyjORkWqWQIWDwF2zgH2od/7XFhWQrd0t9+DtZOFfW12",
-	"nZPlqyZGJOGDFeujyWoMaN+yRRBp60xpIXdR02t0mM2LRgyJNkrNg4APU/GJ/4boZ2OJ8AH70UZ8Us5U",
-	"T0MCqLMH2LpxkVRHy4G3uk/NQzJWZiz1lc3DRn6YbrBBunxbbww7shVsDR+zpZl2GBjueoexW9RfJ2Ta",
-	"bO7UWWityvnf6/HeUFUML8I2ejobmXKAzPAAZVzPyLoRO4GrEK/4vGhn2qEdae02OYSF5nbczQ20H4BZ",
-	"7nZbll4zaff9gDVcZ6s1U0PbkGwypSwDe8eWh6YXXOj4Xu+s2l72PLLi6oOHOyhDPGf66Hzgp5Q8GwIN",
-	"wIQnXNy9YIcRHlj628qOZ+K5uQAthWSKMd6ZrgeqZXDh4FKARbO3BVtollYct9mGzYL2FXTDyFqUnidi",
-	"y9iVcqw+WzqwMVAggDEtjoDC6B87CLsqQwjldo3k8yoUs7F8FKi0PLrRjbl70V4xpxcbZq1XB9EyqziP",
-	"um/NOkLsOpu8KM2KkcxfwzaW/TT7Ifauxvv8x8Rm7hndRAkFoOnrZGHczJxpbc5GbSyJ1u9VQtJsZfxI",
-	"Icl6V6wZVxfkwX3j+0i60EDVhx25LggX9hJH+omcWCENHZ28e/PZH2c/IRfd5M0v0+TByXv745vP/ziE",
-	"h46CGz2z/611caSxL1sJpoixTcwVg74wgQRh9CvBM7U0BBogW/bFeCtMugv8jw0LZ4u1TVP+TtkG1yqM",
-	"FBRQjKpmYV6zcpWhFsHGjOrMigGXIpo+rZAy46JcrUMu3pYdRdtDg8jFplTAq2Nf0NmaeT+hbwQP8+Sa",
-	"yV2Vus2uWOLaB2FFlFg6RhDwy+e7qpF1GPAH6nBEK25oGlYbwEOhRGICTwRwkFVqg9NOdggdpTshIiEB",
-	"Uzh4WSwhF8391JDIe84/M5dRdcC2X9Oc8RSzVyMcTghBRbINJHMPdFGqEBD34PTk7Ky7I0ZLxti1Ubso",
-	"V6mAHabozjZ7+ffJX549ff341eSHx//eCjsOpGm+6RufPhv9xjEszJZn+Iaje/X0P5+MHF5DXmDpugRm",
-	"zdCxHSMtNMtVrSLjflPbfUVT33fLd96HHQrlzr7wtcadN0CJxHicoL+91hj3hyAgqlBztecxbVR7VBG4",
-	"GsLzfrS0QDN53SzxtB9+PioRc3zS0+exJ0eZHK1ksYi6xndNU8Hq33vaov0Vonelb7TOBXVAWfvao3tH",
-	"yYBVt2FnZk/tPz15XV/gk+npWc1guddnj3gzAEwQfOS9EJTqh/dw+nCadOfhT5IuQz0GlTIfZpZ7VoN/",
-	"uVZE2O0MYKMtocb8EhTQy0Hk6xAnaKzw0el0Ojl99GjQhGsL6zJPqcDuKyHSxBMG2+clZ9OzIYNyuNf9",
-	"L3emSRaiNH/IvnLe1Vyku9j6t1+ZbZgo+1J31jhEwlZUB7XZPyVooIQX1FtIqbWQel+Wr6kupifx8u1s",
-	"uautWazswc2YMg5oVRoXJjPcBHo+EnBaHRBdyxIBUXtqU214ANRY1yEjit3IMyYWsK8I4vZmWLToGss3",
-	"0mIKRwyGSSlk3Xx2+n8am3e43m2PtdkSYMh6iNkYw3kpZPTkedB682OykFStoYjxmsmgb9vteip0U6h+",
-	"a5vFmbVXZF5q7J0DlYAd61Sdd40eAtSxHkCbXHPwII4nIOWQSHdcsPQCP3VWVSRdZXlufj8vJZ9h6h8J",
-	"4sx0XLFCk3mpdrb0B+CSF9ATGAYbrtdWyKtc0BQLoPIUisKR4BNqMCxnGzG2XsW0AVsJCp+Bc+MCJmIW",
-	"Uu+FzYXSDCeJmx9sayhPzAIu3IWdwBlRwtiG2hVpQZpRK+Ia/XirgcLhBdNylByZaUC+hK25CL6vYliw",
-	"i/Pmthi0VbRPp5GK7uVvE490mRbmOebqGTh9G3OcmBWAlK+1OPap0/3a9F2Uk8G8+l0Xe2+reqJD07im",
-	"6mPI71xvoZavgLGiGVHAxwVUw0iOaYS/as1tOzli2/Fh4US8dMg7sZd5450DX+JbyVeGhmTXTOqjKH7O",
-	"9QJ1yVnfON3Lu4BSavuMmCTvbdRu1Q1qdbO36n2MXed2u8NxBIDuqJG0VH0Rw6LefTiaPVCeuI5061E7",
-	"VtzigHbBK8hnDAIrJ+dgliyxsNEN7/PKUCuo0hCB4uyiPiv+8fU58XduWZ5fVBOxrrdftwX4ls6+9zQM",
-	"SyQtEul8CrTJGyGRLRqCgtDg/6Lest4/rN67nl4x17se+os/OjfXnJin2h4keepZa9MsrQzIa0Y2GS81",
-	"UyFFv+1g7STPK1M7FkubhU5OEPHG4G7UZ3MN/P1eaJ3lPvHj56m+EHDeAOOKnzZwvsxYXVEzQxicOS2U",
-	"oFf96MVhyM123/6G27+rRMFtLIxft6XKdgaC5Jt0neApbESRpzXzenp8DoE1nPqE4E92/uEkPZnawkcf",
-	"U+/Zgef7tl+Vc+jUiYuiTAjWGSYBTtKOKSHYemv27PEPT5CjVBDBm97INFrmEbSUr5TlSkzg/n26Egwi",
-	"yBEu2db4iOytZtw20jBiADxSxo/EMCoACshn1Aq+2WggngnRGOg3js/nPgyNO8UWIBsTyVJaVJXLOEyr",
-	"nvHl0U3QbEnfvxdgrFWuP2ob5mypCSBDbd8M47hT7mi12C1Bs2NOflekf7Oj3zU8SvZngzeopCivOEwQ",
-	"/WB3lyg1GLwII8ZlS4wwWlgiEqPA9Hid593BTFV9u1ZibJ+kSLvBKl44TQ7Ue7DaIdbObu0RsVwmzghP",
-	"iJZ0uTRHJDDBCJEr6JVrjBrrGUjGIHFbhbM+97591R9pAXHTZGjvw9qXN7OvAqhUIEhg9aNbzCTopkYd",
-	"QN+1B4fWL7Axqbqq9wm/8PvY82PmW7pTcC/kc2/VjHE4Ew/cGjYTh+bjtZ2b59WnWXJU3MAtSs/bN3/s",
-	"blTlZvwwqYfYk+HrThpRoQ1UiYx+6ZgoLmfby6FNCJ+x7Wt3ab2RZf+Sv8g4QZszNFPiDKau/6V/4k9v",
-	"khs3w2z3j6wFSA7TTLLSMaLUKUWAbquZDCaiMQrpjmJnCK9lxq9U4ppAIbeqL6ho+vLBW0SeIrc7B0Dm",
-	"vpzloVpbVl/Mrlnb7DAHEQwazt0lhF4Sohgjr1wzYW8t4/1BSnSxZrQY8i23bqHZvyffudKiKnjsoxaH",
-	"ab4ZiZIGvVFhjToMCNfpbhRv/u0aZXXYXJ5yBEw54zKpmmm+FKUkrknWHs/3xg23KpPotNs6pNzF6VzN",
-	"3QFGM0bR1tp6Ha5Z00KUxn8ClcLFXKS7MN9mLJX6gtAMDlTLu2bMg4IqALhYUrUDNBJ77Js6eUOx5M6P",
-	"durf+B5IQqxLRabEphNv0XKsZ7slQee6yCTaXlGosFS24jZHOCPbtWKLSzSjnM10ega1ZTDBc6rYg7ML",
-	"Z0cBNU/QAcg5HcOaHcfrXYEj1I3KdbWC0wQbikH4BqloZ0bMIRHm0jsdqeyOvmrxdog9WqjqEzhCF3Ut",
-	"xfPbzuH7+EBv2GrEMxsNOFTuMs8+8nwrFZOXKdW0iSs6P78f20PDmJjbBxTc1yEaISvQmEOqqq5rKBRb",
-	"bQzqSkhdpY9PTr84nh5Pj09mD6dQqFl1qWj9aW9wpcmX0JEyTRzDMaEbDDzY7EuQkb+oarwtWs5ZEU4l",
-	"LkOnERxM9NIqTJ8nFjIHrFXwsEU6lOStqByaoawlRA3nO6tGPgNgn4302EyWEP4C5CnHD7aB1isuthhg",
-	"7G21V9mSFtnSV+6PVmSt7nBc9X7dhuwloqgGhlQU/2uIKaBV97ZOFkOvmGoASmitFS9p4Tc6OCwqYooG",
-	"pRHjqXUSXQm0Fu4Ms9gDs/UvyNQjcI+ST4vdol1+tChmFh8Ep3SFSoW8scXSohW9XQskGA7akkPM6bMX",
-	"L5//+3/4avXEJydOP98Pv3AqtUNRBxVwY/Q0lJnF8a4+30W9rWKJQiGNBr2MhawbpZRos96ZIq7Yq5O5",
-	"Il7nGPu0Z0Jno8/8FTXz3hmU7OrdoAjeaMxGF7uBTqNIGG0n4ta0DMiZ3IqONGozzRuXCL04GMTY/DnL",
-	"97z5tUCSWHMpGKgXjn7B5Z1tn+zYmE7Pz5Kx4Z1R7tdyGQtURSvKxzsKd+4A1M1/RVZigEWfHGlRZIvh",
-	"Cu+1ufwQcQx8bYfSeWGPnTG84w6H3NY48CeLkobUmLJZeVeoYDSsjetH63fXwrdF8tgDUfJ0IsU8iyXV",
-	"qodXth3UX9iDC62Ur/G5leFQfyjYGpN5qXb77Aj7oPfJEXNVqX1r+MTNdKysoxOX9qM5giSDVI/lZp9Z",
-	"5gIXhq7nH5CVGHN8tkmRpWyAR2D3GnHdil7vyyaMbg82yLYyIhfYVdbS6m85Akw7QKcrkD8Xv3hDd5ha",
-	"R2MC/zq0CB7HUbGUHE6/YeynCaFZIiFzpGycCyfD4RIawX0mLDTWC657jJa7iTlV9gisfYDr1iUvebQQ",
-	"7fnSmnd2oyaVOwRpag9iaCKZMzkGoA9SG1npP2EDglp5BQg4skNm0iuQVAxdXnjmK/OUAScqQt00lXpk",
-	"ott1VLHrh1tNCwKIehBHRZZlnuP33NrqANdrrx8CFyFqfLf3Ym3tZll2dN5uCIarkc1knWDXQZTt6Tjf",
-	"zbCs4zPAApR6LWRmjhCntMwfE1K5sjtzan/malozhYcJS6Mp3QAaXff1h4QWtixbrffrqdfwxT/ai3uy",
-	"FY7JwNcHKmznhiVmNLXjulniLH6o4xnccaa/ZGtGpe04M6pYqMz1PpMWTC+IeG6l4KsZJGe+3GTppMiY",
-	"/LctvWanCeFsO7Gu0SRonRf+GvCvTE0g0fbl6VQlACGdzIXQ6sv7bxOLIfry9LeJW91JKrb8y5Pp5oZR",
-	"l5hiH8TF9VoEZRtwJNedJuUi6tD6LYSnHYICL+gisCcl/NJeidmABmo3qsXEUnsDucjpjqWJi2JvHI29",
-	"x5608AjT/bUzjcRsCyrzvJbWK/lYssRms2E7A117o5rKsUSRgQeB5T1YpSFKqRhRdId1JU4qABzhoB6c",
-	"be2FM8D9KXKSkNPz31pA3PS3CV4/F9cswcgiYFoTY/EJCiyO96dEmZ9XoPQ48eDGQbjkXkBSC4w0Fj7U",
-	"AUz2L7VYy+DlAHkb+PYBLJVmauO5L1gdGyNulWFhhbSZ7hANm5BsaZvXkmF0sKt4lPprwVHEwgrtNbSX",
-	"y4WA6jBtm0Qwmx6k3BL1mLMkIMYZZPI4JHtN551FAs1mVmLLVUp/PKd0FzQo9etmjDKHNAsKx05n0+lk",
-	"ej6bTsmT0sjjvRdUZipkHcI+NMFMPpzGAbfX7NLu0AZtXx3bbIybsLFRx5HwcEgzqeYEIQAiMgI7H1jy",
-	"Hp+VwFjfZG/hZ3NETua7ia1TQKTIBBm7YoDLgsZKeKieCL5gM4fD8jwlRnISW6UCSWcLEtwwyrdraAcL",
-	"CQ6mtHUngzFmfAIaCdKL8II4r5OgVwMwCBbWDIIOC7QSInVNJ4GI3Kkz4HnY8ttzaaLV3kfJZXkptHBr",
-	"NJiVS5UFk4qlkdV4YhxSD691IXhsqAgMp2Y9VsJoasjHOL4roBgD8zDOfxhjv6vayljjCU4aY2pMzPwG",
-	"vDUIYpJQp2SbigQ1tJ/5W/65l//j38wfTyaP3vxkfv5lmjx8v/+mzz8fRhtiP+OCrIyl9OzxD0/+7dlf",
-	"fvjqycsEf/jh8cs/178RccjXXfxtSyrRagHxM+YpsJK0Cz6wrxM4Y7hEFsBIFiIXPDhurXxeVFZdpuCo",
-	"DvVMOLe1yTp7/0/850ly//1nP/98DD/94fM//vbzz2bwb/N/dPLu2Fx9cv5+KOHKFnxwmLb494GwnSTB",
-	"d1Za+vy3sW9eV22P4etVkNGdnW5uE4Lsru18WeZj8wFDaFDNY10GcUzERjGtzc4c8vxX7tq+8trgkT0z",
-	"8NLoo7H1trKMMoAgz5VTRJjnqXBO+0/em02BbeMcjZpY7R3frZbrbi/qK1T/96fDeIxhdvmh2mm+xkrX",
-	"laQb2D1ABC1X5cZMC3AtqTXLcyIZTcEc2dwUOHXS39iyq/59IFJ/L8HFiBa8z9j21ZqNrs5eiLzcNNzS",
-	"h90VVSHpE5S++WDPQjLGjUkx1h+trbILchyp9VE7g9a37He3whXer8V/fGHddKiRtvGGv2Pfvfr+7oAH",
-	"im0jIHDWOfMAEb3lVGsmNxlv1n68Nb+enJ4/MIePjGNM0K9G1KKr7a6tPHQ0ff3k5Q8NUrPHk/+0tkj1",
-	"zz8cX4Khcv/R+94j1p15jQF2KZjXARJsPKyqweTRXT/k2jj4+2oVGStWJyl4uFf8i3LPm1+4anyVEJor",
-	"YQQNWgjsKdQ7Od1Ln5Nm6irs5OCGMP3i/hdnJw/b4vitDfwus7xqLRGULPQUSZ6cnj989OjR9MHDs9MH",
-	"p2fhvEzPHp5/8SA2O4xfZ1LwjU3R9Wb2gkvDzosDQIHAOiLLQmee6HxIjY7RP47ww5aMVRzYxh8E3hJj",
-	"JmYLCzpAjj1SyKyjwuO2bSErVfLg4dn987PzB72L8sX5o9OThw+mZ2dnte4bPUsyLu2m2SCgdAcrUET/",
-	"mxnVTiV5vgmM8ytfJjqCS8g8ce+EPy8YfwEXmjvM6kFwei1K2Z+W+tZWZbk94jn6FqWUUIELH7MTJWLV",
-	"ScaHxKf3eOA1lGujI2AJ07SAalUM8c6F0MY5w8twQCFz5G/+xTovv1nkokwnC8GXma1u2MpMs0tUB7aJ",
-	"+WKTNgJ0PdjaS5jMvfP/n4KzF3hlh42P+z1qGQW530GJ3pmrhTif3q+V12m5s3BWX3iPOLvhuWAYj4Ne",
-	"NUyxG7TgdPd09QSgWZ7xVTQWg10St64XRg27YzzbNaMyHRyXcW/aruMjaUPHBhBfVIiu4S1QHRJr+B09",
-	"pNLLeBu3kR0iHXLpYPijESAjP4l2GHaCWguCX9vVja8maPE9ZmT6EDTWdnfcnMYaH/Aq8J1v1SVwiODe",
-	"DKV4aOzhoXCDnWJfYf8Gg/U+DQxeS0bccT7SVXBWykgDw7XSq3ldSE3pDg78qUyLjlB/KResp/JDUr5y",
-	"WRhjiQLWJeNB2HAKxR7Tew8bGTdfm1GR1yW+bGR672EXRvZsZC1FY/vCTL7pWZnIx8KvfUso73GJAlip",
-	"oSwEIbZtbkdnJtoW54MkzcvI/h34gur1Y0uq1T7W84AJtLvlgS8VOHn7NiGn5v/um/87M/93bv4P00mO",
-	"zif8jAFnUHPItmHIwEbyNN57n0kWtJNkXCd+5iH/sRR5LraKUALXZIKTDZVXF5Avs4BBiqQZR9FyiKrD",
-	"89gWuTDkWmta+8WJX5CY+EHDoUMcY9g2G/sX3fwsc1jgDrhvD1q3b2wVZPZGXd9vCbONsDTSLC8tCnGA",
-	"NIY4/7p7aIuh6l3UtOhFejU3xgdH2I7q3YeN98YYsRXytd/qcqDUT6Wt+oh26IUQeX8r9E8KaHsDrOww",
-	"cOwAj+oO0ao4e8MNObg+9nH/i3CvNuuuomRwTYjBUMPlr3j5a1vUEZnhW8Nth6rTuGtaqT8Hm3WP9ieY",
-	"11tRWfe7qXW+OAl3UlTf+1ai3RkW9Lp3M+L1f7cn3DApShyHE/9gTWu98+2h1XXIH6ql/cEsg9ue8v+3",
-	"qOWGRS2jj+vhrTR+7afgjSpG/m91x6+/uuPGdRpRXfu9Vx9j8ea+JN2RJF2QKfQttjsCdAhopxYI3OzX",
-	"rp75z2tt6ivOgJP7Y5H3yZGtoe8Ghv6F6yyvunzSoOre9ac6PRoDW4nsGkgrwdd2j+NbKTYh0y6WR3pq",
-	"g7CHf0VdehESHZ/dHqk6rJN/vWc/P3TP+Rt3vT/sbHRvl9tHQyCOEfNabb+Sfnad/vjIYDadVqM/1zsu",
-	"45ipn+EE4yZw4DuLz0SbwPJsiPyYPEU0KinoigGSuir7PT76hKl7eph7Zj1av5vLBwHCxwXbVPK5WNOM",
-	"w0fB367Y7qLqNiHNtkbq5Ip1GfvFt75lOrQbfFQ6pJjnbNMW3pRpz9fQUvJbagvpYPx4+gqscm3HwrDi",
-	"Z+g2+BZi/9Euma5HcyRym+mc9fharTCNpvOcXbgamlLyWckzTdWswPmYZfya5lmaEC70ZClKniaEvc2A",
-	"gzvjk1KxhChNc5aYw2GZZwtjOHBrU7xjaUIKCToLNtvErQdcdE2z3AwgwV4+iITb02/G/NV9qJ+M6IqW",
-	"as3Sv9K8ZGpsW3h/k1+q0QSR3ZyYvNEwoi+A2t0S5nkdT1UztWvNAag5uOFsGAAjjhv8L8sciDLIfGfr",
-	"JYtSrYFzfcAzfTPcsa1trR+O98eWuFkINBzablc49tCXbBk7XR1VkOVD3xhVDmU5NvACU6M8qB8o8qm8",
-	"qpS0WWLYbpMtm//bGdxc+5WymzFodpEpz4JjNpFMsUDJa/fGM0c2ib1Zkcgta0TMdwdVIh2zgwtRpUVa",
-	"anktYoLq0XYbgKfY1CYBA7bkuTk9EY4aIOvbuWu4u8sAfw3elcregW+/gvddkJzuqr4Y5ozC2g2EaUFH",
-	"BbpYD4t949gj5Wsgci5iVKGKbCPaEQ3Q277SXjjVoNyU3a+wNFWUzn5PfVrjG8+s90szU5htbBRO+C5I",
-	"EVwAduTvq2wLCcOwmMuRPdhmtsY/C+iGjBjfoi131ZfJji3+xUGpf+MQUarc4DQMWqXH9vqIwTAmYdeB",
-	"DVtEKzrR/sGOQ0Qsl66vgTGAZcltC31Xlm4VJLi8cELVhhBsvzTaKeoprzqewMMzfH1aSwiHcGBo+hon",
-	"k3O1l1iwPjBJa9fqyTWLty9nb7Wkl4to61QHjFdGJyiduNYxiGh0B7Y7TC4I9Z3iuatltqXEAxI3OJCO",
-	"MuEfLAgZ/hxUkVfmQ0I2LM0oH/ayinZieN50KcUmjvxz/Twi3R7yNG7z5mKLjrHvx98SHCszUTHZCKUv",
-	"q45SPbcnzqXhNsS2pTtsg6KgTVNcCeNEDcRO+Hb6UZGVpW1oYHQKtryDhXJbaZwcd7bhx1ZfrGO6HTFF",
-	"fxa2szdz5DYtijFYCTv8V1oU0YygUevDicFfFUbpvEk6Z1wFdfSVxqnvUB8hgz3q64AjLYeWGc+qbgdD",
-	"9Bu3xH8WxR5EwIDiQzs3FNVsVKy2NM/7j8es8YzRljr+2m1gu8NhHqzEeEUB5xEcNLWcl1XjtsuRF8Ha",
-	"nLX2emv3Wjmrq8DEH6ZO2PxO86dENUl42PWe1ngCtI/ssQn2OVvQUnX464OiXTTMc8It1VN7PwE3/+0/",
-	"oaY4I9qPbUPF3NGcOf7Hvk+tBCB8Qzic3q8H3dH++KVmcn/+xsG6u6Av+zrKrX3HdmSF1mvGY0duDzqm",
-	"5Gq/AulQBdcdajgOxm8swhZ678HT4xPsCqKbMbRF1oFd8LO1EVCaiTaj7cyGkb/oh6QZ8GrHz+zXFUX4",
-	"lnG9G342mvF/4x8dO1+MP8s7DLyCiSJn0OrQs3eQsHmDLflSBJ8yBms2ypBQ0TBOKCF4hmwqU3gLdEcl",
-	"T/cirPbQ27ujoFp0O566vg/Wz01qt0gFSxLRWcPdG448R8NnfUtvg2GBk24Ltbfmzd3f16mOh3+aM7Ai",
-	"OMetKPMUQQlzxniHYlB7GKCixkXsg+0RbJ7Y9cXZgka+tivx8Rz5PCBGvKSL6OfTPLvuCwgZz5NRxawr",
-	"BVxllk247YF2oUb9fOAFxmy6YqyIq9osjcbbdyrYc657lQNJZsrhJJuqL2jrDW+MU4bTTbPT0rrkqTlo",
-	"7H6/wH/UytLCMDKhueAswVAm3bBxKorGY3IItTUKxn0cJH8+m0wkysLncSBmvuxbUNCn66CLYtWqOlKO",
-	"AjQXfTRDwfAGR+dLrrO876lO6MCgN66iDUJmNqTL2XbE6xy2b38S1DzTdZ3xgJsKGghT6/ZMMDnBFwW1",
-	"YChwPVv5MBh41Ao3x7+/ZK7kpqFWqmKL9o4BaiA0EoDfkikNv7sggueW+YyojK/yWun6sJAcpv4jG6Ub",
-	"egdLMVzpXzOZZvuxd3+1lw018xzQ0j0eb4tPOti4T/m3ebZaR2Z/KcYWcm6YXot4DWRHbYmPXCnyj5LJ",
-	"3d4kon1F4io/wkH2fOVrGU1FBOdWa8RpBm3T46w0QuRVeTq2B8HrQUHoaBa5O0KWB9iGSM18rD/JE6D3",
-	"CxueYVA8bDQTMpCUUUgAUFb56DnQX0KAKnxKLd7j8tfxcyJshbKtl10Dh3Sm/bvMq1LslxvJhSNoPDr1",
-	"/rjTlX0Edd16nN71+6l5zLPCuHZKs2LECdqQUr+gburtMibWDevJfXuBzUbTCGPnoUbbHgciOYrRLFj5",
-	"t06OhqwbMpk1eW3iXXzTMcUt38H1P1C9WO9vyRRuie5xW3vJXdyqCARuV22rR6TPrv/l5feD2ozLPK6y",
-	"PNAy0AEWu5U12leFr3XDrFKna62L2b17PoN6rGiuN0yyY5soBujPvaVFwdfrcfeCZsz4oyJWUfF2UNi2",
-	"t6Ql0+7A0mR5Dpb5SgDCAH1p9rZgC3ccIwuj7Q9SGWvDLVSgLYslsoAS2/z1otaVe83y1Hf4RoNua36i",
-	"YUvqwMz0TLrDWW7RQwvjy85Inu8cAWsQZN5WmaA2woinI+vzuhMxdEx3pz91FJqZWb2Mz7nFyGKgl8wl",
-	"EGuGTS1xOYgWSYD8kpQTZW6heZUJp8q3oK+H5SEPSblTRWMKYjqrqXoyVC7f1s+KO6K6kC3HhmP35cIa",
-	"Dr1Ta3gbUYIsqbx9Gsvz73ZS40bKd4NMeF8vLFST9mKXcM70nZcV3tZSbzLwDqm/C6hxB74ENceN7unI",
-	"/EPxpPmLZ0UWNtZuvgj/VUva4K9sOifI49A55ea3aZS1oCNhtqWZVpfglHah012K3JIDQ3BnnfHVDLQ1",
-	"5MhcyMcYJlCwgFamKDV0hbN0sS5ZNGzaXCA9xjrIUAXRawBFltwocyR27YzJD9e1P5oXxyKVQxy73jwd",
-	"LrU9JJ2AO2PTsUzDdyf2kHcHXkO83fHhNIHd96EidOrSn4u1GrpAjmsCGmzJHpPk64ok8mYEor4NpgC5",
-	"LqRYYO8EFOeoAA+urRpB02m/5yDhlaqzxKFx9S+dWzgCUP8Kyu4Dk7fyHjwsi4KDfBG2l8AOmmAtY1Ms",
-	"jps7UkNTOd5721J+g5fWnZEG/DPPXQR1qCHR6aicxHrHimgq8ce1yFFj/f742eMfnrhmhI6S/RqN4YJK",
-	"HWkFyXedDQLvA1bWOy6jaX/igRhjXYC7QvXaksIB0AkLU6AqZkbQD7ELaH8wfg7+894XES7UkKf73vHv",
-	"h5Ftr8XWiFA1FAtFNRPmPCfrEwXxkX56pRYxjci7t8Q3XgJHVZrAYtZrnLCWKBR/cFfMHrG9XcxIjJ2c",
-	"OQ5ptzNcFVprf6CojxTiWgO8NlxmA8Su7JoZX822zDe/8X1B+qkK91RAHXiJLA33YUjKh9PBKbrr1i8Z",
-	"EAObtcuzuIt3B0znyOUG49pDe+6/vDV+LbNiBn1qtcwWVYcPRQqqtKN/xrodm//K3gFmnkKQ7ML8P013",
-	"wTMcUzJnVBJKALB/QRY0ZzylcmZclwWTmlo5C54qMN03F6U5ZCDDBaVWIYWWzAowLcxLjRFiHxs92s1n",
-	"f59xdqMykCEISiF7Sh+FrCj+EfIH01P16IAZxsgQZ4foVwVRyxjJBIAHjOr0U21XdEb+cJqQyUlC/nA+",
-	"/W1CJtCrQEg8xvHJM/Llw2a8LGpX70ITrG5nvtm33bfA2EB1I6Zvv6lLpuMGFsrPvo32FV71PhlrkJU5",
-	"eya20QKvTjabH5F3QAfCjsVEY+CW2Tvv7bWdl6oLgWK6egumxIJgFCUFk0pwkmbp3nQLTkjiZtQjBPxQ",
-	"9tn1dq7aocZF5e3Gs7qQ30MpTf3nDHbyqLrqSVSYv4JFxsX2wlZBWj1iJsmlqc0QQt2zkugxrWXGryqa",
-	"kZJfceyo424A5zeqkRZC5IFbPDDWJ4xj2oldqgrGIBALxiUUR1BJlBAD0eAw9rEjcx5IJO7D3mqimVPx",
-	"tTmOktr1vqcFdLY2wL59CveuM94nDPj3ru3oS+CiN6vgzGsWB3bO9JZGoeKv3ZbVDSndD96B6fBfaqW/",
-	"az92Qf3siTBYD77K3jFLaBNLlNtiiiGnqA1lDxOFFY1haH6wGEQfkVdiY3XimqaECzRD4nAfG7fuqrtw",
-	"ZSdYOBaHZQ34zKpEYASisRPq3x/h1Kzobxq2BE1nAeiuWAoSuMaLGfZBGPkbGnRTlyNEwlw+aFkCTh+L",
-	"cxsLgK/H0YJ5C6Dmbmu0ZMXKeXTAwUdbqR1wWL5k1xmLnZd9+TezbHkutizFYnY4Bco6B+oARkTVHbB9",
-	"ag/DURXQH+twENdM5lZL+OJ+iOaC9cWPZrzM83hLezcKSExtGKt3nDnguRTX4BwLAfwX+MRrv7wcJM5Y",
-	"Sd8tkFyh83pbmrM55ellZ+DCaTGxtDU1CDRxTEdrWhSMq2GabEHzzaAmi9jXgzOWVlRZsDNYWmW0CBqI",
-	"B+lAbOzFVGz5kNFBczljNxjbGuSX7rCme6E9KPXWI7LGaLSX/JYwKvMdMjSHnTKNRnShsS1jVzCFLO2C",
-	"8G4vBc938TBMxuM65enjZ48xbvUO2vhC8FIxssjF4srBAoY0Qs14J3uTlllB7FYdvKkgAFGLyz6Msbu/",
-	"bb9zckIg76Jcq+vqE+JNeidR4j00UduPXxRlQrCzTOL6HU0yXv1blDrxkcyE5NScXbuEqIWkBQMSCSJk",
-	"F6NER0/w2Pod6ENt6K51dAXuHiiHC0vN4Aw5qq4AlrJGL64tc0YfdwfNkZHCiHej0bOFaM8IvWaSrlhC",
-	"7AclRAtNc9tvxaq4LK/C28Wj8ybep6Ndbb+ChJiPqOzXKk0DzYu2mZkPQm3PdGM9b9BeGaA0x3ASRisc",
-	"DrTqqqBD1KPz5y2Z29ISk3Ei9qjFs+kgvdgFWrRwGQxYokcCsOwwJMgZlTYOYQVj2WgoNNCzXMeCBM9D",
-	"82oG0B3bloiRz759+eT/9+WPT578+fv/uPjqP755/B9f/vD84qv/+O75X15++cXniblTCq7pHAPBn92f",
-	"ki/I78nvycnkHP4MKvez0+npg8nJ6eT0jJw8nE2nSC+I1uK+Pn3vOwyJm2Ag6ULv7+z1jYBaeUiyuFon",
-	"jGhjaCyqA27MhdNNgmM/MkaZAWd4V3+OAcXakU1g5DOIFWVdZYa8qzQSn+C15pztD0z4giL0o4IqMvzA",
-	"+Kzw9nyIUhel7ilRkUKzxCmwIPN8ev6A/Dn7qgM/E4UzG2uCvc0gSK9LdUEmJx6rYtxlAOvZDEi24jR3",
-	"TJq2SWgc0yzEWBSRliVf0E45iOKXf1zvwpr28Dv2Bnv9ZXaywxE0PiC2bq/AA4+7IsssZ12tJcIqKl8T",
-	"T9UVS7HtmG/t2qbYajk4cU2hZckiAx7g4yQ48p7PFaubUIxmCr7NuMDGujeqPyCcbmQ2WSypQ/M88Y2m",
-	"HXehY6pO/L8QffvZ+du3Fc9dnfrFaWrIQPnkDXBiwMPrBNhw3ZtYDn8lJm0DpSfr7B9+88xyY8lgorqW",
-	"KtqLzRaVDgszYDPO7hC8k2GJeX+OIPA1OEWLdRUhHhZcxYe9oLKDPB8mq2s4lYHhBoWt8IW8Mr4x2lpq",
-	"bdQ4dCp0ehm6KnMWkilZepThIZC+kgtPX9Wqbga0vkyRphMjuJ5Jcpnl+Si0ePMA9tVzjtjKxvrdJLq1",
-	"7ZEdWIiW/BT2t27bpFTTOVVYJa2uQJaBs0c1+PBbPPHBqRSFGTy1fS+w9U5ANBfthLG1HaKbh0arew7E",
-	"CO0Sw4ujUxBlPflxLRDMguesL4hF68KGQBIblZjTHIp25pZr1y2EmzhR6tSeMyJPGbggWNMXnSPfArsR",
-	"8Orl+X0K8oyHt61O8qTY5g0pGN1KgLswzN5WWjK66QCTUr2u0hHIEYV9mUmmEug2Oa4w9atdUHUMLw76",
-	"zReMDy5HbR378BG1CtLaTHbIRJ4/4RHL9VZWVdwkvSNDp/O7XlkjurOHegSfbnt877GH3TPsDdERVGm1",
-	"mFcg4vD8UUxxPeQ1Ng4VCSJlvBuVMIgEpkIPbDLbvzfgvEnsx3VNySFC3H0Zy8Eh7le50DGWUcCw1/lb",
-	"MQBZxYOMHWVp9z3KCpAZLZuv6tvWVfi8lozV6p5HHdJhL66OOpP6sFlKIFAkxRZbG2cKv7g3o9pRM2X+",
-	"mCrk9gQEhi/9yXJm7Q43LxEShSLOaBjMJwFVVkFdzNFWYw5dinpf72uKRFV2CGtGc1BKEFHEbFGsibca",
-	"V+RRleJEMv+58ODRauq1ny4jNkoLkXazhnYfHUG9BaB8QVTr8neDg8OXJAT+gW+/B8tUzVEwuuimKmjE",
-	"6UdmpbG1N9AfpMsIeHSu10HA9Qb54sagGi+Mf5ztLhJzHLD/B9i5qgCfTAuS8Rn57vXrF/dOjk/Mdlvk",
-	"jMoEf3Ua/EJI8vr7V4FJyLZVrZXeioDV9gptXl8goXVxlMB/Tu1/4+boq0Iymsb1BFhxgYk+swjiEPkf",
-	"YP6dLXzha3P9wG0ZG3BqNik10Y+y2GQkqGf/KGluGTiDj2KWmYlPXPXKYs1o0WlF2j4uI5z3PzNWYDA1",
-	"R2I/KDnFzCMg/JXNxamKOMru10Zus4aVtJYowAnEVYZ0ehQ/oU19v8fp7gWl1mh1zascWveCTK3WNHM/",
-	"N+YJk8Yo25PGvH9yfv/B/uh4BVpvN8JxX7ond9TYhx0tql+Vmw2VMXiT2GR8dVkrAQ27UwqhOwsvM3dm",
-	"zSrHGREnrl0rOBKpAOEWgizZFsDMeW4kRF0AHAkvwhp7IcF5wh6pmaq55BhZDVwjCMVgT1tfw4e08DGx",
-	"XgnznbZmNUK62qhNbdgxc1HqOmxZYgESUdp8DpJ0DvKOOGOp6my/YI7fpct/KcHrgQhsTAWx3FKujHEA",
-	"6mSUkVNQeRUzov7MCiCR4mY5grB/1XvXlv7dtmOlDbTvaVkZlbrX9IoRjb396tDE2oHvHP1WsMB37ZgD",
-	"dZExaPR6F31K2J1wTKH112aS4sxrmVZ9bFJ26ROr+vnK6H5Y34sqgj+K/u9HmkWH0h9wgvX5ncLA04Xn",
-	"688sFYqtLrWnHBAdAjG82b9Ni3sfDXvHZDUd0yo/4vSR20Yhc6Zd9yTQaeG295JfBbyCboVNbHKlOl/7",
-	"DOZwlhyqspRd8lhN2WsgyUBvwhzzGTL6gw8RFUR8VgcC7RXTBC6oTikO+mON+tkRz4BRZJ1KLC5eloqB",
-	"+SyZYjpgk1cj0ORmZPE63T5n6rFv3PT2LUbZq4EOq3vvJi3I+OXSMzf1u2BtLx9t2Bix8PNrhskscDNP",
-	"zi00YKDKF0Ucpe4h9WDscrYN0x1tz6p49OgOBtfThqCnHbI5e6ATJIGyaiSsWNANCyv0BjEYaJfqjTe0",
-	"TjM8fMwJixkdWyJo7Uus1xhCfrCmsgcX8lQrX6oYrsRwAPt47rJeHiZgClgK2V0LglIjasOdhejfzJkn",
-	"a6oSgiFkPFGCnDAb0TGgzo3WXbTfkQuyMxS2rv6dbb0Y5Ies9lpSGTS/sw6VFBsCfI6Vj2Rkviplbs9j",
-	"xlMbhYzsmpOEnINU1XbNsB7OaIb8CM/fHzmrECuOqqBKwNQoDQOCOqs5mrIbarmulrxuX4VazWuQalZC",
-	"Oes+/H6seljGvcJ6y9vpvj6N7RMRu2SadWxwEyqEaFrwgm1Ji8udSTRVLsjJ1HO1aWD5TNFvquFoQ2qo",
-	"4AOtO915vncxgXdDz32ScEPT4dyK+Lgot6IvQOl9E24Opx1Hts3uqVgpyqExpqBT9ODgn7ung60lzdRV",
-	"1bhogJZn/DqTgm+sju9t4Bxc6toUxW0K6POTZsYg7zA6NJOyLHQ2r3Wrq0VFx7V53lB5NbIJCWJWR81W",
-	"Z7k3F5p18C7KDtPK/GW4t/S8YPyFiKfxIYJltB2UjAwUPmBbYemlK5tq6xjX8EwH/L1+4xyEXqlJLSRt",
-	"NbY5rFJJtzye2i4XC6ZURwqrVExeplTTzr/uneu/wEVRe2NIPtEiHvw3JHEEw6UNPA7pvoVXdrXHq1QX",
-	"bMnGBrQyaDVTQ+xrGiMJdLiTz5Z01Qff3Mvh/NeVS9AsHzZLRTeEJzdu4O5O+oHie9NzLn2TIXr7dkWJ",
-	"3eq9kzCvq+NLKI5tzgcoEzDn81zoddJg+0Pciqt+GHo0fZ/xoenJsGitKk6rhtw30d9KsXkaeIcj0LW9",
-	"TqVTsb0d7c01gdYdx7gUmJbwsr6vPES+2JtMd8C95J79MtC8Y3DOoc3WkcG1ZRzEXwvtLx1/7gpr26rW",
-	"0YEtG8XZO/uo/rYXUqBOVwmhuRIk48gX1J82OD85DW3n45PIQVc3idrkGphkynEbdoHlfT91b7afnJ4/",
-	"fPTo0fTBw7PTB6dn4WdPzx6ef/HgsNbWgGNaIHEoHM8tDlsjJHAY+C945P63b8W8odfv6y6jll13NwaX",
-	"NLfsqrYzypbujKsNiQrjngDqEOL7WDQH585RcgiLcZ/5V631F+ePTk8ePpienZ2dPBi20k419cCNKAQi",
-	"qtO7qcX2EHQ5yzLGKy4DTmGzeXNBU0scrIh7GX7Dg/Pz++f7RMDbqkNMVBW3Sds7L9xsCeJBGLE1JTv8",
-	"gJ0obQ/VYWWHe/KHPafxS+jQAB0wbMyHzIXQM0IJXoYDQioxDKf85l9s6dVvFrko08lC8GW2wr8B5vwS",
-	"9QrlKZElX2zS+iqbqX9wd9ahkcDomZEtrlhns5leNjAhrjyVAJC5RHEir0UAV0wZTZH8iXLotCquR3S8",
-	"mO/ikNEg/N12kXOhxnrVUNY9vGkgTuHXawExiDdRcD4+cxbE5EBaPH6oRrvvelRAsAcnbNQH9PfN7E7U",
-	"IqTHOnc4cTBKzI4MDuWuhbjq8PR7TL2clnyx7mgc1+VQI0Z1HMNtb6lTA+gzjJe37rfaqGNBlULZdvAl",
-	"9raA7RhzY0tV0nzUmxsb3MVFA3vFzqhdEEuE5fysaubqQhZsZb8TvJO2n5wJ94LtdTLS/PQ3Dd9sodj4",
-	"+rxpR/vO6nShrlJSKboyDlWWXpApmBY64OzF+pX+aGx1tLv2CJHDe0/bRvzw7um0XxvImBEuK1pRccL7",
-	"nrw1R/x4R2C+65dEf8yenj86rR2zMZP7ADMUDKh7lg7ineFpeBe+mShi9fIovkzNan5UZvEDLL0gkm3E",
-	"Nc3VzHU6WEHDWdQqk+p+6H6SpZ7ampTFBYBOqzstKXZaZR2NogdAkfRwVbxpAo25Z/DvjK8IdEp1CCMi",
-	"+AWherKhb41FhJCUNbUd9iGxaSz6t2bwwHA0C4rFlYuyXzgUkJqYYwmKiC0syPVacO/DVgz+8hQK4B2p",
-	"KYD8L4iGpTMTSYy+I2uRpzXv1NakBSesuc3MY8ZXE6QLN3db0LUx5YD1wVxhEymYQrWsF24vuiWAcBWu",
-	"ldf6k+CPsBb2vzi9oJMniFm3MwUo/mBWwp9db3P8UPuOauxxRSDpgh2gnyC7zlLWorjvgWltw2TxkCx/",
-	"no66I1YKEL61/sTgA6Kbs5aN7MIMx9ADr0WASzXeo0vPooRdEAmpOU+KoBl3Pab2dr6yGdXWOyHtKiQ5",
-	"OZ/5XC90x8iQCjjeTPzR+eVmqE1TYSWGXMwcNnRwsqECRgxMDJTq8uTt23E3nI694f7YG87G3nA++IaS",
-	"e6dmyA1NPLlPxocVwNU61Sa1NmG1yah9aO0jagNsZsnPa+ny2H77i0u8NAPzWZ7KGNrn6cbYab7HC5Z0",
-	"M8mC3G02DshZNfUcfk+tvfXw2xzo/Da9Y337xeph4XiSau5i8/3XClzjTq2KYLTCcVaYzthRUoNoRqDQ",
-	"CG8d29d7RB/LKjhWYWndkzu+umreEx/wYUfUNwp7xEQM1H7MXS/KqULn3AHoJsgkBoAZ987YpwJi9gA9",
-	"H3vjBAevxQlc+L7Jc+mtV9pmb1oue4M9tNXCvY9jZ0C3lsCzd058ndW6qyvnj7Y5TcPJYyvKx7UHg4Kc",
-	"UbdgEGRcfOZGrZHqIZgtzSzQGV2ejhZFPkQDDccnZRFvRtRBwvTUg6wEd5VSPv9imXxZRwP1eL+gx8r5",
-	"ZK4h/D5+c2BD94jRRtsdnJaoRFg4wmgqpG5+rj35iRpMY2/qqElkiW+NfUmFgx9bnLOvpMUSy9ZX6Jmt",
-	"ysHuDFCto7DEwzl6vjFfpi1PQYArjKCSfT3JyFOzqtNo/824rfv1yTt0J3MkZxtfCdC1HC/yaF/cmvEU",
-	"QStTKNzVEN4YB7fqmac4Ria0m/oMiCCf0gPevG0aKtYzzCc6OdJcZpbewva8dH1xIY7SRmuet7GaME2L",
-	"UmZ698rsNHcGUIkhV9h+IJv4K/8AKOp8/x5O5aWIFT6xQpFc0HRiCTlS1w8fyAsxrZs1dSWkkbGjqTVo",
-	"Y9b9Yi2ULcnQa7Y5/pl/U0qqsc+jZMTqugDQXHLsmqJt//sLpAPWdFPgLS+//Zrcv3//kbnoL6+/vrAU",
-	"3OZPkPw9/pk/kVLI6upHZ+dfkEKKec426pg8tg0EyIJKmTHXtwoRFzVknMPeZpw8XU6gbc4FsPbR3Lct",
-	"9b2Nz05Oj38GlZ/pnEEyJtM0bNQ+Ozo5nh5PXdqDFtnR7Oj+8fT4vm1dDUt67/rkHmDC4Sd7cBnRgGl7",
-	"mh7NgDTma7wENjPdMA3+WEeeq7rk3vcQtnqf7L3wsVF9kAyTTBWCW1TJ6XSKqplrG+ihBXR6N4O793d7",
-	"tuBZsB+WxRZXEPQF8ayLpf0++L0NO8ef5od37wUuMe4VV/F59B14RAizV2S+A6nCLLiKzC0C0762HdPH",
-	"Te7TlG0KAXyof2Y7O3ngvn8l0t3B5u0Z2+L43tfVo5Yle99ar5PDrldsrYzKwx7zt1+uH6DQhayDVYMr",
-	"qm1x7xezgu9Rk+UMDcf6IuLvb7aIz0HhWkza/iVf2m5a7Y1y1sU2hKNLDzBZ38CTCLVFJKB3Xd1xqbAV",
-	"WlSDrJi+/ezcuW7ol7Vaf78nr+mq/vSm7fT+9tP9nAdyXsC6t/UHnC0fXvQOr2bgGxz0dIimmf66NA1+",
-	"mts8iWtJjuW+4L9dQA2p+QqmkNdhAdkx37IRy0kr/eTaPnbuOWEjuXWxqH8jGF8JmIuQ8QIknKPSzswV",
-	"/yiZ3Dm868wm9f3EVmlaBykIXL0vYqnaWDv7AGwIICluvSYg+dkIrtfWAOsYlAUjV8MaxiXTMxRLlBh5",
-	"F7bpGP2m2KOgsVh8Ni1evuomCz+mNBZsvVvdCFIUs5nwD7feGViU7y1+I9YJxuhDDghs3w4egHN5gtq0",
-	"Ksxd7Y5S2tnotmrtNXc6e+YVnWanHcAB1As+qbI469Mw3IpxDZU/NTNmKeRKaM34ASbrWwHVzJTg7IQ8",
-	"OQTCtMRyL3CBzmmvZXP7GXtz5wLYebq5wX8U48YOLTmyvNr1uVX0+mOI4x2YNvARQUPVD2vdDBGA2y/o",
-	"K3rNiGsA61oOIzzH6iQsK/CxDajSqAgLfR29LVuSlQ5LZZbn/Zr8G7zkDqcR3tClx+3rD+BiwYOqiSh5",
-	"yiTZ2lLNaAgB6jbgvqM7CwDg4z9wACB4aVtuU/zjoQIA8AwiOClKWQjFwBaHNvPzHcm0Yvkysezljv7W",
-	"sloD0q0hqvd+wXBt73lrbnTL1tBuYCpCl3RvKXqiw/r8Rw1RX4PSU5Yx5uiF1jO3n+onPCUUFw6sazdn",
-	"7JrxmiNTH8MTulgD9Z4G+B7Q8u0KRv72d1FKTvO/JYQS+2/CuJY7ZDJTJKWaJpbGhGTpMXlyzeTOxWOh",
-	"wTnHO45/5o/JIs+AaAXx9xuLI0Sl9T1VevLEDGLy9BvkAnH9ezaZUixt1UxZemRb8sHFFsO1dRnYGkX4",
-	"BL9/j5/23PuLC+MYSgh8G9fRA7nb7oX7W/dJ7vwST4Bn76x9b+8T9tsumr3VuMiTiqy6x7hIopxmcOMB",
-	"jikmr5mcAF4bBQ/SBcxIBkaycP1tQauT0Qr+03kE/clBbn69IXL4hK4zzn7f7ZcAH+SsggRbE8AuM5vW",
-	"XbcnZP4nK9rjJvsbuXtZ8kE24QcLruOXfGCjMHhpjBnRUkAiqcr75KDHeuerXzs6vMMd65ayxshVvSWa",
-	"Tb+nLs7W2OiD3eWbieHBvOXTD7gqBNKVyhijRJT6IMauw8gbWwhpSKvE79KtX4JEewCWxwBotzN++/V4",
-	"8zF2XSX6H8cTd63bIzq4L+/wIaR/hMq+YzcevvbjZCj2C47FNPiWp9bI3QDrNTaiPVwSo+7m2/dDQqPh",
-	"xyMuLapb7/lmy30ZjKoh813uaLBQw/GMsE4fc5K5YQIVxAGmGQIzvgt0NckEXZb2++KWEk3Tg0zgr2mT",
-	"PmNb/80feJM2emF37FZZ5gcJ+FsLx4kJdvUUS7Sm0V02gtOUlgu7RV1DVrpB4BOaRa7ir2vLis2GWpxt",
-	"XOQ0y/MPbxPdla7Hz/30lP0hUiCSsXfMNoLZBlpckoLJTaZ9KWdBFYKTsQYxLhkpy7NrJrM9Cbdvqstu",
-	"KR+xcIetW98f7WjcFyLl++79FXnydqJ3XZrosdZsUxwufbulimANvNFEFoKJhac1I8E2C0Ii/bgohVTW",
-	"nYL0bQWS/jRN/W+x1hbAzV2L8ALrcG+/BPig/Y2fWBpAXyG6bW+ZC6FJLlaqY03MzurR+jRNv8O992vW",
-	"+c/YFr7iA6c5Poi6f5ymrtBdiyAwUu/yFNbjFyLjSAdGuNga598YCFBmX8/ORSTl3i/mP73hE/TmP4DU",
-	"mFccINLyKzveX1tcq1lwuqW7C5+uQJ4D/w8uoKVEZxIe/chPep0OrwnMWD5Wuv6DiMd39NqLh+eU8pwY",
-	"lf8uCsahk6+FWTnmHzVg999TbCHx/O5y73Ge4aoPJVx3ubODz+lKY9m/HsbosnxE1sLCvS4ZNIRnKRz0",
-	"PaiBjzf7d3Zyh3P/4TbsB1z1V9mKowHnmOfx0eExPWRnatucLO7Cy90HVfd3qMNfy4zmH0MeXkM7iK70",
-	"GnRumdODwMpfMUBVKLopcoZxn8Q5YRAHxhiGM/RR4yOpGU+JWoutAxVsPHGSJT1yrEphe7mgBK1D0DZM",
-	"y2zR7739YK/5VJ03HF+X22ZHHxZ3HQQBrciGUVVKlrabsIY+dK3VptLkmuYlupHxDV2Uan2wGT/8Rn1R",
-	"qjVL/2o/YshePYsy11rCc3p1kEwH7CucWShMxfm7wPAq8hxCkOPsnKj+nXDvF/zH+z5LCNfnIEGxOm5s",
-	"4x7cjRvb2/OyOdn0mkm6YgmxhcsJ0ULT3PLZVmwaRJWLNaGKFI/OOxBKAC2LF0DYt9QLSk7HFZTMqq5F",
-	"toAiWoWRNYN/t60emfWUj2BzudFvu3t99woDsx1GDMQDDhGsemw3U5jXEtBULdt0RRUkWzMqFc17glD2",
-	"GvYp6rhnbPvSfcIHT0vVX9xljwBFxWFikbsA+y04oeQ6k7qkOVnkwgEqVbYpc6pZ6lsyJ2TOlsKzFczZ",
-	"quSd4lDkdNcrC+aCl5Bq+0TFAZKFZpQfJ01ZvTnirwDFga6QYGt6zcicHeRgfWkNU8iD1gEElt9aJagP",
-	"ti6x4MyiwGbVe4YZFxvLjNktN4Clf4mX3XU0uwEwHJ5kv0OhtF/+oSUyfG0kY25ViQ6hiauMW0uY+mZu",
-	"h4zKDxvTAfbDV+ZTiBYu995p+EObaNeOs0GC0iXwoAD7PLEDqcg7VFVdXhiM3FG3APsxdLl2rQN2Fd/j",
-	"gQA5TYVVB1ztiHGQr4zdl/gqVaBGV1hIuO3F6Ziv+d+E0YHv/Wj4nI8DfO5/vxOxgyX7zMNsyV0qd5ey",
-	"5AjRq2I+mfvgDbCLdauQe7+Y/wzI530AMTavuMs646qV0OHScIDNwjScJzZXmu4UViqRzFJSZY2e8Ftu",
-	"VcheJO4nNvGfjq4xo/5YqbwPtuGjsFzz7B5U7mFVw96UwietGe5G7D5K9sG+uCf7kGmSskWWHgR59MpL",
-	"jNVyKDX4Att7DaKoaBQJ7nqnkxT62VOFEUMl+O8U3NZjzmLHgz5z9pXtiXArMfsowcS7NKPNrHQT30Gh",
-	"Y71h/UXQpCBTlSOOAZpD4A/EluRUrlhlTNOQlnFBS1WhmReu5gKFArgg++XgKV4ypKTW00g6tiHfBzey",
-	"uJYQtBcl2mT99dySxLYLUqKUi643aPZWH3VE508HRecfI4WT7+G3g7gINDF69viHJ1/+9fH3f+nidoI7",
-	"a6/3ROEF1ZpJc89//fRfX775w5fHv//XlhwnR28na2gecpQpoGelOJoLOHSCASQ+OWAL6b80G0PTOR6I",
-	"G/r2Kb45iPh73vE4jFfIbAWdVqrR+/5HUlxnKXA3Z5tCSCSDn9Mr7LglxWbiQcBvRrA3Ia12+31zxxzt",
-	"mlLPpbgChua+7tTttfyBpqyyDI11mm06ZZNtmbzUa8pDTueIFmrRzt6fuv/1Us92DC8XfMUkoSthRA7H",
-	"2ZXtydO7H+KvCKUNaqpLM9d7WBxA6dYfmLj8tYtW8AY4uytagRvoqdWSMeaKuNLsTkDu79YcOZYdsTEC",
-	"FzLeImDA40uylWtK0B6Z/+MIhe5sKEiaGM2RgJlTMFHkXVvTa/yoWj8fpNax96xDBthV/NVq9fOoVo/Q",
-	"vEAb+gqmnu7IZ0CyfH5/+nli8SmWNxnNUCmza+YVUJPX4mvctpNvXHv7ak6CqVBrOjk9f/Dl7KfHk/+k",
-	"k3fTyaM/3Hvzy9n991/Ohk0PjtvOj3/cV49fPXlwNgP/LM+RQLrj2wbpshuTFIiFZnE2Dq+D5xmnIET7",
-	"KyDJ6l1WTMwQocd3SjSVhMrF2nw8xujJhvJsaZbysxKIqo93dJN/7voeSCEQtgTsLlTa0rXnXz+1zN85",
-	"3YlSJyR4CXRn08dHHxKrj1qvw5kPGzIfIC8gAW/FzTy4uUSG9+asuPaUnL3VvqGErf2z4w0N53vG7OnJ",
-	"gZk/fzLaPVMErLQPrt3hVLlT9X5Xe9tsxg+xpyVbZAWDfRxuY5/8wPbV2k4o1pjOmcpSs7BDtu3ph9m2",
-	"vgW+BeFZ2/2AmT0jwb07FPG71E5pc7/W3ZPOfQtXfyvF5mlVzvhJEso/bQ10UIzsA4uDjcVvDi4Nm2HS",
-	"UG0h+6dqsmrSIdmSSeYapcRFY8n0Yt2h0z8hmXjpPuVDl+B9pGO9sfdXmdJyh3pIFYxe4bFujvvU/Cmb",
-	"l2ZYpJBCi4XIm5LgYKdUXg2Ijv0Al32yCGwYXQx8jX84SEYfZspSbFJLRmY5HpGD1IIIXNize7rv/WL+",
-	"MyBB6qf+jnMh5hUfcZWq2cWeVgdBFtpkqnmuz8/GiYOZ/kjzfHjFaF6AHbI+cCLpw67tC+PG4NIiYtTF",
-	"N4QklvarUXZc34W/2BsGULbd7BwcJxZ49V/9qfFraexSs4WHtnb5CBN650HZPdbhR6Jpc8tTIc/M2oQ9",
-	"QTp2Bfj8k1ys+mpQvqJX7Hux+uBbo0EzKowGgCIJGwAALFZH2w+R51BoESkgsQ0pmz0Uh9KBFTnN+A2Y",
-	"as0kH8Y8yQW0QHFwZ7/4tl/c3jVfiCLr8woWoth9rL17N8Rfoth9kr6kJ1a0S3LI2IJEzuIgjiE8TBgj",
-	"YHCIrmBb2YEMFJ17v+AD9tKYw8R/aLURKXbzEb/uaOR+3MWvXzYko1fQ3KTYEbFcXvg2U9hrFpGHtkkm",
-	"RiG03O2VCfa2ELKbzgH//MnbAm8nuknxeIPwKKhnCL4fSNf7PtBqTwpk7zLlGWdmDXoOept2xuv+Z9lt",
-	"Xcn0v/qsd4hzOuzi/U4RqNnQ0A2Wp1XjNt/i1UX2NnuXcVtruR0/wN01vwKP5vDnfdCT/AN7xoMchANA",
-	"K7UoIPhooXDeO7P6XJZcISc3avRKpGykeOKaGHR11nDQRnS8wUyA00jwoCWWEGbLJJUw+/48+C/8I0/J",
-	"37ZrkbO/mZsU08fEzAZyRfi+HeY1P/P6yZNt2DH5TmzJhvKdQ4cqBP6Z+zJOlnm2WtvR5CmhBZUa03KZ",
-	"79Rgx8fwgZFWGxD4tDNjQY/DEpyDmmhEgIUB6HrOsIudqBqKxf0ZmmM38xHuTBQ2gYEUOEDsEmhR8b3C",
-	"FHfnTdsI1n0MAXeq1htr1glrVlg9egigVJ0VD4iwsOwO8W0uLkyrrWOEcbsWBB1SBcLc2pB7ovJBl/m7",
-	"EctX6ErWawHMZqeK2B7+0TfdXiY/8Ib4NUEA7ap3ogC9VBxQrgH7ZxnFeUocerIL8YfNMj71tPIztv1o",
-	"CeXae9vq2CmAsIXGQXj8voeVgQO7ekepAWRhjlPLF9jUQwOJvEONdCdJX/f8j0S07d//WuTd9TJgiSia",
-	"HSLQ/qfsmlXnsOPm0oIods0kDfqfJLComGGx4RxLPqShpUMGVMvKePLb9Y5woSPL/EuW9rIO3XxL2xuf",
-	"ph9GO+7bWB8pHu/3nC9cgeogNLkUUqoobPitOpbn3lwIvTcyL4S+SWR+3DLdLuxtPvz0/AH5c/ZVk1X6",
-	"UAxp6EIAW0wDFAOewlZm2B84PtHjdN6t5vrje8feav64mnXvvj1A5jjjCSl5Yf5TgC1ecvyvZDqTAJqV",
-	"DJvGxXFUdTGRLGdUsT5uIbjgf5igvLSf/T9XUL5nuqYyVsJjipUWRQG4LA2NX9E9UaF/4kN3PORYbcpO",
-	"yXvkpuTP+eFO3Dui5eAfvmCZxxb/O7G1LXgPgnB4WXLIiFgyVN5zllzYtLNtKZsHTKeN5VZrltcZ6doC",
-	"bMMvCH+u+sImhJKC/n/sXV9v2zgS/yqEX+4OVfPnrrdYJA+LbtvFYrHtLtIAfWgMRLYYW7BMGhId1y3y",
-	"3RecGVKyI0qyTUlO2pfFNqL5Z0gOh8OZ309NbdYp5csE8KaHwNs8wvToT3z0UY5nXJlMwP+dseyykFYK",
-	"p+2NIMbZOMt9dZBhPYPHnhP2Kzxv5KjR+vpvX4bWCx5R8BudtNk45VwAJkB2wl4zbR6YHzMlb0SRBZnI",
-	"8wHZwlALwe8DdvvtZjCWyXIuspvBBfv5LGA3g1Su4F//ffVwi0PR5i7ssVgVkeDGicy0NRxnbCpX2KiZ",
-	"RlgcF9BApkK1hBrPHm7Bk/nyHH3w7HY1Xd+WeQS1jD9OeRkB81FsRuxbx6GwhUYfL2bF03ksQh+8238t",
-	"uN6RpkZfW5IQ7A3QNe6+CuIS+H4NP2r5IG8d8BpH8RpH3LESJwm6lg19PRzYCJVpSDVe5ldpUrOQCmif",
-	"BCiAreFa4V8UF5F7reD357RW3ukREd7Gc1wu7yWwXGB9AC+C7BUBWy7Mg4ie+39lCLPUcKFklcsk62mR",
-	"9EQktg0gGww2ssgvxDJJPLyy8yRhq6nkgBNscOzRqJLamJ/LlAeIskdzSGdF5ZPLH1TG34PLIfRypTmM",
-	"Fou0JF4lFuqnV4MCIMK5fQ6JheKTctAGeItBGy3jbBaLKLsowBhqqzAcQbKtyeWmToBZxb+EY5WsH308",
-	"mfIkcjzi6Dbq08/Dl1+HL/79+WSo/+/l8MV/fmmWaq1rB6gYodI1ZVwbDCttC9eOpVDaMawGgCQlMiaZ",
-	"xhkBHLEojuDlZctyZ0rOuLhkmBhNT4nGCCf7GgGVXAIerQ+DjIHu0gWXQEbYDs/D+6GlQ6Nk6Ndhm+yJ",
-	"mV4xL6iy9N1fusBKlmos5+X4LhMpEUAmcsC4PKEXSFKCLgX/TqjUT1wiNQQbNdZ3ulIySK2XuSBPvlNz",
-	"/2lLtSgZ04hLNHknPHinTF0A8xtFKc8qKD3QnWl+c8QvsraLHV9jN9stea6w3z1xqQkzafA+l8cxyZSN",
-	"pRB8rBDFZ3uVn36j3zXIXNp7vl/b9dRKIhL4aHx46d7oilhoZyePXMYkzVW4ZhMJNl9VQtLhchp2oFVq",
-	"l2Y/b5qm+TwwPZVLxeshaLtfnf41lhnDG4M42Om1uEOlRYix+VYjpFiz3wxErHv7uRXZqTZaeVQN1IlF",
-	"DlkqpUhXYFeVhov9/6wAJ3e+CSRXdm9qFZATRu82KwT3leJOJhZwdurrBkG15ps8lYqzSK5EgF54jI7H",
-	"i8ncoIFC3AlQvzEJceB2+oVUcV1g4wcq06JAsQmXQKkDXgnbJANWHSPTSnB/bH/QmpFF9XdsYhVbLUHN",
-	"oK9+zKtMzjkApGmh23U8DRcLLrIi+yXcr4kA1bxVyVT/cR7GyfaypbSLetgGO4Pd8Zs3M72wez5sL3Cx",
-	"EfNjKNbgUbuE83/jwfBOphOJYTZuA8yDuIata4ualduP9ZVvm0pbq4f12ILmgkH0Bc7fkfoqhebH2ivA",
-	"+R2K6tRsxRp2VSp0vPSq0EE3vyr131PY4CrEdDzIH2IjPRlCETa9mYlm0LcZFxH17khp5UzvugaLKTbb",
-	"NsMgUR4rPWHmjAfaJZnmqWsrwKAVyniYC69EW8THha6Vb7p6HnujyQ7mUn++7PQo021++ksbpgTzNZUr",
-	"obfpjC+UAeAz73hmcoAkrVoB/o1FWpQltODSX9S8h6A1gDPIDKJmnLKvEogyc/wXSALdBEZaSJnUyAdK",
-	"7LpOj+nNQo/AKX4YnYfAYl1P8c5Y5YrXhY/YDQ/d6/h+mLdZRiYsfQSRvUdEOF0bG/FpDOdC7iUrbogG",
-	"Vz38+14z2f5Fzx/YFzrZVcGfSCoaxEjIXxT0HGcsFnhi4k2TTnDXQXiw8NpWGpULsp8rH4jdOttVmE64",
-	"qve2d75MWyD+lzLpx9HegWqyDnZdX5lz3aqnlMMwanhaTaFWicLhl65z9SOGovjyTFNkS4aRv1rDhSoc",
-	"hZnFYJVsxvkiI/eqEVaBwtktLFPIX1zXE7KNaPRO3lwjHA/2KVXliOQwc3X6DRPMK1NR9yXdpt99oBT2",
-	"Ye801T2dIpaQ2iX8hvmPnubhCBgYsUM9JUB2Rh/+O+DvLFI55nSnxoTHe54CJ2PtsriLRQT+14rN+Zsp",
-	"c8S70/bRye0MsZUQ5u0vHVnw1TZZu6Grn4YRiwUkKxXeyx9PQMrHMo0a6MYrLNj6HEAe+DxMZ5Fc7ZoK",
-	"/mkqAzix9X+5CNgqvOdZwCah4plNk49TwhzJgjznTM+PCXP1kCpi5wFy6FDI5PRFC5ryAgI9Se/NaKum",
-	"CR58KyLK9UzZQsd8jtlOurRTXsAPc76pD2+X4HElt2wTDaUN5HBdlZCtvz8FAwIH0oWCeosEvLk2Mnhu",
-	"8t6kSQUm3dLm1eFm1K2EBX8iGepVy56uBoOWQ2Yq3utMJ72p9jwlFwNftJKKx1P0wLJYq/c8mlPx+SLR",
-	"Gq7yWnJtS+3FS2saOYCa9gndYoywXNcY890nQeajOvfmyESn8HU+Y7vppB3o8ztzIdvBdJ0ruNFumdoE",
-	"xvERJ1D0wKsTu6p1zIjeXDK+nNoGD/gcbUqVd2NL4zRlBzM/eAoEYddlfe349aKvic/nGo9sxN4j7Igk",
-	"nnEXHVi+IvKXDpe9dB9n+yun3ZzIR6fKzLivtBT6yH3+LvVZKd+dbS3AK1ksJlWO8u0V3oDpzAz3B9nZ",
-	"vmRn5UJvzHdWnIAflGetUp71J+ofrGedsZ492o47EJ91dOJ/V9xn/ch02JN98hQY0Nw75DSK7+6c5oL+",
-	"WOGh6ZQDTcsZEedzaZf5fJTcm3n9it+1nORmhPlWS92xmLTQDeWvH8+d1g1UqUKa3U1BNlgmu1CvPA2d",
-	"+pzYV5rqpx4JWAgvqvpmQmXa4nq43swqwRT9GqKHMEmeM9UCitzpUKYJ8WC0Y00Beu43pmHKkwgzFZHf",
-	"q8ipg0+UBWhDxF1xe/TS9RXu7JYyS6n26zTufpfbtsOxw1PCER8UvSUTOfAGMsbxWRI7YOvHDBMLGMwh",
-	"2ADtDl0JHy/TWK1hB494mPJ0cPF5qJczJMPT3l6myeBicDp4GD78EwAA//8=",
+	"7P39dhy3kT+M3wqWuzmxkx5pSJGyRB6frGzLsb6xJf0kJd5dW8tgpjEzCHuADoDmaOToe35X81zYcyXP",
+	"QRWARvege7rJ0Ys3mz9ikewXNFAo1MunPvXL0VyuSymYMPro/Jejkiq6ZoYp+OlRnium4Z8503PFS8Ol",
+	"ODr3fyBU5KSUymREV/MVoZocn3xxZ3pneuf4/MF0Oj3Kjri9vqRmdZQdCbpmR+dH1D02O1Ls7xVXLD86",
+	"N6pi2ZGer9ia2vet6ZvvmVia1dH58XSaHZltaW/VRnGxPHr3Ljt6tDBM7Q7t1YqRvwr2xvyVyAUxK0ZK",
+	"umRkxhZSMT+ev1dMbaMBwaM6Xn92fJJ6/Tdq+6ISu+9/JootMWpLuDkntCgI1+RvVb5kuZ0eaVZMbbhm",
+	"MHVU6A1TLM/gJyHNioulvWG+omLJ8o7h5mp7qSrRGHDOFrQqzNH5ghaahQHPpCwYFTDi76S8egpP+CW1",
+	"Kispr3qXZHcOnuRsXUrDxHz7J7ZNr4Wma0au2JZsuP08QklOt2TJr5mG1YG/40QQuqRcEC60YTS3y0eJ",
+	"ZnMpciJnf2Nz4+djxWgOC+aGHo1jYgfSsZInVpDWXATBSq3rk8UP1MxX6Y95/IouiVlRA0PHVSIbqsma",
+	"5gyHr01GpCK/IwupyGZFDbtminBjl1XITecnLCb43j0zLrShYs6e5B2ryPORa/g9X3Oz+7XfyQ1ZU7El",
+	"RhLFTKUEoYaspTYdQlnAc5IiCRt4Td/wdbWGn3AZ3I9hEbgwbMkUjOoHqvpkdU1Vv6z+m2KLo/Ojf71b",
+	"q7e7+Fd9F55rX/IMhKrnNfCfcdOJz/wLUxrmcUdxElGtZ0xZEaHEfUbizdfuAX0vL6kxTNl7//uzP5z/",
+	"dDx5+Pqn6eTh61+m2YN3//iJTt6+tr+nk7fTycOJ/fX943fux9ef/+Hzfztqy3929Gay4sLYxbDSaggl",
+	"biQXsGUJN9p9Qa3yT7P6a+rfakNnBc7zC1kUsjJP4b6uqcY/9n3vQqo1NSgo90+P9srQi6pgPYurqmLc",
+	"4r6zF+tSCs3gSHyu5Kxga/vPuRSGCdhGtCwLPqd2ve+WeMXv/6ZRFobJp38uvLEpPj9a1bNhwpCNkk7i",
+	"3G14Xl/zOXxvqWTJlOE40gVnRZ7WaPAnVGmoo+hMVmZHMt5lR4a9MWmZr6fwJ/cqd/Xr8Binv+2xDap+",
+	"d4zUNNY4p4ZNDIf9tzOUpZR5NJRwyGVHRsqry7VuPkpWsyJ6jhO1d9nRZrXd/0UUZsM9170bb01+ntbV",
+	"muVphSoFI3jGz9iK2hMQDkTFVowqTQu0AzZwvrCi0ETLo6y9lkquE4POjjRjouO1C8OEXV57UsmZZuoa",
+	"bIv2nsmOdEnFPvF8WeJU22Hunz24KsNRuzGmpu0rWYlc70rFrMOqmNOCiZwqjaJbUG386WoYrv+uAOMv",
+	"qFJ0a39e0zfRddEsrLlI/6EShhdDxbQ1Efah+M7MflVqEr6mlWa73/vjaptZjXpNi4rpCzJjc3uh3axg",
+	"QDGre+YMbRC0edc7YoPbOvFsaggrNDsnlMxXbH6VEUreSsGyWvfbf87lek1FntqNc5mz9CpZFYsLZCVv",
+	"YY+BjbV2Z1tCyUYqp3gEmEhLZqxDARYyWTMquFheEDqz3xeMKffFyuo5kkuGp1TO5jxPagru7KXUl8t1",
+	"rPIyslkx4TRhGEjqmag/cFbznNvn0eJ5c5Pu1z2JdbDfZj/FzjlRTBtN7MFrf10JHCoXhNH5ijjLZEeE",
+	"7KTqjmWeW0vbbkQiK6N5btcclLFGU9stP0wzJbnidlU05dY9IYpRLd30UFIyZX9a0uu04O+KNpjKPSfT",
+	"7izLTfL3G6qHn0L2YnxUcr/ZD06cROEUTUyiFQ0UY9TVvCjIqlJmlOZBxyGxTs8WhArvDRkJi2IvPcdV",
+	"qeXSLoRX6bXNZVWVuqYFOSM6gz13QvS4kSlGDcsvx5zGC8oLnVaYSyWrMimP0iowtzm1/RDwkfUFkdZ/",
+	"XoBBqblYFgzlctRXrKybkrrQT9AlupVD9+oVFyCkTFhr86ejlTHlUQb/sdNr5vanpSrnkZjVLy3ojOEE",
+	"9R2r3+NV77x9mhh9SbUzPXdnGmzb5E1SFjqlntHiw2knhirQvwupDrMEpVQmPVLFrrl3jnZM+oRJgso+",
+	"bfIYaqrmlOy1V7MjK8eyMiNl4JopvtimrM6W7nGqGWTGzUPmXY8V+s9h3G6U9VeG9yRkdXfkQST8JgzC",
+	"lnktFs13Y3d36sNaU6cPNxdfWnMR//Z4x0z1SiH4/Sd7vP5628Yhm7N72U23cXjzvfuNiMP0znFifcfu",
+	"0nozjvhCv0sb0c2T0yz25e/2ueXB5JmxJRcQUyN34/0WBnP/7Oze2b7x4KneDngm4q2NfdgOqfXuy70X",
+	"+326Myc327j1BLQWfXo8dlenN8j3HKW0Ke9BM4Z/9IkRWh4JtSkGOdn4jvQWljLtQ/D5yml5tLStVWnf",
+	"RuyDmTbn9W+4IKZSAsI69pfWbQVJsz8s2IbpcBdYpIuCL1doo3OjyYbZH4+ycFwq69xNlJyBC1Qwqs1k",
+	"Vult8rT8WpbbhB/IllSMskrwjtk2eQTkUrDL2da0rPXuU4iJfKxV1OWnK7Z0p19y37DY0JjLcosawI7Y",
+	"qXnw3bWRZcny5BQaaWgx6vMGBULcwGtnHkbbmMzmu/G5Wb140aokhVdq8z0XCTdh7k6GplA/ERiGr5Ri",
+	"Yr6tA/Ol4taqpMramHbA+4/3laxUh0FeFJGlauSSOcdwwFO9KbfrGoNlnIGnbbcZ+PY+YQVH0QVh69Js",
+	"a893Ra3mR1sfrkj6pnJzWTJ1aT+nw4NRlYBMBLGTqtHOEwRuGPRN2rBSd0RlpDbBRbXXZfYnqTDTETTj",
+	"gJc09WLawsIly1A4Wp/uh9klZp2hps59PGzXF1ywjsnJGbU+PVlwpRvuYu9B4bdE6qxorfXAtYuPz11N",
+	"YOTwj4W9PujNrQWcbWstYuRRa1z+wTtLipObXtJK6ZTeuIE76+/pkIdO72y0X2MMF8sBEmA/7aW/+l12",
+	"VOkwuqaU/RG8bbIB57rSFS3g6IbI0QjnLb3bwnjrAXT5Fo057F6ugxhSuPD7vqHHYGpO7z63Zyeoes2a",
+	"qc6sK49aHyFrqRjGbzR/a//FFCNruiWzhv3aypNOU0I0YwWGycIApp0DAANeLKOBWFNODRzJ3qEsqfGa",
+	"zw3lp1+OZkpeMTsKxa4ZOMIYSjliSklQ3mANwiPXVC25sPt9Dqm06Z2z7KgSGNu19yzlBCRtQ9W6VmLT",
+	"d6/bn/y1FLiELjuwrrQhK1nkGSmkvGI5oQaOdXvYWjVwYU9APG4Lrl2qHuytQUL4lG3+aE0hzCk8wVtO",
+	"U2GpYGO4KTo62l2uCuOxEAymVm7IBoz3et2sXaNYWdA5y+vg38nJ+XQ6mZ6dT6fkcWXl9O5zqriODQkq",
+	"triw3tN6ME0aEYbtDHOvg4jHfOO2NX8DxuqO2YZfBHd0fFfkPvinWFtpMttO3uLSyCJn2kzwOE2ZwSWd",
+	"tz6Di8mGXoNl2hwSNRMp5gwBOz7LQNcoHR6dM5M57iK7hxkVmxUv2AXMq7EHuwt21gOPXudekBynlvQq",
+	"PpTDeO8lN3MhxZJQYp+Mkq0N3ZKllC6b4u1ESa+sHFmPTG7SVnDY4Q/un3bs8ChZCp/S2OBHx0fZ0cnZ",
+	"b46yo+Pp9DdHr1PjXVCFBiGMeCmZPic0wCAW0fpjxHFFlZtygGVB7qmQwv6p+UkXzljGDQsDiDZsjI5o",
+	"YCNO3/0D/3mc3Xv32c8/34Gffv/5H37z+Wfn8G/7f3Ty9o69+vjs3ed/GIaUsN/nYBLp74Pcy3EWfWe9",
+	"ec9+k/rmlV9vbuDro1j/8fnJuqlxXPjJ/XScOBJ3Tr9vWMGvmdreLh0/p2t2OaOYS9k1fDGdkdX5O5dL",
+	"JBslDYPp2Ky27vSxs8l4V+ptxahK5NafOJVtIBnqYGSzrRUUViyOsgRQANBu6RRBnTHc+WM7EbBhMweb",
+	"8/nRdAKgEvNV2t4WARQzyGYUJmn5/biSZEVzEJPGDKyoyOMDIEqfHnUG7pJusAkraRfMHVDuqy/I1P5y",
+	"cuxzqH4lUVOnvIzhMI22OeqBQmGhwgRnHsPoYu8t5Ib7OC9FsdzWU/u6Z5ccwmANO+49BP++Ubwo3nvs",
+	"bNAG6UiaD5TznhAZQDBGfYzHqewaIZArT9wBBsbedQiC6KTNIV2iYFcY6564F6zbQYQLBODmztBj+Mc+",
+	"H6itepg9m11omWuimSFU85yBwrEnGDceaHDusB61C7SixQLhB6WURYaWgl1KB42yBoTVWxs+Z/bYs6fh",
+	"HfIjN6uAl9aU52gWAEwGHN9zckYWlBeVYjoj96aklFwYnZFTeLg+SuWr7MVJSYFxnJOzN2+smhPSfY5V",
+	"e/A9Y902sFmbJl/8xm/dvMHJDzF3e73zVNCvP572G3StlFcy4YWeV/vlL3xgf8PNSlbG2eo4f2Ci6EJu",
+	"ABmy9UvgR3U23XEbp3tzYmvZNxd/hgffm07HGbCpD8ZP2H3Fc/Q4/SeCbHpxgFyItzLXXFTGyS3kRexB",
+	"p8kK7L5aFHqGebzXysbJTRhSVmoBV1vIjf1vPQDAU9kf1yznVNRR5DDk4aPrH17KhHwsrrmSYu3hrx2I",
+	"qMh9PJ0+vJ/Qus3v/QtVnM4KpsGgFsRI+KiNVFeFpDkOu5GBjpzSenTfUl5wsXxe0HkyrVCJDpRCtz54",
+	"5efWrBRjGRGYELO/Ghow+BYfnrIBek/XsYdfS/Hj5zbOpfCZr/dM3iGOp8Zi3PyU8rN3K59lJqW5LOQy",
+	"vb5MwImCoCurE+h8xQXzHourhCCn5E/8q32ww50/XtfFAQljZduRtpkpWS1XgNkxEgbF0nDMYdZLZD27",
+	"eEpdcoBZO7Rb/DSlFwLCAO1lyJmhCJNN4+cAuh4hnSXJ5YX9LsA06DrVjEmxDXgTwadouBQxzAlAIbtv",
+	"/T8vnz0lz/GvXosg6N2p9pnMt1nLRXLZbatnKdmsZMEufDJc0DWrK8tctdzereeHl/nZSc4nF7m9edeC",
+	"v7mwjpZOxUqpzPBN/QKuT6mykM3uu90XNL00LoKaTkXfXKx9lhqF2n/dPsnGlUhkCTuhmwHBK9iGGLYu",
+	"C2qYR1BDUC7U/g1O/iEUKwXTlOt1qryoMYg68AShAUHcXWNgfOEZw5W8E+KUfzvGByypWe2bZj+7dR3l",
+	"bEvsjRd25y6oQkMJnBKEjEN0hBvSnIbeahxqVlizopNC7tD3I/zFcEtYxxoRHM+4n4OUgP7Rba2WnnDp",
+	"lsTCsmuesyQQ/ju5IdpYnVygGenw7USXjF75osb2nJ+Te6dTACS7s1CKOfhs9tfgYtm1sJ81Z3fIE+PS",
+	"Sh0JGIx9zhSjV2jZLu3moYYcT/3T6pFZZYfZpkF4hUUhpUqGtFaMFma1RacGs2PnBFJqXpm6IQ17UWfs",
+	"I3haA8S+4IK5yNiuU2hViphvz6NgnEtxGSmvwF9kCtIocLDR3J6WOhRRQMIilKIaciW6EgM739ZOzg1C",
+	"Gwi2uXSApe76UlewQvBCjAbbo976OfHYuqfMvsbD0RIVl043WHFsakXNrcjCcY8FigSiNDAEMPBLJeeM",
+	"5ZB8GjAOWeTR5w68IR74kAiwP1ObH7mUMj+vAyIl7KOOnXtBQlL13MoNWbBNDefDuWdMXBDUJudOYDZS",
+	"6cj3RYHAWog45+XK4+q8bea1UhKppmiXSuKuYMVIqzagEG6Qvn5lHwn2XkpdR/nklGVuDc7hqmJTV00K",
+	"uYm2WTMGjotiJGLth+23Zo57WDEjvWY32gfODi4Vw+FjUc8g1GAqsvpsEVVqrahyiV27VBTOaO5Cr+e1",
+	"1IEOs3sHk2O+KumaKXL6gKz1Xvu6GYNtaavWdAaJ9Jq5Ka7eYGyolYYya+3cxs5vr0N08ibPcSWrMuHJ",
+	"emDJ7qS//+qkWajF7NtnrmIT0n+V4WlrdFvXiumVrIrc7mWqrQWAhBwxjwJHGoXOfeRq0NIliB7/lQIl",
+	"Vk5zoXvklL0mS2n3QiUKZDLBuir7JrpmeR8ybEycIWcFM86p281C5opyMXKfs8WCzU2XaewrxsiaXoHl",
+	"X5ZM7GIO9wrBQsm3rGNNvUrDh2uMR9T5Vp9vhPWrrQ33xDRU+i0TY9HV9paOFJXV1p1/uASmitiUSVSi",
+	"MFpwsbx0KOvLlJ57CeYDfKS7nGwo94haJ/YNbd/3QSspr9LBxi1Al9r6mmuEz6DCLAqfQ+HCWLtZon8x",
+	"6MT8TsqrdBWdvNKX1FzKpn8Tye/YohlrVl366v3drbrjNnteAkVFrDD8USXFjrZAJRiSJqmpHl/33V2R",
+	"x8WlYJv05ITKu+G7biSG1Kmy9GTWzhJkA/h1sHOHne6qKka4/S+qIhmp0HNFy+RxBXq9xtWzoiBrZhSf",
+	"e/gbV4jyqUNzd/0FHucvlfEf6GUnCWtgxhRspJ7VK7QSe7kQ7DX2Wv6247i2f0mjdZsF8po5i4m/xfRC",
+	"Q4uGUzTnyZNJFzKZ2SqondtNq9oWTRWwEFb0moF2LpW8xuN2rVlx7d2joTrkZSHTMcBCbrqTe69gkR+e",
+	"mRVx6pgXAw1kXSpG968PXgWOU5XCJ+FxVlfdAxUA+h5W45CN4sYwkbTvt/aiNIqmml/tOTMGHwy6Wq8p",
+	"IrR6v9RdBgV1bickU0i6atZNdgAMI1TeAo+boJzhEcWWGHrl+QQAyGlk7Rp1pCPPpsNW960U7LKQui8A",
+	"aP+Mpx4U0RSMXjNdexcN2CtiM0NKm8I260qejNLZLT+kHngWgPP4qpj/I9JV+EJ/WDjTJWmoOI0URD9z",
+	"XoLf/fVp5K2J9hEe7OSglr2WD0Z/pLCiWuJgurUUaduAjczdvQXItWR3+kUHKkUOztQojMbhXYpYIh0y",
+	"LsqK308VOg/wDzqrnFNFbuPs4g7YQkft9sGNRWenjStDcDbcuJtua8Y1Mbi7Rt3wIuvbWkvn5Kfnz168",
+	"en33+aNX393AdNpf2j3AlBqDQrqJlTVuccdaCvHx2Z/4XAw8MW4F0UZN6NDF48qT5vVdTXGy272mlKmE",
+	"j24KCMpDnsbXYdQUluhFIMmjj/YuFGN4kK7oxp9eqUBvvQeaI8EHEMFY7lP7ezbJDqaljbtuTd0hgCsY",
+	"pXsPiF148MsVVWzk0i593DAx01CikuKEbVULMnty+QgscL6gZetSAk45OJAbVcwHwZN4elf0v0P72Qbq",
+	"a1LSWvOE18e5Cjw1sZoma8gfV2C46XF4y9Zq4NSlVuM74GQN9K8jlsMHCNqsxU2y2agk5adHk/9CJs5/",
+	"+dd/+83P1XR6cv+3v/v9nf++/Os//u/k9e+HVJzEaBRKkFDW1Z9Yg9gXivzH5JXitOjJb/zozGJgLG5X",
+	"iA3Yg/D1yQl1RRYpmNa+iFRI4YBlOtJ3zxnNIZM67rbOOE8N3diXfeLzK2a+XkmOEDeFFNHDI0CadSSR",
+	"35snPdgjNMHzW8kit+eG4YWn0HPZpVt6funSY/AWdpa0LRnxKrl5xPnvkkyUsJ0PxmKSc1eJNZPSZHHs",
+	"0RthcFCCqr0gihmumL/FegRguIf7YlSWNrJRJBhqV/AhydPTjvYlmyuWOMl0+H3/JnXXdU3G4Arovd7W",
+	"wXd3za909vBkr0E5bOuPe+bNt/9w01+lyOQfRw4j5FzieNx+SHVteN4/7VY13a8E6GXbKzh9MIjx0a4y",
+	"HjzjjtI9jJ2oXrSmmDB01J1S1XXSgavU/l1V4iKEfbhJ3g7U1TmbVGUaXNrzdei7tDZAIDimRfFsAXXw",
+	"w2XmdZbO6hm4imxCEtUp3GZUkvsroCZYlkx8EvWZj4hitAgTj0NEFrOoXjFpV96s4vJXUMfoEAuhKLGu",
+	"U4zLEnFCU0r7yZoukyUNJU8yi+5wOtZ474FMG+X2UIyheyhWcr5kOo0swZNU8AXTJiN6RU/O7p//v///",
+	"/6fOltQQN+zJADDzkIgOyI9bs3Suqboamd3rNi8VX2Lcyot5qeS1w6PwdSmVQSQVvUIwmpLrSVCUae4D",
+	"xURHYrCdXA39Kzwjz87DII3UkcGCUk3tqQegRQAi5ocKFghyR02I3TJzXh6GcIe/Hcf5pmWlUufQI7Lg",
+	"BUNS5AVTzAFfKcyFNmrrQEwkAqOnNJQyPdkNby6qSoxj8N3hkJvRKzQcFKP5NkY/2XMxV3QjOnQoK7tg",
+	"RkYTK4uegXsDX+zTiiadxprPmdayi5XMSFK5JGXo/RLG11X0UWnHw90nX3/WDrq9W3ezy4C3mx2M9QYc",
+	"hWHSBrnFcV1NIMxD/dYQSS8RQRkE+YvyMG4jeuXj1qiubbgRGRPsv2+VXD+JLK8xJEjmUgV13Rdw+sb6",
+	"RIigNLK0E4t1rXgqzaXQXBsoxORzUynmMOEcfU93IO5aCL3VLF7lDuoHkywk6ZyyQwQW8RB/D4HFSKmm",
+	"TYT88kYEldxN9A2qDwN9JD6kc9QvvFIdKYc3pdneLxpI9ruR/dQjV6w0TV+pwytT8Qe28AEuZudPkjvs",
+	"DV2XBbu7YEpxpu/amYbGOudfHGVH7q/ArzXohrYX2tsMq5+HQSerlCXRfCkAoiZdhBcHdhHXHezM1MnA",
+	"IGM8eUkBinRBm9Q/tLLbbSfjg+ldnjD2bYk7H2DUxp52RcfZxNNhPO7N9uSxCrZYeDZgK6ITEcJP9n5P",
+	"guRTVRfQwgNN4HTB3yVy9KbPvvEoPs9nkyIZlos43gXc/isKnE8LxfQKKQkTDTYaA8IZuLSH7f5x4cU/",
+	"2ms9D9lIh0ReM5WnQuNPDMk5+qqqgvN/xuZyHXIhVtJhJRoPjrPHXAjW0ayorFTZwdackgaporChQ5U4",
+	"5Cn4BoWzNWuUn8OgphNyByvzhHZCo6Z71DGSHemCl2nvIwRjoVDXWN/P7hP2xpyTn05eezxSRj47+dw6",
+	"+daWqMqM/HLyjqxYkWMnmpWUVxm5e3KXSFzNDd0SiCv94+QfpKTqiuUZ+ZeTf6lTpRn5vyf/lxQyjTDV",
+	"hezwvcCC83sZQUk1wR9QuYmYkyb2RsbH/1OdHCKfZBBf7E1KeDFWpTsdeA/fDaHvYYU98NRkUU85SvqG",
+	"Jzw0ueIibwDe9GjE2+1XwSonPt8bV/+Lu2wYxcBNC6zzI39gJpgD8HSLPBbYCbWmi6i6vDPkYabow/hP",
+	"zaImsU6FNjR7fKbFVd1e9GqV7tRHn7XwdV3T3cqyuylJgKvp2kMjpUeCUcV8Xhacly1QyYwst44O6i4q",
+	"lV3d0MHgU1Pzz7Yw4gz8aqi79dEaLdONpMKY29/e/Fy2gSiq/WQovkaVBnyZgadtkCPkN0SyT5u66o4a",
+	"UH1VM0ZA+4JuIjBZpMI5fj5ooJmAfwFfrF1PB41AsEzLaOlqAuM6ezYDYRkKVLzMvWJ5WNCPYhgIqC0x",
+	"H2OqRO7wPcB56iztEIqEYEQl8L8lflglSt+CFbKWWXj8HvjP4dA9fpoO4of3iN+tXXH37BdsUWma4Ofr",
+	"DWAM6swQHSddfSnrURSM6rG+9Zg8JgLH9oeDflwx18nMW0LO1I2Qs2iOwQN30nhQKYGEMKTAk2JID5em",
+	"tRLFSd3p4qhB0KheYRs5AD3ib9x5DwKv3VVoIXo0NP6uYNRd5/Y82IqpveEHpA++32Glz7FUAeDxDkOF",
+	"0CrQ0uDUOCZd92tcBYf7uoUeyPwIkl+dJhbZ0/U9zmgH3FcHmNKOjf+9Yu7PRlXsFoooZuUYopT0K1kk",
+	"csPK6gB0B0fpJa87EurJGqWi96AGbghHjgiygIbK5vZnc2uScChZ+MrUBP0fWSlBi8fCJFmH50Z29PR3",
+	"gRdHdRezMBl5xZC14We75obqn49S5/84BtS5b8aaoDuu9iNBsJdrHFwaR8PU2B+ppQXGJweIgGOba8+V",
+	"AC076yolCqT+gOsbbokehsh1b6tU7LmdanJNgWRdV0BZwDTPmR7XClVWZi7Xe9glED2yIEwYxZmuDUEq",
+	"kFfLOm2mUqLRiXZHNzrWixlNwxGiOs0Bkzas0Xawr6mJGI9h/4Sugl6K64Xo2ZKHsKMau/s92FLfh0jl",
+	"AJ7Jk7MOTFR8x9k0+ZoopNhVZx9o1uL0edYoqEDHJDhc9sqyMshrwc2ewEDrmC+roSjWEGK+PcaBraXa",
+	"jkqad/X9bC+xCxS49piNF2X4sWG4SUHggnX1FG5DhjQqCGeHCbZJ7lHhG6nscH1ywX6rfTk1QDzHbNvQ",
+	"sXjfkxErerQXv+62emeD/e8hi5pssd+TA5nbyxZ87ru4/I9oZiyFYHNoBJMYXYllvcm1vAmoib0puWI6",
+	"Wff7ozuMXcbbpUjiObenjR7OFmFMeZJOKnjp793hTkT+ZK/1BGWXpkhPKxT96KHP/B6vtvchYWVv1RXk",
+	"Dr6XuAMZVftb7VAlrAy7wryOBDadr1KkYy8QrJS5WNEN+rHhE164FyTxSjlXjkU9RWwf7P8UMHGN5wS0",
+	"ls0JDeVWgyjzu4ifXgaas0CCaKgDlA168EhKisqMoY2wl+/jVdzVnBA8rqktUPJC6XcyJVO63ghJOpuG",
+	"QGDWGzO7QNwZVyq1yW1yyZLvM6wo0hvUKDy5e9BGEHUsnVOzARYlVJ15rDNAJ8Lgrd/V5IsoCuBss4NI",
+	"ZUAELNM+ORSSwHXgQQ6Tlko4xoTdR38P2WCn+gq5dLFW/Aik/McU597XtA7EOlMQem7L4iiIYutsi7Wd",
+	"V6TRtnUr57RRUH6ozRrcnX4dm+dMtBPr7R7NeDxFtaby8jmmW7dXuAeqku80AEbEZM4S1c/v86jyFt7x",
+	"HbuGx3fu7Vp22dGbyVJOfnWHWndRxiDigFEB2/rE6uwePj2kro/roRMS06U63/Vsgj/xVAjU4yiQEPO8",
+	"0bR6XjCqsoj40rpqr75/mZFoO0O+TGxJqaSRc9AqXuasXDsFAgfAvEy6FS0JGttbBRndaFEwBQVnVtVf",
+	"ECDe9eFwUNXeUmjzhueR99bBB3l6fC+ldPexY/SY1o+QfwwCK/YMdQqafCYX5Mnz6/vwS8HMRiro53b/",
+	"lMy40Z/3Nw/ZNw7oFItZ/d0hPWUb4MJtDWl/P4zpEFKNvGuSsXuJ3Uz3L0LJDjm9d5yc8fDe+1988cXJ",
+	"8f19Hw9v7oaESKKZyMF6WQVMtZN337Hl3rg+Mqnv53mTD6I5iq+Y2TAmwj5zTM/ut2YjoR7cEflYeQ0d",
+	"bk6mt+9Z+PeKs57mMj8GPiC7fgTrmsiGbkF0zRwz2cis5zRAHcnRG24AmGVkmM37+/rU3J+ePtg7ajdX",
+	"3eN+hBUWoU0B6C5ufBnu7efNr1bvnnrW2EqxfJ88vP3G6tP2hwhVhjDJzRuR+EeEVOKNwi0p0CEyBl2g",
+	"6AX/BoPTgjCqCs4Ucfk1iD5mLrxQ3Cw20QpHjItG3MSO63JAfFYYOxnmEUMFeAuA10OnBPwzVCfooGkD",
+	"MFhftLprb2o2d31jut+J1NnhVP/0vLd9zo/7yDDD9ZBTIvyDw9aUrSC6uhrYuqbLKXMAGH9D17t/cNRc",
+	"t2jk09+2v6U4W7WydglYOgTYOQfYIX/vc2FZCd3Q7X4P1k0WdtzZdk5WqOcYAQ+IVqyPwKs1oH3LlsDK",
+	"rbg2Um2TptfoMFsQjRRGbpSaBwEfpuKz8A3Jz8bi5QN2yk34pILpnlYJwAAAgHrrIumOZghvTJ+ahzSx",
+	"4iwPNdfDRn6YPrVRIn/TbFk7skltA7mzodx4dI7wXc3YLSrDMzJtt53qLAHX1exvzXhvrCqGl4dbPc1H",
+	"phwgZz1AGTdzxX7EXuBqLC4+L9kzd2ivXLdNDmGh+R13cwPtB+C8u92WpddMuX0/YA1XfLliemiDlDXX",
+	"2nHDd2x5aMchpEnv9c568kXPI2sWQXi4B1mks7kPzwZ+SiX4ENACpmLh4u4FO4zwwNLfVnYCR9DNBWgh",
+	"FdOMiU4gAZBAgwsHlwJgm70p2dywvGbf5WufOA2In5WsAoPFhrEr7fmGNnRgy6JIAFNaHKGOyT92UInV",
+	"hhDK7Qpp8XUsZmOZMlBpBdylH3P3or1kXi+2zNqgDpIFYGmG99A0doTYdbaf0YaVIznJhm0s92nuQ9xd",
+	"rfeFj0nN3FO6TlIdQDvaydy6mQUzxp6NxloSO7/XGcn50vqRUpHVtlwxoS/I/XvW91F0boBEEHuFXRAh",
+	"3SWejhTZumKCPDp5+/qzP5z/hCx5k9e/TLP7x+/cj68//8MQhjwKbvS5+2+jvyRNfdlSMk2sbWKvGPSF",
+	"GSQIk18JnqkjSDAAJnMvxlth0n3gf2xYmM9XLk35W+1ab+s4UlBCmaw+j/OatasMVRIuZtTkfIxYHtH0",
+	"2QkpMyGr5SpmCd4FfewODSIX60oD4497QWfT6P1UwwmkzuNrprZ16pZfscw3NsJaLbnwXCXgl8+2dYvt",
+	"OOAPpOaIo1zTPK6DgIdC8cYEngiwJafUBqed3BA6iopiREIGpnD0slRCLpn7aWCk95x/di6T6oBtvqYF",
+	"Ezlmr0Y4nBCCSmQbCPcP9FGqGKp3/+T49LS7V8eOjLFrq3ZRrnIJO0zTrWtD8x+TPz998urRy8kPj/5j",
+	"J+w4kED6pm988nT0G8fwQzsG5BuO7uWT/3o8cngteYGl6xKYFUPHdoy0UF7oRq3Ivba2+4rmoSMYd734",
+	"cYdCIXYoyW2w+g1QIimGKei8bwzG/SEIiCrUXh0YVlt1KHUEroE9vZcsekBIWzOy7z78bFQi5s5xTwfK",
+	"nhxldrRU5TzpGr9vAg3W/N6THUJiKXtX+kbrXFIP4XWvPbp7lA1YdRd2Zu7U/uPjV80FPp6enDYMlrt9",
+	"9kgwA8AEwUfejeGyYXgPpg+mWXce/jjrMtRTUCn7YXa5zxvwL98kCfuwAaB1R6gxvwSl/WoQLTzECVor",
+	"fHQynU5OHj4cNOHGwbrsU2oY/lLKvIaEuudlp9PTIYPyiNz9L/emCY9Rmj/wr7x3NZP5NrX+u6/kayar",
+	"vtSdMw6RShbVQWP2TwgaKPEFzeZWeiWV2Zfla6uL6XG6sJwvto01SxVk+BnT1gGti/biZIafwMCUAk6r",
+	"h8gbVSEgak/VrAsPgBrrOmRkuR15xqQC9jV13d4Mi5FdY/lGOUzhiMEwpaRqms9e/09T8w7X++2xslsC",
+	"DNkAMRtjOC+kSp4893fe/IjMFdUrKK+8ZirqKHe7bg/d5K7fujZ2du01mVUGu/pAjWLHOtXnXau7AfV8",
+	"DNDA1x48iOOJ6EIUEjGXLL/ATz2va6WueFHY388qJc4x9Y/UdXY6rlhpyKzSW1eUBHDJC+hWDION12sj",
+	"1VUhaY6lWUUOIHiEw0N1iGOTI9bWqzlAYCtBSTawgVzARJzHpIBx26Oc4yQJ+4NrWhUoY8CFu3ATeE60",
+	"tLah8eVjkGY0mvgWRMFqoHB4wbQcZUd2GpDJYWMvgu+ruR/c4ry+LQZtmewgaqWie/l3KVG6TAv7HHv1",
+	"OTh9a3uc2BWAlK+zOPap0/3a9G2SLcK++m0Xr/BOXUeHpvHt3sfQ8vmuRzu+AsaKzokGpjAgQUbaTiv8",
+	"ddNw12MSG6IPCyfipUPeiV3WW+8c+JLQ5L42NBS7ZsocJfFzvkupT86Glu5B3iUUebtnpCR5bwt5p25Q",
+	"q9u91eyw7HvKux2OIwB0R4M+pu7YGJcb78PR7IHypHWkX4/GseIXB7QLXkE+YxBYOYYiHLnAkks/vM9r",
+	"Q62k2kAESrCL5qyExzfnJNy5YUVxUU/EqtkY3lEDOKL93tMwLt50SKSzKRA6r6VCHmsIChqr+S6azfTD",
+	"w5pd9ekV8131oUbp4Zm95tg+1XVHKfLAp5vzvDYgrxlZc1EZpuPmAa63tpe8oEzdWByhFzo5UcQbg7tJ",
+	"nw0aWMd7YecsD4mfME/NhYDzBrhgwrSB82XH6sutGcLg7GmhJb3qRy8OQ262enTvAge3tSj4jYXx612p",
+	"cj2LIPmmfI96ChtRFnnDvJ7eOYPAGk59RvAnN/9wkh5PXUlmiKn37MCzfduvzjl06sR5WWUEKyCzCCfp",
+	"xpQRbAp2/vTRD4+RPVUSKdreyDRZ5hE1u6+V5VJO4P59uhIMIsgRLtjG+ojsjWHCtfiwYgAMV9aPxDAq",
+	"AArIZ9QJvt1oIJ4ZMRjot47P5yEMjTvFlUZbE8mRbdQ11ThMp57x5clN0G6W378XYKx1rj9pGxZsYQgg",
+	"Q11HD+u4U+EJv9gtQbNjTn5PH3Czo9+3Ysr2Z4PXqKSoqNlVEP3gdpesDBi8CCPGZcusMDpYIpZywvQE",
+	"nRfcQa7rjmJLObaDU6IRYh0vnGYH6opY7xBnZ+/sEblYZN4Iz4hRdLGwRyRw1EhZaOjia40a5xkoxiBx",
+	"W4ezPg++fd25aQ5x02xoV8bGl7ezrxJIXiBI4PSjX8ws6vNGPUDfNy6HpjSwMam+anYwvwj7ODB3Fhu6",
+	"1XAv5HNv1SZyOEcQ3Bq3OYe26I2dWxT1pznaVtzAO2Sjt29L2d1Cy8/4YVIPqSfD1x23okJrqBIZ/dIx",
+	"UVzBNpdD2yM+ZZtX/tJmi83+JX/OBUGbMzZT0tyqvjNneOJPr7Mbt+nc7WzZCJAcps1lrWNkZXKKAN2d",
+	"NjeYiMYopD+KvSG8Ulxc6cy3p0LW11BQ0fblo7fIIkfWeQGAzH05y0M13ay/mF2zXbPDHkQwaDh3FxB6",
+	"yYhmjLz0bY6DtYz3RynR+YrRcsi33Lq5Z/+efOtLi+rgcYhaHKYtaCJKGnVthTXqMCB8D75RjP63a+HV",
+	"YXMFMhQw5azLpBum+UJWivj2XXs83xu3AqtNopNu67CmrfA1dwcYzRhF22g4drg2UnNZWf8JVIqQM5lv",
+	"43ybtVSaC0I5HKiOEc6aByXVAHBxdG8HaHH2KLSbCoZiJbwf7dW/9T2QHtlUmkyJSyfeohlaz3bLop56",
+	"iUl0XaxQYWm+FC5HeE42K83ml2hGeZvp5BRqy2CCZ1Sz+6cX3o4C0qCoN5F3Ooa1YU7XuwJ7qR+V77cF",
+	"pwm2OoPwDZLknlsxh0SYT+90pLI7Or6lGzX2aKG6g+EIXdS1FM9uO4fv0gO9YROUwLk04FB5n3n2kedb",
+	"pZm6zKmhbVzR2dm91B4axhG9e0DBfR2iEfMVjTmk6uq6lkJx1cagrqQydfr4+OSLO9M70zvH5w+mUKhZ",
+	"98/Y+dPe4EqbL6EjZZp57mVC1xh4cNmXKCN/Udd4O7SctyK8SlzETiM4mOil1Zi+QCxkD1in4GGLdCjJ",
+	"W1E5tENZC4gazrZOjXwGwD4X6XGZLCnDBcigjh/sAq1XQm4wwNjbBLC2JR2ypa/cH63IRt3huOr9pg3Z",
+	"S0RRDwypKP5piCmgifimSRZDr5huAUpoo0kw2cFvdHBY1MQULUojJnLnJPoSaCP9GeawB3brX5BpQOAe",
+	"ZZ8Wu8Vu+dG8PHf4IDila1Qqkqchlhat6M1KIvVx1DAdYk6fPX/x7D/+M1SrZyE5cfL5fviFV6kdijqq",
+	"gBujp6HMLI13DfkuGmwVR2EKaTTosixV0yilxNj15pr4Yq9O5op0nWPq055Kw0ef+Utq570zKNnVVUIT",
+	"vNGajT52Az1QkcraTcStaRmQzXknOtKqzbRvXCD04mAQY/tnXux58yuJ9LX2UjBQLzz9gs87uw7eqTGd",
+	"nJ1mY8M7o9yvxSIVqEpWlI93FN67A9A0/zVZygEWfXZkZMnnwxXeK3v5IeIY+NoOpfPcHTtjGNE9DnlX",
+	"48CfHEoaUmPaZeV9oYLVsC6un6zfXcnQsClgD2Ql8omSM55KqtUPr207qL9wBxdaKV/jc2vDoflQsDUm",
+	"s0pv99kR7kHvsiPmq1L71vCxn+lUWUcnLu1HewQpBqkexxp/7pgLfBi6mX9AvmTM8bn2SY6yAR6BfXXk",
+	"9U70el82YXTjskG2lRW5yK5yllZ/MxRg2gGiX4nMvvjFa7rF1DoaE/jXoUXwOI6apeRw+g1jP20IzQKp",
+	"ohNl40J6GY6X0AruU+mgsUFw/WOM2k7sqbJHYN0DfB8xdSmShWjPFs68cxs1q90hSFMHEEMbyczVGIA+",
+	"SG1ipf+IrREa5RUg4MgOyVVQILkcurzwzJf2KQNOVIS6GarMyES37/Xi1g+3mpEEEPUgjposqqLA77m1",
+	"1QGu114/BC5C1Ph278XG2c2q6ugJ3hIMXyPLVZNg10OU3ek4255jWcdngAWozEoqbo8Qr7TsHzNSu7Jb",
+	"e2p/5mtaucbDhOXJlG4EjW76+kNCCxvGl6v9euoVfPGP7uKebIVnMgj1gRobzWGJGc3duG6WOEsf6ngG",
+	"d5zpL9iKUeV64YwqFqoKs8+kBdMLIp4bJcXyHJIzX655Pik5U/++odfsJCOCbSbONZpETf3iXwP+lekJ",
+	"JNq+PJnqDCCkk5mURn95703mMERfnvwm86s7yeVGfHk8Xd8w6pJS7IO4uF7JqGwDjuSm06R9RB2a0sXw",
+	"tENQ4EX9DfakhF+4KzEb0ELtJrWYXJhgIJcF3bI881HstSfYD9iTHTzCdH/tTCsxuwOVedZI61ViLFli",
+	"uw2ym4GuvVFP5ViiyMiDwPIerNKQldKMaLrFuhIvFQCO8FAPwTbuwnPA/WlynJGTs984QNz0NxleP5PX",
+	"LMPIImBaM2vxSQosjvemRNufl6D0BAngxkG45F5A0g4YaSx8qAOYHF7qsJbRywHyNvDtA1gq7dSmc1+w",
+	"Oi5GvFOGhRXSdrpjNGxG+MK11SXD6GCX6Sj111KgiMUV2itofFdICdVhxrWvYC49SIUj6rFnSUSMM8jk",
+	"8Uj2hs47TQSa7ayklqtS4XjO6TZqnRrWzRplHmkWFY6dnE+nk+nZ+XRKHldWHu8+p4rrmHUIO+REM/lg",
+	"mgbcXrNLt0NbtH1NbLM1buKWSx1HwoMhba7aE4QAiMQI3HxgyXt6ViJjfc3fwM/2iJzMthNXp4BIkQky",
+	"dqUAlyVNlfBQM5Fizs49DivwlFjJyVyVCiSdHUhwzajYrKBRLSQ4mDbOnYzGyMUENBKkF+EFaV4nSa8G",
+	"YBAcrBkEHRZoKWXu22ECEblXZ8DzsBG359JEq72PksvxUhjp12gwK5euSqY0yxOr8dg6pAFe60Pw2OoR",
+	"GE7teiyl1dSQj/F8V0AxBuZhmv8wxX5XN7xxxhOcNNbUmNj5jXhrEMSkoE7JtTuJamg/C7f8Yy//x7/b",
+	"Px5PHr7+yf78yzR78G7/TZ9/Pow2xH3GBVlaS+npox8e//vTP//w1eMXGf7ww6MXf2p+I+KQr7v42xZU",
+	"odUC4mfNU2Al2S34wI5T4IzhEjkAI5nLQorouHXyeVFbdVzDUR3rmXhuG5N1+u4f+M/j7N67z37++Q78",
+	"9PvP//Cbzz87h3/b/6OTt3fs1cdn74YSrmzAB4dpS38fCNtxFn1nraXPfpP65lXdkBm+PuoRc3x+sr5N",
+	"CLK7tvNFVYzNBwyhQbWP9RnEMREbzYyxO3PI81/6a/vKa6NH9szAC6uPxtbbqirJAII8V14RYZ6nxjnt",
+	"P3lvNgWuwXQyauK0d3q3Oq67vaivWP3fmw7jMYbZFYdq9PkKK12Xiq5h9wARtFpWazstwLWkV6woiGI0",
+	"B3NkfVPg1HF/y82u+veBSP29BBcjmgM/ZZuXKza6Onsui2rdcksfdFdUxaRPUPoWgj1zxZiwJsVYf7Sx",
+	"yj7IcaRXR7sZtL5lf38rXOP9dviPL5ybDjXSLt7wN+wI2NzfHfBAuWkFBE47Zx4gorecasPUmot27ccb",
+	"++vJydl9e/ioNMYE/WpELfra7sbKQ6/VV49f/NAiNXs0+S9ni9T//P2dSzBU7j1813vE+jOvNcAuBfMq",
+	"QoKNh1W1mDy664d8G4dwX6MiY8maJAUP9op/We1583Nfja8zQgstraBBC4E9hXrHJ3vpc3Kur+JODn4I",
+	"0y/ufXF6/GBXHL91gd8FL+rWElHJQk+R5PHJ2YOHDx9O7z84Pbl/chrPy/T0wdkX91Ozw8Q1V1KsXYqu",
+	"N7MXXRr3hBwACgTWEVWVhgei8yE1Olb/eMIPVzJWc2BbfxB4S6yZyOcOdIAce6RUvKPC47YNK2tVcv/B",
+	"6b2z07P7vYvyxdnDk+MH96enp6eN7hs9SzIu7WbYIKB0BytQQv/bGTVeJQW+CYzz61AmOoJLyD5x74Q/",
+	"K5l4DhfaO+zqQXB6JSvVn5b61lVl+T0SOPrmlVJQgQsfs5UVYtUJF0Pi03s88AbKtdURsIJpmkO1KoZ4",
+	"Z1Ia65zhZTigmDnyX//FOS//Oi9klU/mUiy4q27YKG7YJaoD1159vs5bAboebO0lTObe+f8vKdhzvLLD",
+	"xsf9nrSMotzvoETvua+FOJvea5TXGbV1cNZQeI84u+G5YBiPh161TLEbtOD093T1BKC84GKZjMVgl8SN",
+	"74XRwO5Yz3bFqMoHx2X8mzar9Eh2oWMDiC9qRNfwFqgeiTX8jh5S6UW6jdvIDpEeuXQw/NEIkFGYRDcM",
+	"N0E7C4Jf29WNryFo6T1mZfoQNNZud9ycxhof8DLynW/VJXCI4N4MpXho7OGhcIOdYl9j/waD9T4NDN6O",
+	"jPjjfKSr4K2UkQaGb6XX8LqQmtIfHPhTlZcdof5KzVlP5YeChtQupUW3iHXhIgobTqHYY3r3QSvjFmoz",
+	"avK6LJSNTO8+6MLIno6spWhtX5jJ1z0rk/hY+HVoCRU8LlkCKzWUhSDEdpfb0ZuJrvn6IEkLMrJ/Bz6n",
+	"ZvXIkWrtHutFxATa3fIglAocv3mTkRP7f/fs/53a/zuz/4fpJE/nE3/GgDOoPWTXMGRgi/tAKbqLsqnb",
+	"STJhsjDzkP9YyKKQG00ogWu4FGRN1dUF5MscYJAiacZRshyi7vA8tkUuDLnRmtZ9cRYWJCV+0HDoEMcY",
+	"ts3G/kU3P8s8FrgN9/1k+897IHIPjrhv1mow74360d8SAJzgj6S8qBw+csA+iSsQmo6rK9Nq9nczctTk",
+	"fnDs76iugtgScIx5XWNy++1BD5f9VBq+j2jUXkpZ9Ddp/6QgwDdA8Q6D7Q7w9d4jjhZnb7iJCdenPu6f",
+	"CJHr8AA6SVPXBj8MNan+gpe/cuUmiRm+NRB4qDpNO821+vNnmX90OMGC3krKethNO+eLl3AvRc297yTa",
+	"n2FRF34/I0H/d/voLWOnwnF48Y/WtNHV3x1aXebHoZrtH8wyuO0p/7/lNjcstxl9XA9v8vFrPwVvVMvy",
+	"v3Unv/66kxtXkCR17fdBfYxFwodieU/fdEGm0FHZ7QjQIaCdduDpdr92dfN/1migX7MZHN8bWxOQHbnq",
+	"/m7I6p+F4UXdf5RGfAC+c9bJ0RhATWLXQMILvrZ7HN8quY45gLFwM5AugMQyGv6Es3IRUzCf3h5Dy/Oi",
+	"Z4hfOfI7s5EIBXCUrgfuhn/jfvyHnY3u7XL7OA1EWFJeq+uk0s/70x+5Gczzs9OC0He14wIxBOc4wbgJ",
+	"PCzQIUfRJnAMILK4Q54gTpaUdMkA410XJN85+oRJhXo4hc57tH43yxBCl++UbF3L53xFuYCPgr9dse1F",
+	"3QdD2W2NpM41HzSG0Ha+ZTq0T31SOpScFWy9K7w5M4FJYkfJb6gr8YPx4+krsf52NxaGtUhDt8G3kJVI",
+	"9u/03aMTMWVuCtbja+2EaQydFezCV/dUSpxXghuqz0ucj3MurmnB84wIaSYLWYk8I+wNB3ZwLiaVZhnR",
+	"hhYss4fDouBzazgIZ1O8ZXlGSgU6CzbbxK8HXHRNeWEHkGGgEzF6ezrh2L/6Dw2TkVzRSq9Y/hdaVEyP",
+	"bVgfbgpLNZq6sputU7RaWfQFULub1TxrIr0apnajbQG1BzecDQMAzmmD/0VVAIUHmW1dJWdZ6RWwwQ94",
+	"ZmjTO7bprvPD8f7UErdLlIaD7t0Kpx76gi1Sp6snMXJM7WuryqFgyAVeYGp0KDcA8n6qrmolbZcYtttk",
+	"w2b/fgo3N36l3WaM2nBwHfIEdhOpHEungnZvPXNk+9qbla/csnrFfndUv9IxO7gQdcJmRy2vZEpQAw5w",
+	"DcAZl3QlYMBWorCnJwJlI8z/blYd7u4ywF+Bd6X5W/Dtl/C+C1LQbd2xw55RWFWCADLo9UDnq2Gxbxx7",
+	"orAORM5HjGq8k2uRO6I1+66vtBfoNShr5vYrLE0dpXPf05zW9Maz6/3CzhTmQVslHaE/UwKxIK8u1/01",
+	"dzGVGZaZeRoK12bX+mcREZIV41s0DK87Rrmxpb84IiFoHSJaV2uchkGr9MhdnzAYxiTsOlBr82StKdo/",
+	"2AuJyMXCd1ywBrCqhGvu7wvmnYIElxdOqMYQou2XJ3tYPRF1LxZ4OOZKSd5IVcdAZWhHm6a581WhWEo/",
+	"MH3s1urxNUs3VmdvjKKX82RTVw/Z11YnaJP5pjaItfQHtj9MLggNPeyFr7J2Rc4DEjc4kI4C5h8cPBr+",
+	"HNW31+ZDRtYs51QMe1lNiDE8b7pQcp3GJPpOI4k+FEWetnkLuUHHGFsVpQTHyUxSTNZSm8u611XP7Zl3",
+	"aYQLsW3oFhu0aGgglVbCOFEDUR2h0X9SZFXlWi1YnYLN+GCh/FYaJ8eBO323uuaaQao2Od2eMqM/C9vZ",
+	"NTpxm5HlGBSHG/5LI8tkRtCq9eGU5S9Lq3ReZ50zrqMK/1rjNHdoiJDBHg0VyolmSAsueN2HYYh+E46S",
+	"0OHrowgYkI8Y74aimk2K1YYWRf/xyFvPGG2p46/9BnY7HObBSUxQFHAewUHTyHk5Ne76LwURbMzZzl7f",
+	"2b1OzpoqMAuHqRe2sNPCKVFPEh52vac1ngC7R/bYBPuMzWmlO/z1QdEuGuc54Zb6qb2fgJv/9p/QUJwJ",
+	"7cc2sWLuaBud/mPfp9YCEL8hHk7v14Pu2P34hWFqf/7GA867oC/7et2tQi955Ks2KyZSR24POqYSer8C",
+	"6VAF1x1qOF0m0FqEDXQFhKenJ9iXardjaHPegV0Is7WWUDSKNqPrGYeRv+SH5BwYv9Nn9quavHzDhNkO",
+	"Pxvt+L8Jj06dL9afFR0GXslkWTBowhh4RUjcVsIVo2mCTxmDNRtlSOhkGCeWEDxD1rUpvAEipkrkexFW",
+	"e4j3/VFQL7obT1PfR+vnJ7VbpKIlSeis4e6NQAam4bO+obfBsMBJt4GqYPvm7u/rVMfDP80bWAmc40ZW",
+	"RY6ghBljokMx6D3cVEnjIvXB7gi2T+z6Yj6nia/tSnw8Q6YRiBEv6Dz5+bTg130BIet5MqqZc6WARc3x",
+	"HO96oF2o0TAfeIE1m64YK9OqlufJePtWR3vO99XyIEmuPU6yrfqihuPwxjSZOV23e0CtKpHbg8bt9wv8",
+	"R6NgLg4jE1pIwTIMZdI1G6eiaDomh1Bbq2D8x0Hy57PJRKEsfJ4GYhaLvgUFfbqK+jvWTbQThTJAwNFH",
+	"gBQNb3B0vhKGF31P9UIHBr11FV0QkruQrmCbEa/z2L79SVD7TN8PJwBuamggTK3fM9HkRF8UVamhwPVs",
+	"5cOg81Er3ByZ/4L5YqCWWqnLQHZ3DJAWoZEAzJtMG/jdBZGicJxsRHOxLBpF9cNCcpj6HwXKh6UYrvSv",
+	"mcr5fuzdX9xlQ808D7T0j8fb0pMONu4T8W3Bl6vE7C/k2BLTNTMrma7O7Kh6CZErTf5eMbXdm0R0r8h8",
+	"TUo8yJ6vfKWSqYjo3NoZcc6hoXuaL0fKoi6cx8YleD0oCJPMIndHyIoI25Co5k91TnkMxINxKzYMisct",
+	"cGJulCoJCQAyrRA9B2JOCFDFT2nEe3z+On1OxE1aNs2CcGC35ia8y74qx06+iVw4gsaTUx+OO1PbR1Bx",
+	"bsbp3bCf2sc8K61rpw0rR5ygLSkNC+qn3i1j5tywntx3EFg+muAYeyK1Ggp5EMlRigDCyb9zcgxk3ZBj",
+	"rc24k+4vnI8pbvkOrv+Bmvlqf7OoeEt0j9vZS/7inVpFYJ01rnpEhez6n198P6gBuirSKisALSMd4LBb",
+	"vNVYK36tH2adOl0ZU57fvRsyqHc0LcyaKXbHJYoB+nN34VDwzUrhvaAZO/6kiNUkwR3kurtb0tF8d2Bp",
+	"eFGAZb6UgDBAX5q9KdncH8fID+k6l9TG2nALFQjVUoksIOu2f71o9AtfsSIPvcfRoNvYn2jcLDsyMwPH",
+	"73D+XfTQ4viyN5JnW08NGwWZN3UmaBdhJPKR9XndiRg6pu/UHzsKzeysXqbn3GFkMdBLZgooP+N2m7gc",
+	"xMgsQn4pKoi2t9CizoRTHZrjN8PykIekwquiMQUxndVUPRkqn2/r5+sdUV3IFmPDsftyYS2H3qs1vI1o",
+	"SRZU3T6NFZiBO0l7E4XFUSa8r0sXqkl3sU84c/Peywpva6m3uYGH1N9FpL0DX4Ka40b3dGT+oXjS/iXw",
+	"NUsXa7dfhP9qJG3wVy6dE+Vx6IwK+9s8yafQkTDbUG70JTilXeh0nyJ3tMUQ3FlxsTwHbQ05Mh/ysYYJ",
+	"FCyglSkrA/3qHJGtTxYNmzYfSE/xITJUQfQaQJGVsMocKWc7Y/LDde2P9sWpSOUQx643T4dL7Q5JL+De",
+	"2PT81/DdmTvk/YHXEm9/fHhN4PZ9rAi9ugznYqOGLpLjhoBGW7LHJPm6pq+8GbVpaNApQa5LJefY1QHF",
+	"OSnAg2urRhCIuu85SHil7nlxaFz9C+8WjgDUv4Sy+8jkrb2HAMui4CBfxI0vsLcnWMvYrkvg5k7U0NSO",
+	"996Gmd/gpU1npAX/LAofQR1qSHQ6KseprrYymUr8cSUL1Fi/u/P00Q+PfZtETxZ/jcZwSZVJNKkU287W",
+	"hfcAKxscl9GEROlAjLUuwF2hZuXo6gDohIUpUBVzTtAPcQvofrB+Dv7z7hcJltaYQfzund8NowFfyY0V",
+	"oXooDopqJ8x7Ts4niuIj/cRPO5Q5sujeEt8ECRxVaQKL2axxwlqiWPzBXbF7xJGH2JFYO5l7dmu/M3wV",
+	"2s7+QFEfKcSN1ny7cJk1UM6ya2Z9NdfM3/4mdCzpJ1HcUwF14CVyBOGHoU8fTlSn6bZbv3CgLLZrV/C0",
+	"i/ceONiRZQ7GtYeQPXz5zviN4uU5dNA1is/r3iOalFQbT0ztWHIw48XfAmaeQpDswv4/zbfRMzyHs2BU",
+	"EUoAsH9B5rRgIqfq3Louc6YMdXIWPVVium8mK3vIQIYLSq1ici/FSzAt7EutEeIemzza7Wd/zwW7URnI",
+	"EASlVD2lj1LVzQcQ8gfTU3cPgRnGyJBgh+ikBVHLFMkEgAes6gxT7Vb0nPz+JCOT44z8/mz6m4xMoIuC",
+	"dIxH+ORz8uWDdrwsaVdvYxOsaWe+3rfdN8DYQE0rpu++qUum0wYWys++jfYVXvUuG2uQVQV7KjfJAq9O",
+	"NpsfkXfARMKOxURj4Jb8bfD2dp2Xuj+CZqZ+C6bEomAUJSVTWgqS83xvugUnJPMzGhACYSj77Ho3V7uh",
+	"xnnt7aazupDfQynNw+cMdvKovupJVNi/gkUm5ObCVUE6PWInyaep7RBi3bNU6DGtFBdXNc1IJa4E9vrx",
+	"N4Dzm9RIcymLyC0eGOuT1jHtxC7VBWMQiAXjEoojqCJayoFocBj72JF5DyQR92FvDDHMq/jGHCfp9nrf",
+	"swN0djbAvn0K96646BMG/HvXdgwlcMmbdXTmtYsDO2d6Q5NQ8Vd+y5qWlO4H78B0hC910t+1H7ugfhET",
+	"3iA9+JK/ZY7QJpUod8UUQ05RF8oeJgpLmsLQ/OAwiCEir+Xa6cQVzYmQaIak4T4ubt1Vd+HLTrBwLA3L",
+	"GvCZdYnACERjJ9S/P8JpWNnfzmwBms4B0H2xFCRwrRcz7IMw8jc06KYvR4iEvXzQskScPg7nNhYA34yj",
+	"RfMWQc391tiRFSfnyQFHH+2kdsBh+YJdc5Y6L/vyb3bZikJuWI7F7HAKVE121gGMiLo7YPvEHYajKqA/",
+	"1uEgr5kqnJYIxf0QzQXrSxydi6oo0s32/SggMbVmzIzj7Bx+LqU1uMBCgPAFIfHaLy8HiTPW0ncLJFfs",
+	"vN6W5mxGRX7ZGbjwWkwuXE0NAk0809GKliUTepgmm9NiPaj9I3YcEYzlNVUW7AyW1xktggbiQXojW3sx",
+	"lxsxZHTQ9s7aDda2BvmlW6zpnpsASr31iJwxmuxyvyGMqmKL3NFxD0+rEX1obMPYFUwhy7sgvJtLKYpt",
+	"OgzDRVqnPHn09BHGrd5Cg2EIXmpG5oWcX3lYwJAWrVx0sjcZxUviturgTQUBiEZc9kGKd/7N7jsnxwTy",
+	"Lto34a4/Id0+eJIk3kMTdffx87LKCPa8yXwnpgkX9b9lZbIQycxIQe3Ztc2InitaMiCRIFJ1MUp0dCtP",
+	"rd+BPtSF7naOrsjdA+Vw4agZvCFH9RXAUlboxe3KnNXH3UFzZKSw4t1qQe0g2ueEXjNFlywj7oMyYqSh",
+	"hesE41QcL+rwdvnwrI336Wik268gIeYja/u1TtNAW6UNt/NBqOvmbq3nNdorA5TmGE7CZIXDgVZdl3SI",
+	"evT+vCNzWzhiMkHkHrV4Oh2kF7tAiw4ugwFL9EgAlh2HBAWjysUhnGAsWq2OBnqWq1SQ4FlsXp0DdMc1",
+	"TGLks29fPP7/ffnj48d/+v4/L776z28e/eeXPzy7+Oo/v3v25xdffvF5Zu9UUhg6w0DwZ/em5AvyO/I7",
+	"cjw5gz+Dyv3sZHpyf3J8Mjk5JccPzqdTpBdEa3FfB8F3HYbETTCQdG729xz7RkKtPCRZfK0TRrQxNJbU",
+	"ATfmwukmwXEfmaLMgDO8q3PIgGLtxCaw8hnFinhXmaHoKo3EJwStOWP7AxOhoAj9qKiKDD8wPStidz5k",
+	"ZcrK9JSoKGlY5hVYlHk+ObtP/sS/6sDPJOHM1ppgbzgE6U2lL8jkOGBVrLsMYD2XAeFLQQvPpOnal6Yx",
+	"zVKORREZVYk57ZSDJH75x9U2rmmPv2NvsDdc5iY7HkHrA1Lr9hI88LQrsuAF62p6EVdRhZp4qq9Yjg3R",
+	"QtPZXYqtHQcnrSmMqlhiwAN8nAxH3vO5cnkTilGu4dusC2yte6v6I8LpVmaTpZI6tCiy0ALbcxd6puos",
+	"/AvRt5+dvXlT89w1qV+8poYMVEjeACcGPLxJgA3XvU7l8Jdysmug9GSdw8NvnlluLRlMVNdSJbvEuaLS",
+	"YWEGbBPaHYL3Mqww7y8QBL4Cp2i+qiPEw4Kr+LDnVHWQ58NkdQ2nNjD8oLBJv1RX1jdGW0uvrBqHHope",
+	"L0O/Z8FiMiVHjzI8BNJXchHoq3aqmwGtr3Kk6cQIbmCSXPCiGIUWbx/AoXrOE1u5WL+fRL+2PbIDC7Ej",
+	"P6X7rd82OTV0RjVWSesrkGXg7NEtPvwdnvjoVErCDJ64vhfYFCgimkt2wti43tXtQ2Onrw/ECN0Sw4uT",
+	"U5BkPflxJRHMgudsKIhF68KFQDIXlZjRAop2Zo5r1y+EnzhZmdydM7LIGbggWNOXnKPQnLsV8Orl+X0C",
+	"8oyHt6tOCqTY9g05GN1agrswzN7WRjG67gCTUrOq0xHIEYUdownXGfTBHFeY+tU2qjqGF0ed8EsmBpej",
+	"7hz78BGNCtLGTHbIRFE8FgnL9VZWVdokfU+GTud3vXRGdGd39wQ+3XUf32MP+2e4G5IjqNNqKa9ApuH5",
+	"o5jieshrXBwqEUTiohuVMIgEpkYPrLnrLBxx3mTu47qm5BAh7r6M5eAQ98tCmhTLKGDYm/ytGICs40HW",
+	"jnK0+wFlBciMHZuv7ijXVfi8Uow16p5HHdJxL66OOpPmsFlOIFCk5AabLnONX9ybUe2ombJ/zDVyewIC",
+	"I5T+8II5u8PPS4JEoUwzGkbzSUCV1VAXe7Q1mEMXstlx/JoiUZUbworRApQSRBQxW5RqL67HFXnUpTiJ",
+	"zH8hA3i0nnoTpsuKjTZS5t2sod1HR1RvAShfENWm/N3g4AglCZF/EBoDwjLVcxSNLrmpSppw+pFZaWzt",
+	"DfQH6TICHp6ZVRRwvUG+uDWo1gvTH+e6i6QcB+z/AXauLsEnM5JwcU6+e/Xq+d3jO8d2u80LRlWGvzqJ",
+	"fiEVefX9y8gkZJu61spsZMRqe4U2byiQMKY8yuA/J+6/aXP0ZakYzdN6Aqy4yEQ/dwjiGPkfYf69LXwR",
+	"anPDwF0ZG3Bqtik10Y9y2GQkqGd/r2jhGDijj2KOmUlMfPXKfMVo2WlFuj4uI5z3PzFWYjC1QGI/KDnF",
+	"zCMg/LXLxemaOMrt11Zus4GVdJYowAnkFUc6PYqfsEt9v8fp7gWlNmh17as8WveCTJ3WtHM/s+YJU9Yo",
+	"25PGvHd8du/+/uh4DVrfbYTjv3RP7qi1DzuaZ7+s1muqUvAmueZiedkoAY27U0ppOgsvuT+zzmvHGREn",
+	"vpEsOBK5BOGWkizYBsDMRWElRF8AHAkvwhp7qcB5wu6tXDdccoysRq4RhGKw226o4UNa+JRYL6X9Tlez",
+	"miBdbdWmtuyYmaxME7assACJaGM/B0k6B3lHgrFcd7ZfsMfvwue/tBTNQAQ2poJYbqWW1jgAdTLKyCmp",
+	"ukoZUX9iJZBICbscUdi/7grsSv9u27HSBdr3tKxMSt0resWIwd5+TWhi48D3jv5OsCB07ZgBdZE1aMxq",
+	"m3xK3J1wTKH113aS0sxr3Og+Nim39JlT/WJpdT+s70UdwR9F//cj5cmh9AecYH1+qzHwdBH4+rmjQnHV",
+	"pe6UA6JDIIa3+7dtce+jYe+YrLZjWudHvD7y2yhmznTrnkU6Ld72QfLrgFfUrbCNTa5V56uQwRzOkkM1",
+	"z9mlSNWUvQKSDPQm7DHPkdEffIikIOKzOhBoL5khcEF9SgnQHyvUz554Bowi51RicfGi0gzMZ8U0MxGb",
+	"vB6BJrcjS9fp9jlTj0LjpjdvMMpeD3RY3Xs3aQEXl4vA3NTvgu16+WjDpoiFn10zTGaBm3l85qABA1W+",
+	"LNMo9QCpB2NXsE2c7tj1rMqHD9/D4HraEPS0Q7ZnD3SCJFBWjYQVc7pmcYXeIAYD41O96YbWOcfDx56w",
+	"mNHx/cXRvsR6jSHkByuqenAhT4wOpYrxSgwHsI/nLuvlYQKmgIVU3bUgKDWyMdzzGP3LvXmyojojGELG",
+	"EyXKCbMRHQOa3GjdRfsduSA3Q3Hr6t+61otRfshprwVVUfM751ApuSbA51j7SFbm61Lm3XnkIndRyMSu",
+	"Oc7IGUhVY9cM6+GMZsiP8Pz9kbMaseKpCuoETIPSMCKoc5qjLbuxlutqyev3VazVggapZyWWs+7D78e6",
+	"h2XaK2y2vJ3u69O4eyJil0y7ji1uQo0QTQdecC1pcbm5QlPlghxPA1ebAZbPHP2mBo42poaKPtC5053n",
+	"excTeDf0PCQJ1zQfzq2Ij0tyK4YClN434ebw2nFk2+yeipWyGhpjijpFDw7++Xs62Fpyrq/qxkUDtDwT",
+	"11xJsXY6vreBc3Spb1OUtimgz0/OrUHeYXQYplRVGj5rdKtrREXHtXleU3U1sgkJYlZHzVZnubeQhnXw",
+	"LqoO08r+Zbi39Kxk4rlMp/EhgmW1HZSMDBQ+YFth+aUvm9rVMb7hmYn4e8PGOQi9UptaSLlqbHtY5Ypu",
+	"RDq1Xc3nTOuOFFalmbrMqaGdf90713+Gi5L2xpB8okM8hG/I0giGSxd4HNJ9C6/sao9Xqy7Ykq0N6GTQ",
+	"aaaW2Dc0RhbpcC+fO9LVHHx7L8fz31QuUbN82Cw13RCe3LiBuzvpR4rvdc+59A1H9PbtihK71XsnYV5X",
+	"x5dYHHc5H6BMwJ7PM2lWWYvtD3Ervvph6NH0PRdD05Nx0VpdnFYPuW+iv1Vy/STyDkega3udSq9iezva",
+	"22sirTuOcSkyLeFlfV95iHxxMJneA/eSf/aLSPOOwTnHNltHBteVcZBwLbS/9Py5S6xtq1tHR7ZsEmfv",
+	"7aPm254riTpdZ4QWWhIukC+oP21wdnwS2853jhMHXdMk2iXXwCRTgduwCywf+qkHs/345OzBw4cPp/cf",
+	"nJ7cPzmNP3t6+uDsi/uHtbYGHNMSiUPheN7hsLVCAodB+IKH/n/7ViwYev2+7iJp2XV3Y/BJc8eu6jqj",
+	"bOjWutqQqLDuCaAOIb6PRXNw7hxlh7AY95l/9Vp/cfbw5PjB/enp6enx/WEr7VVTD9yIQiCiPr3bWmwP",
+	"QZe3LFO84iriFLabt5A0d8TBmviX4TfcPzu7d7ZPBIKtOsRE1WmbdHfnxZstQzwII66mZIsfsJWV66E6",
+	"rOxwT/6w5zR+AR0aoAOGi/mQmZTmnFCCl+GAkEoMwyn/+i+u9Opf54Ws8slcigVf4t8Ac36JeoWKnKhK",
+	"zNd5c5Xt1N9/f9ahlcDkmcHnV6yz2UwvG5iUV4FKAMhckjiRVzKCK+aM5kj+RAV0WpXXIzpezLZpyGgU",
+	"/t51kQupx3rVUNY9vGkgTuHXKwkxiNdJcD4+8zyKyYG0BPxQg3bf96iAYA9O2KgP6O+b2Z2oRUiPc+5w",
+	"4mCUmB0ZHMpdSXnV4en3mHoFrcR81dE4rsuhRozqOIbb3lKnFtBnGC9v0291UceSao2y7eFL7E0J2zHl",
+	"xla6osWoN7c2uI+LRvaKm1G3II4Iy/tZ9cw1hSzaymEnBCdtPzkT7gXX62Sk+RluGr7ZYrEJ9XnTjvad",
+	"9elCfaWk1nRpHSqeX5ApmBYm4uzF+pX+aGx9tPv2CInDe0/bRvzw7ul0XxvJmBUuJ1pJccL7Hr+xR/x4",
+	"R2C27ZfEcMyenD08aRyzKZP7ADMUDah7lg7ineFp+D58M1mm6uVRfJk+b/hR3OEHWH5BFFvLa1roc9/p",
+	"YAkNZ1GrTOr7ofsJzwO1NanKCwCd1nc6Uuy8zjpaRQ+AIhXgqnjTBBpzn8O/uVgS6JTqEUZEigtCzWRN",
+	"31iLCCEpK+o67ENi01r0b+zggeHoPCoW1z7KfuFRQHpijyUoInawIN9rwb8PWzGEy3MogPekpgDyvyAG",
+	"ls5OJLH6jqxkkTe8U1eTFp2w9jY7j1wsJ0gXbu92oGtrygHrg73CJVIwhepYL/xe9EsA4Spcq6D1J9Ef",
+	"YS3cf3F6QSdPELPuZgpQ/NGsxD/73ub4oe4d9djTikDROTtAP0F2zXO2Q3HfA9PaxMniIVn+Ih91R6oU",
+	"IH5r84nRByQ3ZyMb2YUZTqEHXskIl2q9R5+eRQm7IApSc4EUwTDhe0zt7XzlMqo774S0q1Tk+Ow85Hqh",
+	"OwZHKuB0M/GHZ5froTZNjZUYcjHz2NDByYYaGDEwMVDpy+M3b8bdcDL2hntjbzgde8PZ4BsqEZyaITe0",
+	"8eQhGR9XANfr1JjUxoQ1JqPxoY2PaAywnSU/a6TLU/vtzz7x0g7M8yJXKbTPk7W100KPFyzpZopFuVs+",
+	"DshZN/Ucfk+jvfXw2zzo/Da9Y0P7xfph8Xiyeu5S8/2XGlzjT62aYLTGcdaYztRR0oBoJqDQCG8d29d7",
+	"RB/LOjhWY2n9kzu+um7ekx7wYUfUNwp3xCQM1H7MXS/KqUbnvAfQTZRJjAAz/p2pTwXE7AF6PvbGCQ5e",
+	"ixO58H2T59NbL43L3uy47C320J0W7n0cOwO6tUSevXfim6zWXV05f3TNaVpOHltSMa49GBTkjLoFgyDj",
+	"4jM3ao3UDMFsKHdAZ3R5OloUhRANNByfVGW6GVEHCdOTALKSwldKhfyLY/JlHQ3U0/2CHmnvk/mG8Pv4",
+	"zYENPSBGW213cFqSEuHgCKOpkLr5ufbkJxowjb2pozaRJb419SU1Dn5scc6+khZHLNtcoaeuKge7M0C1",
+	"jsYSD+/ohcZ83DiegghXmEAlh3qSkadmXaex+zfrtu7XJ2/RnSyQnG18JUDXcjwvkn1xG8ZTAq1MoXDX",
+	"QHhjHNyqZ57SGJnYbuozIKJ8Sg9487ZpqFTPsJDoFEhzyR29het56fviQhxlF615tovVhGmaV4qb7Uu7",
+	"0/wZQBWGXGH7gWzir8IDoKjz3Ts4lRcyVfjESk0KSfOJI+TIfT98IC/EtC5v60pII2NHU2fQpqz7+Upq",
+	"V5JhVmx952fxTaWowT6PihGn6yJAcyWwa4px/e8vkA7Y0HWJt7z49mty7969h/aiP7/6+sJRcNs/QfL3",
+	"zs/isVJS1Vc/PD37gpRKzgq21nfII9dAgMypUpz5vlWIuGgg4zz2lgvyZDGBtjkXwNpHi9C2NPQ2Pj0+",
+	"ufMzqHxuCgbJGG5o3Kj9/Oj4zvTO1Kc9aMmPzo/u3ZneuedaV8OS3r0+vguYcPjJHVxWNGDanuRH50Aa",
+	"8zVeApuZrpkBf6wjz1Vfcvd7CFu9y/Ze+MiqPkiGKaZLKRyq5GQ6RdUsjAv00BI6vdvB3f2bO1vwLNgP",
+	"y2LzKwj6gng2xdJ9H/zehZ3TTwvDu/sclxj3iq/4PPoOPCKE2Wsy24JUYRZcJ+YWgWlfu47p4yb3G7V9",
+	"UYkhs/skZ+tSAnPqn9jWTTM4+l/JfHuwGX7KNvgl75qK1KiKvXvfK5ta1R9rovwZ+v52JU6mx+//1VYv",
+	"YyP828vUD1CNQ1aRaMEV9d69+4sVs3eobguG1m1T0vD3N5O0Z3AqOODcIeVy4ZqD7e770y7yJPyO/ADT",
+	"+g08iVBXEwPHiC+jrjR2dksqxCUzt5/H1x9jQ9RS2WhX+PgVXTaf3jYF391+up+JaEeUsO676hCOyk9Z",
+	"SA+vNeFrPeb2E1Gch9Re+Gl+m2W+FzvWOYPjegHFs/YrmEZCizmkBUOvSqyjrXWe73fZuTulC2E3Baj5",
+	"jWB1ZmAnQ6oPIICeQ5zbK/5eMbX1QN9zh2YIE1vnpz2WIvJxv0jlqFN9/COUJaDDhHMXgd1oLYVZOcuz",
+	"Y1AOhV0PaxiJTs9QHENk4l3Yn2T0m1KPgo5q6dl0hQJ1G134MaepKPP71aIgRSljEf9w652BbATB1bFi",
+	"nWFyIia/wL714Pp4Xy8qyqvj+/XuqJSbjW5z3l3zXmfPvqLT3nYDOIB6wSfVpnZzGoZbRr6T9K/XNFpI",
+	"tZTGMHGAaf1WQsE3JTiPMZUQgUg2cfQUQqL/3mst3X5uX793Ue08B/3gP4rB5IaWHTnq8ebcanr9aQvu",
+	"ezCX4HOj7rQf1mIaIiq3X/qX9JoR303X929GrJPTc1ijEQJFUPJSsz8GUgJXA6ZqvZgrXhT9p8M3eMl7",
+	"nEZ4Q9fZ4F5/AAcPHlRPRCVypsjG1b0m4zFQBAP3Hb23GAk+fpDgHh92xrvkNsc/HipQAc8gUpCyUqXU",
+	"DOx76Nk/2xJuNCsWmaOC91zCjiIcYIMtUb37C8a+e89we6NftpYeBPMTWs4H6zOwRjbnP2nchoKenhqX",
+	"MYc09PG5/VQ/FjmhuHBgsfs5Y9dMNJyj5hge0/kKeAwNYCGB43BbMvLXv8lKCVr8NSOUuH8TJozaIi2c",
+	"Jjk1NHOcMITnd8jja6a2PrgN3eIF3nHnZ/GIzAsOrDVYzLB2oExUWt9TbSaP7SAmT75BYhXfDGnNtWb5",
+	"TgGa45p29TNCbjD23ZSBjVWEj/H79/h+z4IPOrfOpoIsgnVHAyp+12Xxf+s+872vE9gE3Z2N7+19wn4r",
+	"x7A3Bhd5UjN/95ghWZIgDm48wDHF1DVTEwC/o+BB7oVZycA4Gq6/qw72MlpjqTqPoD96/NKvN98An9B1",
+	"xrnvu/0S4IO8VZBhnwfYZXbT+uv25B/+6ET7159/wC/5wEZh9NIPnX/ofPUrzy14uGPd8f9YuWr2l3NY",
+	"htzH7lobfbALfjMx/Age+MkHXD8CWWJtzVYiK3MQs9iXJlirCdlf63z7wq90hvyGUKOA4dduB//2K/f6",
+	"Y+zPepN8HO/ed8xPaOu+/MinvE8Or9Xhaz9OfmS/4DgoSeg068zhNZCNY//fw6VQmgEB935Ip7Q8foQD",
+	"JrXw3dDjui9/UvfBfp87GmzZeDwj7NhHgnA/TGDgOMA0QwgnNN+uJ5mgc7P7vrRNRfP8IBP4a9qkT9km",
+	"fPMH3qStFuQdu1VVxUHSDc4W8mKCzVTlAu1udKyt4LSl5cJtUd8Hl64Rb4YGlC+07Nqycr2mDt6cFjnD",
+	"iuKf8VTAifn0joVDJGAUY2+Z69SzifS9IiVTa25CrW1JNaLHsUg0LUM5K/g1U3xPYvCb+rJbSlIqhOKI",
+	"BfZHUFr3xaUMfff+iqIDbqK3XTrrkTFsXR4uzbyhmiBJgdVZDiOLlcENc8J1c8JOB2lRirnGOwXp2xrF",
+	"/mk6Bd9iMTSgz7sW4TkWSt9+CfBB+ztzsTzCJkPE3N0yk9KQQi51x5rYndVzPtA8/w733j+NOQLf+7+B",
+	"oIOeSY/y3NMlGBlFhJq9wmJWh1JygaRyRMgNkQLsHSBraKYlE+J89xf7n964EQYnPoBo21d80BDTr8xa",
+	"eeUgylY06IZuL0JGB3k1wj+EhBYmnYgGdKD/h6zo4RWbHfXHwj58EEH6jl4HQQpsZ4GtpQ5xyJIJ6DHt",
+	"cHCek0oP0Ch3NZsrNFy6IiA4z3DVhxLD96kDos/pygm6vx7G2nRMWc60RK2gGNF8KVgOFk4PBOPjzf57",
+	"M0Tiuf9wG/YDrvpLvhRoufqeCPjo+OgfsjONa5uXjnKo7Qc9GN6jDn+lOC0+hjy8gkYlXSYq9BSa0YPg",
+	"/l8ygKhoui4LhqGxzHufECrH4I33cFDjI92eyIleyY1HaKwDpZej4/J8X3Hjw6g4skPQ1swoPu93W39w",
+	"13yqXiuOr8tfdaOPyw4PAlHXZM2orhTLd9sDx8GDRhNYbcg1LSr0n9Mbuqz06mAzfviN+rzSK5b/xX3E",
+	"kL16muRUdlT89OogySDYVzizUDKN83eBEWhk4ITozukZ0f074e4v+I93fZYQrs9BooFNEN7aP7gbhLe3",
+	"G2t7suk1U3TJMuJK6jNipKGFY1queV6IruYrQjUpH551wL0Ap5euUHFvaVb8nIyr+Dmv+2m5CpdkmQxv",
+	"Rz1vW95z3lPfg20PR7/t/eu7lxiR7jBiIMZwiCjdI7eZ4tSfhHZ/fN0VqVBsxajStOiJvrlr2Keo456y",
+	"zQv/CR88c9d8cZc9AuQphwnCbiMgvRSEkmuuTEULMi+kR6dqvq4KalgemoVnZMYWMvBozNiyEp3iUBZ0",
+	"2ysL9oIXkI38RMUB8ql2lB8nk1u/OeGvAPmGqaOpK3rNyIwd5GB94QxTSBU3MRaOeV1nqA82PqPizaLI",
+	"ZjV7hpkWG8fZ2i03UJjwAi97zw5QG605PD72HoXSffmHlsj4tQlQgVMlJg7vL7lwljANbQYPGekfNqYD",
+	"7Iev7KcQIz08odPwhwbmvlFsi56nS+BBAfZ5YgdSke9RVXV5YTByTyoEvNzQf903tdjWTKQHwiy1FVYT",
+	"k7Yl1kG+snZfFsqIgbRfY/3mphfKZL/mnylvCN/70SBMHyd52P9+L2IHSyDah7n6xVxtL1UlEMVYx3y4",
+	"/+A18N51q5C7v9j/DMgRfgAxtq/4NArB63ZYh0vtAdANU3uBnF8butVYIEa4o1Vzeg/W6reayI1wymYv",
+	"rPl/yBIdXivZUX+spN8HUw1JjLN9dg/E+bBKZG/y4RMT0A8hdh8lT+Fe3JOn4IbkbM7zg4CzXgaJcVoO",
+	"pQZf4PoHQrwVzScpfP9/kktgLtIYW9RS/FbDbT2GL3bt6DN8X7q+HrcSs48SdnyfBredlW7yRqgvzYgs",
+	"8gBevIgabXBdu+wYyjkEUkFuSEHVktVmN42pRee00jU0fO4LWFAogM+0Xw6e4CVDKpkDFaonjgq9nBOL",
+	"60hte4G0bebqwI9KXMsrLSs173qDYW/MUUcc/2RQHP8RsnGFPpRbiKBAI66nj354/OVfHn3/5y6aLriz",
+	"8fpAdl9SY5iy9/z3T//95evff3nnd/+2I8fZ0ZvJChrgHHENFMMUR3MBh040gCykERx/wZd2Yxg6wwNx",
+	"Td88wTdHuYHAnZ9GOkvFl9AtqB596OGl5DXPgX+cr0upsKHBjF5h1zgl15OAk349gogLqeF33zfz7Oe+",
+	"sfpMyStgGe/rsL67lj/QnNWWobVO+bpTNtmGqUuzoiLmJU9ooR3q5HtT/79e+uSO4RVSLJkidCmtyOE4",
+	"u/JCRf7+h/grArKDmurSzM0+LAdQus0HZj7T7eMaooVf74pr4AZ64rRkijAkrTS7U5X7O44njmVPzo0Q",
+	"By52eC/w+FJs6Rtr7I4s/HGEQvc2FKRXrObIwMwpmSyLrq0ZNH5SrZ8NUuvYP9ljCNwq/mq1+llSqyfY",
+	"dfjSimRA8udb8hkQhZ/dm36eOSSL4/5GM1Qpfs2CAmrTiXyN23byDTy3MSfRVOgVnZyc3f/y/KdHk/+i",
+	"k7fTycPf3339y+m9d1+eD5seHLebn/C4rx69fHz/9Bz8s6JAEvSObxuky27MDSHnhqVJUIIOnnFBQYj2",
+	"l5OS5VteTuwQoU99TgxVhKr5yn48RvPJmgq+sEv5WQVk63e2dF187nt3KCkR4ASkOlS5OsBnXz9x7PUF",
+	"3crKZCR6CXQYNHeOPiQTFGq9Dmc+bip+gAyCAmSWsPPg5xK7FLRnxbdYFeyNCU1RXCGlG29sON+1Zk9P",
+	"tsz++ZPR7lwTsNI+uHaHU+W9qvf3tbftZvwQe1qxOS8Z7ON4G4c0CbZgN25CsWB3xjTP7cIO2bYnH2bb",
+	"+h3jWTqd7X7AHKCV4N4dikhf6qa0vV+b7knnvoWrv1Vy/aSu+BwXB/lAVENPdgY6KEb2gcXBxeLXB5eG",
+	"9TBpqLeQ+1M9WQ3pUGzBFPPNftKisWBmvurQ6Z+QTLzwn/KhCR4/0rHe2vtLro3aoh7SJaNXeKzb4z63",
+	"f+Kzyg6LlEoaOZdFWxI8QJWqqwHRsR/gsk8Wqw2jS8G08Q8Hyf3DTDlmU+o44By1JlK/OriBD3t2T/fd",
+	"X+x/BqRSw9S/51yIfcXYZN1HWc96HbCD20HQii7tap8bMrlpDmhmPvkVObyytUPBznEfODn1YaXguXWN",
+	"UAgQr+pjJlIRx8vWKqRu7uxf3A0D2PdudraOEyC8+i/hJPq1dAhq2NdDewR9hAl974HePRbnR+LR88tT",
+	"497s2sQtYzp2BcQRJoVc9lXAfEWv2Pdy+cG3RosxVloNACUaLqgASLCOrjCyKKDMI1G+4hq1tnuLDuVr",
+	"KwvKxQ1Ih+0kH8bkKSR0yPFg67D4ro/i3jWfy5L3eRpzWW4/1t59P8xsstx+kv5pYL50S3LIeIVC+uko",
+	"NiIDSBmjanCILmFbuYEMFJ27v+AD9jLSw8R/aLWRKLULUcTuCOd+LMevXzYUo1fQ0abcErlYXIQuZNiD",
+	"GdGMrnksRjaM2u6VCfamlKqbTAL//MnbAm8mps3BeYOQK6hnCOgfSNeH/uh6T1pl7zIVXDC7Bj0HvUtl",
+	"43X/s+y2rgT9X0ImPcZOHXbxfqsJVIwY6JIs8rqvX2h97KOF673LuGm0ok8f4P6aT9Kj+XRgxVFX/w/s",
+	"Qw9yJQ4A7DSyhNCnA+IFP85pflUJjfTqqPtr4XNx6onvXNHVTsUDK9FFB4MCzi0poo5pUtrNldViH5oy",
+	"4b/wjyInf92sZMH+am/SzNwhdjaQ0yI0a7Gv+Vk0zyi+ZnfId3JD1lRsPTZVI+zQ3scFWRR8uXKjKXJC",
+	"S6oMJgV5aM/hxsfwgYn+KhB2dTPjIJfD0quDOqckYI0R5HvGsB2irPvNpT0fWkjBxjk+SdAGhlzgqHFL",
+	"YGRN3QtT3J213cXP7mMyeK8HQGvNOkHVGqtcDwHTajICAmEXlgcius5HpWm9dawwblaSoOuqQZh3NuSe",
+	"nEC46n2J5Ut0OpuVCHazU002DLpPJd90e5n8wBvi1wRAdKveiUEMUnFAuQbkoSOHFznx2M0uvCF2SLlx",
+	"UvtT7LQzLvF9+OUeUyl58kHe/ioqj467thyEF/F7kCAwLOp3VAagKPbYd/yLbX05kDu+R3N+3DRPGNhH",
+	"onoP738li+5yJDC1NOWHyDn8kV+z2tDwJGlGEs2umaJRr54MpAGTTS6y5VigDLQf4UD2relWk81qS4Q0",
+	"Cfn4hee99E83B+K4G5/kH0b979uRHyk1ETZrqAuC4iu0KTVy22hsja87lufuTEqzN0khpblJkmLcMt0u",
+	"A2A//OTsPvkT/6rNa34oqjr0kYC2p4U5Aldoozj2x05P9Dhleau5/jUFCoID8XF18N4dfoB0OxcZqURp",
+	"/1OCW1IJ/K9ihitALyuGTRPTgLamQClWMKpZHx0UXPBPK1Iv3AT9zxWp75lpqKGlDDBwbWRZApTOQIvk",
+	"/4+9q/ttG0fi/wrhl7tD1Xzc9Q6H5GHRbbsoFtt2kQboQ2MgisXYgmXSEOm4bpH/fcGZISU7oqw4lGRn",
+	"+7LYRjI/h6PhfPx+eKdT5Uud84yKMoDuppQtRI2ELcQnEe4r3hLmiui+xlxUbf57uSSy6iAJJBcLAQEn",
+	"QroVNd+nc4rqE/lyVoKx3dhuNeHZOtzgQwEmnxVmrBcMyhGL2TzWE1coTCVOEYRMEVWdJ1jR/oXffJaj",
+	"Kde2ePM/J0ydlyqB4Qt+JYibOVWFgxOK4qcQSztiv0L0qIAEj3NeBN5Wc55QviJ9vdUo51wAjIM6Yq+Z",
+	"MTnsj5mWV6LMF56qAozEUmvB7yN2/eNqMJLZYibU1eCM/f8kYleDXC7hX/9+dX+NUzEmNJyxVJdh/kaZ",
+	"VMbCThWbyCV2arcRhOMMOlA61gto8eT+Gty/L08xxMGul5PVdZUb1azx5wmvoirfi8OIY+s4e7nU6UNh",
+	"1jyfpSIOwVD/ac7NibQthjqSRE9gUczx9NXQ8cDzS/hRy5/81tHMcRavccYdK3FaQZ/Y0NOno1ahMo2p",
+	"xfPiek5qFqo3XRyF8gMbygr/prlI/LKCz5+TrLwzMyKIlOcoLh8kUJhge4AIg9QkEVvMbRTJ7P0/FCJj",
+	"NRQUVSsmqich6YkebxMdOBqsFf6fiUWWBUhi4FnGlhPJAQTakhSgUSWNMT+TOY8QQpH2kL4VtXGq3+md",
+	"cFGqp5AmVpadOqDZinSgVOj/vRqUMCxOXQwpFZqPq3E2IICFNpribJqKRJ2VMCqNVRjfQH20Lb+nQYBZ",
+	"xb/FI52tHjw8mvAs8US+TB/bEQPil9+HL/759Who/u/l8MW/fmlWHW9aB3QfofMVFclb2DFjC2+dS+lt",
+	"z7QaYMhUrDGtaaoIk4olaQLhqg3LnWk55eKcYS07xV+tEU72NWJg+Rb4ZvU0lB8YLl1wCReGPSKmvhsU",
+	"PnRKhv42OJodAfFr9gVVlrn7Sx++zEKP5KwakmcsJWL+JB7knQMK25IS9Cn4d0LnYdI+qSM4qKm501VS",
+	"nBq9zAVFB7ya+w/3VosrYzvxLU0xiADeKdsWYDgnSc5VDV8LOj7tb55FGNtNpmNbdL3frgF/63qHUI17",
+	"HojQT1jhgthkkaQmczaSQvCRRoCozdN4/IN+16CAbWe5fO3kvmfcXvA6hfA7vjENsdjtY5HqjpXCy3jF",
+	"xhKs2LoKtqev6LCnI7QmxP1Efm33RSVDLheab8dB3mc5Dq+D7WzfWIDMvVHDgRUhARwXh5KAje3JtIjG",
+	"/oPqV47HxmDnST2uLL7yFKGqBGYDm7Iyv/C/JyX0w9N13MOqO2Or+LEwe79JJXgoRAYyL4GM1ly1CFm4",
+	"UAe51JwlcikijEBg4QVeymYWvBbyeIDTkEkoMXDbL6ROt2XCfqR3WlxQ7MK3oDSAoEyEkgFdlF3TWtYK",
+	"7H/fstk+8iUNrGM1V+61a1vT3zecFnoaxs5UcsYBhNBIijt8k3g+50KVuWjBIUJ0xDa4KHPzx1mcZptn",
+	"jcqQtkOj7Ch23dClNLNBcSIhjFDwnhJjayxW4Cw9B0NoLRZ8K/OxxKwsvyUaYGGHvZyvkoz3Y4YWB6zW",
+	"6NxryW1BE8N0+yLV6EglVlJqYOs1pBoe5XdsD+0W/mR6aX8JlGGAfgZlGn+gfNRljCWvUHlnvrCKC02c",
+	"EnYnmkFWKy4SGt2eEkfa0XUNyFTutm0OUSI112bDrN0AxGoyL4o+l4AdLbQNM5RChRvU5qWhVR86Iuiv",
+	"Sfy2mgze29dT917KKQ3Rx+xJT8McO2dglFQeaDgy+Zapnpy7XDXYr4lcCnNMp3yuLXCmDebazQEaxHoF",
+	"+Ce+0uJaQg8+/UXdB8hcBMgQZZFw05x9l0CFW2AsQfn0OvjYXMpsy/rAG4+V030KXJkZeJcfZhcgD920",
+	"U74818VjzMvPIhYDE+n461H02fW92NczUprLENmOHxBD0rTGbvgkhW9X4dIsH9oGV1z8+07Stk8X3HDw",
+	"gBhl0SU3MX1wYMEJK5Dy+FPFUoHff7xhkz3i+6w/eZmHPRwaJ7r9XHVh2V20Rcf5mOvt4ZY9FujwWtZM",
+	"tp9ISwfqzkVYTHtV0RWn8nIO09jCQG1farMMBfvw2ROfMQ8rVGiC0roUpr0bXRjr+CZWDjNasinnc0X+",
+	"dbtYJXJ6/2LZl8IlNR6QTUiz9zKC28UJYJdTU540JrtXxz8QkqK2tvvCZXk+TvnR7z4S6MWwdwL+nr43",
+	"jmrft/gNC4oD7cNBURrj0HuqKG4oVSE4QrMkYvNcjjh5HbCC+I7nwDa7VYBuU5GAh7rmGP9m39njc+zG",
+	"6L1qQQoyVEOEQwIQfFnAZRCjNM6ZTeKEpQJq+kqpFQ83IOcjmScNtOgFvtj6HgAEwyzOp4lcPhaF4ctE",
+	"RvBtN//lImLL+I6riI1jzZVDqEhzwjNSUVGaafbHZoMHqKhy+wClprjI5BZHq5zKZyKzSR/sbOu2CXID",
+	"agovzE65l/b5i+cG6dNOxQtBjELXHt5YwSdNjusmGsqY0vGqDuHAPD8EUwMn0oWCeovU4oU2sliR8s5W",
+	"E0a2KtmVn+JhNL3EJY8rmfR1Yk+XiEHL2VU1EU07yGCqvahcxxwpo6TS0QR91Cw16r1IJtZ8Ns+Mhqu9",
+	"wFy6t3Zi3LadPIF0+4DuO3axfBce+zwk9e+DNndm/0W3+WWxY4fvOneT6bqkdq3frl3odb0jcMC6yIRy",
+	"qVtU8lO0KXUxjA2N05T30P7gEKgPL6vG2jFcRF8bX+w1frIR15MgVrJ0yn1Eh4VEFHEWn710l6rdlVNr",
+	"juluhevCrEIfEAF/S31WyeTpeovwSpaKcZ1LfVPCG3A42un+pHHclcaxetEbMzmWN+AnmeOekDkewqb8",
+	"5HPsjM/xwRF/BKVjR1ZEZxwoh8X/2M/qD3uyjg6BBdJ/lo6T9PbWa6yYhzX+oU55IM06I5dGsdpVHict",
+	"a/ne6j2hty1XY9rFfGtW3SNMZtEtlXoYv6HRDdSoRvry9YVsICaPoZ96btr3OTFQNdVkPZJQEfxb/Q2K",
+	"3mmL7+ZyvT4I8Sm2kN3EWfac6WZwyb2Ob9qQAFcGbCnCCMPaNkx4lmAdK7IhlnnFMJRaQipFGCW/5zFf",
+	"XeDJHrSU6YFtXuZp96fc9R37ip85wv2iV2csB8EwAzmGT3EArn2sFXL43xySItBCMY3w0SJP9QpO8A2P",
+	"c54Pzr4OjTgDvgOd7UWeDc4Gx4P74f1fAQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -9,7 +9,7 @@ import (
 
 // Differences are the settings that are different in b, in words: what each is now, and
 // what it was.
-func (c Check) Differences(b Check) []string {
+func (c Check) Differences(b Check) words.Differences {
 	var all words.Differences
 	all.Note("kind", string(c.Kind), string(b.Kind))
 	all.Note("port", strconv.Itoa(c.Port), strconv.Itoa(b.Port))

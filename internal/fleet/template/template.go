@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"unitas/internal/fleet/words"
 )
 
 // Local is who may come in unless somebody else is named: this machine.
@@ -148,8 +150,8 @@ func (s *Spec) fields() []field {
 		{"image", fmt.Sprintf("%s@%d", s.Image, s.ImageVersion)},
 		{"port", strconv.Itoa(s.Port)},
 		{"cpus", number(s.CPUs)},
-		{"memory", Bytes(s.MemoryBytes)},
-		{"disk", Bytes(s.DiskBytes)},
+		{"memory", words.Bytes(s.MemoryBytes)},
+		{"disk", words.Bytes(s.DiskBytes)},
 		{"addresses", strconv.Itoa(s.Addresses)},
 	}
 	for _, p := range s.Ports {
@@ -182,17 +184,6 @@ func UserDataWords(text string) string {
 }
 
 func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
-
-// Bytes writes a size with a binary unit, exactly.
-func Bytes(n int64) string {
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
-	unit := 0
-	for n != 0 && n%1024 == 0 && unit < len(units)-1 {
-		n /= 1024
-		unit++
-	}
-	return fmt.Sprintf("%d %s", n, units[unit])
-}
 
 // Diff returns what is different in b, in a fixed order. A field that one of
 // them does not have is "" there.
@@ -270,7 +261,7 @@ func (s *Spec) Advise(w Around) []Advice {
 		}
 	}
 	if w.Used > s.MemoryBytes {
-		advise("memory", "%s used up to %s, and this gives %s.", w.Instance, Bytes(roundUp(w.Used)), Bytes(s.MemoryBytes))
+		advise("memory", "%s used up to %s, and this gives %s.", w.Instance, words.Bytes(roundUp(w.Used)), words.Bytes(s.MemoryBytes))
 	}
 	if len(s.Ports) > 0 && !slices.ContainsFunc(s.Ports, func(p Port) bool { return p.Port == s.Port }) {
 		advise("ports", "The workload listens on %d, which is not among the open ports.", s.Port)

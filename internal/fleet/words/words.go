@@ -199,3 +199,14 @@ func (d *Differences) Note(what, was, now string) {
 		*d = append(*d, fmt.Sprintf("%s %s, was %s", what, cmp.Or(now, "none"), was))
 	}
 }
+
+// Bytes writes a size with a binary unit, exactly.
+func Bytes(n int64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	unit := 0
+	for n != 0 && n%1024 == 0 && unit < len(units)-1 {
+		n /= 1024
+		unit++
+	}
+	return fmt.Sprintf("%d %s", n, units[unit])
+}

@@ -1893,6 +1893,8 @@ export interface components {
         };
         Check: {
             name: string;
+            /** @description Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s */
+            changes?: string[];
             /** @enum {string} */
             kind: "http" | "https" | "tcp" | "grpc";
             port: number;
@@ -2085,6 +2087,8 @@ export interface components {
         };
         Listener: {
             address: string;
+            /** @description Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s */
+            changes?: string[];
             kind: components["schemas"]["ListenerKind"];
             pool: string;
             routes: components["schemas"]["Route"][];
@@ -2465,6 +2469,8 @@ export interface components {
         };
         Pool: {
             name: string;
+            /** @description Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s */
+            changes?: string[];
             /** @description The state of the pool in words */
             sentence: string;
             listeners: components["schemas"]["ListenerState"][];
@@ -4249,7 +4255,7 @@ export interface components {
         /** @description A number or a mark */
         ObjectVersion: string;
         MarkName: components["schemas"]["Name"];
-        /** @description Only tell what would be made, with changes, advice and all errors */
+        /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
         DryRun: boolean;
         RuleName: string;
         HookName: string;
@@ -4526,7 +4532,10 @@ export interface operations {
     };
     withdrawImage: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -4714,7 +4723,10 @@ export interface operations {
     };
     setImageMark: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
@@ -4742,7 +4754,10 @@ export interface operations {
     };
     removeImageMark: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
@@ -4795,7 +4810,7 @@ export interface operations {
     createTemplate: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -4863,7 +4878,7 @@ export interface operations {
     reviseTemplate: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -4930,7 +4945,10 @@ export interface operations {
     };
     deleteTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -4956,7 +4974,10 @@ export interface operations {
     };
     withdrawTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5039,7 +5060,10 @@ export interface operations {
     };
     setTemplateMark: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
@@ -5067,7 +5091,10 @@ export interface operations {
     };
     removeTemplateMark: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["ObjectName"];
@@ -5117,7 +5144,10 @@ export interface operations {
     };
     createCheck: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -5131,6 +5161,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
             /** @description The check */
             201: {
                 headers: {
@@ -5169,7 +5208,10 @@ export interface operations {
     };
     deleteCheck: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5193,7 +5235,10 @@ export interface operations {
     };
     changeCheck: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5244,7 +5289,10 @@ export interface operations {
     };
     createListener: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -5258,6 +5306,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"];
+                };
+            };
             /** @description The listener */
             201: {
                 headers: {
@@ -5297,7 +5354,10 @@ export interface operations {
     };
     deleteListener: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5322,7 +5382,10 @@ export interface operations {
     };
     changeListener: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5430,7 +5493,10 @@ export interface operations {
     };
     createPool: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -5444,6 +5510,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
             /** @description The pool */
             201: {
                 headers: {
@@ -5482,7 +5557,10 @@ export interface operations {
     };
     deletePool: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5506,7 +5584,10 @@ export interface operations {
     };
     changePool: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5563,7 +5644,7 @@ export interface operations {
     createGroup: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -5626,7 +5707,10 @@ export interface operations {
     };
     deleteGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5653,7 +5737,7 @@ export interface operations {
     changeGroup: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -5685,7 +5769,10 @@ export interface operations {
     };
     tellGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5739,7 +5826,7 @@ export interface operations {
     addRule: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -5780,7 +5867,10 @@ export interface operations {
     };
     removeRule: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5806,7 +5896,7 @@ export interface operations {
     changeRule: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -5921,7 +6011,7 @@ export interface operations {
     addCalendar: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -6058,7 +6148,10 @@ export interface operations {
     };
     addHook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6074,6 +6167,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
             /** @description The group */
             201: {
                 headers: {
@@ -6088,7 +6190,10 @@ export interface operations {
     };
     changeHook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6119,7 +6224,10 @@ export interface operations {
     };
     removeHook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6277,7 +6385,10 @@ export interface operations {
     };
     addNotice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6288,6 +6399,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
             /** @description The notice */
             201: {
                 headers: {
@@ -6326,7 +6446,10 @@ export interface operations {
     };
     removeNotice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6350,7 +6473,10 @@ export interface operations {
     };
     changeNotice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6498,7 +6624,10 @@ export interface operations {
     };
     saveCourse: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6528,7 +6657,10 @@ export interface operations {
     };
     deleteCourse: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6603,7 +6735,7 @@ export interface operations {
     startRollout: {
         parameters: {
             query?: {
-                /** @description Only tell what would be made, with changes, advice and all errors */
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
                 dry_run?: components["parameters"]["DryRun"];
             };
             header?: {
@@ -6675,7 +6807,10 @@ export interface operations {
     };
     launchInstance: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The same key within a day gives the same answer again instead of a second object */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -6689,6 +6824,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What would be made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
             /** @description The instance on its way up */
             202: {
                 headers: {
@@ -6703,7 +6847,10 @@ export interface operations {
     };
     tellInstances: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6779,7 +6926,10 @@ export interface operations {
     };
     tellInstance: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -6809,7 +6959,10 @@ export interface operations {
     };
     releaseInstance: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -7168,7 +7321,10 @@ export interface operations {
     };
     tellRollout: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: {
                 /** @description The ETag that the change was made against, or * for whatever it is now */
                 "If-Match"?: components["parameters"]["IfMatch"];
