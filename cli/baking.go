@@ -24,6 +24,7 @@ import (
 
 func (a *app) imageBake() *cobra.Command {
 	var recipe, region string
+	var follow following
 	cmd := &cobra.Command{
 		Use: "bake NAME --recipe FILE", Short: "Make the next version of an image from a recipe", Args: exactly("NAME"),
 		Long: `Makes the next version of an image from a recipe, and shows the log while it is
@@ -44,6 +45,11 @@ image's own files and to $TMPDIR. The same inputs make the same digest. A bake
 that fails leaves a broken version with its log and the failing step.`,
 		Example: "  unitas image bake timetable --recipe recipe.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, leave, err := follow.within(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer leave()
 			body, err := bundle(recipe)
 			if err != nil {
 				return err
@@ -56,9 +62,10 @@ that fails leaves a broken version with its log and the failing step.`,
 			if err != nil {
 				return err
 			}
-			return a.watchMaking(cmd.Context(), image)
+			return a.watchMaking(ctx, image, follow)
 		},
 	}
+	follow.add(cmd, "show its log until it is made")
 	cmd.Flags().StringVar(&recipe, "recipe", "", "the recipe's `FILE`; what it adds lies beside it")
 	cmd.Flags().StringVar(&region, "region", "", "the `REGION` where it is baked; without it the first")
 	_ = cmd.MarkFlagRequired("recipe")
@@ -112,24 +119,32 @@ func bundle(recipe string) (io.Reader, error) {
 	}), nil
 }
 
-// watchMaking shows the log of a version until it is made.
-func (a *app) watchMaking(ctx context.Context, image contract.Image) error {
-	version := strconv.Itoa(image.Version)
-	fmt.Fprintf(a.err, "%s@%s is being made; its log:\n", image.Name, version)
+// watchMaking shows the log of a version until it is made, unless nobody follows it.
+func (a *app) watchMaking(ctx context.Context, image contract.Image, follow following) error {
+	name, version := image.Name, strconv.Itoa(image.Version)
+	if !follow.wait {
+		return a.print(image, func() string {
+			return fmt.Sprintf("%s@%s is being made; see its log with: unitas image bake-log %s@%s --follow\n", name, version, name, version)
+		})
+	}
+	fmt.Fprintf(a.err, "%s@%s is being made; its log:\n", name, version)
 	c, err := a.connect()
 	if err != nil {
 		return err
 	}
-	follow := true
-	res, err := c.GetBakeLog(ctx, image.Name, version, &contract.GetBakeLogParams{Follow: &follow})
+	live := true
+	res, err := c.GetBakeLog(ctx, name, version, &contract.GetBakeLogParams{Follow: &live})
 	if err == nil {
 		_, err = io.Copy(a.err, res.Body)
 		res.Body.Close()
 	}
 	for ctx.Err() == nil {
-		image, _, err = ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, image.Name, version) })
-		if err != nil {
+		image, _, err = ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
+		if err != nil && ctx.Err() == nil {
 			return err
+		}
+		if err != nil {
+			break
 		}
 		switch image.State {
 		case contract.ImageStateBaking:
@@ -144,12 +159,13 @@ func (a *app) watchMaking(ctx context.Context, image contract.Image) error {
 			return a.print(image, func() string { return readyLine(image) })
 		}
 	}
-	return err
+	return a.leaves(ctx, follow, fmt.Sprintf("%s@%s is not made", name, version), fmt.Sprintf("unitas image show %s@%s", name, version))
 }
 
 func (a *app) imageFromInstance() *cobra.Command {
 	var name string
 	var atRest bool
+	var follow following
 	cmd := &cobra.Command{
 		Use: "from-instance INSTANCE", Short: "Make the next version of an image from the files of an instance", Args: exactly("INSTANCE"),
 		Long: `Makes the next version of an image from the files of a running instance, which
@@ -161,6 +177,11 @@ What is of that instance alone is left out: its name and address, logs (*.log,
 log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
 		Example: "  unitas image from-instance timetable-003\n  unitas image from-instance timetable-003 --name timetable-patched --at-rest",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, leave, err := follow.within(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer leave()
 			image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
 				return c.ImageFromInstance(cmd.Context(), &contract.ImageFromInstanceParams{IdempotencyKey: freshKey()},
 					contract.ImageFromInstance{Instance: args[0], Name: given(cmd, "name", name), AtRest: &atRest})
@@ -168,9 +189,10 @@ log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
 			if err != nil {
 				return err
 			}
-			return a.watchMaking(cmd.Context(), image)
+			return a.watchMaking(ctx, image, follow)
 		},
 	}
+	follow.add(cmd, "show its log until it is made")
 	cmd.Flags().StringVar(&name, "name", "", "the image's `NAME`; without it that of the instance's image")
 	cmd.Flags().BoolVar(&atRest, "at-rest", false, "drain and stop the instance first, and bring it back")
 	return cmd

@@ -22,7 +22,8 @@ import (
 
 func (a *app) imageCopy() *cobra.Command {
 	var to string
-	var stop, wait bool
+	var stop bool
+	var follow following
 	cmd := &cobra.Command{Use: "copy NAME@N --to REGION", Short: "Bring a version to another region", Args: exactly("NAME@N"),
 		Long: `Brings a version to another region and shows how far it is. Ctrl-C leaves the copy
 going; --stop breaks it off. Started again, it goes on where it was.`,
@@ -32,6 +33,11 @@ going; --stop breaks it off. Started again, it goes on where it was.`,
 			if err != nil {
 				return err
 			}
+			ctx, leave, err := follow.within(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer leave()
 			call := func(c *client.Client) (*http.Response, error) {
 				return c.CopyImage(cmd.Context(), name, version, contract.NewCopy{To: to})
 			}
@@ -42,14 +48,14 @@ going; --stop breaks it off. Started again, it goes on where it was.`,
 			if err != nil {
 				return err
 			}
-			if stop || !wait {
+			if stop || !follow.wait {
 				return a.print(i, func() string { return copyLine(copyTo(i, to)) + "\n" })
 			}
-			return a.watchCopy(cmd.Context(), i, to)
+			return a.watchCopy(ctx, i, to, follow)
 		}}
 	cmd.Flags().StringVar(&to, "to", "", "the `REGION`")
 	cmd.Flags().BoolVar(&stop, "stop", false, "break off the copy that is under way")
-	cmd.Flags().BoolVar(&wait, "wait", true, "show how far it is until it ends")
+	follow.add(cmd, "show how far it is until it ends")
 	_ = cmd.MarkFlagRequired("to")
 	return cmd
 }
@@ -81,21 +87,21 @@ func copyLine(c contract.Copy) string {
 	return text
 }
 
-func (a *app) watchCopy(ctx context.Context, i contract.Image, to string) error {
-	version := strconv.Itoa(i.Version)
+func (a *app) watchCopy(ctx context.Context, i contract.Image, to string, follow following) error {
+	name, version := i.Name, strconv.Itoa(i.Version)
+	onTerminal := term.IsTerminal(int(os.Stderr.Fd()))
 	tick := time.NewTicker(300 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		i, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, i.Name, version) })
-		if err != nil {
+		i, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
+		if err != nil && ctx.Err() == nil {
 			return err
 		}
 		c := copyTo(i, to)
-		onTerminal := term.IsTerminal(int(os.Stderr.Fd()))
-		if onTerminal {
+		if onTerminal && err == nil {
 			fmt.Fprintf(a.err, "\r%s@%s %s\x1b[K", i.Name, version, copyLine(c))
 		}
-		if c.State != contract.CopyStateCopying {
+		if c.State != contract.CopyStateCopying && err == nil {
 			if onTerminal {
 				fmt.Fprint(a.err, "\r\x1b[K")
 			}
@@ -108,8 +114,10 @@ func (a *app) watchCopy(ctx context.Context, i contract.Image, to string) error 
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintf(a.err, "\nthe copy goes on; see it with: unitas image show %s@%s\n", i.Name, version)
-			return nil
+			if onTerminal {
+				fmt.Fprintln(a.err)
+			}
+			return a.leaves(ctx, follow, fmt.Sprintf("%s@%s is not in %s", name, version, to), fmt.Sprintf("unitas image show %s@%s", name, version))
 		case <-tick.C:
 		}
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,8 +17,7 @@ import (
 func (a *app) instanceLaunch() *cobra.Command {
 	var name, template, zone, image, file, text string
 	var labels map[string]string
-	var wait bool
-	var timeout time.Duration
+	var follow following
 	cmd := &cobra.Command{
 		Use: "launch --name NAME --template NAME@N --zone ZONE", Short: "Launch one instance outside any group", Args: exactly(),
 		Long: `Launches one instance outside any group, and prints its boot log while it comes up.
@@ -27,6 +25,11 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 		Example: `  unitas instance launch --name trial --template timetable-web@2 --zone mid-pier
   unitas instance launch --name trial --template timetable-web@2 --zone mid-pier --image timetable@5 --user-data try.sh --label for=ada`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop, err := follow.within(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer stop()
 			data, err := userData(cmd, file, text)
 			if err != nil {
 				return err
@@ -38,10 +41,10 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 			if err != nil {
 				return err
 			}
-			if !wait || a.dry {
+			if !follow.wait || a.dry {
 				return a.print(in, func() string { return fmt.Sprintf("%s is %s in %s.\n", in.Id, in.State, in.Zone) })
 			}
-			return a.watchBoot(cmd.Context(), in, timeout)
+			return a.watchBoot(ctx, in, follow)
 		},
 	}
 	flags := cmd.Flags()
@@ -52,8 +55,7 @@ Nothing takes its place when its machine ends, and no pool sends it requests.`,
 	flags.StringVar(&file, "user-data", "", "a `FILE` with other user data than the template's; - reads standard input")
 	flags.StringVar(&text, "user-data-text", "", "the other user data itself, as `TEXT`")
 	pairsVar(flags, &labels, "label", "labels besides the template's, `NAME=VALUE,…`")
-	flags.BoolVar(&wait, "wait", true, "print its boot log until it serves")
-	flags.DurationVar(&timeout, "timeout", 0, "stay no longer than this, and exit 3; 0s is as long as it takes")
+	follow.add(cmd, "print its boot log until it serves")
 	for _, must := range []string{"name", "template", "zone"} {
 		_ = cmd.MarkFlagRequired(must)
 	}
@@ -120,12 +122,7 @@ func (a *app) followBootLog(ctx context.Context, id string) error {
 }
 
 // watchBoot prints what the machine writes until it serves or is gone.
-func (a *app) watchBoot(ctx context.Context, in contract.Instance, timeout time.Duration) error {
-	if timeout > 0 {
-		var cancel func()
-		ctx, cancel = context.WithTimeout(ctx, timeout)
-		defer cancel()
-	}
+func (a *app) watchBoot(ctx context.Context, in contract.Instance, follow following) error {
 	fmt.Fprintf(a.err, "%s is %s in %s; its boot log:\n", in.Id, in.State, in.Zone)
 	tail := bootTail{a: a, id: in.Id, to: a.err}
 	over, err := tail.until(ctx, func(now contract.Instance) (bool, error) {
@@ -140,11 +137,8 @@ func (a *app) watchBoot(ctx context.Context, in contract.Instance, timeout time.
 		}
 		return false, nil
 	})
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) && !over {
-		return badEnd{fmt.Sprintf("%s does not serve after %s, and goes on; see it with: unitas instance show %s", in.Id, timeout, in.Id)}
-	}
 	if !over && err == nil {
-		fmt.Fprintf(a.err, "it goes on; see it with: unitas instance show %s\n", in.Id)
+		return a.leaves(ctx, follow, in.Id+" does not serve", "unitas instance show "+in.Id)
 	}
 	return err
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"regexp"
@@ -39,6 +40,42 @@ func (p *patience) stays() (bool, error) {
 		return false, misused("--timeout is how long --wait or --watch stays; give one of them as well")
 	}
 	return p.wait || p.watch, nil
+}
+
+// following is how a command follows what takes its time, which it does unless it is told not to.
+type following struct {
+	wait    bool
+	timeout time.Duration
+}
+
+// add adds the flags; what says what is shown meanwhile, and until when.
+func (f *following) add(cmd *cobra.Command, what string) {
+	cmd.Flags().BoolVar(&f.wait, "wait", true, what)
+	cmd.Flags().DurationVar(&f.timeout, "timeout", 0, "stay no longer than this, and exit 3; 0s is as long as it takes")
+}
+
+// within is the context with the limit; it is wrong to limit what is not followed.
+func (f *following) within(ctx context.Context) (context.Context, context.CancelFunc, error) {
+	switch {
+	case f.timeout < 0:
+		return ctx, nil, misused("--timeout %s: give a time from 0s", f.timeout)
+	case f.timeout > 0 && !f.wait:
+		return ctx, nil, misused("--timeout is how long --wait stays, which was switched off")
+	case f.timeout == 0:
+		return ctx, func() {}, nil
+	}
+	limited, stop := context.WithTimeout(ctx, f.timeout)
+	return limited, stop, nil
+}
+
+// leaves says what goes on when a command no longer follows it; what was to come did not in the
+// time that it had.
+func (a *app) leaves(ctx context.Context, f following, what, see string) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return badEnd{fmt.Sprintf("%s after %s, and goes on; see it with: %s", what, f.timeout, see)}
+	}
+	fmt.Fprintf(a.err, "it goes on; see it with: %s\n", see)
+	return nil
 }
 
 // sight is what a look at something that changes saw.

@@ -57,6 +57,7 @@ var samples = map[string]string{
 	"timetable": "#!/bin/sh\necho sailings of $UNITAS_INSTANCE, $SEASON\ntrap 'exit 0' TERM\nwhile :; do sleep 0.1; done\n",
 	"good.yaml": "parent: plain@1\nfiles: [{from: timetable, to: timetable}]\ncommands: ['echo 06:40 > sailings']\nstart: [./timetable]\nlabels: {service: timetable}\n",
 	"bad.yaml":  "parent: plain@1\ncommands: ['echo before', 'echo no sailings; exit 4']\n",
+	"slow.yaml": "parent: plain@1\ncommands: ['sleep 600']\ntime_limit: 10m\n",
 	"odd.yaml":  "parent: plain@1\nfile: [x]\n",
 	"first.sh":  "#!/bin/sh\necho first boot of $UNITAS_INSTANCE\n",
 	"fails.sh":  "#!/bin/sh\necho cannot\nexit 9\n",
