@@ -50,6 +50,7 @@ func TestConsoleListeners(t *testing.T) {
 	step("its fields", browser.Until(tab, `document.querySelector('.ant-modal #routes_0_path') !== null`))
 	retype(".ant-modal #routes_0_path", "/fares")
 	choose("where it goes", "routes_0_pool", "fares")
+	step("what it changes is said before", browser.Until(tab, says("route 1. /fares → fares is new")))
 	step("change them", browser.Button(tab, "Change them"))
 	step("the route is there", browser.Until(tab, says("path /fares")+" && "+says("Sends requests by 1 route, and the rest to front.")))
 	step("where would it go", browser.Button(tab, "Where would it go?"))
@@ -69,6 +70,24 @@ func TestConsoleListeners(t *testing.T) {
 	// Read anew the page is the same: an address is no file.
 	step("read it anew", browser.Do(tab, chromedp.Reload()))
 	step("the same page", browser.Until(tab, says("path /fares")))
+	// Somebody else changes the routes meanwhile: it is told what, and nothing of theirs is lost.
+	step("change routes again", browser.Button(tab, "Change routes…"))
+	step("its fields again", browser.Until(tab, `document.querySelector('.ant-modal #headers-0-add') !== null`))
+	run("a header", `document.querySelector('.ant-modal #headers-0-add').click()`)
+	step("its row", browser.Until(tab, `document.querySelector('.ant-modal #headers-0-0-name') !== null`))
+	retype(".ant-modal #headers-0-0-name", "X-Trial")
+	step("what it changes", browser.Until(tab, says("route 1. /fares, header X-Trial → fares is new")+" && "+says("route 1. /fares → fares is gone")))
+	whatever, old := "*", "/old"
+	l := must[contract.Listener](t)(client.Read[contract.Listener](s.api.GetListener(ctx, s.back)))
+	must[contract.Listener](t)(client.Read[contract.Listener](s.api.ChangeListener(ctx, s.back, &contract.ChangeListenerParams{IfMatch: &whatever},
+		contract.ListenerChange{Routes: &[]contract.Route{l.Routes[0], {Path: &old, Pool: "front"}}})))
+	step("the page has it", browser.Until(tab, says("path /old")))
+	step("change them too", browser.Button(tab, "Change them"))
+	step("it is told", browser.Until(tab, says("Somebody changed it while you looked")+" && "+says("and is 1. path /fares → fares; 2. path /old → front")))
+	step("from how it is", browser.Button(tab, "Go on from how it is now"))
+	step("both are there", browser.Until(tab, `document.querySelector('.ant-modal #routes_1_path')?.value === '/old'`))
+	step("leave it", browser.Button(tab, "Cancel"))
+	step("it closes", browser.Until(tab, `document.querySelector('.ant-modal #routes_1_path') === null || !document.querySelector('.ant-modal #routes_1_path').checkVisibility()`))
 	step("change it", browser.Button(tab, "Change…"))
 	step("the form", browser.Until(tab, `document.querySelector('.ant-modal #requestRate') !== null`))
 	retype(".ant-modal #requestRate", "2")

@@ -71,7 +71,7 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 	open("/courses")
 	step("a course", browser.Button(tab, "Save a course…"))
 	retype(".ant-modal #name", "brisk")
-	retype(".ant-modal #waves", "1, 100%")
+	run("without the middle wave", `document.querySelector('.ant-modal [aria-label="Take away wave 2"]').click()`)
 	retype(".ant-modal #soak", "0.2")
 	step("one gate more", browser.Button(tab, "Add a gate"))
 	step("it is there", browser.Until(tab, `document.querySelectorAll('.ant-modal [data-testid=gate]').length === 2`))

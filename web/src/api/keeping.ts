@@ -120,18 +120,38 @@ export function useDeleteGroup() {
 }
 
 export function useChangePool() {
-  return useAct(({ pool, body }: { pool: Pool; body: PoolChange }) =>
-    take(api.PATCH('/v1/pools/{name}', { params: { path: { name: pool.name }, header: seen(pool) }, body })),
-  )
+  return useAct(changePool)
 }
 
-export function useChangeCheck() {
-  return useAct(({ check, body }: { check: Check; body: CheckChange }): Promise<Check> =>
-    take(
-      api.PATCH('/v1/checks/{name}', { params: { path: { name: check.name }, header: seen(check) }, body }),
-    ),
+/** Changes a pool as it was seen; with dry it only tells what that would be. */
+export const changePool = ({ pool, body, dry = false }: { pool: Pool; body: PoolChange; dry?: boolean }) =>
+  take(
+    api.PATCH('/v1/pools/{name}', {
+      params: { path: { name: pool.name }, query: { dry_run: dry }, header: seen(pool) },
+      body,
+    }),
   )
+
+export function useChangeCheck() {
+  return useAct(changeCheck)
 }
+
+/** Changes a check as it was seen; with dry it only tells what that would be. */
+export const changeCheck = ({
+  check,
+  body,
+  dry = false,
+}: {
+  check: Check
+  body: CheckChange
+  dry?: boolean
+}): Promise<Check> =>
+  take(
+    api.PATCH('/v1/checks/{name}', {
+      params: { path: { name: check.name }, query: { dry_run: dry }, header: seen(check) },
+      body,
+    }),
+  )
 
 export type NewPool = Schemas['NewPool']
 export type NewCheck = Schemas['NewCheck']

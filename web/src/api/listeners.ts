@@ -65,15 +65,25 @@ export function useMakeListener() {
 }
 
 export function useChangeListener() {
-  return useAct(({ listener: l, body }: { listener: Listener; body: ListenerChange }) =>
-    take(
-      api.PATCH('/v1/listeners/{address}', {
-        params: { path: { address: l.address }, header: seen(l) },
-        body,
-      }),
-    ),
-  )
+  return useAct(changeListener)
 }
+
+/** Changes a listener as it was seen; with dry it only tells what that would be. */
+export const changeListener = ({
+  listener: l,
+  body,
+  dry = false,
+}: {
+  listener: Listener
+  body: ListenerChange
+  dry?: boolean
+}) =>
+  take(
+    api.PATCH('/v1/listeners/{address}', {
+      params: { path: { address: l.address }, query: { dry_run: dry }, header: seen(l) },
+      body,
+    }),
+  )
 
 export function useCloseListener() {
   return useAct((l: Listener) =>

@@ -1,7 +1,8 @@
 import { Checkbox, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useState } from 'react'
 import type { Check } from '../api/client'
-import { useChangeCheck, useCheck, useMakeCheck, type CheckChange } from '../api/keeping'
+import { changeCheck, useChangeCheck, useCheck, useMakeCheck, type CheckChange } from '../api/keeping'
+import { Comes } from './Comes'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from './PairRows'
 import { differences, isStale, Stale } from './Stale'
 import { Draft, sentThen } from './Draft'
@@ -198,14 +199,14 @@ export function ChangeCheck({ name, onClose }: { name: string; onClose: () => vo
     ...(c?.pools ?? []).map((p) => `the pool ${p}`),
   ]
   const from = seen ?? c
+  const changeOf = (was: Check, f: Fields) => ({
+    ...bodyOf(was.kind, { ...fieldsOf(was), ...f }),
+    ...(f.reason ? { reason: f.reason } : {}),
+  })
   const submit = (f: Fields) => {
     if (!from) return
-    const body = {
-      ...bodyOf(from.kind, { ...fieldsOf(from), ...f }),
-      ...(f.reason ? { reason: f.reason } : {}),
-    }
     change.mutate(
-      { check: from, body },
+      { check: from, body: changeOf(from, f) },
       {
         onSuccess: sentThen(`check ${name} ${String(from.revision)}`, onClose),
       },
@@ -247,6 +248,9 @@ export function ChangeCheck({ name, onClose }: { name: string; onClose: () => vo
           <Form.Item name="reason" className="whole" label="Reason" extra="It is kept in the journal.">
             <Input />
           </Form.Item>
+          {from && (
+            <Comes<Fields> ask={(f) => changeCheck({ check: from, body: changeOf(from, f), dry: true })} />
+          )}
           {stale && from ? (
             <Stale changed={differences(from, c, lines)} onTakeOver={takeOver} />
           ) : (

@@ -1,10 +1,12 @@
-import { Form, Input, InputNumber, Select, Space } from 'antd'
+import { Form, InputNumber, Select, Space } from 'antd'
 import type { Course } from '../api/rollouts'
+import { HoursOfDay } from './HoursField'
+import { WaveRows, waveFrom, waveTo, type WaveRow } from './WaveRows'
 import { GateFields, gateOf, usualGate, type GateFieldsOf } from './GateFields'
 
 /** What a course says, as a form has it. */
 export interface CourseFieldsOf {
-  waves: string
+  waves: WaveRow[]
   above: number
   below: number
   soak: number
@@ -15,7 +17,7 @@ export interface CourseFieldsOf {
 }
 
 export const usualCourse: CourseFieldsOf = {
-  waves: '1, 25%, 100%',
+  waves: ['1', '25%', '100%'].map(waveFrom),
   above: 1,
   below: 0,
   soak: 30,
@@ -28,7 +30,7 @@ export const usualCourse: CourseFieldsOf = {
 /** The fields that a course fills in. */
 export function fieldsOf({ settings: s }: Course): CourseFieldsOf {
   return {
-    waves: s.waves.join(', '),
+    waves: s.waves.map(waveFrom),
     above: s.above,
     below: s.below,
     soak: s.soak_seconds,
@@ -63,7 +65,7 @@ export const pick = ({
 /** The settings that the fields stand for. */
 export function settingsOf(f: CourseFieldsOf) {
   return {
-    waves: f.waves.split(',').map((w) => w.trim()),
+    waves: f.waves.map(waveTo),
     above: f.above,
     below: f.below,
     soak_seconds: f.soak,
@@ -81,9 +83,9 @@ export function CourseFields({ size }: { size: number | undefined }) {
       <Form.Item
         name="waves"
         label="Waves"
-        extra="How far each goes before it soaks: a number of instances or a share, and after a colon a soak of its own, such as 1:2m. The last is 100%."
+        extra="How far each goes before it soaks. They go up, and the last is all."
       >
-        <Input />
+        <WaveRows />
       </Form.Item>
       <Space size="large" align="start" wrap>
         <Form.Item name="above" label="Above" extra={`So many more than ${size ?? 'the size'}, meanwhile.`}>
@@ -135,8 +137,8 @@ export function OrderFields({ pace }: { pace: string | undefined }) {
 /** At which hours of the day it may replace. */
 export function HoursField() {
   return (
-    <Form.Item name="hours" label="Only in these hours" extra="Empty for any; UTC without a place.">
-      <Input placeholder="22:00-05:00 Europe/Paris" style={{ width: 250 }} />
+    <Form.Item name="hours" label="Only in these hours" extra="Empty for any; past midnight is fine.">
+      <HoursOfDay />
     </Form.Item>
   )
 }

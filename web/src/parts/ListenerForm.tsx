@@ -2,7 +2,7 @@ import { Form, Input, Modal, Select, Switch } from 'antd'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { usePools } from '../api/keeping'
-import { useChangeListener, useMakeListener, type Listener } from '../api/listeners'
+import { changeListener, useChangeListener, useMakeListener, type Listener } from '../api/listeners'
 import {
   changeOf,
   fieldsOfListener,
@@ -13,6 +13,7 @@ import {
   usualFields,
   type ListenerFields,
 } from './listenerSettings'
+import { Comes } from './Comes'
 import { NumberField } from './NumberField'
 import { differences, isStale, Stale } from './Stale'
 import { Draft, dropDraft, sentThen } from './Draft'
@@ -205,6 +206,11 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
             </Form.Item>
           )}
         </div>
+        {seen && (
+          <Comes<ListenerFields>
+            ask={(f) => changeListener({ listener: seen, body: changeOf({ ...initial, ...f }), dry: true })}
+          />
+        )}
         {stale && seen && listener ? (
           <Stale
             changed={differences(seen, listener, lines)}

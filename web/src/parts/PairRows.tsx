@@ -33,13 +33,15 @@ export const goodPairs = {
 interface Props {
   /** What one is called. */
   what: string
+  /** What stands where a value is empty. */
+  empty?: string
   id?: string
   value?: Pair[]
   onChange?: (rows: Pair[]) => void
 }
 
 /** Names and values in rows, the control of a form's field. */
-export function PairRows({ what, id = what, value = [], onChange }: Props) {
+export function PairRows({ what, empty = 'value', id = what, value = [], onChange }: Props) {
   const put = (k: number, part: 0 | 1, text: string) =>
     onChange?.(value.map((p, i) => (i !== k ? p : part === 0 ? [text, p[1]] : [p[0], text])))
   return (
@@ -56,7 +58,7 @@ export function PairRows({ what, id = what, value = [], onChange }: Props) {
           <Input
             id={`${id}-${k}-value`}
             aria-label={`Value of ${what} ${k + 1}`}
-            placeholder="value"
+            placeholder={empty}
             value={v}
             onChange={(e) => put(k, 1, e.target.value)}
           />

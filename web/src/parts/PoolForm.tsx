@@ -2,8 +2,9 @@ import { Button, Checkbox, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import type { Pool } from '../api/client'
-import { useChangePool, useChecks, useMakePool, type NewPool } from '../api/keeping'
+import { changePool, useChangePool, useChecks, useMakePool, type NewPool } from '../api/keeping'
 import { useGroups } from '../api/queries'
+import { Comes } from './Comes'
 import { goodPairs, PairRows, pairsFrom, pairsTo, type Pair } from './PairRows'
 import { sharesText, weightsText } from './poolSettings'
 import { SpokenFields } from './SpokenFields'
@@ -76,21 +77,21 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
   const [seen, setSeen] = useState(pool)
   const change = useChangePool()
   const checks = useChecks()
+  const bodyOf = (f: Fields) => ({
+    check: f.check,
+    choose: f.choose,
+    nobody: f.nobody,
+    slow_start_seconds: f.slow,
+    enough_percent: f.enough,
+    ...spokenChange({ ...fieldsOfSpoken(seen), ...f }),
+    shares: f.shares,
+    weights: Object.fromEntries(f.weights.map((w) => [w.instance, w.weight])),
+    labels: pairsTo(f.labels),
+    ...(f.reason ? { reason: f.reason } : {}),
+  })
   const submit = (f: Fields) => {
-    const body = {
-      check: f.check,
-      choose: f.choose,
-      nobody: f.nobody,
-      slow_start_seconds: f.slow,
-      enough_percent: f.enough,
-      ...spokenChange({ ...fieldsOfSpoken(seen), ...f }),
-      shares: f.shares,
-      weights: Object.fromEntries(f.weights.map((w) => [w.instance, w.weight])),
-      labels: pairsTo(f.labels),
-      ...(f.reason ? { reason: f.reason } : {}),
-    }
     change.mutate(
-      { pool: seen, body },
+      { pool: seen, body: bodyOf(f) },
       {
         onSuccess: sentThen(`pool ${seen.name} ${String(seen.revision)}`, onClose),
       },
@@ -145,6 +146,7 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
         <Form.Item name="reason" label="Reason" extra="It is kept in the journal.">
           <Input maxLength={500} />
         </Form.Item>
+        <Comes<Fields> ask={(f) => changePool({ pool: seen, body: bodyOf(f), dry: true })} />
         {stale ? (
           <Stale changed={differences(seen, pool, lines)} onTakeOver={takeOver} />
         ) : (

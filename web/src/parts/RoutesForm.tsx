@@ -1,19 +1,36 @@
 import { Button, Form, Input, InputNumber, Modal, Select } from 'antd'
+import { useState } from 'react'
 import { usePools } from '../api/keeping'
-import { useChangeListener, type Listener } from '../api/listeners'
-import { fieldsOfRoute, routeOf, type RouteFields } from './listenerSettings'
-import { isStale } from './Stale'
+import { changeListener, useChangeListener, type Listener } from '../api/listeners'
+import { divertOf, fieldsOfRoute, routeOf, takes, type RouteFields } from './listenerSettings'
+import { Comes } from './Comes'
+import { Draft, sentThen } from './Draft'
+import { goodPairs, PairRows } from './PairRows'
+import { differences, isStale, Stale } from './Stale'
 import { Trouble } from './Trouble'
 
 interface Fields {
   routes: RouteFields[]
+  reason?: string
+}
+
+const lines: Record<string, (l: Listener) => string> = {
+  Routes: (l) =>
+    l.routes
+      .map((r, k) => `${k + 1}. ${takes(r)} → ${r.pool}${r.divert ? ` (${divertOf(r)})` : ''}`)
+      .join('; ') || 'none',
+  'Pool of what no route takes': (l) => l.pool || 'none',
 }
 
 /** Changes the routes of a listener as they were seen: their order counts. */
-export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClose: () => void }) {
+export function RoutesForm({ listener, onClose }: { listener: Listener; onClose: () => void }) {
+  const [l, setSeen] = useState(listener)
   const [form] = Form.useForm<Fields>()
   const pools = usePools()
   const change = useChangeListener()
+  const draft = `routes of ${l.address} ${String(l.revision)}`
+  const bodyOf = (f: Fields) => ({ routes: f.routes.map(routeOf), ...(f.reason ? { reason: f.reason } : {}) })
+  const stale = isStale(change.error)
   const names = (pools.data ?? []).map((p) => ({ value: p.name }))
   return (
     <Modal
@@ -21,7 +38,7 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
       width={860}
       title={`Routes of ${l.address}`}
       okText="Change them"
-      okButtonProps={{ disabled: isStale(change.error) }}
+      okButtonProps={{ disabled: stale }}
       confirmLoading={change.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -36,7 +53,7 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
         requiredMark={false}
         initialValues={{ routes: l.routes.map(fieldsOfRoute) }}
         onFinish={(f) =>
-          change.mutate({ listener: l, body: { routes: f.routes.map(routeOf) } }, { onSuccess: onClose })
+          change.mutate({ listener: l, body: bodyOf(f) }, { onSuccess: sentThen(draft, onClose) })
         }
       >
         <Form.List name="routes">
@@ -58,10 +75,11 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
                     </Form.Item>
                     <Form.Item
                       name={[row.name, 'headers']}
-                      label="Headers"
-                      extra="NAME or NAME:VALUE; all of them."
+                      label="Headers that it must have"
+                      rules={[goodPairs]}
+                      className="whole"
                     >
-                      <Select mode="tags" open={false} suffix={null} />
+                      <PairRows what="header" empty="any value" id={`headers-${i}`} />
                     </Form.Item>
                     <Form.Item
                       name={[row.name, 'pool']}
@@ -76,8 +94,11 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
                     <Form.Item name={[row.name, 'percent']} label="As much of them">
                       <InputNumber min={0} max={100} suffix="%" />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'divertHeader']} label="And those with the header">
+                    <Form.Item name={[row.name, 'divertName']} label="And those with the header">
                       <Input placeholder="none" />
+                    </Form.Item>
+                    <Form.Item name={[row.name, 'divertValue']} label="Of the value">
+                      <Input placeholder="any value" />
                     </Form.Item>
                   </div>
                   <div className="row">
@@ -99,7 +120,23 @@ export function RoutesForm({ listener: l, onClose }: { listener: Listener; onClo
             </>
           )}
         </Form.List>
-        <Trouble error={change.error} />
+        <Form.Item name="reason" label="Reason" extra="It is kept in the journal.">
+          <Input maxLength={500} />
+        </Form.Item>
+        <Comes<Fields> ask={(f) => changeListener({ listener: l, body: bodyOf(f), dry: true })} />
+        {stale ? (
+          <Stale
+            changed={differences(l, listener, lines)}
+            onTakeOver={() => {
+              setSeen(listener)
+              change.reset()
+              form.setFieldsValue({ routes: listener.routes.map(fieldsOfRoute) })
+            }}
+          />
+        ) : (
+          <Trouble error={change.error} />
+        )}
+        <Draft of={draft} />
       </Form>
     </Modal>
   )

@@ -1,12 +1,13 @@
-import { Button, Form, Input, Select } from 'antd'
+import { Button, Form, Input } from 'antd'
 import { Link } from 'react-router'
 import { useTry, type Listener } from '../api/listeners'
-import { headerOf } from './listenerSettings'
+import { headersOf } from './listenerSettings'
+import { goodPairs, PairRows, type Pair } from './PairRows'
 import { Trouble } from './Trouble'
 
 interface Fields {
   url: string
-  headers?: string[]
+  headers?: Pair[]
 }
 
 /** Tells where a request would go, and why; nothing is sent. */
@@ -22,7 +23,7 @@ export function TryRequest({ listener: l }: { listener: Listener }) {
           trial.mutate({
             url: f.url,
             listener: l.address,
-            headers: (f.headers ?? []).map(headerOf),
+            headers: headersOf(f.headers),
             caller: '127.0.0.1',
           })
         }
@@ -30,8 +31,8 @@ export function TryRequest({ listener: l }: { listener: Listener }) {
         <Form.Item name="url" label="URL">
           <Input style={{ width: 320 }} />
         </Form.Item>
-        <Form.Item name="headers" label="Headers">
-          <Select mode="tags" open={false} suffix={null} placeholder="NAME:VALUE" style={{ width: 220 }} />
+        <Form.Item name="headers" label="Headers" rules={[goodPairs]}>
+          <PairRows what="header" id="try-headers" />
         </Form.Item>
         <Button size="small" htmlType="submit" loading={trial.isPending}>
           Where would it go?

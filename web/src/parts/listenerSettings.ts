@@ -1,15 +1,17 @@
 import type { HeaderMatch, Listener, ListenerChange, NewListener, Route } from '../api/listeners'
+import type { Pair } from './PairRows'
 import { size, span } from './words'
 
 /** A route as a form has it. */
 export interface RouteFields {
   hosts?: string[]
   path?: string
-  headers?: string[]
+  headers?: Pair[]
   pool: string
   divert?: string
   percent?: number | null
-  divertHeader?: string
+  divertName?: string
+  divertValue?: string
 }
 
 /** A listener as a form has it. */
@@ -39,11 +41,15 @@ export interface ListenerFields {
   reason?: string
 }
 
-/** Reads NAME or NAME:VALUE. */
-export function headerOf(text: string): HeaderMatch {
-  const at = text.indexOf(':')
-  return at < 0 ? { name: text.trim() } : { name: text.slice(0, at).trim(), value: text.slice(at + 1).trim() }
-}
+/** A header as the contract has it; without a value any is meant. */
+export const headerOf = ([name, value]: Pair): HeaderMatch => ({
+  name: name.trim(),
+  ...(value.trim() ? { value: value.trim() } : {}),
+})
+
+/** Headers as the contract has them; rows in which nothing stands are none. */
+export const headersOf = (rows: Pair[] | undefined): HeaderMatch[] =>
+  (rows ?? []).filter(([n, v]) => n.trim() !== '' || v.trim() !== '').map(headerOf)
 
 export function headerText(h: HeaderMatch): string {
   return h.value === undefined ? h.name : `${h.name}:${h.value}`
@@ -54,14 +60,14 @@ export function routeOf(f: RouteFields): Route {
     ? {
         pool: f.divert,
         ...(f.percent ? { percent: f.percent } : {}),
-        ...(f.divertHeader ? { header: headerOf(f.divertHeader) } : {}),
+        ...(f.divertName ? { header: headerOf([f.divertName, f.divertValue ?? '']) } : {}),
       }
     : undefined
   return {
     pool: f.pool,
     ...(f.hosts?.length ? { hosts: f.hosts } : {}),
     ...(f.path ? { path: f.path } : {}),
-    ...(f.headers?.length ? { headers: f.headers.map(headerOf) } : {}),
+    ...(headersOf(f.headers).length ? { headers: headersOf(f.headers) } : {}),
     ...(divert ? { divert } : {}),
   }
 }
@@ -71,9 +77,11 @@ export function fieldsOfRoute(r: Route): RouteFields {
     pool: r.pool,
     hosts: r.hosts ?? [],
     path: r.path ?? '',
-    headers: (r.headers ?? []).map(headerText),
+    headers: (r.headers ?? []).map((h): Pair => [h.name, h.value ?? '']),
     ...(r.divert ? { divert: r.divert.pool, percent: r.divert.percent ?? null } : {}),
-    ...(r.divert?.header ? { divertHeader: headerText(r.divert.header) } : {}),
+    ...(r.divert?.header
+      ? { divertName: r.divert.header.name, divertValue: r.divert.header.value ?? '' }
+      : {}),
   }
 }
 
