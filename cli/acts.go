@@ -29,9 +29,10 @@ func someInstances(_ *cobra.Command, args []string) error {
 }
 
 // tellInstances gives the same command to instances and returns those that took it; the
-// others are an error, after which the act still goes on for those.
-func (a *app) tellInstances(ctx context.Context, ids []string, command contract.InstancesCommandCommand, reason *string) ([]contract.Instance, error) {
-	if len(ids) == 1 { // what is wrong with one is told as itself
+// others are an error, after which the act still goes on for those. With launches it is meant of
+// those machines alone.
+func (a *app) tellInstances(ctx context.Context, ids []string, command contract.InstancesCommandCommand, launches *map[string]int, reason *string) ([]contract.Instance, error) {
+	if len(ids) == 1 && launches == nil { // what is wrong with one is told as itself
 		whatever := "*"
 		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
 			return c.TellInstance(ctx, ids[0], &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommand(command), Reason: reason})
@@ -42,7 +43,7 @@ func (a *app) tellInstances(ctx context.Context, ids []string, command contract.
 		return []contract.Instance{in}, nil
 	}
 	told, _, err := ask[contract.InstancesTold](a, func(c *client.Client) (*http.Response, error) {
-		return c.TellInstances(ctx, nil, contract.InstancesCommand{Instances: ids, Command: command, Reason: reason})
+		return c.TellInstances(ctx, nil, contract.InstancesCommand{Instances: ids, Command: command, Launches: launches, Reason: reason})
 	})
 	if err != nil {
 		return nil, err
@@ -53,6 +54,9 @@ func (a *app) tellInstances(ctx context.Context, ids []string, command contract.
 	lines := make([]string, len(told.Refused))
 	for k, r := range told.Refused {
 		lines[k] = strings.TrimSuffix(r.Why, ".")
+	}
+	if len(ids) == 1 {
+		return nil, errors.New(lines[0])
 	}
 	return told.Taken, fmt.Errorf("%d of %s refused: %s", len(lines), words.Count(len(ids), "instance"), strings.Join(lines, "; "))
 }
@@ -83,14 +87,14 @@ func (a *app) instanceRetire() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			question, err := a.retiring(cmd.Context(), args)
+			question, launches, err := a.retiring(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			if err := a.confirm(yes, "retiring "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), question); err != nil {
 				return err
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, &launches, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntilGone(cmd.Context(), taken, p))
 			}
@@ -102,14 +106,16 @@ func (a *app) instanceRetire() *cobra.Command {
 	return cmd
 }
 
-// retiring says what goes, and what takes its place.
-func (a *app) retiring(ctx context.Context, ids []string) (string, error) {
+// retiring says what goes, and what takes its place; and which machines were looked at.
+func (a *app) retiring(ctx context.Context, ids []string) (question string, launches map[string]int, err error) {
 	var where, groups []string
+	launches = map[string]int{}
 	for _, id := range ids {
 		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
 		if err != nil {
-			return "", err
+			return "", nil, err
 		}
+		launches[id] = in.Launch
 		where = append(where, in.Id+" in "+in.Zone)
 		if in.Group != "" && !slices.Contains(groups, in.Group) {
 			groups = append(groups, in.Group)
@@ -120,7 +126,7 @@ func (a *app) retiring(ctx context.Context, ids []string) (string, error) {
 		then = fmt.Sprintf("The %s %s %s %s.", either(len(groups), "group", "groups"), strings.Join(groups, ", "), either(len(groups), "launches", "launch"), either(len(ids), "another", "others"))
 	}
 	return fmt.Sprintf("This drains and stops the %s of %s and removes %s files. %s %s stay%s.\nRetire %s?", either(len(ids), "machine", "machines"), strings.Join(where, ", "),
-		either(len(ids), "its", "their"), then, either(len(ids), "Its journal", "Their journals"), either(len(ids), "s", ""), either(len(ids), "it", "them")), nil
+		either(len(ids), "its", "their"), then, either(len(ids), "Its journal", "Their journals"), either(len(ids), "s", ""), either(len(ids), "it", "them")), launches, nil
 }
 
 // either is the word for one or for several.
@@ -149,7 +155,7 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), nil, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
 			}

@@ -1975,7 +1975,10 @@ type InstancesCommand struct {
 	// Command release: they leave their groups and run on; the groups launch others
 	Command   InstancesCommandCommand `json:"command"`
 	Instances []string                `json:"instances"`
-	Reason    *string                 `json:"reason,omitempty"`
+
+	// Launches By name, which of its machines (launch) was looked at: an instance that has another by now refuses
+	Launches *map[string]int `json:"launches,omitempty"`
+	Reason   *string         `json:"reason,omitempty"`
 }
 
 // InstancesCommandCommand release: they leave their groups and run on; the groups launch others

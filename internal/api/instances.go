@@ -160,17 +160,20 @@ func (s *Server) ListFailures(ctx context.Context, r routes.ListFailuresRequestO
 
 // ReleaseInstance lets an instance go without stopping it.
 func (s *Server) ReleaseInstance(ctx context.Context, r routes.ReleaseInstanceRequestObject) (routes.ReleaseInstanceResponseObject, error) {
-	in, err := s.releaseInstance(ctx, r.Id, r.Params.IfMatch, given(r.Body.Replace), some(r.Body.Reason, ""))
+	in, err := s.releaseInstance(ctx, r.Id, r.Params.IfMatch, given(r.Body.Replace), some(r.Body.Reason, ""), 0)
 	return routes.ReleaseInstance200JSONResponse(in), err
 }
 
-func (s *Server) releaseInstance(ctx context.Context, id string, match *string, replace bool, reason string) (contract.Instance, error) {
+func (s *Server) releaseInstance(ctx context.Context, id string, match *string, replace bool, reason string, launch int) (contract.Instance, error) {
 	revision, err := ifMatch(match)
 	if err != nil {
 		return contract.Instance{}, err
 	}
 	now := s.now()
 	err = s.Store.ReleaseInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+		if err := in.IsLaunch(launch); err != nil {
+			return g, in, fleet.Entry{}, err
+		}
 		return g.Release(now, in, replace, reason)
 	})
 	if err != nil {

@@ -94,13 +94,13 @@ func (s *Server) LaunchInstance(ctx context.Context, r routes.LaunchInstanceRequ
 
 // TellInstance gives a person's command to an instance.
 func (s *Server) TellInstance(ctx context.Context, r routes.TellInstanceRequestObject) (routes.TellInstanceResponseObject, error) {
-	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
+	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""), 0)
 	return routes.TellInstance200JSONResponse(in), err
 }
 
 // tellInstance carries a command out. One that is alone is retired by ending
-// the group that it is.
-func (s *Server) tellInstance(ctx context.Context, id string, match *string, c fleet.InstanceCommand, reason string) (contract.Instance, error) {
+// the group that it is. It must have the machine of that launch, when one is given.
+func (s *Server) tellInstance(ctx context.Context, id string, match *string, c fleet.InstanceCommand, reason string, launch int) (contract.Instance, error) {
 	revision, err := ifMatch(match)
 	if err != nil {
 		return contract.Instance{}, err
@@ -113,6 +113,9 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 		if revision != store.AnyRevision && revision != in.Revision {
 			return contract.Instance{}, about("instance", id, store.ErrStale)
 		}
+		if err := in.IsLaunch(launch); err != nil {
+			return contract.Instance{}, about("instance", id, err)
+		}
 		whatever := "*"
 		err := s.changeGroup(ctx, in.Group, &whatever, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 			g.Group, e, err = g.Delete()
@@ -122,6 +125,9 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 	}
 	now := s.now()
 	if err := s.Store.ChangeInstance(ctx, now, actor(ctx), id, revision, func(g fleet.Group, in fleet.Instance, _ bool) (fleet.Instance, fleet.Entry, error) {
+		if err := in.IsLaunch(launch); err != nil {
+			return in, fleet.Entry{}, err
+		}
 		return g.TellInstance(now, in, c, reason)
 	}); err != nil {
 		return contract.Instance{}, about("instance", id, err)
@@ -136,12 +142,13 @@ func (s *Server) tellInstance(ctx context.Context, id string, match *string, c f
 func (s *Server) TellInstances(ctx context.Context, r routes.TellInstancesRequestObject) (routes.TellInstancesResponseObject, error) {
 	out := contract.InstancesTold{Taken: []contract.Instance{}, Refused: []contract.InstanceRefusal{}}
 	whatever := "*"
+	looked := some(r.Body.Launches, nil)
 	for _, id := range r.Body.Instances {
 		tell := func() (contract.Instance, error) {
 			if r.Body.Command == contract.InstancesCommandCommandRelease {
-				return s.releaseInstance(ctx, id, &whatever, true, some(r.Body.Reason, ""))
+				return s.releaseInstance(ctx, id, &whatever, true, some(r.Body.Reason, ""), looked[id])
 			}
-			return s.tellInstance(ctx, id, &whatever, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""))
+			return s.tellInstance(ctx, id, &whatever, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""), looked[id])
 		}
 		in, err := tell()
 		p := cmp.Or(toProblem(err), ofStore(err))

@@ -266,6 +266,15 @@ const (
 	CommandRecreate InstanceCommand = "recreate"
 )
 
+// IsLaunch refuses when the instance has another machine than the one that was looked at, by the
+// number of its launch; 0 is any.
+func (in *Instance) IsLaunch(n int) error {
+	if n == 0 || in.Launch == n {
+		return nil
+	}
+	return refuse("", "%s has another machine by now than the one that was looked at: its number %d, and not %d; look again", in.ID, in.Launch, n)
+}
+
 // TellInstance returns the instance after a person's command.
 func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reason string) (Instance, Entry, error) {
 	because := Asked(reason)

@@ -2676,6 +2676,10 @@ export interface components {
              * @enum {string}
              */
             command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate" | "release";
+            /** @description By name, which of its machines (launch) was looked at: an instance that has another by now refuses */
+            launches?: {
+                [key: string]: number;
+            };
             reason?: string;
         };
         InstancesTold: {
