@@ -83,16 +83,26 @@ func TestConsole(t *testing.T) {
 	step("it is held", browser.Until(tab, state("held")))
 	step("the sentence says so", browser.Until(tab, `document.querySelector('[data-testid=sentence]').textContent.includes('a person asked to hold')`))
 	step("revert", browser.Button(tab, "Revert…"))
-	step("sure", browser.Until(tab, `document.body.innerText.includes('will be drained and stopped')`))
-	step("revert it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-popconfirm .ant-btn-dangerous').click()`)))
+	step("sure", browser.Until(tab, `document.body.innerText.includes('stopped, and replaced by timetable-web@1. Traffic goes on.') && document.activeElement?.closest('.ant-modal') !== null`))
+	// What was typed is there again after Escape.
+	step("why", browser.Do(tab, chromedp.SendKeys(".ant-modal input", "the sailings are wrong")))
+	step("leave it", browser.Do(tab, chromedp.KeyEvent(kb.Escape)))
+	step("it is left", browser.Until(tab, `document.querySelector('.ant-modal input') === null`))
+	step("revert after all", browser.Button(tab, "Revert…"))
+	step("the reason is there", browser.Until(tab, `document.querySelector('.ant-modal input')?.value === 'the sailings are wrong'`))
+	step("revert it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-modal .ant-btn-dangerous').click()`)))
 	step("it is reverted", browser.Until(tab, state("reverted")))
+
+	step("the journal has why", browser.Until(tab, `document.querySelector('.journal').textContent.includes('the sailings are wrong')`))
 
 	// A good one: its waves pass while the page is open.
 	r := s.rollOut("timetable-web@2", "1", "50%", "100%")
 	step("the next one moves", browser.Until(tab, `document.querySelector('[data-testid=rollout]').textContent.includes('timetable-web@1 → timetable-web@2')`))
 	step("hold it", browser.Button(tab, "Hold"))
 	step("held", browser.Until(tab, state("held")))
-	step("proceed", browser.Button(tab, "Proceed"))
+	step("proceed", browser.Button(tab, "Proceed…"))
+	step("it says how it stands", browser.Until(tab, `document.querySelector('.ant-modal')?.textContent.includes('It is held: a person asked to hold')`))
+	step("go on", browser.Do(tab, chromedp.KeyEvent(kb.Enter)))
 	for wave := 1; wave <= 3; wave++ {
 		step(fmt.Sprintf("wave %d passes", wave), browser.Until(tab, fmt.Sprintf(`document.querySelector('[data-wave="%d"]')?.textContent === 'passed'`, wave)))
 	}

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useAct } from './act'
+import { seen, useAct } from './act'
 import { applied } from './changes'
 import { api, Refused, take, type Group, type Instance, type NewRollout, type Rollout } from './client'
 import { save } from '../parts/save'
@@ -143,12 +143,16 @@ export type Command = 'hold' | 'proceed' | 'revert'
 export function useTellRollout(rollout: Rollout) {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: (command: Command) =>
+    mutationFn: ({ command, reason = '' }: { command: Command; reason?: string }) =>
       take(
         api.POST('/v1/rollouts/{number}/commands', {
-          // Whatever wave it has come to meanwhile, this is what is wanted of it.
-          params: { path: { number: rollout.number }, header: { 'If-Match': '*' } },
-          body: { command },
+          params: {
+            path: { number: rollout.number },
+            // Whatever wave it has come to meanwhile, it is held and goes back; it goes on from
+            // where somebody saw it stand.
+            header: command === 'proceed' ? seen(rollout) : { 'If-Match': '*' },
+          },
+          body: { command, ...(reason ? { reason } : {}) },
         }),
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ['live'] }),
@@ -170,13 +174,17 @@ export function useRolloutRecord(rollout: Rollout) {
 }
 
 /** Freezes or thaws a group, or permits healing past its limit. */
-export function useTellGroup(name: string) {
+export function useTellGroup(g: Group) {
   const client = useQueryClient()
   return useMutation({
     mutationFn: (body: { command: 'freeze' | 'thaw' | 'heal'; reason?: string }) =>
       take(
         api.POST('/v1/groups/{name}/commands', {
-          params: { path: { name }, header: { 'If-Match': '*' } },
+          params: {
+            path: { name: g.name },
+            // It is frozen whatever it has come to; it is thawed and healed as somebody saw it.
+            header: body.command === 'freeze' ? { 'If-Match': '*' } : seen(g),
+          },
           body,
         }),
       ),
@@ -188,7 +196,12 @@ export type InstanceAct = 'pin' | 'unpin' | 'park' | 'unpark' | 'retire' | 'recr
 
 /** Gives a person's command to instances, in one request; each takes it or says why not. */
 export function useTellInstances() {
-  return useAct((body: { instances: string[]; command: InstanceAct; reason?: string }) =>
-    take(api.POST('/v1/instances/commands', { body })),
+  return useAct(
+    (body: {
+      instances: string[]
+      command: InstanceAct
+      launches?: Record<string, number>
+      reason?: string
+    }) => take(api.POST('/v1/instances/commands', { body })),
   )
 }

@@ -1,4 +1,4 @@
-import { Button, Form, Input, Modal, Popconfirm, Table } from 'antd'
+import { Button, Form, Input, Modal, Table } from 'antd'
 import { useState } from 'react'
 import { useCourses, useDeleteCourse, useSaveCourse, type Course } from '../api/rollouts'
 import { Loading } from '../parts/Loading'
@@ -16,6 +16,7 @@ import { useTitle } from '../parts/title'
 import { Draft, sentThen } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
+import { Sure } from '../parts/Sure'
 
 /** Settings of rollouts, saved by name. */
 export function Courses() {
@@ -58,7 +59,7 @@ export function Courses() {
                     <Button size="small" onClick={() => setEditing(c)} aria-label={`Change ${c.name}`}>
                       Change…
                     </Button>
-                    <Popconfirm
+                    <Sure
                       title={`Forget ${c.name}?`}
                       description="Rollouts that went by it stay as they are."
                       okText="Forget it"
@@ -67,7 +68,7 @@ export function Courses() {
                       <Button size="small" danger>
                         Forget…
                       </Button>
-                    </Popconfirm>
+                    </Sure>
                   </span>
                 ),
               },

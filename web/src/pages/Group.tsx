@@ -1,4 +1,4 @@
-import { Button, Popconfirm } from 'antd'
+import { Button } from 'antd'
 import { useMemo, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { type Group as GroupOf, type Instance } from '../api/client'
@@ -23,6 +23,7 @@ import { InstanceTable } from './InstanceTable'
 import { Journal } from './Journal'
 import { Release } from './Release'
 import { Traffic } from './Traffic'
+import { Sure } from '../parts/Sure'
 
 const StartDrill = later(async () => (await import('../parts/StartDrill')).StartDrill)
 const SlipField = later(async () => (await import('../parts/SlipField')).SlipField)
@@ -145,7 +146,7 @@ function Delete({ group: g, instances }: { group: GroupOf; instances: Instance[]
     )
   return (
     <div className="row" style={{ marginTop: 16 }}>
-      <Popconfirm
+      <Sure
         title={`Delete ${g.name}?`}
         description={`${count(n, 'instance')} in ${g.zones.join(', ')} ${n === 1 ? 'drains and stops' : 'drain and stop'}, ${g.pools.length > 0 ? `leave ${g.pools.join(', ')}, ` : ''}and the group goes. Its journal stays.`}
         okText="Delete it"
@@ -155,7 +156,7 @@ function Delete({ group: g, instances }: { group: GroupOf; instances: Instance[]
         <Button danger size="small" loading={del.isPending}>
           Delete the group…
         </Button>
-      </Popconfirm>
+      </Sure>
       <Trouble error={del.error} />
     </div>
   )
@@ -168,7 +169,7 @@ const waiting = (g: GroupOf, now: number) =>
 /** What keeps the group from looking after itself, and the way out. */
 function Condition({ group: g, instances }: { group: GroupOf; instances: string[] }) {
   const [drilling, setDrilling] = useState(false)
-  const tell = useTellGroup(g.name)
+  const tell = useTellGroup(g)
   const [freezing, setFreezing] = useState(false)
   const waits = useOfNow((now) => waiting(g, now).length)
   const kept = useOfNow((now) => waiting(g, now).some((s) => s.kept))
@@ -187,28 +188,28 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
         <p className="trouble row">
           ▲ Healing stopped <Ago at={g.healing_stopped_at} />: more than {g.heal_limit_percent} % are
           unhealthy at once. The fault is likelier outside.
-          <Popconfirm
+          <Sure
             title="Replace what is unhealthy now?"
             description="All of it at once, whatever the limit."
             okText="Replace it"
             onConfirm={() => tell.mutate({ command: 'heal' })}
           >
             <Button size="small">Heal anyway…</Button>
-          </Popconfirm>
+          </Sure>
         </p>
       )}
       {waits > 0 && (
         <p className="waiting row">
           ◌ {count(waits, 'place')} {waits === 1 ? 'stays' : 'stay'} empty
           {kept ? ' since a machine vanished, for heal is off' : ' for a while after failures'}.
-          <Popconfirm
+          <Sure
             title={`Fill ${waits === 1 ? 'it' : 'them'} now?`}
             description={`${count(waits, 'instance')} of ${g.template} ${waits === 1 ? 'is' : 'are'} launched, as far as zones take machines.`}
             okText="Fill"
             onConfirm={() => tell.mutate({ command: 'heal' })}
           >
             <Button size="small">Fill now…</Button>
-          </Popconfirm>
+          </Sure>
         </p>
       )}
       {g.frozen === '' && !g.deleting && (
@@ -223,7 +224,7 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
       )}
       {drilling && <StartDrill instances={instances} onClose={() => setDrilling(false)} />}
       <Trouble error={tell.error} />
-      {freezing && <Freeze group={g.name} onClose={() => setFreezing(false)} />}
+      {freezing && <Freeze group={g} onClose={() => setFreezing(false)} />}
     </>
   )
 }

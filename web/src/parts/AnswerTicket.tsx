@@ -1,5 +1,6 @@
 import { Button, Form, Input, InputNumber, Modal } from 'antd'
 import { useAnswerTicket, useExtendTicket, type Ticket } from '../api/hooks'
+import { Draft, sentThen } from './Draft'
 import { Shown } from './Shown'
 import { Trouble } from './Trouble'
 import { leftOf, span } from './words'
@@ -11,13 +12,15 @@ export function AnswerTicket({ asked: { ticket: t, act }, onClose }: { asked: As
   const answer = useAnswerTicket()
   const extend = useExtendTicket()
   const most = Math.floor((Date.parse(t.bound_at) - Date.parse(t.deadline_at)) / 1000)
+  const draft = `${act} ${t.instance} ${t.hook} ${String(t.launch)}`
+  const done = sentThen(draft, onClose)
   const submit = ({ note = '', minutes = 1 }: { note?: string; minutes?: number }) => {
     if (act === 'extend')
       extend.mutate(
         { ticket: t, seconds: Math.min(minutes * 60, Math.max(most, 1)), note },
-        { onSuccess: onClose },
+        { onSuccess: done },
       )
-    else answer.mutate({ ticket: t, answer: act, note }, { onSuccess: onClose })
+    else answer.mutate({ ticket: t, answer: act, note }, { onSuccess: done })
   }
   return (
     <Modal open title={`${t.instance}, held by ${t.hook}`} footer={null} onCancel={onClose}>
@@ -34,6 +37,7 @@ export function AnswerTicket({ asked: { ticket: t, act }, onClose }: { asked: As
           <Input maxLength={500} />
         </Form.Item>
         <Trouble error={answer.error ?? extend.error} />
+        <Draft of={draft} />
         <Button
           type="primary"
           danger={act === 'fail'}

@@ -17,6 +17,10 @@ interface Props {
   onClose: () => void
 }
 
+// What was typed and not sent, by title; a few of the last.
+const typedBefore = new Map<string, string>()
+const most = 20
+
 /** Asks once before an act, and says what it does. */
 export function AskFirst({
   title,
@@ -29,8 +33,17 @@ export function AskFirst({
   onDo,
   onClose,
 }: Props) {
-  const [typed, setTyped] = useState('')
-  const go = () => onDo(typed.trim())
+  const [typed, setTyped] = useState(() => typedBefore.get(title) ?? '')
+  const go = () => {
+    typedBefore.delete(title)
+    onDo(typed.trim())
+  }
+  const type = (text: string) => {
+    setTyped(text)
+    const first = typedBefore.keys().next().value
+    if (typedBefore.size >= most && first !== undefined) typedBefore.delete(first)
+    typedBefore.set(title, text)
+  }
   return (
     <Modal open title={title} okText={verb} okButtonProps={{ danger: grave }} onCancel={onClose} onOk={go}>
       {names.length > 0 && (
@@ -51,7 +64,7 @@ export function AskFirst({
           autoFocus
           maxLength={500}
           value={typed}
-          onChange={(e) => setTyped(e.target.value)}
+          onChange={(e) => type(e.target.value)}
           onPressEnter={go}
         />
       </label>

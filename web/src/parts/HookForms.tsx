@@ -1,9 +1,10 @@
-import { Button, Form, Input, InputNumber, Modal, Popconfirm, Select } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useAddHook, useChangeHook, useHookSecret, useTryHook, type Hook } from '../api/hooks'
 import { Draft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
+import { Sure } from './Sure'
 
 /** Sends or runs what a hook would, once, and shows what comes back. */
 export function TryHook({
@@ -72,14 +73,14 @@ export function HookSecret({ group, hook, onClose }: { group: string; hook: Hook
         <Button loading={secret.isPending} onClick={() => secret.mutate({ hook: hook.name, fresh: false })}>
           Show it
         </Button>
-        <Popconfirm
+        <Sure
           title="Make another secret?"
           description="Messages are signed with it from now on; the receiver must know it."
           okText="Make another"
           onConfirm={() => secret.mutate({ hook: hook.name, fresh: true })}
         >
           <Button danger>Another…</Button>
-        </Popconfirm>
+        </Sure>
       </span>
     </Modal>
   )

@@ -61,6 +61,7 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
     tell.mutate({
       instances: on.map((i) => i.id),
       command: act as InstanceAct,
+      launches: Object.fromEntries(on.map((i) => [i.id, i.launch])),
       ...(reason ? { reason } : {}),
     })
   const act = (on: Instance[], what: Act) => {

@@ -1,9 +1,10 @@
-import { Button, Popconfirm } from 'antd'
+import { Button } from 'antd'
+import { Sure } from './Sure'
 
 /** Removes something by name, after it has said what goes with it. */
 export function Remove({ name, goes, onRemove }: { name: string; goes: string; onRemove: () => void }) {
   return (
-    <Popconfirm
+    <Sure
       title={`Remove ${name}?`}
       description={goes}
       okText="Remove it"
@@ -13,6 +14,6 @@ export function Remove({ name, goes, onRemove }: { name: string; goes: string; o
       <Button size="small" danger aria-label={`Remove ${name}`}>
         Remove…
       </Button>
-    </Popconfirm>
+    </Sure>
   )
 }

@@ -1,15 +1,19 @@
-import { Button, Popconfirm, Table } from 'antd'
+import { Button, Table } from 'antd'
+import { useState } from 'react'
 import type { Group, Rollout, Wave } from '../api/client'
-import { useRolloutRecord, useTellRollout, type Command } from '../api/queries'
+import { useRolloutRecord, useTellRollout } from '../api/queries'
 import { useReplay } from '../api/rollouts'
 import { Ago } from './Ago'
 import { Findings } from './Findings'
 import { Gates } from './Gates'
+import { later } from './later'
 import { Beside } from './Rehearsal'
 import { Shown } from './Shown'
 import { Tide } from './Tide'
 import { Trouble } from './Trouble'
-import { secondsBetween, span } from './words'
+import { count, secondsBetween, span } from './words'
+
+const AskFirst = later(async () => (await import('./AskFirst')).AskFirst)
 
 /** A rollout: how far it is, what it waits for, what its gates see, and what can be done. */
 export function RolloutView({ group, rollout }: { group: Group; rollout: Rollout }) {
@@ -107,33 +111,48 @@ function Replay({ rollout }: { rollout: Rollout }) {
 
 function Commands({ group, rollout }: { group: Group; rollout: Rollout }) {
   const tell = useTellRollout(rollout)
-  const button = (command: Command, label: string, danger = false) => (
-    <Button
-      danger={danger}
-      loading={tell.isPending && tell.variables === command}
-      onClick={() => tell.mutate(command)}
-    >
-      {label}
-    </Button>
-  )
-  const onNew = group.summary.versions.find((v) => v.version === rollout.to)?.counted ?? 0
+  const [asked, setAsked] = useState<'proceed' | 'revert' | null>(null)
   const held = rollout.state === 'held'
+  const onNew = group.summary.versions.find((v) => v.version === rollout.to)?.counted ?? 0
+  const does = {
+    proceed: held
+      ? 'It replaces instances again from where it stands; what failed before is tried once more.'
+      : `What went back to ${rollout.from} is replaced by ${rollout.to} again.`,
+    revert: `${count(onNew, 'instance')} on ${rollout.to} ${onNew === 1 ? 'drains and is' : 'drain and are'} stopped, and replaced by ${rollout.from}. Traffic goes on.`,
+  }
   return (
     <>
       <Trouble error={tell.error} />
-      {!held && button('hold', 'Hold')}
-      {(held || rollout.state === 'reverting') && button('proceed', 'Proceed')}
-      {rollout.state !== 'reverting' && (
-        <Popconfirm
-          title={`Revert to ${rollout.from}?`}
-          description={`${onNew} ${onNew === 1 ? 'instance' : 'instances'} on ${rollout.to} will be drained and stopped, and replaced by ${rollout.from}. Traffic goes on.`}
-          okText="Revert"
-          cancelText="Leave it"
-          okButtonProps={{ danger: true }}
-          onConfirm={() => tell.mutate('revert')}
+      {!held && (
+        <Button
+          loading={tell.isPending && tell.variables.command === 'hold'}
+          onClick={() => tell.mutate({ command: 'hold' })}
         >
-          <Button danger>Revert…</Button>
-        </Popconfirm>
+          Hold
+        </Button>
+      )}
+      {(held || rollout.state === 'reverting') && (
+        <Button onClick={() => setAsked('proceed')}>Proceed…</Button>
+      )}
+      {rollout.state !== 'reverting' && (
+        <Button danger onClick={() => setAsked('revert')}>
+          Revert…
+        </Button>
+      )}
+      {asked && (
+        <AskFirst
+          title={asked === 'revert' ? `Revert to ${rollout.from}?` : `Go on to ${rollout.to}?`}
+          verb={asked === 'revert' ? 'Revert' : 'Proceed'}
+          names={[]}
+          grave={asked === 'revert'}
+          does={does[asked]}
+          mind={asked === 'proceed' || held ? [`It is ${rollout.state}: ${rollout.why}.`] : []}
+          onDo={(reason) => {
+            tell.mutate({ command: asked, reason })
+            setAsked(null)
+          }}
+          onClose={() => setAsked(null)}
+        />
       )}
     </>
   )

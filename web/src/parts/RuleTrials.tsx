@@ -1,10 +1,11 @@
-import { Button, InputNumber, Modal, Popconfirm } from 'antd'
+import { Button, InputNumber, Modal } from 'antd'
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useReplayRules, useTryRule, type Rule } from '../api/rules'
 import { Chart, ChartLegend } from '../charts/Chart'
 import type { Series } from '../charts/data'
 import { Trouble } from './Trouble'
+import { Sure } from './Sure'
 
 /** What a rule would decide on a value, and to do it. */
 export function TryRule({ group: g, rule, onClose }: { group: Group; rule: Rule; onClose: () => void }) {
@@ -33,14 +34,14 @@ export function TryRule({ group: g, rule, onClose }: { group: Group; rule: Rule;
           <p data-testid="tried">{came.sentence}</p>
           {came.acted && <p>Done: the size is {came.wants} now.</p>}
           {!came.acted && came.wants !== came.size && (
-            <Popconfirm
+            <Sure
               title={`Have the size be ${came.wants}?`}
               description={`It is ${came.size}. The journal names you, the rule and the value.`}
               okText={`Make it ${came.wants}`}
               onConfirm={() => attempt.mutate({ rule: rule.name, value, act: true })}
             >
               <Button>Do it…</Button>
-            </Popconfirm>
+            </Sure>
           )}
         </>
       )}

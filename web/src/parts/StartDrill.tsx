@@ -1,5 +1,7 @@
-import { Form, Input, InputNumber, Modal, Select } from 'antd'
+import { Form, InputNumber, Modal, Select } from 'antd'
+import { usePlaces } from '../api/catalogue'
 import { useStartDrill, useZones, type NewDrill } from '../api/keeping'
+import { Draft, sentThen } from './Draft'
 import { Notice } from './Notice'
 import { Trouble } from './Trouble'
 
@@ -36,6 +38,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
   const kind = Form.useWatch('kind', form) as NewDrill['kind'] | undefined
   const start = useStartDrill()
   const zones = useZones()
+  const places = usePlaces()
   const submit = (f: Fields) =>
     start.mutate(
       {
@@ -45,7 +48,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
         slow_seconds: f.slow ?? 2,
         error_percent: f.percent ?? 50,
       },
-      { onSuccess: onClose },
+      { onSuccess: sentThen('drill', onClose) },
     )
   return (
     <Modal
@@ -77,8 +80,8 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
           <Select options={kinds} />
         </Form.Item>
         {kind === 'region' ? (
-          <Form.Item name="region" label="Region" rules={[{ required: true, message: 'Name a region.' }]}>
-            <Input />
+          <Form.Item name="region" label="Region" rules={[{ required: true, message: 'Choose a region.' }]}>
+            <Select options={(places.data ?? []).map((r) => ({ value: r.name }))} />
           </Form.Item>
         ) : kind === 'zone' ? (
           <Form.Item name="zone" label="Zone" rules={[{ required: true, message: 'Choose a zone.' }]}>
@@ -105,6 +108,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
           </Form.Item>
         )}
         <Trouble error={start.error} />
+        <Draft of="drill" />
       </Form>
     </Modal>
   )

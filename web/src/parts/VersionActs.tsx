@@ -1,7 +1,9 @@
-import { Button, Form, Input, Modal, Popconfirm } from 'antd'
+import { Button, Form, Input, Modal, Select } from 'antd'
 import { useState } from 'react'
-import { useVersionChange, type Kind } from '../api/catalogue'
+import { useImages, useTemplates, useVersionChange, type Kind } from '../api/catalogue'
+import { Draft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
+import { Sure } from './Sure'
 
 interface Version {
   name: string
@@ -40,7 +42,7 @@ export function VersionActs({ kind, version: v, meanwhile, goes, onDeleted }: Pr
           </Button>
         )}
         {v.state !== 'baking' && (
-          <Popconfirm
+          <Sure
             title={`Delete ${ref}?`}
             description={goes}
             okText="Delete"
@@ -52,7 +54,7 @@ export function VersionActs({ kind, version: v, meanwhile, goes, onDeleted }: Pr
             <Button size="small" danger>
               Delete…
             </Button>
-          </Popconfirm>
+          </Sure>
         )}
       </div>
       {asking === null && <Trouble error={change.error} />}
@@ -90,7 +92,7 @@ export function VersionActs({ kind, version: v, meanwhile, goes, onDeleted }: Pr
             onFinish={({ reason, successor }) =>
               change.mutate(
                 { do: 'withdraw', match: `"${v.revision}"`, reason, successor: successor ?? '' },
-                { onSuccess: close },
+                { onSuccess: sentThen(`withdrawal of ${ref}`, close) },
               )
             }
           >
@@ -100,16 +102,13 @@ export function VersionActs({ kind, version: v, meanwhile, goes, onDeleted }: Pr
               extra="Whoever wants to use it is told."
               rules={[{ required: true, message: 'Say why.' }]}
             >
-              <Input />
+              <Input autoFocus />
             </Form.Item>
-            <Form.Item
-              name="successor"
-              label="Use instead"
-              extra={`A version such as ${v.name}@${v.version + 1}, or nothing.`}
-            >
-              <Input />
+            <Form.Item name="successor" label="Use instead">
+              {kind === 'image' ? <OtherImage but={ref} /> : <OtherTemplate but={ref} />}
             </Form.Item>
             <Trouble error={change.error} />
+            <Draft of={`withdrawal of ${ref}`} />
             <Button type="primary" danger htmlType="submit" loading={change.isPending}>
               Withdraw it
             </Button>
@@ -117,5 +116,29 @@ export function VersionActs({ kind, version: v, meanwhile, goes, onDeleted }: Pr
         </Modal>
       )}
     </>
+  )
+}
+
+/** What the field of a form gives to its control. */
+interface Field {
+  value?: string
+  onChange?: (v: string | undefined) => void
+  id?: string
+}
+
+const choice = (all: { name: string; version: number; state: string }[] | undefined, but: string) =>
+  (all ?? [])
+    .filter((o) => o.state === 'ready' && `${o.name}@${o.version}` !== but)
+    .map((o) => ({ value: `${o.name}@${o.version}` }))
+
+function OtherTemplate({ but, ...field }: Field & { but: string }) {
+  const all = useTemplates()
+  return <Select allowClear showSearch placeholder="nothing" options={choice(all.data, but)} {...field} />
+}
+
+function OtherImage({ but, ...field }: Field & { but: string }) {
+  const all = useImages({ text: '', state: 'ready', origin: '', age: '', limit: 1000 })
+  return (
+    <Select allowClear showSearch placeholder="nothing" options={choice(all.data?.items, but)} {...field} />
   )
 }
