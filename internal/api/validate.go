@@ -46,7 +46,13 @@ func (v *validator) middleware(next echo.HandlerFunc) echo.HandlerFunc {
 		if route == nil {
 			return next(c)
 		}
-		if err := v.validate(c, route); err != nil {
+		err := v.validate(c, route)
+		if p := toProblem(err); p != nil && len(p.fields) > 0 {
+			if more := v.further(c, route, next, p.fields); len(more) > 0 {
+				err = invalidFields(append(p.fields, more...))
+			}
+		}
+		if err != nil {
 			return err
 		}
 		return next(c)
