@@ -19,6 +19,9 @@ const multiplied = `(() => {
 	let n = 0
 	window.fetch = async (...args) => {
 		const url = typeof args[0] === 'string' ? args[0] : args[0].url
+		if (url.endsWith('/v1/drills'))
+			return new Response(JSON.stringify({ items: [{ number: 1, kind: 'hang', instance: 'timetable-1000', what: 'it hangs for a minute', by: 'admin', begun_at: new Date().toISOString(), ends_at: new Date(Date.now() + 60000).toISOString() }] }),
+				{ status: 200, headers: { 'Content-Type': 'application/json' } })
 		const res = await real(...args)
 		if (!url.includes('/v1/instance-changes')) return res
 		const told = await res.clone().json()
@@ -78,6 +81,11 @@ func TestConsoleShowsTenThousand(t *testing.T) {
 		return `(() => { const e = document.querySelector('.slip-over'); return ` + js + ` })()`
 	}
 	step("the first", browser.Until(tab, over(`e.getAttribute('aria-label').startsWith('timetable-1000, timetable-web@1 in east-pier, serving')`)))
+	step("a drill is told", browser.Until(tab, over(`e.getAttribute('aria-label').endsWith('; a drill: it hangs for a minute')`)))
+	step("and marked", browser.Until(tab, `(() => {
+		const c = document.querySelector('.slip-field canvas').getContext('2d'), slip = k => [...c.getImageData(90 + 30 * k, 0, 26, 22).data].join()
+		return slip(0) !== slip(1) && slip(1) === slip(2)
+	})()`))
 	step("focus", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.slip-over').focus(); undefined`), chromedp.KeyEvent(kb.ArrowRight)))
 	step("the second", browser.Until(tab, over(`e === document.activeElement && e.getAttribute('aria-label').startsWith('timetable-1003,')`)))
 	step("to the last", browser.Do(tab, chromedp.KeyEvent(kb.End)))

@@ -4,6 +4,7 @@ import type { Instance } from '../api/client'
 import { older, tones, type Mode } from '../theme'
 import { useMode } from './mode'
 import { useNow } from './now'
+import { edgeOf, isFaint, isHollow, isUnwell, lookOf, type Look } from './slipLook'
 import { clock, secondsBetween, span, versionNumber } from './words'
 
 /**
@@ -57,11 +58,9 @@ function AnySlip({ instance, older: old, usual, drill, now }: Props) {
   const mode = useMode()
   const tone = old ? older[mode] : toneOf([], instance.version, mode)
   const age = Math.max(secondsBetween(instance.ordered_at, now), 0)
-  const heldOut = instance.state === 'held' && instance.tickets.some((t) => t.at === 'retire')
-  const comingUp =
-    !instance.overdue && !heldOut && ['ordered', 'booting', 'held', 'settling'].includes(instance.state)
-  const progress = comingUp ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
-  const sentence = say(instance, age, usual) + (drill ? `; a drill: ${drill}` : '')
+  const look = lookOf(instance, drill !== undefined)
+  const progress = isFaint(look) ? Math.min(age / (usual && usual > 0 ? usual : 30), 0.95) : undefined
+  const sentence = say(instance, age, usual, drill)
   return (
     <Link
       to={`/instances/${instance.id}`}
@@ -74,22 +73,21 @@ function AnySlip({ instance, older: old, usual, drill, now }: Props) {
         label={String(versionNumber(instance.version))}
         fill={tone.fill}
         ink={tone.ink}
-        state={instance.state}
-        out={heldOut}
-        verdict={instance.overdue ? 'unhealthy' : instance.verdict}
+        look={look}
         progress={progress}
-        pinned={instance.pinned}
-        drilled={drill !== undefined}
       />
     </Link>
   )
 }
 
 /** One instance in a sentence, as of now. */
-export const saySlip = (i: Instance, usual: number | undefined) =>
-  say(i, Math.max(secondsBetween(i.ordered_at, Date.now()), 0), usual)
+export const saySlip = (i: Instance, usual: number | undefined, drill: string | undefined) =>
+  say(i, Math.max(secondsBetween(i.ordered_at, Date.now()), 0), usual, drill)
 
-function say(i: Instance, age: number, usual: number | undefined): string {
+const say = (i: Instance, age: number, usual: number | undefined, drill: string | undefined) =>
+  stateOf(i, age, usual) + (drill ? `; a drill: ${drill}` : '')
+
+function stateOf(i: Instance, age: number, usual: number | undefined): string {
   const purpose = i.purpose === 'size' ? '' : `, launched for ${i.purpose}`
   const head = `${i.id}, ${i.version} in ${i.zone}${purpose}, ${i.state}`
   const open = i.tickets.filter((t) => t.state === 'open')
@@ -107,35 +105,19 @@ interface TileProps {
   label: string
   fill: string
   ink: string
-  state: Instance['state']
-  verdict: Instance['verdict']
+  look: Look
+  /** How far it has come up, from 0 to 1. */
   progress?: number | undefined
-  /** Held on its way out. */
-  out?: boolean
-  /** Nothing removes it. */
-  pinned?: boolean
-  /** A fault is made of it on purpose. */
-  drilled?: boolean
 }
 
 const width = 44
 const height = 38
 
-export function Tile({
-  label,
-  fill,
-  ink,
-  state,
-  verdict,
-  progress,
-  out = false,
-  pinned = false,
-  drilled = false,
-}: TileProps) {
-  const serving = state === 'serving'
-  const leaving = state === 'draining' || state === 'leaving' || out
-  const lost = state === 'lost'
-  const unwell = !leaving && !lost && verdict === 'unhealthy'
+const edges = { trouble: 'var(--trouble)', quiet: 'var(--quiet)' }
+
+export function Tile({ label, fill, ink: onTone, look, progress }: TileProps) {
+  const edge = edgeOf(look)
+  const ink = look.shape === 'serving' ? onTone : 'var(--ink)'
   return (
     <svg width={width} height={height} viewBox={`0 0 ${width} ${height}`} aria-hidden>
       <rect
@@ -144,29 +126,31 @@ export function Tile({
         width={width - 3}
         height={height - 3}
         rx="5"
-        fill={leaving || lost || state === 'parked' ? 'transparent' : fill}
-        fillOpacity={progress === undefined ? 1 : 0.45}
-        stroke={unwell || lost ? 'var(--trouble)' : serving ? fill : 'var(--quiet)'}
-        strokeWidth={unwell ? 2.5 : 1.5}
-        strokeDasharray={progress === undefined ? undefined : '4 3'}
+        fill={isHollow(look) ? 'transparent' : fill}
+        fillOpacity={isFaint(look) ? 0.45 : 1}
+        stroke={edge === 'tone' ? fill : edges[edge]}
+        strokeWidth={isUnwell(look) ? 2.5 : 1.5}
+        strokeDasharray={isFaint(look) ? '4 3' : undefined}
       />
-      {leaving && <Hatching />}
-      {lost && <path d={`M6 6 L${width - 6} ${height - 6}`} stroke="var(--trouble)" strokeWidth="2" />}
+      {look.shape === 'leaving' && <Hatching />}
+      {look.shape === 'lost' && (
+        <path d={`M6 6 L${width - 6} ${height - 6}`} stroke="var(--trouble)" strokeWidth="2" />
+      )}
       <text
         x="20"
         y="25"
         textAnchor="middle"
         fontSize="16"
         fontWeight="600"
-        fill={serving || unwell ? ink : 'var(--ink)'}
-        stroke={leaving ? 'var(--paper)' : 'none'}
+        fill={ink}
+        stroke={look.shape === 'leaving' ? 'var(--paper)' : 'none'}
         strokeWidth="4"
         paintOrder="stroke"
       >
         {label}
       </text>
-      {pinned && <path d="M3 3 H13 L3 13 Z" fill="var(--ink)" stroke="var(--paper)" strokeWidth="1" />}
-      {drilled && (
+      {look.pinned && <path d="M3 3 H13 L3 13 Z" fill="var(--ink)" stroke="var(--paper)" strokeWidth="1" />}
+      {look.drilled && (
         <text
           x="4"
           y={height - 8}
@@ -180,8 +164,8 @@ export function Tile({
           D
         </text>
       )}
-      {state === 'held' && <Notch />}
-      <Mark state={state} verdict={verdict} ink={serving || unwell ? ink : 'var(--ink)'} />
+      {look.held && <Notch />}
+      <Mark verdict={look.verdict} ink={ink} />
       {progress !== undefined && (
         <rect x="5" y={height - 6} width={(width - 10) * progress} height="2" fill="var(--waiting)" />
       )}
@@ -206,16 +190,7 @@ function Hatching() {
   )
 }
 
-function Mark({
-  state,
-  verdict,
-  ink,
-}: {
-  state: Instance['state']
-  verdict: Instance['verdict']
-  ink: string
-}) {
-  if (['held', 'draining', 'leaving', 'lost', 'gone', 'parked', 'resting'].includes(state)) return null
+function Mark({ verdict, ink }: { verdict: Look['verdict']; ink: string }) {
   switch (verdict) {
     case 'healthy':
       return <circle cx="36.5" cy="8.5" r="2.8" fill={ink} />
@@ -229,5 +204,7 @@ function Mark({
           ?
         </text>
       )
+    case 'none':
+      return null
   }
 }

@@ -9,16 +9,15 @@ import {
   goes,
   inTrouble,
   layoutOf,
-  lookOf,
   nextInTrouble,
   placeOf,
-  shapeOf,
   slipAt,
   summaryOf,
   tile,
-  verdictOf,
   type Layout,
 } from './slipField'
+import { useDrillOn } from './drillOn'
+import { edgeOf, isFaint, isHollow, isUnwell, keyOf, lookOf, type Look } from './slipLook'
 import { versionNumber } from './words'
 
 /**
@@ -29,6 +28,7 @@ import { versionNumber } from './words'
 export function SlipField({ group, instances }: { group: Group; instances: Instance[] }) {
   const mode = useMode()
   const navigate = useNavigate()
+  const drillOn = useDrillOn()
   const box = useRef<HTMLDivElement>(null)
   const canvas = useRef<HTMLCanvasElement>(null)
   const link = useRef<HTMLAnchorElement>(null)
@@ -60,12 +60,12 @@ export function SlipField({ group, instances }: { group: Group; instances: Insta
     const c = canvas.current
     if (!c) return
     const frame = requestAnimationFrame(() => {
-      paint(c, layout, newest, mode, top, room)
+      paint(c, layout, newest, mode, top, room, drillOn)
     })
     return () => {
       cancelAnimationFrame(frame)
     }
-  }, [layout, newest, mode, top, room])
+  }, [layout, newest, mode, top, room, drillOn])
 
   const show = (n: number) => {
     const i = layout.order[n]
@@ -138,7 +138,7 @@ export function SlipField({ group, instances }: { group: Group; instances: Insta
               to={`/instances/${present.id}`}
               className="slip-over"
               style={{ left: place.x, top: place.y, width: tile.width, height: tile.height }}
-              aria-label={saySlip(present, group.usual_seconds)}
+              aria-label={saySlip(present, group.usual_seconds, drillOn(present))}
               onKeyDown={(e) => {
                 const to = goes(layout, focused, e.key)
                 if (to === undefined || e.ctrlKey || e.metaKey || e.altKey) return
@@ -156,7 +156,7 @@ export function SlipField({ group, instances }: { group: Group; instances: Insta
               }}
               aria-hidden
             >
-              {saySlip(told, group.usual_seconds)}
+              {saySlip(told, group.usual_seconds, drillOn(told))}
             </div>
           )}
         </div>
@@ -179,6 +179,7 @@ function paint(
   mode: Mode,
   top: number,
   room: { width: number; height: number },
+  drillOn: (i: Instance) => string | undefined,
 ) {
   const dense = window.devicePixelRatio || 1
   if (canvas.width !== room.width * dense || canvas.height !== room.height * dense) {
@@ -201,12 +202,13 @@ function paint(
     const i = layout.order[n]
     if (!i) continue
     const old = !newest.includes(versionNumber(i.version))
-    const look = `${mode}/${dense}/${lookOf(i, old)}`
-    let stamp = stamps.get(look)
+    const look = lookOf(i, drillOn(i) !== undefined)
+    const key = `${mode}/${dense}/${old ? 'o' : ''}${versionNumber(i.version)}/${keyOf(look)}`
+    let stamp = stamps.get(key)
     if (!stamp) {
       if (stamps.size > 500) stamps.clear()
-      stamp = stampOf(i, old, mode, dense, ink)
-      stamps.set(look, stamp)
+      stamp = stampOf(i.version, look, old, mode, dense, ink)
+      stamps.set(key, stamp)
     }
     const { x, y } = placeOf(layout, n)
     c.drawImage(stamp, x, y - top, tile.width, tile.height)
@@ -234,7 +236,14 @@ function inks(): Inks {
 }
 
 /** One slip, by the same signs as the large one: fill, edge, number and corner. */
-function stampOf(i: Instance, old: boolean, mode: Mode, dense: number, ink: Inks): HTMLCanvasElement {
+function stampOf(
+  version: string,
+  look: Look,
+  old: boolean,
+  mode: Mode,
+  dense: number,
+  ink: Inks,
+): HTMLCanvasElement {
   const stamp = document.createElement('canvas')
   const { width: w, height: h } = tile
   stamp.width = w * dense
@@ -242,33 +251,39 @@ function stampOf(i: Instance, old: boolean, mode: Mode, dense: number, ink: Inks
   const c = stamp.getContext('2d')
   if (!c) return stamp
   c.scale(dense, dense)
-  const tone = old ? older[mode] : toneOf([], i.version, mode)
-  const shape = shapeOf(i)
-  const verdict = verdictOf(i)
-  const hollow = shape === 'leaving' || shape === 'lost' || shape === 'parked'
-  const bad = verdict === 'unhealthy'
+  const tone = old ? older[mode] : toneOf([], version, mode)
+  const edge = edgeOf(look)
+  const onTop = look.shape === 'serving' ? tone.ink : ink.ink
   c.beginPath()
   c.roundRect(1, 1, w - 2, h - 2, 3)
-  if (!hollow) {
-    c.globalAlpha = shape === 'serving' ? 1 : 0.45
+  if (!isHollow(look)) {
+    c.globalAlpha = isFaint(look) ? 0.45 : 1
     c.fillStyle = tone.fill
     c.fill()
     c.globalAlpha = 1
   }
-  c.lineWidth = bad ? 2 : 1.2
-  c.strokeStyle = bad || shape === 'lost' ? ink.trouble : shape === 'serving' ? tone.fill : ink.quiet
-  if (shape === 'rising' || shape === 'held') c.setLineDash([3, 2])
+  c.lineWidth = isUnwell(look) ? 2 : 1.2
+  c.strokeStyle = edge === 'tone' ? tone.fill : ink[edge]
+  if (isFaint(look)) c.setLineDash([3, 2])
   c.stroke()
   c.setLineDash([])
-  if (shape === 'leaving') hatch(c, w, h, ink.quiet)
-  if (shape === 'lost') line(c, 4, 4, w - 4, h - 4, ink.trouble)
-  if (shape === 'held') notch(c, h, ink)
-  c.fillStyle = shape === 'serving' ? tone.ink : ink.ink
+  if (look.shape === 'leaving') hatch(c, w, h, ink.quiet)
+  if (look.shape === 'lost') line(c, 4, 4, w - 4, h - 4, ink.trouble)
+  if (look.held) notch(c, h, ink)
+  c.fillStyle = onTop
   c.font = "600 11px 'Inter Variable', system-ui, sans-serif"
   c.textAlign = 'center'
-  c.fillText(String(versionNumber(i.version)), w / 2 - 2, h / 2 + 4)
-  corner(c, verdict, shape === 'serving' ? tone.ink : ink.ink, ink)
-  if (i.pinned) {
+  c.fillText(String(versionNumber(version)), w / 2 - 2, h / 2 + 4)
+  corner(c, look.verdict, onTop, ink)
+  if (look.drilled) {
+    c.font = "700 8px 'Inter Variable', system-ui, sans-serif"
+    c.lineWidth = 2
+    c.strokeStyle = ink.paper
+    c.strokeText('D', 5, h - 3)
+    c.fillStyle = ink.waiting
+    c.fillText('D', 5, h - 3)
+  }
+  if (look.pinned) {
     c.fillStyle = ink.ink
     triangle(c, 2, 2, 8, 2, 2, 8)
   }
@@ -305,7 +320,7 @@ function notch(c: CanvasRenderingContext2D, h: number, ink: Inks) {
   triangle(c, 0, h / 2 - 5, 6, h / 2, 0, h / 2 + 5)
 }
 
-function corner(c: CanvasRenderingContext2D, verdict: ReturnType<typeof verdictOf>, tone: string, ink: Inks) {
+function corner(c: CanvasRenderingContext2D, verdict: Look['verdict'], tone: string, ink: Inks) {
   if (verdict === 'healthy') {
     c.fillStyle = tone
     c.beginPath()

@@ -1,8 +1,9 @@
 import { memo, useState } from 'react'
 import type { Group, Instance } from '../api/client'
-import { useDrills } from '../api/keeping'
+import { useDrillOn } from './drillOn'
 import { useMode } from './mode'
 import { Slip, Tile, toneOf } from './Slip'
+import { isFaint, isUnwell, lookOf, type Look } from './slipLook'
 import { versionNumber } from './words'
 
 interface Tip {
@@ -36,8 +37,7 @@ export const ZoneRows = memo(function ZoneRows({
     .sort((a, b) => b - a)
     .slice(0, 4)
   const [tip, setTip] = useState<Tip | null>(null)
-  const drills = useDrills()
-  const drillOn = (i: Instance) => drills.data?.find((d) => d.instance === i.id || d.zone === i.zone)?.what
+  const drillOn = useDrillOn()
   return (
     <div
       className="zones"
@@ -84,10 +84,42 @@ function Row({ zone, lost, children }: { zone: string; lost: boolean; children: 
   )
 }
 
+/** What slips may look like besides serving and healthy, and what that means. */
+const signs: { says: string; is: (l: Look) => boolean; look: Look; progress?: number }[] = [
+  {
+    says: 'coming up',
+    is: (l) => isFaint(l) && !l.held,
+    look: { shape: 'rising', verdict: 'unknown' },
+    progress: 0.5,
+  },
+  { says: 'unhealthy', is: isUnwell, look: { shape: 'serving', verdict: 'unhealthy' } },
+  {
+    says: 'held by a hook',
+    is: (l) => l.held === true,
+    look: { shape: 'rising', verdict: 'none', held: true },
+    progress: 0.5,
+  },
+  { says: 'on its way out', is: (l) => l.shape === 'leaving', look: { shape: 'leaving', verdict: 'none' } },
+  { says: 'lost', is: (l) => l.shape === 'lost', look: { shape: 'lost', verdict: 'none' } },
+  { says: 'parked', is: (l) => l.shape === 'parked', look: { shape: 'parked', verdict: 'none' } },
+  {
+    says: 'pinned',
+    is: (l) => l.pinned === true,
+    look: { shape: 'serving', verdict: 'healthy', pinned: true },
+  },
+  {
+    says: 'a drill',
+    is: (l) => l.drilled === true,
+    look: { shape: 'serving', verdict: 'healthy', drilled: true },
+  },
+]
+
 /** What the tiles mean: the versions that are there, and the states and verdicts. */
 export const Legend = memo(function Legend({ group, instances }: { group: Group; instances: Instance[] }) {
   const mode = useMode()
   const versions = instances.map((i) => i.version)
+  const drillOn = useDrillOn()
+  const looks = instances.map((i) => lookOf(i, drillOn(i) !== undefined))
   const tone = toneOf(['x@1'], 'x@1', mode)
   return (
     <div className="legend">
@@ -99,45 +131,20 @@ export const Legend = memo(function Legend({ group, instances }: { group: Group;
               label={String(versionNumber(v.version))}
               fill={t.fill}
               ink={t.ink}
-              state="serving"
-              verdict="healthy"
+              look={{ shape: 'serving', verdict: 'healthy' }}
             />
             {v.version}: {v.counted}, {v.serving} serving
           </span>
         )
       })}
-      {instances.some((i) => ['ordered', 'booting', 'settling'].includes(i.state)) && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="settling" verdict="unknown" progress={0.5} />{' '}
-          coming up
-        </span>
-      )}
-      {instances.some((i) => i.overdue || (i.state === 'serving' && i.verdict === 'unhealthy')) && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="serving" verdict="unhealthy" /> unhealthy
-        </span>
-      )}
-      {instances.some((i) => i.state === 'draining' || i.state === 'leaving') && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="draining" verdict="healthy" /> on its way out
-        </span>
-      )}
-      {instances.some((i) => i.state === 'held') && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="held" verdict="unknown" progress={0.5} /> held
-          by a hook
-        </span>
-      )}
-      {instances.some((i) => i.pinned) && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="serving" verdict="healthy" pinned /> pinned
-        </span>
-      )}
-      {instances.some((i) => i.state === 'parked') && (
-        <span>
-          <Tile label="" fill={tone.fill} ink={tone.ink} state="parked" verdict="unknown" /> parked
-        </span>
-      )}
+      {signs
+        .filter((sign) => looks.some(sign.is))
+        .map((sign) => (
+          <span key={sign.says}>
+            <Tile label="" fill={tone.fill} ink={tone.ink} look={sign.look} progress={sign.progress} />{' '}
+            {sign.says}
+          </span>
+        ))}
     </div>
   )
 })

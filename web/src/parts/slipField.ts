@@ -1,5 +1,4 @@
 import type { Instance } from '../api/client'
-import { versionNumber } from './words'
 
 /** The measures of a field of small slips, in CSS pixels. */
 export const tile = { width: 26, height: 22, gap: 4, label: 90, zoneGap: 10 }
@@ -101,22 +100,6 @@ export function goes(l: Layout, n: number, key: string): number | undefined {
   return undefined
 }
 
-/** What tells slips apart that are drawn alike. */
-export type Shape = 'serving' | 'rising' | 'leaving' | 'lost' | 'parked' | 'held'
-
-export function shapeOf(i: Instance): Shape {
-  if (i.state === 'lost') return 'lost'
-  if (i.state === 'draining' || i.state === 'leaving') return 'leaving'
-  if (i.state === 'held') return i.tickets.some((t) => t.at === 'retire') ? 'leaving' : 'held'
-  if (i.state === 'parked' || i.state === 'resting') return 'parked'
-  return i.state === 'serving' || i.overdue ? 'serving' : 'rising'
-}
-
-export function verdictOf(i: Instance): Instance['verdict'] | 'none' {
-  if (i.overdue) return 'unhealthy'
-  return ['serving', 'rising'].includes(shapeOf(i)) ? i.verdict : 'none'
-}
-
 /** A zone in words, for who does not see its slips. */
 export function summaryOf(zone: string, slips: Instance[]): string {
   const counts = new Map<string, number>()
@@ -127,7 +110,3 @@ export function summaryOf(zone: string, slips: Instance[]): string {
   const parts = [...counts].sort((a, b) => b[1] - a[1]).map(([what, n]) => `${n.toLocaleString()} ${what}`)
   return `${zone}: ${slips.length.toLocaleString()} instances${parts.length > 0 ? `, ${parts.join(', ')}` : ''}`
 }
-
-/** A mark for pictures of slips that look the same. */
-export const lookOf = (i: Instance, older: boolean) =>
-  `${older ? 'o' : versionNumber(i.version) % 4}/${versionNumber(i.version)}/${shapeOf(i)}/${verdictOf(i)}/${i.pinned ? 'p' : ''}`

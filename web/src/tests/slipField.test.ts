@@ -1,5 +1,6 @@
 import { expect, it } from 'vitest'
 import type { Instance } from '../api/client'
+import { edgeOf, keyOf, lookOf } from '../parts/slipLook'
 import { between, goes, layoutOf, nextInTrouble, placeOf, slipAt, summaryOf, tile } from '../parts/slipField'
 
 const instance = (id: string, zone: string, more: Partial<Instance> = {}) =>
@@ -68,4 +69,26 @@ it('finds the next in trouble, from the beginning again, and tells a zone in wor
   expect(summaryOf('west-pier', l.zones[2]?.slips ?? [])).toBe(
     'west-pier: 3,333 instances, 3,332 serving, 1 unhealthy',
   )
+})
+
+it('looks the same however it is painted', () => {
+  const look = (more: Partial<Instance>) => lookOf(instance('timetable-001', 'east-pier', more))
+  const held = [{ at: 'retire', state: 'open' }] as unknown as Instance['tickets']
+  for (const [more, shape, verdict, edge] of [
+    [{}, 'serving', 'healthy', 'tone'],
+    [{ verdict: 'unhealthy' }, 'serving', 'unhealthy', 'trouble'],
+    [{ state: 'settling', verdict: 'unknown' }, 'rising', 'unknown', 'quiet'],
+    [{ state: 'settling', verdict: 'unknown', overdue: true }, 'serving', 'unhealthy', 'trouble'],
+    [{ state: 'held', verdict: 'unknown' }, 'rising', 'none', 'quiet'],
+    [{ state: 'held', tickets: held }, 'leaving', 'none', 'quiet'],
+    [{ state: 'draining', verdict: 'unhealthy' }, 'leaving', 'none', 'quiet'],
+    [{ state: 'lost' }, 'lost', 'none', 'trouble'],
+    [{ state: 'parked', verdict: 'unhealthy' }, 'parked', 'none', 'quiet'],
+    [{ state: 'resting' }, 'parked', 'none', 'quiet'],
+  ] as [Partial<Instance>, string, string, string][]) {
+    const l = look(more)
+    expect([l.shape, l.verdict, edgeOf(l)], JSON.stringify(more)).toEqual([shape, verdict, edge])
+  }
+  const all = [look({}), look({ pinned: true }), look({ state: 'held' }), lookOf(instance('a', 'b'), true)]
+  expect(new Set(all.map(keyOf)).size).toBe(4)
 })
