@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,9 +44,13 @@ func (a *app) groupCommand() *cobra.Command {
 func (a *app) groupList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List groups", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			headline := ""
 			groups, err := list(a, func(c *client.Client, after *string) (*http.Response, error) {
 				return c.ListGroups(cmd.Context(), &contract.ListGroupsParams{After: after})
-			}, func(l contract.GroupList) ([]contract.Group, *string) { return l.Items, l.Next })
+			}, func(l contract.GroupList) ([]contract.Group, *string) {
+				headline = cmp.Or(value(l.Sentence), headline)
+				return l.Items, l.Next
+			})
 			if err != nil {
 				return err
 			}
@@ -54,7 +59,12 @@ func (a *app) groupList() *cobra.Command {
 				for _, g := range groups {
 					rows = append(rows, []string{g.Name, standing[g.Summary.Footing], strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
 				}
-				return orNone(rows, "There are no groups yet; make one with: unitas group create NAME --template NAME@N --size N") + needs(groups)
+				if len(groups) > 0 {
+					headline = strong.paint(headline) + "\n\n"
+				} else {
+					headline = ""
+				}
+				return headline + orNone(rows, "There are no groups yet; make one with: unitas group create NAME --template NAME@N --size N") + needs(groups)
 			})
 		}}
 }

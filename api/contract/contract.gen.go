@@ -1684,6 +1684,9 @@ type GroupCommandCommand string
 type GroupList struct {
 	Items []Group `json:"items"`
 	Next  *string `json:"next,omitempty"`
+
+	// Sentence How all groups stand, the worst first, of how many pages ever; with the first page alone
+	Sentence *string `json:"sentence,omitempty"`
 }
 
 // GroupShare defines model for GroupShare.

@@ -14,6 +14,7 @@ import (
 	"unitas/internal/control"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/placement"
+	"unitas/internal/fleet/say"
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
@@ -30,9 +31,36 @@ func (s *Server) ListGroups(ctx context.Context, r routes.ListGroupsRequestObjec
 	}
 	all, next := cut(all, p, func(p control.Picture) store.Cursor { return store.Cursor{p.Group.Name} })
 	now := s.now()
-	return routes.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
+	out := routes.ListGroups200JSONResponse{Next: next, Items: each(all, func(p control.Picture) contract.Group {
 		return fromPicture(now, p, s.Control.Around(ctx, p))
-	})}, nil
+	})}
+	if r.Params.After == nil {
+		out.Sentence, err = s.headline(ctx, all, next == nil)
+	}
+	return out, err
+}
+
+// headline is how all groups stand; the first page of them is there already, and may be all.
+func (s *Server) headline(ctx context.Context, all []control.Picture, whole bool) (*string, error) {
+	now := s.now()
+	var standings []say.Standing
+	for p := (store.Page{Limit: 1000}); ; {
+		if !whole {
+			var err error
+			if all, err = s.Control.Pictures(ctx, p); err != nil {
+				return nil, err
+			}
+		}
+		for i := range all {
+			v := all[i].View()
+			standings = append(standings, say.StandingOf(v, say.Summarise(now, v)))
+		}
+		if whole || len(all) < p.Limit {
+			text := say.Headline(standings)
+			return &text, nil
+		}
+		p.After = store.Cursor{all[len(all)-1].Group.Name}
+	}
 }
 
 func (s *Server) group(ctx context.Context, name string) (contract.Group, error) {

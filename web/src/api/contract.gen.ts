@@ -2913,6 +2913,8 @@ export interface components {
         };
         GroupList: {
             items: components["schemas"]["Group"][];
+            /** @description How all groups stand, the worst first, of how many pages ever; with the first page alone */
+            sentence?: string;
             next?: string;
         };
         /**

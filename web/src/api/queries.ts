@@ -22,12 +22,20 @@ const moves = (g: Group) => g.summary.footing !== 'whole'
 
 export const isMissing = (e: Error | null) => e instanceof Refused && e.problem.status === 404
 
+const allGroups = {
+  queryKey: ['live', 'groups'],
+  queryFn: () => take(api.GET('/v1/groups', { params: { query: { limit: 1000 } } })),
+  refetchInterval: (query: { state: { data: { items: Group[] } | undefined } }) =>
+    query.state.data?.items.some(moves) ? counting : calm,
+}
+
 export function useGroups() {
-  return useQuery({
-    queryKey: ['live', 'groups'],
-    queryFn: async () => (await take(api.GET('/v1/groups', { params: { query: { limit: 1000 } } }))).items,
-    refetchInterval: (query) => (query.state.data?.some(moves) ? counting : calm),
-  })
+  return useQuery({ ...allGroups, select: (list) => list.items })
+}
+
+/** How all groups stand, in a sentence. */
+export function useHeadline() {
+  return useQuery({ ...allGroups, select: (list) => list.sentence }).data
 }
 
 export function useGroup(name: string) {

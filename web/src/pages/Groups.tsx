@@ -2,13 +2,13 @@ import { Button } from 'antd'
 import { useDeferredValue } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Group } from '../api/client'
-import { useGroups } from '../api/queries'
+import { useGroups, useHeadline } from '../api/queries'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { useChoice } from '../parts/address'
 import { Bounds, ZoneBars } from '../parts/Bars'
 import { Pick } from '../parts/Choice'
-import { headline, rank, stands, wantsSomebody } from '../parts/footing'
+import { rank, stands, wantsSomebody } from '../parts/footing'
 import { useTitle } from '../parts/title'
 import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
@@ -20,6 +20,7 @@ const few = 8
 /** What needs a person, what is going on, and then all groups. */
 export function Groups() {
   const groups = useGroups()
+  const headline = useHeadline()
   const navigate = useNavigate()
   const [text, setText] = useChoice('find')
   const [state, setState] = useChoice('stands')
@@ -40,7 +41,7 @@ export function Groups() {
     <Page>
       <div className="row">
         <h1 className={bad.length > 0 ? 'sentence trouble' : 'sentence'} data-testid="headline">
-          {groups.data ? headline(all) : ' '}
+          {headline ?? ' '}
         </h1>
         <span style={{ flex: 1 }} />
         <Button type="primary" onClick={() => void navigate('/new-group')}>

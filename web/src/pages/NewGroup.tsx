@@ -105,7 +105,10 @@ export function NewGroup() {
         layout="vertical"
         requiredMark={false}
         onFinish={check}
-        onValuesChange={() => setReview(null)}
+        onValuesChange={() => {
+          setReview(null)
+          look.reset() // what is still under way is of what stood there before
+        }}
         initialValues={{
           template: ready[0] ?? fresh,
           port: 8080,

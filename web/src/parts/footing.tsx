@@ -1,5 +1,4 @@
 import type { Group } from '../api/client'
-import { count } from './words'
 
 type Footing = Group['summary']['footing']
 
@@ -28,39 +27,6 @@ export function titleOf(g: Group): string {
   const sign = mark || (g.summary.needs.length > 0 ? '❚❚' : '')
   return `${sign ? sign + ' ' : ''}${g.summary.serving}/${g.size} ${g.name}`
 }
-
-/** The sentence over all groups, the worst first. */
-export function headline(groups: Group[]): string {
-  if (groups.length === 0) return 'No groups yet.'
-  const size = groups.reduce((n, g) => n + g.size, 0)
-  const serving = groups.reduce((n, g) => n + g.summary.serving, 0)
-  const of = (f: Footing) => groups.filter((g) => g.summary.footing === f)
-  const said: string[] = []
-  const out = of('out')
-  const short = of('short')
-  const frozen = groups.filter((g) => g.frozen !== '')
-  if (out.length > 0)
-    said.push(
-      `nothing of ${out.length <= 3 ? out.map((g) => g.name).join(', ') : count(out.length, 'group')} serves`,
-    )
-  if (short.length > 0)
-    said.push(
-      `${short.length <= 3 ? short.map((g) => g.name).join(', ') : count(short.length, 'group')} ${short.length === 1 ? 'serves' : 'serve'} too little`,
-    )
-  const asking = groups.filter((g) => g.summary.needs.length > 0 && g.frozen === '').length
-  if (asking > 0) said.push(`${count(asking, 'group')} ${asking === 1 ? 'waits' : 'wait'} for a person`)
-  if (frozen.length > 0) said.push(`${count(frozen.length, 'group')} frozen`)
-  const whole =
-    said.length === 0
-      ? groups.length === 1
-        ? 'The group is well'
-        : `All ${groups.length} groups are well`
-      : upper(said.join('; '))
-  const moving = groups.filter((g) => g.rollout).length
-  return `${whole}: ${serving} of ${size} instances serving${moving ? `, ${count(moving, 'rollout')} under way` : ''}.`
-}
-
-const upper = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1)
 
 /** A band over the page of a group that does not serve as it should. */
 export function FootingBand({ group: g }: { group: Group }) {

@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest'
 import type { Group } from '../api/client'
-import { headline, rank, titleOf } from '../parts/footing'
+import { rank, titleOf } from '../parts/footing'
 
 function group(
   name: string,
@@ -11,24 +11,6 @@ function group(
 ) {
   return { name, size: 6, frozen: '', summary: { footing, serving, needs }, ...more } as Group
 }
-
-it('heads the page with the worst', () => {
-  const well = group('timetable', 'whole', 6)
-  expect(headline([])).toBe('No groups yet.')
-  expect(headline([well])).toBe('The group is well: 6 of 6 instances serving.')
-  expect(headline([well, group('fares', 'out', 0)])).toBe(
-    'Nothing of fares serves: 6 of 12 instances serving.',
-  )
-  expect(headline([group('fares', 'short', 2), group('berths', 'short', 2)])).toBe(
-    'Fares, berths serve too little: 4 of 12 instances serving.',
-  )
-  expect(headline([well, group('fares', 'whole', 6, ['held'])])).toBe(
-    '1 group waits for a person: 12 of 12 instances serving.',
-  )
-  expect(headline([group('fares', 'whole', 6, ['It is frozen'], { frozen: 'storm' })])).toBe(
-    '1 group frozen: 6 of 6 instances serving.',
-  )
-})
 
 it('orders by how much a group wants to be looked at', () => {
   const all = [

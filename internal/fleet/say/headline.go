@@ -1,0 +1,91 @@
+package say
+
+import (
+	"fmt"
+	"strings"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
+)
+
+// Standing is how one group stands among all.
+type Standing struct {
+	Name           string
+	Size           int
+	Serving        int
+	Footing        Footing
+	Asks           bool // something of it waits for a person
+	Frozen, Rolled bool // Rolled: a rollout is under way
+}
+
+// StandingOf is how the group of a view stands.
+func StandingOf(v fleet.View, s Summary) Standing {
+	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Footing: s.Footing, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil}
+}
+
+// named is up to how many groups are named, and not counted.
+const named = 3
+
+// Headline is how all groups stand, the worst first.
+func Headline(all []Standing) string {
+	if len(all) == 0 {
+		return "No groups yet."
+	}
+	var out, short []string
+	size, serving, asking, frozen, rolled := 0, 0, 0, 0, 0
+	for _, g := range all {
+		size, serving = size+g.Size, serving+g.Serving
+		switch g.Footing {
+		case Out:
+			out = append(out, g.Name)
+		case Short:
+			short = append(short, g.Name)
+		}
+		if g.Frozen {
+			frozen++
+		} else if g.Asks {
+			asking++
+		}
+		if g.Rolled {
+			rolled++
+		}
+	}
+	which := func(names []string) string {
+		if len(names) <= named {
+			return strings.Join(names, ", ")
+		}
+		return words.Count(len(names), "group")
+	}
+	var said []string
+	if len(out) > 0 {
+		said = append(said, fmt.Sprintf("nothing of %s serves", which(out)))
+	}
+	if len(short) > 0 {
+		said = append(said, fmt.Sprintf("%s %s too little", which(short), verb(len(short), "serves", "serve")))
+	}
+	if asking > 0 {
+		said = append(said, fmt.Sprintf("%s %s for a person", words.Count(asking, "group"), verb(asking, "waits", "wait")))
+	}
+	if frozen > 0 {
+		said = append(said, words.Count(frozen, "group")+" frozen")
+	}
+	whole := strings.Join(said, "; ")
+	switch {
+	case len(said) == 0 && len(all) == 1:
+		whole = "the group is well"
+	case len(said) == 0:
+		whole = fmt.Sprintf("all %d groups are well", len(all))
+	}
+	text := fmt.Sprintf("%s%s: %d of %s serving", strings.ToUpper(whole[:1]), whole[1:], serving, words.Count(size, "instance"))
+	if rolled > 0 {
+		text += fmt.Sprintf(", %s under way", words.Count(rolled, "rollout"))
+	}
+	return text + "."
+}
+
+func verb(n int, one, several string) string {
+	if n == 1 {
+		return one
+	}
+	return several
+}
