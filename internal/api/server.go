@@ -54,6 +54,8 @@ type Config struct {
 	RequestTime time.Duration
 	// NoCommands has no command run and no shell opened on machines.
 	NoCommands bool
+	// ShellMarks is the directory of marks of open shells.
+	ShellMarks string
 	// ShellIdle is how long nothing may be typed into a shell; 15 min when 0.
 	ShellIdle time.Duration
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -60,6 +61,7 @@ type shell struct {
 	machine.Terminal
 	instance store.Instance
 	actor    string
+	marked   string // the file of its mark
 }
 
 // add keeps a terminal until somebody comes to it.
@@ -157,7 +159,11 @@ func (s *Server) OpenShell(ctx context.Context, r routes.OpenShellRequestObject)
 	}
 	command := given(r.Body.Command)
 	sh := &shell{instance: in, actor: actor(ctx)}
+	if err := s.mark(sh); err != nil {
+		return nil, err
+	}
 	if err := s.noteRun(ctx, sh.actor, in, "shell-opened", fmt.Sprintf("A shell is opened on %s: %s", in.ID, commandWords(command)), fleet.Asked(some(r.Body.Reason, ""))); err != nil {
+		_ = os.Remove(sh.marked)
 		return nil, err
 	}
 	sh.Terminal, err = sheller.Shell(in.ID, machine.Opening{
@@ -165,13 +171,13 @@ func (s *Server) OpenShell(ctx context.Context, r routes.OpenShellRequestObject)
 		Variables: map[string]string{"TERM": given(r.Body.Terminal), "PS1": in.ID + " $ "},
 	})
 	if err != nil {
-		_ = s.noteRun(ctx, sh.actor, in, "shell-closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because(err.Error()))
+		s.shellEnd(sh, fmt.Sprintf("The shell was not opened on %s.", in.ID), err.Error())
 		return nil, &problem{status: http.StatusConflict, kind: "conflict", detail: fmt.Sprintf("The shell was not opened on %s: %s.", in.ID, err)}
 	}
 	key := rand.Text()
 	if !s.shells.add(sh, key) {
 		sh.End()
-		_ = s.noteRun(ctx, sh.actor, in, "shell-closed", fmt.Sprintf("The shell was not opened on %s.", in.ID), fleet.Because("as many are open as there may be"))
+		s.shellEnd(sh, fmt.Sprintf("The shell was not opened on %s.", in.ID), "as many are open as there may be")
 		return nil, busy
 	}
 	time.AfterFunc(shellAwaited, func() {
@@ -210,10 +216,22 @@ func (s *Server) shellOver(sh *shell, cause error) machine.Ran {
 		how.Status, how.Why = -1, cause.Error()
 	}
 	because := cmp.Or(how.Why, fmt.Sprintf("it ended with status %d", how.Status))
-	if err := s.noteRun(context.Background(), sh.actor, sh.instance, "shell-closed", fmt.Sprintf("The shell on %s is over after %s.", sh.instance.ID, words.Span(how.Took)), fleet.Because(because)); err != nil {
-		s.Log.Warn("the end of a shell is not in the journal", "instance", sh.instance.ID, "error", err)
-	}
+	s.shellEnd(sh, fmt.Sprintf("The shell on %s is over after %s.", sh.instance.ID, words.Span(how.Took)), because)
 	return how
+}
+
+// shellEnd writes the end of a shell into the journal; while that fails its mark stays, for the
+// next service to tell it.
+func (s *Server) shellEnd(sh *shell, what, because string) {
+	if err := s.noteEnd(sh.actor, sh.instance, what, because); err != nil {
+		s.Log.Warn("the end of a shell is not in the journal", "instance", sh.instance.ID, "error", err)
+		return
+	}
+	_ = os.Remove(sh.marked)
+}
+
+func (s *Server) noteEnd(who string, in store.Instance, what, because string) error {
+	return s.noteRun(context.Background(), who, in, "shell-closed", what, fleet.Because(because))
 }
 
 // shell is the stream of a terminal. Its key is all that is asked for: a browser can send

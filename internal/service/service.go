@@ -218,7 +218,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
 		Places: c.Places, Version: c.Version, Self: name, Certificates: secrets, Log: c.Log, Metrics: metrics, Space: space,
-		NoCommands: c.NoCommands, ShellIdle: c.ShellIdle,
+		NoCommands: c.NoCommands, ShellIdle: c.ShellIdle, ShellMarks: filepath.Join(own.dir, "shells"),
 	})
 	if err != nil {
 		return err
@@ -273,6 +273,7 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	if err := ctl.SayBegun(ctx); err != nil && ctx.Err() == nil {
 		c.Log.Warn("that the service begins is not in the journal", "error", err)
 	}
+	server.TellKilledShells()
 
 	<-ctx.Done()
 	c.Log.Info("stopping; the instances go on running")

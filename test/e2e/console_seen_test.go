@@ -57,7 +57,12 @@ func TestConsoleShowsTrouble(t *testing.T) {
 	step("what it shows", browser.Until(tab, `/sum-42 timetable-00\d/.test(document.querySelector('.xterm-rows').textContent)`))
 	step("a way out by keys", browser.Do(tab, chromedp.KeyEvent(kb.Tab, chromedp.KeyModifiers(chromedp.ModifierShift))))
 	step("out of it", browser.Until(tab, `document.activeElement.closest('.screen') === null`))
-	step("back in it", browser.Do(tab, chromedp.KeyEvent(kb.Tab)))
+	// To leave would end it, and is asked for.
+	click(`a[href="/pools"]`)
+	step("it asks", browser.Until(tab, says("Leave the shell on timetable-00")+" && "+says("It ends with this page")))
+	step("stay", browser.Button(tab, "Stay"))
+	step("it is there", browser.Until(tab, `document.querySelector('.ant-modal-title') === null && location.pathname.startsWith('/instances/') && document.querySelector('.xterm-rows') !== null`))
+	step("back in it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.xterm-helper-textarea').focus()`)))
 	step("its end", browser.Do(tab, chromedp.KeyEvent("exit 5\r")))
 	step("is told", browser.Until(tab, says("▲ The shell is over: it ended with status 5.")))
 	step("an image of it", browser.Button(tab, "Make an image while it serves"))

@@ -175,6 +175,33 @@ func TestShell(t *testing.T) {
 		t.Errorf("%+v %v", at.how, at.err)
 	}
 	entry("instance.shell-closed", "nothing was typed for 1 s")
+	// A window that is pulled about is no key.
+	at = s.sit("timetable-001", contract.NewShell{})
+	pulls := time.NewTicker(50 * time.Millisecond)
+	defer pulls.Stop()
+	limit := time.After(20 * time.Second)
+	for over := false; !over; {
+		select {
+		case <-at.over:
+			over = true
+		case <-pulls.C:
+			_ = at.Resize(ctx, 100, 40)
+		case <-limit:
+			t.Fatal("a shell whose window is pulled about does not end")
+		}
+	}
+	if at.how.Why == nil || *at.how.Why != "nothing was typed for 1 s" {
+		t.Errorf("%+v %v", at.how, at.err)
+	}
+
+	// The service is killed while one is open: the next one tells its end.
+	s.sit("timetable-001", contract.NewShell{})
+	s.stop(syscall.SIGKILL)
+	s.up()
+	entry("instance.shell-closed", "the service was killed while it was open")
+	if left, _ := filepath.Glob(filepath.Join(s.dir, "shells", "*")); len(left) != 0 {
+		t.Errorf("marks of shells are left: %q", left)
+	}
 	s.stop(syscall.SIGTERM)
 
 	// Where commands are switched off, there are neither.

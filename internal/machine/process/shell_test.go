@@ -92,6 +92,12 @@ func TestShell(t *testing.T) {
 	s.until("here$ ")
 	s.types("sleep 601 & sleep 602 & echo left-$((1+1))\n")
 	s.until("left-2\r\n")
+	// And those that begin others all the time.
+	s.types("for i in 1 2 3; do (while :; do sleep 603 & sleep 0.001; done) & done; echo busy-$((1+1))\n")
+	s.until("busy-2\r\n")
+	for len(marked(y.dir("timetable-001"))) < 40 {
+		<-time.After(time.Millisecond)
+	}
 	s.End()
 	if how := s.Wait(); how.Status != -1 || !strings.Contains(how.Why, "killed by signal 9") {
 		t.Errorf("%+v", how)

@@ -1,6 +1,8 @@
-import { Button, Input } from 'antd'
+import { Button, Input, Modal } from 'antd'
 import { lazy, Suspense, useState } from 'react'
+import { useNavigate } from 'react-router'
 import { useOpenShell, type ShellEnd } from '../api/instance'
+import { useLeaving } from './useLeaving'
 import { Trouble } from './Trouble'
 import { span } from './words'
 
@@ -14,6 +16,8 @@ export function ShellOn({ id }: { id: string }) {
   const [how, setHow] = useState<{ end?: ShellEnd }>()
   const stream = open.data?.stream
   const running = stream !== undefined && how === undefined
+  const leaving = useLeaving(running)
+  const navigate = useNavigate()
   return (
     <>
       {!running && (
@@ -56,6 +60,19 @@ export function ShellOn({ id }: { id: string }) {
             exit or Ctrl+D ends it, and so do {span(open.data?.idle_seconds ?? 0)} without a key, and leaving
             this page. Shift+Tab leaves the terminal.
           </p>
+          {leaving.to !== undefined && (
+            <Modal
+              open
+              title={`Leave the shell on ${id}?`}
+              okText="End it and leave"
+              okButtonProps={{ danger: true }}
+              cancelText="Stay"
+              onOk={() => void navigate(leaving.to ?? '/')}
+              onCancel={leaving.stay}
+            >
+              <p>It ends with this page, and so does what runs before it.</p>
+            </Modal>
+          )}
           <Suspense fallback={<p className="quiet">The terminal comes …</p>}>
             <Screen key={stream} stream={stream} onOver={(end) => setHow({ ...(end ? { end } : {}) })} />
           </Suspense>
