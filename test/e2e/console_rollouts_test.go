@@ -90,6 +90,16 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 		t.Errorf("the course is %+v", before)
 	}
 	run("change it", `document.querySelector('[aria-label="Change brisk"]').click()`)
+	// Somebody else changes it meanwhile: it is told at once, and nothing of theirs is lost.
+	step("the form", browser.Until(tab, `document.querySelector('.ant-modal #note') !== null`))
+	theirs, below, tag := before, 1, `"1"`
+	theirs.Below = &below
+	must[contract.Course](t)(client.Read[contract.Course](s.api.SaveCourse(ctx, "brisk", &contract.SaveCourseParams{IfMatch: &tag}, theirs)))
+	step("it is told", browser.Until(tab, says("Somebody changed it while you looked")+" && "+says("Below was 0 and is 1")))
+	step("it cannot be saved", browser.Until(tab, `[...document.querySelectorAll('.ant-modal button')].find(b => b.textContent === 'Save it').disabled`))
+	step("from how it is", browser.Button(tab, "Go on from how it is now"))
+	step("it is so in the form", browser.Until(tab, `document.querySelector('.ant-modal #below').value === '1'`))
+	before = course()
 	retype(".ant-modal #note", "for small changes")
 	step("save it", browser.Button(tab, "Save it"))
 	step("it has a note", browser.Until(tab, says("for small changes")))

@@ -14,6 +14,7 @@ import {
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Draft, sentThen } from '../parts/Draft'
+import { Stale, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 import { Sure } from '../parts/Sure'
@@ -79,15 +80,37 @@ export function Courses() {
         <Loading />
       )}
       <Button onClick={() => setEditing('new')}>Save a course…</Button>
-      {editing && <CourseForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
+      {editing && (
+        <CourseForm
+          was={editing === 'new' ? null : (courses.data?.find((c) => c.name === editing.name) ?? editing)}
+          onClose={() => setEditing(null)}
+        />
+      )}
     </Page>
   )
 }
 
 type Fields = CourseFieldsOf & { name: string; note: string }
 
-function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void }) {
+const lines: Record<string, (c: Course | null) => string> = {
+  Waves: (c) => c?.settings.waves.join(', ') ?? 'gone',
+  Above: (c) => String(c?.settings.above),
+  Below: (c) => String(c?.settings.below),
+  Soak: (c) => `${c?.settings.soak_seconds ?? 0} s`,
+  Gates: (c) => c?.settings.gates.map((g) => g.kind).join(', ') || 'none',
+  Order: (c) => c?.settings.order ?? '',
+  Pace: (c) => c?.settings.pace ?? '',
+  Hours: (c) => c?.settings.hours || 'any',
+  Note: (c) => c?.settings.note || 'none',
+  Revision: (c) => String(c?.revision ?? 0),
+}
+
+const formOf = (c: Course): Fields => ({ ...fieldsOf(c), name: c.name, note: c.settings.note })
+
+function CourseForm({ was: now, onClose }: { was: Course | null; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
+  const race = useSeen(now, lines)
+  const was = race.seen
   const draft = `course ${was?.name ?? ''} ${String(was?.revision ?? 0)}`
   const save = useSaveCourse()
   const pace = Form.useWatch('pace', form)
@@ -97,6 +120,7 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
       width={760}
       title={was ? `Change ${was.name}` : 'A course'}
       okText="Save it"
+      okButtonProps={{ disabled: race.changed.length > 0 }}
       confirmLoading={save.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -105,7 +129,7 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
         form={form}
         layout="vertical"
         requiredMark={false}
-        initialValues={was ? { ...fieldsOf(was), note: was.settings.note } : { ...usualCourse, note: '' }}
+        initialValues={was ? formOf(was) : { ...usualCourse, note: '' }}
         onFinish={(f) =>
           save.mutate(
             { name: was?.name ?? f.name, was, body: { ...settingsOf(f), note: f.note } },
@@ -126,6 +150,15 @@ function CourseForm({ was, onClose }: { was: Course | null; onClose: () => void 
         <Form.Item name="note" label="Note">
           <Input />
         </Form.Item>
+        {now && race.changed.length > 0 && (
+          <Stale
+            changed={race.changed}
+            onTakeOver={() => {
+              race.goOn()
+              form.setFieldsValue(formOf(now))
+            }}
+          />
+        )}
         <Trouble error={save.error} />
         <Draft of={draft} />
       </Form>

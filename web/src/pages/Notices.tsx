@@ -18,6 +18,7 @@ import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
 import { Draft, sentThen } from '../parts/Draft'
+import { Stale, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
@@ -59,7 +60,12 @@ export function Notices() {
       {!all && !notices.error && <Loading />}
       {all && all.length > 0 && <NoticeTable all={all} onEdit={setEditing} onLook={setLooking} />}
       <Button onClick={() => setEditing('new')}>Have somebody hear…</Button>
-      {editing && <NoticeForm was={editing === 'new' ? null : editing} onClose={() => setEditing(null)} />}
+      {editing && (
+        <NoticeForm
+          was={editing === 'new' ? null : (all?.find((n) => n.name === editing.name) ?? editing)}
+          onClose={() => setEditing(null)}
+        />
+      )}
       {looking && <Messages notice={looking} onClose={() => setLooking(null)} />}
     </Page>
   )
@@ -139,14 +145,27 @@ interface Fields {
   off: boolean
 }
 
-function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void }) {
+const lines: Record<string, (n: Notice | null) => string> = {
+  'Of what': (n) => n?.topics.join(', ') ?? 'gone',
+  Groups: (n) => n?.groups.join(', ') || 'all',
+  To: (n) => n?.send || n?.mail.join(', ') || '',
+  'Gather for': (n) => `${n?.gather_seconds ?? 0} s`,
+  Off: (n) => (n?.off ? 'yes' : 'no'),
+  Revision: (n) => String(n?.revision ?? 0),
+}
+
+const formOf = (n: Notice): Fields => ({ ...n, how: n.send ? 'send' : 'mail', gather: n.gather_seconds })
+
+function NoticeForm({ was: now, onClose }: { was: Notice | null; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
+  const race = useSeen(now, lines)
+  const was = race.seen
   const draft = `notice ${was?.name ?? ''} ${String(was?.revision ?? 0)}`
   const save = useSaveNotice()
   const groups = useGroups()
   const how = Form.useWatch('how', form)
   const initial: Fields = was
-    ? { ...was, how: was.send ? 'send' : 'mail', gather: was.gather_seconds }
+    ? formOf(was)
     : {
         name: '',
         topics: ['rollouts-held', 'heal-limit', 'failing-places', 'at-max'],
@@ -163,6 +182,7 @@ function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void 
       width={640}
       title={was ? `Change ${was.name}` : 'Have somebody hear'}
       okText={was ? 'Change it' : 'Make it'}
+      okButtonProps={{ disabled: race.changed.length > 0 }}
       confirmLoading={save.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -238,6 +258,15 @@ function NoticeForm({ was, onClose }: { was: Notice | null; onClose: () => void 
         <Form.Item name="off" label="Off: it tells nothing for now" valuePropName="checked">
           <Switch />
         </Form.Item>
+        {now && race.changed.length > 0 && (
+          <Stale
+            changed={race.changed}
+            onTakeOver={() => {
+              race.goOn()
+              form.setFieldsValue(formOf(now))
+            }}
+          />
+        )}
         <Trouble error={save.error} />
         <Draft of={draft} />
       </Form>

@@ -1,9 +1,10 @@
 import { Table } from 'antd'
 import { Link } from 'react-router'
 import type { Replica } from '../api/client'
-import { useReplicas } from '../api/keeping'
+import { useReplicas, useService } from '../api/keeping'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
+import { Places } from '../parts/Places'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { useNow } from '../parts/now'
@@ -49,7 +50,40 @@ export function Services() {
           ]}
         />
       )}
+      <h2>What it rests on</h2>
+      <Parts />
+      <h2>Places</h2>
+      <Places />
     </Page>
+  )
+}
+
+const parts: Record<string, string> = {
+  database: 'Database',
+  disk: 'Disk',
+  machines: 'Machines',
+  listeners: 'Listeners',
+  groups: 'Groups',
+}
+
+/** What the service rests on, and how each is now. */
+function Parts() {
+  const service = useService()
+  return (
+    <>
+      <Trouble error={service.error} />
+      <dl className="facts">
+        {service.data?.parts.map((p) => (
+          <div key={p.part} style={{ display: 'contents' }}>
+            <dt>{parts[p.part]}</dt>
+            <dd className={p.well ? '' : 'trouble'}>
+              {p.well ? '' : '▲ '}
+              {p.says}
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </>
   )
 }
 

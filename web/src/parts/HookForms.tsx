@@ -3,8 +3,10 @@ import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useAddHook, useChangeHook, useHookSecret, useTryHook, type Hook } from '../api/hooks'
 import { Draft, sentThen } from './Draft'
+import { Stale, useSeen } from './Stale'
 import { Trouble } from './Trouble'
 import { Sure } from './Sure'
+import { span } from './words'
 
 /** Sends or runs what a hook would, once, and shows what comes back. */
 export function TryHook({
@@ -97,6 +99,25 @@ interface Fields {
   otherwise?: Hook['otherwise'] | ''
 }
 
+const lines: Record<string, (h: Hook | null) => string> = {
+  At: (h) => h?.at ?? 'gone',
+  'Who answers': (h) => h?.send || h?.run.join(' ') || 'people',
+  Deadline: (h) => span(h?.deadline_seconds ?? 0),
+  Bound: (h) => span(h?.bound_seconds ?? 0),
+  Otherwise: (h) => h?.otherwise ?? '',
+}
+
+const fieldsOf = (h: Hook): Fields => ({
+  name: h.name,
+  at: h.at,
+  who: h.send ? 'send' : h.run.length > 0 ? 'run' : 'people',
+  send: h.send,
+  run: h.run.join('\n'),
+  deadline: h.deadline_seconds,
+  bound: h.bound_seconds,
+  otherwise: h.otherwise,
+})
+
 /** A new hook, or other settings of one. */
 export function HookForm({
   group: g,
@@ -108,7 +129,10 @@ export function HookForm({
   onClose: () => void
 }) {
   const [form] = Form.useForm<Fields>()
-  const draft = `hook ${g.name} ${hook?.name ?? ''} ${hook ? String(g.revision) : ''}`
+  const race = useSeen(hook, lines)
+  const draft = `hook ${g.name} ${Object.values(lines)
+    .map((says) => says(race.seen))
+    .join()} ${race.seen?.name ?? ''}`
   const done = sentThen(draft, onClose)
   const who = Form.useWatch('who', form)
   const add = useAddHook(g)
@@ -134,6 +158,7 @@ export function HookForm({
       open
       title={hook ? `Change ${hook.name}` : `A hook for ${g.name}`}
       okText={hook ? 'Change it' : 'Add it'}
+      okButtonProps={{ disabled: race.changed.length > 0 }}
       confirmLoading={add.isPending || change.isPending}
       onOk={() => form.submit()}
       onCancel={onClose}
@@ -148,20 +173,7 @@ export function HookForm({
         layout="vertical"
         requiredMark={false}
         onFinish={submit}
-        initialValues={
-          hook
-            ? {
-                name: hook.name,
-                at: hook.at,
-                who: hook.send ? 'send' : hook.run.length > 0 ? 'run' : 'people',
-                send: hook.send,
-                run: hook.run.join('\n'),
-                deadline: hook.deadline_seconds,
-                bound: hook.bound_seconds,
-                otherwise: hook.otherwise,
-              }
-            : { at: 'launch', who: 'send', deadline: 120, otherwise: '' }
-        }
+        initialValues={hook ? fieldsOf(hook) : { at: 'launch', who: 'send', deadline: 120, otherwise: '' }}
       >
         {!hook && (
           <Form.Item name="name" label="Name" rules={[{ required: true, message: 'Give it a name.' }]}>
@@ -223,6 +235,15 @@ export function HookForm({
             ]}
           />
         </Form.Item>
+        {hook && race.changed.length > 0 && (
+          <Stale
+            changed={race.changed}
+            onTakeOver={() => {
+              race.goOn()
+              form.setFieldsValue(fieldsOf(hook))
+            }}
+          />
+        )}
         <Trouble error={add.error ?? change.error} />
         <Draft of={draft} />
       </Form>

@@ -37,7 +37,13 @@ export const Hooks = memo(function Hooks({ group: g, instances }: { group: Group
           Add a hook…
         </Button>
       )}
-      {form && <HookForm group={g} hook={form === 'new' ? null : form} onClose={() => setForm(null)} />}
+      {form && (
+        <HookForm
+          group={g}
+          hook={form === 'new' ? null : (g.hooks.find((h) => h.name === form.name) ?? form)}
+          onClose={() => setForm(null)}
+        />
+      )}
     </>
   )
 })

@@ -6,6 +6,7 @@ import { CalendarFields, SteadyFields, TripFields } from './RuleFields'
 import { fieldsOf, settingsOf, usualFields, type RuleFieldsOf } from './ruleSettings'
 import { Notice } from './Notice'
 import { Draft, sentThen } from './Draft'
+import { Stale, useSeen } from './Stale'
 import { Trouble } from './Trouble'
 
 const kinds = [
@@ -13,6 +14,11 @@ const kinds = [
   { value: 'trip', label: 'trip: act when a metric stays past a line' },
   { value: 'calendar', label: 'calendar: at certain times' },
 ]
+
+const lines: Record<string, (r: Rule | null) => string> = {
+  'What it says': (r) => r?.says ?? 'gone',
+  Off: (r) => (r?.settings.off ? 'yes' : 'no'),
+}
 
 /** A rule to be made or changed: filled in, looked at, and then made. */
 export function RuleForm({
@@ -27,7 +33,8 @@ export function RuleForm({
   const [form] = Form.useForm<RuleFieldsOf>()
   const look = useSaveRule(g, rule !== null, true)
   const make = useSaveRule(g, rule !== null, false)
-  const draft = `rule ${g.name} ${rule?.name ?? ''} ${rule ? String(g.revision) : ''}`
+  const race = useSeen(rule, lines)
+  const draft = `rule ${g.name} ${race.seen?.name ?? ''} ${race.seen?.says ?? ''}`
   const [kind, setKind] = useState(rule?.kind ?? 'steady')
   const [asked, setAsked] = useState<FormOf | null>(null)
   const review = asked ? look.data : undefined
@@ -75,6 +82,16 @@ export function RuleForm({
         <Form.Item name="off" label="Off: it is shown and does nothing" valuePropName="checked">
           <Switch />
         </Form.Item>
+        {rule && race.changed.length > 0 && (
+          <Stale
+            changed={race.changed}
+            onTakeOver={() => {
+              race.goOn()
+              setAsked(null)
+              form.setFieldsValue(fieldsOf(rule))
+            }}
+          />
+        )}
         <Trouble error={look.error ?? make.error} />
         {review && <Review review={review} />}
         <div className="row">
@@ -85,6 +102,7 @@ export function RuleForm({
             <Button
               type="primary"
               loading={make.isPending}
+              disabled={race.changed.length > 0}
               onClick={() =>
                 make.mutate(asked, {
                   onSuccess: sentThen(draft, onClose),

@@ -57,7 +57,13 @@ export function Rules({ group: g, list }: { group: Group; list: RuleList | undef
         </div>
       )}
       <Trouble error={file.error} />
-      {look?.at === 'form' && <RuleForm group={g} rule={look.rule} onClose={close} />}
+      {look?.at === 'form' && (
+        <RuleForm
+          group={g}
+          rule={g.rules.find((r) => r.name === look.rule?.name) ?? look.rule}
+          onClose={close}
+        />
+      )}
       {look?.at === 'try' && look.rule && <TryRule group={g} rule={look.rule} onClose={close} />}
       {look?.at === 'replay' && <ReplayRules group={g} onClose={close} />}
       {look?.at === 'file' && <CalendarFile group={g} onClose={close} />}

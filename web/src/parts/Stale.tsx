@@ -1,4 +1,5 @@
 import { Button } from 'antd'
+import { useState } from 'react'
 import { Refused } from '../api/client'
 import { Notice } from './Notice'
 
@@ -19,6 +20,15 @@ export function differences<T>(was: T, now: T, lines: Record<string, (o: T) => s
   return Object.entries(lines)
     .map(([title, says]) => ({ title, was: says(was), now: says(now) }))
     .filter((d) => d.was !== d.now)
+}
+
+/**
+ * What a form is of, as it was when the form was opened, and what somebody else has changed of it
+ * since: the form sends nothing before it goes on from there.
+ */
+export function useSeen<T>(now: T, lines: Record<string, (o: T) => string>) {
+  const [seen, setSeen] = useState(now)
+  return { seen, changed: differences(seen, now, lines), goOn: () => setSeen(now) }
 }
 
 /** Says what somebody else changed while a form was open, and that nothing of ours was. */
