@@ -9,6 +9,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"unitas/api/contract"
+	"unitas/client"
 	"unitas/test/e2e/browser"
 )
 
@@ -93,6 +95,7 @@ func TestConsole(t *testing.T) {
 	step("revert it", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-modal .ant-btn-dangerous').click()`)))
 	step("it is reverted", browser.Until(tab, state("reverted")))
 
+	step("it was told to who listens", browser.Until(tab, `/Rollout .* is (reverted|reverting)|And \d+ more/.test(document.querySelector('[data-testid=announced]').textContent)`))
 	step("the journal has why", browser.Until(tab, `document.querySelector('.journal').textContent.includes('the sailings are wrong')`))
 
 	// A good one: its waves pass while the page is open.
@@ -117,6 +120,27 @@ func TestConsole(t *testing.T) {
 	if len(stopped) != 0 {
 		t.Errorf("the security policy stopped %q", stopped)
 	}
+	// Who listens is not told each second what time passes.
+	seconds := 60.0
+	d := must[contract.Drill](t)(client.Read[contract.Drill](s.api.StartDrill(ctx, contract.NewDrill{Kind: "burn", Instance: &s.instances()[0].Id, ForSeconds: &seconds})))
+	step("a drill", browser.Until(tab, `document.querySelector('.drills')?.textContent.includes('a processor is kept busy')`))
+	step("listen", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`(() => {
+		window.spoken = []; window.ticks = 0
+		new MutationObserver(all => { for (const m of all) {
+			const e = m.target instanceof Element ? m.target : m.target.parentElement
+			const live = e?.closest('[aria-live], [role=status], [role=alert]')
+			if (live && live.getAttribute('aria-live') !== 'off' && live.dataset.testid !== 'announced') window.spoken.push(live.textContent)
+			else if (e?.closest('.drills')) window.ticks++
+		} }).observe(document.body, { subtree: true, childList: true, characterData: true })
+	})()`)))
+	step("time passes", browser.Until(tab, `window.ticks >= 3`))
+	spoken, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.spoken`))
+	step("what was spoken", err)
+	if len(spoken) != 0 {
+		t.Errorf("while nothing but time passed, this was spoken: %q", spoken)
+	}
+	_, _, err = client.Read[contract.Drill](s.api.StopDrill(ctx, d.Number))
+	step("end the drill", err)
 	step("save the record", browser.Button(tab, "Save as a record"))
 	step("it is saved", browser.Until(tab, `[...document.querySelectorAll('button')].some(b => b.textContent.trim() === 'Save as a record' && !b.classList.contains('ant-btn-loading'))`))
 	step("sign out", browser.Button(tab, "Sign out"))

@@ -3,6 +3,7 @@ import { lazy, Suspense, type ComponentType } from 'react'
 import { BrowserRouter, Link, Route, Routes, useLocation } from 'react-router'
 import { useEvents, type Connection } from './api/events'
 import { Page } from './parts/Page'
+import { Announced, useAnnounced } from './parts/Announced'
 import { DrillLine } from './parts/DrillLine'
 import { ModeContext } from './parts/mode'
 import { Troubles } from './parts/Troubles'
@@ -28,7 +29,8 @@ export function Shell({
   onMode: () => void
   onSignOut: () => void
 }) {
-  const connection = useEvents(listening)
+  const [said, hear] = useAnnounced()
+  const connection = useEvents(listening, hear)
   return (
     <ConfigProvider
       theme={themeOf(mode)}
@@ -56,6 +58,7 @@ export function Shell({
               Sign out
             </Button>
           </header>
+          <Announced said={said} />
           <Troubles />
           <DrillLine />
           <Pages />

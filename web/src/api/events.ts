@@ -7,10 +7,10 @@ import { ended, token, type JournalEntry } from './client'
 export type Connection = { state: 'connecting' } | { state: 'live' } | { state: 'lost'; since: string }
 
 /**
- * Follows the service's events and has what they concern read again. Returns whether the
- * stream is open.
+ * Follows the service's events, has what they concern read again, and lets hear of each entry of
+ * the journal. Returns whether the stream is open.
  */
-export function useEvents(signedIn: boolean): Connection {
+export function useEvents(signedIn: boolean, hear: (e: JournalEntry) => void): Connection {
   const client = useQueryClient()
   const [connection, setConnection] = useState<Connection>({ state: 'connecting' })
   useEffect(() => {
@@ -21,6 +21,7 @@ export function useEvents(signedIn: boolean): Connection {
     // What happens together is read together.
     const changed = (entry?: JournalEntry) => {
       heard.push(entry)
+      if (entry) hear(entry)
       due ??= setTimeout(() => {
         const entries = heard
         due = undefined
@@ -36,7 +37,7 @@ export function useEvents(signedIn: boolean): Connection {
       stop.abort()
       clearTimeout(due)
     }
-  }, [client, signedIn])
+  }, [client, signedIn, hear])
   return connection
 }
 

@@ -92,6 +92,7 @@ export function Chart(props: ChartProps) {
         tabIndex={0}
         aria-label={`${label}. Arrows go from point to point.`}
         aria-describedby={id}
+        onBlur={() => setAt(null)}
         onKeyDown={(e) => {
           const to = keys[e.key]
           if (to === undefined) return

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Check } from '../api/client'
@@ -11,6 +11,7 @@ import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, list, question, span } from '../parts/words'
 import { longTable } from '../parts/longTable'
+import { Table } from '../parts/Table'
 
 const NewCheck = later(async () => (await import('../parts/CheckForm')).NewCheck)
 const ChangeCheck = later(async () => (await import('../parts/CheckForm')).ChangeCheck)

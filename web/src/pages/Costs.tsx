@@ -1,4 +1,4 @@
-import { Button, Input, Table } from 'antd'
+import { Button, Input } from 'antd'
 import { useDeferredValue, useState } from 'react'
 import type { Costs as CostsOf } from '../api/client'
 import { Chart, ChartLegend } from '../charts/Chart'
@@ -11,6 +11,7 @@ import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { save } from '../parts/save'
 import { longTable } from '../parts/longTable'
+import { Table } from '../parts/Table'
 
 type Line = CostsOf['lines'][number]
 

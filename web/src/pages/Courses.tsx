@@ -1,4 +1,4 @@
-import { Button, Form, Input, Modal, Table } from 'antd'
+import { Button, Form, Input, Modal } from 'antd'
 import { useState } from 'react'
 import { useCourses, useDeleteCourse, useSaveCourse, type Course } from '../api/rollouts'
 import { Loading } from '../parts/Loading'
@@ -18,6 +18,7 @@ import { Stale, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 import { Sure } from '../parts/Sure'
+import { Table } from '../parts/Table'
 
 /** Settings of rollouts, saved by name. */
 export function Courses() {

@@ -1,4 +1,3 @@
-import { Table } from 'antd'
 import { memo } from 'react'
 import { Link } from 'react-router'
 import type { Group, Instance } from '../api/client'
@@ -7,6 +6,7 @@ import { Failures } from '../parts/Failures'
 import { longTable } from '../parts/longTable'
 import { Shown } from '../parts/Shown'
 import { count, secondsBetween, span } from '../parts/words'
+import { Table } from '../parts/Table'
 
 interface Line {
   key: string

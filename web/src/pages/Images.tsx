@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useDeferredValue, useState } from 'react'
 import { Link } from 'react-router'
 import type { Image } from '../api/client'
@@ -13,6 +13,7 @@ import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
 import { count, list, size } from '../parts/words'
 import { BakeImage, BringImage } from './BringImage'
+import { Table } from '../parts/Table'
 
 const states = ['baking', 'ready', 'broken', 'withdrawn'] as const
 const origins = ['provided', 'imported', 'baked', 'from-instance'] as const

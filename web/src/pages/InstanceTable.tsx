@@ -1,4 +1,4 @@
-import { Button, Dropdown, Table } from 'antd'
+import { Button, Dropdown } from 'antd'
 import { memo, useDeferredValue, useMemo, useState } from 'react'
 import { Link } from 'react-router'
 import type { Instance } from '../api/client'
@@ -10,6 +10,7 @@ import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
 import { Search } from '../parts/Search'
 import { VerdictWord } from '../parts/VerdictWord'
+import { Table } from '../parts/Table'
 
 /** Instances, sortable, filterable, and selectable to act on several. */
 export const InstanceTable = memo(function InstanceTable({

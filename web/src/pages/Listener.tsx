@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import {
@@ -19,6 +19,7 @@ import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { TryRequest } from '../parts/TryRequest'
 import { exact, size } from '../parts/words'
+import { Table } from '../parts/Table'
 
 /** One listener: is it well, where requests go and why, what it served, its settings. */
 export function Listener() {

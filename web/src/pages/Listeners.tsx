@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useListeners, type Listener } from '../api/listeners'
@@ -9,6 +9,7 @@ import { longTable } from '../parts/longTable'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
+import { Table } from '../parts/Table'
 
 /** All listeners: what they speak, where they send, and whether they are well. */
 export function Listeners() {

@@ -1,4 +1,4 @@
-import { Button, Form, Input, InputNumber, Modal, Select, Switch, Table } from 'antd'
+import { Button, Form, Input, InputNumber, Modal, Select, Switch } from 'antd'
 import { useState } from 'react'
 import {
   useMessages,
@@ -22,6 +22,7 @@ import { Stale, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
+import { Table } from '../parts/Table'
 
 /** What there is to hear of, in words. */
 const topics: Record<Topic, string> = {

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
@@ -10,6 +10,7 @@ import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count } from '../parts/words'
 import { longTable } from '../parts/longTable'
+import { Table } from '../parts/Table'
 
 const minute = (p: Pool) => p.versions.map((v) => v.windows[0]).filter((w) => w !== undefined)
 

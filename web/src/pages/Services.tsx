@@ -1,4 +1,3 @@
-import { Table } from 'antd'
 import { Link } from 'react-router'
 import type { Replica } from '../api/client'
 import { useReplicas, useService } from '../api/keeping'
@@ -9,6 +8,7 @@ import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { useNow } from '../parts/now'
 import { count, secondsBetween, span } from '../parts/words'
+import { Table } from '../parts/Table'
 
 /** The services on this database: which are alive, and which groups each keeps. */
 export function Services() {

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { Link } from 'react-router'
 import type { Template } from '../api/client'
 import { useTemplates } from '../api/catalogue'
@@ -10,6 +10,7 @@ import { StateWord } from '../parts/StateWord'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, size } from '../parts/words'
+import { Table } from '../parts/Table'
 
 /** All templates, each with its latest version. */
 export function Templates() {

@@ -1,5 +1,5 @@
-import { Table } from 'antd'
 import type { Change, TemplateDiff } from '../api/client'
+import { Table } from './Table'
 
 /** The fields that are different, side by side. */
 export function Changes({ changes, was, now }: { changes: Change[]; was: string; now: string }) {

@@ -9,10 +9,12 @@ export function DrillLine() {
   const stop = useStopDrill()
   if (!drills.data?.length) return null
   return (
-    <div className="drills" role="status">
+    <div className="drills">
       {drills.data.map((d) => (
         <div key={d.number} className="row">
-          ▲ Drill {d.number}: {d.what},{' '}
+          <span role="status">
+            ▲ Drill {d.number}: {d.what}
+          </span>
           <Shown>{(now) => `${span(-secondsBetween(d.until_at, now))} left`}</Shown>
           <Button size="small" loading={stop.isPending} onClick={() => stop.mutate(d.number)}>
             Stop it

@@ -1,7 +1,7 @@
-import { Table } from 'antd'
 import type { Rollout } from '../api/client'
 import { useFindings, type Findings as FindingsOf } from '../api/rollouts'
 import { Trouble } from './Trouble'
+import { Table } from './Table'
 
 /** What the new instances of a rollout that went wrong had in common. */
 export function Findings({ rollout }: { rollout: Rollout }) {

@@ -1,6 +1,6 @@
-import { Table } from 'antd'
 import type { Gate } from '../api/client'
 import { StateWord } from './StateWord'
+import { Table } from './Table'
 
 /** What new instances answer against old ones: a line for each gate, with its numbers. */
 export function Gates({ gates }: { gates: Gate[] }) {

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { memo, useState } from 'react'
 import type { Group } from '../api/client'
 import { useDeliveries, useRemoveHook, useTickets, type Delivery, type Hook } from '../api/hooks'
@@ -8,6 +8,7 @@ import { TicketTable } from './Tickets'
 import { Trouble } from './Trouble'
 import { count, span } from './words'
 import { Remove } from './Remove'
+import { Table } from './Table'
 
 const HookForm = later(async () => (await import('./HookForms')).HookForm)
 const TryHook = later(async () => (await import('./HookForms')).TryHook)

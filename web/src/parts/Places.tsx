@@ -1,8 +1,8 @@
-import { Table } from 'antd'
 import { usePlaces } from '../api/catalogue'
 import { Loading } from './Loading'
 import { Trouble } from './Trouble'
 import { size } from './words'
+import { Table } from './Table'
 
 interface Row {
   region: string

@@ -1,10 +1,11 @@
-import { Table, Tooltip } from 'antd'
+import { Tooltip } from 'antd'
 import { memo } from 'react'
 import { Link } from 'react-router'
 import type { Pool } from '../api/client'
 import { count, exact, secondsBetween, span } from './words'
 import { longTable } from './longTable'
 import { VerdictWord } from './VerdictWord'
+import { Table } from './Table'
 
 type Target = Pool['targets'][number]
 type Window = Target['windows'][number]

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import type { Group, Rollout, Wave } from '../api/client'
 import { useRolloutRecord, useTellRollout } from '../api/queries'
@@ -12,6 +12,7 @@ import { Shown } from './Shown'
 import { Tide } from './Tide'
 import { Trouble } from './Trouble'
 import { count, secondsBetween, span } from './words'
+import { Table } from './Table'
 
 const AskFirst = later(async () => (await import('./AskFirst')).AskFirst)
 

@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useCalendarFile, useRemoveRule, type Rule, type RuleList, type RuleNow } from '../api/rules'
@@ -7,6 +7,7 @@ import { save } from './save'
 import { Trouble } from './Trouble'
 import { Ago } from './Ago'
 import { Remove } from './Remove'
+import { Table } from './Table'
 
 const RuleForm = later(async () => (await import('./RuleForm')).RuleForm)
 const CalendarFile = later(async () => (await import('./CalendarFile')).CalendarFile)

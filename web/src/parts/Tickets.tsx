@@ -1,4 +1,4 @@
-import { Button, Table } from 'antd'
+import { Button } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useSendTicket, type Ticket } from '../api/hooks'
@@ -8,6 +8,7 @@ import { Shown } from './Shown'
 import { StateWord } from './StateWord'
 import { Trouble } from './Trouble'
 import { leftOf } from './words'
+import { Table } from './Table'
 
 const AnswerTicket = later(async () => (await import('./AnswerTicket')).AnswerTicket)
 

@@ -53,7 +53,8 @@ function follow(signedIn = true) {
   const wrapper = ({ children }: { children: ReactNode }) => (
     <QueryClientProvider client={client}>{children}</QueryClientProvider>
   )
-  return { read, ...renderHook(() => useEvents(signedIn), { wrapper }) }
+  const hear = vi.fn()
+  return { read, hear, ...renderHook(() => useEvents(signedIn, hear), { wrapper }) }
 }
 
 async function stream(n: number): Promise<Stream> {
@@ -86,6 +87,19 @@ it('has all read anew once for many events that come together, however they are 
     await vi.advanceTimersByTimeAsync(500)
   })
   expect(read).toHaveBeenCalledTimes(1)
+})
+
+it('lets hear of entries of the journal, each once, and of nothing else', async () => {
+  const { hear } = follow()
+  const s = await stream(0)
+  await act(async () => {
+    s.write(
+      'id: 7\ndata: {"kind": "rollout.held", "text": "It is held."}\n\n: still here\n\nid: 8\ndata: {}\n\n',
+    )
+    await vi.advanceTimersByTimeAsync(500)
+  })
+  expect(hear).toHaveBeenCalledTimes(1)
+  expect(hear).toHaveBeenCalledWith({ kind: 'rollout.held', text: 'It is held.' })
 })
 
 it('takes up where it was after the stream broke, and says that it did', async () => {
