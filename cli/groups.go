@@ -357,7 +357,7 @@ func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.Group
 		effects := strings.Join(*g.Effects, ", ")
 		switch {
 		case dry:
-			text := fmt.Sprintf("It would make this happen first: %s.\n", effects)
+			text := fmt.Sprintf("It would change %s.\nThis would happen: %s.\n", strings.Join(value(g.Changes), "; "), effects)
 			if g.Caution != nil {
 				text += trouble.paint("Mind: ") + *g.Caution + ".\n"
 			}
@@ -365,7 +365,7 @@ func (a *app) changeGroup(cmd *cobra.Command, name string, change contract.Group
 		case before.Size != g.Size:
 			return fmt.Sprintf("%s goes from %d to %d, between %d and %d: %s. Watch it with: unitas group show %s --watch\n", g.Name, before.Size, g.Size, g.Min, g.Max, effects, g.Name)
 		}
-		return fmt.Sprintf("%s is changed (size %d, between %d and %d): %s.\n", g.Name, g.Size, g.Min, g.Max, effects)
+		return fmt.Sprintf("%s is changed: %s.\nThis happens: %s.\n", g.Name, strings.Join(value(g.Changes), "; "), effects)
 	})
 }
 

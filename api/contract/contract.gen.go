@@ -1560,6 +1560,9 @@ type Group struct {
 	// Caution Why a person should be asked before the change is made; absent when there is no reason
 	Caution *string `json:"caution,omitempty"`
 
+	// Changes Of an answer to a change: what is another than it was
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Course The course that its rollouts go by unless another is named
 	Course       string    `json:"course"`
 	CreatedAt    time.Time `json:"created_at"`

@@ -262,7 +262,8 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 		}
 	}
 	out, err := s.group(ctx, r.Name)
-	out.Effects, out.Caution = &outlook.Effects, text(outlook.Caution)
+	differences := before.Group.Differences(after.Group)
+	out.Effects, out.Caution, out.Changes = &outlook.Effects, text(outlook.Caution), &differences
 	return routes.ChangeGroup200JSONResponse(out), err
 }
 

@@ -151,7 +151,7 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	if err := g.validate(&was); err != nil {
 		return was, Entry{}, err
 	}
-	differences := was.differences(g)
+	differences := was.Differences(g)
 	if len(differences) == 0 {
 		return was, Entry{}, refuse("", "nothing would change: the group %s has these settings already", g.Name)
 	}
@@ -168,8 +168,8 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	return g, Entry{Kind: kind, Text: fmt.Sprintf("The group %s has other settings: %s.", g.Name, strings.Join(differences, "; ")), Cause: Asked(reason), Numbers: numbers}, nil
 }
 
-// differences are the settings that are different in b, in words.
-func (g *Group) differences(b Group) []string {
+// Differences are the settings that are different in b, in words.
+func (g *Group) Differences(b Group) []string {
 	var all words.Differences
 	differs := func(what string, was, now any) { all.Note(what, fmt.Sprint(was), fmt.Sprint(now)) }
 	differs("size", g.Size, b.Size)

@@ -63,6 +63,8 @@ func TestEffects(t *testing.T) {
 			"the pool back sends requests to each of its instances once fares-up finds it healthy (1 pass, about 5 s), and new ones serve nobody before", ""},
 		{"out of its pool", func(g *Group) { g.Pools = nil }, "no instance is launched or stopped, the pool front loses its 2 targets of this group",
 			"the pool front sends no more requests to this group, which has 2 targets there"},
+		{"into one zone", func(g *Group) { g.Zones, g.Above = g.Zones[1:2], 1 }, "2 instances move to mid-pier, one at a time; first, 1 instance is launched", ""},
+		{"into one zone, and larger", func(g *Group) { g.Zones, g.Size, g.Max, g.Above = g.Zones[1:2], 5, 9, 1 }, "2 instances are launched, on timetable-web@2, 2 instances move to mid-pier after that", ""},
 		{"frozen", func(g *Group) { g.Frozen = "somebody looks" }, "nothing now: the group is frozen", ""},
 	} {
 		after := v

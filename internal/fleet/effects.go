@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,17 +47,10 @@ func Effects(now time.Time, before, after View, pools []PoolAround) Outlook {
 			removed[id] = true
 		}
 	}
-	for what, n := range all.counts {
-		text := words.Are(n, "instance") + " " + what
-		if first := atOnce.counts[what]; first < n {
-			text += fmt.Sprintf(" (%s now)", map[bool]string{true: "none", false: strconv.Itoa(first)}[first == 0])
-		}
-		out.Effects = append(out.Effects, text)
-	}
+	out.Effects = tellSteps(&after.Group, atOnce, all)
 	if len(out.Effects) == 0 {
 		out.Effects = []string{"no instance is launched or stopped"}
 	}
-	slices.Sort(out.Effects)
 	var cautions []string
 	if n := len(removed); n*3 > serving {
 		cautions = append(cautions, fmt.Sprintf("%d of the %d that serve are drained and stopped at once, more than one in three", n, serving))
@@ -67,10 +61,99 @@ func Effects(now time.Time, before, after View, pools []PoolAround) Outlook {
 	return out
 }
 
+// step is a launch or an end, by what it is of.
+type step struct {
+	launched bool
+	version  Version
+	zone     string
+}
+
+func (s step) String() string {
+	if s.launched {
+		return "launched, on " + s.version.String()
+	}
+	return "drained and stopped, from " + s.version.String()
+}
+
 // foreseen is what some decisions do.
 type foreseen struct {
-	counts map[string]int // of launches and ends, by what they are
+	counts map[step]int
 	left   map[string]bool
+}
+
+// of counts the steps of a kind in all zones.
+func (f foreseen) of(launched bool, v Version) (n int) {
+	for s, k := range f.counts {
+		if s.launched == launched && s.version == v {
+			n += k
+		}
+	}
+	return n
+}
+
+// tellSteps tells what moves between zones, and what else is launched and stopped: in all, and
+// what of it at once.
+func tellSteps(g *Group, first, all foreseen) (out []string) {
+	versions := map[Version]bool{}
+	for s := range all.counts {
+		versions[s.version] = true
+	}
+	for _, v := range slices.SortedFunc(maps.Keys(versions), func(a, b Version) int { return strings.Compare(a.String(), b.String()) }) {
+		moved, text := tellMoves(g, v, first, all)
+		for _, launched := range []bool{false, true} {
+			n := all.of(launched, v) - moved
+			if n <= 0 {
+				continue
+			}
+			now := min(first.of(launched, v), n)
+			text := words.Are(n, "instance") + " " + step{launched: launched, version: v}.String()
+			if now < n {
+				text += fmt.Sprintf(" (%s now)", map[bool]string{true: "none", false: strconv.Itoa(now)}[now == 0])
+			}
+			out = append(out, text)
+		}
+		if moved > 0 {
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// tellMoves tells how many instances of a version are launched in other zones than as many are
+// stopped in.
+func tellMoves(g *Group, v Version, first, all foreseen) (moved int, text string) {
+	come, leave := 0, 0
+	var to []string
+	zones := slices.Clone(g.Zones)
+	for s := range all.counts {
+		if !slices.Contains(zones, s.zone) {
+			zones = append(zones, s.zone)
+		}
+	}
+	for _, zone := range zones {
+		switch more := all.counts[step{true, v, zone}] - all.counts[step{false, v, zone}]; {
+		case more > 0:
+			come += more
+			to = append(to, zone)
+		case more < 0:
+			leave -= more
+		}
+	}
+	if moved = min(come, leave); moved == 0 {
+		return 0, ""
+	}
+	text = fmt.Sprintf("%s %s to %s", words.Count(moved, "instance"), map[bool]string{true: "moves", false: "move"}[moved == 1], strings.Join(to, " and "))
+	// What else is launched or stopped comes first.
+	launches := max(first.of(true, v)-(all.of(true, v)-moved), 0)
+	ends := max(first.of(false, v)-(all.of(false, v)-moved), 0)
+	if launches+ends == 0 {
+		return moved, text + " after that"
+	}
+	atOnce, begins := max(launches, ends), map[bool]string{true: "launched", false: "drained and stopped"}[launches > 0]
+	if atOnce < moved {
+		text += fmt.Sprintf(", %s at a time", map[bool]string{true: "one", false: strconv.Itoa(atOnce)}[atOnce == 1])
+	}
+	return moved, text + "; first, " + words.Are(atOnce, "instance") + " " + begins
 }
 
 // foreseeDepth is how many decisions are looked ahead.
@@ -79,7 +162,7 @@ const foreseeDepth = 64
 // foresee tells what is decided first, and in all if every machine comes up and every
 // request is done at once. A rollout's own steps are not looked ahead.
 func foresee(now time.Time, v View) (first, all foreseen) {
-	first, all = foreseen{map[string]int{}, map[string]bool{}}, foreseen{map[string]int{}, map[string]bool{}}
+	first, all = foreseen{map[step]int{}, map[string]bool{}}, foreseen{map[step]int{}, map[string]bool{}}
 	v.Instances, v.Ledger = slices.Clone(v.Instances), nil
 	place := make(map[string]int, len(v.Instances))
 	for i := range v.Instances {
@@ -96,18 +179,18 @@ func foresee(now time.Time, v View) (first, all foreseen) {
 			}
 			old := v.Instances[i]
 			v.Instances[i] = *in
-			what := ""
+			var what step
 			switch {
 			case in.State == Ordered && old.State != Ordered:
-				what = "launched, on " + in.Version.String()
+				what = step{true, in.Version, in.Zone}
 			case (in.State == Draining || in.State == Leaving) && (old.State.Counts() || old.State == Parked):
-				what = "drained and stopped, from " + in.Version.String()
+				what = step{false, in.Version, in.Zone}
 				all.left[in.ID] = true
 				if depth == 0 {
 					first.left[in.ID] = true
 				}
 			}
-			if what != "" {
+			if what.zone != "" {
 				all.counts[what]++
 				if depth == 0 {
 					first.counts[what]++

@@ -2872,6 +2872,8 @@ export interface components {
             frozen_by?: string;
             /** Format: date-time */
             frozen_at?: string;
+            /** @description Of an answer to a change: what is another than it was */
+            changes?: string[];
             /** @description What a change makes happen first */
             effects?: string[];
             /** @description Why a person should be asked before the change is made; absent when there is no reason */

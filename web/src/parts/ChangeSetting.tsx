@@ -304,7 +304,7 @@ function Change({ group, setting, onClose }: { group: Group; setting: SettingFor
         })}
       </Form>
       {look.data && (
-        <p aria-live="polite">It makes this happen first: {(look.data.effects ?? []).join(', ')}.</p>
+        <p aria-live="polite">This happens then: {(look.data.effects ?? []).join(', ')}.</p>
       )}
       {caution && (
         <p className="trouble" role="alert">
