@@ -133,13 +133,12 @@ func (a *app) watchMaking(ctx context.Context, image contract.Image, follow foll
 		return err
 	}
 	live := true
-	res, err := c.GetBakeLog(ctx, name, version, &contract.GetBakeLogParams{Follow: &live})
-	if err == nil {
-		_, err = io.Copy(a.err, res.Body)
+	if res, err := c.GetBakeLog(ctx, name, version, &contract.GetBakeLogParams{Follow: &live}); err == nil {
+		_, _ = io.Copy(a.err, res.Body)
 		res.Body.Close()
 	}
 	for ctx.Err() == nil {
-		image, _, err = ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
+		image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) { return c.GetImage(ctx, name, version) })
 		if err != nil && ctx.Err() == nil {
 			return err
 		}

@@ -19,6 +19,11 @@ export default ts.config(
     // These have a part of our own, for the reason that stands there.
     files: ['src/**/*.tsx'],
     ignores: ['src/parts/Table.tsx', 'src/parts/Sure.tsx'],
-    rules: { 'no-restricted-imports': ['error', { paths: [{ name: 'antd', importNames: ['Table', 'Popconfirm'], message: 'Take ours, of parts.' }] }] },
+    rules: {
+      'no-restricted-imports': [
+        'error',
+        { paths: [{ name: 'antd', importNames: ['Table', 'Popconfirm'], message: 'Take ours, of parts.' }] },
+      ],
+    },
   },
 )

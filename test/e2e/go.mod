@@ -9,6 +9,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/creack/pty v1.1.24
 	github.com/getkin/kin-openapi v0.152.0
+	github.com/jackc/pgx/v5 v5.12.0
 	github.com/summerwind/h2spec v2.2.1+incompatible
 	google.golang.org/grpc v1.85.0
 	unitas v0.0.0
@@ -30,7 +31,6 @@ require (
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect
 	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
-	github.com/jackc/pgx/v5 v5.12.0 // indirect
 	github.com/json-iterator/go v1.1.12 // indirect
 	github.com/klauspost/compress v1.20.3 // indirect
 	github.com/labstack/echo/v5 v5.4.4 // indirect

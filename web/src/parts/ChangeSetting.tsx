@@ -303,9 +303,7 @@ function Change({ group, setting, onClose }: { group: Group; setting: SettingFor
           courses: (courses.data ?? []).map((c) => c.name),
         })}
       </Form>
-      {look.data && (
-        <p aria-live="polite">This happens then: {(look.data.effects ?? []).join(', ')}.</p>
-      )}
+      {look.data && <p aria-live="polite">This happens then: {(look.data.effects ?? []).join(', ')}.</p>}
       {caution && (
         <p className="trouble" role="alert">
           ▲ Mind: {caution}.
