@@ -2,7 +2,9 @@ package image
 
 import (
 	"archive/tar"
+	"context"
 	"errors"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -72,5 +74,49 @@ func TestNeededAtTheLastMoment(t *testing.T) {
 	}
 	if _, err := os.Stat(s.path(a.Layers[0].Digest)); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestCopyGoesOn breaks a copy off and starts it again: what was there is not
+// copied a second time, and only the whole counts.
+func TestCopyGoesOn(t *testing.T) {
+	from, _ := open(t)
+	a := bring(t, from, gzipped(t, func(w *tar.Writer) {
+		noise := make([]byte, 3<<20)
+		_, _ = rand.NewChaCha8([32]byte{}).Read(noise)
+		for name, content := range map[string][]byte{ManifestName: []byte("start: [sh]\n"), "noise": noise} {
+			_ = w.WriteHeader(&tar.Header{Name: name, Size: int64(len(content)), Mode: 0o644, Typeflag: tar.TypeReg})
+			_, _ = w.Write(content)
+		}
+	}))
+	to, dir := open(t)
+	broken, cancel := context.WithCancel(ctx)
+	in := to.Begin()
+	if _, err := in.Copy(broken, from, a.Digest, func(done int64) {
+		if done > 1<<20 {
+			cancel()
+		}
+	}); !errors.Is(err, context.Canceled) {
+		t.Fatalf("the copy was not broken off: %v", err)
+	}
+	in.Close()
+	if to.Has(a.Digest) {
+		t.Error("half a copy is there")
+	}
+	if _, err := Open(dir); err != nil { // a restart keeps the half
+		t.Fatal(err)
+	}
+	first := int64(-1)
+	in = to.Begin()
+	defer in.Close()
+	if _, err := in.Copy(ctx, from, a.Digest, func(done int64) {
+		if first < 0 {
+			first = done
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if first <= 1<<20 || !to.Has(a.Digest) {
+		t.Errorf("it began again at %d bytes", first)
 	}
 }

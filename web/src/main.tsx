@@ -1,5 +1,7 @@
 import '@fontsource-variable/inter/wght.css'
 import './style.css'
+import './parts.css'
+import './pages.css'
 import './forms.css'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { lazy, StrictMode, Suspense, useEffect, useState } from 'react'
