@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -81,6 +82,20 @@ func TestConsoleAsksFirst(t *testing.T) {
 	s.eventually("it is changed", func() error {
 		if g := must[contract.Group](t)(client.Read[contract.Group](s.api.GetGroup(ctx, "timetable"))); g.DrainSeconds != 9 {
 			return fmt.Errorf("drain is %v", g.DrainSeconds)
+		}
+		return nil
+	})
+
+	// It is frozen and thawed with reasons, which the journal keeps.
+	step("freeze", browser.Button(tab, "Freeze…"))
+	step("the form of it", browser.Do(tab, chromedp.WaitVisible(".ant-modal #reason"), chromedp.SendKeys(".ant-modal #reason", "the harbour is closed\n")))
+	step("it is frozen", browser.Until(tab, says("Frozen by admin")+" && "+says("the harbour is closed")))
+	step("thaw", browser.Button(tab, "Thaw…"))
+	step("it says who froze it", browser.Until(tab, says("It was frozen by admin: the harbour is closed.")))
+	step("why", browser.Do(tab, chromedp.WaitVisible(".ant-modal input"), chromedp.SendKeys(".ant-modal input", "it is open again\n")))
+	s.eventually("the journal has why", func() error {
+		if all := s.journal("group.thawed"); len(all) != 1 || !strings.Contains(all[0].Because, "it is open again") {
+			return fmt.Errorf("it has %+v", all)
 		}
 		return nil
 	})

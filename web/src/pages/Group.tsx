@@ -166,11 +166,22 @@ function Delete({ group: g, instances }: { group: GroupOf; instances: Instance[]
 const waiting = (g: GroupOf, now: number) =>
   g.slots.filter((s) => !s.instance && (s.kept || secondsBetween(s.until_at, now) < 0))
 
+/** A command to the group that is asked for, with a reason that the journal keeps. */
+interface Asked {
+  command: 'thaw' | 'heal'
+  title: string
+  verb: string
+  does: string
+}
+
+const AskFirst = later(async () => (await import('../parts/AskFirst')).AskFirst)
+
 /** What keeps the group from looking after itself, and the way out. */
 function Condition({ group: g, instances }: { group: GroupOf; instances: string[] }) {
   const [drilling, setDrilling] = useState(false)
   const tell = useTellGroup(g)
   const [freezing, setFreezing] = useState(false)
+  const [asked, setAsked] = useState<Asked | null>(null)
   const waits = useOfNow((now) => waiting(g, now).length)
   const kept = useOfNow((now) => waiting(g, now).some((s) => s.kept))
   return (
@@ -179,8 +190,19 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
         <p className="waiting row">
           ❚❚ Frozen by {g.frozen_by} {g.frozen_at && <Ago at={g.frozen_at} />}: {g.frozen}. Nothing happens to
           it by itself.
-          <Button size="small" loading={tell.isPending} onClick={() => tell.mutate({ command: 'thaw' })}>
-            Thaw
+          <Button
+            size="small"
+            loading={tell.isPending}
+            onClick={() =>
+              setAsked({
+                command: 'thaw',
+                title: `Thaw ${g.name}?`,
+                verb: 'Thaw it',
+                does: 'It is healed, launched, shed and rolled again; what it missed happens now.',
+              })
+            }
+          >
+            Thaw…
           </Button>
         </p>
       )}
@@ -188,28 +210,38 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
         <p className="trouble row">
           ▲ Healing stopped <Ago at={g.healing_stopped_at} />: more than {g.heal_limit_percent} % are
           unhealthy at once. The fault is likelier outside.
-          <Sure
-            title="Replace what is unhealthy now?"
-            description="All of it at once, whatever the limit."
-            okText="Replace it"
-            onConfirm={() => tell.mutate({ command: 'heal' })}
+          <Button
+            size="small"
+            onClick={() =>
+              setAsked({
+                command: 'heal',
+                title: 'Replace what is unhealthy now?',
+                verb: 'Replace it',
+                does: 'All of it at once, whatever the limit.',
+              })
+            }
           >
-            <Button size="small">Heal anyway…</Button>
-          </Sure>
+            Heal anyway…
+          </Button>
         </p>
       )}
       {waits > 0 && (
         <p className="waiting row">
           ◌ {count(waits, 'place')} {waits === 1 ? 'stays' : 'stay'} empty
           {kept ? ' since a machine vanished, for heal is off' : ' for a while after failures'}.
-          <Sure
-            title={`Fill ${waits === 1 ? 'it' : 'them'} now?`}
-            description={`${count(waits, 'instance')} of ${g.template} ${waits === 1 ? 'is' : 'are'} launched, as far as zones take machines.`}
-            okText="Fill"
-            onConfirm={() => tell.mutate({ command: 'heal' })}
+          <Button
+            size="small"
+            onClick={() =>
+              setAsked({
+                command: 'heal',
+                title: `Fill ${waits === 1 ? 'it' : 'them'} now?`,
+                verb: 'Fill',
+                does: `${count(waits, 'instance')} of ${g.template} ${waits === 1 ? 'is' : 'are'} launched, as far as zones take machines.`,
+              })
+            }
           >
-            <Button size="small">Fill now…</Button>
-          </Sure>
+            Fill now…
+          </Button>
         </p>
       )}
       {g.frozen === '' && !g.deleting && (
@@ -224,6 +256,21 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
       )}
       {drilling && <StartDrill instances={instances} onClose={() => setDrilling(false)} />}
       <Trouble error={tell.error} />
+      {asked && (
+        <AskFirst
+          title={asked.title}
+          verb={asked.verb}
+          names={[]}
+          grave={false}
+          does={asked.does}
+          mind={asked.command === 'thaw' ? [`It was frozen by ${g.frozen_by ?? ''}: ${g.frozen}.`] : []}
+          onDo={(reason) => {
+            tell.mutate({ command: asked.command, ...(reason ? { reason } : {}) })
+            setAsked(null)
+          }}
+          onClose={() => setAsked(null)}
+        />
+      )}
       {freezing && <Freeze group={g} onClose={() => setFreezing(false)} />}
     </>
   )
