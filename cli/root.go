@@ -149,7 +149,7 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 		return exitUsage
 	}
 	for _, line := range refusal(ran, os.Args[1:], err) {
-		fmt.Fprintln(os.Stderr, "unitas:", line)
+		fmt.Fprintln(os.Stderr, "unitas:", here(line))
 	}
 	return exitRefused
 }
@@ -269,6 +269,9 @@ func listUpTo[L, T any](a *app, most int, call func(c *client.Client, after *str
 
 // print writes v for programs, or what table returns for people.
 func (a *app) print(v any, table func() string) error {
+	if a.dry && a.output != "table" {
+		fmt.Fprintln(a.err, "unitas: only tried; nothing was changed")
+	}
 	switch a.output {
 	case "json":
 		e := json.NewEncoder(a.out)

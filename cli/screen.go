@@ -150,11 +150,25 @@ func drawn(rows [][]string, columns []column, left bool) string {
 // escape is what colours a text and takes no room.
 var escape = regexp.MustCompile("\x1b\\[[0-9;]*m")
 
+// stamp is a moment as the service writes it into sentences.
+var stamp = regexp.MustCompile(`\b\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}Z`)
+
+// here tells the moments of a sentence in the time zone that all others are told in.
+func here(text string) string {
+	return stamp.ReplaceAllStringFunc(text, func(s string) string {
+		t, err := time.Parse(time.RFC3339, s)
+		if err != nil {
+			return s
+		}
+		return moment(t)
+	})
+}
+
 // onScreen is a text whose long lines go on in the next, at a word, where there is a
 // terminal.
 func onScreen(text string) string {
 	width := screenWidth()
-	lines := strings.Split(text, "\n")
+	lines := strings.Split(here(text), "\n")
 	for i, line := range lines {
 		lines[i] = wrapped(line, width)
 	}

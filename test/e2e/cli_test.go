@@ -72,7 +72,7 @@ func TestJournalIsFollowed(t *testing.T) {
 	s := start(t)
 	s.stock()
 	cmd := exec.Command(filepath.Join(bin, "unitas"), "journal", "--follow", "-o", "json")
-	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
+	cmd.Env = append(os.Environ(), "TZ=UTC", "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -183,7 +183,7 @@ func (s *service) command(line string) *outcome {
 	ctx, cancel := context.WithTimeout(s.t.Context(), commandLimit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, args[0]), args[1:]...)
-	cmd.Env = append(os.Environ(), "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
+	cmd.Env = append(os.Environ(), "TZ=UTC", "UNITAS_SERVER=http://"+s.listen, "UNITAS_TOKEN="+s.token, "UNITAS_CONFIG="+filepath.Join(s.dir, "config.yaml"))
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	err := cmd.Run()

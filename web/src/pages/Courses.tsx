@@ -14,7 +14,7 @@ import {
 import { Page } from '../parts/Page'
 import { useTitle } from '../parts/title'
 import { Draft, sentThen } from '../parts/Draft'
-import { Stale, useSeen } from '../parts/Stale'
+import { Raced, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { span } from '../parts/words'
 import { Sure } from '../parts/Sure'
@@ -151,15 +151,12 @@ function CourseForm({ was: now, onClose }: { was: Course | null; onClose: () => 
         <Form.Item name="note" label="Note">
           <Input />
         </Form.Item>
-        {now && race.changed.length > 0 && (
-          <Stale
-            changed={race.changed}
-            onTakeOver={() => {
-              race.goOn()
-              form.setFieldsValue(formOf(now))
-            }}
-          />
-        )}
+        <Raced
+          race={race}
+          onGo={() => {
+            if (now) form.setFieldsValue(formOf(now))
+          }}
+        />
         <Trouble error={save.error} />
         <Draft of={draft} />
       </Form>

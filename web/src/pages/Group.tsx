@@ -15,7 +15,7 @@ import { useOfNow } from '../parts/now'
 import { FootingBand, titleOf } from '../parts/footing'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
-import { count, list, secondsBetween } from '../parts/words'
+import { count, here, list, secondsBetween } from '../parts/words'
 import { Legend, ZoneRows } from '../parts/ZoneRows'
 import { GroupSettings } from './GroupSettings'
 import { Health } from './Health'
@@ -60,13 +60,13 @@ export function Group() {
       <h1>{g.name}</h1>
       <FootingBand group={g} />
       <p className="sentence" data-testid="sentence">
-        {g.summary.sentence}
+        {here(g.summary.sentence)}
       </p>
       <Trouble error={group.error ?? instances.error} />
       <Condition group={g} instances={names} />
       {g.advice.map((text) => (
         <p key={text} className="waiting">
-          ▲ {text}
+          ▲ {here(text)}
         </p>
       ))}
       <Index />

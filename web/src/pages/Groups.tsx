@@ -12,7 +12,7 @@ import { rank, stands, wantsSomebody } from '../parts/footing'
 import { useTitle } from '../parts/title'
 import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
-import { count } from '../parts/words'
+import { count, here } from '../parts/words'
 
 /** How many groups there are before they are searched and drawn in short. */
 const few = 8
@@ -155,7 +155,7 @@ function GroupRow({ group }: { group: Group }) {
         <div className="quiet">{group.template}</div>
       </div>
       <div>
-        <div style={{ marginBottom: 10 }}>{group.summary.sentence}</div>
+        <div style={{ marginBottom: 10 }}>{here(group.summary.sentence)}</div>
         <ZoneBars group={group} mix />
       </div>
       <div className="right">
@@ -179,7 +179,7 @@ function GroupLine({ group: g }: { group: Group }) {
         {mark} {g.summary.serving} of {g.size}
       </span>
       <span className="cut" title={g.summary.sentence}>
-        {g.summary.sentence}
+        {here(g.summary.sentence)}
       </span>
     </section>
   )

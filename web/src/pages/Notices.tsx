@@ -18,7 +18,7 @@ import { Ago } from '../parts/Ago'
 import { useNow } from '../parts/now'
 import { useTitle } from '../parts/title'
 import { Draft, sentThen } from '../parts/Draft'
-import { Stale, useSeen } from '../parts/Stale'
+import { Raced, useSeen } from '../parts/Stale'
 import { Trouble } from '../parts/Trouble'
 import { secondsBetween, span } from '../parts/words'
 import { Remove } from '../parts/Remove'
@@ -259,15 +259,12 @@ function NoticeForm({ was: now, onClose }: { was: Notice | null; onClose: () => 
         <Form.Item name="off" label="Off: it tells nothing for now" valuePropName="checked">
           <Switch />
         </Form.Item>
-        {now && race.changed.length > 0 && (
-          <Stale
-            changed={race.changed}
-            onTakeOver={() => {
-              race.goOn()
-              form.setFieldsValue(formOf(now))
-            }}
-          />
-        )}
+        <Raced
+          race={race}
+          onGo={() => {
+            if (now) form.setFieldsValue(formOf(now))
+          }}
+        />
         <Trouble error={save.error} />
         <Draft of={draft} />
       </Form>

@@ -19,7 +19,7 @@ import { gateOf } from '../parts/GateFields'
 import { RehearsalView } from '../parts/Rehearsal'
 import { Draft, sentThen } from '../parts/Draft'
 import { Trouble } from '../parts/Trouble'
-import { versionNumber } from '../parts/words'
+import { here, versionNumber } from '../parts/words'
 
 interface Fields extends CourseFieldsOf {
   to: string
@@ -68,7 +68,7 @@ function Difference({ group, to, supersede }: { group: Group; to: string; supers
     <div style={{ marginBottom: 16 }}>
       {would.data?.advice?.map((text) => (
         <p key={text} className="waiting" role="status">
-          ▲ {text}
+          ▲ {here(text)}
         </p>
       ))}
       {diff.data && <Changes changes={diff.data.changes} was={group.template} now={to} />}

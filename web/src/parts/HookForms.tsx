@@ -3,7 +3,7 @@ import { useState } from 'react'
 import type { Group } from '../api/client'
 import { useAddHook, useChangeHook, useHookSecret, useTryHook, type Hook } from '../api/hooks'
 import { Draft, sentThen } from './Draft'
-import { Stale, useSeen } from './Stale'
+import { Raced, useSeen } from './Stale'
 import { Trouble } from './Trouble'
 import { Sure } from './Sure'
 import { span } from './words'
@@ -235,15 +235,12 @@ export function HookForm({
             ]}
           />
         </Form.Item>
-        {hook && race.changed.length > 0 && (
-          <Stale
-            changed={race.changed}
-            onTakeOver={() => {
-              race.goOn()
-              form.setFieldsValue(fieldsOf(hook))
-            }}
-          />
-        )}
+        <Raced
+          race={race}
+          onGo={() => {
+            if (hook) form.setFieldsValue(fieldsOf(hook))
+          }}
+        />
         <Trouble error={add.error ?? change.error} />
         <Draft of={draft} />
       </Form>

@@ -6,8 +6,9 @@ import { CalendarFields, SteadyFields, TripFields } from './RuleFields'
 import { fieldsOf, settingsOf, usualFields, type RuleFieldsOf } from './ruleSettings'
 import { Notice } from './Notice'
 import { Draft, sentThen } from './Draft'
-import { Stale, useSeen } from './Stale'
+import { Raced, useSeen } from './Stale'
 import { Trouble } from './Trouble'
+import { here } from './words'
 
 const kinds = [
   { value: 'steady', label: 'steady: keep a metric near a value' },
@@ -82,16 +83,13 @@ export function RuleForm({
         <Form.Item name="off" label="Off: it is shown and does nothing" valuePropName="checked">
           <Switch />
         </Form.Item>
-        {rule && race.changed.length > 0 && (
-          <Stale
-            changed={race.changed}
-            onTakeOver={() => {
-              race.goOn()
-              setAsked(null)
-              form.setFieldsValue(fieldsOf(rule))
-            }}
-          />
-        )}
+        <Raced
+          race={race}
+          onGo={() => {
+            setAsked(null)
+            if (rule) form.setFieldsValue(fieldsOf(rule))
+          }}
+        />
         <Trouble error={look.error ?? make.error} />
         {review && <Review review={review} />}
         <div className="row">
@@ -152,7 +150,7 @@ export function Review({ review: r }: { review: RuleReview }) {
         </>
       )}
       {[...r.overlaps, ...r.advice].map((text) => (
-        <Notice key={text} title={text} />
+        <Notice key={text} title={here(text)} />
       ))}
     </div>
   )

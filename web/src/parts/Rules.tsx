@@ -8,6 +8,7 @@ import { Trouble } from './Trouble'
 import { Ago } from './Ago'
 import { Remove } from './Remove'
 import { Table } from './Table'
+import { here } from './words'
 
 const RuleForm = later(async () => (await import('./RuleForm')).RuleForm)
 const CalendarFile = later(async () => (await import('./CalendarFile')).CalendarFile)
@@ -106,8 +107,8 @@ function RuleTable({
             title: 'Thinks',
             render: (_, r) => (
               <>
-                {r.thinks}
-                <div className="quiet">{r.rule.says}</div>
+                {here(r.thinks)}
+                <div className="quiet">{here(r.rule.says)}</div>
               </>
             ),
           },

@@ -4,6 +4,7 @@ import { useMetrics, useRules, useSeries, useSizes } from '../api/rules'
 import { Chart, ChartLegend } from '../charts/Chart'
 import { Choice, Pick } from './Choice'
 import { useOfNow } from './now'
+import { here } from './words'
 import { Rules } from './Rules'
 import { bandsOf, linesOf, marksOf, metricSeries, metricsOf, sizeSeries } from './sizingSeries'
 import { Trouble } from './Trouble'
@@ -40,7 +41,7 @@ export const Sizing = memo(function Sizing({ group: g }: { group: Group }) {
   const bands = bandsOf(rules.data, to)
   return (
     <>
-      {rules.data && <p data-testid="sizing">{rules.data.sentence}</p>}
+      {rules.data && <p data-testid="sizing">{here(rules.data.sentence)}</p>}
       <Trouble error={rules.error ?? sizes.error ?? series.find((s) => s.error)?.error ?? null} />
       <div className="filters">
         <Choice label="Time shown" value={seconds} onChange={setSeconds} options={spans} />

@@ -31,6 +31,26 @@ export function useSeen<T>(now: T, lines: Record<string, (o: T) => string>) {
   return { seen, changed: differences(seen, now, lines), goOn: () => setSeen(now) }
 }
 
+/** Says what somebody else changed of what a form is of, and lets it go on from there. */
+export function Raced({
+  race,
+  onGo,
+}: {
+  race: { changed: Difference[]; goOn: () => void }
+  onGo: () => void
+}) {
+  if (race.changed.length === 0) return null
+  return (
+    <Stale
+      changed={race.changed}
+      onTakeOver={() => {
+        race.goOn()
+        onGo()
+      }}
+    />
+  )
+}
+
 /** Says what somebody else changed while a form was open, and that nothing of ours was. */
 export function Stale({ changed, onTakeOver }: { changed: Difference[]; onTakeOver: () => void }) {
   return (

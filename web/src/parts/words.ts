@@ -46,6 +46,10 @@ export function exact(at: string): string {
   return exactFormat.format(new Date(at))
 }
 
+/** The moments of a sentence of the service, which are in UTC, as all others of the page are told. */
+export const here = (text: string) =>
+  text.replace(/\b\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}Z/g, (at) => exact(at))
+
 export function versionNumber(version: string): number {
   return Number(version.split('@')[1] ?? 0)
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { count, list, size, span, versionNumber } from '../parts/words'
+import { count, exact, here, list, size, span, versionNumber } from '../parts/words'
 
 // As the service's own sentences say it (internal/fleet/words).
 describe('words', () => {
@@ -50,4 +50,10 @@ it('keeps the tone of a version while it lives, whatever comes beside it', async
   expect(new Set(four).size).toBe(4)
   const all = ['web@1', 'web@2', 'web@3', 'web@4', 'web@5']
   expect(four).not.toContain(toneOf(all, 'web@1', 'light').fill)
+})
+
+it('tells the moments of a sentence as all others are told', () => {
+  const at = '2026-11-27T10:01:46Z'
+  expect(here(`It went back at ${at}; look why.`)).toBe(`It went back at ${exact(at)}; look why.`)
+  expect(here('timetable-web@2 of 2026-11-27')).toBe('timetable-web@2 of 2026-11-27')
 })
