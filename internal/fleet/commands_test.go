@@ -241,6 +241,16 @@ func TestPauseDoublesToABound(t *testing.T) {
 	}
 }
 
+// TestIsLaunch: an act that is meant of a machine is refused by the one after it.
+func TestIsLaunch(t *testing.T) {
+	in := Instance{ID: "timetable-001", Launch: 2}
+	for n, want := range map[int]string{0: "", 2: "", 1: "its number 2, and not 1; look again"} {
+		if err := in.IsLaunch(n); (err == nil) != (want == "") || (err != nil && !strings.Contains(err.Error(), want)) {
+			t.Errorf("of launch %d: %v", n, err)
+		}
+	}
+}
+
 func TestReleaseKeepsToMin(t *testing.T) {
 	g := aGroup()
 	in := Instance{ID: "timetable-001", State: Serving}

@@ -314,7 +314,7 @@ func TestDiskAndAddresses(t *testing.T) {
 	spec := y.spec("timetable-001", "echo $UNITAS_ADDRESSES; exec sleep 100\n")
 	spec.DiskBytes, spec.Addresses = 10, 3
 	y.ids = append(y.ids, spec.ID)
-	if err := y.Launch(context.Background(), spec); err == nil || !strings.Contains(err.Error(), "more than 10 bytes") {
+	if err := y.Launch(context.Background(), spec); err == nil || !strings.Contains(err.Error(), "more than 10 B") {
 		t.Errorf("it was launched on too small a disk: %v", err)
 	}
 	spec.DiskBytes = 1 << 20
