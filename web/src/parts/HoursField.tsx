@@ -25,7 +25,7 @@ export function HoursOfDay({
 }) {
   const { from, to, place } = hoursFrom(value)
   return (
-    <div className="row pair" id={id} role="group" aria-label="Hours of the day">
+    <div className="row tight" id={id} role="group" aria-label="Hours of the day">
       <Input
         id={`${id}-from`}
         type="time"

@@ -47,7 +47,7 @@ export function WaveRows({
   return (
     <div id={id} role="group" aria-label="Waves">
       {value.map((w, k) => (
-        <div className="row pair" key={k}>
+        <div className="row tight" key={k}>
           <span className="quiet">{k === 0 ? 'first to' : 'then to'}</span>
           <InputNumber
             id={`${id}-${k}-far`}
