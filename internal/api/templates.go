@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -61,21 +60,14 @@ func toPorts(ports *contract.OpenPorts, otherwise []template.Port) []template.Po
 // CreateTemplate makes version 1.
 func (s *Server) CreateTemplate(ctx context.Context, r routes.CreateTemplateRequestObject) (routes.CreateTemplateResponseObject, error) {
 	b := r.Body
-	dry := given(r.Params.DryRun)
-	t := newTemplate(*b)
-	if dry {
-		if _, err := s.Store.Template(ctx, fleet.Version{Name: b.Name}); err == nil {
-			return nil, templateExists(b.Name)
-		}
-	}
-	out, err := s.makeTemplate(ctx, t, b.Image, nil, dry)
+	out, err := s.makeTemplate(ctx, newTemplate(*b), b.Image, nil)
 	if errors.Is(err, store.ErrExists) {
 		return nil, templateExists(b.Name)
 	}
 	switch {
 	case err != nil:
 		return nil, err
-	case dry:
+	case given(r.Params.DryRun):
 		return routes.CreateTemplate200JSONResponse(out), nil
 	}
 	return routes.CreateTemplate201JSONResponse(out), nil
@@ -98,7 +90,6 @@ func templateExists(name string) error {
 // ReviseTemplate makes the next version from an earlier one.
 func (s *Server) ReviseTemplate(ctx context.Context, r routes.ReviseTemplateRequestObject) (routes.ReviseTemplateResponseObject, error) {
 	b := r.Body
-	dry := given(r.Params.DryRun)
 	from := fleet.Version{Name: r.Name, N: some(b.From, 0)}
 	was, err := s.Store.Template(ctx, from)
 	if err != nil {
@@ -121,19 +112,19 @@ func (s *Server) ReviseTemplate(ctx context.Context, r routes.ReviseTemplateRequ
 	t.UserData = some(b.UserData, t.UserData)
 	t.Environment = some(b.Environment, t.Environment)
 	t.Labels = some(b.Labels, t.Labels)
-	out, err := s.makeTemplate(ctx, t, some(b.Image, was.ImageRef().String()), &was, dry)
+	out, err := s.makeTemplate(ctx, t, some(b.Image, was.ImageRef().String()), &was)
 	switch {
 	case err != nil:
 		return nil, about("template", r.Name, err)
-	case dry:
+	case given(r.Params.DryRun):
 		return routes.ReviseTemplate200JSONResponse(out), nil
 	}
 	return routes.ReviseTemplate201JSONResponse(out), nil
 }
 
 // makeTemplate checks a version, says what is different and what will hurt,
-// and records it unless it is a dry run.
-func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef string, was *store.Template, dry bool) (contract.Template, error) {
+// and records it.
+func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef string, was *store.Template) (contract.Template, error) {
 	t, i, faults, err := s.completeTemplate(ctx, t, imageRef)
 	if err != nil {
 		return contract.Template{}, err
@@ -149,16 +140,7 @@ func (s *Server) makeTemplate(ctx context.Context, t store.Template, imageRef st
 	if err != nil {
 		return contract.Template{}, err
 	}
-	if dry {
-		t.Version, t.State, t.Marks, t.CreatedAt, t.CreatedBy = 1, store.Ready, []string{}, time.Now(), actor(ctx)
-		if was != nil {
-			latest, err := s.Store.Template(ctx, fleet.Version{Name: t.Name})
-			if err != nil {
-				return contract.Template{}, err
-			}
-			t.Version = latest.Version + 1
-		}
-	} else if t, err = s.Store.AddTemplate(ctx, s.now(), actor(ctx), t, was != nil); err != nil {
+	if t, err = s.Store.AddTemplate(ctx, s.now(), actor(ctx), t, was != nil); err != nil {
 		return contract.Template{}, err
 	}
 	out := fromTemplate(t)
@@ -289,7 +271,7 @@ func (s *Server) TemplateFromInstance(ctx context.Context, r routes.TemplateFrom
 		t.RevisedFrom = 0
 	}
 	t.Name = r.Body.Name
-	out, err := s.makeTemplate(ctx, t, i.Ref().String(), was, false)
+	out, err := s.makeTemplate(ctx, t, i.Ref().String(), was)
 	return routes.TemplateFromInstance201JSONResponse(out), err
 }
 

@@ -37,11 +37,7 @@ func (v *validator) further(c *echo.Context, route *routers.Route, next echo.Han
 	q := r.URL.Query()
 	q.Set("dry_run", "true")
 	r.URL.RawQuery = q.Encode()
-	params := map[string]string{}
-	for _, p := range c.PathValues() {
-		params[p.Name] = p.Value
-	}
-	if openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+	if openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: pathParams(c), Route: route,
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}) != nil {
 		return nil
 	}

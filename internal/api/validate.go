@@ -90,9 +90,7 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 			return err
 		}
 	}
-	params := map[string]string{}
 	for _, p := range c.PathValues() {
-		params[p.Name] = p.Value
 		if why := unfit(p.Value, false); why != "" {
 			faults = append(faults, fieldFault{p.Name, why})
 		}
@@ -105,7 +103,7 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		held.Body = http.NoBody
 	}
 	err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
-		Request: held, PathParams: params, Route: route,
+		Request: held, PathParams: pathParams(c), Route: route,
 		Options: &openapi3filter.Options{
 			MultiError: true, ExcludeRequestBody: !takesJSON(route), AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
 		},
@@ -116,6 +114,14 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		return nil
 	}
 	return invalidFields(faults)
+}
+
+func pathParams(c *echo.Context) map[string]string {
+	params := map[string]string{}
+	for _, p := range c.PathValues() {
+		params[p.Name] = p.Value
+	}
+	return params
 }
 
 // checkType refuses a body that says it is something else than JSON.

@@ -250,6 +250,7 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 		guard.State(c, s)
 		open.State(c, s)
 	}
+	server.TellKilledShells() // before one of this service can be opened
 	served, controlled, catalogued := make(chan struct{}), make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(served)
@@ -273,7 +274,6 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	if err := ctl.SayBegun(ctx); err != nil && ctx.Err() == nil {
 		c.Log.Warn("that the service begins is not in the journal", "error", err)
 	}
-	server.TellKilledShells()
 
 	<-ctx.Done()
 	c.Log.Info("stopping; the instances go on running")

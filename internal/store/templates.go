@@ -88,7 +88,7 @@ func (tx *Tx) AddTemplate(ctx context.Context, t Template, revise bool) (Templat
 	case there:
 		return t, ErrExists
 	}
-	t.Version, t.State, t.CreatedAt, t.CreatedBy = n, Ready, tx.Now, tx.Actor
+	t.Version, t.State, t.Marks, t.CreatedAt, t.CreatedBy = n, Ready, []string{}, tx.Now, tx.Actor
 	if _, err := tx.Exec(ctx, insertTemplate, values(t)); err != nil {
 		return t, err
 	}

@@ -20,29 +20,30 @@ export const matters = (e: JournalEntry) => e.outcome === 'bad' || turns.has(e.k
 const gathered = 3000
 
 /** What is said of several entries: the first in full, and how many more there are. */
-export function sayAll(entries: JournalEntry[]): string {
-  const [first, ...more] = entries
-  if (!first) return ''
+export function sayAll(first: JournalEntry, more: number): string {
   return [
     first.text,
     ...(first.because ? [`Because ${first.because}.`] : []),
-    ...(more.length > 0 ? [`And ${more.length.toLocaleString()} more.`] : []),
+    ...(more > 0 ? [`And ${more.toLocaleString()} more.`] : []),
   ].join(' ')
 }
 
 /** Gathers what matters of the journal, and returns what is to be said of it. */
 export function useAnnounced(): [said: string, hear: (e: JournalEntry) => void] {
   const [said, setSaid] = useState('')
-  const heard = useRef<JournalEntry[]>([])
+  const heard = useRef<{ first: JournalEntry; more: number } | null>(null)
   const due = useRef<ReturnType<typeof setTimeout>>(undefined)
   useEffect(() => () => clearTimeout(due.current), [])
   const hear = useCallback((e: JournalEntry) => {
     if (!matters(e)) return
-    heard.current.push(e)
-    due.current ??= setTimeout(() => {
-      due.current = undefined
-      setSaid(sayAll(heard.current))
-      heard.current = []
+    if (heard.current) {
+      heard.current.more++
+      return
+    }
+    const all = (heard.current = { first: e, more: 0 })
+    due.current = setTimeout(() => {
+      heard.current = null
+      setSaid(sayAll(all.first, all.more))
     }, gathered)
   }, [])
   return [said, hear]

@@ -1,5 +1,6 @@
 import { Input, Modal } from 'antd'
 import { useState } from 'react'
+import { draftOf, dropDraft, keepDraft } from './Draft'
 
 interface Props {
   title: string
@@ -17,10 +18,6 @@ interface Props {
   onClose: () => void
 }
 
-// What was typed and not sent, by title; a few of the last.
-const typedBefore = new Map<string, string>()
-const most = 20
-
 /** Asks once before an act, and says what it does. */
 export function AskFirst({
   title,
@@ -33,16 +30,14 @@ export function AskFirst({
   onDo,
   onClose,
 }: Props) {
-  const [typed, setTyped] = useState(() => typedBefore.get(title) ?? '')
+  const [typed, setTyped] = useState(() => (draftOf(title) as { typed: string } | undefined)?.typed ?? '')
   const go = () => {
-    typedBefore.delete(title)
+    dropDraft(title)
     onDo(typed.trim())
   }
   const type = (text: string) => {
     setTyped(text)
-    const first = typedBefore.keys().next().value
-    if (typedBefore.size >= most && first !== undefined) typedBefore.delete(first)
-    typedBefore.set(title, text)
+    keepDraft(title, { typed: text })
   }
   return (
     <Modal open title={title} okText={verb} okButtonProps={{ danger: grave }} onCancel={onClose} onOk={go}>

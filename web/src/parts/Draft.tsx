@@ -8,12 +8,23 @@ const most = 50
 // Those that were sent while their form was still there.
 const sent = new Set<string>()
 
+/** Keeps what was typed, the oldest of too many no longer. */
+export function keepDraft(of: string, typed: object) {
+  const first = drafts.keys().next().value
+  if (drafts.size >= most && first !== undefined) drafts.delete(first)
+  drafts.set(of, typed)
+}
+
+/** What was typed before, undefined for nothing. */
+export const draftOf = (of: string) => drafts.get(of)
+
 /** Whether something was typed into a form that was neither sent nor thrown away. */
 export const hasDraft = (of: string) => drafts.has(of)
 
 /** Forgets what was typed into a form, once it is sent. */
 export const dropDraft = (of: string) => {
   drafts.delete(of)
+  if (sent.size >= most) sent.clear()
   sent.add(of)
 }
 
@@ -41,9 +52,7 @@ export function Draft({ of }: { of: string }) {
   }, [form, of])
   useEffect(() => {
     if (!values || sent.has(of) || !form.isFieldsTouched()) return
-    const first = drafts.keys().next().value
-    if (drafts.size >= most && first !== undefined) drafts.delete(first)
-    drafts.set(of, form.getFieldsValue(true) as object)
+    keepDraft(of, form.getFieldsValue(true) as object)
   }, [form, of, values])
   if (!back) return null
   return (
