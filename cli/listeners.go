@@ -24,6 +24,7 @@ func (a *app) listenerCommand() *cobra.Command {
 type listenerFlags struct {
 	kind, pool, leastTLS, near, log, reason string
 	routes, more, certificates, limits      []string
+	upgrades                                []string
 	http2, tell                             bool
 	redirect, enough, drop                  int
 }
@@ -53,7 +54,8 @@ func (f *listenerFlags) add(cmd *cobra.Command, set bool) {
 	flags.BoolVar(&f.tell, "tell", false, "of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2)")
 	flags.StringVar(&f.near, "near", "alike", "which region's targets are preferred: alike, measured (by how long connections take), or `REGION,…` with the nearest first")
 	numberVar(flags, &f.enough, "enough", 50, "with --near: the `PERCENT` of a region's targets that must be healthy, or the next region shares")
-	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, quiet, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
+	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, write, quiet, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
+	flags.StringSliceVar(&f.upgrades, "upgrades", []string{"websocket"}, "the protocols that a caller may have a connection changed to, `NAME,…`, or none")
 	flags.StringVar(&f.log, "log", "failures", "what is written down: all, `PERCENT`% (and all failures), failures, or none")
 	if set {
 		flags.StringArrayVar(&f.more, "add-route", nil, "a route after those that there are. May be repeated")
@@ -69,7 +71,7 @@ func (f *listenerFlags) read(cmd *cobra.Command, was []contract.Route) (c contra
 		pool = ""
 	}
 	c = contract.ListenerChange{Kind: given(cmd, "kind", contract.ListenerKind(f.kind)), Pool: given(cmd, "pool", pool), Certificates: given(cmd, "certificate", f.certificates),
-		LeastTls: given(cmd, "least-tls", f.leastTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), Tell: given(cmd, "tell", f.tell)}
+		LeastTls: given(cmd, "least-tls", f.leastTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), Tell: given(cmd, "tell", f.tell), Upgrades: given(cmd, "upgrades", f.upgrades)}
 	if c.Routes, err = f.readRoutes(cmd, was); err != nil {
 		return c, err
 	}
@@ -95,7 +97,7 @@ func (f *listenerFlags) read(cmd *cobra.Command, was []contract.Route) (c contra
 	if cmd.Flags().Changed("limit") {
 		l := &contract.ListenerLimits{}
 		c.Limits = l
-		err = forms{"head": intoSeconds(&l.HeadSeconds), "idle": intoSeconds(&l.IdleSeconds), "quiet": intoSeconds(&l.QuietSeconds), "request": intoSeconds(&l.RequestSeconds),
+		err = forms{"head": intoSeconds(&l.HeadSeconds), "idle": intoSeconds(&l.IdleSeconds), "write": intoSeconds(&l.WriteSeconds), "quiet": intoSeconds(&l.QuietSeconds), "request": intoSeconds(&l.RequestSeconds),
 			"head-size": intoBytes(&l.HeadBytes), "body": intoBytes(&l.BodyBytes), "connections": intoNumber(&l.Connections),
 			"connection-rate": intoRate(&l.ConnectionsPerSecond, "a number a second, such as 10", "/s"), "request-rate": intoRate(&l.RequestsPerSecond, "a number a second, such as 50", "/s")}.readAll("limit", f.limits)
 	}
@@ -217,7 +219,7 @@ func (a *app) listenerCreate() *cobra.Command {
 				return err
 			}
 			body := contract.NewListener{Address: args[0], Kind: c.Kind, Pool: c.Pool, Routes: c.Routes, Certificates: c.Certificates, LeastTls: c.LeastTls, Http2: c.Http2,
-				Redirect: c.Redirect, Tell: c.Tell, Near: c.Near, Limits: c.Limits, Log: c.Log}
+				Redirect: c.Redirect, Tell: c.Tell, Near: c.Near, Limits: c.Limits, Upgrades: c.Upgrades, Log: c.Log}
 			l, _, err := ask[contract.Listener](a, func(cl *client.Client) (*http.Response, error) {
 				return cl.CreateListener(cmd.Context(), &contract.CreateListenerParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -353,7 +355,7 @@ func listenerPicture(l contract.Listener) string {
 	b.WriteString(facts("pool", map[bool]string{true: l.Pool}[len(l.Routes) == 0], "certificates", certificates, "TLS", map[bool]string{true: l.LeastTls + " or newer"}[l.Kind == contract.ListenerKindHttps],
 		"HTTP/2", map[bool]string{true: map[bool]string{true: "offered", false: "in clear, from callers that know of it"}[l.Kind == contract.ListenerKindHttps]}[l.Http2],
 		"tells targets", map[bool]string{true: "who is on the other side (PROXY protocol, version 2)"}[l.Tell], "prefers", near,
-		"limits", limitWords("head", v.HeadSeconds, "idle", v.IdleSeconds, "quiet", v.QuietSeconds, "request", v.RequestSeconds, "head size", v.HeadBytes, "body", v.BodyBytes),
+		"changes to", strings.Join(l.Upgrades, ", "), "limits", limitWords("head", v.HeadSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "quiet", v.QuietSeconds, "request", v.RequestSeconds, "head size", v.HeadBytes, "body", v.BodyBytes),
 		"of one address", limitWords("connections", count(float64(value(v.Connections)), ""), "new ones", count(value(v.ConnectionsPerSecond), "/s"), "requests", count(value(v.RequestsPerSecond), "/s")),
 		"writes down", logWords(l.Log), "since start", listenerCounts(l)))
 	return b.String()

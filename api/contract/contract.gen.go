@@ -2117,6 +2117,9 @@ type Listener struct {
 
 	// Unwritten Lines of its log there was no time for
 	Unwritten int64 `json:"unwritten"`
+
+	// Upgrades Protocols that a caller may have a connection changed to, or none
+	Upgrades []string `json:"upgrades"`
 }
 
 // ListenerChange defines model for ListenerChange.
@@ -2138,11 +2141,12 @@ type ListenerChange struct {
 	Near *Nearness `json:"near,omitempty"`
 
 	// Pool Empty for none
-	Pool     *string  `json:"pool,omitempty"`
-	Reason   *string  `json:"reason,omitempty"`
-	Redirect *int     `json:"redirect,omitempty"`
-	Routes   *[]Route `json:"routes,omitempty"`
-	Tell     *bool    `json:"tell,omitempty"`
+	Pool     *string   `json:"pool,omitempty"`
+	Reason   *string   `json:"reason,omitempty"`
+	Redirect *int      `json:"redirect,omitempty"`
+	Routes   *[]Route  `json:"routes,omitempty"`
+	Tell     *bool     `json:"tell,omitempty"`
+	Upgrades *[]string `json:"upgrades,omitempty"`
 }
 
 // ListenerKind What it speaks: requests in clear, requests with TLS, connections of any protocol
@@ -2165,7 +2169,7 @@ type ListenerLimits struct {
 	// HeadSeconds To send the head of a request; usual 30
 	HeadSeconds *float64 `json:"head_seconds,omitempty"`
 
-	// IdleSeconds Between requests, and between two parts of a body; usual 120
+	// IdleSeconds Between requests, and of a request whose body is still to come without a byte either way; usual 120
 	IdleSeconds *float64 `json:"idle_seconds,omitempty"`
 
 	// QuietSeconds Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
@@ -2176,6 +2180,9 @@ type ListenerLimits struct {
 
 	// RequestsPerSecond Of one address; answered 429
 	RequestsPerSecond *float64 `json:"requests_per_second,omitempty"`
+
+	// WriteSeconds That a caller may take nothing of what is written to it; 0 is as long as idle_seconds
+	WriteSeconds *float64 `json:"write_seconds,omitempty"`
 }
 
 // ListenerList defines model for ListenerList.
@@ -2594,6 +2601,9 @@ type NewListener struct {
 
 	// Tell Of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2)
 	Tell *bool `json:"tell,omitempty"`
+
+	// Upgrades Protocols that a caller may have a connection changed to, by name; none stands for none; without it websocket
+	Upgrades *[]string `json:"upgrades,omitempty"`
 }
 
 // NewMessage defines model for NewMessage.

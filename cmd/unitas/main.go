@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unitas/cli"
+	"unitas/internal/caught"
 	"unitas/internal/image/bake"
 	"unitas/internal/places"
 	"unitas/internal/service"
@@ -29,6 +30,7 @@ func main() {
 	root := cli.Root()
 	root.Version = version
 	root.AddCommand(serveCommand(), confinedCommand())
+	context.AfterFunc(ctx, caught.Func("the second signal", stop)) // which ends it at once
 	status := cli.Execute(ctx, root)
 	stop()
 	os.Exit(status)
@@ -61,8 +63,9 @@ images (below the data directory when the path is not absolute):
 Several services share the work, and the addresses of the pools, when each is started
 with the same --data, the same --database if any, and a --replica of its own; see "unitas replica".
 
-SIGTERM or Ctrl-C stops it within seconds; the instances go on running, and the
-service finds them again when it is started again.`,
+SIGTERM or Ctrl-C stops it: it gives up the groups that it keeps, takes nothing new, and
+lets requests that are under way end, for at most --stop-within; a second one ends it at
+once. The instances go on running, and the service finds them again when it is started again.`,
 		Example: "  unitas serve\n  unitas serve --listen 127.0.0.1:7410 --data ./state --places places.yaml",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -100,11 +103,15 @@ service finds them again when it is started again.`,
 			if c.ShellIdle < time.Second || c.ShellIdle > 24*time.Hour {
 				return fmt.Errorf("--shell-idle %s: give 1s to 24h", c.ShellIdle)
 			}
+			if c.StopWithin < 0 || c.StopWithin > time.Hour {
+				return fmt.Errorf("--stop-within %s: give 0s to 1h", c.StopWithin)
+			}
 			self, err := os.Executable()
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
 			}
 			c.Helper, c.KeepFree = []string{self, confined}, int64(keepFree)
+			slog.SetDefault(c.Log) // faults are told there
 			return service.Run(cmd.Context(), c)
 		},
 	}
@@ -125,6 +132,7 @@ service finds them again when it is started again.`,
 	flags.StringVar(&c.MailFrom, "mail-from", "unitas@localhost", "the `ADDRESS` that notices by mail come from")
 	flags.DurationVar(&c.MeasureEvery, "measure-every", 15*time.Second, "how often instances are measured for rules and charts, 1s to 15s, `DURATION`; oftener takes as much more room")
 	flags.BoolVar(&c.NoCommands, "no-commands", false, "run no commands and open no shells on machines for people; hooks run theirs")
+	flags.DurationVar(&c.StopWithin, "stop-within", 30*time.Second, "for how long requests that are under way may go on when the service is told to stop, `DURATION`; what takes longer is broken off")
 	flags.DurationVar(&c.ShellIdle, "shell-idle", 15*time.Minute, "for how long nothing may be typed into a shell on a machine, `DURATION`")
 	flags.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&format, "log-format", "text", "text or json")

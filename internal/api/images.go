@@ -16,6 +16,7 @@ import (
 	"unitas/api/contract"
 	"unitas/internal/api/routes"
 	"unitas/internal/catalogue"
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/store"
@@ -280,7 +281,11 @@ func (s *Server) ExportImage(ctx context.Context, r routes.ExportImageRequestObj
 		return nil, &problem{status: http.StatusConflict, kind: "conflict", detail: fmt.Sprintf("The image %s is %s; there is nothing to export.", i.Ref(), i.State)}
 	}
 	pr, pw := io.Pipe()
-	go func() { pw.CloseWithError(s.Catalogue.Export(ctx, i, pw)) }()
+	caught.Go("an export", func() {
+		err := io.ErrUnexpectedEOF
+		defer func() { pw.CloseWithError(err) }()
+		err = s.Catalogue.Export(ctx, i, pw)
+	})
 	return routes.ExportImage200ApplicationxTarResponse{Body: pr}, nil
 }
 

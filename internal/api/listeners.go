@@ -44,7 +44,7 @@ func (s *Server) CreateListener(ctx context.Context, r routes.CreateListenerRequ
 	l := store.NewListener(b.Address, "", "")
 	l.Kind, l.LeastTLS = traffic.Kind(given(b.Kind)), given(b.LeastTls)
 	l.HTTP2 = l.Kind == traffic.HTTPS
-	putListener(&l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Log})
+	putListener(&l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Upgrades, b.Log})
 	l, err := s.Store.AddListener(ctx, s.now(), actor(ctx), l, func(r store.Reader) error { return s.goodListener(ctx, r, store.Listener{}, l) })
 	if errors.Is(err, store.ErrExists) {
 		return nil, invalid("/address", "there is a listener at %s already; change it with: unitas listener set %s", b.Address, b.Address)
@@ -74,7 +74,7 @@ func (s *Server) ChangeListener(ctx context.Context, r routes.ChangeListenerRequ
 			l.HTTP2 = l.Kind == traffic.HTTPS
 		}
 		l.LeastTLS = some(b.LeastTls, l.LeastTLS)
-		putListener(l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Log})
+		putListener(l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Upgrades, b.Log})
 		return fleet.Asked(some(b.Reason, "")), s.goodListener(ctx, reader, was, *l)
 	})
 	if err != nil {
@@ -105,6 +105,7 @@ type listenerGiven struct {
 	tell         *bool
 	near         *contract.Nearness
 	limits       *contract.ListenerLimits
+	upgrades     *[]string
 	log          *contract.ServedLog
 }
 
@@ -123,12 +124,20 @@ func putListener(l *store.Listener, g listenerGiven) {
 			l.Near, l.Enough = traffic.Alike, 0
 		}
 	}
+	switch {
+	case g.upgrades != nil && len(*g.upgrades) == 0:
+		l.Upgrades = traffic.NoUpgrades
+	case g.upgrades != nil:
+		l.Upgrades = *g.upgrades
+	case l.Kind == traffic.TCP:
+		l.Upgrades = nil // it has no such setting
+	}
 	if o := g.log; o != nil {
 		l.Log = traffic.Log{Keep: traffic.Kept(o.Keep), Percent: some(o.Percent, 0)}
 	}
 	if v := g.limits; v != nil {
 		was := l.Limits
-		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeadSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), Quiet: durationOf(v.QuietSeconds, was.Quiet),
+		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeadSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), Quiet: durationOf(v.QuietSeconds, was.Quiet), Write: durationOf(v.WriteSeconds, was.Write),
 			Request: durationOf(v.RequestSeconds, was.Request), HeadBytes: some(v.HeadBytes, was.HeadBytes), BodyBytes: some(v.BodyBytes, was.BodyBytes),
 			Connections: some(v.Connections, was.Connections), ConnectionsPS: some(v.ConnectionsPerSecond, was.ConnectionsPS), RequestsPS: some(v.RequestsPerSecond, was.RequestsPS)}
 	}
@@ -180,12 +189,15 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 	v := l.Limits
 	out := contract.Listener{Address: l.Address, Kind: contract.ListenerKind(l.Kind), Pool: l.Pool, Routes: each(l.Routes, fromRoute), Certificates: append([]string{}, l.Certificates...),
 		LeastTls: cmp.Or(l.LeastTLS, "1.2"), Http2: l.HTTP2, Redirect: l.Redirect, Tell: l.Tell, Near: contract.Nearness{How: cmp.Or(string(l.Near), "alike")},
-		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), QuietSeconds: inSecondsOf(v.Quiet), RequestSeconds: inSecondsOf(v.Request),
+		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), QuietSeconds: inSecondsOf(v.Quiet), WriteSeconds: inSecondsOf(v.Write), RequestSeconds: inSecondsOf(v.Request),
 			HeadBytes: &v.HeadBytes, BodyBytes: &v.BodyBytes, Connections: &v.Connections, ConnectionsPerSecond: &v.ConnectionsPS, RequestsPerSecond: &v.RequestsPS},
-		Log: contract.ServedLog{Keep: cmp.Or(string(l.Log.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
+		Upgrades: append([]string{}, l.MayUpgrade()...), Log: contract.ServedLog{Keep: cmp.Or(string(l.Log.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
 		Changes: changesOf(l.Changes), Revision: l.Revision, CreatedAt: l.CreatedAt.UTC()}
 	if l.Log.Percent > 0 {
 		out.Log.Percent = &l.Log.Percent
+	}
+	if len(out.Upgrades) == 0 && l.Kind != traffic.TCP {
+		out.Upgrades = traffic.NoUpgrades
 	}
 	if l.Near != traffic.Alike {
 		out.Near.EnoughPercent = &l.Enough
@@ -339,10 +351,7 @@ func (s *Server) TryRequest(ctx context.Context, r routes.TryRequestRequestObjec
 	for _, one := range some(b.Headers, nil) {
 		h.Add(one.Name, some(one.Value, ""))
 	}
-	path := to.Path
-	if path == "" {
-		path = "/"
-	}
+	path := to.RequestURI() // as it would be written
 	trace, ok := s.Balancer.Try(address, balancer.Trial{Method: http.MethodGet, Host: to.Host, Path: path, Header: h, Caller: given(b.Caller)})
 	if !ok {
 		return nil, &problem{status: http.StatusConflict, kind: "not-open", detail: fmt.Sprintf("The listener %s is not open at this service.", address)}

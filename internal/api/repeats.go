@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"unitas/internal/caught"
 )
 
 // repeats answers a creation with an Idempotency-Key that was seen before with
@@ -49,7 +51,7 @@ func (s *Server) repeats(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		kept, stop := context.WithCancel(context.WithoutCancel(r.Context()))
 		defer stop()
-		go s.keepRepeat(kept, who, key)
+		caught.Go("keeping a request that may be repeated", func() { s.keepRepeat(kept, who, key) })
 		r.Body = request.follow(r.Body)
 		recorder := &recording{ResponseWriter: c.Response(), status: http.StatusOK}
 		c.SetResponse(recorder)

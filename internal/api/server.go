@@ -5,10 +5,12 @@ package api
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -25,6 +27,7 @@ import (
 	"unitas/internal/datadir"
 	"unitas/internal/drill"
 	"unitas/internal/feed"
+	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
 	"unitas/internal/places"
 	"unitas/internal/store"
@@ -72,6 +75,7 @@ type Server struct {
 	peers      http.RoundTripper // to the interfaces of other replicas
 	shells     shells
 	followed   followed
+	stops      atomic.Pointer[stop] // nil while it goes on
 }
 
 // now is the time by the clock that the groups are kept by.
@@ -114,6 +118,15 @@ func New(c Config) (*Server, error) {
 	return s, nil
 }
 
+// stop is until when requests of listeners may go on, and how many do.
+type stop struct {
+	until    time.Time
+	requests func() int
+}
+
+// Stops has the service say that it stops, until when its requests may go on, and how many do.
+func (s *Server) Stops(until time.Time, requests func() int) { s.stops.Store(&stop{until, requests}) }
+
 // tried has what only tries a change undo it. That an operation knows of it was checked before.
 func tried(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -154,6 +167,10 @@ func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
 	wrong := troubles(s.databasePart(ctx), s.diskPart())
+	if stop := s.stops.Load(); stop != nil {
+		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("The service stops: its listeners take nothing new, and %s in flight may go on for at most %s.\n",
+			words.Count(stop.requests(), "request"), words.Span(max(0, time.Until(stop.until)).Round(time.Second))))
+	}
 	if !s.Control.IsOpen() {
 		wrong = append(wrong, "The service has just begun; its listeners open once it knows the targets of all groups.")
 	}

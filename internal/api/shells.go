@@ -21,6 +21,7 @@ import (
 
 	"unitas/api/contract"
 	"unitas/internal/api/routes"
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
@@ -181,6 +182,7 @@ func (s *Server) OpenShell(ctx context.Context, r routes.OpenShellRequestObject)
 		return nil, busy
 	}
 	time.AfterFunc(shellAwaited, func() {
+		defer caught.Told("a shell that nobody came for", nil)
 		if s.shells.take(key, nil) != nil {
 			s.shellOver(sh, errNobodyCame)
 			s.shells.remove(sh)
@@ -265,10 +267,11 @@ func (s *Server) shell(c *echo.Context) error {
 // sit carries what is typed and what is shown, until the command is over or the context
 // ends.
 func sit(ctx context.Context, end context.CancelCauseFunc, sh *shell, conn *websocket.Conn, idle time.Duration) {
-	watch := time.AfterFunc(idle, func() { end(fmt.Errorf("nothing was typed for %s", words.Span(idle))) })
+	watch := time.AfterFunc(idle, caught.Func("the idle time of a shell", func() { end(fmt.Errorf("nothing was typed for %s", words.Span(idle))) }))
 	defer watch.Stop()
 	shown := make(chan struct{})
 	go func() {
+		defer caught.Told("a shell", end)
 		defer close(shown)
 		buffer := make([]byte, shellMessage/2)
 		for {
@@ -283,6 +286,7 @@ func sit(ctx context.Context, end context.CancelCauseFunc, sh *shell, conn *webs
 		}
 	}()
 	go func() {
+		defer caught.Told("a shell", end)
 		for {
 			kind, typed, err := conn.Read(context.Background()) // the end of its context would cut the connection
 			if err != nil {
@@ -301,6 +305,7 @@ func sit(ctx context.Context, end context.CancelCauseFunc, sh *shell, conn *webs
 	}()
 	over := make(chan struct{})
 	go func() {
+		defer caught.Told("a shell", end)
 		defer close(over)
 		sh.Wait()
 		select {

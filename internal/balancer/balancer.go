@@ -167,6 +167,9 @@ type ListenerStats struct {
 	Connections int
 	// Requests came since it was made; Refused of them passed a limit, Unrouted were for nobody.
 	Requests, Refused, Unrouted int64
+	// Of those refused, by which limit of their caller: connections at once or a second, and
+	// requests a second. One connection may have several requests refused.
+	OverConnections, OverConnectionRate, OverRequestRate int64
 	// Order are the regions, the nearest first, with how long a connection there takes to be
 	// made when that is measured; Spill tells why not the nearest alone has the requests.
 	Order []traffic.Reached

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
@@ -143,6 +144,7 @@ func (c *Catalogue) provide(ctx context.Context) error {
 		defer in.Close()
 		pr, pw := io.Pipe()
 		go func() {
+			defer caught.Told("the base image", func(err error) { pw.CloseWithError(err) })
 			pw.CloseWithError(image.Pack(pw, image.File{Name: image.ManifestName, Content: []byte("start: [./start]\n")},
 				image.File{Name: "start", Content: []byte(plainStart)}))
 		}()

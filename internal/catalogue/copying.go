@@ -7,7 +7,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
+	"unitas/internal/image"
 	"unitas/internal/store"
 )
 
@@ -63,19 +65,26 @@ func (c *Catalogue) StartCopy(ctx context.Context, actor string, i store.Image, 
 	c.mu.Unlock()
 	begun = true
 	c.jobs.Go(func() {
+		defer caught.Told("a copy of an image", nil)
 		defer leave()
 		defer cancel(nil)
 		var done atomic.Int64
 		noting, stop := context.WithCancel(running)
-		go c.noteProgress(noting, cp, &done)
+		caught.Go("the progress of a copy", func() { c.noteProgress(noting, cp, &done) })
 		in := target.Begin()
 		defer in.Close()
-		a, err := in.Copy(running, c.stores[from], i.Digest, func(n int64) {
-			done.Store(n)
-			if c.CopyPace > 0 {
-				time.Sleep(c.CopyPace)
-			}
-		})
+		var a image.Artifact
+		var err error
+		if fault := caught.Do("a copy of an image", func() {
+			a, err = in.Copy(running, c.stores[from], i.Digest, func(n int64) {
+				done.Store(n)
+				if c.CopyPace > 0 {
+					time.Sleep(c.CopyPace)
+				}
+			})
+		}); fault != nil {
+			err = fault
+		}
 		stop()
 		state, why := store.CopyDone, ""
 		switch {

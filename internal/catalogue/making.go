@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
 	"unitas/internal/image/bake"
@@ -83,7 +84,7 @@ func (c *Catalogue) Bake(ctx context.Context, u Upload, bundle io.Reader, resolv
 	if err != nil {
 		return i, errors.Join(err, os.RemoveAll(beside))
 	}
-	c.jobs.Go(start)
+	c.jobs.Go(caught.Func("a bake", start))
 	return i, nil
 }
 
@@ -134,10 +135,15 @@ func (c *Catalogue) make(i store.Image, region string, log *os.File, do func(con
 	in := c.stores[region].Begin()
 	defer in.Close()
 	last := i.Step
-	a, err := do(c.ending, in, func(step string) {
-		last = step
-		_, _ = c.Store.ChangeImage(c.ending, now(), store.Service, i.Ref(), store.AnyRevision, func(i *store.Image) error { i.Step = step; return nil })
-	})
+	var a image.Artifact
+	if fault := caught.Do("making an image", func() {
+		a, err = do(c.ending, in, func(step string) {
+			last = step
+			_, _ = c.Store.ChangeImage(c.ending, now(), store.Service, i.Ref(), store.AnyRevision, func(i *store.Image) error { i.Step = step; return nil })
+		})
+	}); fault != nil {
+		err = fault
+	}
 	if err != nil {
 		why := err.Error()
 		var f *bake.Failed
@@ -195,6 +201,7 @@ func (c *Catalogue) FromInstance(ctx context.Context, u Upload, in store.Instanc
 		return i, err
 	}
 	c.jobs.Go(func() {
+		defer caught.Told("an image of an instance", nil)
 		c.make(i, r.Name, log, func(ctx context.Context, intake *image.Intake, step func(string)) (a image.Artifact, err error) {
 			step("reading the files of " + in.ID)
 			fmt.Fprintf(log, "── reading the files of %s (%s, %s)\n", in.ID, in.Version, in.Zone)

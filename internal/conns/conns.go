@@ -1,14 +1,17 @@
 // Package conns bounds the connections that a server holds: in all, by listener and
-// by caller, so that none of them takes the descriptors of the others.
+// by caller, so that none of them takes the descriptors of the others. It is the one room in
+// which callers are counted, and what each may take of a listener is kept with them.
 //
 // At a bound the connection that has been idle longest gives way to the new one. Only
 // where none is idle the new one is refused.
 package conns
 
 import (
+	"container/list"
 	"crypto/tls"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -18,16 +21,26 @@ import (
 // Bounds are how many connections there may be at once; 0 is without a bound.
 type Bounds struct{ All, ByListener, ByCaller int }
 
+// The bounds, as reasons why a connection was refused or gave way.
+const (
+	OfAll      = "all"
+	OfListener = "listener"
+	OfCaller   = "caller"
+)
+
+// Reasons are all of them.
+var Reasons = []string{OfAll, OfListener, OfCaller}
+
 // Guard keeps the bounds. Its methods are safe for concurrent use.
 type Guard struct {
-	bounds  Bounds
-	refused atomic.Int64
-	evicted atomic.Int64
+	bounds Bounds
 
 	mu       sync.Mutex
-	all      map[*conn]struct{}
-	listener map[*listener]int
-	caller   map[string]int
+	all      map[*Conn]struct{}
+	listener map[*Listener]int
+	caller   map[netip.Addr]int
+	refused  map[string]int64 // by reason
+	evicted  map[string]int64
 }
 
 // mostLooked is among how many connections at most the one is looked for that gives way.
@@ -35,18 +48,21 @@ const mostLooked = 1000
 
 // New makes a guard without connections.
 func New(b Bounds) *Guard {
-	return &Guard{bounds: b, all: map[*conn]struct{}{}, listener: map[*listener]int{}, caller: map[string]int{}}
+	return &Guard{bounds: b, all: map[*Conn]struct{}{}, listener: map[*Listener]int{}, caller: map[netip.Addr]int{},
+		refused: map[string]int64{}, evicted: map[string]int64{}}
 }
 
 // Listen has the guard stand before a listener.
-func (g *Guard) Listen(l net.Listener) net.Listener { return &listener{Listener: l, guard: g} }
+func (g *Guard) Listen(l net.Listener) *Listener {
+	return &Listener{Listener: l, guard: g, callers: map[netip.Addr]*Caller{}, gone: list.New()}
+}
 
 // State is the ConnState of a server whose listeners the guard stands before.
 func (g *Guard) State(c net.Conn, s http.ConnState) {
 	if secure, ok := c.(*tls.Conn); ok {
 		c = secure.NetConn()
 	}
-	own, ok := c.(*conn)
+	own, ok := c.(*Conn)
 	if !ok {
 		return
 	}
@@ -59,12 +75,20 @@ func (g *Guard) State(c net.Conn, s http.ConnState) {
 	}
 }
 
-// Refused and Evicted are how many connections were not taken, and how many idle
-// ones gave way.
-func (g *Guard) Refused() int64 { return g.refused.Load() }
+// Refused and Evicted are how many connections were not taken, and how many idle ones gave way,
+// at a bound.
+func (g *Guard) Refused(reason string) int64 {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.refused[reason]
+}
 
 // Evicted is told at [Guard.Refused].
-func (g *Guard) Evicted() int64 { return g.evicted.Load() }
+func (g *Guard) Evicted(reason string) int64 {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.evicted[reason]
+}
 
 // Open is how many connections there are.
 func (g *Guard) Open() int {
@@ -75,34 +99,39 @@ func (g *Guard) Open() int {
 
 // admit takes a new connection in and returns the idle one that gives way; ok is
 // false when there is no room.
-func (g *Guard) admit(c *conn) (victim *conn, ok bool) {
+func (g *Guard) admit(c *Conn) (victim *Conn, ok bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	full := func(n, bound int) bool { return bound > 0 && n >= bound }
-	var in func(*conn) bool
+	var in func(*Conn) bool
+	reason := ""
 	switch {
-	case full(g.caller[c.caller], g.bounds.ByCaller):
-		in = func(o *conn) bool { return o.caller == c.caller }
+	case full(g.caller[c.network], g.bounds.ByCaller):
+		reason, in = OfCaller, func(o *Conn) bool { return o.network == c.network }
 	case full(g.listener[c.listener], g.bounds.ByListener):
-		in = func(o *conn) bool { return o.listener == c.listener }
+		reason, in = OfListener, func(o *Conn) bool { return o.listener == c.listener }
 	case full(len(g.all), g.bounds.All):
-		in = func(*conn) bool { return true }
+		reason, in = OfAll, func(*Conn) bool { return true }
 	}
 	if in != nil {
 		if victim = g.longestIdle(in); victim == nil {
+			g.refused[reason]++
 			return nil, false
 		}
+		g.evicted[reason]++
 		g.drop(victim)
 	}
+	now := time.Now()
 	g.all[c] = struct{}{}
 	g.listener[c.listener]++
-	g.caller[c.caller]++
-	c.idle.Store(time.Now().UnixNano()) // nothing was asked on it yet
+	g.caller[c.network]++
+	c.by, c.passes = c.listener.come(c.network, now)
+	c.idle.Store(now.UnixNano()) // nothing was asked on it yet
 	return victim, true
 }
 
 // longestIdle is the one that has been idle longest, of very many that of a sample.
-func (g *Guard) longestIdle(in func(*conn) bool) (longest *conn) {
+func (g *Guard) longestIdle(in func(*Conn) bool) (longest *Conn) {
 	looked, since := 0, int64(0)
 	for c := range g.all {
 		if !in(c) {
@@ -119,7 +148,7 @@ func (g *Guard) longestIdle(in func(*conn) bool) (longest *conn) {
 }
 
 // drop takes a connection off the books. The lock is held.
-func (g *Guard) drop(c *conn) {
+func (g *Guard) drop(c *Conn) {
 	if c.over {
 		return
 	}
@@ -128,53 +157,61 @@ func (g *Guard) drop(c *conn) {
 	if g.listener[c.listener]--; g.listener[c.listener] == 0 {
 		delete(g.listener, c.listener)
 	}
-	if g.caller[c.caller]--; g.caller[c.caller] == 0 {
-		delete(g.caller, c.caller)
+	if g.caller[c.network]--; g.caller[c.network] == 0 {
+		delete(g.caller, c.network)
 	}
+	c.listener.leave(c.by)
 }
 
-type listener struct {
+// Listener is one that the guard stands before.
+type Listener struct {
 	net.Listener
 	guard *Guard
+
+	// Under the guard's lock.
+	limits  Limits
+	callers map[netip.Addr]*Caller
+	gone    *list.List // of them, those without a connection, seen longest ago first
+	open    int
 }
 
 // Accept returns the next connection that there is room for.
-func (l *listener) Accept() (net.Conn, error) {
+func (l *Listener) Accept() (net.Conn, error) {
 	for {
 		raw, err := l.Listener.Accept()
 		if err != nil {
 			return nil, err
 		}
-		caller, _, err := net.SplitHostPort(raw.RemoteAddr().String())
-		if err != nil {
-			caller = raw.RemoteAddr().String()
-		}
-		c := &conn{Conn: raw, listener: l, caller: caller}
+		c := &Conn{Conn: raw, listener: l, network: NetworkOf(raw.RemoteAddr())}
 		victim, ok := l.guard.admit(c)
 		if !ok {
-			l.guard.refused.Add(1)
 			raw.Close()
 			continue
 		}
 		if victim != nil {
-			l.guard.evicted.Add(1)
 			victim.Conn.Close()
 		}
 		return c, nil
 	}
 }
 
-// conn is one connection.
-type conn struct {
+// Conn is one connection.
+type Conn struct {
 	net.Conn
-	listener *listener
-	caller   string
+	listener *Listener
+	network  netip.Addr
+	by       *Caller
+	passes   string       // the limit of its caller that it passes, or ""
 	idle     atomic.Int64 // since when, in ns; 0 while it is busy
 	over     bool
 }
 
+// By is who made it, and which limit of its caller it passes: "connections", "connection-rate" or
+// none. Whoever takes it may tell so before it ends.
+func (c *Conn) By() (by *Caller, passes string) { return c.by, c.passes }
+
 // Close ends the connection and makes room.
-func (c *conn) Close() error {
+func (c *Conn) Close() error {
 	g := c.listener.guard
 	g.mu.Lock()
 	g.drop(c)
@@ -183,7 +220,7 @@ func (c *conn) Close() error {
 }
 
 // NetConn is the connection below.
-func (c *conn) NetConn() net.Conn { return c.Conn }
+func (c *Conn) NetConn() net.Conn { return c.Conn }
 
 // Descriptors is how many files and sockets this process may have open.
 var Descriptors = sync.OnceValue(func() int {

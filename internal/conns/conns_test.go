@@ -115,8 +115,8 @@ func TestIdleGiveWay(t *testing.T) {
 			if other != nil && !answered(other, "/") {
 				t.Error("the connection of another caller was cut")
 			}
-			if g.Evicted() != 1 || g.Refused() != 0 {
-				t.Errorf("%d gave way and %d were refused", g.Evicted(), g.Refused())
+			if g.Evicted(OfAll)+g.Evicted(OfListener)+g.Evicted(OfCaller) != 1 || g.Refused(OfAll)+g.Refused(OfListener)+g.Refused(OfCaller) != 0 {
+				t.Errorf("%v gave way and %v were refused", g.evicted, g.refused)
 			}
 		})
 	}
@@ -142,8 +142,8 @@ func TestBusyStay(t *testing.T) {
 	if !cut(dial(t, "127.0.0.1", address)) {
 		t.Error("a third is taken")
 	}
-	if g.Refused() != 1 || g.Open() != 2 {
-		t.Errorf("%d are refused and %d open", g.Refused(), g.Open())
+	if g.Refused(OfAll) != 1 || g.Open() != 2 {
+		t.Errorf("%d are refused and %d open", g.Refused(OfAll), g.Open())
 	}
 	close(release)
 	if one, other := <-done, <-done; !one || !other {

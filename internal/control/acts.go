@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/machine"
 	"unitas/internal/store"
@@ -65,13 +66,18 @@ func (k *keeper) act(one *kept, limit time.Duration, do func(ctx context.Context
 	term := k.ctl.term.context()
 	k.acts.Add(1)
 	k.ctl.acts.Go(func() {
+		defer caught.Told("an act on a machine", nil)
 		defer k.acts.Add(-1)
 		ctx, cancel := context.WithTimeout(term, limit)
 		defer cancel()
-		then, err := do(ctx, in, o)
+		var then *fleet.Machine
+		var err error
+		if fault := caught.Do("an act on a machine", func() { then, err = do(ctx, in, o) }); fault != nil {
+			err = fault
+		}
 		if err != nil {
 			k.ctl.warn(k.name, "an act on a machine did not succeed; it is tried again", fmt.Errorf("%s: %w", in.ID, err))
-			time.AfterFunc(retryAfter, func() { k.tell(ofAct{id: in.ID, then: then}) })
+			time.AfterFunc(retryAfter, caught.Func("an act on a machine", func() { k.tell(ofAct{id: in.ID, then: then}) }))
 			return
 		}
 		k.tell(ofAct{id: in.ID, then: then})

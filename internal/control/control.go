@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"unitas/internal/balancer"
+	"unitas/internal/caught"
 	"unitas/internal/certificates"
 	"unitas/internal/clock"
 	"unitas/internal/feed"
@@ -57,6 +58,8 @@ type Config struct {
 	URL string
 	// Mailer sends mail; nil when no server is known.
 	Mailer *notice.Mailer
+	// Finish lets the requests under way end, for as long as they may; with nil nobody waits for them.
+	Finish func()
 	// SampleEvery is how often instances are measured; [metric.Every] when 0, never when
 	// negative.
 	SampleEvery time.Duration
@@ -113,7 +116,9 @@ func New(c Config) *Control {
 	return ctl
 }
 
-// Run drives the groups until the context ends. Machines go on running then.
+// Run drives the groups until the context ends. Machines go on running then. It gives its leases up
+// first, and stays known to the others while its requests end (see Config.Finish), so that none of
+// them stops a machine under one.
 func (c *Control) Run(ctx context.Context) error {
 	events := c.Feed.Follow()
 	if err := c.loadAll(ctx); err != nil {
@@ -121,17 +126,19 @@ func (c *Control) Run(ctx context.Context) error {
 	}
 	keeping, stop := context.WithCancel(context.Background())
 	defer stop()
-	var all sync.WaitGroup
-	all.Go(func() { c.sweepUntil(keeping) })
-	all.Go(func() { c.follow(keeping, events) })
-	all.Go(func() { c.elsewhere.run(keeping) })
-	all.Go(func() { c.watchClock(keeping) })
-	all.Go(func() { c.herald(keeping) })
+	known, leave := context.WithCancel(context.Background())
+	defer leave()
+	var all, beside sync.WaitGroup
+	all.Go(caught.Loop(keeping, "the sweep of machines", func() { c.sweepUntil(keeping) }))
+	beside.Go(caught.Loop(known, "following what changed", func() { c.follow(known, events) }))
+	beside.Go(caught.Loop(known, "the groups that others keep", func() { c.elsewhere.run(known) }))
+	all.Go(caught.Loop(keeping, "watching the clock", func() { c.watchClock(keeping) }))
+	all.Go(caught.Loop(keeping, "telling notices", func() { c.herald(keeping) }))
 	if c.SampleEvery > 0 {
-		all.Go(func() { newSampler(c).run(keeping) })
+		all.Go(caught.Loop(keeping, "measuring instances", func() { newSampler(c).run(keeping) }))
 	}
 	c.lease(keeping, &all, true)
-	all.Go(func() { c.tenure(keeping, &all) })
+	all.Go(caught.Loop(keeping, "the leases", func() { c.tenure(keeping, &all) }))
 	c.awaitTargets(ctx)
 	c.openDoors(ctx)
 	<-ctx.Done()
@@ -139,6 +146,14 @@ func (c *Control) Run(ctx context.Context) error {
 	all.Wait()
 	c.prober.Close()
 	c.acts.Wait()
+	c.resign()
+	if c.Finish != nil {
+		beside.Go(caught.Loop(known, "staying known", func() { c.stayKnown(known) }))
+		c.elsewhere.lookAtAll()
+		c.Finish()
+	}
+	leave()
+	beside.Wait()
 	c.desk.close()
 	c.release()
 	return nil

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/caught"
 	"unitas/internal/certificates"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/store"
@@ -94,7 +95,7 @@ func (d *desk) setPool(p store.Pool) (before store.Pool, had bool) {
 	before, had = c.pool, c.there
 	c.pool, c.there = p, true
 	if !had {
-		go d.tell(p.Name, c)
+		caught.Go("telling the balancer of a pool", func() { d.tell(p.Name, c) })
 	}
 	d.changed(c)
 	return before, had
@@ -180,10 +181,10 @@ func (d *desk) tell(name string, c *counter) {
 	defer close(c.over)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	go func() {
+	caught.Go("the end of a pool", func() {
 		<-c.ended
 		cancel()
-	}()
+	})
 	for {
 		select {
 		case <-c.ended:
@@ -191,11 +192,16 @@ func (d *desk) tell(name string, c *counter) {
 		case <-c.woken:
 		}
 		pool, groups := d.latest(name, c)
-		if err := d.balancer.Sync(ctx, pool); err != nil {
+		var err error
+		if fault := caught.Do("telling the balancer of the pool", func() { err = d.balancer.Sync(ctx, pool) }); fault != nil {
+			err = fault
+		}
+		if err != nil {
 			if ctx.Err() == nil {
 				d.log.Warn("the balancer did not take the targets of a pool; it is told again", "pool", name, "error", err)
 			}
 			time.AfterFunc(tellAgain, func() {
+				defer caught.Told("telling the balancer of a pool", nil)
 				d.mu.Lock()
 				defer d.mu.Unlock()
 				d.changed(c)

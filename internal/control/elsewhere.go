@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/store"
 )
@@ -74,7 +75,7 @@ func (e *elsewhere) run(ctx context.Context) {
 			}
 			if err := e.read(ctx, group); err != nil && ctx.Err() == nil {
 				e.ctl.warn(group, "the targets of a group that another keeps were not read; it is tried again", err)
-				time.AfterFunc(retryAfter, func() { e.look(group) })
+				time.AfterFunc(retryAfter, caught.Func("the groups that others keep", func() { e.look(group) }))
 			}
 		}
 		e.sayQuiet(ctx)
@@ -93,7 +94,7 @@ func (e *elsewhere) takeDue(ctx context.Context) map[string]bool {
 	byPool, err := e.ctl.Store.GroupsByPool(ctx)
 	if err != nil {
 		e.ctl.warn("", "the groups were not listed; it is tried again", err)
-		time.AfterFunc(retryAfter, e.lookAtAll)
+		time.AfterFunc(retryAfter, caught.Func("the groups that others keep", e.lookAtAll))
 	}
 	for _, groups := range byPool {
 		for _, group := range groups {
@@ -180,7 +181,7 @@ func (e *elsewhere) sayQuiet(ctx context.Context) {
 	if err != nil {
 		if ctx.Err() == nil {
 			e.ctl.warn("", "that targets are quiet was not told; it is tried again", err)
-			time.AfterFunc(retryAfter, e.wake)
+			time.AfterFunc(retryAfter, caught.Func("the groups that others keep", e.wake))
 		}
 		return
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/store"
 )
 
@@ -130,7 +131,7 @@ func (c *Control) readAgain(kind, name string, err error) {
 		return
 	}
 	c.Log.Warn("what was changed was not read; it is tried again", kind, name, "error", err)
-	time.AfterFunc(retryAfter, func() { c.wrote([]store.Touched{{Kind: kind, Name: name}}) })
+	time.AfterFunc(retryAfter, caught.Func("reading what changed", func() { c.wrote([]store.Touched{{Kind: kind, Name: name}}) }))
 }
 
 // poolChanged makes the balancer do what a new or changed pool says, and has its

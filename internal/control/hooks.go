@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
@@ -78,17 +79,20 @@ func (k *keeper) attempt(key ticketKey, e *errand, h fleet.Hook, t fleet.Ticket,
 	pause := min(firstPause<<min(e.tries-1, 10), lastPause)
 	e.next = time.Now().Add(pause)
 	k.ctl.acts.Go(func() {
+		defer caught.Told("a hook", nil)
 		defer stop()
 		heard := false
-		if first { // another service may have told him, before this one kept the group
-			heard, _ = k.ctl.Store.Heard(ctx, k.name, in.ID, h.Name, t.Launch)
-		}
-		if !heard {
-			heard = k.ctl.deliver(ctx, h, t, in, "")
-		}
+		_ = caught.Do("a hook", func() {
+			if first { // another service may have told him, before this one kept the group
+				heard, _ = k.ctl.Store.Heard(ctx, k.name, in.ID, h.Name, t.Launch)
+			}
+			if !heard {
+				heard = k.ctl.deliver(ctx, h, t, in, "")
+			}
+		})
 		k.tell(ofErrand{key, heard})
 		if !heard {
-			time.AfterFunc(pause, func() { k.tell(ofTraffic{}) })
+			time.AfterFunc(pause, caught.Func("a hook", func() { k.tell(ofTraffic{}) }))
 		}
 	})
 }

@@ -21,11 +21,12 @@ var (
 	unroutedDesc    = listenerDesc("unrouted_total", "Of them that no route took.")
 	unwrittenDesc   = listenerDesc("unwritten_total", "Lines of the log that there was no time for.")
 	troubledDesc    = listenerDesc("troubled", "1 when something is wrong with it.")
+	overDesc        = prometheus.NewDesc("unitas_listener_over_limit_total", "Connections and requests that passed a limit of their caller, by which.", []string{"listener", "limit"}, nil)
 )
 
 // Describe implements [prometheus.Collector].
 func (m listenerMetrics) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, unroutedDesc, unwrittenDesc, troubledDesc} {
+	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, unroutedDesc, unwrittenDesc, troubledDesc, overDesc} {
 		to <- d
 	}
 }
@@ -39,6 +40,9 @@ func (m listenerMetrics) Collect(to chan<- prometheus.Metric) {
 		put(connectionsDesc, prometheus.GaugeValue, int64(l.Connections))
 		put(requestsDesc, prometheus.CounterValue, l.Requests)
 		put(refusedDesc, prometheus.CounterValue, l.Refused)
+		for limit, n := range map[string]int64{"connections": l.OverConnections, "connection-rate": l.OverConnectionRate, "request-rate": l.OverRequestRate} {
+			to <- prometheus.MustNewConstMetric(overDesc, prometheus.CounterValue, float64(n), l.Address, limit)
+		}
 		put(unroutedDesc, prometheus.CounterValue, l.Unrouted)
 		put(unwrittenDesc, prometheus.CounterValue, l.Unwritten)
 		troubled := int64(0)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/caught"
 	"unitas/internal/clock"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/metric"
@@ -418,6 +419,7 @@ func each[T any](all []T, atOnce int, f func(T)) {
 	for _, v := range all {
 		slot <- struct{}{}
 		wait.Go(func() {
+			defer caught.Told("measuring an instance", nil)
 			defer func() { <-slot }()
 			f(v)
 		})

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/machine"
 )
 
@@ -86,6 +87,7 @@ func (c *Control) take(keeping, ctx context.Context, all *sync.WaitGroup, unkept
 		own, k.stop = context.WithCancel(keeping)
 		c.roster.add(k)
 		all.Go(func() {
+			defer caught.Told("a keeper", nil)
 			defer k.stop()
 			defer close(k.gone)
 			if k.runContained(own) {
@@ -197,5 +199,35 @@ func (c *Control) release() {
 	defer cancel()
 	if err := c.Store.Release(ctx, c.Self.ID); err != nil {
 		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
+	}
+}
+
+// resign gives up all leases, but stays known.
+func (c *Control) resign() {
+	c.term.over()
+	ctx, cancel := context.WithTimeout(context.Background(), renewLimit)
+	defer cancel()
+	c.Self.Leaving = true
+	if err := c.Store.Resign(ctx, c.Self.ID); err != nil {
+		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
+	}
+}
+
+// stayKnown keeps a replica alive that has resigned, until the context ends.
+func (c *Control) stayKnown(ctx context.Context) {
+	tick := time.NewTicker(renewEvery)
+	defer tick.Stop()
+	for {
+		limited, cancel := context.WithTimeout(ctx, renewLimit)
+		if _, err := c.Store.Renew(limited, c.Self, leaseFor); err != nil && ctx.Err() == nil {
+			c.Log.Warn("this service may not be known to others while its requests end; the database does not answer", "error", err)
+		}
+		cancel()
+		c.elsewhere.wake() // what is quiet by now
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
 	}
 }

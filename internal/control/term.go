@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"unitas/internal/caught"
 )
 
 // term is for how long this replica may act: until its lease runs out, unless it is
@@ -45,6 +47,7 @@ func (t *term) renewed(asked time.Time, last time.Duration) {
 	}
 	end := t.end
 	t.timer = time.AfterFunc(time.Until(until), func() {
+		defer caught.Told("the end of a term", nil)
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		if time.Until(t.until) <= 0 {

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
@@ -151,7 +152,7 @@ func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, 
 	if d.closed { // while it began
 		span = 0
 	}
-	l.timer = time.AfterFunc(span, func() { d.finish(drill.Number, store.Service, "its time is over") })
+	l.timer = time.AfterFunc(span, caught.Func("the end of a drill", func() { d.finish(drill.Number, store.Service, "its time is over") }))
 	d.live[drill.Number] = l
 	return drill, nil
 }
@@ -182,6 +183,7 @@ func (d *Drills) begin(drill Drill) (end func() error, err error) {
 	case Burn:
 		ctx, stop := context.WithCancel(context.Background())
 		go func() {
+			defer caught.Told("a drill", nil)
 			defer stop()
 			if err := d.machines.Burn(ctx, id, drill.For); err != nil {
 				d.log.Warn("a drill could not keep a processor busy", "instance", id, "error", err)

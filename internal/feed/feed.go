@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/store"
 )
 
@@ -60,8 +61,8 @@ func (f *Feed) Run(ctx context.Context) {
 	defer f.end()
 	var beside sync.WaitGroup
 	defer beside.Wait()
-	beside.Go(func() { f.listen(ctx) })
-	beside.Go(func() { f.number(ctx) })
+	beside.Go(caught.Loop(ctx, "hearing of changes", func() { f.listen(ctx) }))
+	beside.Go(caught.Loop(ctx, "numbering changes", func() { f.number(ctx) }))
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {

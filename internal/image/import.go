@@ -20,6 +20,7 @@ import (
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet/words"
 )
 
@@ -53,6 +54,10 @@ func (in *Intake) archive(ctx context.Context, r io.Reader) (Artifact, error) {
 	pr, pw := io.Pipe()
 	t := newTree(false)
 	go func() {
+		defer caught.Told("looking at an archive", func(err error) {
+			pr.CloseWithError(err)
+			inspected <- err
+		})
 		err := in.s.inspect(bufio.NewReaderSize(pr, 256<<10), t)
 		pr.CloseWithError(errors.Join(err, io.ErrClosedPipe))
 		inspected <- err

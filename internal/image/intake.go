@@ -15,6 +15,8 @@ import (
 
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"unitas/internal/caught"
 )
 
 // Intake takes in one artifact. What it stores stays only when it is kept.
@@ -167,6 +169,7 @@ func (in *Intake) sync() error {
 	var all sync.WaitGroup
 	for i, d := range in.written {
 		all.Go(func() {
+			defer caught.Into("storing a blob", &faults[i])
 			f, err := os.Open(in.s.path(d))
 			if err == nil {
 				err = errors.Join(f.Sync(), f.Close())

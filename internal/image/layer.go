@@ -19,6 +19,8 @@ import (
 	kgzip "github.com/klauspost/compress/gzip"
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"unitas/internal/caught"
 )
 
 // Derive makes the artifact whose files are those in dir: the parent's layers,
@@ -88,6 +90,10 @@ func (in *Intake) difference(ctx context.Context, before *tree, dir string, skip
 	w := &layerWriter{root: root, before: before, after: newTree(false), spool: spool, plain: sha256.New(), skip: skip}
 	written := make(chan error, 1)
 	go func() {
+		defer caught.Told("writing a layer", func(err error) {
+			pw.CloseWithError(err)
+			written <- err
+		})
 		err := w.write(ctx, pw)
 		pw.CloseWithError(err)
 		written <- err

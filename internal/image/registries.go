@@ -20,6 +20,8 @@ import (
 	"oras.land/oras-go/v2/registry/remote/auth"
 	"oras.land/oras-go/v2/registry/remote/errcode"
 	"oras.land/oras-go/v2/registry/remote/retry"
+
+	"unitas/internal/caught"
 )
 
 // Registries says which registries images may be fetched from: any on a public address,
@@ -137,7 +139,7 @@ type watched struct {
 func (w watched) RoundTrip(r *http.Request) (*http.Response, error) {
 	res, err := w.RoundTripper.RoundTrip(r)
 	if err == nil {
-		res.Body = &watchedBody{res.Body, time.AfterFunc(stallLimit, w.stalled)}
+		res.Body = &watchedBody{res.Body, time.AfterFunc(stallLimit, caught.Func("a registry that says nothing", w.stalled))}
 	}
 	return res, err
 }

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/conns"
 	"unitas/internal/fleet/health"
 )
@@ -46,8 +47,8 @@ const mostAtOnce = 8192
 func New(changed func(instance string, r health.Report)) *Prober {
 	p := &Prober{changed: changed, ask: newAsker(), watches: map[string]map[string]*watch{}, pulse: newPulse(),
 		slots: make(chan struct{}, mostAtOnce), woken: make(chan struct{}, 1), ended: make(chan struct{})}
-	p.done.Go(p.run)
-	p.done.Go(p.pulse.run)
+	p.done.Go(caught.Func("running checks", p.run))
+	p.done.Go(caught.Func("the pulse of checks", p.pulse.run))
 	return p
 }
 
@@ -223,6 +224,7 @@ func (p *Prober) run() {
 				return
 			}
 			p.done.Go(func() {
+				defer caught.Told("a check", nil)
 				defer func() { <-p.slots }()
 				p.once(w)
 			})
@@ -247,7 +249,8 @@ func (p *Prober) next(now time.Time) (w *watch, wait time.Duration) {
 // instance to instance, so that those launched together are not asked together for the
 // rest of their lives, then at every interval.
 func (p *Prober) once(w *watch) {
-	a := p.pulse.judge(p.ask.once(w.address, w.check, w.keep), w.check.Timeout)
+	defer p.again(w)
+	a := p.answer(w)
 	p.asked.Add(1)
 	if a.Late {
 		p.late.Add(1)
@@ -262,6 +265,19 @@ func (p *Prober) once(w *watch) {
 			Check: w.check.Name, Verdict: w.counter.Verdict(), Since: a.At.Add(a.Took), Why: w.counter.Evidence(),
 		})
 	}
+}
+
+// answer asks once. A fault of the service's own says nothing of the instance.
+func (p *Prober) answer(w *watch) (a health.Answer) {
+	begun := time.Now()
+	if fault := caught.Do("a check", func() { a = p.pulse.judge(p.ask.once(w.address, w.check, w.keep), w.check.Timeout) }); fault != nil {
+		a = health.Answer{At: begun.UTC(), Took: time.Since(begun), Late: true, Why: "the service failed in asking, which does not count"}
+	}
+	return a
+}
+
+// again has the watch asked at its next time.
+func (p *Prober) again(w *watch) {
 	next := w.due.Add(w.check.Interval)
 	if w.asked == 0 {
 		next = w.due.Add(w.phase())

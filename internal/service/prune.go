@@ -7,6 +7,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
+	"unitas/internal/caught"
 	"unitas/internal/clock"
 	"unitas/internal/store"
 )
@@ -28,7 +29,10 @@ func prune(ctx context.Context, st *store.Store, c Config, hours *clock.Clock, m
 	tick := time.NewTicker(pruneEvery)
 	defer tick.Stop()
 	for {
-		if mayPrune(hours) {
+		_ = caught.Do("removing what is over", func() {
+			if !mayPrune(hours) {
+				return
+			}
 			went, err := st.Prune(ctx, hours.Now(), c.Kept, pruneBatch)
 			for what, n := range went {
 				pruned.WithLabelValues(what).Add(float64(n))
@@ -36,7 +40,7 @@ func prune(ctx context.Context, st *store.Store, c Config, hours *clock.Clock, m
 			if err != nil && ctx.Err() == nil {
 				c.Log.Warn("what is over was not removed; it is tried again in ten minutes", "error", err)
 			}
-		}
+		})
 		select {
 		case <-ctx.Done():
 			return

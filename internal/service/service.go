@@ -23,6 +23,7 @@ import (
 	"unitas/internal/api"
 	"unitas/internal/balancer/builtin"
 	"unitas/internal/catalogue"
+	"unitas/internal/caught"
 	"unitas/internal/certificates"
 	"unitas/internal/clock"
 	"unitas/internal/conns"
@@ -65,6 +66,8 @@ type Config struct {
 	MailServer, MailFrom string
 	// MeasureEvery is how often instances are measured; as usual when 0.
 	MeasureEvery time.Duration
+	// StopWithin is for how long requests may go on when the service ends.
+	StopWithin time.Duration
 	// Kept says for how long what is over is kept.
 	Kept store.Kept
 	// Helper is how this program runs a command of a recipe confined.
@@ -109,10 +112,10 @@ func Run(ctx context.Context, c Config) (err error) {
 		}()
 		supervised, stop := context.WithCancel(ctx)
 		watched := make(chan struct{})
-		go func() {
+		caught.Go("watching the database", func() {
 			defer close(watched)
 			pg.Supervise(supervised, c.Log)
-		}()
+		})
 		defer func() { // before it is stopped for good
 			stop()
 			<-watched
@@ -212,7 +215,14 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 			return fmt.Errorf("--mail-server: %w", err)
 		}
 	}
-	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Region: regionOf, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer})
+	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Region: regionOf, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer,
+		Finish: func() {
+			if n := balancer.Finish(c.StopWithin); n > 0 {
+				c.Log.Warn("requests were broken off; they took longer than the service may take to stop", "requests", n, "within", c.StopWithin)
+			} else {
+				c.Log.Info("all requests have ended")
+			}
+		}})
 	drills := drill.New(st, machines, c.Log)
 	defer drills.Close() // before anything that they need
 	server, err := api.New(api.Config{
@@ -227,23 +237,24 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 		func() float64 { free, _ := space.Free(); return float64(free) }))
 	bounded, stop := context.WithCancel(ctx)
 	var beside sync.WaitGroup
-	beside.Go(func() { machines.KeepBounds(bounded) })
-	beside.Go(func() { prune(bounded, st, c, hours, metrics) })
+	beside.Go(caught.Loop(bounded, "the bounds of machines", func() { machines.KeepBounds(bounded) }))
+	beside.Go(caught.Func("pruning", func() { prune(bounded, st, c, hours, metrics) }))
 	defer func() {
 		stop()
 		beside.Wait()
 	}()
-	return serve(ctx, c, ctl, changes, cat, server, balancer, listener)
+	return serve(ctx, c, ctl, changes, cat, server, balancer, listener, metrics)
 }
 
 // serve runs everything until the context ends or something fails, and then
-// stops in this order: the interface, the decisions, the traffic.
-func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Feed, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener) error {
+// stops in this order: the decisions, the traffic, the interface, which tells how it goes.
+func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Feed, cat *catalogue.Catalogue, server *api.Server, balancer *builtin.Balancer, listener net.Listener, metrics prometheus.Registerer) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	room := conns.Share(0.125, 4096)
 	guard := conns.New(conns.Bounds{All: room, ByCaller: room * 3 / 4})
 	listener = guard.Listen(listener)
+	metrics.MustRegister(boundMetrics{"interface", guard}, boundMetrics{"listeners", balancer.Guard()}, faultMetrics{})
 	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	var open conns.Count
 	web.ConnState = func(c net.Conn, s http.ConnState) {
@@ -253,22 +264,27 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	server.TellKilledShells() // before one of this service can be opened
 	served, controlled, catalogued := make(chan struct{}), make(chan struct{}), make(chan struct{})
 	go func() {
+		defer caught.Told("the server of the interface", stop)
 		defer close(served)
 		if err := web.Serve(listener); ctx.Err() == nil {
 			stop(err)
 		}
 	}()
 	go func() {
+		defer caught.Told("the control", stop)
 		defer close(controlled)
 		if err := ctl.Run(ctx); err != nil {
 			stop(err)
 		}
 	}()
 	go func() {
+		defer caught.Told("the catalogue", stop)
 		defer close(catalogued)
 		cat.Run(ctx)
 	}()
-	go changes.Run(ctx) // ends the event streams when the context ends
+	following, follow := context.WithCancel(context.Background())
+	defer follow()
+	caught.Go("following what changed", func() { changes.Run(following) }) // ends the event streams when the context ends
 	c.Log.Info("the service is ready", "address", "http://"+listener.Addr().String(), "data", c.Data, "zones", c.Places.Zones(), "version", c.Version)
 
 	if err := ctl.SayBegun(ctx); err != nil && ctx.Err() == nil {
@@ -276,7 +292,8 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	}
 
 	<-ctx.Done()
-	c.Log.Info("stopping; the instances go on running")
+	c.Log.Info("stopping; the instances go on running", "requests", balancer.Requests(), "within", c.StopWithin)
+	server.Stops(time.Now().Add(c.StopWithin), balancer.Requests)
 	why := "it was told to"
 	if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) {
 		why = "it failed; its log says why"
@@ -284,15 +301,16 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	if err := ctl.SayStopped(why); err != nil {
 		c.Log.Warn("that the service stops is not in the journal", "error", err)
 	}
+	<-controlled // the leases are given up, and then the requests of the listeners end
+	balancer.Close()
+	follow()
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	server.CloseShells()
 	listener.Close()
 	<-served
 	conns.Finish(grace, web, &open)
-	<-controlled
 	<-catalogued
-	balancer.Close()
 	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
 		return cause
 	}

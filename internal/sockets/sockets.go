@@ -18,6 +18,8 @@ import (
 
 	"github.com/coreos/go-systemd/v22/activation"
 	"golang.org/x/sys/unix"
+
+	"unitas/internal/caught"
 )
 
 // askLimit is how long another service may take to answer, and longest how long a
@@ -67,7 +69,7 @@ func Share(dir, name string, log *slog.Logger) (*Sockets, error) {
 	if s.door, err = net.ListenUnix("unix", &net.UnixAddr{Name: s.at(name), Net: "unix"}); err != nil {
 		return nil, errors.Join(fmt.Errorf("be found by other services: %w", err), s.dir.Close())
 	}
-	s.done.Go(s.answer)
+	s.done.Go(caught.Func("giving sockets to other services", s.answer))
 	return s, nil
 }
 
@@ -232,6 +234,7 @@ func (s *Sockets) answer() {
 			return
 		}
 		s.done.Go(func() {
+			defer caught.Told("giving a socket to another service", nil)
 			defer conn.Close()
 			if err := s.give(conn); err != nil {
 				s.log.Debug("a socket was not given to another service", "error", err)

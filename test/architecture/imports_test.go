@@ -14,7 +14,7 @@ import (
 // allowed says what each room may import of ours. A room that is not here may
 // not be there; a prefix that ends in /... stands for all below it.
 var allowed = map[string][]string{
-	"unitas/cmd/unitas":                {"unitas/cli", "unitas/internal/service", "unitas/internal/places", "unitas/internal/image/bake"},
+	"unitas/cmd/unitas":                {"unitas/cli", "unitas/internal/caught", "unitas/internal/service", "unitas/internal/places", "unitas/internal/image/bake"},
 	"unitas/cli":                       {"unitas/api/contract", "unitas/client", "unitas/internal/fleet/words"},
 	"unitas/client":                    {"unitas/api/contract"},
 	"unitas/web":                       {},
@@ -32,6 +32,7 @@ var allowed = map[string][]string{
 	"unitas/internal/clock":            {},
 	"unitas/internal/feed":             {"unitas/internal/store"},
 	"unitas/internal/store":            {"unitas/internal/fleet/..."},
+	"unitas/internal/caught":           {},
 	"unitas/internal/conns":            {},
 	"unitas/internal/certificates":     {},
 	"unitas/internal/sockets":          {},
@@ -40,9 +41,10 @@ var allowed = map[string][]string{
 	"unitas/internal/machine":          {"unitas/internal/fleet/..."},
 	"unitas/internal/machine/process":  {"unitas/internal/machine", "unitas/internal/image", "unitas/internal/userdata", "unitas/internal/datadir", "unitas/internal/fleet/..."},
 	"unitas/internal/balancer":         {"unitas/internal/fleet/..."},
-	"unitas/internal/balancer/builtin": {"unitas/internal/balancer", "unitas/internal/balancer/wire", "unitas/internal/balancer/served", "unitas/internal/conns", "unitas/internal/fleet/..."},
+	"unitas/internal/balancer/builtin": {"unitas/internal/balancer", "unitas/internal/balancer/form", "unitas/internal/balancer/wire", "unitas/internal/balancer/served", "unitas/internal/conns", "unitas/internal/fleet/..."},
 	"unitas/internal/balancer/wire":    {},
 	"unitas/internal/balancer/served":  {},
+	"unitas/internal/balancer/form":    {},
 	"unitas/internal/catalogue":        {"unitas/internal/store", "unitas/internal/image/...", "unitas/internal/places", "unitas/internal/machine", "unitas/internal/datadir", "unitas/internal/fleet/..."},
 	"unitas/internal/places":           {},
 	"unitas/internal/userdata":         {},
@@ -104,6 +106,9 @@ func TestImportsPointOneWay(t *testing.T) {
 			continue
 		}
 		for _, i := range r.Imports {
+			if i == "unitas/internal/caught" && strings.HasPrefix(r.ImportPath, "unitas/internal/") && !strings.HasPrefix(r.ImportPath, "unitas/internal/fleet") {
+				continue // whoever begins a goroutine
+			}
 			if strings.HasPrefix(i, "unitas/") && !slices.ContainsFunc(may, func(m string) bool { return covers(m, i) }) {
 				t.Errorf("%s imports %s, which the plan does not allow", r.ImportPath, i)
 			}

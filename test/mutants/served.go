@@ -21,7 +21,7 @@ var served = []fault{
 	{name: "an ill one is closed by decisions alone", file: "internal/control/desk.go", was: "\t\td.balancer.Shut(name, instance, as)\n", now: "\t\t_ = as\n\t\t_ = name\n"},
 	{name: "an ill one is opened by the next word of its keeper", file: "internal/control/desk.go", was: "return slices.Contains(t.healthy, p.Check) && !unfit[t.Instance]", now: "return slices.Contains(t.healthy, p.Check)"},
 	{name: "a closing is taken for known before the balancer took it", file: "internal/control/desk.go", was: "c == nil || !c.there || c.done >= at", now: "c == nil || !c.there || c.done >= 0*at"},
-	{name: "a balancer that refused is not told again", file: "internal/control/desk.go", was: "\t\t\ttime.AfterFunc(tellAgain, func() {\n\t\t\t\td.mu.Lock()\n\t\t\t\tdefer d.mu.Unlock()\n\t\t\t\td.changed(c)\n\t\t\t})\n", now: ""},
+	{name: "a balancer that refused is not told again", file: "internal/control/desk.go", was: "\t\t\ttime.AfterFunc(tellAgain, func() {\n\t\t\t\tdefer caught.Told(\"telling the balancer of a pool\", nil)\n\t\t\t\td.mu.Lock()\n\t\t\t\tdefer d.mu.Unlock()\n\t\t\t\td.changed(c)\n\t\t\t})\n", now: ""},
 	{name: "listeners open before the targets are known", file: "internal/control/control.go", was: "\tcase <-c.desk.known:\n\tcase <-time.After(openWithin):\n\t}\n\tlimit", now: "\tdefault:\n\t}\n\tlimit"},
 	{name: "listeners open before the balancer knows the targets", file: "internal/control/control.go", was: "waits && !c.desk.settled()", now: "false && waits"},
 	{name: "a listener that could not open is never tried again", file: "internal/control/control.go", was: "\t\t\tc.desk.reopen()\n", now: ""},
@@ -38,7 +38,7 @@ var served = []fault{
 	{name: "a group that is stuck does not say so", file: "internal/control/told.go", was: "\tk.stuck.Store(&s)\n", now: "\t_ = s\n"},
 	{name: "nothing is learnt of machines that ran before", file: "internal/control/records.go", was: "in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})", now: "_ = f"},
 	{name: "machines that are gone are not missed after a start", file: "internal/control/records.go", was: "\t\tin.Machine = notFound\n", now: ""},
-	{name: "a stop that failed is not tried again", file: "internal/control/acts.go", was: "time.AfterFunc(retryAfter, func() { k.tell(ofAct{id: in.ID, then: then}) })", now: "_ = then"},
+	{name: "a stop that failed is not tried again", file: "internal/control/acts.go", was: "time.AfterFunc(retryAfter, caught.Func(\"an act on a machine\", func() { k.tell(ofAct{id: in.ID, then: then}) }))", now: "_ = then"},
 	{name: "facts of a former machine are heard", file: "internal/control/control.go", was: "f.Launch != 0 && f.Launch < known.Launch {", now: "false {"},
 	{name: "what a person changed is shown as it was", file: "internal/control/told.go", was: "if s == nil || s.read != k.asked {", now: "if s == nil {"},
 	{name: "a fresh machine is judged by the former one's answers", file: "internal/control/records.go", was: "\t\t\tone.watched = false\n\t\t\tk.ctl.prober.Forget(rec.ID)\n", now: ""},
@@ -66,7 +66,7 @@ var served = []fault{
 	// Leases.
 	{name: "leases of hours", file: "internal/control/tenure.go", was: "leaseFor    = 7 * time.Second", now: "leaseFor    = 7 * time.Hour"},
 	{name: "leases are never given up", file: "internal/control/tenure.go", was: "if err := c.Store.Release(ctx, c.Self.ID); err != nil {", now: "if err := ctx.Err(); err != nil {"},
-	{name: "another replica's leases are given up", file: "internal/store/leases.go", was: "update groups set replica = null where replica = $1 returning name", now: "update groups set replica = null where $1 <> '' returning name"},
+	{name: "another replica's leases are given up", file: "internal/store/leases.go", was: "`with gone as (delete from replicas where id = $1),\n\t\tfree as (update groups set replica = null where replica = $1 returning name)", now: "`with gone as (delete from replicas where id = $1),\n\t\tfree as (update groups set replica = null where $1 <> '' returning name)"},
 	{name: "one replica takes all groups", file: "internal/store/leases.go", was: "order by name limit greatest(0, `+share+` - (select count(*) from groups where replica = $1)) for update", now: "order by name for update"},
 	{name: "what is over its share is kept", file: "internal/control/tenure.go", was: "\t\tc.giveUp(ctx, name)\n", now: "\t\t_ = name\n"},
 	{name: "a live replica's groups are taken", file: "internal/store/leases.go", was: "r.id = groups.replica and r.until > now())\n\t\t\torder by name limit", now: "r.id = groups.replica and r.until > now() + interval '1 day')\n\t\t\torder by name limit"},
@@ -162,7 +162,7 @@ var served = []fault{
 	{name: "a drill has two beginnings", file: "internal/drill/drill.go", was: "if l.Kind == drill.Kind && l.Instance == drill.Instance && l.Zone == drill.Zone && l.Region == drill.Region {", now: "if false {"},
 	{name: "a drill never ends", file: "internal/drill/drill.go", was: "\tif err := l.end(); err != nil {", now: "\tif err := error(nil); err != nil {"},
 	{name: "bodies without limit", file: "internal/api/json.go", was: "if len(raw) > maxBody {", now: "if false {"},
-	{name: "a caller takes all connections", file: "internal/conns/conns.go", was: "case full(g.caller[c.caller], g.bounds.ByCaller):", now: "case false:"},
+	{name: "a caller takes all connections", file: "internal/conns/conns.go", was: "case full(g.caller[c.network], g.bounds.ByCaller):", now: "case false:"},
 
 	// What is only tried, and what is told of changes.
 	{name: "what is only tried stays", file: "internal/store/store.go", was: "if ctx.Value(dryKey{}) != nil {", now: "if false {"},

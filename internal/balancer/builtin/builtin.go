@@ -17,6 +17,7 @@ import (
 	"unitas/internal/balancer"
 	"unitas/internal/balancer/served"
 	"unitas/internal/balancer/wire"
+	"unitas/internal/caught"
 	"unitas/internal/conns"
 )
 
@@ -79,7 +80,7 @@ func New(c Config) *Balancer {
 		ledger: newLedger(), closing: make(chan struct{}), ended: make(chan struct{}),
 		handles: map[string]*poolHandle{}, pools: map[string]*pool{}, doors: map[string]*door{}, closed: map[string]string{},
 	}
-	b.ending.Go(b.keepHouse)
+	b.ending.Go(caught.Func("the housekeeping of listeners", b.keepHouse))
 	return b
 }
 
@@ -99,7 +100,7 @@ func (b *Balancer) keepHouse() {
 			b.mu.Unlock()
 			for _, p := range pools {
 				p.judge(now)
-				if n%10 == 0 {
+				if n%2 == 0 {
 					for _, t := range p.lane.Load().targets {
 						t.upstream.Load().rest(false)
 					}
@@ -110,7 +111,7 @@ func (b *Balancer) keepHouse() {
 			}
 			for _, d := range doors {
 				if n%5 == 0 {
-					b.ending.Go(func() { d.measure(ctx) })
+					b.ending.Go(caught.Func("measuring regions", func() { d.measure(ctx) }))
 				}
 			}
 		}
@@ -168,6 +169,9 @@ func (b *Balancer) handleOf(name string) *poolHandle {
 func (b *Balancer) Listen(listeners []balancer.Listener) {
 	b.opening.Lock()
 	defer b.opening.Unlock()
+	if b.isClosing() {
+		return
+	}
 	b.mu.Lock()
 	b.wanted = slices.Clone(listeners)
 	doors := maps.Clone(b.doors)
@@ -325,32 +329,72 @@ func (b *Balancer) Stats(name string) (balancer.Stats, bool) {
 	return p.stats(), true
 }
 
-// Close closes all listeners and lets requests finish for a moment.
-func (b *Balancer) Close() { b.once.Do(b.close) }
+// lastMoment is for how long requests may end when nobody said.
+const lastMoment = 3 * time.Second
 
-func (b *Balancer) close() {
+// Close closes all listeners and lets requests end for a moment.
+func (b *Balancer) Close() { b.Finish(lastMoment) }
+
+// Finish closes all listeners and lets requests end for so long; then those are broken off that are
+// left, and it returns how many. Pools are told of as ever until then.
+func (b *Balancer) Finish(within time.Duration) (broken int) {
+	b.once.Do(func() { broken = b.finish(within) })
+	return broken
+}
+
+func (b *Balancer) finish(within time.Duration) (broken int) {
+	close(b.closing)
 	b.opening.Lock()
 	defer b.opening.Unlock()
 	b.mu.Lock()
-	pools, doors := b.pools, b.doors
-	b.pools, b.doors, b.wanted = map[string]*pool{}, map[string]*door{}, nil
+	doors := b.doors
+	b.doors, b.wanted = map[string]*door{}, nil
 	b.mu.Unlock()
-	close(b.closing)
 	for _, d := range doors {
 		d.close()
 	}
 	over := make(chan struct{})
-	go func() {
+	caught.Go("the end of listeners", func() {
 		b.ending.Wait()
 		close(over)
-	}()
+	})
 	select {
 	case <-over:
-	case <-time.After(lastMoment):
+	case <-time.After(within):
+		broken = b.Requests()
 	}
 	close(b.ended)
 	<-over
+	b.mu.Lock()
+	pools := b.pools
+	b.pools = map[string]*pool{}
+	b.mu.Unlock()
 	for _, p := range pools {
 		p.end()
 	}
+	return broken
 }
+
+// Requests are how many are in flight.
+func (b *Balancer) Requests() (n int) {
+	b.flights.all.Range(func(_, one any) bool {
+		for _, t := range one.(*flight).has() {
+			n += int(t.tallies.inFlight())
+		}
+		return true
+	})
+	return n
+}
+
+// isClosing reports whether it takes no new requests any more.
+func (b *Balancer) isClosing() bool {
+	select {
+	case <-b.closing:
+		return true
+	default:
+		return false
+	}
+}
+
+// Guard is what bounds the connections of the listeners.
+func (b *Balancer) Guard() *conns.Guard { return b.guard }

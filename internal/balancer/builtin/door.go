@@ -1,10 +1,8 @@
 package builtin
 
 import (
-	"context"
 	"crypto/tls"
 	"errors"
-	"log/slog"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -15,6 +13,7 @@ import (
 
 	"unitas/internal/balancer"
 	"unitas/internal/balancer/served"
+	"unitas/internal/caught"
 	"unitas/internal/conns"
 	"unitas/internal/fleet/traffic"
 )
@@ -23,15 +22,17 @@ import (
 type door struct {
 	address string
 	house   *Balancer
-	socket  net.Listener
+	socket  *conns.Listener
 	now     atomic.Pointer[doorSettings]
-	near    atomic.Pointer[near]
-	callers *callers
+	nearby  atomic.Pointer[nearby]
 	served  *served.Log
 	turns   [traffic.MostRoutes + 1]atomic.Uint64 // requests of each route, and in all at 0
 	refused atomic.Int64
 	lost    atomic.Int64 // that no route took
-	ended   chan struct{}
+	// Of the refused, by which limit of their caller.
+	overConnections, overConnectionRate, overRate atomic.Int64
+
+	ended chan struct{}
 
 	measuring atomic.Bool
 
@@ -51,18 +52,19 @@ type doorSettings struct {
 
 // openDoor opens an address.
 func (b *Balancer) openDoor(l balancer.Listener) (*door, error) {
-	d := &door{address: l.Address, house: b, callers: newCallers(), ended: b.ended}
+	d := &door{address: l.Address, house: b, ended: b.ended}
 	s, err := d.settings(l, nil)
 	if err != nil {
 		return nil, err
 	}
-	if d.socket, err = b.open(l.Address); err != nil {
+	socket, err := b.open(l.Address)
+	if err != nil {
 		return nil, err
 	}
-	d.socket = b.guard.Listen(d.socket)
+	d.socket = b.guard.Listen(socket)
 	d.served = b.served.Open(l.Address)
 	d.use(s)
-	b.ending.Go(d.accept)
+	b.ending.Go(caught.Func("a listener", d.accept))
 	return d, nil
 }
 
@@ -107,7 +109,7 @@ func (d *door) change(l balancer.Listener) {
 // use takes settings over.
 func (d *door) use(s *doorSettings) {
 	was := d.now.Swap(s)
-	d.callers.change(&s.Limits)
+	d.socket.Limit(conns.Limits{Connections: s.Limits.Connections, ConnectionsPS: s.Limits.ConnectionsPS, RequestsPS: s.Limits.RequestsPS})
 	d.order(nil)
 	if was != nil && was.Kind == s.Kind && was.HTTP2 == s.HTTP2 && was.Limits == s.Limits {
 		return
@@ -118,62 +120,6 @@ func (d *door) use(s *doorSettings) {
 	d.front = next
 	d.mu.Unlock()
 	before.retire(&d.house.ending)
-}
-
-// order works out which regions are nearest.
-func (d *door) order(targets []*target) {
-	s := d.now.Load()
-	var order []traffic.Reached
-	switch s.Near {
-	case traffic.InOrder:
-		for _, name := range s.Nearby {
-			order = append(order, traffic.Reached{Region: name})
-		}
-	case traffic.Measured:
-		if was := d.near.Load(); was != nil {
-			order = was.order
-		}
-		if order = traffic.Nearest(measured(targets, func(t *target) time.Duration { return t.upstream.Load().wire.Took() }), order); len(order) == 0 {
-			return
-		}
-	default:
-		d.near.Store(nil)
-		return
-	}
-	d.near.Store(newNear(order, s.Enough))
-}
-
-// measure connects to a target of each region, and orders the regions anew by how long that
-// takes. Regions that get no requests are known by this alone.
-func (d *door) measure(ctx context.Context) {
-	s := d.now.Load()
-	if s.Near != traffic.Measured || !d.measuring.CompareAndSwap(false, true) {
-		return
-	}
-	defer d.measuring.Store(false)
-	var targets []*target
-	byRegion := map[string][]*target{}
-	for _, h := range s.pools {
-		if p := h.pool.Load(); p != nil {
-			targets = append(targets, p.lane.Load().targets...)
-		}
-	}
-	for _, t := range targets {
-		if t.isOpen() {
-			byRegion[t.region] = append(byRegion[t.region], t)
-		}
-	}
-	var all sync.WaitGroup
-	for _, of := range byRegion {
-		t := of[rand.IntN(len(of))]
-		all.Go(func() {
-			if c, err := t.upstream.Load().dial(ctx); err == nil {
-				c.Close()
-			}
-		})
-	}
-	all.Wait()
-	d.order(targets)
 }
 
 // accept takes connections until the door is closed.
@@ -201,20 +147,22 @@ func (d *door) accept() {
 // take hands a connection to whoever speaks its protocol.
 func (d *door) take(c net.Conn) {
 	s := d.now.Load()
-	who, ok := d.callers.come(c.RemoteAddr(), &s.Limits)
-	l := &link{door: d, who: who, address: hostOf(c.RemoteAddr()), page: d.house.ledger.turn(), over: !ok}
+	who, passes := c.(*conns.Conn).By()
+	switch passes {
+	case "connections":
+		d.overConnections.Add(1)
+	case "connection-rate":
+		d.overConnectionRate.Add(1)
+	}
+	l := &link{door: d, who: who, address: hostOf(c.RemoteAddr()), page: d.house.ledger.turn(), surplus: passes != ""}
 	if s.Kind == traffic.TCP {
-		if !ok {
+		if l.surplus {
 			d.refused.Add(1)
 			c.Close()
-			d.callers.leave(who)
 			return
 		}
 		d.house.guard.State(c, http.StateActive) // it gives way to nobody
-		d.house.ending.Go(func() {
-			defer d.callers.leave(who)
-			d.relay(c, s, l)
-		})
+		d.house.ending.Go(caught.Func("a connection of a listener", func() { d.relay(c, s, l) }))
 		return
 	}
 	lined := newLinked(c, l)
@@ -261,113 +209,16 @@ func (d *door) close() {
 	d.mu.Unlock()
 	d.socket.Close()
 	front.retire(&d.house.ending)
-	d.house.ending.Go(func() {
-		<-front.over
+	d.house.ending.Go(caught.Func("the end of a listener", func() {
+		<-front.done
 		d.served.Close()
-	})
+	}))
 }
-
-// front is an HTTP server of a door. Another takes its place when settings change that it only
-// takes at its start; what it has goes on.
-type front struct {
-	door   *door
-	server *http.Server
-	conns  chan net.Conn
-	gone   chan struct{} // closed when it takes no more
-	over   chan struct{} // closed when it has none any more
-	once   sync.Once
-	open   conns.Count
-}
-
-func (d *door) newFront(s *doorSettings) *front {
-	f := &front{door: d, conns: make(chan net.Conn), gone: make(chan struct{}), over: make(chan struct{})}
-	protocols := new(http.Protocols)
-	protocols.SetHTTP1(true)
-	protocols.SetHTTP2(s.HTTP2 && s.Kind == traffic.HTTPS)
-	protocols.SetUnencryptedHTTP2(s.HTTP2 && s.Kind == traffic.HTTP)
-	f.server = &http.Server{Handler: http.HandlerFunc(d.serve), Protocols: protocols, DisableGeneralOptionsHandler: true,
-		ReadHeaderTimeout: s.Limits.Head, IdleTimeout: s.Limits.Idle, MaxHeaderBytes: int(s.Limits.HeadBytes),
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-			if secure, ok := c.(*tls.Conn); ok {
-				c = secure.NetConn()
-			}
-			return context.WithValue(ctx, linkKey{}, c.(*linked).link)
-		},
-		ConnState: func(c net.Conn, s http.ConnState) {
-			d.house.guard.State(below(c), s)
-			f.open.State(c, s)
-		}, ErrorLog: slog.NewLogLogger(d.house.log.Handler(), slog.LevelDebug)}
-	go func() { _ = f.server.Serve(f) }()
-	return f
-}
-
-// take hands it a connection.
-func (f *front) take(c net.Conn) {
-	select {
-	case f.conns <- c:
-	case <-f.gone: // it was just replaced
-		f.door.mu.Lock()
-		next := f.door.front
-		f.door.mu.Unlock()
-		if next == f {
-			c.Close()
-			return
-		}
-		next.take(c)
-	}
-}
-
-// Accept returns the next connection that it was handed.
-func (f *front) Accept() (net.Conn, error) {
-	select {
-	case c := <-f.conns:
-		return c, nil
-	case <-f.gone:
-		return nil, net.ErrClosed
-	}
-}
-
-// Close and Addr make it a listener.
-func (f *front) Close() error { return nil }
-
-// Addr is that of its door.
-func (f *front) Addr() net.Addr { return f.door.socket.Addr() }
-
-// retire has it take no more connections. Those that it has go on for as long as they have
-// something under way, until the balancer ends.
-func (f *front) retire(all *sync.WaitGroup) {
-	if f == nil {
-		return
-	}
-	f.once.Do(func() {
-		close(f.gone)
-		all.Go(func() {
-			defer close(f.over)
-			ctx, cancel := context.WithCancel(context.Background())
-			defer cancel()
-			go func() {
-				select {
-				case <-f.door.house.closing:
-					select {
-					case <-time.After(lastMoment):
-					case <-ctx.Done():
-					}
-					cancel()
-				case <-ctx.Done():
-				}
-			}()
-			conns.Finish(ctx, f.server, &f.open)
-		})
-	})
-}
-
-// lastMoment is for how long requests may finish when the balancer ends.
-const lastMoment = 3 * time.Second
 
 func (d *door) stats() balancer.ListenerStats {
 	s := d.now.Load()
 	out := balancer.ListenerStats{Listener: s.Listener, Requests: int64(d.turns[0].Load()), Refused: d.refused.Load(), Unrouted: d.lost.Load(), Unwritten: d.served.Lost(),
-		Connections: d.callers.open()}
+		Connections: d.socket.Open(), OverConnections: d.overConnections.Load(), OverConnectionRate: d.overConnectionRate.Load(), OverRequestRate: d.overRate.Load()}
 	d.mu.Lock()
 	out.Trouble = d.trouble
 	d.mu.Unlock()
@@ -375,7 +226,7 @@ func (d *door) stats() balancer.ListenerStats {
 	if out.Expires, why = s.pairs.state(); out.Trouble == "" {
 		out.Trouble = why
 	}
-	if n := d.near.Load(); n != nil {
+	if n := d.nearby.Load(); n != nil {
 		out.Order = slices.Clone(n.order)
 		for _, h := range s.pools {
 			if p := h.pool.Load(); p != nil {

@@ -3,59 +3,80 @@ package builtin
 import (
 	"errors"
 	"io"
+	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
 )
 
-// patient is an answer that notes how long its caller is waited for.
+// patient is an answer that notes that a read was to end.
 type patient struct {
 	*httptest.ResponseRecorder
-	limits int
+	woken chan bool
 }
 
 func (p *patient) SetReadDeadline(time.Time) error {
-	p.limits++
+	p.woken <- true
 	return nil
 }
 
-// TestABodyThatIsReadLate: who still reads the body when the exchange is over limits nothing of
-// the next one on its connection.
-func TestABodyThatIsReadLate(t *testing.T) {
+// bodied is an exchange with a body that comes from somewhere.
+func bodied(t *testing.T, from io.Reader) *exchange {
 	f := newSite(t)
-	w := &patient{ResponseRecorder: httptest.NewRecorder()}
-	x := &exchange{door: f.doors[f.address], w: w, in: httptest.NewRequest("POST", "/", nil)}
-	body := func() *keptBody {
-		return &keptBody{ReadCloser: io.NopCloser(strings.NewReader("body")), x: x, left: -1}
+	x := &exchange{door: f.doors[f.address], link: &link{lined: &linked{}}, w: &patient{httptest.NewRecorder(), make(chan bool, 10)}, in: httptest.NewRequest("POST", "/", nil)}
+	x.body = &keptBody{x: x, from: io.NopCloser(from), most: -1}
+	return x
+}
+
+// as is the body for one more attempt.
+func (x *exchange) as() *reading { return &reading{keptBody: x.body, out: &http.Request{}} }
+
+// TestOneTargetHasABody: a body that was taken back is read by nobody, and the next has it from its
+// beginning, for as long as not too much of it came.
+func TestOneTargetHasABody(t *testing.T) {
+	x := bodied(t, strings.NewReader("a body"))
+	one, two := x.as(), x.as()
+	part := make([]byte, 3)
+	if n, err := one.Read(part); err != nil || n == 0 {
+		t.Fatalf("%d bytes were read, %v", n, err)
 	}
-	if _, err := io.ReadAll(body()); err != nil || w.limits != 2 { // one to wait, and none at its end
-		t.Errorf("while it goes on: %d limits, %v", w.limits, err)
+	one.revoked.Store(true)
+	if n, err := one.Read(part); n != 0 || !errors.Is(err, errRevoked) {
+		t.Errorf("after it was taken back %d bytes were read, %v", n, err)
 	}
-	x.finish()
-	w.limits = 0
-	if _, err := io.ReadAll(body()); err != nil || w.limits != 0 {
-		t.Errorf("when it is over: %d limits, %v", w.limits, err)
+	if raw, err := io.ReadAll(two); string(raw) != "a body" || err != nil {
+		t.Errorf("the other reads %q, %v", raw, err)
+	}
+	x = bodied(t, strings.NewReader(strings.Repeat("long", mostKept)))
+	if n, err := io.CopyN(io.Discard, x.as(), mostKept/2); n != mostKept/2 || err != nil || !x.body.isReplayable() {
+		t.Errorf("of %d bytes, %v, nothing is kept", n, err)
+	}
+	if _, err := io.Copy(io.Discard, x.as()); err != nil || x.body.isReplayable() || !x.body.isWhole() {
+		t.Errorf("all of a long one is kept, %v", err)
 	}
 }
 
-// TestOneTargetHasABody: a body that was taken back is read by nobody, and one that was read is
-// not taken back.
-func TestOneTargetHasABody(t *testing.T) {
-	f := newSite(t)
-	x := &exchange{door: f.doors[f.address], w: httptest.NewRecorder(), in: httptest.NewRequest("POST", "/", nil)}
-	kept := &keptBody{ReadCloser: io.NopCloser(strings.NewReader("body")), x: x, left: -1}
-	one, two := &attempt{keptBody: kept}, &attempt{keptBody: kept}
-	if !one.takeBack() {
-		t.Error("one of which nothing was read is not taken back")
+// TestABodyThatIsReadLate: once the exchange is over nobody reads from the caller any more, and
+// who does just then is woken.
+func TestABodyThatIsReadLate(t *testing.T) {
+	reads, ends := io.Pipe()
+	x := bodied(t, reads)
+	over := make(chan error, 1)
+	go func() {
+		_, err := x.as().Read(make([]byte, 10))
+		over <- err
+	}()
+	waitFor(t, "somebody reads", x.body.waiting.Load)
+	go func() {
+		<-x.w.(*patient).woken
+		ends.CloseWithError(io.ErrUnexpectedEOF)
+	}()
+	x.finish()
+	if err := <-over; !errors.Is(err, errStopped) {
+		t.Errorf("who read is told %v", err)
 	}
-	if n, err := one.Read(make([]byte, 4)); n != 0 || !errors.Is(err, errRevoked) {
-		t.Errorf("after it was taken back %d bytes were read, %v", n, err)
-	}
-	if raw, err := io.ReadAll(two); string(raw) != "body" || err != nil {
-		t.Errorf("the other reads %q, %v", raw, err)
-	}
-	if two.takeBack() {
-		t.Error("one that was read is taken back")
+	if n, err := x.as().Read(make([]byte, 10)); n != 0 || !errors.Is(err, errStopped) {
+		t.Errorf("afterwards %d bytes are read, %v", n, err)
 	}
 }

@@ -1,57 +1,33 @@
 package builtin
 
 import (
+	"context"
 	"encoding/hex"
-	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"strings"
+
+	"unitas/internal/balancer/form"
 )
 
-// isOfTheHop reports whether a field is of one connection and no other (RFC 9110, section
-// 7.6.1), by its canonical name.
-func isOfTheHop(name string) bool {
-	switch name {
-	case "Connection", "Proxy-Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade":
-		return true
-	}
-	return false
-}
-
-// named reports whether a field that is a list of tokens, such as Connection, has one of the name.
-func named(field []string, name string) bool {
-	for _, all := range field {
-		for one := range strings.SplitSeq(all, ",") {
-			if strings.EqualFold(strings.TrimSpace(one), name) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // outbound is the request as a target gets it: what came in goes out, to the byte, but for what
-// is of the connection and what a caller may not say of others (RFC 7239, section 8.1). plain is
-// set for our own wire, which sends a target as it was written.
-func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
+// is of the connection and what a caller may not say of others, and the form of its path. Each
+// attempt has one of its own, for a transport may still read it when it has given up.
+func (x *exchange) outbound(ctx context.Context, t *target) *http.Request {
+	in := x.in
 	connection := in.Header["Connection"]
-	h := make(http.Header, len(in.Header)+6)
+	h := make(http.Header, len(in.Header)+7)
 	for name, values := range in.Header {
-		switch name {
-		case "Host", "Content-Length", "Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Request-Id", "Traceparent":
-			continue
+		if !form.Stays(name, connection) {
+			h[name] = values
 		}
-		if isOfTheHop(name) || (connection != nil && named(connection, name)) {
-			continue
-		}
-		h[name] = values
 	}
-	if named(in.Header["Te"], "trailers") {
+	if form.Named(in.Header["Te"], "trailers") {
 		h["Te"] = []string{"trailers"}
 	}
-	if up := in.Header["Upgrade"]; len(up) == 1 && named(connection, "Upgrade") && in.ProtoMajor == 1 {
-		h["Connection"], h["Upgrade"] = []string{"Upgrade"}, up
+	if x.upgrade != "" {
+		h["Connection"], h["Upgrade"] = []string{"Upgrade"}, []string{x.upgrade}
 	}
 	proto := "http"
 	if x.link.secure {
@@ -61,16 +37,27 @@ func (x *exchange) outbound(in *http.Request, plain bool) *http.Request {
 	own := [...]string{x.link.address, in.Host, proto, x.requestID, x.trace}
 	h["X-Forwarded-For"], h["X-Forwarded-Host"], h["X-Forwarded-Proto"] = own[0:1:1], own[1:2:2], own[2:3:3]
 	h["X-Request-Id"], h["Traceparent"] = own[3:4:4], own[4:5:5]
-	out := &http.Request{Method: in.Method, Host: in.Host, Header: h, ContentLength: in.ContentLength, Trailer: in.Trailer, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
-		URL: &url.URL{Scheme: "http", Path: in.URL.Path, RawPath: in.URL.RawPath, RawQuery: in.URL.RawQuery, ForceQuery: in.URL.ForceQuery}}
-	if target := raw(in); target != "" && plain {
-		out.URL.Opaque = target
+	out := &http.Request{Method: in.Method, Host: in.Host, Header: h, ContentLength: in.ContentLength, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		URL: &url.URL{Scheme: "http", Host: t.host, Opaque: x.asked.Target}}
+	if up := t.upstream.Load(); up.other != nil {
+		if _, named := h["User-Agent"]; !named {
+			h["User-Agent"] = nil // none is added
+		}
+		if strings.HasPrefix(x.asked.Target, "//") { // those transports take that for a host
+			path, query, asks := strings.Cut(x.asked.Target, "?")
+			out.URL.Opaque, out.URL.RawPath, out.URL.RawQuery, out.URL.ForceQuery = "", path, query, asks
+			out.URL.Path, _ = url.PathUnescape(path)
+		}
 	}
-	out = out.WithContext(in.Context())
-	if x.body != nil {
-		x.body.out = out
+	for name := range in.Trailer {
+		if form.IsTrailer(name) {
+			if out.Trailer == nil {
+				out.Trailer = http.Header{}
+			}
+			out.Trailer[name] = nil
+		}
 	}
-	return out
+	return out.WithContext(ctx)
 }
 
 // identify gives a request the names that it goes by everywhere, those that it came with where
@@ -80,27 +67,6 @@ func (x *exchange) identify() {
 	if x.requestID == "" {
 		x.requestID = x.trace[3:35]
 	}
-}
-
-// raw is what was asked for, as it was written: without scheme and authority.
-func raw(in *http.Request) string {
-	target := in.RequestURI
-	if strings.HasPrefix(target, "/") || target == "*" {
-		return target
-	}
-	_, rest, ok := strings.Cut(target, "://")
-	if !ok {
-		return ""
-	}
-	if i := strings.IndexAny(rest, "/?"); i >= 0 {
-		rest = rest[i:]
-	} else {
-		rest = "/"
-	}
-	if rest[0] == '?' {
-		rest = "/" + rest
-	}
-	return rest
 }
 
 // longestID is how long a request's name from outside may be.
@@ -155,22 +121,4 @@ func isTrace(s string) bool {
 		}
 	}
 	return strings.Trim(s[3:35], "0") != "" && strings.Trim(s[36:52], "0") != ""
-}
-
-// inbound passes the fields of an answer on.
-func inbound(to, from http.Header) {
-	connection := from["Connection"]
-	for name, values := range from {
-		if isOfTheHop(name) || (connection != nil && named(connection, name)) {
-			continue
-		}
-		if have := to[name]; have != nil {
-			values = append(have[:len(have):len(have)], values...)
-		}
-		to[name] = values
-	}
-}
-
-func tooLong(most int64) string {
-	return fmt.Sprintf("The body is longer than the %d bytes that it may have.", most)
 }

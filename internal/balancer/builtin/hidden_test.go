@@ -36,7 +36,7 @@ func TestAUsedBodyGoesNowhereElse(t *testing.T) {
 			t.Errorf("a target got %d bytes of a body, %v", n, err)
 		}
 	})
-	f.targets = append([]balancer.Target{{Instance: "breaks", Address: breaking(t, 8<<10), Open: true, Weight: 100}}, f.targets...)
+	f.targets = append([]balancer.Target{{Instance: "breaks", Address: breaking(t, 512<<10), Open: true, Weight: 100}}, f.targets...)
 	f.apply()
 	broken := 0
 	for range 6 {
@@ -225,13 +225,19 @@ func BenchmarkWindow(b *testing.B) {
 	b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/targets/1000, "kB/target")
 }
 
+// counted has the first target of a pool answer a request, as far as is counted.
+func (f *site) counted(pool string, status int, took time.Duration) {
+	p := f.pools[pool]
+	a := &attempt{x: &exchange{pool: p, path: "/"}, t: p.lane.Load().targets[0], first: took}
+	a.count(status, true)
+}
+
 // TestSlowerThan counts from when it is first asked, and what was answered from the first
 // request on.
 func TestSlowerThan(t *testing.T) {
 	f := newSite(t, say("0"))
 	count := func(took time.Duration) {
-		p := f.pools["front"]
-		p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 200, took)
+		f.counted("front", 200, took)
 	}
 	count(time.Second)
 	if n, slow := f.Slower("timetable-0", 50*time.Millisecond); n != 0 || slow != 0 {
@@ -250,9 +256,8 @@ func TestSlowerThan(t *testing.T) {
 	if n, failed := f.Answered("timetable-0"); status != 200 || n != 8 || failed != 0 {
 		t.Errorf("after 8 answers it has answered %d, and %d failed", n, failed)
 	}
-	p := f.pools["front"]
-	p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 503, time.Millisecond)
-	p.count(p.lane.Load().targets[0], 0, "/", time.Now(), 0, time.Millisecond)
+	f.counted("front", 503, time.Millisecond)
+	f.counted("front", 0, time.Millisecond)
 	if n, failed := f.Answered("timetable-0"); n != 10 || failed != 2 {
 		t.Errorf("with two that failed it has answered %d, and %d failed", n, failed)
 	}

@@ -45,6 +45,7 @@ type entry struct {
 	at     time.Time
 	took   time.Duration
 	status int
+	last   bool // no other target was asked, so that it is the pool's as well
 }
 
 func newLedger() *ledger { return &ledger{pages: make([]page, pagesOf)} }
@@ -117,19 +118,22 @@ func (e *entry) enter() {
 	t.requests.Add(1)
 	t.answers.add(e.at, e.status, e.took)
 	t.byVersion.add(e.at, e.status, e.took)
-	t.byVersion.paths.add(e.path, e.status)
+	t.byVersion.paths.add(e.path, e.status, e.at)
 	t.conduct.add(e.status, e.took)
 	t.flight.answered.Add(1)
 	if h := t.flight.histogram.Load(); h != nil && e.status != 0 {
 		h[bucketOf(e.took)].Add(1)
 	}
-	if e.status == 0 || e.status >= 500 {
+	failed := isFailure(e.status)
+	if failed {
 		t.failures.Add(1)
 		t.flight.failed.Add(1)
 	}
-	e.pool.requests.Add(1)
-	if e.status >= 500 {
-		e.pool.failures.Add(1)
+	if e.last {
+		e.pool.requests.Add(1)
+		if failed {
+			e.pool.failures.Add(1)
+		}
 	}
 }
 

@@ -9,18 +9,21 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"unitas/internal/caught"
+	"unitas/internal/conns"
 )
 
 // link is a connection that a caller has to a door.
 type link struct {
 	door    *door
-	who     *visitor
+	who     *conns.Caller
 	address string // of the caller, without its port
 	page    int    // of the ledger
 	secure  bool
-	over    bool        // it is one too many: its first request is told so
-	wrote   time.Time   // when its caller's patience began anew
-	busy    atomic.Bool // with a request of HTTP/1.1
+	surplus bool        // it is one too many: its first request is told so
+	awaits  atomic.Bool // a request of HTTP/1.1, all of which came, awaits its answer
+	lined   *linked
 }
 
 // linked is a connection that knows its link.
@@ -30,21 +33,39 @@ type linked struct {
 	once   sync.Once
 	woken  chan struct{} // a read is to end
 	closed chan struct{}
+
+	lingers atomic.Int64 // until when what still comes is read before it ends, see nanos; 0 when it is not ending
+	renewed time.Time    // when the time to take what is written began anew; of whoever writes
 }
 
 func newLinked(c net.Conn, l *link) *linked {
-	return &linked{Conn: c, link: l, woken: make(chan struct{}, 1), closed: make(chan struct{})}
+	made := &linked{Conn: c, link: l, woken: make(chan struct{}, 1), closed: make(chan struct{})}
+	l.lined = made
+	return made
 }
 
 // halfWait is for how long a caller that said that it sends no more, with a request under way,
 // may wait for its answer. One that is gone says the same, so it is not for long.
 const halfWait = 3 * time.Second
 
+// How much of what a caller still sends is read after its answer, so that it comes to it, and for
+// how long.
+const (
+	lingerBytes = 64 << 10
+	lingerFor   = time.Second
+)
+
+var errLingers = errors.New("the connection ends")
+
 // Read reads. The end of what a caller sends is not the end of its request (RFC 9112, section
 // 9.6, lets it close its half), which is what the server would take it for.
-func (l *linked) Read(p []byte) (int, error) {
-	n, err := l.Conn.Read(p)
-	if err != io.EOF || !l.link.busy.Load() {
+func (l *linked) Read(p []byte) (n int, err error) {
+	defer caught.Into("a connection of a listener", &err)
+	if l.lingers.Load() != 0 {
+		return 0, errLingers
+	}
+	n, err = l.Conn.Read(p)
+	if err != io.EOF || !l.link.awaits.Load() {
 		return n, err
 	}
 	limit := time.NewTimer(halfWait)
@@ -56,6 +77,48 @@ func (l *linked) Read(p []byte) (int, error) {
 	case <-l.closed:
 	}
 	return n, err
+}
+
+// renewPatience is how often at most the time to take what is written begins anew.
+const renewPatience = time.Second
+
+// Write writes, for as long as the caller takes something of it in time. Between two writes no
+// limit stands.
+func (l *linked) Write(p []byte) (n int, err error) {
+	defer caught.Into("a connection of a listener", &err)
+	most := l.link.door.now.Load().Limits.Taking()
+	if most <= 0 {
+		return l.Conn.Write(p)
+	}
+	for {
+		if now := time.Now(); now.Sub(l.renewed) >= renewPatience || n > 0 {
+			l.renewed = now
+			_ = l.Conn.SetWriteDeadline(now.Add(most + renewPatience))
+		}
+		k, err := l.Conn.Write(p[n:])
+		n += k
+		late := errors.Is(err, os.ErrDeadlineExceeded)
+		if late && k == 0 { // the server may not end it for that
+			l.Conn.Close()
+		}
+		if k == 0 || n == len(p) || !late {
+			return n, err
+		}
+	}
+}
+
+// SetWriteDeadline is for whoever ends the connection: what is written has its limit above.
+func (l *linked) SetWriteDeadline(t time.Time) error {
+	if t.IsZero() {
+		return nil
+	}
+	return l.Conn.SetWriteDeadline(t)
+}
+
+// SetDeadline sets that of reads as well.
+func (l *linked) SetDeadline(t time.Time) error {
+	_ = l.SetWriteDeadline(t)
+	return l.SetReadDeadline(t)
 }
 
 // SetReadDeadline ends a read that waits, when it is to end now.
@@ -74,11 +137,27 @@ func (l *linked) SetReadDeadline(t time.Time) error {
 	return l.Conn.SetReadDeadline(t)
 }
 
-// Close counts it out.
+// linger has the connection end once its answer is written, after what still comes was read for a
+// moment; one that is too many is not waited for.
+func (l *link) linger() {
+	until := nanos(time.Now())
+	if !l.surplus {
+		until += int64(lingerFor)
+	}
+	l.lined.lingers.Store(until)
+}
+
+// Close counts it out. One whose caller still sends is closed for writing first, and the rest is
+// read for a moment: to end it at once would take the answer from a caller that has not read it.
 func (l *linked) Close() error {
 	l.once.Do(func() {
 		close(l.closed)
-		l.link.door.callers.leave(l.link.who)
+		if until := l.lingers.Load(); until > nanos(time.Now()) {
+			if half, ok := plain(l.Conn).(halfCloser); ok && half.CloseWrite() == nil {
+				_ = l.Conn.SetReadDeadline(time.Now().Add(time.Duration(until - nanos(time.Now()))))
+				_, _ = io.CopyN(io.Discard, l.Conn, lingerBytes)
+			}
+		}
 	})
 	return l.Conn.Close()
 }
@@ -89,6 +168,14 @@ func (l *linked) CloseWrite() error {
 		return half.CloseWrite()
 	}
 	return errors.ErrUnsupported
+}
+
+// reset ends the connection in a way that its other side cannot take for a good end.
+func reset(c net.Conn) {
+	if tcp, ok := plain(c).(*net.TCPConn); ok {
+		_ = tcp.SetLinger(0)
+	}
+	c.Close()
 }
 
 // plain is the connection of the kernel's below those that only watch it.

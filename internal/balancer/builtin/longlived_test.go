@@ -162,7 +162,11 @@ func TestNothingIsCut(t *testing.T) {
 			}
 			f.second(t, "elsewhere", say("elsewhere"))
 			f.listener.Pairs = []balancer.Pair{pair}
-			f.listen(func(l *traffic.Listener) { l.Kind, l.HTTP2 = c.kind, c.kind != traffic.TCP })
+			f.listen(func(l *traffic.Listener) {
+				if l.Kind, l.HTTP2 = c.kind, c.kind != traffic.TCP; l.HTTP2 {
+					l.Upgrades = []string{"lines"}
+				}
+			})
 			s := c.begin(t, f.address)
 			defer s.end()
 			n := 0

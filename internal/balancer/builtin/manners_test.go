@@ -354,7 +354,7 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 		t.Errorf("the target heard of the traces %q and %q", made, kept)
 	}
 	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepAll} })
-	f.pools["front"].lane.Load().targets[1].aside.Store(0)
+	f.pools["front"].lane.Load().targets[1].refused.Store(0)
 	for range 2 {
 		ask("/good", "not-a-trace")
 	}

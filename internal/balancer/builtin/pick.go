@@ -23,7 +23,7 @@ type lane struct {
 	even      bool
 	rampUntil int64 // ns, see nanos
 	spoken    traffic.Targets
-	near      sync.Map // of nearKey to *nearLane
+	near      sync.Map // of a listener's order of regions to *nearLane
 }
 
 // turn is whose turn it is; it outlives changes of the lane.
@@ -66,15 +66,23 @@ type choice struct {
 }
 
 // pick takes the target for a request that the tried ones did not take, or
-// returns nil. Those that were set aside come last, and after them, by setting,
-// those that are ill.
-func (l *lane) pick(c *choice) *target {
+// returns nil: of those some of the lane that share the listener's requests first, and then of all.
+// Those that were set aside come after all that were not, wherever these are, and after them, by
+// setting, those that are ill.
+func (l *lane) pick(some *lane, c *choice) *target {
 	c.now = time.Now()
-	if t := l.choose(c, func(t *target) bool { return t.isOpen() && !t.isAside(c.now) && !slices.Contains(c.tried, t) }, false); t != nil {
-		return t
-	}
-	if t := l.choose(c, func(t *target) bool { return t.isOpen() && !slices.Contains(c.tried, t) }, false); t != nil {
-		return t
+	open := func(t *target) bool { return t.isOpen() && !slices.Contains(c.tried, t) }
+	well := func(t *target) bool { return open(t) && !t.isAside(c.now) }
+	for _, may := range [...]func(*target) bool{well, open} {
+		if t := some.choose(c, may, false); t != nil {
+			return t
+		}
+		if some == l {
+			continue
+		}
+		if t := l.choose(c, may, false); t != nil {
+			return t
+		}
 	}
 	if l.tryAll {
 		return l.choose(c, func(t *target) bool { return t.last.Load() && !slices.Contains(c.tried, t) }, true)
@@ -178,7 +186,7 @@ func (l *lane) leastBusyOf(c *choice, may func(*target) bool) *target {
 			if part == 0 || !may(t) || slices.Contains(closed, t) {
 				continue
 			}
-			if load := float64(t.tallies.inFlight()+1) / part; best == nil || load < least {
+			if load := (float64(t.tallies.inFlight()+1) + t.scars.at(c.now)) / part; best == nil || load < least {
 				best, least = t, load
 			}
 		}

@@ -2,6 +2,7 @@ package builtin
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"maps"
 	"math"
@@ -120,6 +121,7 @@ func (p *pool) speak(wanted balancer.Pool) {
 	other, err := newTransport(wanted, p.most)
 	if err != nil {
 		p.log.Error("the targets of a pool cannot be spoken to", "pool", p.name, "error", err)
+		err = fmt.Errorf("%w: %w", errMute, err)
 		nobody := func(context.Context, string, string) (net.Conn, error) { return nil, err }
 		other, p.mute = &http.Transport{DialContext: nobody, DialTLSContext: nobody}, true
 	}

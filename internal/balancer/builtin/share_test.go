@@ -86,11 +86,11 @@ func TestSetAside(t *testing.T) {
 	now := time.Now()
 	for n, want := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second, 30 * time.Second, 30 * time.Second} {
 		refuser.setAside(now, "no connection")
-		if got := time.Duration(refuser.aside.Load() - nanos(now)); got != want {
+		if got := time.Duration(refuser.refused.Load() - nanos(now)); got != want {
 			t.Errorf("refusal %d sets aside for %s, want %s", n+2, got, want)
 		}
 	}
-	refuser.aside.Store(nanos(now.Add(-time.Second))) // its time is over, and it is well
+	refuser.refused.Store(nanos(now.Add(-time.Second))) // its time is over, and it is well
 	back := newServer(t, say("back"))
 	f.targets[0].Address = strings.TrimPrefix(back.URL, "http://")
 	f.apply()

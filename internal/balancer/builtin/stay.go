@@ -48,7 +48,7 @@ func (p *pool) stays(l *lane, c *choice, who caller) (t *target, fresh bool) {
 	switch s := &l.spoken.Stay; s.By {
 	case traffic.ByCookie:
 		for _, cookie := range who.header["Cookie"] {
-			if t := p.byCookie(cookie); t != nil && t.isOpen() && !t.isAside(time.Now()) && c.take(t, false) {
+			if t := p.byCookie(cookie); t != nil && t.isOpen() && !t.isAside(time.Now()) && !slices.Contains(c.tried, t) && c.take(t, false) {
 				return t, false
 			}
 		}

@@ -3,7 +3,6 @@ package builtin
 import (
 	"math"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -21,7 +20,8 @@ type target struct {
 	state                    atomic.Int64  // whether it is open, and as of when: see set
 	weight                   atomic.Uint64 // bits of a float64
 	fresh                    atomic.Int64  // when it was opened, see nanos
-	aside                    atomic.Int64  // until when it is set aside, see nanos; 0 when it is not
+	refused                  atomic.Int64  // until when it is set aside for refusing, see nanos; 0 when it is not
+	aside                    atomic.Int64  // until when it is set aside for how it answers, likewise
 	asideWhy                 atomic.Pointer[string]
 	refusals                 atomic.Int64 // times set aside for refusing, in a row
 	inARow                   atomic.Int64 // failures
@@ -33,6 +33,7 @@ type target struct {
 	failures                 atomic.Int64
 	retried                  atomic.Int64
 	credit                   float64 // for turns by weight; under the pool's turn
+	scars                    scars
 	answers                  window
 	conduct                  conduct
 	byVersion                *version
@@ -99,7 +100,8 @@ func oldest(all []balancer.Request, most int) []balancer.Request {
 }
 
 // setAside keeps new requests from a target that did not take one, longer each time in a
-// row, unless too many are set aside already.
+// row, unless too many are set aside already. One that is set aside for how it answers takes the
+// place of such a one, see judge.
 func (p *pool) setAside(t *target, now time.Time, why string) {
 	p.asides.Lock()
 	defer p.asides.Unlock()
@@ -119,33 +121,34 @@ func (p *pool) setAside(t *target, now time.Time, why string) {
 }
 
 func (t *target) setAside(now time.Time, why string) {
-	t.asideFor(now, traffic.Refused.For(int(t.refusals.Add(1))), why)
+	t.until(&t.refused, now, traffic.Refused.For(int(t.refusals.Add(1))), why)
 }
 
-// asideFor sets it aside until then, unless it is for longer already.
-func (t *target) asideFor(now time.Time, wait time.Duration, why string) {
+// until sets it aside for so long, unless it is for longer already.
+func (t *target) until(end *atomic.Int64, now time.Time, wait time.Duration, why string) {
 	until := nanos(now.Add(wait))
-	if t.aside.Load() > until {
-		return
+	if max(t.refused.Load(), t.aside.Load()) <= until {
+		t.asideWhy.Store(&why)
 	}
-	t.asideWhy.Store(&why)
-	t.aside.Store(until)
+	if end.Load() < until {
+		end.Store(until)
+	}
 }
 
 // answered ends the setting aside of one that refused.
 func (t *target) answered() {
 	if t.refusals.Load() != 0 {
 		t.refusals.Store(0)
-		if t.ejected.Load() == 0 {
-			t.aside.Store(0)
-		}
+		t.refused.Store(0)
 	}
 }
 
-func (t *target) isAside(now time.Time) bool {
-	until := t.aside.Load()
-	return until != 0 && nanos(now) < until
-}
+// isAside reports whether it gets requests only when nobody else is left.
+func (t *target) isAside(now time.Time) bool { return t.asideUntil() > nanos(now) }
+
+func (t *target) asideUntil() int64 { return max(t.refused.Load(), t.aside.Load()) }
+
+func (t *target) isEjected(now time.Time) bool { return t.aside.Load() > nanos(now) }
 
 // part is its weight now; a fresh target comes to it over slow, from a tenth.
 func (t *target) part(now time.Time, slow time.Duration) float64 {
@@ -171,7 +174,7 @@ func (t *target) stats(l *ledger, now time.Time) balancer.TargetStats {
 		Windows: t.answers.read(now),
 	}
 	if t.isAside(now) {
-		s.Aside, s.AsideNth = time.Unix(0, t.aside.Load()).UTC(), int(max(t.ejected.Load(), t.refusals.Load()))
+		s.Aside, s.AsideNth = time.Unix(0, t.asideUntil()).UTC(), int(max(t.ejected.Load(), t.refusals.Load()))
 		if why := t.asideWhy.Load(); why != nil {
 			s.AsideWhy = *why
 		}
@@ -180,113 +183,4 @@ func (t *target) stats(l *ledger, now time.Time) balancer.TargetStats {
 		s.WaitsFor = l.of(t, 10)
 	}
 	return s
-}
-
-// conduct is how a target answered since a moment ago, or since it was set aside, for
-// whoever judges it. It keeps two halves of a minute.
-type conduct struct {
-	mu   sync.Mutex
-	on   bool // somebody judges
-	turn time.Time
-	half [2]struct {
-		n, failed int64
-		took      histogramOf
-	}
-}
-
-type histogramOf [buckets]uint32
-
-const halfOfConduct = 30 * time.Second
-
-func (c *conduct) add(status int, took time.Duration) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if !c.on {
-		return
-	}
-	h := &c.half[0]
-	h.n++
-	if status == 0 || status >= 500 {
-		h.failed++
-	} else {
-		h.took[bucketOf(took)]++
-	}
-}
-
-// clear forgets what was.
-func (c *conduct) clear() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	clear(c.half[:])
-}
-
-// read tells what was in the last minute.
-func (c *conduct) read(now time.Time) (n, failed int64, median float64) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.on = true
-	if now.Sub(c.turn) >= halfOfConduct {
-		c.half[1], c.turn = c.half[0], now
-		clear(c.half[:1])
-	}
-	n, failed = c.half[0].n+c.half[1].n, c.half[0].failed+c.half[1].failed
-	seen := int64(0)
-	for b := range buckets {
-		if seen += int64(c.half[0].took[b] + c.half[1].took[b]); seen > 0 && seen*2 >= n-failed {
-			return n, failed, middle(b)
-		}
-	}
-	return n, failed, 0
-}
-
-// judgeEvery is how often the targets of a pool are judged.
-const judgeEvery = time.Second
-
-// judge sets aside the targets of a pool that answer badly.
-func (p *pool) judge(now time.Time) {
-	l := p.lane.Load()
-	rules := &l.spoken.Eject
-	if *rules == (traffic.Eject{}) {
-		return
-	}
-	p.ledger.settle()
-	all := make([]traffic.Conduct, len(l.targets))
-	for i, t := range l.targets {
-		n, failed, median := t.conduct.read(now)
-		all[i] = traffic.Conduct{Instance: t.instance, Requests: n, Failed: failed, InARow: int(t.inARow.Load()), Median: median,
-			Open: t.isOpen(), Aside: t.isAside(now), Times: int(t.ejected.Load())}
-		if rules.Forgives(all[i], time.Duration(nanos(now)-t.aside.Load())) {
-			t.ejected.Store(0)
-			all[i].Times = 0
-			p.tellAside(t, 0, "")
-		}
-	}
-	p.asides.Lock()
-	ejections := rules.Judge(all)
-	for _, e := range ejections {
-		for _, t := range l.targets {
-			if t.instance == e.Instance {
-				t.ejected.Add(1)
-				t.inARow.Store(0)
-				t.conduct.clear()
-				t.asideFor(now, e.For, e.Why)
-			}
-		}
-	}
-	p.asides.Unlock()
-	for _, e := range ejections {
-		for _, t := range l.targets {
-			if t.instance == e.Instance {
-				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
-				p.tellAside(t, int(t.ejected.Load()), e.Why)
-			}
-		}
-	}
-}
-
-// tellAside tells whoever watches.
-func (p *pool) tellAside(t *target, nth int, why string) {
-	if tell := p.aside.Load(); tell != nil {
-		(*tell)(t.instance, nth, why)
-	}
 }

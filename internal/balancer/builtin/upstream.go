@@ -5,17 +5,20 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptrace"
 	"net/textproto"
 	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"unitas/internal/balancer"
 	"unitas/internal/balancer/wire"
+	"unitas/internal/caught"
 	"unitas/internal/fleet/traffic"
 )
 
@@ -26,30 +29,142 @@ type upstream struct {
 	scheme string
 }
 
-// ask sends a request and returns the head of the answer.
-func (u *upstream) ask(r *http.Request, early func(int, http.Header) error) (*http.Response, error) {
+// What is no target's fault.
+var (
+	errUnsendable = errors.New("this side cannot send the request")
+	errMute       = errors.New("the targets cannot be spoken to")
+)
+
+// ask sends a request and returns the head of the answer; an error is a [wire.Error]. rested is
+// set when a connection that rested will do.
+func (u *upstream) ask(x *exchange, r *http.Request, rested bool) (*http.Response, error) {
 	if u.other == nil {
-		return u.wire.Ask(r, early)
+		return u.wire.Ask(r, rested, func(status int, h http.Header) error {
+			x.hint(status, h)
+			return nil
+		})
 	}
-	var sent atomic.Bool
+	o := &outcome{hints: hints{x: x}}
 	trace := &httptrace.ClientTrace{
-		WroteHeaders:   func() { sent.Store(true) },
-		Got1xxResponse: func(status int, h textproto.MIMEHeader) error { return early(status, http.Header(h)) },
+		GotConn:           func(httptrace.GotConnInfo) { o.connected.Store(true) },
+		WroteHeaders:      func() { o.sent.Store(true) },
+		ConnectStart:      func(string, string) { o.dialled.Store(true) },
+		Got1xxResponse:    o.hints.take,
+		TLSHandshakeStart: func() { o.dialled.Store(true) },
 	}
 	r = r.WithContext(httptrace.WithClientTrace(r.Context(), trace))
 	r.URL.Scheme = u.scheme
-	if _, named := r.Header["User-Agent"]; !named {
-		r.Header["User-Agent"] = nil // none is added
-	}
 	res, err := u.other.RoundTrip(r)
-	if err != nil {
-		at := wire.Connecting
-		if sent.Load() {
-			at = wire.Waiting
-		}
-		return nil, wire.Failed(at, sent.Load(), err)
+	o.hints.end(err == nil)
+	if err == nil {
+		return res, nil
 	}
-	return res, nil
+	return nil, o.fault(err)
+}
+
+// outcome is what is known of a request to a transport of net/http.
+type outcome struct {
+	dialled, connected, sent atomic.Bool
+	hints                    hints
+}
+
+// fault is why there was no answer. What failed before anybody was connected to, and not in
+// connecting, the transport itself does not send.
+func (o *outcome) fault(err error) *wire.Error {
+	var refused refusedStream
+	switch {
+	case errors.As(err, &refused) && refused.Code == refusedByPeer:
+		return wire.Failed(wire.Waiting, false, err) // the target says that it did nothing of it
+	case o.sent.Load():
+		return wire.Failed(wire.Waiting, true, err)
+	case o.connected.Load(), o.dialled.Load(), isNet(err):
+		return wire.Failed(wire.Connecting, false, err)
+	}
+	return wire.Failed(wire.Sending, false, fmt.Errorf("%w: %w", errUnsendable, err))
+}
+
+// isNet reports whether an error is of a connection, or of a time that is over.
+func isNet(err error) bool {
+	var of *net.OpError
+	return errors.As(err, &of) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || isTimeout(err)
+}
+
+func isTimeout(err error) bool {
+	var t interface{ Timeout() bool }
+	return errors.As(err, &t) && t.Timeout()
+}
+
+// refusedStream is what a target of HTTP/2 ends a request with: the form that the transport has
+// its own errors taken for.
+type refusedStream struct {
+	StreamID uint32
+	Code     uint32
+	Cause    error
+}
+
+func (e refusedStream) Error() string { return fmt.Sprintf("stream %d, code %d", e.StreamID, e.Code) }
+
+// refusedByPeer is REFUSED_STREAM (RFC 9113, section 7).
+const refusedByPeer = 7
+
+// mostHints is how many answers before the last are kept for a caller that does not take them.
+const mostHints = 8
+
+// hints hands early answers over from the goroutine of the target's connection, which others wait
+// for, to one of the request's own. Nothing is written once it ended.
+type hints struct {
+	x *exchange
+
+	mu    sync.Mutex
+	queue []hint
+	ended bool
+	busy  sync.WaitGroup
+	on    bool // somebody writes
+}
+
+type hint struct {
+	status int
+	header http.Header
+}
+
+func (h *hints) take(status int, header textproto.MIMEHeader) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.ended || len(h.queue) >= mostHints {
+		return nil
+	}
+	h.queue = append(h.queue, hint{status, http.Header(header)})
+	if !h.on {
+		h.on = true
+		h.busy.Go(caught.Func("an early answer", h.write))
+	}
+	return nil
+}
+
+func (h *hints) write() {
+	for {
+		h.mu.Lock()
+		if len(h.queue) == 0 {
+			h.on = false
+			h.mu.Unlock()
+			return
+		}
+		next := h.queue[0]
+		h.queue = h.queue[1:]
+		h.mu.Unlock()
+		h.x.hint(next.status, next.header)
+	}
+}
+
+// end takes no more, and waits until what came is written, or drops it when there is no answer.
+func (h *hints) end(answered bool) {
+	h.mu.Lock()
+	h.ended = true
+	if !answered {
+		h.queue = nil
+	}
+	h.mu.Unlock()
+	h.busy.Wait()
 }
 
 func (u *upstream) rest(all bool) {
@@ -66,19 +181,21 @@ const usualConnect = 2 * time.Second
 const headOfAnswer = 1 << 20
 
 func limitsOf(l traffic.PoolLimits, patience time.Duration) wire.Limits {
-	return wire.Limits{Connect: cmp.Or(l.Connect, usualConnect), FirstByte: l.FirstByte, Idle: l.Idle, Continue: patience, HeadBytes: headOfAnswer}
+	return wire.Limits{Connect: cmp.Or(l.Connect, usualConnect), Continue: patience, HeadBytes: headOfAnswer}
 }
 
-// newTransport is how the targets of a pool are reached that do not speak HTTP/1.1 in clear.
+// newTransport is how the targets of a pool are reached that do not speak HTTP/1.1 in clear. A
+// connection of HTTP/2 is told of its end, and may rest for longer.
 func newTransport(p balancer.Pool, most int) (*http.Transport, error) {
 	s := p.Spoken
 	out := &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: cmp.Or(s.Limits.Connect, usualConnect), KeepAlive: 30 * time.Second}).DialContext,
-		TLSHandshakeTimeout: 5 * time.Second, MaxIdleConnsPerHost: 256, MaxIdleConns: most, IdleConnTimeout: 30 * time.Second, DisableCompression: true,
-		ExpectContinueTimeout: time.Second, ResponseHeaderTimeout: s.Limits.FirstByte, MaxResponseHeaderBytes: headOfAnswer,
+		TLSHandshakeTimeout: 5 * time.Second, MaxIdleConnsPerHost: 256, MaxIdleConns: most, IdleConnTimeout: wire.RestFor, DisableCompression: true,
+		ExpectContinueTimeout: time.Second, MaxResponseHeaderBytes: headOfAnswer,
 		Protocols: new(http.Protocols), HTTP2: &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 5 * time.Second},
 	}
 	if s.Speak == traffic.HTTP2 {
+		out.IdleConnTimeout = 30 * time.Second
 		out.Protocols.SetUnencryptedHTTP2(true)
 		return out, nil
 	}

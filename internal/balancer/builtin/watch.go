@@ -4,6 +4,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"unitas/internal/caught"
 )
 
 // watch ends what nobody said anything on for too long.
@@ -20,7 +22,7 @@ func newWatch(idle time.Duration, end func()) *watch {
 	w := &watch{idle: idle, end: end}
 	w.seen()
 	if idle > 0 {
-		w.timer = time.AfterFunc(idle, w.look)
+		w.timer = time.AfterFunc(idle, caught.Func("the quiet of a connection", w.look))
 	}
 	return w
 }

@@ -31,7 +31,7 @@ const buckets = 88
 const firstBucketMS = 0.05
 
 // histogram counts answers by bucket.
-type histogram [buckets]atomic.Uint32
+type histogram [buckets]atomic.Uint64
 
 type slot struct {
 	at     int64 // the number of the slot since the epoch

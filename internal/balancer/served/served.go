@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"gopkg.in/natefinch/lumberjack.v2"
+
+	"unitas/internal/caught"
 )
 
 // Line is one request, or one connection of another protocol.
@@ -106,7 +108,8 @@ func (f *Files) Open(address string) *Log {
 	if l.users++; l.users == 1 {
 		before := l.ended
 		l.stop, l.ended = make(chan struct{}), make(chan struct{})
-		go l.write(before, l.stop, l.ended)
+		stop, ended := l.stop, l.ended
+		caught.Go("the log of a listener", func() { l.write(before, stop, ended) })
 	}
 	return l
 }

@@ -2,7 +2,7 @@
 // connection, in the goroutine of whoever asks, over connections that are kept.
 //
 // It exists beside net/http's Transport for its cost: that one hands every request to
-// two goroutines of its connection and back. What is read and written is net/http's own.
+// two goroutines of its connection and back. What is read is read by net/http's own.
 package wire
 
 import (
@@ -11,16 +11,20 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"unitas/internal/caught"
 )
 
-// Limits bound what a server may take; 0 is without a limit, but for the dial.
+// Limits bound what a server may take; 0 is without a limit, but for the dial. How long it is
+// waited for is up to whoever asks, by the context.
 type Limits struct {
 	Connect   time.Duration // until there is a connection
-	FirstByte time.Duration // from the end of the request to the head of the answer
-	Idle      time.Duration // between two parts of an answer
 	Continue  time.Duration // that a server is waited for that may not want a body
 	HeadBytes int64         // of an answer
 }
@@ -47,9 +51,12 @@ type Server struct {
 	shut bool
 }
 
-// restFor is how long a connection may rest, and mostResting how many may.
+// For how long a connection may rest: less than the server says, and when it says nothing less
+// than the 5 s after which common ones end it. And how many may.
 const (
-	restFor     = 30 * time.Second
+	RestFor     = 4 * time.Second
+	mostRest    = 30 * time.Second
+	restMargin  = time.Second
 	mostResting = 256
 )
 
@@ -78,16 +85,21 @@ func (s *Server) Dial(ctx context.Context) (net.Conn, error) {
 	return c, nil
 }
 
-// Rest ends what has rested for too long, or all.
+// Rest ends what has rested for long enough, or all.
 func (s *Server) Rest(all bool) {
-	line := time.Now().Add(-restFor)
+	now := time.Now()
+	var old []*conn
 	s.mu.Lock()
-	n := 0
-	for n < len(s.rest) && (all || s.rest[n].since.Before(line)) {
-		n++
+	kept := s.rest[:0]
+	for _, c := range s.rest {
+		if all || now.After(c.until) {
+			old = append(old, c)
+		} else {
+			kept = append(kept, c)
+		}
 	}
-	old := append([]*conn(nil), s.rest[:n]...)
-	s.rest = append(s.rest[:0], s.rest[n:]...)
+	clear(s.rest[len(kept):])
+	s.rest = kept
 	s.shut = s.shut || all
 	s.mu.Unlock()
 	for _, c := range old {
@@ -96,29 +108,23 @@ func (s *Server) Rest(all bool) {
 }
 
 // take is a connection that rested and is well, or a new one.
-func (s *Server) take(ctx context.Context) (c *conn, rested bool, err error) {
-	for {
+func (s *Server) take(ctx context.Context, rested bool) (*conn, error) {
+	for now := time.Now(); rested; {
+		var c *conn
 		s.mu.Lock()
 		if n := len(s.rest); n > 0 {
 			c, s.rest[n-1] = s.rest[n-1], nil
 			s.rest = s.rest[:n-1]
-		} else {
-			c = nil
 		}
 		s.mu.Unlock()
 		if c == nil {
 			break
 		}
-		if c.isQuiet() {
-			return c, true, nil
+		if now.Before(c.until) && c.isQuiet() {
+			return c, nil
 		}
 		c.close()
 	}
-	c, err = s.fresh(ctx)
-	return c, false, err
-}
-
-func (s *Server) fresh(ctx context.Context) (*conn, error) {
 	raw, err := s.Dial(ctx)
 	if err != nil {
 		return nil, err
@@ -127,13 +133,13 @@ func (s *Server) fresh(ctx context.Context) (*conn, error) {
 	return newConn(s, raw), nil
 }
 
-// keep has a connection rest, when there is room.
-func (s *Server) keep(c *conn) {
-	if c.r.Buffered() > 0 || s.room.open.Load() > s.room.most { // it said more than it was asked
+// keep has a connection rest for so long at most, when there is room.
+func (s *Server) keep(c *conn, most time.Duration) {
+	if c.r.Buffered() > 0 || most <= 0 || s.room.open.Load() > s.room.most { // it said more than it was asked
 		c.close()
 		return
 	}
-	c.since = time.Now()
+	c.until, c.rested = time.Now().Add(most), true
 	s.mu.Lock()
 	full := s.shut || len(s.rest) >= mostResting
 	if !full {
@@ -145,6 +151,23 @@ func (s *Server) keep(c *conn) {
 	}
 }
 
+// restOf is for how long a connection may rest by the Keep-Alive field of its last answer, which
+// says after how many seconds the server ends it.
+func restOf(h http.Header) time.Duration {
+	for _, all := range h["Keep-Alive"] {
+		for one := range strings.SplitSeq(all, ",") {
+			name, value, _ := strings.Cut(strings.TrimSpace(one), "=")
+			if !strings.EqualFold(name, "timeout") {
+				continue
+			}
+			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil && n >= 0 {
+				return min(time.Duration(min(n, 1000))*time.Second-restMargin, mostRest)
+			}
+		}
+	}
+	return RestFor
+}
+
 // conn is one connection.
 type conn struct {
 	server *Server
@@ -153,13 +176,15 @@ type conn struct {
 	left   int64 // that may be read, of a head
 	r      *bufio.Reader
 	w      *bufio.Writer
-	since  time.Time // it rests
-	over   atomic.Bool
+	until  time.Time // it may rest
+	rested bool
+	sent   atomic.Int64 // bytes, since it was taken
+	closed atomic.Bool
 }
 
 func newConn(s *Server, raw net.Conn) *conn {
 	c := &conn{server: s, raw: raw, peek: peekerOf(raw), left: -1}
-	c.r, c.w = bufio.NewReader(c), bufio.NewWriter(raw)
+	c.r, c.w = bufio.NewReader(c), bufio.NewWriter(c)
 	return c
 }
 
@@ -178,8 +203,15 @@ func (c *conn) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Write counts what was written.
+func (c *conn) Write(p []byte) (int, error) {
+	n, err := c.raw.Write(p)
+	c.sent.Add(int64(n))
+	return n, err
+}
+
 func (c *conn) close() {
-	if c.over.CompareAndSwap(false, true) {
+	if c.closed.CompareAndSwap(false, true) {
 		c.server.room.open.Add(-1)
 		c.raw.Close()
 	}
@@ -187,7 +219,7 @@ func (c *conn) close() {
 
 var errLongHead = errors.New("the head of the answer is too long")
 
-// Where an exchange stood when it failed.
+// Where a call stood when it failed.
 const (
 	Connecting = "connecting"
 	Sending    = "sending"
@@ -195,18 +227,21 @@ const (
 	Answering  = "answering"
 )
 
-// Error is why there was no answer.
+// Error is why there was no answer, or no whole one.
 type Error struct {
 	Err error
 	// At is where it stood.
 	At string
-	// Sent is whether the server may have had the request.
+	// Sent is whether the server may have had something of the request.
 	Sent bool
 	// Late is whether a limit of time was passed.
 	Late bool
+	// Rested is set where the server had ended a connection that rested before it said a word
+	// on it: it is likely to be well, and to have had nothing.
+	Rested bool
 }
 
-// Failed is an exchange that failed there.
+// Failed is a call that failed there.
 func Failed(at string, sent bool, err error) *Error {
 	return &Error{Err: err, At: at, Sent: sent, Late: isTimeout(err)}
 }
@@ -224,23 +259,20 @@ func isTimeout(err error) bool {
 // body is the body of an answer; its end gives the connection back.
 type body struct {
 	io.Reader
-	x    *exchange
-	over bool
+	x     *call
+	ended bool
 }
 
 func (b *body) Read(p []byte) (int, error) {
-	if b.over {
+	if b.ended {
 		return 0, io.EOF
-	}
-	if idle := b.x.limits.Idle; idle > 0 {
-		_ = b.x.c.raw.SetReadDeadline(time.Now().Add(idle))
 	}
 	n, err := b.Reader.Read(p)
 	if err == io.EOF {
-		b.over = true
+		b.ended = true
 		b.x.done(true)
 	} else if err != nil {
-		err = Failed(Answering, true, err)
+		err = Failed(Answering, true, b.x.cause(err))
 	}
 	return n, err
 }
@@ -249,8 +281,8 @@ func (b *body) Read(p []byte) (int, error) {
 func (b *body) Ready() bool { return b.x.c.r.Buffered() > 0 }
 
 func (b *body) Close() error {
-	if !b.over {
-		b.over = true
+	if !b.ended {
+		b.ended = true
 		b.x.done(false)
 	}
 	return nil
@@ -259,7 +291,7 @@ func (b *body) Close() error {
 // switched is a connection that speaks another protocol now.
 type switched struct {
 	r io.Reader
-	x *exchange
+	x *call
 }
 
 func (s switched) Read(p []byte) (int, error)  { return s.r.Read(p) }
@@ -269,10 +301,18 @@ func (s switched) Close() error {
 	return nil
 }
 
+// NetConn is the connection below.
+func (s switched) NetConn() net.Conn { return s.x.c.raw }
+
 // CloseWrite says that nothing more comes.
 func (s switched) CloseWrite() error {
 	if half, ok := s.x.c.raw.(interface{ CloseWrite() error }); ok {
 		return half.CloseWrite()
 	}
 	return nil
+}
+
+// later runs f after a while; stop it.
+func later(after time.Duration, what string, f func()) *time.Timer {
+	return time.AfterFunc(after, caught.Func(what, f))
 }

@@ -35,7 +35,7 @@ func server(t *testing.T, serve func(n int, c net.Conn, r *bufio.Reader)) *Serve
 			}()
 		}
 	}()
-	s := NewServer(l.Addr().String(), NewRoom(2), Limits{Connect: time.Second, FirstByte: 5 * time.Second, HeadBytes: 4096})
+	s := NewServer(l.Addr().String(), NewRoom(2), Limits{Connect: time.Second, HeadBytes: 4096})
 	t.Cleanup(func() { s.Rest(true) })
 	return s
 }
@@ -49,7 +49,7 @@ func request(method, body string) *http.Request {
 }
 
 func ask(s *Server, r *http.Request) (string, error) {
-	res, err := s.Ask(r, func(int, http.Header) error { return nil })
+	res, err := s.Ask(r, true, func(int, http.Header) error { return nil })
 	if err != nil {
 		return "", err
 	}
@@ -60,8 +60,8 @@ func ask(s *Server, r *http.Request) (string, error) {
 
 const ok = "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
 
-// TestOneThatIsGivenUp: a connection that its server ended while a request was on its way: what
-// may be repeated is, over a new one, and nothing else.
+// TestOneThatIsGivenUp: a connection that its server ended while a request was on its way is told
+// as what rested; whether to ask again is up to who asked, and then it is on a fresh one.
 func TestOneThatIsGivenUp(t *testing.T) {
 	var asked atomic.Int64
 	s := server(t, func(n int, c net.Conn, r *bufio.Reader) {
@@ -69,33 +69,71 @@ func TestOneThatIsGivenUp(t *testing.T) {
 			if _, err := http.ReadRequest(r); err != nil {
 				return
 			}
-			if asked.Add(1); n%2 == 0 && k == 1 {
+			if asked.Add(1); k == 1 {
 				return // the second request on it is not answered
 			}
 			fmt.Fprint(c, ok)
 		}
 	})
-	for _, want := range []struct {
-		method string
-		fails  bool
-		asked  int64
-	}{{http.MethodGet, false, 3}, {http.MethodPost, true, 2}} {
-		s.Rest(false)
-		asked.Store(0)
+	if got, err := ask(s, request(http.MethodGet, "")); got != "ok" || err != nil {
+		t.Fatalf("the first is answered %q, %v", got, err)
+	}
+	got, err := ask(s, request(http.MethodGet, ""))
+	var failed *Error
+	if !errors.As(err, &failed) || !failed.Sent || !failed.Rested || failed.At != Waiting || asked.Load() != 2 {
+		t.Errorf("answered %q, %+v; the server was asked %d times", got, failed, asked.Load())
+	}
+	if got, err := ask(s, request(http.MethodGet, "")); got != "ok" || err != nil { // it leaves one that rests
+		t.Fatal(err)
+	}
+	res, err := s.Ask(request(http.MethodGet, ""), false, nil)
+	if err != nil || res.StatusCode != http.StatusOK {
+		t.Errorf("on a fresh one: %v", err)
+	}
+}
+
+// TestHowLongOneRests: less than the server says, and less than what is usual when it says nothing.
+func TestHowLongOneRests(t *testing.T) {
+	for field, want := range map[string]time.Duration{
+		"": RestFor, "timeout=5": 4 * time.Second, "max=100, Timeout=\"3\"": 2 * time.Second, "timeout=1": 0, "timeout=0": -time.Second,
+		"timeout=86400": mostRest, "timeout=-1": RestFor, "timeout=9999999999999999999": RestFor, "timeout=soon": RestFor,
+	} {
+		h := http.Header{}
+		if field != "" {
+			h.Set("Keep-Alive", field)
+		}
+		if got := restOf(h); got != want {
+			t.Errorf("%q: it rests for %s, want %s", field, got, want)
+		}
+	}
+	var made atomic.Int64
+	s := server(t, func(_ int, c net.Conn, r *bufio.Reader) {
+		for made.Add(1); ; {
+			if _, err := http.ReadRequest(r); err != nil {
+				return
+			}
+			fmt.Fprint(c, "HTTP/1.1 200 OK\r\nKeep-Alive: timeout=1\r\nContent-Length: 2\r\n\r\nok")
+		}
+	})
+	for range 2 {
 		if got, err := ask(s, request(http.MethodGet, "")); got != "ok" || err != nil {
-			t.Fatalf("the first is answered %q, %v", got, err)
+			t.Fatal(err)
 		}
-		got, err := ask(s, request(want.method, ""))
-		var failed *Error
-		if (err != nil) != want.fails || (err == nil && got != "ok") || (err != nil && (!errors.As(err, &failed) || !failed.Sent || failed.At != Waiting)) || asked.Load() != want.asked {
-			t.Errorf("%s: answered %q, %v; the server was asked %d times", want.method, got, err, asked.Load())
-		}
-		s.mu.Lock()
-		for _, c := range s.rest {
-			c.close()
-		}
-		s.rest = nil
-		s.mu.Unlock()
+	}
+	if n := made.Load(); n != 2 {
+		t.Errorf("of a server that ends them after a second %d were made for 2 requests", n)
+	}
+	rests := server(t, func(_ int, c net.Conn, r *bufio.Reader) {
+		_, _ = http.ReadRequest(r)
+		fmt.Fprint(c, ok)
+		_, _ = io.Copy(io.Discard, r)
+	})
+	if _, err := ask(rests, request(http.MethodGet, "")); err != nil {
+		t.Fatal(err)
+	}
+	rests.rest[0].until = time.Now().Add(-time.Millisecond)
+	if rests.Rest(false); len(rests.rest) != 0 || rests.room.open.Load() != 0 {
+		t.Error("one whose time is over still rests")
 	}
 }
 
@@ -144,7 +182,6 @@ func TestWhereItFailed(t *testing.T) {
 		_, _ = http.ReadRequest(r)
 		_, _ = io.Copy(io.Discard, r)
 	})
-	silent.Limit(Limits{Connect: time.Second, FirstByte: 50 * time.Millisecond})
 	long := server(t, func(_ int, c net.Conn, r *bufio.Reader) {
 		_, _ = http.ReadRequest(r)
 		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nX-A: "+strings.Repeat("a", 5000)+"\r\n\r\n")
@@ -164,7 +201,13 @@ func TestWhereItFailed(t *testing.T) {
 		"nothing after the body": {silent, request(http.MethodPost, "body"), Error{At: Waiting, Sent: true, Late: true}},
 		"its head is too long":   {long, request(http.MethodGet, ""), Error{At: Answering, Sent: true}},
 	} {
-		_, err := ask(c.s, c.r)
+		limit := time.Minute
+		if c.want.Late {
+			limit = 50 * time.Millisecond
+		}
+		soon, cancel := context.WithTimeout(context.Background(), limit)
+		_, err := ask(c.s, c.r.WithContext(soon))
+		cancel()
 		var got *Error
 		if !errors.As(err, &got) || got.At != c.want.At || got.Sent != c.want.Sent || got.Late != c.want.Late {
 			t.Errorf("%s: %+v", name, err)

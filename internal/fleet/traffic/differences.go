@@ -95,6 +95,10 @@ func (e Eject) words() string {
 	return fmt.Sprintf("%s (of %s; first for %s, at most %s)", strings.Join(all, " or "), words.Count(e.Least, "request"), words.Span(e.First), words.Span(e.Most))
 }
 
+func (l *Listener) upgradeWords() string {
+	return cmp.Or(strings.Join(l.MayUpgrade(), " and "), NoUpgrades[0])
+}
+
 // Differences tells what is another in now than in l.
 func (l *Listener) Differences(now *Listener) []string {
 	var all words.Differences
@@ -107,7 +111,9 @@ func (l *Listener) Differences(now *Listener) []string {
 	all.Note("redirect", portWord(l.Redirect), portWord(now.Redirect))
 	all.Note("tells who calls", onOff[l.Tell], onOff[now.Tell])
 	all.Note("near", l.nearWords(), now.nearWords())
+	all.Note("upgrades", l.upgradeWords(), now.upgradeWords())
 	a, b := l.Limits, now.Limits
+	all.Note("write limit", limit(a.Write), limit(b.Write))
 	all.Note("head limit", limit(a.Head), limit(b.Head))
 	all.Note("idle limit", limit(a.Idle), limit(b.Idle))
 	all.Note("quiet limit", limit(a.Quiet), limit(b.Quiet))

@@ -30,7 +30,8 @@ type Conduct struct {
 	InARow           int     // failures, now
 	Median           float64 // ms to the first byte; 0 when nobody knows
 	Open             bool
-	Aside            bool // now
+	Aside            bool // now, for how it answered
+	Refuses          bool // it is set aside now only for taking no connections
 	Times            int  // that it was set aside, in a row
 }
 
@@ -42,8 +43,9 @@ type Ejection struct {
 }
 
 // Judge finds the targets of a pool that are to be set aside now, the worst first. Never more
-// than half of those that are open are.
-func (e *Eject) Judge(all []Conduct) (out []Ejection) {
+// than half of those that are open are. Those that refuse connections give way to them, for what
+// they refuse goes elsewhere all the same; back are those of them that are to be tried again.
+func (e *Eject) Judge(all []Conduct) (out []Ejection, back []string) {
 	open, aside := 0, 0
 	for _, c := range all {
 		if c.Open {
@@ -82,7 +84,20 @@ func (e *Eject) Judge(all []Conduct) (out []Ejection) {
 		aside++
 		out = append(out, f.Ejection)
 	}
-	return out
+	if len(out) == 0 {
+		return nil, nil
+	}
+	for _, c := range all {
+		if !c.Open || !c.Refuses || slices.ContainsFunc(out, func(o Ejection) bool { return o.Instance == c.Instance }) {
+			continue
+		}
+		if MayBeAside(open, aside) {
+			aside++
+		} else {
+			back = append(back, c.Instance)
+		}
+	}
+	return out, back
 }
 
 // MayBeAside reports whether one more of the open targets of a pool may be set aside: never more
@@ -117,7 +132,7 @@ func (e *Eject) against(c Conduct, all []Conduct, self int) (why string, badness
 	var requests, failed int64
 	var medians []float64
 	for i, o := range all {
-		if i == self || !o.Open || o.Aside {
+		if i == self || !o.Open || o.Aside || o.Refuses {
 			continue
 		}
 		requests, failed = requests+o.Requests, failed+o.Failed

@@ -41,6 +41,26 @@ type Listener struct {
 	Enough int            `json:"enough,omitempty"` // percent of a region that must be healthy
 	Limits ListenerLimits `json:"limits"`
 	Log    Log            `json:"log"`
+	// Upgrades are the protocols that a caller may have a connection changed to: names as the
+	// Upgrade field has them, or "none". With none given UsualUpgrades are.
+	Upgrades []string `json:"upgrades,omitempty"`
+}
+
+// UsualUpgrades are those of a listener of which nobody said otherwise; NoUpgrades are none.
+var (
+	UsualUpgrades = []string{"websocket"}
+	NoUpgrades    = []string{"none"}
+)
+
+// MayUpgrade are the protocols that a caller may have a connection changed to.
+func (l *Listener) MayUpgrade() []string {
+	switch {
+	case l.Kind == TCP || slices.Equal(l.Upgrades, NoUpgrades):
+		return nil
+	case len(l.Upgrades) == 0:
+		return UsualUpgrades
+	}
+	return l.Upgrades
 }
 
 // Near is how the order of regions is known.
@@ -59,6 +79,8 @@ type ListenerLimits struct {
 	Idle    time.Duration `json:"idle"`    // between requests, and between two parts of a body
 	Quiet   time.Duration `json:"quiet"`   // without a byte either way: of tcp, and of a protocol that was switched to
 	Request time.Duration `json:"request"` // a whole request with its answer
+	// Write is for how long a caller may take nothing of what is written to it; Idle when 0.
+	Write time.Duration `json:"write,omitempty"`
 	// HeadBytes and BodyBytes are of a request.
 	HeadBytes int64 `json:"head_bytes"`
 	BodyBytes int64 `json:"body_bytes"`
@@ -67,6 +89,14 @@ type ListenerLimits struct {
 	Connections   int     `json:"connections"`
 	ConnectionsPS float64 `json:"connections_per_second"`
 	RequestsPS    float64 `json:"requests_per_second"`
+}
+
+// Taking is for how long a caller may take nothing of what is written to it; 0 for ever.
+func (l *ListenerLimits) Taking() time.Duration {
+	if l.Write > 0 {
+		return l.Write
+	}
+	return l.Idle
 }
 
 // UsualListenerLimits are those of a listener of which nobody said otherwise.

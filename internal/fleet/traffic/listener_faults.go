@@ -61,6 +61,7 @@ func (l *Listener) Faults() (faults []Fault) {
 		l.Routes[i].faults(fmt.Sprintf("routes/%d", i), l.Routes[:i], fault)
 	}
 	l.nearFaults(fault)
+	l.upgradeFaults(fault)
 	switch {
 	case l.Log.Keep == KeepShare && (l.Log.Percent <= 0 || l.Log.Percent > 100):
 		fault("log/percent", "%g is no share; give from 0.01 to 100 percent", l.Log.Percent)
@@ -74,6 +75,26 @@ func (l *Listener) Faults() (faults []Fault) {
 		fault("limits/head_seconds", "without a limit of time to send a head, and between requests, callers that do nothing hold all connections; give both")
 	}
 	return faults
+}
+
+func (l *Listener) upgradeFaults(fault func(field, format string, args ...any)) {
+	if l.Kind == TCP && len(l.Upgrades) > 0 {
+		fault("upgrades", "a listener of the kind tcp passes on whatever callers speak; leave it out")
+		return
+	}
+	for i, name := range l.Upgrades {
+		at := fmt.Sprintf("upgrades/%d", i)
+		switch {
+		case strings.EqualFold(name, "h2c"):
+			fault(at, "h2c is never passed on, for what follows would go past routes and limits; let callers speak HTTP/2 by prior knowledge, with http2")
+		case name == NoUpgrades[0] && len(l.Upgrades) > 1:
+			fault(at, "none stands alone; name protocols, or none")
+		case strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._/") != "" || name == "":
+			fault(at, "%q is no name of a protocol; give one such as websocket", name)
+		case slices.IndexFunc(l.Upgrades, func(o string) bool { return strings.EqualFold(o, name) }) != i:
+			fault(at, "%s is named twice", name)
+		}
+	}
 }
 
 func (l *Listener) nearFaults(fault func(field, format string, args ...any)) {

@@ -143,7 +143,8 @@ func TestEject(t *testing.T) {
 		{"closed ones are no matter", with(4, func(a []Conduct) { a[2].InARow, a[2].Open = 9, false }), "[]"},
 	} {
 		got := []string{}
-		for _, e := range UsualEject.Judge(c.all) {
+		ejections, _ := UsualEject.Judge(c.all)
+		for _, e := range ejections {
 			got = append(got, e.Instance)
 			if e.Why == "" || e.For != UsualEject.First {
 				t.Errorf("%s: %+v", c.name, e)
@@ -157,7 +158,7 @@ func TestEject(t *testing.T) {
 	if got := fmt.Sprint(e.For(1), e.For(2), e.For(3), e.For(4), e.For(1000)); got != "10s 20s 40s 1m0s 1m0s" {
 		t.Errorf("the times grow %s", got)
 	}
-	if got := (&Eject{}).Judge(with(4, func(a []Conduct) { a[2].InARow = 500 })); len(got) > 0 {
+	if got, _ := (&Eject{}).Judge(with(4, func(a []Conduct) { a[2].InARow = 500 })); len(got) > 0 {
 		t.Errorf("without settings %v is set aside", got)
 	}
 }

@@ -16,6 +16,8 @@ import (
 
 	landlock "github.com/landlock-lsm/go-landlock/landlock/syscall"
 	"golang.org/x/sys/unix"
+
+	"unitas/internal/caught"
 )
 
 // cell is what the helper is told: who to be, where to write, what to run.
@@ -46,7 +48,7 @@ func (s *steps) command(c Command) error {
 	if err != nil {
 		return fmt.Errorf("could not start: %w", err)
 	}
-	ended := context.AfterFunc(s.ctx, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
+	ended := context.AfterFunc(s.ctx, caught.Func("the end of a bake", func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }))
 	defer ended()
 	err = cmd.Wait()
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left in its group

@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/datadir"
 	"unitas/internal/machine"
 )
@@ -48,7 +49,7 @@ func (d *Driver) Run(ctx context.Context, id string, command []string) (machine.
 	if err := d.begun(cmd, id); err != nil {
 		return machine.Ran{}, fmt.Errorf("start %s: %w", command[0], err)
 	}
-	over := context.AfterFunc(ctx, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
+	over := context.AfterFunc(ctx, caught.Func("the end of a command", func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }))
 	awaitExit(cmd.Process.Pid) // the pid cannot be used again before it is waited for
 	over()
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)

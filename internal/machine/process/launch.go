@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/machine"
 )
@@ -125,13 +126,13 @@ func (d *Driver) start(rec record) error {
 	if d.isLost(spec.Zone) { // meanwhile, and whoever lost it did not see this one yet
 		d.kill(r, lostWith(spec.Zone))
 	}
-	go func() {
-		awaitExit(id.PID) // the pid cannot be used again before it is waited for
+	caught.Go("the end of a machine", func() {
+		defer func() { d.end(spec.ID, r, exitWords(cmd.ProcessState)) }() // whatever fails before
+		awaitExit(id.PID)                                                 // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
 		_ = cmd.Wait()
 		d.endRest(spec.ID, id)
-		d.end(spec.ID, r, exitWords(cmd.ProcessState))
-	}()
+	})
 	return nil
 }
 

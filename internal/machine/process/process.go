@@ -28,6 +28,7 @@ import (
 	"sync"
 	"syscall"
 
+	"unitas/internal/caught"
 	"unitas/internal/datadir"
 	"unitas/internal/fleet"
 	"unitas/internal/image"
@@ -264,11 +265,11 @@ func (d *Driver) adopt(id string, launch int, process identity) (*running, error
 	d.machines[id] = r
 	d.mu.Unlock()
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it
-	go func() {
+	caught.Go("the end of a machine", func() {
+		defer d.end(id, r, "its process ended") // whatever fails before
 		wait()
 		d.endRest(id, process)
-		d.end(id, r, "its process ended")
-	}()
+	})
 	return r, nil
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"github.com/creack/pty"
 
+	"unitas/internal/caught"
 	"unitas/internal/machine"
 )
 
@@ -41,7 +42,7 @@ func (d *Driver) Shell(id string, o machine.Opening) (machine.Terminal, error) {
 		screen.Close()
 		return nil, fmt.Errorf("start %s: %w", o.Command[0], err)
 	}
-	go t.await()
+	caught.Go("the end of a shell", t.await)
 	return t, nil
 }
 

@@ -1976,9 +1976,14 @@ export interface components {
             head_seconds?: number;
             /**
              * Format: double
-             * @description Between requests, and between two parts of a body; usual 120
+             * @description Between requests, and of a request whose body is still to come without a byte either way; usual 120
              */
             idle_seconds?: number;
+            /**
+             * Format: double
+             * @description That a caller may take nothing of what is written to it; 0 is as long as idle_seconds
+             */
+            write_seconds?: number;
             /**
              * Format: double
              * @description Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
@@ -2067,6 +2072,8 @@ export interface components {
             tell?: boolean;
             near?: components["schemas"]["Nearness"];
             limits?: components["schemas"]["ListenerLimits"];
+            /** @description Protocols that a caller may have a connection changed to, by name; none stands for none; without it websocket */
+            upgrades?: string[];
             log?: components["schemas"]["ServedLog"];
         };
         ListenerChange: {
@@ -2082,6 +2089,7 @@ export interface components {
             tell?: boolean;
             near?: components["schemas"]["Nearness"];
             limits?: components["schemas"]["ListenerLimits"];
+            upgrades?: string[];
             log?: components["schemas"]["ServedLog"];
             reason?: string;
         };
@@ -2099,6 +2107,8 @@ export interface components {
             tell: boolean;
             near: components["schemas"]["Nearness"];
             limits: components["schemas"]["ListenerLimits"];
+            /** @description Protocols that a caller may have a connection changed to, or none */
+            upgrades: string[];
             log: components["schemas"]["ServedLog"];
             /** @description The state of the listener in words */
             sentence: string;

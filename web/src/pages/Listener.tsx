@@ -219,6 +219,8 @@ function Settings({ listener: l }: { listener: ListenerOf }) {
       )}
       <dt>Prefers</dt>
       <dd>{nearWords(l)}</dd>
+      <dt>A connection may change to</dt>
+      <dd>{l.kind === 'tcp' ? 'whatever callers speak' : l.upgrades.join(', ')}</dd>
       <dt>Limits</dt>
       <dd>{limitWords(l)}</dd>
       <dt>Writes down</dt>

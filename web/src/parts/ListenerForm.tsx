@@ -27,6 +27,7 @@ const lines: Record<string, (l: Listener) => string> = {
   Redirect: (l) => String(l.redirect),
   Prefers: nearWords,
   Limits: limitWords,
+  'Changes to': (l) => l.upgrades.join(', '),
   'Writes down': logWords,
   Routes: (l) => JSON.stringify(l.routes),
 }
@@ -130,6 +131,15 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               <Switch />
             </Form.Item>
           )}
+          {kind !== 'tcp' && (
+            <Form.Item
+              name="upgrades"
+              label="Protocols a connection may change to"
+              extra="By name, such as websocket; none alone for none."
+            >
+              <Select mode="tags" open={false} suffix={null} />
+            </Form.Item>
+          )}
           {kind === 'http' && (
             <NumberField
               name="redirect"
@@ -191,6 +201,13 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
             <>
               <NumberField name="head" label="To send a head" max={3600} unit="s" />
               <NumberField name="idle" label="Between requests and parts" max={86400} unit="s" />
+              <NumberField
+                name="write"
+                label="To take what is written"
+                extra="0: as between parts."
+                max={86400}
+                unit="s"
+              />
               <NumberField name="request" label="A whole request" max={86400} unit="s" />
               <NumberField name="headBytes" label="Size of a head" max={16777216} unit="B" />
               <NumberField name="bodyBytes" label="Size of a body" unit="B" />

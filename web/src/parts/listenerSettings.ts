@@ -27,10 +27,12 @@ export interface ListenerFields {
   near: Listener['near']['how']
   regions: string[]
   enough: number
+  upgrades: string[]
   keep: Listener['log']['keep']
   percent: number | null
   head: number
   idle: number
+  write: number
   quiet: number
   request: number
   headBytes: number
@@ -116,10 +118,12 @@ export const usualFields: ListenerFields = {
   near: 'alike',
   regions: [],
   enough: 50,
+  upgrades: ['websocket'],
   keep: 'failures',
   percent: null,
   head: 30,
   idle: 120,
+  write: 0,
   quiet: 3600,
   request: 0,
   headBytes: 65536,
@@ -143,10 +147,12 @@ export function fieldsOfListener(l: Listener): ListenerFields {
     near: l.near.how,
     regions: l.near.regions ?? [],
     enough: l.near.enough_percent ?? 50,
+    upgrades: l.kind === 'tcp' ? ['websocket'] : l.upgrades,
     keep: l.log.keep,
     percent: l.log.percent ?? null,
     head: v.head_seconds ?? 0,
     idle: v.idle_seconds ?? 0,
+    write: v.write_seconds ?? 0,
     quiet: v.quiet_seconds ?? 0,
     request: v.request_seconds ?? 0,
     headBytes: v.head_bytes ?? 0,
@@ -176,6 +182,7 @@ export function changeOf(f: ListenerFields): ListenerChange {
     limits: {
       head_seconds: f.head,
       idle_seconds: f.idle,
+      write_seconds: tcp ? 0 : f.write,
       quiet_seconds: f.quiet,
       request_seconds: tcp ? 0 : f.request,
       head_bytes: f.headBytes,
@@ -184,6 +191,7 @@ export function changeOf(f: ListenerFields): ListenerChange {
       connections_per_second: f.connectionRate,
       requests_per_second: tcp ? 0 : f.requestRate,
     },
+    ...(tcp ? {} : { upgrades: f.upgrades.length ? f.upgrades : ['none'] }),
     log: { keep: f.keep, ...(f.keep === 'share' && f.percent ? { percent: f.percent } : {}) },
     ...(f.reason ? { reason: f.reason } : {}),
   }
@@ -199,6 +207,7 @@ export function limitWords(l: Listener): string {
   const all = [
     v.head_seconds && `head ${span(v.head_seconds)}`,
     v.idle_seconds && `idle ${span(v.idle_seconds)}`,
+    v.write_seconds && `write ${span(v.write_seconds)}`,
     v.quiet_seconds && `quiet ${span(v.quiet_seconds)}`,
     v.request_seconds && `request ${span(v.request_seconds)}`,
     v.head_bytes && `head ${size(v.head_bytes)}`,

@@ -1,6 +1,7 @@
 package builtin
 
 import (
+	"cmp"
 	"encoding/json"
 	"net"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/balancer/form"
 	"unitas/internal/balancer/served"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/fleet/words"
@@ -17,9 +19,8 @@ import (
 // serve answers a request, or has a target of some pool answer it.
 func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 	s := d.now.Load()
-	l := r.Context().Value(linkKey{}).(*link)
-	x := &exchange{door: d, link: l, page: l.page, w: w, in: r, since: time.Now(), method: r.Method, path: r.URL.Path}
-	x.identify()
+	x := d.begin(w, r)
+	defer x.finish()
 	if s.Log.Keep != traffic.KeepNone && s.Log.Keep != "" {
 		begun := x.since
 		keep := s.keeps()
@@ -27,67 +28,41 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 		defer func() { d.note(x, keep, begun) }()
 	}
 	d.turns[0].Add(1)
-	if r.ProtoMajor == 1 {
-		l.wrote = time.Time{} // the server has forgotten the limits of the request before
-		l.busy.Store(true)
-		defer l.busy.Store(false)
-	}
-	if status, why := d.refuses(s, x); status != 0 {
+	if no := d.admit(s, x); no != nil {
 		d.refused.Add(1)
-		if l.over || r.Method == http.MethodConnect { // what comes after is for somebody else
-			w.Header().Set("Connection", "close")
-		}
-		x.refuse(status, why)
+		x.refuse(no)
 		return
 	}
 	if s.Redirect != 0 {
 		redirect(x, s.Redirect)
 		return
 	}
-	x.keepBody(s.Limits.BodyBytes)
-	if x.body != nil {
-		defer x.finish()
-	}
-	p, c := d.choose(s, r)
-	if x.line != nil {
-		x.line.Route = c.Route
-	}
-	if p == nil {
-		if c.Pool == "" {
-			d.lost.Add(1)
-			x.refuse(http.StatusNotFound, "No route of the listener takes this request.")
-			return
-		}
-		x.refuse(http.StatusServiceUnavailable, "The pool "+c.Pool+" is not there.")
+	p, no := d.route(s, x)
+	if no != nil {
+		x.refuse(no)
 		return
 	}
 	p.forward(x)
 }
 
-// refuses tells what a request is refused with before anybody looks where it goes; 0 when it is
-// not.
-func (d *door) refuses(s *doorSettings, x *exchange) (status int, why string) {
-	r := x.in
-	switch {
-	case x.link.over:
-		return http.StatusTooManyRequests, "There are too many connections from your address."
-	case !x.link.who.may():
-		return http.StatusTooManyRequests, "There are too many requests from your address."
-	case r.Method == http.MethodConnect:
-		return http.StatusNotImplemented, "This is no proxy to elsewhere."
-	case s.Limits.BodyBytes > 0 && r.ContentLength > s.Limits.BodyBytes:
-		return http.StatusRequestEntityTooLarge, tooLong(s.Limits.BodyBytes)
-	}
-	return 0, ""
-}
-
-// choose finds the pool of a request.
-func (d *door) choose(s *doorSettings, r *http.Request) (*pool, traffic.Chosen) {
+// route finds the pool of a request.
+func (d *door) route(s *doorSettings, x *exchange) (*pool, *refusal) {
 	c := traffic.Chosen{Pool: s.Pool}
 	if len(s.Routes) > 0 {
-		c = s.Choose(asked(r.Host, r.URL.Path, r.Header, func(route int) uint64 { return d.turns[route].Add(1) }))
+		c = s.Choose(asked(x.in.Host, x.asked.Path, x.in.Header, func(route int) uint64 { return d.turns[route].Add(1) }))
 	}
-	return s.poolOf(c), c
+	if x.line != nil {
+		x.line.Route = c.Route
+	}
+	p := s.poolOf(c)
+	switch {
+	case p != nil:
+		return p, nil
+	case c.Pool == "":
+		d.lost.Add(1)
+		return nil, &refusal{http.StatusNotFound, "No route of the listener takes this request."}
+	}
+	return nil, &refusal{http.StatusServiceUnavailable, "The pool " + c.Pool + " is not there."}
 }
 
 func asked(host, path string, h http.Header, turn func(int) uint64) traffic.Asked {
@@ -129,35 +104,23 @@ func redirect(x *exchange, port int) {
 	case strings.Contains(host, ":"):
 		host = "[" + host + "]"
 	}
-	x.status = http.StatusPermanentRedirect
 	h := x.w.Header()
-	h.Set("Location", "https://"+host+raw(x.in))
+	x.isLast(h)
+	x.begins(http.StatusPermanentRedirect)
+	h.Set("Location", "https://"+host+x.asked.Target)
 	h.Set("Content-Length", "0")
 	x.w.WriteHeader(x.status)
-}
-
-// tried notes an attempt.
-func (x *exchange) tried(t *target, took time.Duration, why string) {
-	if x.line == nil {
-		return
-	}
-	l := x.line
-	l.Target, l.Group, l.Version = t.instance, t.group, t.version
-	l.Attempts = append(l.Attempts, served.Attempt{Target: t.instance, TookMs: inMs(took), Why: why})
-	if why == "" {
-		l.FirstMs = inMs(took)
-	}
 }
 
 func inMs(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // note writes down what was served, when it is to be.
 func (d *door) note(x *exchange, keep bool, begun time.Time) {
-	if !keep && x.failure == "" && x.status < 500 {
+	if !keep && x.failure == "" && x.status < http.StatusInternalServerError {
 		return
 	}
 	l := x.line
-	l.At, l.Listener, l.Caller, l.Method, l.Host, l.Path, l.Protocol = begun.UTC(), d.address, x.link.address, words.Plain(x.method, 20), words.Plain(x.in.Host, 200), words.Plain(x.path, 500), x.in.Proto
+	l.At, l.Listener, l.Caller, l.Method, l.Host, l.Path, l.Protocol = begun.UTC(), d.address, x.link.address, words.Plain(x.method, 20), words.Plain(x.in.Host, 200), x.path, x.in.Proto
 	l.RequestID, l.Trace = x.requestID, x.trace[3:35]
 	l.Status, l.Failure, l.BytesIn, l.BytesOut, l.TotalMs = x.status, x.failure, x.came.Load(), x.sent, inMs(time.Since(begun))
 	if x.pool != nil {
@@ -180,7 +143,11 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 		return balancer.Trace{}, false
 	}
 	s := d.now.Load()
-	a := asked(r.Host, r.Path, r.Header, func(route int) uint64 { return d.turns[route].Load() + 1 })
+	read, err := form.Read(&http.Request{Method: cmp.Or(r.Method, http.MethodGet), Host: r.Host, RequestURI: r.Path, Header: r.Header, ProtoMajor: 1})
+	if err != nil {
+		return balancer.Trace{Status: http.StatusBadRequest, Why: []string{"it is refused before it is routed: " + err.Error()}}, true
+	}
+	a := asked(r.Host, read.Path, r.Header, func(route int) uint64 { return d.turns[route].Load() + 1 })
 	c := s.Choose(a)
 	out := balancer.Trace{Route: c.Route, Divert: c.Divert, Why: s.Explain(a, c)}
 	if s.Redirect != 0 {
@@ -201,7 +168,7 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 	if out.Divert != "" && p.name != out.Divert {
 		out.Why = append(out.Why, "the pool "+out.Divert+" has no target that takes requests, so the route's own pool has it")
 	}
-	t, why := p.wouldPick(d.near.Load(), r)
+	t, why := p.wouldPick(d.nearby.Load(), r)
 	out.Why = append(out.Why, why...)
 	if t == nil {
 		out.Status = http.StatusServiceUnavailable
@@ -213,7 +180,7 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 }
 
 // wouldPick is the target that a request would get, and why.
-func (p *pool) wouldPick(n *near, r balancer.Trial) (t *target, why []string) {
+func (p *pool) wouldPick(n *nearby, r balancer.Trial) (t *target, why []string) {
 	l := p.lane.Load()
 	c := &choice{turn: &p.turn, trial: true}
 	some, spill := l.within(n, time.Now())
@@ -226,9 +193,7 @@ func (p *pool) wouldPick(n *near, r balancer.Trial) (t *target, why []string) {
 	if t, _ = p.stays(some, c, caller{r.Caller, r.Header}); t != nil {
 		return t, append(why, "it stays at "+t.instance+" by "+string(l.spoken.Stay.By))
 	}
-	if t = some.pick(c); t == nil && some != l {
-		t = l.pick(c)
-	}
+	t = l.pick(some, c)
 	switch {
 	case t == nil:
 		why = append(why, "the pool "+p.name+" has no target that takes requests")

@@ -10,99 +10,83 @@ import (
 	"net/http/httputil"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+
+	"unitas/internal/caught"
 )
 
-// exchange is one request with its answer.
-type exchange struct {
-	c      *conn
-	limits *Limits
-	keep   bool // the server lets the connection be used again
-	wrote  chan error
-	stop   func() bool // of following the context
+// call is one request with its answer.
+type call struct {
+	c    *conn
+	ctx  context.Context
+	keep bool          // the server lets the connection be used again
+	rest time.Duration // for which it may
+	stop func() bool   // of following the context
+
+	// Of one with a body, which another goroutine sends.
+	sent chan error // its end, or why there was none
+	mu   sync.Mutex // of the writer, until the head is out
+	out  bool       // the head is
 }
+
+// headWaits is how long the head of a request waits for the first part of its body, to go out in
+// one packet with it.
+const headWaits = time.Millisecond
 
 // Ask sends a request and returns the head of its answer; its body is to be closed. What
 // the request's URL has in Opaque is sent as it stands. early is called for each answer that comes
-// before the last. Nothing is sent twice but what was sent over a connection that the server had
-// just given up, and may be.
+// before the last. rested is set when a connection that rested will do. Nothing is sent twice.
 //
 // An error is an [Error].
-func (s *Server) Ask(r *http.Request, early func(status int, h http.Header) error) (*http.Response, error) {
-	c, rested, err := s.take(r.Context())
+func (s *Server) Ask(r *http.Request, rested bool, early func(status int, h http.Header) error) (*http.Response, error) {
+	c, err := s.take(r.Context(), rested)
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.ask(c, r, early)
-	var failed *Error
-	if err == nil || !rested || !errors.As(err, &failed) || failed.Late || failed.At == Answering || r.Context().Err() != nil ||
-		(failed.Sent && (!isReplayable(r) || !isHangUp(err))) || (r.Body != nil && r.Body != http.NoBody) {
-		return res, err
-	}
-	if c, err = s.fresh(r.Context()); err != nil {
-		return nil, err
-	}
-	return s.ask(c, r, early)
-}
-
-// isReplayable reports whether a request that a server may have had may be sent again.
-func isReplayable(r *http.Request) bool {
-	switch r.Method {
-	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace:
-		return true
-	}
-	return false
-}
-
-func (s *Server) ask(c *conn, r *http.Request, early func(int, http.Header) error) (*http.Response, error) {
-	x := &exchange{c: c, limits: s.limits.Load(), keep: true}
-	x.stop = context.AfterFunc(r.Context(), c.close)
-	fail := func(at string, sent bool, err error) (*http.Response, error) {
-		x.done(false)
-		if why := context.Cause(r.Context()); why != nil {
-			err = why
-		}
-		return nil, Failed(at, sent, err)
-	}
+	c.sent.Store(0)
+	x := &call{c: c, ctx: r.Context(), keep: true}
+	x.stop = context.AfterFunc(x.ctx, caught.Func("giving a request up", c.close))
 	has := r.Body != nil && r.Body != http.NoBody
 	wants := has && r.Header.Get("Expect") != ""
 	writeHead(c.w, r, has)
-	// A body that is there comes with the head in one packet; who streams is not kept waiting.
+	// Who streams, or asks first, is not kept waiting for a part.
 	if !has || wants || r.ContentLength < 0 {
+		x.out = true
 		if err := c.w.Flush(); err != nil {
-			return fail(Sending, true, err)
+			return nil, x.fail(Sending, err)
 		}
 	}
 	var goOn chan bool
 	if has {
-		x.wrote = make(chan error, 1)
+		x.sent = make(chan error, 1)
 		goOn = make(chan bool, 1)
 		if !wants {
 			goOn <- true
 		}
-		go x.send(r, goOn)
+		if !x.out {
+			wait := later(headWaits, "sending a head", x.sendHead)
+			defer wait.Stop()
+		}
+		caught.Go("sending a body", func() { x.send(r, goOn) })
 	}
 	if wants {
-		wait := time.AfterFunc(x.limits.Continue, func() { tell(goOn, true) })
+		wait := later(s.limits.Load().Continue, "waiting for a word to go on", func() { tell(goOn, true) })
 		defer wait.Stop()
 	}
-	if first := x.limits.FirstByte; first > 0 && !has {
-		_ = c.raw.SetReadDeadline(time.Now().Add(first))
-	}
 	for {
-		c.left = x.limits.HeadBytes
-		if c.left == 0 {
+		if c.left = s.limits.Load().HeadBytes; c.left == 0 {
 			c.left = -1
 		}
 		if _, err := c.r.Peek(1); err != nil {
 			tell(goOn, false)
-			return fail(Waiting, true, x.whyNot(err))
+			return nil, x.fail(Waiting, x.whyNot(err))
 		}
 		head, _ := c.r.Peek(c.r.Buffered())
 		res, err := http.ReadResponse(c.r, r)
 		if err != nil {
 			tell(goOn, false)
-			return fail(Answering, true, err)
+			return nil, x.fail(Answering, err)
 		}
 		if res.Close {
 			dropNamed(res.Header, head)
@@ -112,19 +96,41 @@ func (s *Server) ask(c *conn, r *http.Request, early func(int, http.Header) erro
 		case res.StatusCode == http.StatusContinue && wants:
 			tell(goOn, true)
 		case res.StatusCode == http.StatusSwitchingProtocols:
-			x.unlimited()
+			if has { // the body is still being sent to who speaks another protocol by now
+				tell(goOn, false)
+				return nil, x.fail(Answering, errSwitched)
+			}
 			res.Body = switched{c.r, x}
 			return res, nil
 		case res.StatusCode < 200:
 			if err := early(res.StatusCode, res.Header); err != nil {
 				tell(goOn, false)
-				return fail(Answering, true, err)
+				return nil, x.fail(Answering, err)
 			}
 		default:
 			tell(goOn, false)
 			return x.answer(res), nil
 		}
 	}
+}
+
+var errSwitched = errors.New("it switched to another protocol in the middle of a request")
+
+// fail ends the call with an error.
+func (x *call) fail(at string, err error) *Error {
+	rested := x.c.rested && at != Answering && isHangUp(err)
+	x.done(false)
+	failed := Failed(at, x.c.sent.Load() > 0, x.cause(err))
+	failed.Rested = rested && x.ctx.Err() == nil
+	return failed
+}
+
+// cause is why it was given up, when it was.
+func (x *call) cause(err error) error {
+	if why := context.Cause(x.ctx); why != nil {
+		return why
+	}
+	return err
 }
 
 // dropNamed takes away the fields that a Connection field names. Where that says close as well,
@@ -156,10 +162,10 @@ func tell(goOn chan bool, yes bool) {
 }
 
 // whyNot is why the body could not be sent, when that is why there is no answer.
-func (x *exchange) whyNot(err error) error {
+func (x *call) whyNot(err error) error {
 	select {
-	case why := <-x.wrote:
-		x.wrote <- why
+	case why := <-x.sent:
+		x.sent <- why
 		if why != nil {
 			return why
 		}
@@ -168,16 +174,10 @@ func (x *exchange) whyNot(err error) error {
 	return err
 }
 
-func (x *exchange) unlimited() {
-	if x.limits.FirstByte > 0 {
-		_ = x.c.raw.SetReadDeadline(time.Time{})
-	}
-}
-
-// answer makes the end of the body the end of the exchange.
-func (x *exchange) answer(res *http.Response) *http.Response {
-	x.unlimited()
+// answer makes the end of the body the end of the call.
+func (x *call) answer(res *http.Response) *http.Response {
 	x.keep = !res.Close && (res.ProtoAtLeast(1, 1) || strings.EqualFold(res.Header.Get("Connection"), "keep-alive"))
+	x.rest = restOf(res.Header)
 	if res.Body == http.NoBody || res.ContentLength == 0 && len(res.TransferEncoding) == 0 {
 		x.done(true)
 		res.Body = http.NoBody
@@ -187,13 +187,14 @@ func (x *exchange) answer(res *http.Response) *http.Response {
 	return res
 }
 
-// done ends the exchange, whole when all of the answer was read.
-func (x *exchange) done(whole bool) {
+// done ends the call, whole when all of the answer was read.
+func (x *call) done(whole bool) {
 	followed := x.stop()
 	sent := true
-	if x.wrote != nil {
+	if x.sent != nil {
 		select {
-		case err := <-x.wrote:
+		case err := <-x.sent:
+			x.sent <- err
 			sent = err == nil
 		default:
 			sent = false // the server did not wait for all of it
@@ -203,29 +204,35 @@ func (x *exchange) done(whole bool) {
 		x.c.close()
 		return
 	}
-	if x.limits.Idle > 0 || x.limits.FirstByte > 0 {
-		_ = x.c.raw.SetDeadline(time.Time{})
+	x.c.server.keep(x.c, x.rest)
+}
+
+// sendHead sends the head, when it is not out yet.
+func (x *call) sendHead() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.out {
+		x.out = true
+		if x.c.w.Flush() != nil {
+			x.c.close()
+		}
 	}
-	x.c.server.keep(x.c)
 }
 
 // send sends the body once it may.
-func (x *exchange) send(r *http.Request, goOn chan bool) {
+func (x *call) send(r *http.Request, goOn chan bool) {
+	end := func(err error) {
+		if err != nil {
+			x.c.close()
+		}
+		x.sent <- err
+	}
+	defer caught.Told("sending a body", end)
 	if !<-goOn {
-		x.wrote <- errNotWanted
+		x.sent <- errNotWanted
 		return
 	}
-	err := writeBody(x.c.w, r)
-	if err == nil {
-		err = x.c.w.Flush()
-	}
-	if err == nil && x.limits.FirstByte > 0 {
-		_ = x.c.raw.SetReadDeadline(time.Now().Add(x.limits.FirstByte))
-	}
-	x.wrote <- err
-	if err != nil {
-		x.c.close()
-	}
+	end(x.writeBody(r))
 }
 
 var errNotWanted = errors.New("the body was not wanted")
@@ -280,16 +287,20 @@ func names(h http.Header) (all []string) {
 
 // writeBody writes the body, in chunks when nobody knows how long it is. Each part is sent as
 // it comes.
-func writeBody(w *bufio.Writer, r *http.Request) error {
+func (x *call) writeBody(r *http.Request) error {
+	w := x.c.w
 	if r.ContentLength >= 0 {
-		n, err := copyParts(w, w, r.Body)
+		n, err := x.copyParts(w, r.Body)
 		if err == nil && n != r.ContentLength {
 			err = io.ErrUnexpectedEOF
+		}
+		if err == nil {
+			err = w.Flush()
 		}
 		return err
 	}
 	chunks := httputil.NewChunkedWriter(w)
-	if _, err := copyParts(chunks, w, r.Body); err != nil {
+	if _, err := x.copyParts(chunks, r.Body); err != nil {
 		return err
 	}
 	if err := chunks.Close(); err != nil {
@@ -300,17 +311,17 @@ func writeBody(w *bufio.Writer, r *http.Request) error {
 			w.WriteString(name + ": " + v + "\r\n")
 		}
 	}
-	_, err := w.WriteString("\r\n")
-	return err
+	w.WriteString("\r\n")
+	return w.Flush()
 }
 
-func copyParts(to io.Writer, w *bufio.Writer, from io.Reader) (sent int64, err error) {
+func (x *call) copyParts(to io.Writer, from io.Reader) (sent int64, err error) {
 	buf := partBuffers.Get().(*[]byte)
 	defer partBuffers.Put(buf)
 	for {
 		n, err := from.Read(*buf)
-		if n > 0 {
-			if _, err := to.Write((*buf)[:n]); err != nil {
+		if n > 0 || err == io.EOF {
+			if err := x.part(to, (*buf)[:n]); err != nil {
 				return sent, err
 			}
 			sent += int64(n)
@@ -321,8 +332,18 @@ func copyParts(to io.Writer, w *bufio.Writer, from io.Reader) (sent int64, err e
 		if err != nil {
 			return sent, err
 		}
-		if err := w.Flush(); err != nil {
-			return sent, err
+	}
+}
+
+// part sends a part, the first with the head when that is not out yet.
+func (x *call) part(to io.Writer, p []byte) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.out = true
+	if len(p) > 0 {
+		if _, err := to.Write(p); err != nil {
+			return err
 		}
 	}
+	return x.c.w.Flush()
 }
