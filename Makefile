@@ -4,7 +4,7 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test race model campaign plans check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test race model campaign plans fuzz check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself; TALE=sizing, healing,"
 	@echo "                  images or all: another part of it)"
@@ -13,6 +13,7 @@ help:
 	@echo "make model        the protocol of leases and driver calls, by a model checker"
 	@echo "make campaign     faults under traffic for MINUTES=10: replicas, machines, the database"
 	@echo "make plans        ten thousand random lives of a group against what must never break"
+	@echo "make fuzz         random bytes to what reads requests and answers, SECONDS=600 in all"
 	@echo "make check        format, vet, staticcheck, types, generated code"
 	@echo "make build        bin/unitas with the console in it"
 	@echo "make bench        the speeds that are promised"
@@ -100,8 +101,14 @@ campaign: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2
 plans:
 	go test ./internal/fleet/rehearse -run TestFaultPlans -plans 10000 -count=1 -v
 
+# SECONDS: how long in all.
+fuzz:
+	@build/fuzz $(or $(SECONDS),600)
+
+# ONLY, FROM: some faults, by a part of their names. What came of each is kept in .state/mutants.json,
+# so that a run that was broken off goes on where it was; FRESH=1 begins anew.
 mutants:
-	@go run ./test/mutants
+	@go run ./test/mutants $(if $(ONLY),-only '$(ONLY)') $(if $(FROM),-from '$(FROM)') $(if $(SIDE),-side $(SIDE)) $(if $(FRESH),-fresh)
 
 ratio:
 	@build/ratio

@@ -137,7 +137,7 @@ func (f *checkFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	numberVar(flags, &f.port, "port", 8080, "the `PORT` that is asked")
 	flags.StringVar(&f.path, "path", "/", "the `PATH` that an http or https check gets")
-	flags.StringVar(&f.host, "host", "", "the host header that it sends; without it the address")
+	flags.StringVar(&f.host, "host", "", "the host header that it sends, and with https the server name; without it the address")
 	flags.StringVar(&f.statuses, "statuses", "200-299", "the statuses that are good, `RANGE,…`")
 	flags.StringVar(&f.text, "text", "", "a `TEXT` that must be in the body")
 	flags.StringVar(&f.service, "service", "", "the service that a grpc check asks after; without it the whole server")

@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,30 +30,75 @@ import (
 const maxBody = 1 << 20
 
 type asker struct {
-	client  *http.Client // that verifies certificates
-	lenient *http.Client // that does not
-	dialer  *net.Dialer
+	client *http.Client // of http
+	dialer *net.Dialer
+	secure *secureClients
 }
+
+// secureClients are those of https: one for each server name that targets are asked for, since a
+// connection is of one, and each for targets whose certificate is verified or not.
+type secureClients struct {
+	dialer *net.Dialer
+
+	mu  sync.Mutex
+	all map[secureKey]*http.Client
+}
+
+type secureKey struct {
+	name   string // "" for the address
+	verify bool
+}
+
+// mostNames is how many server names are asked for at a time, as many as there may be checks that
+// somebody cares for; with more, connections are made anew.
+const mostNames = 500
 
 func newAsker() asker {
 	dialer := &net.Dialer{}
-	client := func(t *tls.Config) *http.Client {
-		return &http.Client{
-			Transport: &http.Transport{
-				DialContext: dialer.DialContext, MaxIdleConnsPerHost: 1, MaxIdleConns: 0, TLSClientConfig: t,
-				IdleConnTimeout: 90 * time.Second, DisableCompression: true,
-				// An answer is short, and there are many connections that are kept.
-				ReadBufferSize: 1 << 10, WriteBufferSize: 1 << 10,
-			},
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	return asker{dialer: dialer, client: newClient(dialer, nil), secure: &secureClients{dialer: dialer, all: map[secureKey]*http.Client{}}}
+}
+
+func newClient(dialer *net.Dialer, t *tls.Config) *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{
+			DialContext: dialer.DialContext, MaxIdleConnsPerHost: 1, MaxIdleConns: 0, TLSClientConfig: t,
+			IdleConnTimeout: 90 * time.Second, DisableCompression: true,
+			// An answer is short, and there are many connections that are kept.
+			ReadBufferSize: 1 << 10, WriteBufferSize: 1 << 10,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}
+
+// of is the client for a check.
+func (s *secureClients) of(c health.Check) *http.Client {
+	key := secureKey{name: c.Host, verify: c.Verify}
+	if host, _, err := net.SplitHostPort(c.Host); err == nil {
+		key.name = host
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if have := s.all[key]; have != nil {
+		return have
+	}
+	if len(s.all) >= mostNames {
+		for old, one := range s.all {
+			delete(s.all, old)
+			defer one.CloseIdleConnections()
 		}
 	}
-	return asker{dialer: dialer, client: client(nil), lenient: client(&tls.Config{InsecureSkipVerify: true})} // #nosec: by setting
+	made := newClient(s.dialer, &tls.Config{ServerName: key.name, InsecureSkipVerify: !key.verify}) // #nosec: by setting
+	s.all[key] = made
+	return made
 }
 
 func (a asker) close() {
 	a.client.CloseIdleConnections()
-	a.lenient.CloseIdleConnections()
+	a.secure.mu.Lock()
+	defer a.secure.mu.Unlock()
+	for _, one := range a.secure.all {
+		one.CloseIdleConnections()
+	}
 }
 
 // once asks one question and waits for the answer within the check's timeout. An
@@ -98,8 +144,8 @@ func (a asker) http(ctx context.Context, url string, c health.Check, keep bool) 
 	if c.Host != "" {
 		req.Host = c.Host
 	}
-	if c.Kind == health.HTTPS && !c.Verify {
-		client = a.lenient
+	if c.Kind == health.HTTPS {
+		client = a.secure.of(c)
 	}
 	res, err := client.Do(req)
 	if err != nil {

@@ -47,7 +47,10 @@ const mostAtOnce = 8192
 func New(changed func(instance string, r health.Report)) *Prober {
 	p := &Prober{changed: changed, ask: newAsker(), watches: map[string]map[string]*watch{}, pulse: newPulse(),
 		slots: make(chan struct{}, mostAtOnce), woken: make(chan struct{}, 1), ended: make(chan struct{})}
-	p.done.Go(caught.Func("running checks", p.run))
+	p.done.Go(caught.Func("running checks", func() {
+		for caught.Do("running checks", p.run) != nil { // it ends only when the prober does
+		}
+	}))
 	p.done.Go(caught.Func("the pulse of checks", p.pulse.run))
 	return p
 }

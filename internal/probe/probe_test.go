@@ -2,10 +2,12 @@ package probe
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -221,6 +223,37 @@ func TestWhatIsGood(t *testing.T) {
 }
 
 // TestGRPC asks a server that speaks the gRPC health protocol.
+// TestTheServerNameIsThatOfTheHost: a check by https asks for the name that its host setting says,
+// and holds the certificate against it.
+func TestTheServerNameIsThatOfTheHost(t *testing.T) {
+	asked := make(chan string, 10)
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Host) }))
+	s.TLS = &tls.Config{GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
+		asked <- hello.ServerName
+		return nil, nil
+	}}
+	s.StartTLS()
+	defer s.Close()
+	host, port, _ := net.SplitHostPort(s.Listener.Addr().String())
+	n, _ := strconv.Atoi(port)
+	a := newAsker()
+	defer a.close()
+	for _, c := range []struct{ host, want string }{
+		{"berths.saltmere.example", "berths.saltmere.example"}, {"fares.saltmere.example:8443", "fares.saltmere.example"}, {"", ""},
+	} {
+		check := health.Check{Name: "up", Kind: health.HTTPS, Port: n, Path: "/", Host: c.host, Timeout: 5 * time.Second, Text: c.host}
+		if got := a.once(host, check, true); !got.Good {
+			t.Errorf("host %q: %+v", c.host, got)
+		}
+		if got := waittest.For(t, "the hello", asked); got != c.want {
+			t.Errorf("host %q: it asked for %q", c.host, got)
+		}
+	}
+	if got := a.once(host, health.Check{Name: "up", Kind: health.HTTPS, Port: n, Path: "/", Host: "berths.saltmere.example", Verify: true, Timeout: 5 * time.Second}, true); got.Good {
+		t.Errorf("one that nobody trusts is good: %+v", got)
+	}
+}
+
 func TestGRPC(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

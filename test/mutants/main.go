@@ -26,6 +26,8 @@ var (
 	side  = flag.String("side", "", "try only the core, rules, what passes, or what is served (core, sizes, passed, served)")
 	build = flag.Bool("build", false, "only see whether each fault compiles")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
+	kept  = flag.String("results", ".state/mutants.json", "the file that keeps what came of each: those that were noticed are not tried again while their files are the same")
+	fresh = flag.Bool("fresh", false, "try all anew")
 )
 
 func main() {
@@ -36,12 +38,17 @@ func main() {
 	}
 	defer os.RemoveAll(dir)
 	if *build {
-		if bad := compile(dir, slices.Concat(faults, sizes, passed, served)); bad > 0 {
+		all := slices.Concat(faults, sizes, passed, served)
+		if *side == "passed" {
+			all = passed
+		}
+		if bad := compile(dir, all); bad > 0 {
 			fail(fmt.Errorf("%d faults do not compile", bad))
 		}
 		return
 	}
 	begun := time.Now()
+	known = openResults(*kept, *fresh)
 	inCore, byPlans, unnoticed := try(dir, "core", faults, func(f fault, overlay string) string { return notice(overlay) })
 	inSizes, _, some := try(dir, "sizes", sizes, noticeServed)
 	inPassed, _, others := try(dir, "passed", passed, noticeServed)
@@ -53,9 +60,15 @@ func main() {
 	}
 }
 
+// known is what came of each fault.
+var known *results
+
 // compile returns how many faults do not compile, and names them.
 func compile(dir string, all []fault) (bad int) {
 	for _, f := range all {
+		if !strings.Contains(f.name, *only) {
+			continue
+		}
 		overlay, err := f.overlay(dir)
 		if err != nil {
 			fail(err)
@@ -80,12 +93,16 @@ func try(dir, what string, all []fault, notice func(f fault, overlay string) str
 		if *from != "" || !strings.Contains(f.name, *only) {
 			continue
 		}
-		overlay, err := f.overlay(dir)
-		if err != nil {
-			fail(err)
-		}
 		tried++
-		by := notice(f, overlay)
+		by, had := known.of(f)
+		if !had {
+			overlay, err := f.overlay(dir)
+			if err != nil {
+				fail(err)
+			}
+			by = notice(f, overlay)
+			known.keep(f, by)
+		}
 		switch {
 		case by == "":
 			unnoticed++

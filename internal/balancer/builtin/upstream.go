@@ -56,10 +56,14 @@ func (u *upstream) ask(x *exchange, r *http.Request, rested bool) (*http.Respons
 	r.URL.Scheme = u.scheme
 	res, err := u.other.RoundTrip(r)
 	o.hints.end(err == nil)
-	if err == nil {
-		return res, nil
+	switch {
+	case err != nil:
+		return nil, o.fault(err)
+	case res.StatusCode < http.StatusContinue:
+		res.Body.Close()
+		return nil, wire.Failed(wire.Answering, true, wire.ErrNoStatus)
 	}
-	return nil, o.fault(err)
+	return res, nil
 }
 
 // outcome is what is known of a request to a transport of net/http.

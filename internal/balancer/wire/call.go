@@ -93,6 +93,9 @@ func (s *Server) Ask(r *http.Request, rested bool, early func(status int, h http
 		}
 		c.left = -1
 		switch {
+		case res.StatusCode < http.StatusContinue:
+			tell(goOn, false)
+			return nil, x.fail(Answering, ErrNoStatus)
 		case res.StatusCode == http.StatusContinue && wants:
 			tell(goOn, true)
 		case res.StatusCode == http.StatusSwitchingProtocols:
@@ -113,6 +116,9 @@ func (s *Server) Ask(r *http.Request, rested bool, early func(status int, h http
 		}
 	}
 }
+
+// ErrNoStatus is of an answer whose status is none.
+var ErrNoStatus = errors.New("its status is none")
 
 var errSwitched = errors.New("it switched to another protocol in the middle of a request")
 
