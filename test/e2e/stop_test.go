@@ -91,7 +91,7 @@ func TestARestartThatNobodyNotices(t *testing.T) {
 		t.Logf("the groups went over only after %s", took)
 	}
 	whatever, none := "*", 0
-	must[contract.Group](t)(client.Read[contract.Group](stays.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &none})))
+	must[contract.Group](t)(client.Read[contract.Group](stays.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &none, Min: &none})))
 	if err := <-long; err != nil {
 		t.Errorf("the long request ended with %v after %s", err, time.Since(begun))
 	}
