@@ -130,7 +130,7 @@ var passed = []fault{
 	{name: "a scanner hides what is real", file: "internal/balancer/builtin/paths.go", was: "\t\tof.weight = gone.weight\n\t\tdelete(p.all, lightest)\n", now: "\t\t_ = gone.weight\n\t\treturn rest\n"},
 	{name: "a head waits for its body", file: "internal/balancer/wire/call.go", was: "wait := later(headWaits, \"sending a head\", x.sendHead)", now: "wait := later(time.Hour, \"sending a head\", x.sendHead)"},
 	{name: "connections rest for as long as they may", file: "internal/balancer/wire/wire.go", was: "\treturn RestFor\n}", now: "\treturn mostRest\n}"},
-	{name: "what the server says of resting is not heard", file: "internal/balancer/wire/wire.go", was: "if !strings.EqualFold(name, \"timeout\") {", now: "if true {"},
+	{name: "what the server says of resting is not heard", file: "internal/balancer/wire/wire.go", was: "if !strings.EqualFold(name, \"timeout\") {", now: "if name != \"never\" {"},
 	{name: "a reset is an end", file: "internal/balancer/builtin/tunnel.go", was: "\t\t\t\tif isReset(err) {\n", now: "\t\t\t\tif false {\n"},
 	{name: "an old caller takes half for all", file: "internal/balancer/builtin/answer.go", was: "if x.in.ProtoMajor == 1 && x.in.ProtoMinor == 0 {", now: "if false {"},
 	{name: "what HTTP/2 refused is not sent again", file: "internal/balancer/builtin/attempt.go", was: "a.out.Body, a.out.GetBody = a.body, a.body.again", now: "a.out.Body = a.body"},

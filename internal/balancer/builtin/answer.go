@@ -197,9 +197,9 @@ func (a *attempt) switchTo(res *http.Response) fate {
 	return f
 }
 
-// hint passes on the answers that come before the last, but for "100 Continue": the server says
+// Hint passes on the answers that come before the last, but for "100 Continue": the server says
 // that by itself when the body is wanted, which is when the target said so.
-func (x *exchange) hint(status int, h http.Header) {
+func (x *exchange) Hint(status int, h http.Header) {
 	if status == http.StatusContinue || !x.in.ProtoAtLeast(1, 1) {
 		return
 	}

@@ -37,8 +37,10 @@ func (x *exchange) outbound(ctx context.Context, t *target) *http.Request {
 	own := [...]string{x.link.address, in.Host, proto, x.requestID, x.trace}
 	h["X-Forwarded-For"], h["X-Forwarded-Host"], h["X-Forwarded-Proto"] = own[0:1:1], own[1:2:2], own[2:3:3]
 	h["X-Request-Id"], h["Traceparent"] = own[3:4:4], own[4:5:5]
-	out := &http.Request{Method: in.Method, Host: in.Host, Header: h, ContentLength: in.ContentLength, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
-		URL: &url.URL{Scheme: "http", Host: t.host, Opaque: x.asked.Target}}
+	out := in.WithContext(ctx) // a copy
+	out.URL, out.Header = &url.URL{Scheme: "http", Host: t.host, Opaque: x.asked.Target}, h
+	out.Proto, out.ProtoMajor, out.ProtoMinor = "HTTP/1.1", 1, 1
+	out.Body, out.Trailer, out.TransferEncoding, out.RequestURI, out.Close = nil, nil, nil, "", false
 	if up := t.upstream.Load(); up.other != nil {
 		if _, named := h["User-Agent"]; !named {
 			h["User-Agent"] = nil // none is added
@@ -57,7 +59,7 @@ func (x *exchange) outbound(ctx context.Context, t *target) *http.Request {
 			out.Trailer[name] = nil
 		}
 	}
-	return out.WithContext(ctx)
+	return out
 }
 
 // identify gives a request the names that it goes by everywhere, those that it came with where

@@ -31,7 +31,7 @@ func (d *door) newFront(s *doorSettings) *front {
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(s.HTTP2 && s.Kind == traffic.HTTPS)
 	protocols.SetUnencryptedHTTP2(s.HTTP2 && s.Kind == traffic.HTTP)
-	f.server = &http.Server{Handler: http.HandlerFunc(d.serve), Protocols: protocols, DisableGeneralOptionsHandler: true,
+	f.server = &http.Server{Handler: http.HandlerFunc(d.serve), Protocols: protocols, HTTP2: &http.HTTP2Config{MaxReadFrameSize: leastFrame}, DisableGeneralOptionsHandler: true,
 		ReadHeaderTimeout: s.Limits.Head, IdleTimeout: s.Limits.Idle, MaxHeaderBytes: int(s.Limits.HeadBytes),
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
 			if secure, ok := c.(*tls.Conn); ok {
@@ -106,3 +106,7 @@ func (f *front) retire(all *sync.WaitGroup) {
 		}))
 	})
 }
+
+// leastFrame is how large the frames are that callers of HTTP/2 may send, in bytes: the least that
+// may be said (RFC 9113, section 6.5.2), which is what they send unless told otherwise.
+const leastFrame = 16 << 10

@@ -34,6 +34,12 @@ type linked struct {
 	woken  chan struct{} // a read is to end
 	closed chan struct{}
 
+	mu      sync.Mutex
+	until   time.Time   // a read may wait; zero for ever
+	applied time.Time   // of that, what the connection below knows
+	reading bool        // it reads
+	pause   *time.Timer // of whoever reads
+
 	lingers atomic.Int64 // until when what still comes is read before it ends, see nanos; 0 when it is not ending
 	renewed time.Time    // when the time to take what is written began anew; of whoever writes
 }
@@ -57,6 +63,10 @@ const (
 
 var errLingers = errors.New("the connection ends")
 
+// awayLooked is for how long it is not looked whether the caller of a request under way has gone:
+// the server looks all the time, and most requests are answered before.
+const awayLooked = 20 * time.Millisecond
+
 // Read reads. The end of what a caller sends is not the end of its request (RFC 9112, section
 // 9.6, lets it close its half), which is what the server would take it for.
 func (l *linked) Read(p []byte) (n int, err error) {
@@ -64,19 +74,51 @@ func (l *linked) Read(p []byte) (n int, err error) {
 	if l.lingers.Load() != 0 {
 		return 0, errLingers
 	}
-	n, err = l.Conn.Read(p)
-	if err != io.EOF || !l.link.awaits.Load() {
-		return n, err
-	}
-	limit := time.NewTimer(halfWait)
-	defer limit.Stop()
-	select {
-	case <-l.woken:
+	if l.link.awaits.Load() && l.isWoken(awayLooked) {
 		return 0, os.ErrDeadlineExceeded
-	case <-limit.C:
-	case <-l.closed:
+	}
+	l.begin()
+	n, err = l.Conn.Read(p)
+	l.mu.Lock()
+	l.reading = false
+	l.mu.Unlock()
+	if err == io.EOF && l.link.awaits.Load() && l.isWoken(halfWait) {
+		return 0, os.ErrDeadlineExceeded
 	}
 	return n, err
+}
+
+// isWoken reports whether a read is to end within a time, and waits for that.
+func (l *linked) isWoken(within time.Duration) bool {
+	if l.pause == nil {
+		l.pause = time.NewTimer(within)
+	} else {
+		l.pause.Reset(within)
+	}
+	defer l.pause.Stop()
+	select {
+	case <-l.woken:
+		return true
+	case <-l.pause.C:
+	case <-l.closed:
+	}
+	return false
+}
+
+// begin has the connection below know until when a read may wait. One that is about as it was is
+// not set anew: the server sets several for each request.
+func (l *linked) begin() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.reading = true
+	if l.until.IsZero() && l.applied.IsZero() {
+		return
+	}
+	if early := l.until.Sub(l.applied); !l.until.IsZero() && !l.applied.IsZero() && early >= 0 && early <= time.Until(l.until)/64 {
+		return
+	}
+	l.applied = l.until
+	_ = l.Conn.SetReadDeadline(l.until)
 }
 
 // renewPatience is how often at most the time to take what is written begins anew.
@@ -134,7 +176,13 @@ func (l *linked) SetReadDeadline(t time.Time) error {
 		default:
 		}
 	}
-	return l.Conn.SetReadDeadline(t)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.until = t; l.reading {
+		l.applied = t
+		return l.Conn.SetReadDeadline(t)
+	}
+	return nil
 }
 
 // linger has the connection end once its answer is written, after what still comes was read for a

@@ -39,10 +39,7 @@ var (
 // set when a connection that rested will do.
 func (u *upstream) ask(x *exchange, r *http.Request, rested bool) (*http.Response, error) {
 	if u.other == nil {
-		return u.wire.Ask(r, rested, func(status int, h http.Header) error {
-			x.hint(status, h)
-			return nil
-		})
+		return u.wire.Ask(r, rested, x)
 	}
 	o := &outcome{hints: hints{x: x}}
 	trace := &httptrace.ClientTrace{
@@ -156,7 +153,7 @@ func (h *hints) write() {
 		next := h.queue[0]
 		h.queue = h.queue[1:]
 		h.mu.Unlock()
-		h.x.hint(next.status, next.header)
+		h.x.Hint(next.status, next.header)
 	}
 }
 

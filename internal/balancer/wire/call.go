@@ -30,23 +30,29 @@ type call struct {
 	out  bool       // the head is
 }
 
+// Early hears answers that come before the last.
+type Early interface{ Hint(status int, h http.Header) }
+
 // headWaits is how long the head of a request waits for the first part of its body, to go out in
 // one packet with it.
 const headWaits = time.Millisecond
 
 // Ask sends a request and returns the head of its answer; its body is to be closed. What
-// the request's URL has in Opaque is sent as it stands. early is called for each answer that comes
+// the request's URL has in Opaque is sent as it stands. early hears each answer that comes
 // before the last. rested is set when a connection that rested will do. Nothing is sent twice.
 //
 // An error is an [Error].
-func (s *Server) Ask(r *http.Request, rested bool, early func(status int, h http.Header) error) (*http.Response, error) {
+func (s *Server) Ask(r *http.Request, rested bool, early Early) (*http.Response, error) {
 	c, err := s.take(r.Context(), rested)
 	if err != nil {
 		return nil, err
 	}
 	c.sent.Store(0)
 	x := &call{c: c, ctx: r.Context(), keep: true}
-	x.stop = context.AfterFunc(x.ctx, caught.Func("giving a request up", c.close))
+	x.stop = context.AfterFunc(x.ctx, func() {
+		defer caught.Told("giving a request up", nil)
+		c.close()
+	})
 	has := r.Body != nil && r.Body != http.NoBody
 	wants := has && r.Header.Get("Expect") != ""
 	writeHead(c.w, r, has)
@@ -106,10 +112,7 @@ func (s *Server) Ask(r *http.Request, rested bool, early func(status int, h http
 			res.Body = switched{c.r, x}
 			return res, nil
 		case res.StatusCode < 200:
-			if err := early(res.StatusCode, res.Header); err != nil {
-				tell(goOn, false)
-				return nil, x.fail(Answering, err)
-			}
+			early.Hint(res.StatusCode, res.Header)
 		default:
 			tell(goOn, false)
 			return x.answer(res), nil

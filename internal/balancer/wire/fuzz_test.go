@@ -55,6 +55,15 @@ func newAnswers(tb testing.TB) *answers {
 	return a
 }
 
+// hints are the early answers that somebody heard.
+type hints []string
+
+func (h *hints) Hint(status int, _ http.Header) {
+	if status != http.StatusContinue {
+		*h = append(*h, fmt.Sprint(status))
+	}
+}
+
 // told is what somebody takes bytes for.
 func told(res *http.Response, err error, early []string) string {
 	if err != nil {
@@ -112,25 +121,18 @@ func FuzzAnswer(f *testing.F) {
 		ask := func() *http.Request {
 			return &http.Request{Method: http.MethodGet, Host: address, Header: http.Header{"User-Agent": nil}, URL: &url.URL{Scheme: "http", Host: address, Path: "/"}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
 		}
-		var early []string
+		var early hints
 		at.raw <- raw
 		mine := ask()
 		delete(mine.Header, "User-Agent")
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		res, err := ours.Ask(mine.WithContext(ctx), false, func(status int, _ http.Header) error {
-			if status != http.StatusContinue {
-				early = append(early, fmt.Sprint(status))
-			}
-			return nil
-		})
+		res, err := ours.Ask(mine.WithContext(ctx), false, &early)
 		// What a Connection field names is dropped here, which they leave to whoever asked.
 		got := told(res, err, early)
 		early = nil
 		trace := &httptrace.ClientTrace{Got1xxResponse: func(status int, _ textproto.MIMEHeader) error {
-			if status != http.StatusContinue {
-				early = append(early, fmt.Sprint(status))
-			}
+			early.Hint(status, nil)
 			return nil
 		}}
 		at.raw <- raw
