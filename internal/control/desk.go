@@ -95,7 +95,7 @@ func (d *desk) setPool(p store.Pool) (before store.Pool, had bool) {
 	before, had = c.pool, c.there
 	c.pool, c.there = p, true
 	if !had {
-		caught.Go("telling the balancer of a pool", func() { d.tell(p.Name, c) })
+		caught.Go("telling the balancer of a pool", func() { d.keepTelling(p.Name, c) })
 	}
 	d.changed(c)
 	return before, had
@@ -176,9 +176,23 @@ func (d *desk) changed(c *counter) int64 {
 // tellAgain is how long a balancer that did not take a pool is left alone.
 const tellAgain = time.Second
 
+// keepTelling tells until the pool is no more, after a fault of its own as well.
+func (d *desk) keepTelling(name string, c *counter) {
+	defer close(c.over)
+	for caught.Do("telling the balancer of a pool", func() { d.tell(name, c) }) != nil {
+		select {
+		case <-c.ended:
+			return
+		case <-time.After(tellAgain):
+			d.mu.Lock()
+			d.changed(c)
+			d.mu.Unlock()
+		}
+	}
+}
+
 // tell has the balancer know the latest of a pool, until the pool is no more.
 func (d *desk) tell(name string, c *counter) {
-	defer close(c.over)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	caught.Go("the end of a pool", func() {
@@ -192,11 +206,7 @@ func (d *desk) tell(name string, c *counter) {
 		case <-c.woken:
 		}
 		pool, groups := d.latest(name, c)
-		var err error
-		if fault := caught.Do("telling the balancer of the pool", func() { err = d.balancer.Sync(ctx, pool) }); fault != nil {
-			err = fault
-		}
-		if err != nil {
+		if err := d.balancer.Sync(ctx, pool); err != nil {
 			if ctx.Err() == nil {
 				d.log.Warn("the balancer did not take the targets of a pool; it is told again", "pool", name, "error", err)
 			}

@@ -73,7 +73,11 @@ func (e *elsewhere) run(ctx context.Context) {
 			if e.ctl.roster.of(group) != nil {
 				continue
 			}
-			if err := e.read(ctx, group); err != nil && ctx.Err() == nil {
+			var err error
+			if fault := caught.Do("the groups that others keep", func() { err = e.read(ctx, group) }); fault != nil {
+				err = fault
+			}
+			if err != nil && ctx.Err() == nil {
 				e.ctl.warn(group, "the targets of a group that another keeps were not read; it is tried again", err)
 				time.AfterFunc(retryAfter, caught.Func("the groups that others keep", func() { e.look(group) }))
 			}

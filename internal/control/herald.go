@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/say"
 	"unitas/internal/fleet/words"
@@ -65,8 +66,16 @@ func (c *Control) tellAll(ctx context.Context) error {
 	}
 }
 
-// pickLine is a line of the journal as a notice has it, nil when it asked for no such thing.
-func pickLine(n store.Notice, e store.Entry) any {
+// pickLine is a line of the journal as a notice has it, nil when it asked for no such thing. A fault
+// with one line holds up no other.
+func pickLine(n store.Notice, e store.Entry) (line any) {
+	if caught.Do("a line of a notice", func() { line = lineOf(n, e) }) != nil {
+		return nil
+	}
+	return line
+}
+
+func lineOf(n store.Notice, e store.Entry) any {
 	if len(n.Groups) > 0 && !slices.Contains(n.Groups, e.Group) {
 		return nil
 	}

@@ -305,6 +305,7 @@ func TestAnEjectionIsNotEndedByAnAnswer(t *testing.T) {
 
 // TestTheFastestFailer is not the least busy for failing at once.
 func TestTheFastestFailer(t *testing.T) {
+	t.Parallel() // it mostly waits
 	slow := func(w http.ResponseWriter, _ *http.Request) {
 		<-time.After(10 * time.Millisecond)
 		fmt.Fprint(w, "ok")

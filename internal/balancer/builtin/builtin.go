@@ -99,7 +99,7 @@ func (b *Balancer) keepHouse() {
 			pools, doors := slices.Collect(maps.Values(b.pools)), slices.Collect(maps.Values(b.doors))
 			b.mu.Unlock()
 			for _, p := range pools {
-				p.judge(now)
+				_ = caught.Do("judging the targets of a pool", func() { p.judge(now) })
 				if n%2 == 0 {
 					for _, t := range p.lane.Load().targets {
 						t.upstream.Load().rest(false)

@@ -140,7 +140,9 @@ func (d *door) accept() {
 			continue
 		}
 		wait = 0
-		d.take(c)
+		if caught.Do("taking a connection", func() { d.take(c) }) != nil {
+			c.Close()
+		}
 	}
 }
 

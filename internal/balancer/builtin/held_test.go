@@ -201,6 +201,7 @@ type held struct {
 // caller, heard to the byte by a target: what arrives is what rules say that are written down a
 // second time here, and of what is none nothing arrives; and so for what the target answers.
 func TestWhatIsSentArrives(t *testing.T) {
+	t.Parallel()
 	seed := *heldSeed
 	if seed == 0 {
 		seed = uint64(time.Now().UnixNano())

@@ -65,6 +65,7 @@ func TestAUsedBodyGoesNowhereElse(t *testing.T) {
 // TestAClientThatGoesAwayHurtsNobody: a target that was slow for one who left is not set
 // aside.
 func TestAClientThatGoesAwayHurtsNobody(t *testing.T) {
+	t.Parallel() // it mostly waits
 	entered, release := make(chan bool, 4), make(chan bool)
 	slow := func(w http.ResponseWriter, _ *http.Request) {
 		entered <- true

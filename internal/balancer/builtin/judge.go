@@ -88,7 +88,21 @@ func (p *pool) judge(now time.Time) {
 			p.tellAside(t, 0, "")
 		}
 	}
+	ejections := p.eject(l, rules, all, now)
+	for _, e := range ejections {
+		for _, t := range l.targets {
+			if t.instance == e.Instance {
+				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
+				p.tellAside(t, int(t.ejected.Load()), e.Why)
+			}
+		}
+	}
+}
+
+// eject sets aside those that are to be, and has those tried again that give way to them.
+func (p *pool) eject(l *lane, rules *traffic.Eject, all []traffic.Conduct, now time.Time) []traffic.Ejection {
 	p.asides.Lock()
+	defer p.asides.Unlock()
 	ejections, back := rules.Judge(all)
 	for _, e := range ejections {
 		for _, t := range l.targets {
@@ -105,15 +119,7 @@ func (p *pool) judge(now time.Time) {
 			t.refused.Store(0)
 		}
 	}
-	p.asides.Unlock()
-	for _, e := range ejections {
-		for _, t := range l.targets {
-			if t.instance == e.Instance {
-				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
-				p.tellAside(t, int(t.ejected.Load()), e.Why)
-			}
-		}
-	}
+	return ejections
 }
 
 // tellAside tells whoever watches.

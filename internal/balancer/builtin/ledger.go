@@ -85,31 +85,35 @@ func (l *ledger) end(x *exchange) {
 func (l *ledger) note(at int, e entry) {
 	p := &l.pages[at]
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	p.entries[p.n] = e
 	if p.n++; p.n == entriesOf {
 		p.enter()
 	}
-	p.mu.Unlock()
 }
 
 // enter puts what is on the page where it belongs. The lock is held, so that who reads after
 // finds all of it.
 func (p *page) enter() {
-	for i := range p.n {
+	n := p.n
+	p.n = 0 // whatever fails, it is entered once
+	for i := range n {
 		p.entries[i].enter()
 		p.entries[i] = entry{}
 	}
-	p.n = 0
 }
 
 // settle enters all that is on any page.
 func (l *ledger) settle() {
 	for i := range l.pages {
-		p := &l.pages[i]
-		p.mu.Lock()
-		p.enter()
-		p.mu.Unlock()
+		l.pages[i].settle()
 	}
+}
+
+func (p *page) settle() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.enter()
 }
 
 // enter adds an answer to all that is told of its target.

@@ -109,6 +109,7 @@ func overConn(t *testing.T, c net.Conn, err error, opening string) *stream {
 // TestNothingIsCut changes everything that can be under streams of each kind. They go on until
 // their own end, however their target, route, certificate, limits and listener change.
 func TestNothingIsCut(t *testing.T) {
+	t.Parallel() // it mostly waits
 	dir := t.TempDir()
 	pair := balancer.Pair{Name: "saltmere", Chain: filepath.Join(dir, "saltmere.pem"), Key: filepath.Join(dir, "saltmere.key")}
 	other := balancer.Pair{Name: "other", Chain: filepath.Join(dir, "other.pem"), Key: filepath.Join(dir, "other.key")}
@@ -225,6 +226,7 @@ func echoLines(t *testing.T) string {
 
 // TestOneThatEndsEndsAll: a balancer that ends gives what goes on a moment, and then cuts it.
 func TestOneThatEndsEndsAll(t *testing.T) {
+	t.Parallel() // it mostly waits
 	f := newSite(t, echo)
 	s := overHTTP(t, "http://"+f.address, &http.Transport{})
 	defer s.end()

@@ -51,6 +51,7 @@ func TestAHalfClosedCallerIsAnswered(t *testing.T) {
 // TestAnAbortedCallerAbortsItsTarget: nobody works for who has gone, and a body that breaks off
 // breaks off for the target.
 func TestAnAbortedCallerAbortsItsTarget(t *testing.T) {
+	t.Parallel() // it mostly waits
 	ended := make(chan error, 4)
 	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost {
@@ -96,6 +97,7 @@ func waitFor(t testing.TB, what string, so func() bool) {
 
 // TestLimitsOfACaller: each is answered as the standard says, with a clear body.
 func TestLimitsOfACaller(t *testing.T) {
+	t.Parallel() // it mostly waits
 	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		fmt.Fprint(w, "ok")
@@ -180,6 +182,7 @@ func TestRatesOfACaller(t *testing.T) {
 
 // TestLimitsOfATarget: late ones are answered 504, and not set aside for it.
 func TestLimitsOfATarget(t *testing.T) {
+	t.Parallel() // it mostly waits
 	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, strings.Repeat("a", 5000))
 		if r.URL.Path == "/part" {
@@ -389,6 +392,7 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 
 // TestLargeBodies pass whole both ways at once, in little memory.
 func TestLargeBodies(t *testing.T) {
+	t.Parallel() // it mostly waits
 	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
 		_ = http.NewResponseController(w).EnableFullDuplex()
 		_, _ = io.Copy(w, r.Body)

@@ -190,6 +190,7 @@ func TestPathsAreRoutedAsTheyAreSent(t *testing.T) {
 
 // TestWhatIsShownIsPlain: no control characters of a request are in what people look at.
 func TestWhatIsShownIsPlain(t *testing.T) {
+	t.Parallel() // it mostly waits
 	f := newSite(t, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	c, err := net.Dial("tcp", f.address)
 	if err != nil {
@@ -208,6 +209,7 @@ func TestWhatIsShownIsPlain(t *testing.T) {
 
 // TestTimesOfATarget: each limit is of what it says, by each way that targets are spoken to.
 func TestTimesOfATarget(t *testing.T) {
+	t.Parallel() // it mostly waits
 	early := func(w http.ResponseWriter, r *http.Request) { // answers before the body ended, and goes on for longer than to the first byte
 		_ = http.NewResponseController(w).EnableFullDuplex()
 		fmt.Fprint(w, "begun ")
@@ -332,6 +334,7 @@ func TestRefusedStreams(t *testing.T) {
 // TestAResetIsAReset, not an end: of any protocol, either way, and of what an old caller could take
 // for a whole answer.
 func TestAResetIsAReset(t *testing.T) {
+	t.Parallel() // it mostly waits
 	target := connected(t, func(c net.Conn) {
 		line, _ := bufio.NewReader(c).ReadString('\n')
 		if strings.HasPrefix(line, "GET") {

@@ -31,7 +31,9 @@ type call struct {
 }
 
 // Early hears answers that come before the last.
-type Early interface{ Hint(status int, h http.Header) }
+type Early interface {
+	Hint(status int, h http.Header)
+}
 
 // headWaits is how long the head of a request waits for the first part of its body, to go out in
 // one packet with it.
