@@ -209,7 +209,7 @@ func TestWhatIsShownIsPlain(t *testing.T) {
 
 // TestTimesOfATarget: each limit is of what it says, by each way that targets are spoken to.
 func TestTimesOfATarget(t *testing.T) {
-	t.Parallel() // it mostly waits
+	t.Parallel()                                            // it mostly waits
 	early := func(w http.ResponseWriter, r *http.Request) { // answers before the body ended, and goes on for longer than to the first byte
 		_ = http.NewResponseController(w).EnableFullDuplex()
 		fmt.Fprint(w, "begun ")
