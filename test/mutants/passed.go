@@ -59,7 +59,7 @@ var passed = []fault{
 	{name: "a caller that takes nothing is waited for", file: "internal/balancer/builtin/link.go", was: "SetWriteDeadline(now.Add(most + renewPatience))", now: "SetWriteDeadline(now.Add(1000 * most))"},
 	{name: "a connection goes on after half a body", file: "internal/balancer/builtin/answer.go", was: "(!x.body.isWhole() || x.link.surplus) {", now: "x.link.surplus {"},
 	{name: "a body that is read late touches the next request", file: "internal/balancer/builtin/body.go", was: "\tb.live.Lock()\n\t//lint", now: "\t//lint"},
-	{name: "two targets have one body", file: "internal/balancer/builtin/body.go", was: "\tcase r.revoked.Load():\n\t\treturn 0, errRevoked\n", now: "\tcase r.revoked.Load() && false:\n\t\treturn 0, errRevoked\n"},
+	{name: "two targets have one body", file: "internal/balancer/builtin/body.go", was: "case r.holder != r, r.loose", now: "case r.loose"},
 	{name: "fields of the hop are passed on", file: "internal/balancer/form/fields.go", was: "isOurs(f) || IsOfTheHop(f) || (connection != nil && Named(connection, name))", now: "isOurs(f) || IsOfTheHop(f)"},
 	{name: "what a caller says of others is passed on", file: "internal/balancer/form/fields.go", was: "\"Forwarded\", \"X-Forwarded-For\", \"X-Forwarded-Host\", \"X-Forwarded-Proto\", \"X-Request-Id\"", now: "\"X-Forwarded-For\", \"X-Forwarded-Host\", \"X-Forwarded-Proto\", \"X-Request-Id\""},
 	{name: "fields of a target's hop are passed on", file: "internal/balancer/builtin/answer.go", was: "if form.IsOfTheHop(name) || (connection != nil && form.Named(connection, name)) {", now: "if form.IsOfTheHop(name) && connection == nil {"},

@@ -126,7 +126,7 @@ func (x *exchange) attempt(t *target) *attempt {
 	}
 	a.out = x.outbound(ctx, t)
 	if x.body != nil {
-		a.body = &reading{keptBody: x.body, out: a.out}
+		a.body = x.body.read(a.out)
 		a.out.Body, a.out.GetBody = a.body, a.body.again
 	}
 	return a
@@ -143,8 +143,7 @@ func (a *attempt) ask() (*http.Response, error) {
 	res, err := up.ask(x, a.out, true)
 	if rested(err) && (!err.(*wire.Error).Sent || isRepeatable(x.method)) && x.body.isReplayable() {
 		if a.body != nil {
-			a.body.revoked.Store(true)
-			a.body = &reading{keptBody: x.body, out: a.out}
+			a.body = x.body.read(a.out)
 			a.out.Body = a.body
 		}
 		res, err = up.ask(x, a.out, false)
@@ -155,9 +154,7 @@ func (a *attempt) ask() (*http.Response, error) {
 		x.headed.Store(true)
 	} else {
 		x.patience.end(forRoom)
-		if a.body != nil {
-			a.body.revoked.Store(true)
-		}
+		x.body.takeBack()
 	}
 	a.tried()
 	return res, err

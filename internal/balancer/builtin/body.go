@@ -44,12 +44,13 @@ type keptBody struct {
 	waiting atomic.Bool
 	asked   bool // the caller was told to go on
 
-	mu    sync.Mutex
-	kept  []byte // all that came, while loose is not set; then nothing
-	came  int64
-	loose bool // too much came for it to go to another target
-	most  int64
-	ended error // io.EOF when it is whole
+	mu     sync.Mutex
+	kept   []byte // all that came, while loose is not set; then nothing
+	came   int64
+	loose  bool // too much came for it to go to another target
+	most   int64
+	ended  error    // io.EOF when it is whole
+	holder *reading // who may read it; nobody else gets a byte
 }
 
 // keepBody takes the body of a request, when it has one, before anything is answered: the server
@@ -204,10 +205,27 @@ func (b *keptBody) goOn() {
 // reading is the body as one attempt has it, from its beginning.
 type reading struct {
 	*keptBody
-	out     *http.Request // that it is of
-	at      int64
-	revoked atomic.Bool
-	moving  bool // a part was handed on, and not taken yet
+	out    *http.Request // that it is of
+	at     int64
+	moving bool // a part was handed on, and not taken yet
+}
+
+// read has an attempt, and no other any more, read the body from its beginning.
+func (b *keptBody) read(out *http.Request) *reading {
+	r := &reading{keptBody: b, out: out}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.holder = r
+	return r
+}
+
+// takeBack has nobody read it.
+func (b *keptBody) takeBack() {
+	if b != nil {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.holder = nil
+	}
 }
 
 // Read reads, unless the body was taken back.
@@ -260,7 +278,7 @@ func (r *reading) next(p []byte) (n int, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
-	case r.revoked.Load():
+	case r.holder != r, r.loose && r.at < r.came:
 		return 0, errRevoked
 	case r.ended != nil && r.ended != io.EOF:
 		return 0, r.ended
@@ -286,6 +304,5 @@ func (r *reading) again() (io.ReadCloser, error) {
 	if !r.isReplayable() {
 		return nil, errRevoked
 	}
-	r.revoked.Store(true)
-	return &reading{keptBody: r.keptBody, out: r.out}, nil
+	return r.read(r.out), nil
 }

@@ -30,18 +30,18 @@ func bodied(t *testing.T, from io.Reader) *exchange {
 }
 
 // as is the body for one more attempt.
-func (x *exchange) as() *reading { return &reading{keptBody: x.body, out: &http.Request{}} }
+func (x *exchange) as() *reading { return x.body.read(&http.Request{}) }
 
 // TestOneTargetHasABody: a body that was taken back is read by nobody, and the next has it from its
 // beginning, for as long as not too much of it came.
 func TestOneTargetHasABody(t *testing.T) {
 	x := bodied(t, strings.NewReader("a body"))
-	one, two := x.as(), x.as()
+	one := x.as()
 	part := make([]byte, 3)
 	if n, err := one.Read(part); err != nil || n == 0 {
 		t.Fatalf("%d bytes were read, %v", n, err)
 	}
-	one.revoked.Store(true)
+	two := x.as()
 	if n, err := one.Read(part); n != 0 || !errors.Is(err, errRevoked) {
 		t.Errorf("after it was taken back %d bytes were read, %v", n, err)
 	}
@@ -52,8 +52,13 @@ func TestOneTargetHasABody(t *testing.T) {
 	if n, err := io.CopyN(io.Discard, x.as(), mostKept/2); n != mostKept/2 || err != nil || !x.body.isReplayable() {
 		t.Errorf("of %d bytes, %v, nothing is kept", n, err)
 	}
+	slow := x.as()
 	if _, err := io.Copy(io.Discard, x.as()); err != nil || x.body.isReplayable() || !x.body.isWhole() {
 		t.Errorf("all of a long one is kept, %v", err)
+	}
+	x.body.holder = slow // whoever lets it read: what it would need is gone
+	if n, err := slow.Read(part); n != 0 || !errors.Is(err, errRevoked) {
+		t.Errorf("one that came too late reads %d bytes, %v", n, err)
 	}
 }
 

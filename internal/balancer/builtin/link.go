@@ -54,6 +54,10 @@ func newLinked(c net.Conn, l *link) *linked {
 // may wait for its answer. One that is gone says the same, so it is not for long.
 const halfWait = 3 * time.Second
 
+// begunSoon is how long it may take from when the server has a request until it is begun here: who
+// closes its half with the request is known to wait only then.
+const begunSoon = 10 * time.Millisecond
+
 // How much of what a caller still sends is read after its answer, so that it comes to it, and for
 // how long.
 const (
@@ -82,6 +86,9 @@ func (l *linked) Read(p []byte) (n int, err error) {
 	l.mu.Lock()
 	l.reading = false
 	l.mu.Unlock()
+	if err == io.EOF && !l.link.awaits.Load() && l.isWoken(begunSoon) {
+		return 0, os.ErrDeadlineExceeded
+	}
 	if err == io.EOF && l.link.awaits.Load() && l.isWoken(halfWait) {
 		return 0, os.ErrDeadlineExceeded
 	}
