@@ -378,7 +378,7 @@ func listenerCounts(l contract.Listener) string {
 	for _, one := range []struct {
 		n    int64
 		what string
-	}{{l.Refused, "passed a limit"}, {l.Unrouted, "were taken by no route"}, {l.Unwritten, "lines there was no time to write down"}} {
+	}{{l.Refused, "passed a limit"}, {l.Malformed, "could not be passed on"}, {l.Unrouted, "were taken by no route"}, {l.Unwritten, "lines there was no time to write down"}} {
 		if one.n > 0 {
 			out += fmt.Sprintf(", %d %s", one.n, one.what)
 		}

@@ -2086,6 +2086,9 @@ type Listener struct {
 	// Log What is written down of requests
 	Log ServedLog `json:"log"`
 
+	// Malformed Of them that could not be passed on; answered 400
+	Malformed int64 `json:"malformed"`
+
 	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
 	Near Nearness `json:"near"`
 	Pool string   `json:"pool"`

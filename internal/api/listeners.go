@@ -210,7 +210,7 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 			continue
 		}
 		out.Trouble, out.ExpiresAt, out.Connections = have.Trouble, optional(have.Expires), have.Connections
-		out.Requests, out.Refused, out.Unrouted, out.Unwritten, out.Spill = have.Requests, have.Refused, have.Unrouted, have.Unwritten, have.Spill
+		out.Requests, out.Refused, out.Malformed, out.Unrouted, out.Unwritten, out.Spill = have.Requests, have.Refused, have.Malformed, have.Unrouted, have.Unwritten, have.Spill
 		out.Reached = each(have.Order, func(r traffic.Reached) contract.RegionReached {
 			return contract.RegionReached{Region: r.Region, TookMs: round2(float64(r.Took.Microseconds()) / 1000)}
 		})

@@ -165,8 +165,9 @@ type ListenerStats struct {
 	Expires time.Time // of the certificate that ends first; zero without one
 	// Connections are those that are open.
 	Connections int
-	// Requests came since it was made; Refused of them passed a limit, Unrouted were for nobody.
-	Requests, Refused, Unrouted int64
+	// Requests came since it was made; Refused of them passed a limit, Malformed could not be passed
+	// on, Unrouted were for nobody.
+	Requests, Refused, Malformed, Unrouted int64
 	// Of those refused, by which limit of their caller: connections at once or a second, and
 	// requests a second. One connection may have several requests refused.
 	OverConnections, OverConnectionRate, OverRequestRate int64

@@ -18,6 +18,7 @@ var (
 	connectionsDesc = listenerDesc("connections", "Connections that callers have open now.")
 	requestsDesc    = listenerDesc("requests_total", "Requests, and connections of the kind tcp, that came.")
 	refusedDesc     = listenerDesc("refused_total", "Of them that passed a limit.")
+	malformedDesc   = listenerDesc("malformed_total", "Of them that could not be passed on, whoever had taken them.")
 	unroutedDesc    = listenerDesc("unrouted_total", "Of them that no route took.")
 	unwrittenDesc   = listenerDesc("unwritten_total", "Lines of the log that there was no time for.")
 	troubledDesc    = listenerDesc("troubled", "1 when something is wrong with it.")
@@ -26,7 +27,7 @@ var (
 
 // Describe implements [prometheus.Collector].
 func (m listenerMetrics) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, unroutedDesc, unwrittenDesc, troubledDesc, overDesc} {
+	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, malformedDesc, unroutedDesc, unwrittenDesc, troubledDesc, overDesc} {
 		to <- d
 	}
 }
@@ -43,6 +44,7 @@ func (m listenerMetrics) Collect(to chan<- prometheus.Metric) {
 		for limit, n := range map[string]int64{"connections": l.OverConnections, "connection-rate": l.OverConnectionRate, "request-rate": l.OverRequestRate} {
 			to <- prometheus.MustNewConstMetric(overDesc, prometheus.CounterValue, float64(n), l.Address, limit)
 		}
+		put(malformedDesc, prometheus.CounterValue, l.Malformed)
 		put(unroutedDesc, prometheus.CounterValue, l.Unrouted)
 		put(unwrittenDesc, prometheus.CounterValue, l.Unwritten)
 		troubled := int64(0)

@@ -29,7 +29,7 @@ func (d *door) admit(s *doorSettings, x *exchange) *refusal {
 	}
 	x.path = pathOf(x.asked.Target)
 	if x.upgrade = form.Upgrade(r, s.MayUpgrade()); x.upgrade != "" && x.body != nil {
-		return badRequest("it asks for another protocol, and has a body that would go on in it")
+		return badRequest("it asks for another protocol and has a body, which nobody could tell from that protocol")
 	}
 	if most := s.Limits.BodyBytes; most > 0 && r.ContentLength > most {
 		return &refusal{http.StatusRequestEntityTooLarge, tooLong(most)}
@@ -52,7 +52,7 @@ func pathOf(target string) string {
 }
 
 func badRequest(why string) *refusal {
-	return &refusal{http.StatusBadRequest, "The request is none that can be passed on: " + why + "."}
+	return &refusal{http.StatusBadRequest, "The request cannot be passed on: " + why + "."}
 }
 
 func tooLong(most int64) string {

@@ -19,7 +19,7 @@ import (
 var (
 	errLongBody   = errors.New("the body is longer than it may be")
 	errSlowBody   = errors.New("the caller was too slow with the body")
-	errBrokenBody = errors.New("its body is none")
+	errBrokenBody = errors.New("its body, or a field after it, is malformed")
 	errCutBody    = errors.New("its body broke off")
 )
 

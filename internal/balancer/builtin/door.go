@@ -28,6 +28,7 @@ type door struct {
 	served  *served.Log
 	turns   [traffic.MostRoutes + 1]atomic.Uint64 // requests of each route, and in all at 0
 	refused atomic.Int64
+	unfit   atomic.Int64 // that cannot be passed on
 	lost    atomic.Int64 // that no route took
 	// Of the refused, by which limit of their caller.
 	overConnections, overConnectionRate, overRate atomic.Int64
@@ -219,7 +220,7 @@ func (d *door) close() {
 
 func (d *door) stats() balancer.ListenerStats {
 	s := d.now.Load()
-	out := balancer.ListenerStats{Listener: s.Listener, Requests: int64(d.turns[0].Load()), Refused: d.refused.Load(), Unrouted: d.lost.Load(), Unwritten: d.served.Lost(),
+	out := balancer.ListenerStats{Listener: s.Listener, Requests: int64(d.turns[0].Load()), Refused: d.refused.Load(), Malformed: d.unfit.Load(), Unrouted: d.lost.Load(), Unwritten: d.served.Lost(),
 		Connections: d.socket.Open(), OverConnections: d.overConnections.Load(), OverConnectionRate: d.overConnectionRate.Load(), OverRequestRate: d.overRate.Load()}
 	d.mu.Lock()
 	out.Trouble = d.trouble

@@ -14,6 +14,11 @@ type refusal struct {
 	text   string // a sentence
 }
 
+// isLimit reports whether a limit was passed; else the request itself is at fault.
+func (no *refusal) isLimit() bool {
+	return no.status == http.StatusTooManyRequests || no.status == http.StatusRequestEntityTooLarge
+}
+
 // refuse answers a request that no target answers: a line in plain words, or what gRPC
 // understands for who speaks that. Where nobody is there to hear it, or something was said
 // already, the exchange is broken off.

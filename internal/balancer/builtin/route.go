@@ -29,7 +29,11 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	d.turns[0].Add(1)
 	if no := d.admit(s, x); no != nil {
-		d.refused.Add(1)
+		if no.isLimit() {
+			d.refused.Add(1)
+		} else {
+			d.unfit.Add(1)
+		}
 		x.refuse(no)
 		return
 	}

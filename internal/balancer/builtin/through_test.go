@@ -65,6 +65,9 @@ func TestRequestsThatAreNone(t *testing.T) {
 		default:
 		}
 	}
+	if s := f.Listening()[0]; s.Refused != 0 || s.Malformed == 0 {
+		t.Errorf("%d are told to have passed a limit, and %d to be none", s.Refused, s.Malformed)
+	}
 	h2 := f.http2(t)
 	_ = h2.head(1, false, plainly("POST", "/fares?x=1", "content-length", "4")...)
 	_ = h2.WriteData(1, true, []byte("body"))

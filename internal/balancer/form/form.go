@@ -25,14 +25,14 @@ type Request struct {
 
 // Faults of requests.
 var (
-	errMethod  = errors.New("its method is none")
-	errTarget  = errors.New("its target is none")
-	errScheme  = errors.New("its target is neither of http nor of https")
-	errHost    = errors.New("its host is none")
+	errMethod  = errors.New("its method is not a name")
+	errTarget  = errors.New("its path or query has what none may have: a space, a control character, #, \\, a byte beyond ASCII or a broken escape; or it does not begin with a slash")
+	errScheme  = errors.New("it asks for what is neither of http nor of https")
+	errHost    = errors.New("its host is not a name or an address, with a port or without")
 	errHosts   = errors.New("it names two hosts")
 	errNoHost  = errors.New("it names no host")
-	errLength  = errors.New("its length is none")
-	errTrailer = errors.New("a field that it announces after its body is none")
+	errLength  = errors.New("its Content-Length is not a number")
+	errTrailer = errors.New("a field that its Trailer announces is not a name")
 )
 
 // Read is what a request asks for, or why it is none. The server that read it has held its fields

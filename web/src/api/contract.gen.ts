@@ -2133,6 +2133,11 @@ export interface components {
             refused: number;
             /**
              * Format: int64
+             * @description Of them that could not be passed on; answered 400
+             */
+            malformed: number;
+            /**
+             * Format: int64
              * @description Of them that no route took
              */
             unrouted: number;

@@ -98,6 +98,7 @@ function counts(l: ListenerOf): string {
     `${l.connections} connections open now`,
   ]
   if (l.refused > 0) all.push(`${l.refused.toLocaleString()} passed a limit`)
+  if (l.malformed > 0) all.push(`${l.malformed.toLocaleString()} could not be passed on`)
   if (l.unrouted > 0) all.push(`${l.unrouted.toLocaleString()} were taken by no route`)
   if (l.unwritten > 0) all.push(`${l.unwritten.toLocaleString()} lines there was no time to write down`)
   return all.join(', ')
