@@ -30,8 +30,11 @@ var (
 )
 
 // mostKept is how much of a body is kept so that another target can have it from its beginning,
-// in bytes.
-const mostKept = 64 << 10
+// in bytes, and mostBodies of how many bodies at once; of more nothing is kept.
+const (
+	mostKept   = 64 << 10
+	mostBodies = 1000
+)
 
 // keptBody is the body of a request. Its beginning is kept, so that it can go to another target
 // for as long as not much of it came; its end is known, whoever read it.
@@ -47,7 +50,7 @@ type keptBody struct {
 	mu     sync.Mutex
 	kept   []byte // all that came, while loose is not set; then nothing
 	came   int64
-	loose  bool // too much came for it to go to another target
+	loose  bool // nothing is kept: too much came, or too many are kept
 	most   int64
 	ended  error    // io.EOF when it is whole
 	holder *reading // who may read it; nobody else gets a byte
@@ -61,6 +64,10 @@ func (x *exchange) keepBody() {
 		return
 	}
 	x.body = &keptBody{x: x, from: r.Body, most: -1}
+	if bodies := &x.door.house.bodies; bodies.Add(1) > mostBodies {
+		bodies.Add(-1)
+		x.body.loose = true
+	}
 	if r.ProtoMajor == 1 {
 		// A target may answer before it has read all; HTTP/2 needs no word for it.
 		_ = http.NewResponseController(x.w).EnableFullDuplex()
@@ -95,14 +102,25 @@ func (b *keptBody) fault() error {
 	return nil
 }
 
-// isReplayable reports whether another target can have it from its beginning.
+// isReplayable reports whether another target can have it from its beginning, once nobody has it.
 func (b *keptBody) isReplayable() bool {
 	if b == nil {
 		return true
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return !b.loose && (b.ended == nil || b.ended == io.EOF)
+	if b.loose && (b.came > 0 || b.waiting.Load()) {
+		return false
+	}
+	return b.ended == nil || b.ended == io.EOF
+}
+
+// forget keeps nothing of it any more. The lock is held.
+func (b *keptBody) forget() {
+	if !b.loose {
+		b.loose, b.kept = true, nil
+		b.x.door.house.bodies.Add(-1)
+	}
 }
 
 // close ends it for a reason, unless it has ended, and wakes whoever waits for it.
@@ -122,27 +140,31 @@ func (b *keptBody) wake() {
 
 // stop has nobody read it any more, once it returned. It waits for nothing but that.
 func (b *keptBody) stop() {
-	if b.isWhole() {
-		return
+	if !b.isWhole() {
+		b.close(errStopped)
+		b.live.Lock()
+		//lint:ignore SA2001 whoever reads has ended
+		b.live.Unlock()
 	}
-	b.close(errStopped)
-	b.live.Lock()
-	//lint:ignore SA2001 whoever reads has ended
-	b.live.Unlock()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.forget()
 }
 
-// fill reads a part from the caller when nothing is there after so many bytes. It reads into p
-// alone when no other target can have the body any more.
-func (b *keptBody) fill(at int64, p []byte) (n int) {
+// fill reads a part from the caller when a reading has had all that came. It reads into p alone when
+// nothing is kept.
+func (b *keptBody) fill(r *reading, p []byte) (n int) {
 	b.live.Lock()
 	defer b.live.Unlock()
 	b.mu.Lock()
 	loose := b.loose
-	if b.ended != nil || b.came > at {
+	if b.ended != nil || b.came > r.at || b.holder != r {
 		b.mu.Unlock()
 		return 0
 	}
+	b.waiting.Store(true)
 	b.mu.Unlock()
+	defer b.waiting.Store(false)
 	part := p
 	if !loose {
 		buf := parts.Get().(*[]byte)
@@ -150,11 +172,9 @@ func (b *keptBody) fill(at int64, p []byte) (n int) {
 		part = *buf
 	}
 	b.goOn()
-	b.waiting.Store(true)
 	b.x.patience.begin(forBody)
 	n, err := b.from.Read(part)
 	b.x.patience.end(forBody)
-	b.waiting.Store(false)
 	b.x.came.Add(int64(n))
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -239,7 +259,7 @@ func (r *reading) Read(p []byte) (n int, err error) {
 		if n, err = r.next(p); err != nil || n > 0 || len(p) == 0 {
 			break
 		}
-		if n = r.fill(r.at, p); n > 0 {
+		if n = r.fill(r, p); n > 0 {
 			r.at += int64(n)
 		}
 	}
@@ -286,7 +306,7 @@ func (r *reading) next(p []byte) (n int, err error) {
 		n = copy(p, r.kept[r.at:])
 		r.at += int64(n)
 		if r.at == r.came && r.came > mostKept && r.live.TryLock() { // nobody whose body it was reads on
-			r.loose, r.kept = true, nil
+			r.forget()
 			r.live.Unlock()
 		}
 		return n, nil

@@ -34,6 +34,7 @@ type Balancer struct {
 
 	ledger  *ledger
 	flights flights
+	bodies  atomic.Int64   // of which the beginning is kept
 	ending  sync.WaitGroup // what was closed and has something under way
 	closing chan struct{}  // closed when it ends; what is under way has a moment left
 	ended   chan struct{}  // closed when that is over

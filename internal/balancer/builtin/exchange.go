@@ -67,11 +67,12 @@ func (x *exchange) finish() {
 	if x.in.ProtoMajor == 1 {
 		x.link.awaits.Store(false)
 	}
-	if x.body.isWhole() {
+	if x.body == nil {
 		return
 	}
+	whole := x.body.isWhole()
 	x.body.stop()
-	if x.in.ProtoMajor == 1 {
+	if !whole && x.in.ProtoMajor == 1 {
 		x.link.linger()
 	}
 }

@@ -25,7 +25,9 @@ func (p *patient) SetReadDeadline(time.Time) error {
 func bodied(t *testing.T, from io.Reader) *exchange {
 	f := newSite(t)
 	x := &exchange{door: f.doors[f.address], link: &link{lined: &linked{}}, w: &patient{httptest.NewRecorder(), make(chan bool, 10)}, in: httptest.NewRequest("POST", "/", nil)}
-	x.body = &keptBody{x: x, from: io.NopCloser(from), most: -1}
+	x.in.Body = io.NopCloser(from)
+	x.in.ContentLength = -1
+	x.keepBody()
 	return x
 }
 
@@ -59,6 +61,34 @@ func TestOneTargetHasABody(t *testing.T) {
 	x.body.holder = slow // whoever lets it read: what it would need is gone
 	if n, err := slow.Read(part); n != 0 || !errors.Is(err, errRevoked) {
 		t.Errorf("one that came too late reads %d bytes, %v", n, err)
+	}
+}
+
+// TestNotAllBodiesAreKept: of one too many nothing is, so it goes to another target only while
+// nothing of it came; and what is over is counted out.
+func TestNotAllBodiesAreKept(t *testing.T) {
+	x := bodied(t, strings.NewReader("a body"))
+	bodies := &x.door.house.bodies
+	if bodies.Load() != 1 {
+		t.Fatalf("%d are kept", bodies.Load())
+	}
+	bodies.Store(mostBodies)
+	more := &exchange{door: x.door, link: x.link, w: x.w, in: httptest.NewRequest("POST", "/", strings.NewReader("another"))}
+	more.keepBody()
+	if !more.body.loose || !more.body.isReplayable() || bodies.Load() != mostBodies {
+		t.Errorf("one too many is kept, or cannot go elsewhere before it came; %d are kept", bodies.Load())
+	}
+	dead := more.as()
+	if raw, err := io.ReadAll(more.as()); string(raw) != "another" || err != nil || more.body.isReplayable() {
+		t.Errorf("it is read as %q, %v", raw, err)
+	}
+	if n, err := dead.Read(make([]byte, 10)); n != 0 || !errors.Is(err, errRevoked) {
+		t.Errorf("who had it before reads %d bytes, %v", n, err)
+	}
+	x.finish()
+	more.finish()
+	if bodies.Load() != mostBodies-1 {
+		t.Errorf("when they are over %d are kept", bodies.Load())
 	}
 }
 
