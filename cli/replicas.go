@@ -32,6 +32,9 @@ pools. One that is not heard of for seven seconds loses its groups to the others
 					if r.Self {
 						name += " (asked)"
 					}
+					if r.Stopping {
+						state = "stopping"
+					}
 					if !r.Alive {
 						state = "last heard of " + words.Span(now.Sub(r.UntilAt)) + " ago"
 					}

@@ -3240,6 +3240,9 @@ type Replica struct {
 	// SinceAt When it was started
 	SinceAt time.Time `json:"since_at"`
 
+	// Stopping Whether it has given up its groups and only lets its requests end
+	Stopping bool `json:"stopping"`
+
 	// UntilAt When its lease runs out unless it is renewed
 	UntilAt time.Time `json:"until_at"`
 	Version string    `json:"version"`

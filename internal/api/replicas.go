@@ -26,7 +26,7 @@ func (s *Server) ListReplicas(ctx context.Context, _ routes.ListReplicasRequestO
 	all, err := s.Store.Replicas(ctx)
 	now := time.Now()
 	return routes.ListReplicas200JSONResponse{Items: each(all, func(r store.Replica) contract.Replica {
-		return contract.Replica{Id: r.ID, Name: r.Name, Address: r.Address, Version: r.Version, Self: r.ID == s.Self, Alive: r.Until.After(now),
+		return contract.Replica{Id: r.ID, Name: r.Name, Address: r.Address, Version: r.Version, Self: r.ID == s.Self, Alive: r.Until.After(now), Stopping: r.Stopping,
 			SinceAt: r.Since.UTC(), UntilAt: r.Until.UTC(), Groups: r.Groups, Keeps: r.Keeps}
 	})}, err
 }

@@ -207,7 +207,7 @@ func (c *Control) resign() {
 	c.term.over()
 	ctx, cancel := context.WithTimeout(context.Background(), renewLimit)
 	defer cancel()
-	c.Self.Leaving = true
+	c.Self.Stopping = true
 	if err := c.Store.Resign(ctx, c.Self.ID); err != nil {
 		c.Log.Warn("the leases were not given up; they run out by themselves", "error", err)
 	}

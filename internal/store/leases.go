@@ -9,23 +9,23 @@ import (
 
 // Replica is a service on this database.
 type Replica struct {
-	ID      string // stays the same when it is started again
-	Name    string // that a person gave it
-	Address string // of its interface, http://address:port
-	Version string
-	Since   time.Time // started
-	Until   time.Time // its lease lasts
-	Leaving bool      // it ends, and only lets its requests end before
-	Groups  int       // that it keeps
-	Keeps   []string  // the names of at most a hundred of them
+	ID       string // stays the same when it is started again
+	Name     string // that a person gave it
+	Address  string // of its interface, http://address:port
+	Version  string
+	Since    time.Time // started
+	Until    time.Time // its lease lasts
+	Stopping bool      // it ends, and only lets its requests end before
+	Groups   int       // that it keeps
+	Keeps    []string  // the names of at most a hundred of them
 }
 
 // Renew keeps the replica alive for ttl, and returns all that are.
 func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive []string, err error) {
-	if _, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, leaving) values ($1, $2, $3, $4, $5, now() + $6::interval, $7)
+	if _, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, stopping) values ($1, $2, $3, $4, $5, now() + $6::interval, $7)
 		on conflict (id) do update set name = excluded.name, address = excluded.address, version = excluded.version, since = excluded.since, until = excluded.until,
-			leaving = excluded.leaving`,
-		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Leaving); err != nil {
+			stopping = excluded.stopping`,
+		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Stopping); err != nil {
 		return nil, err
 	}
 	// A clock that was set back would let a dead one live on.
@@ -40,7 +40,7 @@ func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive 
 }
 
 // share is how many groups a replica keeps at most, when they are spread evenly.
-const share = `(select ceil(count(*)::numeric / greatest(1, (select count(*) from replicas where until > now() and not leaving)))::integer from groups)`
+const share = `(select ceil(count(*)::numeric / greatest(1, (select count(*) from replicas where until > now() and not stopping)))::integer from groups)`
 
 // Lease takes groups that nobody decides for or that a dead replica had, up to the
 // replica's share, or, with again, all that this replica had before it was started
@@ -104,7 +104,7 @@ func (s *Store) GiveUp(ctx context.Context, replica, group string, epoch int64) 
 // Resign gives up all leases of the replica, which takes none any more, but stays known: whoever
 // keeps a group asks it before a machine is stopped.
 func (s *Store) Resign(ctx context.Context, replica string) error {
-	_, err := s.leasing.Exec(ctx, `with ends as (update replicas set leaving = true where id = $1),
+	_, err := s.leasing.Exec(ctx, `with ends as (update replicas set stopping = true where id = $1),
 		free as (update groups set replica = null where replica = $1 returning name)
 		insert into outbox (kind, group_name, origin, data) select 'lease', name, $1, '{}' from free
 			where exists (select 1 from replicas where id <> $1 and until > now())`, replica)
@@ -128,7 +128,7 @@ func (s *Store) Release(ctx context.Context, replica string) error {
 
 // Replicas are all that are alive, with those whose lease ran out within the last hour.
 func (s *Store) Replicas(ctx context.Context) ([]Replica, error) {
-	return many[Replica](ctx, s.q, `select id, name, address, version, since, until, leaving,
+	return many[Replica](ctx, s.q, `select id, name, address, version, since, until, stopping,
 		(select count(*) from groups where replica = r.id)::integer as groups,
 		array(select name from groups where replica = r.id order by name limit 100) as keeps
 		from replicas r where until > now() - interval '1 hour' order by name, id`)
@@ -137,7 +137,7 @@ func (s *Store) Replicas(ctx context.Context) ([]Replica, error) {
 // KeptBy is the replica that has the lease of a group, alive or not; ErrNotFound when none
 // has.
 func (s *Store) KeptBy(ctx context.Context, group string) (Replica, error) {
-	return one[Replica](ctx, s.q, `select r.id, r.name, address, version, since, until, leaving, 0 as groups, array[]::text[] as keeps
+	return one[Replica](ctx, s.q, `select r.id, r.name, address, version, since, until, stopping, 0 as groups, array[]::text[] as keeps
 		from groups g join replicas r on r.id = g.replica where g.name = $1`, group)
 }
 

@@ -153,6 +153,8 @@ var above = map[string][]string{
 	"internal/fleet/scaling": {rulesPlayed},
 	"internal/fleet":         {rulesPlayed},
 	"internal/balancer/wire": {"./internal/balancer/builtin"},
+	"internal/balancer/form": {"./internal/balancer/builtin"},
+	"internal/conns":         {"./internal/balancer/builtin"},
 	"internal/fleet/traffic": {"./internal/balancer/builtin"},
 }
 

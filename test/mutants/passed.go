@@ -49,7 +49,7 @@ var passed = []fault{
 	{name: "a trial takes a target", file: "internal/balancer/builtin/pick.go", was: "return c.trial || t.take(c.page, anyway)", now: "return t.take(c.page, anyway)"},
 	{name: "a neighbour gets what one that is closed had", file: "internal/balancer/builtin/pick.go", was: "if i+1 < n && !c.trial {", now: "if i+1 < 0*n && !c.trial {"},
 	{name: "any cookie is taken", file: "internal/balancer/builtin/stay.go", was: "if !ok || !hmac.Equal([]byte(value), []byte(p.signed(instance))) {", now: "if !ok {"},
-	{name: "a caller stays where nothing is taken", file: "internal/balancer/builtin/stay.go", was: "!slices.Contains(c.tried, t) && c.take(t, false) {\n\t\t\t\treturn t, false", now: "!slices.Contains(c.tried, t) && (t.take(c.page, true) || true) {\n\t\t\t\treturn t, false"},
+	{name: "a caller stays where nothing is taken", file: "internal/balancer/builtin/stay.go", was: "t != nil && t.isOpen() && !t.isAside(time.Now()) && !slices.Contains(c.tried, t) && c.take(t, false) {", now: "t != nil && !slices.Contains(c.tried, t) && (t.take(c.page, true) || true) {"},
 	{name: "a hash goes by turn", file: "internal/balancer/builtin/stay.go", was: "u := (float64(mix(h^t.hash)>>11) + 0.5) / (1 << 53)", now: "u := (float64(mix(h^t.hash+uint64(time.Now().UnixNano()))>>11) + 0.5) / (1 << 53)"},
 	{name: "requests of an address have no bound", file: "internal/conns/callers.go", was: "return l == nil || l.Allow()", now: "return l == nil || l.Allow() || true"},
 	{name: "connections of an address have no bound", file: "internal/conns/callers.go", was: "c.open > l.limits.Connections:", now: "c.open > 1<<20:"},

@@ -4134,6 +4134,8 @@ export interface components {
             self: boolean;
             /** @description Whether its lease has not run out */
             alive: boolean;
+            /** @description Whether it has given up its groups and only lets its requests end */
+            stopping: boolean;
             /**
              * Format: date-time
              * @description When it was started

@@ -100,6 +100,7 @@ function sentence(all: Replica[], now: number): string {
 }
 
 function Alive({ replica, now }: { replica: Replica; now: number }) {
+  if (replica.alive && replica.stopping) return <span className="waiting">◔ stopping; its requests end</span>
   if (replica.alive) return <span>● alive</span>
   return <span className="trouble">▲ last heard of {span(secondsBetween(replica.until_at, now))} ago</span>
 }
