@@ -108,7 +108,9 @@ func (a *attempt) copy(res *http.Response, f fate) fate {
 func (a *attempt) broken(err error, f fate) fate {
 	var failed *wire.Error
 	late := errors.Is(err, errLatePart) || (errors.As(err, &failed) && failed.Late)
-	switch {
+	switch fault := a.x.body.fault(); {
+	case fault != nil: // the target cannot go on without the rest
+		f.by, f.why = theCaller, fault.Error()
 	case a.x.hasGone():
 		f.by, f.why = theCaller, errGone
 	case late && a.x.ctx.Err() != nil:

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"strings"
@@ -176,6 +177,30 @@ func TestAttemptsCountWhereTheyWere(t *testing.T) {
 	s, _ := f.Stats("front")
 	if n != failed || n < 4 || s.Requests != 10 || s.Failures != 0 || s.Targets[0].Retried != n {
 		t.Errorf("of %d at the target %d failed; the pool tells of %d requests, %d failed", n, failed, s.Requests, s.Failures)
+	}
+}
+
+// TestABodyThatEndsInTheMiddleOfItsAnswer is the caller's doing, though the target's answer breaks off.
+func TestABodyThatEndsInTheMiddleOfItsAnswer(t *testing.T) {
+	f := newSite(t, func(w http.ResponseWriter, r *http.Request) {
+		_ = http.NewResponseController(w).EnableFullDuplex()
+		fmt.Fprint(w, "begun")
+		_ = http.NewResponseController(w).Flush()
+		if _, err := io.Copy(io.Discard, r.Body); err != nil {
+			panic(http.ErrAbortHandler)
+		}
+	})
+	f.servers[0].Config.ErrorLog = log.New(io.Discard, "", 0)
+	f.listen(func(l *traffic.Listener) { l.Limits.Idle = 100 * time.Millisecond })
+	const post = "POST / HTTP/1.1\r\nHost: h\r\nTransfer-Encoding: chunked\r\n\r\n4\r\nhalf\r\n"
+	for name, send := range map[string]string{"a chunk that is none": post + "zz\r\n", "one that does not come": post} {
+		got := talk(t, f.address, send, ends("never"))
+		if !strings.Contains(got, "begun") && !strings.HasPrefix(got, "HTTP/1.1 400 ") || strings.HasSuffix(got, "0\r\n\r\n") {
+			t.Errorf("%s: the caller got %q", name, got)
+		}
+	}
+	if all := f.blamed(); len(all) > 0 {
+		t.Errorf("blamed are %v", all)
 	}
 }
 
