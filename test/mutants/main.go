@@ -233,7 +233,7 @@ func failing(out []byte) (first string) {
 func run(overlay string, args ...string) ([]byte, bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-count=1", "-failfast", "-parallel=8", "-timeout=100s", "-overlay", overlay}, args...)...)
+	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-count=1", "-failfast", "-parallel=8", "-timeout=50s", "-overlay", overlay}, args...)...)
 	out, err := cmd.CombinedOutput()
 	return out, err == nil
 }

@@ -119,6 +119,19 @@ func TestUpgradesThatPass(t *testing.T) {
 	}
 }
 
+// TestAnotherProtocolThanAskedFor is none: the caller is told, and the target is to blame.
+func TestAnotherProtocolThanAskedFor(t *testing.T) {
+	for _, says := range []string{"Upgrade: odd\r\n", "", "Upgrade: websocket, odd\r\n"} {
+		f, _ := hand(t, func(c net.Conn, _ heard) {
+			fmt.Fprint(c, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\n"+says+"\r\n")
+		})
+		got := talk(t, f.address, "GET / HTTP/1.1\r\nHost: h\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n", func(got string) bool { return strings.Contains(got, "(pool front)") })
+		if !strings.HasPrefix(got, "HTTP/1.1 502 ") || len(f.blamed()) != 1 {
+			t.Errorf("%q: answered %q, blamed are %v", says, got, f.blamed())
+		}
+	}
+}
+
 // TestFieldsThatLookLikeOurs are dropped, before a body and after it.
 func TestFieldsThatLookLikeOurs(t *testing.T) {
 	f, target := hand(t, says("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nTrailer: Checksum, Connection, X-Forwarded-For, Content_Length\r\n\r\n2\r\nok\r\n0\r\nChecksum: 7f\r\nConnection: close\r\nContent_Length: 7\r\nX-Forwarded-For: 1.1.1.1\r\n\r\n"))
