@@ -226,3 +226,33 @@ func TestWhereItFailed(t *testing.T) {
 		t.Errorf("one that was given up: %v", err)
 	}
 }
+
+// reads is a body that tells when somebody reads it.
+type reads struct{ read chan bool }
+
+func (r reads) Read([]byte) (int, error) {
+	r.read <- true
+	return 0, io.EOF
+}
+
+// TestABodyThatNobodyWants is not read: the server answers instead of saying go on.
+func TestABodyThatNobodyWants(t *testing.T) {
+	s := server(t, func(_ int, c net.Conn, r *bufio.Reader) {
+		_, _ = http.ReadRequest(r)
+		fmt.Fprint(c, "HTTP/1.1 403 Forbidden\r\nContent-Length: 2\r\n\r\nno")
+		_, _ = io.Copy(io.Discard, r)
+	})
+	s.Limit(Limits{Connect: time.Second, Continue: time.Minute})
+	body := reads{make(chan bool, 1)}
+	r := request(http.MethodPost, "")
+	r.Header.Set("Expect", "100-continue")
+	r.Body, r.ContentLength = io.NopCloser(body), 4
+	if got, err := ask(s, r); got != "no" || err != nil {
+		t.Fatalf("answered %q, %v", got, err)
+	}
+	select {
+	case <-body.read:
+		t.Error("the body is read")
+	case <-time.After(50 * time.Millisecond):
+	}
+}

@@ -210,3 +210,12 @@ func TestListenerFaults(t *testing.T) {
 		t.Errorf("of routes in a good order it says %v", faults)
 	}
 }
+
+// TestAStarIsOneWholePart: not none, and not two.
+func TestAStarIsOneWholePart(t *testing.T) {
+	for host, is := range map[string]bool{"fares.saltmere.example": true, ".saltmere.example": false, "saltmere.example": false, "a.fares.saltmere.example": false} {
+		if IsHost("*.saltmere.example", HostName(host)) != is {
+			t.Errorf("%q is of *.saltmere.example: %t", host, !is)
+		}
+	}
+}
