@@ -109,7 +109,7 @@ func TestConsoleForEverybody(t *testing.T) {
 		step("choose "+mode, browser.Do(tab, chromedp.Evaluate[chromedp.Void](`localStorage.setItem('unitas-mode', '`+mode+`'); undefined`)))
 		for _, page := range pages {
 			step("to "+page, browser.Do(tab, chromedp.Navigate("http://"+s.listen+page)))
-			step("all of "+page, browser.Until(tab, `document.querySelector('main:not([aria-busy])') !== null && document.querySelector('.loading') === null && document.querySelector('h1') !== null && document.body.innerText.includes('● live')`))
+			step("all of "+page, browser.Until(tab, `document.querySelector('main:not([aria-busy])') !== null && document.querySelector('.loading') === null && (document.querySelector('h1')?.innerText ?? '').trim() !== '' && document.body.innerText.includes('● live')`))
 			found, err := chromedp.Run(tab, chromedp.Evaluate[string](string(axe)+`;
 				axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v =>
 					v.id + ': ' + v.help + ' ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))
