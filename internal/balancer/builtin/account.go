@@ -158,7 +158,7 @@ func (a *attempt) count(status int, last bool) {
 	if a.counted {
 		a.x.pool.failures.Add(1)
 	}
-	a.x.pool.ledger.note(a.x.page, entry{pool: a.x.pool, target: t, path: a.x.path, at: time.Now(), took: a.took(), status: status, last: last && !a.counted})
+	a.x.pool.ledger.note(a.x.page, entry{pool: a.x.pool, target: t, path: a.x.path, at: time.Now(), took: a.first, status: status, last: last && !a.counted})
 	a.counted = true
 	if isFailure(status) {
 		t.inARow.Add(1)
@@ -178,5 +178,5 @@ func (a *attempt) tried() {
 		return
 	}
 	l.Target, l.Group, l.Version = a.t.instance, a.t.group, a.t.version
-	l.Attempts = append(l.Attempts, served.Attempt{Target: a.t.instance, TookMs: inMs(a.took())})
+	l.Attempts = append(l.Attempts, served.Attempt{Target: a.t.instance, TookMs: inMs(a.first)})
 }

@@ -19,7 +19,7 @@ type attempt struct {
 	out     *http.Request
 	body    *reading // nil without one
 	since   time.Time
-	first   time.Duration // to the head of the answer; 0 while there is none
+	first   time.Duration // to the head of the answer, or until it failed
 	counted bool
 	free    func()
 }
@@ -164,9 +164,6 @@ func rested(err error) bool {
 	e, ok := err.(*wire.Error)
 	return ok && e.Rested
 }
-
-// took is how long the target took to answer, or to fail.
-func (a *attempt) took() time.Duration { return a.first }
 
 // end says that the target has the request no more.
 func (a *attempt) end() {
