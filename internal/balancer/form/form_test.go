@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -167,6 +168,7 @@ func FuzzFields(f *testing.F) {
 	f.Add("X-A: b\r\nx-a: c\r\nConnection: close, X-B\r\nX-B: d\r\n")
 	f.Add("X_Forwarded_For: 1.2.3.4\r\nTransfer_Encoding: chunked\r\n")
 	f.Add("Upgrade: h2c\r\nHTTP2-Settings: x\r\n")
+	f.Add("0:0\r\n \r\n") // folded: net/http leaves the space, which is none of the value (RFC 9112, section 5.1)
 	f.Fuzz(func(t *testing.T, head string) {
 		in, err := http.ReadRequest(bufio.NewReader(strings.NewReader("GET / HTTP/1.1\r\nHost: h\r\n" + head + "\r\n\r\n")))
 		if err != nil {
@@ -194,7 +196,9 @@ func FuzzFields(f *testing.F) {
 			return // a value that net/http's own server refuses, as ours does
 		}
 		for name, values := range again.Header {
-			if kept -= len(values); strings.Join(values, "\n") != strings.Join(in.Header[name], "\n") {
+			kept -= len(values)
+			same := func(got, sent string) bool { return got == strings.Trim(sent, " \t") }
+			if !slices.EqualFunc(values, in.Header[name], same) {
 				t.Fatalf("%q: %q was %q", name, values, in.Header[name])
 			}
 		}
