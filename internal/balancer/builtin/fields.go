@@ -17,7 +17,7 @@ import (
 func (x *exchange) outbound(ctx context.Context, t *target) *http.Request {
 	in := x.in
 	connection := in.Header["Connection"]
-	h := make(http.Header, len(in.Header)+7)
+	h := make(http.Header, len(in.Header)+5)
 	for name, values := range in.Header {
 		if !form.Stays(name, connection) {
 			h[name] = values

@@ -1,6 +1,7 @@
 package builtin
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"io"
@@ -31,21 +32,26 @@ type linked struct {
 	net.Conn
 	link   *link
 	once   sync.Once
-	woken  chan struct{} // a read is to end
-	closed chan struct{}
+	closed atomic.Bool
+	over   atomic.Bool   // a read is to end
+	woken  chan struct{} // one of the two changed, or the alarm rang
+	alarm  *time.Timer   // of whoever reads
+	rings  time.Time     // it does, or did
 
 	mu      sync.Mutex
-	until   time.Time   // a read may wait; zero for ever
-	applied time.Time   // of that, what the connection below knows
-	reading bool        // it reads
-	pause   *time.Timer // of whoever reads
+	until   time.Time       // a read may wait; zero for ever
+	applied time.Time       // of that, what the connection below knows
+	reading bool            // it reads
+	dead    bool            // nothing comes any more
+	call    followed        // is given up when that is so; nil when none is under way
+	ctx     context.Context // of the request that it is for
 
 	lingers atomic.Int64 // until when what still comes is read before it ends, see nanos; 0 when it is not ending
 	renewed time.Time    // when the time to take what is written began anew; of whoever writes
 }
 
 func newLinked(c net.Conn, l *link) *linked {
-	made := &linked{Conn: c, link: l, woken: make(chan struct{}, 1), closed: make(chan struct{})}
+	made := &linked{Conn: c, link: l, woken: make(chan struct{}, 1)}
 	l.lined = made
 	return made
 }
@@ -71,9 +77,18 @@ var errLingers = errors.New("the connection ends")
 // the server looks all the time, and most requests are answered before.
 const awayLooked = 20 * time.Millisecond
 
-// Read reads. The end of what a caller sends is not the end of its request (RFC 9112, section
+// Read reads.
+func (l *linked) Read(p []byte) (int, error) {
+	n, err := l.read(p)
+	if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
+		l.dies()
+	}
+	return n, err
+}
+
+// read reads. The end of what a caller sends is not the end of its request (RFC 9112, section
 // 9.6, lets it close its half), which is what the server would take it for.
-func (l *linked) Read(p []byte) (n int, err error) {
+func (l *linked) read(p []byte) (n int, err error) {
 	defer caught.Into("a connection of a listener", &err)
 	if l.lingers.Load() != 0 {
 		return 0, errLingers
@@ -95,21 +110,29 @@ func (l *linked) Read(p []byte) (n int, err error) {
 	return n, err
 }
 
-// isWoken reports whether a read is to end within a time, and waits for that.
+// isWoken reports whether a read is to end within a time, and waits for that. An alarm that was set
+// stays so, and is set anew when it rang too early: most waits are over long before.
 func (l *linked) isWoken(within time.Duration) bool {
-	if l.pause == nil {
-		l.pause = time.NewTimer(within)
-	} else {
-		l.pause.Reset(within)
+	now := time.Now()
+	for until := now.Add(within); now.Before(until) && !l.over.Load() && !l.closed.Load(); now = time.Now() {
+		if !l.rings.After(now) || l.rings.After(until) {
+			l.rings = until
+			if l.alarm == nil {
+				l.alarm = time.AfterFunc(until.Sub(now), caught.Func("a connection of a listener", l.wake))
+			} else {
+				l.alarm.Reset(until.Sub(now))
+			}
+		}
+		<-l.woken
 	}
-	defer l.pause.Stop()
+	return l.over.Load()
+}
+
+func (l *linked) wake() {
 	select {
-	case <-l.woken:
-		return true
-	case <-l.pause.C:
-	case <-l.closed:
+	case l.woken <- struct{}{}:
+	default: // it is to be
 	}
-	return false
 }
 
 // begin has the connection below know until when a read may wait. One that is about as it was is
@@ -172,16 +195,9 @@ func (l *linked) SetDeadline(t time.Time) error {
 
 // SetReadDeadline ends a read that waits, when it is to end now.
 func (l *linked) SetReadDeadline(t time.Time) error {
-	if !t.IsZero() && !t.After(time.Now()) {
-		select {
-		case l.woken <- struct{}{}:
-		default:
-		}
-	} else {
-		select {
-		case <-l.woken:
-		default:
-		}
+	over := !t.IsZero() && !t.After(time.Now())
+	if l.over.Store(over); over {
+		l.wake()
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -206,7 +222,8 @@ func (l *link) linger() {
 // read for a moment: to end it at once would take the answer from a caller that has not read it.
 func (l *linked) Close() error {
 	l.once.Do(func() {
-		close(l.closed)
+		l.closed.Store(true)
+		l.wake()
 		if until := l.lingers.Load(); until > nanos(time.Now()) {
 			if half, ok := plain(l.Conn).(halfCloser); ok && half.CloseWrite() == nil {
 				_ = l.Conn.SetReadDeadline(time.Now().Add(time.Duration(until - nanos(time.Now()))))

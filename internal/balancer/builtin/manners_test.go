@@ -211,18 +211,28 @@ func TestLimitsOfATarget(t *testing.T) {
 		}
 		f.pool.Spoken.Limits = c.limits
 		f.apply()
-		res, err := http.Post(f.url+c.path, "text/plain", strings.NewReader("body"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		body, err := io.ReadAll(res.Body)
-		res.Body.Close()
-		got := fmt.Sprint(res.StatusCode, " ", string(body))
-		if err != nil {
-			got = "cut"
-		}
-		if got != c.want {
-			t.Errorf("%s: answered %.100q, want %q", c.name, got, c.want)
+		for _, method := range []string{http.MethodPost, http.MethodGet} {
+			if method == http.MethodGet && c.limits.BodyBytes > 0 {
+				continue
+			}
+			body := io.Reader(strings.NewReader("body"))
+			if method == http.MethodGet {
+				body = nil
+			}
+			req, _ := http.NewRequest(method, f.url+c.path, body)
+			res, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			said, err := io.ReadAll(res.Body)
+			res.Body.Close()
+			got := fmt.Sprint(res.StatusCode, " ", string(said))
+			if err != nil {
+				got = "cut"
+			}
+			if got != c.want {
+				t.Errorf("%s: %s was answered %.100q, want %q", c.name, method, got, c.want)
+			}
 		}
 		s, _ := f.Stats("front")
 		for _, one := range s.Targets {

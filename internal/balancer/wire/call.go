@@ -2,7 +2,6 @@ package wire
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -18,11 +17,12 @@ import (
 
 // call is one request with its answer.
 type call struct {
-	c    *conn
-	ctx  context.Context
-	keep bool          // the server lets the connection be used again
-	rest time.Duration // for which it may
-	stop func() bool   // of following the context
+	c     *conn
+	ctx   context.Context
+	keep  bool          // the server lets the connection be used again
+	rest  time.Duration // for which it may
+	asker Asker
+	stop  func() bool // of following the context; nil when whoever asked does that
 
 	// Of one with a body, which another goroutine sends.
 	sent chan error // its end, or why there was none
@@ -30,9 +30,15 @@ type call struct {
 	out  bool       // the head is
 }
 
-// Early hears answers that come before the last.
-type Early interface {
+// Asker is whoever asks.
+type Asker interface {
+	// Hint hears an answer that comes before the last.
 	Hint(status int, h http.Header)
+	// Follow has a call given up after its context ended, in its own way if it has one; false when
+	// it has none.
+	Follow(ctx context.Context, c interface{ GiveUp() }) bool
+	// Unfollow ends that, and reports whether the call was not given up before.
+	Unfollow() bool
 }
 
 // headWaits is how long the head of a request waits for the first part of its body, to go out in
@@ -40,21 +46,20 @@ type Early interface {
 const headWaits = time.Millisecond
 
 // Ask sends a request and returns the head of its answer; its body is to be closed. What
-// the request's URL has in Opaque is sent as it stands. early hears each answer that comes
-// before the last. rested is set when a connection that rested will do. Nothing is sent twice.
+// the request's URL has in Opaque is sent as it stands. rested is set when a connection that rested
+// will do. Nothing is sent twice.
 //
 // An error is an [Error].
-func (s *Server) Ask(r *http.Request, rested bool, early Early) (*http.Response, error) {
+func (s *Server) Ask(r *http.Request, rested bool, asker Asker) (*http.Response, error) {
 	c, err := s.take(r.Context(), rested)
 	if err != nil {
 		return nil, err
 	}
 	c.sent.Store(0)
-	x := &call{c: c, ctx: r.Context(), keep: true}
-	x.stop = context.AfterFunc(x.ctx, func() {
-		defer caught.Told("giving a request up", nil)
-		c.close()
-	})
+	x := &call{c: c, ctx: r.Context(), asker: asker, keep: true}
+	if !asker.Follow(x.ctx, x) {
+		x.stop = context.AfterFunc(x.ctx, caught.Func("giving a request up", x.GiveUp))
+	}
 	has := r.Body != nil && r.Body != http.NoBody
 	wants := has && r.Header.Get("Expect") != ""
 	writeHead(c.w, r, has)
@@ -90,14 +95,10 @@ func (s *Server) Ask(r *http.Request, rested bool, early Early) (*http.Response,
 			tell(goOn, false)
 			return nil, x.fail(Waiting, x.whyNot(err))
 		}
-		head, _ := c.r.Peek(c.r.Buffered())
-		res, err := http.ReadResponse(c.r, r)
+		res, err := readAnswer(c.r, r)
 		if err != nil {
 			tell(goOn, false)
 			return nil, x.fail(Answering, err)
-		}
-		if res.Close {
-			dropNamed(res.Header, head)
 		}
 		c.left = -1
 		switch {
@@ -114,7 +115,7 @@ func (s *Server) Ask(r *http.Request, rested bool, early Early) (*http.Response,
 			res.Body = switched{c.r, x}
 			return res, nil
 		case res.StatusCode < 200:
-			early.Hint(res.StatusCode, res.Header)
+			asker.Hint(res.StatusCode, res.Header)
 		default:
 			tell(goOn, false)
 			return x.answer(res), nil
@@ -142,26 +143,6 @@ func (x *call) cause(err error) error {
 		return why
 	}
 	return err
-}
-
-// dropNamed takes away the fields that a Connection field names. Where that says close as well,
-// the reader of the head has taken the field away with all that it says.
-func dropNamed(h http.Header, head []byte) {
-	for line := range bytes.Lines(head) {
-		name, value, ok := bytes.Cut(line, []byte(":"))
-		if !ok {
-			if len(bytes.TrimSpace(line)) == 0 {
-				return
-			}
-			continue
-		}
-		if !bytes.EqualFold(name, []byte("Connection")) {
-			continue
-		}
-		for one := range bytes.SplitSeq(value, []byte(",")) {
-			h.Del(string(bytes.TrimSpace(one)))
-		}
-	}
 }
 
 // tell says once whether the body is to be sent.
@@ -200,8 +181,7 @@ func (x *call) answer(res *http.Response) *http.Response {
 
 // done ends the call, whole when all of the answer was read.
 func (x *call) done(whole bool) {
-	followed := x.stop()
-	sent := true
+	sent, followed := true, x.unfollow()
 	if x.sent != nil {
 		select {
 		case err := <-x.sent:
@@ -216,6 +196,16 @@ func (x *call) done(whole bool) {
 		return
 	}
 	x.c.server.keep(x.c, x.rest)
+}
+
+// GiveUp ends the call's connection: nobody waits for it any more.
+func (x *call) GiveUp() { x.c.close() }
+
+func (x *call) unfollow() bool {
+	if x.stop != nil {
+		return x.stop()
+	}
+	return x.asker.Unfollow()
 }
 
 // sendHead sends the head, when it is not out yet.

@@ -56,13 +56,19 @@ func newAnswers(tb testing.TB) *answers {
 }
 
 // hints are the early answers that somebody heard.
-type hints []string
+type hints struct {
+	deaf
+	early []string
+}
 
 func (h *hints) Hint(status int, _ http.Header) {
 	if status != http.StatusContinue {
-		*h = append(*h, fmt.Sprint(status))
+		h.early = append(h.early, fmt.Sprint(status))
 	}
 }
+
+func (*hints) Follow(context.Context, interface{ GiveUp() }) bool { return false }
+func (*hints) Unfollow() bool                                     { return true }
 
 // told is what somebody takes bytes for.
 func told(res *http.Response, err error, early []string) string {
@@ -106,6 +112,14 @@ func FuzzAnswer(f *testing.F) {
 		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nTrailer: A\r\n\r\n2;x=y\r\nok\r\n0\r\nA: b\r\n\r\n", "HTTP/1.1 103 Early Hints\r\nLink: a\r\n\r\nHTTP/1.1 204 No\r\n\r\n",
 		"HTTP/1.1 200 OK\r\nContent-Length: 2\r\nContent-Length: 3\r\n\r\nok", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n",
 		"HTTP/1.1 200 OK\r\nConnection: close, X-A\r\nX-A: b\r\nContent-Length: 9\r\n\r\nhalf", "SSH-2.0\r\n\r\n", "HTTP/1.1 101 Now\r\nUpgrade: x\r\nConnection: Upgrade\r\n\r\n", "",
+		// Such as look plain, and are read by ourselves when they are.
+		"HTTP/1.1 200 OK\r\nset-cookie: a\r\nSet-Cookie: b \r\nContent-length:\t2\r\nX:\r\n\r\nokmore", "HTTP/1.1 404 \r\nContent-Length: 3\r\nConnection: Keep-Alive\r\n\r\nno", "HTTP/1.1 200\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.1 204 No\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1 304 No\r\nContent-Length: 2\r\n\r\n", "HTTP/1.1 200OK\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 2x0 OK\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 099 OK\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nPragma: no-cache\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nTrailer: A\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nContent-Length: 2\r\n\r\nok",
+		"HTTP/1.1 200 OK\r\nContent-Length: +2\r\n\r\nok", "HTTP/1.1 200 OK\r\nContent-Length: 0x2\r\n\r\nok", "HTTP/1.1200 OK\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1 200 OK\r\nA:\tb\t\r\nContent-Length: 2\r\n\r\nok",
+		"HTTP/1.1 200 OK\r\nContent-Length: \r\n\r\nok", "HTTP/1.1 200 OK\r\nA : b\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nA: b\rc\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nA: b\n\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nA: b\r\n c\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\n: b\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nA\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK\r\nA: \x7f\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.0 200 OK\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1  200 OK\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1 200 OK\r\nTransfer-Encoding: gzip\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1 200 OK\r\nConnection: keep-alive, x-a\r\nX-A: b\r\nContent-Length: 0\r\n\r\n",
 	} {
 		f.Add([]byte(seed))
 	}
@@ -118,30 +132,32 @@ func FuzzAnswer(f *testing.F) {
 		if len(raw) > 4096 || bytes.Count(raw, []byte("HTTP/1.1 1")) > 4 { // they bound how many answers may come before the last
 			return
 		}
-		ask := func() *http.Request {
-			return &http.Request{Method: http.MethodGet, Host: address, Header: http.Header{"User-Agent": nil}, URL: &url.URL{Scheme: "http", Host: address, Path: "/"}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
-		}
-		var early hints
-		at.raw <- raw
-		mine := ask()
-		delete(mine.Header, "User-Agent")
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		res, err := ours.Ask(mine.WithContext(ctx), false, &early)
-		// What a Connection field names is dropped here, which they leave to whoever asked.
-		got := told(res, err, early)
-		early = nil
-		trace := &httptrace.ClientTrace{Got1xxResponse: func(status int, _ textproto.MIMEHeader) error {
-			early.Hint(status, nil)
-			return nil
-		}}
-		at.raw <- raw
-		res, err = theirs.RoundTrip(ask().WithContext(httptrace.WithClientTrace(ctx, trace)))
-		if err == nil && res.Close {
-			dropNamed(res.Header, raw)
-		}
-		if want := told(res, err, early); got != want {
-			t.Fatalf("%q is taken for\n  %s, by net/http for\n  %s", raw, got, want)
+		for _, method := range []string{http.MethodGet, http.MethodHead} {
+			ask := func() *http.Request {
+				return &http.Request{Method: method, Host: address, Header: http.Header{"User-Agent": nil}, URL: &url.URL{Scheme: "http", Host: address, Path: "/"}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
+			}
+			var early hints
+			at.raw <- raw
+			mine := ask()
+			delete(mine.Header, "User-Agent")
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			res, err := ours.Ask(mine.WithContext(ctx), false, &early)
+			// What a Connection field names is dropped here, which they leave to whoever asked.
+			got := told(res, err, early.early)
+			early = hints{}
+			trace := &httptrace.ClientTrace{Got1xxResponse: func(status int, _ textproto.MIMEHeader) error {
+				early.Hint(status, nil)
+				return nil
+			}}
+			at.raw <- raw
+			res, err = theirs.RoundTrip(ask().WithContext(httptrace.WithClientTrace(ctx, trace)))
+			if err == nil && res.Close {
+				dropNamed(res.Header, raw)
+			}
+			if want := told(res, err, early.early); got != want {
+				t.Fatalf("%s: %q is taken for\n  %s, by net/http for\n  %s", method, raw, got, want)
+			}
 		}
 	})
 }

@@ -2,7 +2,8 @@
 // connection, in the goroutine of whoever asks, over connections that are kept.
 //
 // It exists beside net/http's Transport for its cost: that one hands every request to
-// two goroutines of its connection and back. What is read is read by net/http's own.
+// two goroutines of its connection and back. What is read that is not plain is read by net/http's
+// own.
 package wire
 
 import (

@@ -51,7 +51,9 @@ func request(method, body string) *http.Request {
 // deaf hears no early answers.
 type deaf struct{}
 
-func (deaf) Hint(int, http.Header) {}
+func (deaf) Hint(int, http.Header)                              {}
+func (deaf) Follow(context.Context, interface{ GiveUp() }) bool { return false }
+func (deaf) Unfollow() bool                                     { return true }
 
 func ask(s *Server, r *http.Request) (string, error) {
 	res, err := s.Ask(r, true, deaf{})

@@ -23,6 +23,9 @@ const Outside = 200
 // on one line, and at most so many characters long, the last an ellipsis when some
 // are missing. Its cost is bounded by what is kept.
 func Plain(text string, most int) string {
+	if len(text) <= most && isWord(text) { // as most are
+		return text
+	}
 	const dearest = 4 // bytes of one character that is dropped or kept
 	cut := false
 	if limit := (most + 1) * dearest * 2; len(text) > limit {
@@ -56,6 +59,16 @@ func Plain(text string, most int) string {
 	}
 	kept := []rune(b.String())
 	return string(kept[:min(len(kept), most-1)]) + "…"
+}
+
+// isWord reports whether a text is of characters of ASCII alone that show, without a space.
+func isWord(text string) bool {
+	for i := range len(text) {
+		if text[i] <= ' ' || text[i] > '~' {
+			return false
+		}
+	}
+	return true
 }
 
 // Span writes a duration: "850 ms", "1.4 s", "14 s", "1 m 20 s", "3 h 5 m",
