@@ -207,9 +207,6 @@ func (x *exchange) Hint(status int, h http.Header) {
 	}
 	x.speak.Lock()
 	defer x.speak.Unlock()
-	if x.spoken {
-		return
-	}
 	out := x.w.Header()
 	inbound(out, h)
 	x.w.WriteHeader(status)

@@ -53,6 +53,7 @@ func TestWhatACallerDoesWrong(t *testing.T) {
 			"a chunk that is none":             post + "Transfer-Encoding: chunked\r\n\r\n4\r\nhalf\r\nzz\r\n",
 			"a chunk without an end":           post + "Transfer-Encoding: chunked\r\n\r\n4\r\nhalfway\r\n0\r\n\r\n",
 			"a trailer that cannot be":         post + "Transfer-Encoding: chunked\r\nTrailer: X-A\r\n\r\n4\r\nhalf\r\n0\r\nX-A: a\x01b\r\n\r\n",
+			"a trailer whose name has a space": post + "Transfer-Encoding: chunked\r\n\r\n4\r\nhalf\r\n0\r\nX A: a\r\n\r\n",
 			"a trailer of a name that is none": post + "Transfer-Encoding: chunked\r\nTrailer: foo bar\r\n\r\n4\r\nhalf\r\n0\r\n\r\n",
 		} {
 			for range 8 {
