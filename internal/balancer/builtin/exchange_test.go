@@ -3,6 +3,7 @@ package builtin
 import (
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -113,5 +114,66 @@ func TestABodyThatIsReadLate(t *testing.T) {
 	}
 	if n, err := x.as().Read(make([]byte, 10)); n != 0 || !errors.Is(err, errStopped) {
 		t.Errorf("afterwards %d bytes are read, %v", n, err)
+	}
+}
+
+// slowWriter takes what is written once it may.
+type slowWriter struct {
+	*httptest.ResponseRecorder
+	may, took chan struct{}
+}
+
+func (w *slowWriter) WriteHeader(int) {
+	<-w.may
+	close(w.took)
+}
+
+// TestHintsEndWithTheRequest: who goes on with the answer waits for an early one that is being
+// written, and drops those that are not.
+func TestHintsEndWithTheRequest(t *testing.T) {
+	t.Parallel() // it mostly waits
+	w := &slowWriter{httptest.NewRecorder(), make(chan struct{}), make(chan struct{})}
+	h := hints{x: &exchange{w: w, in: httptest.NewRequest("GET", "/", nil)}}
+	for range 3 {
+		_ = h.take(http.StatusEarlyHints, nil)
+	}
+	waitFor(t, "the first is being written", func() bool {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		return len(h.queue) == 2
+	})
+	time.AfterFunc(50*time.Millisecond, func() { close(w.may) })
+	h.end(false) // a second one would close what is closed
+	select {
+	case <-w.took:
+	default:
+		t.Error("the answer goes on while an early one is being written")
+	}
+}
+
+// halfway is a connection that notes whether it was closed by halves first.
+type halfway struct {
+	net.Conn
+	half bool
+}
+
+func (h *halfway) CloseWrite() error {
+	h.half = true
+	return nil
+}
+
+// TestOneTooManyDoesNotLinger: what a caller still sends is read after its answer, but for one that
+// passed the limit of connections.
+func TestOneTooManyDoesNotLinger(t *testing.T) {
+	for _, surplus := range []bool{true, false} {
+		near, far := net.Pipe()
+		far.Close()
+		c := &halfway{Conn: near}
+		l := &link{surplus: surplus}
+		newLinked(c, l)
+		l.linger()
+		if l.lined.Close(); c.half == surplus {
+			t.Errorf("one too many %t: closed by halves first %t", surplus, c.half)
+		}
 	}
 }

@@ -53,11 +53,15 @@ func TestRequestsThatAreNone(t *testing.T) {
 		"two lengths":                         plainly("POST", "/fares", "content-length", "4", "content-length", "5"),
 		"a trailer that is none":              plainly("POST", "/fares", "trailer", "foo bar"),
 	} {
-		h2 := f.http2(t)
-		_ = h2.head(1, false, fields...)
-		_ = h2.WriteData(1, true, []byte("body"))
-		if status, body := h2.answer(1); status != "400" && !strings.HasPrefix(body, "reset: PROTOCOL") && !strings.HasPrefix(body, "go away") {
-			t.Errorf("%s: answered %s %q", name, status, body)
+		for _, bodiless := range []bool{true, false} {
+			h2 := f.http2(t)
+			_ = h2.head(1, bodiless, fields...)
+			if !bodiless {
+				_ = h2.WriteData(1, true, []byte("body"))
+			}
+			if status, body := h2.answer(1); status != "400" && !strings.HasPrefix(body, "reset: PROTOCOL") && !strings.HasPrefix(body, "go away") {
+				t.Errorf("%s, without a body %t: answered %s %q", name, bodiless, status, body)
+			}
 		}
 		select {
 		case h := <-target.heard:
