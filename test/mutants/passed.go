@@ -88,6 +88,7 @@ var passed = []fault{
 	{name: "half an answer is waited for", file: "internal/balancer/builtin/exchange.go", was: "\tp.limit(forPart, target.part)\n", now: ""},
 	{name: "fields that close names are passed on", file: "internal/balancer/wire/head.go", was: "if err == nil && res.Close {", now: "if false {"},
 	{name: "any connection field is plain", file: "internal/balancer/wire/head.go", was: "if !strings.EqualFold(value, \"keep-alive\") {", now: "if false {"},
+	{name: "a reason may hold a field", file: "internal/balancer/wire/head.go", was: " || !isPlain(\"\", status) {", now: " {"},
 	{name: "the last of two lengths counts", file: "internal/balancer/wire/head.go", was: "if err != nil || res.ContentLength >= 0 {", now: "if err != nil {"},
 	{name: "a plain answer may be cut", file: "internal/balancer/wire/head.go", was: "return n, io.ErrUnexpectedEOF", now: "return n, io.EOF"},
 	{name: "a caller that left is worked for", file: "internal/balancer/wire/call.go", was: "\t\tx.stop = context.AfterFunc(x.ctx, caught", now: "\t\tx.stop = context.AfterFunc(context.Background(), caught"},

@@ -38,7 +38,7 @@ func plainAnswer(head string) *http.Response {
 	const proto = "HTTP/1.1"
 	line, fields, _ := strings.Cut(head, "\r\n")
 	status, ok := strings.CutPrefix(line, proto+" ")
-	if !ok || len(status) < 3 || (len(status) > 3 && status[3] != ' ') || status[0] < '2' {
+	if !ok || len(status) < 3 || (len(status) > 3 && status[3] != ' ') || status[0] < '2' || !isPlain("", status) {
 		return nil
 	}
 	code, err := strconv.Atoi(status[:3])
@@ -83,7 +83,7 @@ func plainAnswer(head string) *http.Response {
 }
 
 // isPlain reports whether a name is a token of letters, digits and hyphens, and whether there is no
-// control character in a value.
+// control character in a value, the end of a line above all.
 func isPlain(name, value string) bool {
 	for i := range len(name) {
 		if c := name[i]; c != '-' && (c < '0' || c > '9') && (c|0x20 < 'a' || c|0x20 > 'z') {
