@@ -191,7 +191,7 @@ func (f fault) overlay(dir string) (string, error) {
 var (
 	seed    = regexp.MustCompile(`seed (\d+) at \S+ (\w+):`)
 	panicky = regexp.MustCompile(`panic: (.*)`)
-	failed  = regexp.MustCompile(`--- FAIL: (Test\S+)`)
+	failed  = regexp.MustCompile(`--- FAIL: ((?:Test|Fuzz)\S+)`)
 )
 
 // notice returns what noticed the fault: the plans first, then every other test of
