@@ -56,10 +56,7 @@ func newAnswers(tb testing.TB) *answers {
 }
 
 // hints are the early answers that somebody heard.
-type hints struct {
-	deaf
-	early []string
-}
+type hints struct{ early []string }
 
 func (h *hints) Hint(status int, _ http.Header) {
 	if status != http.StatusContinue {
