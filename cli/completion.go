@@ -24,14 +24,15 @@ const completionTime = 2 * time.Second
 // by the command's path as well.
 var values = map[string][]string{
 	"shed": {"outdated", "oldest", "newest"}, "spread": {"even", "in-order", "cheapest"}, "order": {"mixed", "zone-by-zone", "oldest-first"},
-	"pace": {"in-waves", "at-once"}, "at": {"launch", "retire"}, "otherwise": {"pass", "fail"}, "least-tls": {"1.2", "1.3"},
-	"choose": {"round-robin", "least-busy"}, "nobody": {"refuse", "try-all"}, "origin": {"provided", "imported", "baked", "from-instance"},
+	"pace": {"in-waves", "at-once"}, "at": {"launch", "retire"}, "otherwise": {"pass", "fail"}, "min-tls": {"1.2", "1.3"},
+	"algorithm": {"round-robin", "least-busy"}, "when-none-healthy": {"refuse", "try-all"}, "origin": {"provided", "imported", "baked", "from-instance"},
 	"state": {"baking", "ready", "broken", "withdrawn"}, "as": {"markdown"}, "step": {"hour", "day"}, "by": {"group", "zone", "label:"},
 	"over": {"average", "maximum", "total", "p50", "p95"}, "metric": {"cpu", "memory", "network-in", "network-out", "requests", "latency", "scrape:", "push:"},
-	"speak": {"http", "http2", "https"}, "trust": {"host", "anyone"}, "stay": {"nothing", "cookie", "header:", "address"}, "eject": {"never", "usual", "failures="},
-	"near": {"alike", "measured"}, "log": {"all", "failures", "none"}, "output": {"table", "json", "yaml"}, "outcome": {"good", "bad"},
+	"trust": {"host", "anyone"}, "affinity": {"none", "cookie", "header:", "address"}, "eject": {"never", "usual", "failures="},
+	"region-order": {"alike", "measured"}, "access-log": {"all", "failures", "none"}, "output": {"table", "json", "yaml"}, "outcome": {"good", "bad"},
 	"check create kind": {"http", "https", "tcp", "grpc"}, "check set kind": {"http", "https", "tcp", "grpc"},
-	"listener create kind": {"http", "https", "tcp"}, "listener set kind": {"http", "https", "tcp"},
+	"listener create protocol": {"http", "https", "tcp"}, "listener set protocol": {"http", "https", "tcp"},
+	"pool create protocol": {"http", "http2", "https"}, "pool set protocol": {"http", "http2", "https"},
 	"drill start KIND": {"hang", "crash", "burn", "slow", "errors", "zone", "region"},
 	"rule add KIND":    {"trip", "steady", "calendar"}, "journal kind": journalKinds,
 }

@@ -119,7 +119,7 @@ func (f *groupFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.spread, "spread", "even", "how zones are filled: even, in-order (the first that takes machines) or cheapest (by the template's price)")
 	flags.StringSliceVar(&f.pools, "pool", nil, "the `POOL` that sends it requests; may be given again, and none takes it out of all")
 	flags.StringVar(&f.shed, "shed", "outdated", "who goes first when it shrinks: outdated, oldest or newest")
-	flags.StringVar(&f.heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), traffic (its pools set it aside three times in a row, see pool --eject), or a check's `NAME`")
+	flags.StringVar(&f.heal, "heal", "machine", "what makes an instance be replaced: off, machine (it is gone), traffic (its pools ejected it three times in a row, see pool --eject), or a check's `NAME`")
 	numberVar(flags, &f.healLimit, "heal-limit", 30, "the `PERCENT` of the size, unhealthy at once, above which healing stops")
 	flags.BoolVar(&f.pinNew, "pin-new", false, "pin every new instance")
 	flags.BoolVar(&f.hooksAtOnce, "hooks-at-once", false, "have the hooks of a point hold an instance all at once, not one after another")

@@ -17,16 +17,16 @@ import (
 
 func (a *app) listenerCommand() *cobra.Command {
 	return group("listener", "Listeners: the addresses that take requests and connections, and the routes by which they go to pools",
-		a.listenerCreate(), a.listenerSet(), a.listenerList(), a.listenerShow(), a.listenerServed(), a.listenerDelete())
+		a.listenerCreate(), a.listenerSet(), a.listenerList(), a.listenerShow(), a.listenerAccessLog(), a.listenerDelete())
 }
 
 // listenerFlags are the settings of a listener.
 type listenerFlags struct {
-	kind, pool, leastTLS, near, log, reason string
-	routes, more, certificates, limits      []string
-	upgrades                                []string
-	http2, tell                             bool
-	redirect, enough, drop                  int
+	protocol, pool, minTLS, regionOrder, accessLog, reason string
+	routes, more, certificates, limits                     []string
+	upgrades                                               []string
+	http2, proxyProtocol                                   bool
+	redirect, enough, drop                                 int
 }
 
 const routeHelp = `A route is written SETTING=VALUE with commas between, and takes what fits all of them:
@@ -36,27 +36,27 @@ const routeHelp = `A route is written SETTING=VALUE with commas between, and tak
   path=/PREFIX       how the path begins, by whole parts: /fares takes /fares and /fares/7
   header=NAME[:VALUE]  a header that it has, of any value or of this one; may be repeated
   pool=NAME          where it goes
-  divert=NAME        another pool that a part of it goes to, while that has a target:
-                     percent=N of them, and those with divert-header=NAME[:VALUE]
+  split=NAME         another pool that a part of it goes to, while that has a target:
+                     percent=N of them, and those with split-header=NAME[:VALUE]
 
 The first route that takes a request has it. What none takes goes to --pool, and is
 answered 404 without one.`
 
 func (f *listenerFlags) add(cmd *cobra.Command, set bool) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.kind, "kind", "http", "what it speaks: http, https, or tcp (connections of any protocol)")
+	flags.StringVar(&f.protocol, "protocol", "http", "what callers speak: http, https, or tcp (connections of any protocol)")
 	flags.StringVar(&f.pool, "pool", "", "the pool that gets what no route takes; none for 404")
 	flags.StringArrayVar(&f.routes, "route", nil, "a route, `SETTING=VALUE,…` (see above). May be repeated; the first that takes a request has it")
 	flags.StringArrayVar(&f.certificates, "certificate", nil, "of https, by `NAME` among those of the service; callers get the first for the name that they ask for. May be repeated")
-	flags.StringVar(&f.leastTLS, "least-tls", "1.2", "the oldest version of TLS that is spoken: 1.2 or 1.3")
+	flags.StringVar(&f.minTLS, "min-tls", "1.2", "the oldest version of TLS that is spoken: 1.2 or 1.3")
 	flags.BoolVar(&f.http2, "http2", false, "HTTP/2: offered by https (usual), understood by http from callers that know of it")
 	numberVar(flags, &f.redirect, "redirect", 0, "of http: send every request to https at this `PORT`; 0 does not")
-	flags.BoolVar(&f.tell, "tell", false, "of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2)")
-	flags.StringVar(&f.near, "near", "alike", "which region's targets are preferred: alike, measured (by how long connections take), or `REGION,…` with the nearest first")
-	numberVar(flags, &f.enough, "enough", 50, "with --near: the `PERCENT` of a region's targets that must be healthy, or the next region shares")
-	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, write, quiet, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
+	flags.BoolVar(&f.proxyProtocol, "proxy-protocol", false, "of tcp: begin each connection to a target with the PROXY protocol (version 2), which tells it who calls")
+	flags.StringVar(&f.regionOrder, "region-order", "alike", "which region's targets are preferred: alike, measured (by how long connections take), or `REGION,…` with the nearest first")
+	numberVar(flags, &f.enough, "enough", 50, "with --region-order: the `PERCENT` of a region's targets that must be healthy, or the next region shares")
+	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, write, tunnel-idle, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
 	flags.StringSliceVar(&f.upgrades, "upgrades", []string{"websocket"}, "the protocols that a caller may have a connection changed to, `NAME,…`, or none")
-	flags.StringVar(&f.log, "log", "failures", "what is written down: all, `PERCENT`% (and all failures), failures, or none")
+	flags.StringVar(&f.accessLog, "access-log", "failures", "which requests are in the access log: all, `PERCENT`% (and all failures), failures, or none")
 	if set {
 		flags.StringArrayVar(&f.more, "add-route", nil, "a route after those that there are. May be repeated")
 		numberVar(flags, &f.drop, "drop-route", 0, "take away the route of this `NUMBER`")
@@ -70,34 +70,34 @@ func (f *listenerFlags) read(cmd *cobra.Command, was []contract.Route) (c contra
 	if pool == "none" {
 		pool = ""
 	}
-	c = contract.ListenerChange{Kind: given(cmd, "kind", contract.ListenerKind(f.kind)), Pool: given(cmd, "pool", pool), Certificates: given(cmd, "certificate", f.certificates),
-		LeastTls: given(cmd, "least-tls", f.leastTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), Tell: given(cmd, "tell", f.tell), Upgrades: given(cmd, "upgrades", f.upgrades)}
+	c = contract.ListenerChange{Protocol: given(cmd, "protocol", contract.ListenerProtocol(f.protocol)), Pool: given(cmd, "pool", pool), Certificates: given(cmd, "certificate", f.certificates),
+		MinTls: given(cmd, "min-tls", f.minTLS), Http2: given(cmd, "http2", f.http2), Redirect: given(cmd, "redirect", f.redirect), ProxyProtocol: given(cmd, "proxy-protocol", f.proxyProtocol), Upgrades: given(cmd, "upgrades", f.upgrades)}
 	if c.Routes, err = f.readRoutes(cmd, was); err != nil {
 		return c, err
 	}
-	if cmd.Flags().Changed("near") {
-		c.Near = &contract.Nearness{How: f.near, EnoughPercent: given(cmd, "enough", f.enough)}
-		if f.near != "alike" && f.near != "measured" {
-			regions := strings.Split(f.near, ",")
-			c.Near.How, c.Near.Regions = "in-order", &regions
+	if cmd.Flags().Changed("region-order") {
+		c.RegionOrder = &contract.RegionOrder{How: f.regionOrder, EnoughPercent: given(cmd, "enough", f.enough)}
+		if f.regionOrder != "alike" && f.regionOrder != "measured" {
+			regions := strings.Split(f.regionOrder, ",")
+			c.RegionOrder.How, c.RegionOrder.Regions = "in-order", &regions
 		}
 	} else if cmd.Flags().Changed("enough") {
-		return c, misused("--enough %d: give --near as well", f.enough)
+		return c, misused("--enough %d: give --region-order as well", f.enough)
 	}
-	if cmd.Flags().Changed("log") {
-		c.Log = &contract.ServedLog{Keep: f.log}
-		if share, ok := strings.CutSuffix(f.log, "%"); ok {
+	if cmd.Flags().Changed("access-log") {
+		c.AccessLog = &contract.AccessLog{Keep: f.accessLog}
+		if share, ok := strings.CutSuffix(f.accessLog, "%"); ok {
 			v, err := strconv.ParseFloat(share, 64)
 			if err != nil {
-				return c, misused("--log %s: give all, a share such as 5%%, failures or none", f.log)
+				return c, misused("--access-log %s: give all, a percentage such as 5%%, failures or none", f.accessLog)
 			}
-			c.Log = &contract.ServedLog{Keep: "share", Percent: &v}
+			c.AccessLog = &contract.AccessLog{Keep: "sampled", Percent: &v}
 		}
 	}
 	if cmd.Flags().Changed("limit") {
 		l := &contract.ListenerLimits{}
 		c.Limits = l
-		err = forms{"head": intoSeconds(&l.HeadSeconds), "idle": intoSeconds(&l.IdleSeconds), "write": intoSeconds(&l.WriteSeconds), "quiet": intoSeconds(&l.QuietSeconds), "request": intoSeconds(&l.RequestSeconds),
+		err = forms{"head": intoSeconds(&l.HeadSeconds), "idle": intoSeconds(&l.IdleSeconds), "write": intoSeconds(&l.WriteSeconds), "tunnel-idle": intoSeconds(&l.TunnelIdleSeconds), "request": intoSeconds(&l.RequestSeconds),
 			"head-size": intoBytes(&l.HeadBytes), "body": intoBytes(&l.BodyBytes), "connections": intoNumber(&l.Connections),
 			"connection-rate": intoRate(&l.ConnectionsPerSecond, "a number a second, such as 10", "/s"), "request-rate": intoRate(&l.RequestsPerSecond, "a number a second, such as 50", "/s")}.readAll("limit", f.limits)
 	}
@@ -134,25 +134,25 @@ func (f *listenerFlags) readRoutes(cmd *cobra.Command, was []contract.Route) (*[
 
 // parseRoute reads SETTING=VALUE,…
 func parseRoute(flag, text string) (r contract.Route, err error) {
-	divert := contract.RouteDivert{}
+	split := contract.RouteSplit{}
 	var hosts []string
 	var headers []contract.HeaderMatch
 	err = forms{
-		"host":          func(v string) string { hosts = append(hosts, v); return "" },
-		"path":          intoText(&r.Path),
-		"header":        func(v string) string { headers = append(headers, headerMatch(v)); return "" },
-		"pool":          func(v string) string { r.Pool = v; return "" },
-		"divert":        func(v string) string { divert.Pool, r.Divert = v, &divert; return "" },
-		"percent":       intoRate(&divert.Percent, "a percentage such as 5", "%"),
-		"divert-header": func(v string) string { h := headerMatch(v); divert.Header = &h; return "" },
+		"host":         func(v string) string { hosts = append(hosts, v); return "" },
+		"path":         intoText(&r.Path),
+		"header":       func(v string) string { headers = append(headers, headerMatch(v)); return "" },
+		"pool":         func(v string) string { r.Pool = v; return "" },
+		"split":        func(v string) string { split.Pool, r.Split = v, &split; return "" },
+		"percent":      intoRate(&split.Percent, "a percentage such as 5", "%"),
+		"split-header": func(v string) string { h := headerMatch(v); split.Header = &h; return "" },
 	}.read(flag, text)
 	switch {
 	case err != nil:
 		return r, err
 	case r.Pool == "":
 		return r, misused("--%s %s: say where it goes, pool=NAME", flag, text)
-	case r.Divert == nil && (divert.Percent != nil || divert.Header != nil):
-		return r, misused("--%s %s: say where that part goes, divert=NAME", flag, text)
+	case r.Split == nil && (split.Percent != nil || split.Header != nil):
+		return r, misused("--%s %s: say where that part goes, split=NAME", flag, text)
 	}
 	if len(hosts) > 0 {
 		r.Hosts = &hosts
@@ -193,7 +193,7 @@ func routeText(r contract.Route) (takes, goes string) {
 		all = append(all, "header="+headerText(h))
 	}
 	goes = r.Pool
-	if s := r.Divert; s != nil {
+	if s := r.Split; s != nil {
 		var part []string
 		if s.Percent != nil {
 			part = append(part, fmt.Sprintf("%g %%", *s.Percent))
@@ -201,7 +201,7 @@ func routeText(r contract.Route) (takes, goes string) {
 		if s.Header != nil {
 			part = append(part, "those with "+headerText(*s.Header))
 		}
-		goes += fmt.Sprintf("; diverted to %s: %s", s.Pool, strings.Join(part, " and "))
+		goes += fmt.Sprintf("; split off to %s: %s", s.Pool, strings.Join(part, " and "))
 	}
 	return orWord(strings.Join(all, ", "), "anything"), goes
 }
@@ -210,16 +210,16 @@ func (a *app) listenerCreate() *cobra.Command {
 	var f listenerFlags
 	cmd := &cobra.Command{Use: "create ADDRESS:PORT", Short: "Have an address take requests or connections", Args: exactly("ADDRESS:PORT"), Long: "Has an address take requests or connections.\n\n" + routeHelp,
 		Example: `  unitas listener create 127.0.0.1:8000 --pool front
-  unitas listener create 127.0.0.1:8443 --kind https --certificate saltmere --route host=fares.saltmere.example,pool=fares --pool front
-  unitas listener create 127.0.0.1:8000 --route path=/fares,pool=fares,divert=fares-next,percent=5 --pool front --limit request-rate=50/s
-  unitas listener create 127.0.0.1:5432 --kind tcp --pool ledger --limit quiet=10m --tell`,
+  unitas listener create 127.0.0.1:8443 --protocol https --certificate saltmere --route host=fares.saltmere.example,pool=fares --pool front
+  unitas listener create 127.0.0.1:8000 --route path=/fares,pool=fares,split=fares-next,percent=5 --pool front --limit request-rate=50/s
+  unitas listener create 127.0.0.1:5432 --protocol tcp --pool ledger --limit tunnel-idle=10m --proxy-protocol`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := f.read(cmd, nil)
 			if err != nil {
 				return err
 			}
-			body := contract.NewListener{Address: args[0], Kind: c.Kind, Pool: c.Pool, Routes: c.Routes, Certificates: c.Certificates, LeastTls: c.LeastTls, Http2: c.Http2,
-				Redirect: c.Redirect, Tell: c.Tell, Near: c.Near, Limits: c.Limits, Upgrades: c.Upgrades, Log: c.Log}
+			body := contract.NewListener{Address: args[0], Protocol: c.Protocol, Pool: c.Pool, Routes: c.Routes, Certificates: c.Certificates, MinTls: c.MinTls, Http2: c.Http2,
+				Redirect: c.Redirect, ProxyProtocol: c.ProxyProtocol, RegionOrder: c.RegionOrder, Limits: c.Limits, Upgrades: c.Upgrades, AccessLog: c.AccessLog}
 			l, _, err := ask[contract.Listener](a, func(cl *client.Client) (*http.Response, error) {
 				return cl.CreateListener(cmd.Context(), &contract.CreateListenerParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -243,8 +243,8 @@ func (a *app) listenerSet() *cobra.Command {
 	cmd := &cobra.Command{Use: "set ADDRESS:PORT", Short: "Change a listener, only what is given; it applies at once", Args: exactly("ADDRESS:PORT"),
 		Long: "Changes a listener, only what is given. Connections and requests that are under way go on.\n\n" + routeHelp,
 		Example: `  unitas listener set 127.0.0.1:8000 --add-route host=berths.saltmere.example,pool=berths
-  unitas listener set 127.0.0.1:8443 --certificate saltmere --certificate headland --least-tls 1.3
-  unitas listener set 127.0.0.1:8000 --near harbour,headland --enough 60 --reason "headland helps out"`,
+  unitas listener set 127.0.0.1:8443 --certificate saltmere --certificate headland --min-tls 1.3
+  unitas listener set 127.0.0.1:8000 --region-order harbour,headland --enough 60 --reason "headland helps out"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			was, tag, err := ask[contract.Listener](a, func(c *client.Client) (*http.Response, error) {
 				return c.GetListener(cmd.Context(), args[0])
@@ -288,9 +288,9 @@ func (a *app) listenerList() *cobra.Command {
 				return err
 			}
 			return a.print(all.Items, func() string {
-				rows := [][]string{{"listener", "kind", "?>connections", "?>requests", "?>refused", "now"}}
+				rows := [][]string{{"listener", "protocol", "?>connections", "?>requests", "?>refused", "now"}}
 				for _, l := range all.Items {
-					rows = append(rows, []string{l.Address, string(l.Kind), strconv.Itoa(l.Connections), strconv.FormatInt(l.Requests, 10), strconv.FormatInt(l.Refused, 10), troubled(l)})
+					rows = append(rows, []string{l.Address, string(l.Protocol), strconv.Itoa(l.Connections), strconv.FormatInt(l.Requests, 10), strconv.FormatInt(l.Refused, 10), troubled(l)})
 				}
 				return orNone(rows, "There are no listeners yet; make one with: unitas listener create ADDRESS:PORT --pool NAME")
 			})
@@ -319,7 +319,7 @@ func (a *app) listenerShow() *cobra.Command {
 
 func listenerPicture(l contract.Listener) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s  %s\n\n", strong.paint(string(l.Kind)+"://"+l.Address), troubled(l))
+	fmt.Fprintf(&b, "%s  %s\n\n", strong.paint(string(l.Protocol)+"://"+l.Address), troubled(l))
 	if len(l.Routes) > 0 {
 		rows := [][]string{{">route", "takes", "goes to"}}
 		for i, r := range l.Routes {
@@ -331,15 +331,15 @@ func listenerPicture(l contract.Listener) string {
 		}
 		b.WriteString(table(rows) + "\n")
 	}
-	near := map[string]string{"in-order": "the nearest region first", "measured": "the region first to which connections are made fastest"}[l.Near.How]
+	near := map[string]string{"in-order": "the nearest region first", "measured": "the region first to which connections are made fastest"}[l.RegionOrder.How]
 	for i, r := range l.Reached {
 		near += map[bool]string{true: ": ", false: ", "}[i == 0] + r.Region
 		if r.TookMs > 0 {
 			near += fmt.Sprintf(" (%s)", millis(r.TookMs))
 		}
 	}
-	if l.Near.EnoughPercent != nil {
-		near += fmt.Sprintf("; the next shares under %d %% healthy", *l.Near.EnoughPercent)
+	if l.RegionOrder.EnoughPercent != nil {
+		near += fmt.Sprintf("; the next shares under %d %% healthy", *l.RegionOrder.EnoughPercent)
 	}
 	certificates := strings.Join(l.Certificates, ", ")
 	if l.ExpiresAt != nil {
@@ -352,18 +352,18 @@ func listenerPicture(l contract.Listener) string {
 		}
 		return fmt.Sprintf("%g%s", n, of)
 	}
-	b.WriteString(facts("pool", map[bool]string{true: l.Pool}[len(l.Routes) == 0], "certificates", certificates, "TLS", map[bool]string{true: l.LeastTls + " or newer"}[l.Kind == contract.ListenerKindHttps],
-		"HTTP/2", map[bool]string{true: map[bool]string{true: "offered", false: "in clear, from callers that know of it"}[l.Kind == contract.ListenerKindHttps]}[l.Http2],
-		"tells targets", map[bool]string{true: "who is on the other side (PROXY protocol, version 2)"}[l.Tell], "prefers", near,
-		"changes to", strings.Join(l.Upgrades, ", "), "limits", limitWords("head", v.HeadSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "quiet", v.QuietSeconds, "request", v.RequestSeconds, "head size", v.HeadBytes, "body", v.BodyBytes),
+	b.WriteString(facts("pool", map[bool]string{true: l.Pool}[len(l.Routes) == 0], "certificates", certificates, "TLS", map[bool]string{true: l.MinTls + " or newer"}[l.Protocol == contract.ListenerProtocolHttps],
+		"HTTP/2", map[bool]string{true: map[bool]string{true: "offered", false: "in clear, from callers that know of it"}[l.Protocol == contract.ListenerProtocolHttps]}[l.Http2],
+		"PROXY protocol", map[bool]string{true: "version 2: targets are told who calls"}[l.ProxyProtocol], "region order", near,
+		"upgrades", strings.Join(l.Upgrades, ", "), "limits", limitWords("head", v.HeadSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "tunnel idle", v.TunnelIdleSeconds, "request", v.RequestSeconds, "head size", v.HeadBytes, "body", v.BodyBytes),
 		"of one address", limitWords("connections", count(float64(value(v.Connections)), ""), "new ones", count(value(v.ConnectionsPerSecond), "/s"), "requests", count(value(v.RequestsPerSecond), "/s")),
-		"writes down", logWords(l.Log), "since start", listenerCounts(l)))
+		"access log", accessLogWords(l.AccessLog), "since start", listenerCounts(l)))
 	return b.String()
 }
 
-func logWords(l contract.ServedLog) string {
+func accessLogWords(l contract.AccessLog) string {
 	switch l.Keep {
-	case "share":
+	case "sampled":
 		return fmt.Sprintf("%g %% of requests, and all failures", value(l.Percent))
 	case "none":
 		return "nothing"
@@ -374,11 +374,11 @@ func logWords(l contract.ServedLog) string {
 }
 
 func listenerCounts(l contract.Listener) string {
-	out := fmt.Sprintf("%d %s, %d connections open now", l.Requests, map[bool]string{true: "connections", false: "requests"}[l.Kind == contract.ListenerKindTcp], l.Connections)
+	out := fmt.Sprintf("%d %s, %d connections open now", l.Requests, map[bool]string{true: "connections", false: "requests"}[l.Protocol == contract.ListenerProtocolTcp], l.Connections)
 	for _, one := range []struct {
 		n    int64
 		what string
-	}{{l.Refused, "passed a limit"}, {l.Malformed, "could not be passed on"}, {l.Unrouted, "were taken by no route"}, {l.Unwritten, "lines there was no time to write down"}} {
+	}{{l.Refused, "passed a limit"}, {l.Malformed, "could not be passed on"}, {l.Unrouted, "were taken by no route"}, {l.AccessLogLost, "lines of the access log there was no time for"}} {
 		if one.n > 0 {
 			out += fmt.Sprintf(", %d %s", one.n, one.what)
 		}

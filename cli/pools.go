@@ -19,21 +19,21 @@ import (
 
 // poolFlags are what a pool may be told.
 type poolFlags struct {
-	listen, zones, shares         []string
-	check, choose, nobody, reason string
-	slowStart                     time.Duration
-	enough                        int
-	weights                       []string
-	labels                        map[string]string
-	spoken                        spokenFlags
+	listen, zones, shares              []string
+	check, algorithm, whenNone, reason string
+	slowStart                          time.Duration
+	enough                             int
+	weights                            []string
+	labels                             map[string]string
+	spoken                             spokenFlags
 }
 
 func (f *poolFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringArrayVar(&f.listen, "listen", nil, "a listener that sends it all, `ADDRESS:PORT[=CERTIFICATE]`; with a certificate, by its name among those of the service, it speaks https. May be repeated. See listener create for other ones")
 	flags.StringVar(&f.check, "check", "", "the check that decides which targets get traffic, by `NAME`")
-	flags.StringVar(&f.choose, "choose", "round-robin", "which target gets the next request: round-robin or least-busy")
-	flags.StringVar(&f.nobody, "nobody", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
+	flags.StringVar(&f.algorithm, "algorithm", "round-robin", "which target gets the next request: round-robin or least-busy")
+	flags.StringVar(&f.whenNone, "when-none-healthy", "refuse", "when no target is healthy: refuse (503 at once) or try-all")
 	flags.DurationVar(&f.slowStart, "slow-start", 0, "how long a fresh target takes to come to its full share")
 	flags.StringArrayVar(&f.shares, "share", nil, "how a group shares with others, `GROUP=WEIGHT[,reserve]`; a reserve gets requests when too few of the others are healthy. May be repeated; none takes all away")
 	numberVar(flags, &f.enough, "enough", 50, "with a reserve: the `PERCENT` of the others that must be healthy")
@@ -133,9 +133,9 @@ func (a *app) poolCreate() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "create NAME --check NAME", Short: "Make a pool, and listeners that send it all", Args: exactly("NAME"),
 		Example: `  unitas pool create front --listen 127.0.0.1:8000 --check sailings-up
-  unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=saltmere --check sailings-up --choose least-busy --slow-start 30s
+  unitas pool create front --listen 127.0.0.1:8000 --listen 127.0.0.1:8443=saltmere --check sailings-up --algorithm least-busy --slow-start 30s
   unitas pool create front --listen 127.0.0.1:8000 --check sailings-up --share timetable=100 --share timetable-headland=100,reserve --enough 40
-  unitas pool create quays --check quays-up --speak http2 --stay header:X-Berth --eject usual --limit first-byte=5s`,
+  unitas pool create quays --check quays-up --protocol http2 --affinity header:X-Berth --eject usual --limit first-byte=5s`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			listeners, shares, weights, err := f.read(nil)
 			if err != nil {
@@ -145,11 +145,11 @@ func (a *app) poolCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := contract.NewPool{Name: args[0], Listeners: given(cmd, "listen", listeners), Check: f.check, Zones: given(cmd, "zones", f.zones), Choose: given(cmd, "choose", contract.Choose(f.choose)),
-				Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
+			body := contract.NewPool{Name: args[0], Listeners: given(cmd, "listen", listeners), Check: f.check, Zones: given(cmd, "zones", f.zones), Algorithm: given(cmd, "algorithm", contract.Algorithm(f.algorithm)),
+				WhenNoneHealthy: given(cmd, "when-none-healthy", contract.WhenNoneHealthy(f.whenNone)), SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()),
 				Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough), Weights: given(cmd, "weight", weights),
-				Labels: given(cmd, "label", contract.Labels(f.labels)),
-				Speak:  spoken.speak, Trust: spoken.trust, ServerName: spoken.serverName, Stay: spoken.stay, Eject: spoken.eject, Limits: spoken.limits}
+				Labels:   given(cmd, "label", contract.Labels(f.labels)),
+				Protocol: spoken.protocol, Trust: spoken.trust, ServerName: spoken.serverName, Affinity: spoken.affinity, Eject: spoken.eject, Limits: spoken.limits}
 			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreatePool(cmd.Context(), &contract.CreatePoolParams{IdempotencyKey: freshKey()}, body)
 			})
@@ -179,8 +179,8 @@ func addressesOf(p contract.Pool) string {
 	all := make([]string, len(p.Listeners))
 	for i, l := range p.Listeners {
 		all[i] = l.Address
-		if l.Kind != contract.ListenerKindHttp {
-			all[i] += " (" + string(l.Kind) + ")"
+		if l.Protocol != contract.ListenerProtocolHttp {
+			all[i] += " (" + string(l.Protocol) + ")"
 		}
 	}
 	return strings.Join(all, " and ")
@@ -207,10 +207,10 @@ func (a *app) poolSet() *cobra.Command {
 				return err
 			}
 			body := contract.PoolChange{Listeners: given(cmd, "listen", listeners), Check: given(cmd, "check", f.check), Zones: given(cmd, "zones", f.zones),
-				Choose: given(cmd, "choose", contract.Choose(f.choose)), Nobody: given(cmd, "nobody", contract.Nobody(f.nobody)),
+				Algorithm: given(cmd, "algorithm", contract.Algorithm(f.algorithm)), WhenNoneHealthy: given(cmd, "when-none-healthy", contract.WhenNoneHealthy(f.whenNone)),
 				SlowStartSeconds: given(cmd, "slow-start", f.slowStart.Seconds()), Shares: given(cmd, "share", shares), EnoughPercent: given(cmd, "enough", f.enough),
 				Weights: given(cmd, "weight", weights), Labels: given(cmd, "label", contract.Labels(f.labels)), Reason: given(cmd, "reason", f.reason),
-				Speak: spoken.speak, Trust: spoken.trust, ServerName: spoken.serverName, Stay: spoken.stay, Eject: spoken.eject, Limits: spoken.limits}
+				Protocol: spoken.protocol, Trust: spoken.trust, ServerName: spoken.serverName, Affinity: spoken.affinity, Eject: spoken.eject, Limits: spoken.limits}
 			pool, _, err := ask[contract.Pool](a, func(c *client.Client) (*http.Response, error) {
 				return c.ChangePool(cmd.Context(), args[0], &contract.ChangePoolParams{IfMatch: &tag}, body)
 			})
@@ -316,7 +316,7 @@ func poolPicture(p contract.Pool) string {
 		if l.Routed {
 			text += ", by a route"
 		}
-		fmt.Fprintf(&b, "  %s://%s  %s\n", l.Kind, l.Address, text)
+		fmt.Fprintf(&b, "  %s://%s  %s\n", l.Protocol, l.Address, text)
 	}
 	b.WriteString("\n")
 	rows := [][]string{{"target", "version", "verdict", "traffic", "?>share", "?>in flight", ">requests", ">failures", "?>retried", "?>median", "?>99 %", "?address"}}
@@ -326,8 +326,8 @@ func poolPicture(p contract.Pool) string {
 	}
 	b.WriteString(orNone(rows, "It has no targets; groups that name the pool bring theirs."))
 	for _, t := range p.Targets {
-		if t.AsideUntil != nil {
-			fmt.Fprintf(&b, "\n%s is set aside for %s, the %d. time in a row: %s.\n", t.Instance, words.Span(time.Until(*t.AsideUntil)), value(t.AsideNth), value(t.AsideWhy))
+		if t.EjectedUntil != nil {
+			fmt.Fprintf(&b, "\n%s is ejected for %s, the %d. time in a row: %s.\n", t.Instance, words.Span(time.Until(*t.EjectedUntil)), value(t.EjectedNth), value(t.EjectedWhy))
 		}
 		if !t.Open {
 			fmt.Fprintf(&b, "\n%s gets no requests: %s %s.\n", t.Instance, p.Check, t.Why)
@@ -354,7 +354,7 @@ func poolPicture(p contract.Pool) string {
 		}
 		b.WriteString("\n" + table(rows))
 	}
-	b.WriteString("\n" + facts(append(spokenFacts(p), "check", p.Check, "groups", orWord(strings.Join(p.Groups, ", "), "none"), "chooses", string(p.Choose), "with nobody", nobodyWords(p.Nobody),
+	b.WriteString("\n" + facts(append(spokenFacts(p), "check", p.Check, "groups", orWord(strings.Join(p.Groups, ", "), "none"), "algorithm", string(p.Algorithm), "when none healthy", noneHealthyWords(p.WhenNoneHealthy),
 		"slow start", map[bool]string{true: spanOf(p.SlowStartSeconds)}[p.SlowStartSeconds > 0], "shares", sharesText(p), "weights", weightsText(p.Weights),
 		"stands in", strings.Join(p.Zones, ", "), "labels", pairs(p.Labels), "since start", fmt.Sprintf("%d requests, %d of them failed", p.Requests, p.Failures))...))
 	return b.String()
@@ -372,15 +372,15 @@ func verdictWord(v contract.Verdict) string {
 
 func targetWord(t contract.Target) string {
 	switch {
-	case t.AsideUntil != nil:
-		return "set aside, " + words.Span(time.Until(*t.AsideUntil)) + " left"
+	case t.EjectedUntil != nil:
+		return "ejected, " + words.Span(time.Until(*t.EjectedUntil)) + " left"
 	case t.Open:
 		return "open"
 	}
 	return "closed"
 }
 
-func nobodyWords(n contract.Nobody) string {
+func noneHealthyWords(n contract.WhenNoneHealthy) string {
 	if n == contract.TryAll {
 		return "try-all: those that are unhealthy are tried"
 	}

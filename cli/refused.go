@@ -137,7 +137,7 @@ func inFlags(cmd *cobra.Command, text string) string {
 }
 
 // misread is a flag that cannot be read, in plain words.
-func misread(_ *cobra.Command, err error) error {
+func misread(cmd *cobra.Command, err error) error {
 	var value *pflag.InvalidValueError
 	var without *pflag.ValueRequiredError
 	var unknown *pflag.NotExistError
@@ -164,7 +164,7 @@ func misread(_ *cobra.Command, err error) error {
 	case errors.As(err, &without):
 		return misused("--%s needs a value", without.GetSpecifiedName())
 	case errors.As(err, &unknown):
-		return misused("there is no flag %s here", strings.TrimPrefix(err.Error(), "unknown flag: "))
+		return noFlag(cmd, strings.TrimPrefix(err.Error(), "unknown flag: "))
 	}
 	return usage{err}
 }

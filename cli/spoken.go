@@ -13,44 +13,44 @@ import (
 
 // spokenFlags are how the targets of a pool are spoken to.
 type spokenFlags struct {
-	speak, trust, serverName, stay, eject string
-	stayFor                               time.Duration
-	limits                                []string
+	protocol, trust, serverName, affinity, eject string
+	affinityFor                                  time.Duration
+	limits                                       []string
 }
 
 func (f *spokenFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.speak, "speak", "http", "what targets are spoken to in: http (1.1), http2 (in clear, as gRPC wants it), or https")
+	flags.StringVar(&f.protocol, "protocol", "http", "of targets: http (1.1), http2 (in clear, as gRPC wants it), or https")
 	flags.StringVar(&f.trust, "trust", "host", "of https targets, what their certificates must be signed by: host (its authorities), anyone (nothing is checked), or the `NAME` of a certificate of the service")
 	flags.StringVar(&f.serverName, "server-name", "", "of https targets, the `NAME` that they must have; without it their address")
-	flags.StringVar(&f.stay, "stay", "nothing", "keep a caller at one target for as long as that is there, by cookie, by header:`NAME`, by address, or by nothing")
-	flags.DurationVar(&f.stayFor, "stay-for", 0, "with --stay cookie: how long the cookie is kept; without it until the browser ends")
-	flags.StringVar(&f.eject, "eject", "never", "set a target aside for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), points (percent points more failures than the others), slower (times, by the median), least (requests), first and most (times)")
+	flags.StringVar(&f.affinity, "affinity", "none", "keep a caller at one target for as long as that is there, by cookie, header:`NAME` or address; or none")
+	flags.DurationVar(&f.affinityFor, "affinity-for", 0, "with --affinity cookie: how long the cookie is kept; without it until the browser ends")
+	flags.StringVar(&f.eject, "eject", "never", "eject a target, so that it gets no requests for a while, for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), points (percent points more failures than the others), slower (times, by the median), least (requests), first and most (times)")
 	flags.StringArrayVar(&f.limits, "limit", nil, "what a target may take, `LIMIT=VALUE,…` of connect, first-byte, idle, request (times) and body (a size); none takes one away. May be repeated")
 }
 
 // spoken is what was given of it.
 type spoken struct {
-	speak             *contract.Speak
+	protocol          *contract.TargetProtocol
 	trust, serverName *string
-	stay              *contract.Stay
+	affinity          *contract.Affinity
 	eject             *contract.Eject
 	limits            *contract.PoolLimits
 }
 
 func (f *spokenFlags) read(cmd *cobra.Command) (out spoken, err error) {
-	out = spoken{speak: given(cmd, "speak", contract.Speak(f.speak)), trust: given(cmd, "trust", f.trust), serverName: given(cmd, "server-name", f.serverName)}
-	if cmd.Flags().Changed("stay-for") && f.stay != "cookie" {
-		return out, misused("--stay-for %s: it is for --stay cookie", f.stayFor)
+	out = spoken{protocol: given(cmd, "protocol", contract.TargetProtocol(f.protocol)), trust: given(cmd, "trust", f.trust), serverName: given(cmd, "server-name", f.serverName)}
+	if cmd.Flags().Changed("affinity-for") && f.affinity != "cookie" {
+		return out, misused("--affinity-for %s: it is for --affinity cookie", f.affinityFor)
 	}
-	if cmd.Flags().Changed("stay") {
-		by, header, named := strings.Cut(f.stay, ":")
-		if !slices.Contains([]string{"nothing", "cookie", "header", "address"}, by) || named != (by == "header") || (named && header == "") {
-			return out, misused("--stay %s: give cookie, header:NAME, address or nothing", f.stay)
+	if cmd.Flags().Changed("affinity") {
+		by, header, named := strings.Cut(f.affinity, ":")
+		if !slices.Contains([]string{"none", "cookie", "header", "address"}, by) || named != (by == "header") || (named && header == "") {
+			return out, misused("--affinity %s: give cookie, header:NAME, address or none", f.affinity)
 		}
-		out.stay = &contract.Stay{By: by, ForSeconds: secondsOf(cmd, "stay-for", f.stayFor)}
+		out.affinity = &contract.Affinity{By: by, ForSeconds: secondsOf(cmd, "affinity-for", f.affinityFor)}
 		if named {
-			out.stay.Header = &header
+			out.affinity.Header = &header
 		}
 	}
 	if cmd.Flags().Changed("eject") {
@@ -82,24 +82,24 @@ func parseEject(text string) (*contract.Eject, error) {
 
 // spokenFacts tell how the targets of a pool are spoken to.
 func spokenFacts(p contract.Pool) []string {
-	speak := map[contract.Speak]string{contract.SpeakHttp: "http", contract.SpeakHttp2: "http2: HTTP/2 in clear", contract.SpeakHttps: "https"}[p.Speak]
-	if p.Speak == contract.SpeakHttps {
+	protocol := map[contract.TargetProtocol]string{contract.TargetProtocolHttp: "http", contract.TargetProtocolHttp2: "http2: HTTP/2 in clear", contract.TargetProtocolHttps: "https"}[p.Protocol]
+	if p.Protocol == contract.TargetProtocolHttps {
 		switch p.Trust {
 		case "", "host":
-			speak += ", trusted by the authorities of the host"
+			protocol += ", trusted by the authorities of the host"
 		case "anyone":
-			speak += ", whatever certificate they show"
+			protocol += ", whatever certificate they show"
 		default:
-			speak += ", trusted by the certificate " + p.Trust
+			protocol += ", trusted by the certificate " + p.Trust
 		}
 		if p.ServerName != "" {
-			speak += ", named " + p.ServerName
+			protocol += ", named " + p.ServerName
 		}
 	}
-	return []string{"speaks", speak, "callers stay", stayWords(p.Stay), "sets aside", ejectWords(p.Eject), "limits", poolLimitsWords(p.Limits)}
+	return []string{"protocol", protocol, "affinity", affinityWords(p.Affinity), "ejects", ejectWords(p.Eject), "limits", poolLimitsWords(p.Limits)}
 }
 
-func stayWords(s contract.Stay) string {
+func affinityWords(s contract.Affinity) string {
 	switch s.By {
 	case "cookie":
 		if s.ForSeconds != nil && *s.ForSeconds > 0 {

@@ -18,7 +18,7 @@ var changesOnly = []string{
 
 // readsOnly are the words of commands that change nothing.
 var readsOnly = []string{"list", "show", "diff", "marks", "lineage", "bake-log", "boot-log", "failures", "deliveries", "messages", "try", "replay", "export", "findings",
-	"rehearse", "watch", "served", "status", "check", "stands"}
+	"rehearse", "watch", "access-log", "status", "check", "stands"}
 
 // TestWhatChangesCanBeTried: a command that changes something has --dry-run, or is one of those
 // that cannot.

@@ -803,10 +803,10 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
 	ChangeListener(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	// ListAccessLog The newest lines of a listener's access log, the oldest of them first; each is an object
 	//
-	// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
-	ListServed(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /v1/listeners/{address}/access-log (the `ListAccessLog` operationId).
+	ListAccessLog(ctx context.Context, address Address, params *ListAccessLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNotices Who hears of what
 	//
@@ -2918,11 +2918,11 @@ func (c *Client) ChangeListener(ctx context.Context, address Address, params *Ch
 	return c.Client.Do(req)
 }
 
-// ListServed The newest lines of what a listener wrote down, the oldest of them first; each is an object
+// ListAccessLog The newest lines of a listener's access log, the oldest of them first; each is an object
 //
-// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
-func (c *Client) ListServed(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListServedRequest(c.Server, address, params)
+// Corresponds with GET /v1/listeners/{address}/access-log (the `ListAccessLog` operationId).
+func (c *Client) ListAccessLog(ctx context.Context, address Address, params *ListAccessLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAccessLogRequest(c.Server, address, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8810,8 +8810,8 @@ func NewChangeListenerRequestWithBody(server string, address Address, params *Ch
 	return req, nil
 }
 
-// NewListServedRequest constructs an http.Request for the ListServed method
-func NewListServedRequest(server string, address Address, params *ListServedParams) (*http.Request, error) {
+// NewListAccessLogRequest constructs an http.Request for the ListAccessLog method
+func NewListAccessLogRequest(server string, address Address, params *ListAccessLogParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8826,7 +8826,7 @@ func NewListServedRequest(server string, address Address, params *ListServedPara
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/v1/listeners/%s/served", pathParam0)
+	operationPath := fmt.Sprintf("/v1/listeners/%s/access-log", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11782,12 +11782,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/listeners/{address} (the `ChangeListener` operationId).
 	ChangeListenerWithResponse(ctx context.Context, address Address, params *ChangeListenerParams, body ChangeListenerJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeListenerResponse, error)
 
-	// ListServedWithResponse The newest lines of what a listener wrote down, the oldest of them first; each is an object
+	// ListAccessLogWithResponse The newest lines of a listener's access log, the oldest of them first; each is an object
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
-	ListServedWithResponse(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*ListServedResponse, error)
+	// Corresponds with GET /v1/listeners/{address}/access-log (the `ListAccessLog` operationId).
+	ListAccessLogWithResponse(ctx context.Context, address Address, params *ListAccessLogParams, reqEditors ...RequestEditorFn) (*ListAccessLogResponse, error)
 
 	// ListNoticesWithResponse Who hears of what
 	//
@@ -15829,32 +15829,32 @@ func (r ChangeListenerResponse) ContentType() string {
 	return ""
 }
 
-type ListServedResponse struct {
+type ListAccessLogResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *ServedList
+	JSON200 *AccessLogLines
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListServedResponse) GetJSON200() *ServedList {
+func (r ListAccessLogResponse) GetJSON200() *AccessLogLines {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListServedResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ListAccessLogResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ListServedResponse) GetBody() []byte {
+func (r ListAccessLogResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ListServedResponse) Status() string {
+func (r ListAccessLogResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -15862,7 +15862,7 @@ func (r ListServedResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ListServedResponse) StatusCode() int {
+func (r ListAccessLogResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -15870,7 +15870,7 @@ func (r ListServedResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListServedResponse) ContentType() string {
+func (r ListAccessLogResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19092,17 +19092,17 @@ func (c *ClientWithResponses) ChangeListenerWithResponse(ctx context.Context, ad
 	return ParseChangeListenerResponse(rsp)
 }
 
-// ListServedWithResponse The newest lines of what a listener wrote down, the oldest of them first; each is an object
+// ListAccessLogWithResponse The newest lines of a listener's access log, the oldest of them first; each is an object
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /v1/listeners/{address}/served (the `ListServed` operationId).
-func (c *ClientWithResponses) ListServedWithResponse(ctx context.Context, address Address, params *ListServedParams, reqEditors ...RequestEditorFn) (*ListServedResponse, error) {
-	rsp, err := c.ListServed(ctx, address, params, reqEditors...)
+// Corresponds with GET /v1/listeners/{address}/access-log (the `ListAccessLog` operationId).
+func (c *ClientWithResponses) ListAccessLogWithResponse(ctx context.Context, address Address, params *ListAccessLogParams, reqEditors ...RequestEditorFn) (*ListAccessLogResponse, error) {
+	rsp, err := c.ListAccessLog(ctx, address, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListServedResponse(rsp)
+	return ParseListAccessLogResponse(rsp)
 }
 
 // ListNoticesWithResponse Who hears of what
@@ -22334,22 +22334,22 @@ func ParseChangeListenerResponse(rsp *http.Response) (*ChangeListenerResponse, e
 	return response, nil
 }
 
-// ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
-func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
+// ParseListAccessLogResponse parses an HTTP response from a ListAccessLogWithResponse call
+func ParseListAccessLogResponse(rsp *http.Response) (*ListAccessLogResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListServedResponse{
+	response := &ListAccessLogResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest ServedList
+		var dest AccessLogLines
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -7,6 +7,24 @@ import (
 	"time"
 )
 
+// Defines values for Algorithm.
+const (
+	LeastBusy  Algorithm = "least-busy"
+	RoundRobin Algorithm = "round-robin"
+)
+
+// Valid indicates whether the value is a known member of the Algorithm enum.
+func (e Algorithm) Valid() bool {
+	switch e {
+	case LeastBusy:
+		return true
+	case RoundRobin:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CheckKind.
 const (
 	CheckKindGrpc  CheckKind = "grpc"
@@ -25,24 +43,6 @@ func (e CheckKind) Valid() bool {
 	case CheckKindHttps:
 		return true
 	case CheckKindTcp:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for Choose.
-const (
-	LeastBusy  Choose = "least-busy"
-	RoundRobin Choose = "round-robin"
-)
-
-// Valid indicates whether the value is a known member of the Choose enum.
-func (e Choose) Valid() bool {
-	switch e {
-	case LeastBusy:
-		return true
-	case RoundRobin:
 		return true
 	default:
 		return false
@@ -430,21 +430,21 @@ func (e LineChangeKind) Valid() bool {
 	}
 }
 
-// Defines values for ListenerKind.
+// Defines values for ListenerProtocol.
 const (
-	ListenerKindHttp  ListenerKind = "http"
-	ListenerKindHttps ListenerKind = "https"
-	ListenerKindTcp   ListenerKind = "tcp"
+	ListenerProtocolHttp  ListenerProtocol = "http"
+	ListenerProtocolHttps ListenerProtocol = "https"
+	ListenerProtocolTcp   ListenerProtocol = "tcp"
 )
 
-// Valid indicates whether the value is a known member of the ListenerKind enum.
-func (e ListenerKind) Valid() bool {
+// Valid indicates whether the value is a known member of the ListenerProtocol enum.
+func (e ListenerProtocol) Valid() bool {
 	switch e {
-	case ListenerKindHttp:
+	case ListenerProtocolHttp:
 		return true
-	case ListenerKindHttps:
+	case ListenerProtocolHttps:
 		return true
-	case ListenerKindTcp:
+	case ListenerProtocolTcp:
 		return true
 	default:
 		return false
@@ -628,24 +628,6 @@ func (e NewRolloutPace) Valid() bool {
 	case NewRolloutPaceAtOnce:
 		return true
 	case NewRolloutPaceInWaves:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for Nobody.
-const (
-	Refuse Nobody = "refuse"
-	TryAll Nobody = "try-all"
-)
-
-// Valid indicates whether the value is a known member of the Nobody enum.
-func (e Nobody) Valid() bool {
-	switch e {
-	case Refuse:
-		return true
-	case TryAll:
 		return true
 	default:
 		return false
@@ -841,27 +823,6 @@ func (e Shed) Valid() bool {
 	}
 }
 
-// Defines values for Speak.
-const (
-	SpeakHttp  Speak = "http"
-	SpeakHttp2 Speak = "http2"
-	SpeakHttps Speak = "https"
-)
-
-// Valid indicates whether the value is a known member of the Speak enum.
-func (e Speak) Valid() bool {
-	switch e {
-	case SpeakHttp:
-		return true
-	case SpeakHttp2:
-		return true
-	case SpeakHttps:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for Spread.
 const (
 	Cheapest Spread = "cheapest"
@@ -901,6 +862,27 @@ func (e SummaryFooting) Valid() bool {
 	case SummaryFootingShort:
 		return true
 	case SummaryFootingWhole:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TargetProtocol.
+const (
+	TargetProtocolHttp  TargetProtocol = "http"
+	TargetProtocolHttp2 TargetProtocol = "http2"
+	TargetProtocolHttps TargetProtocol = "https"
+)
+
+// Valid indicates whether the value is a known member of the TargetProtocol enum.
+func (e TargetProtocol) Valid() bool {
+	switch e {
+	case TargetProtocolHttp:
+		return true
+	case TargetProtocolHttp2:
+		return true
+	case TargetProtocolHttps:
 		return true
 	default:
 		return false
@@ -1063,6 +1045,24 @@ func (e WaveState) Valid() bool {
 	}
 }
 
+// Defines values for WhenNoneHealthy.
+const (
+	Refuse WhenNoneHealthy = "refuse"
+	TryAll WhenNoneHealthy = "try-all"
+)
+
+// Valid indicates whether the value is a known member of the WhenNoneHealthy enum.
+func (e WhenNoneHealthy) Valid() bool {
+	switch e {
+	case Refuse:
+		return true
+	case TryAll:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetCostsParamsStep.
 const (
 	Day  GetCostsParamsStep = "day"
@@ -1147,12 +1147,42 @@ func (e ListJournalParamsOutcome) Valid() bool {
 	}
 }
 
+// AccessLog Which requests are in the access log
+type AccessLog struct {
+	// Keep all, a percentage and all failures, failures only (5xx and what was broken off), or none
+	Keep string `json:"keep"`
+
+	// Percent Of sampled
+	Percent *float64 `json:"percent,omitempty"`
+}
+
+// AccessLogLines defines model for AccessLogLines.
+type AccessLogLines struct {
+	// File Where the service that was asked writes them
+	File  string                   `json:"file"`
+	Items []map[string]interface{} `json:"items"`
+}
+
 // Advice defines model for Advice.
 type Advice struct {
 	// Field The field that it is about
 	Field string `json:"field"`
 	Text  string `json:"text"`
 }
+
+// Affinity Keep a caller at one target for as long as that is there
+type Affinity struct {
+	By string `json:"by"`
+
+	// ForSeconds How long a cookie is kept; 0 until the browser ends
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+
+	// Header Of header
+	Header *string `json:"header,omitempty"`
+}
+
+// Algorithm Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+type Algorithm string
 
 // Answer defines model for Answer.
 type Answer struct {
@@ -1262,9 +1292,6 @@ type CheckList struct {
 	Items []Check `json:"items"`
 	Next  *string `json:"next,omitempty"`
 }
-
-// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
-type Choose string
 
 // Copy defines model for Copy.
 type Copy struct {
@@ -1416,7 +1443,7 @@ type DrillList struct {
 	Items []Drill `json:"items"`
 }
 
-// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
+// Eject When a target is ejected for how it answers, so that it gets nothing for a while: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 type Eject struct {
 	// Failures In a row: 5xx or no answer; 0 never
 	Failures *int `json:"failures,omitempty"`
@@ -2062,8 +2089,13 @@ type LineChangeKind string
 
 // Listener defines model for Listener.
 type Listener struct {
-	Address      string   `json:"address"`
-	Certificates []string `json:"certificates"`
+	// AccessLog Which requests are in the access log
+	AccessLog AccessLog `json:"access_log"`
+
+	// AccessLogLost Lines of the access log there was no time for
+	AccessLogLost int64    `json:"access_log_lost"`
+	Address       string   `json:"address"`
+	Certificates  []string `json:"certificates"`
 
 	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
 	Changes *[]string `json:"changes,omitempty"`
@@ -2076,22 +2108,17 @@ type Listener struct {
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
 	Http2     bool       `json:"http2"`
 
-	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
-	Kind     ListenerKind `json:"kind"`
-	LeastTls string       `json:"least_tls"`
-
 	// Limits What a caller may take; 0 is without that limit
 	Limits ListenerLimits `json:"limits"`
 
-	// Log What is written down of requests
-	Log ServedLog `json:"log"`
-
 	// Malformed Of them that could not be passed on; answered 400
-	Malformed int64 `json:"malformed"`
+	Malformed int64  `json:"malformed"`
+	MinTls    string `json:"min_tls"`
+	Pool      string `json:"pool"`
 
-	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
-	Near Nearness `json:"near"`
-	Pool string   `json:"pool"`
+	// Protocol What callers speak: requests in clear, requests with TLS, connections of any protocol
+	Protocol      ListenerProtocol `json:"protocol"`
+	ProxyProtocol bool             `json:"proxy_protocol"`
 
 	// Reached Regions, the nearest first
 	Reached  []RegionReached `json:"reached"`
@@ -2099,6 +2126,9 @@ type Listener struct {
 
 	// Refused Of them that passed a limit
 	Refused int64 `json:"refused"`
+
+	// RegionOrder Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	RegionOrder RegionOrder `json:"region_order"`
 
 	// Requests Since the service started
 	Requests int64   `json:"requests"`
@@ -2110,7 +2140,6 @@ type Listener struct {
 
 	// Spill Why not the nearest region alone has the requests; empty when it does
 	Spill string `json:"spill"`
-	Tell  bool   `json:"tell"`
 
 	// Trouble Why it is not open, or why a changed certificate was not taken; empty when all is well
 	Trouble string `json:"trouble"`
@@ -2118,42 +2147,35 @@ type Listener struct {
 	// Unrouted Of them that no route took
 	Unrouted int64 `json:"unrouted"`
 
-	// Unwritten Lines of its log there was no time for
-	Unwritten int64 `json:"unwritten"`
-
 	// Upgrades Protocols that a caller may have a connection changed to, or none
 	Upgrades []string `json:"upgrades"`
 }
 
 // ListenerChange defines model for ListenerChange.
 type ListenerChange struct {
-	Certificates *[]string `json:"certificates,omitempty"`
-	Http2        *bool     `json:"http2,omitempty"`
-
-	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
-	Kind     *ListenerKind `json:"kind,omitempty"`
-	LeastTls *string       `json:"least_tls,omitempty"`
+	// AccessLog Which requests are in the access log
+	AccessLog    *AccessLog `json:"access_log,omitempty"`
+	Certificates *[]string  `json:"certificates,omitempty"`
+	Http2        *bool      `json:"http2,omitempty"`
 
 	// Limits What a caller may take; 0 is without that limit
 	Limits *ListenerLimits `json:"limits,omitempty"`
-
-	// Log What is written down of requests
-	Log *ServedLog `json:"log,omitempty"`
-
-	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
-	Near *Nearness `json:"near,omitempty"`
+	MinTls *string         `json:"min_tls,omitempty"`
 
 	// Pool Empty for none
-	Pool     *string   `json:"pool,omitempty"`
-	Reason   *string   `json:"reason,omitempty"`
-	Redirect *int      `json:"redirect,omitempty"`
-	Routes   *[]Route  `json:"routes,omitempty"`
-	Tell     *bool     `json:"tell,omitempty"`
-	Upgrades *[]string `json:"upgrades,omitempty"`
-}
+	Pool *string `json:"pool,omitempty"`
 
-// ListenerKind What it speaks: requests in clear, requests with TLS, connections of any protocol
-type ListenerKind string
+	// Protocol What callers speak: requests in clear, requests with TLS, connections of any protocol
+	Protocol      *ListenerProtocol `json:"protocol,omitempty"`
+	ProxyProtocol *bool             `json:"proxy_protocol,omitempty"`
+	Reason        *string           `json:"reason,omitempty"`
+	Redirect      *int              `json:"redirect,omitempty"`
+
+	// RegionOrder Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	RegionOrder *RegionOrder `json:"region_order,omitempty"`
+	Routes      *[]Route     `json:"routes,omitempty"`
+	Upgrades    *[]string    `json:"upgrades,omitempty"`
+}
 
 // ListenerLimits What a caller may take; 0 is without that limit
 type ListenerLimits struct {
@@ -2175,14 +2197,14 @@ type ListenerLimits struct {
 	// IdleSeconds Between requests, and of a request whose body is still to come without a byte either way; usual 120
 	IdleSeconds *float64 `json:"idle_seconds,omitempty"`
 
-	// QuietSeconds Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
-	QuietSeconds *float64 `json:"quiet_seconds,omitempty"`
-
 	// RequestSeconds A whole request with its answer
 	RequestSeconds *float64 `json:"request_seconds,omitempty"`
 
 	// RequestsPerSecond Of one address; answered 429
 	RequestsPerSecond *float64 `json:"requests_per_second,omitempty"`
+
+	// TunnelIdleSeconds That a tunnel may be without a byte either way: a connection of tcp, or of a protocol that was switched to; usual 3600
+	TunnelIdleSeconds *float64 `json:"tunnel_idle_seconds,omitempty"`
 
 	// WriteSeconds That a caller may take nothing of what is written to it; 0 is as long as idle_seconds
 	WriteSeconds *float64 `json:"write_seconds,omitempty"`
@@ -2192,6 +2214,9 @@ type ListenerLimits struct {
 type ListenerList struct {
 	Items []Listener `json:"items"`
 }
+
+// ListenerProtocol What callers speak: requests in clear, requests with TLS, connections of any protocol
+type ListenerProtocol string
 
 // ListenerState defines model for ListenerState.
 type ListenerState struct {
@@ -2203,8 +2228,8 @@ type ListenerState struct {
 	// ExpiresAt When its certificate ends
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
 
-	// Kind What it speaks: requests in clear, requests with TLS, connections of any protocol
-	Kind ListenerKind `json:"kind"`
+	// Protocol What callers speak: requests in clear, requests with TLS, connections of any protocol
+	Protocol ListenerProtocol `json:"protocol"`
 
 	// Routed Whether it sends requests here by a route alone, and the rest elsewhere
 	Routed bool `json:"routed"`
@@ -2324,18 +2349,6 @@ type MetricSeries struct {
 
 // Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 type Name = string
-
-// Nearness Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
-type Nearness struct {
-	// EnoughPercent Of a region's targets that must be healthy; usual 50
-	EnoughPercent *int `json:"enough_percent,omitempty"`
-
-	// How Every region alike, in the order of regions, or by how long connections take to be made
-	How string `json:"how"`
-
-	// Regions The nearest first, for in-order
-	Regions *[]string `json:"regions,omitempty"`
-}
 
 // NewCalendar defines model for NewCalendar.
 type NewCalendar struct {
@@ -2475,7 +2488,7 @@ type NewGroup struct {
 	Above        *int     `json:"above,omitempty"`
 	DrainSeconds *float64 `json:"drain_seconds,omitempty"`
 
-	// Heal off, machine, traffic (its pools set it aside three times in a row), or the name of a check
+	// Heal off, machine, traffic (its pools ejected it three times in a row), or the name of a check
 	Heal *string `json:"heal,omitempty"`
 
 	// HealLimitPercent Above this share of the size, unhealthy at once, healing stops and asks for a person; at least one is always healed
@@ -2571,6 +2584,9 @@ type NewInstance struct {
 
 // NewListener defines model for NewListener.
 type NewListener struct {
+	// AccessLog Which requests are in the access log
+	AccessLog *AccessLog `json:"access_log,omitempty"`
+
 	// Address Address and port, such as 127.0.0.1:8000
 	//
 	// Example: 127.0.0.1:8000
@@ -2582,28 +2598,25 @@ type NewListener struct {
 	// Http2 Offered by https (usual), and understood by http from callers that know of it
 	Http2 *bool `json:"http2,omitempty"`
 
-	// Kind What it speaks, see ListenerKind
-	Kind     *ListenerKind `json:"kind,omitempty"`
-	LeastTls *string       `json:"least_tls,omitempty"`
-
 	// Limits What a caller may take; 0 is without that limit
 	Limits *ListenerLimits `json:"limits,omitempty"`
-
-	// Log What is written down of requests
-	Log *ServedLog `json:"log,omitempty"`
-
-	// Near Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
-	Near *Nearness `json:"near,omitempty"`
+	MinTls *string         `json:"min_tls,omitempty"`
 
 	// Pool Gets what no route takes; without it that is answered 404
 	Pool *string `json:"pool,omitempty"`
 
-	// Redirect Send every request to https at this port; 0 does not
-	Redirect *int     `json:"redirect,omitempty"`
-	Routes   *[]Route `json:"routes,omitempty"`
+	// Protocol What callers speak, see ListenerProtocol
+	Protocol *ListenerProtocol `json:"protocol,omitempty"`
 
-	// Tell Of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2)
-	Tell *bool `json:"tell,omitempty"`
+	// ProxyProtocol Of tcp: begin each connection to a target with the PROXY protocol (version 2), which tells it who calls
+	ProxyProtocol *bool `json:"proxy_protocol,omitempty"`
+
+	// Redirect Send every request to https at this port; 0 does not
+	Redirect *int `json:"redirect,omitempty"`
+
+	// RegionOrder Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+	RegionOrder *RegionOrder `json:"region_order,omitempty"`
+	Routes      *[]Route     `json:"routes,omitempty"`
 
 	// Upgrades Protocols that a caller may have a connection changed to, by name; none stands for none; without it websocket
 	Upgrades *[]string `json:"upgrades,omitempty"`
@@ -2640,13 +2653,16 @@ type NewNotice struct {
 
 // NewPool defines model for NewPool.
 type NewPool struct {
+	// Affinity Keep a caller at one target for as long as that is there
+	Affinity *Affinity `json:"affinity,omitempty"`
+
+	// Algorithm Which target gets the next request, see Algorithm
+	Algorithm *Algorithm `json:"algorithm,omitempty"`
+
 	// Check The check that decides which targets get traffic
 	Check string `json:"check"`
 
-	// Choose Which target gets the next request, see Choose
-	Choose *Choose `json:"choose,omitempty"`
-
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
+	// Eject When a target is ejected for how it answers, so that it gets nothing for a while: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject *Eject `json:"eject,omitempty"`
 
 	// EnoughPercent With reserve groups: when a smaller share of the others is healthy, the reserve takes over
@@ -2662,8 +2678,8 @@ type NewPool struct {
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
 
-	// Nobody When no target is healthy, see Nobody
-	Nobody *Nobody `json:"nobody,omitempty"`
+	// Protocol Of targets: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Protocol *TargetProtocol `json:"protocol,omitempty"`
 
 	// ServerName Of https targets, the name they must have; without it their address
 	ServerName *string `json:"server_name,omitempty"`
@@ -2674,17 +2690,14 @@ type NewPool struct {
 	// SlowStartSeconds How long a fresh target takes to come to its full share
 	SlowStartSeconds *float64 `json:"slow_start_seconds,omitempty"`
 
-	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
-	Speak *Speak `json:"speak,omitempty"`
-
-	// Stay Keep a caller at one target for as long as that is there
-	Stay *Stay `json:"stay,omitempty"`
-
 	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
 	Trust *string `json:"trust,omitempty"`
 
 	// Weights The weight of single instances against the others of their group; 100 when not named
 	Weights *TargetWeights `json:"weights,omitempty"`
+
+	// WhenNoneHealthy When no target is healthy, see WhenNoneHealthy
+	WhenNoneHealthy *WhenNoneHealthy `json:"when_none_healthy,omitempty"`
 
 	// Zones Where the listeners stand, for advice
 	Zones *[]string `json:"zones,omitempty"`
@@ -2845,9 +2858,6 @@ type NewTemplate struct {
 	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
 }
 
-// Nobody When no target is healthy: answer 503 at once, or try those that are not
-type Nobody string
-
 // Notice defines model for Notice.
 type Notice struct {
 	CreatedAt time.Time `json:"created_at"`
@@ -2915,15 +2925,18 @@ type PlaceList struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
-	Changes *[]string `json:"changes,omitempty"`
-	Check   string    `json:"check"`
+	// Affinity Keep a caller at one target for as long as that is there
+	Affinity Affinity `json:"affinity"`
 
-	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
-	Choose    Choose    `json:"choose"`
+	// Algorithm Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Algorithm Algorithm `json:"algorithm"`
+
+	// Changes Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s
+	Changes   *[]string `json:"changes,omitempty"`
+	Check     string    `json:"check"`
 	CreatedAt time.Time `json:"created_at"`
 
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
+	// Eject When a target is ejected for how it answers, so that it gets nothing for a while: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject         Eject `json:"eject"`
 	EnoughPercent int   `json:"enough_percent"`
 	Failures      int64 `json:"failures"`
@@ -2937,8 +2950,8 @@ type Pool struct {
 	Listeners []ListenerState `json:"listeners"`
 	Name      string          `json:"name"`
 
-	// Nobody When no target is healthy: answer 503 at once, or try those that are not
-	Nobody Nobody `json:"nobody"`
+	// Protocol Of targets: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Protocol TargetProtocol `json:"protocol"`
 
 	// Requests Since the service started
 	Requests int64 `json:"requests"`
@@ -2951,13 +2964,7 @@ type Pool struct {
 	ServerName       string       `json:"server_name"`
 	Shares           []GroupShare `json:"shares"`
 	SlowStartSeconds float64      `json:"slow_start_seconds"`
-
-	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
-	Speak Speak `json:"speak"`
-
-	// Stay Keep a caller at one target for as long as that is there
-	Stay    Stay     `json:"stay"`
-	Targets []Target `json:"targets"`
+	Targets          []Target     `json:"targets"`
 
 	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
 	Trust string `json:"trust"`
@@ -2967,17 +2974,22 @@ type Pool struct {
 
 	// Weights The weight of single instances against the others of their group; 100 when not named
 	Weights TargetWeights `json:"weights"`
-	Zones   []string      `json:"zones"`
+
+	// WhenNoneHealthy When no target is healthy: answer 503 at once, or try those that are not
+	WhenNoneHealthy WhenNoneHealthy `json:"when_none_healthy"`
+	Zones           []string        `json:"zones"`
 }
 
 // PoolChange defines model for PoolChange.
 type PoolChange struct {
-	Check *string `json:"check,omitempty"`
+	// Affinity Keep a caller at one target for as long as that is there
+	Affinity *Affinity `json:"affinity,omitempty"`
 
-	// Choose Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
-	Choose *Choose `json:"choose,omitempty"`
+	// Algorithm Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
+	Algorithm *Algorithm `json:"algorithm,omitempty"`
+	Check     *string    `json:"check,omitempty"`
 
-	// Eject When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
+	// Eject When a target is ejected for how it answers, so that it gets nothing for a while: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times
 	Eject         *Eject  `json:"eject,omitempty"`
 	EnoughPercent *int    `json:"enough_percent,omitempty"`
 	Labels        *Labels `json:"labels,omitempty"`
@@ -2988,27 +3000,24 @@ type PoolChange struct {
 	// Listeners Those that send all to it; others may have routes to it
 	Listeners *[]PoolListener `json:"listeners,omitempty"`
 
-	// Nobody When no target is healthy: answer 503 at once, or try those that are not
-	Nobody *Nobody `json:"nobody,omitempty"`
-	Reason *string `json:"reason,omitempty"`
+	// Protocol Of targets: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+	Protocol *TargetProtocol `json:"protocol,omitempty"`
+	Reason   *string         `json:"reason,omitempty"`
 
 	// ServerName Of https targets, the name they must have; without it their address
 	ServerName       *string       `json:"server_name,omitempty"`
 	Shares           *[]GroupShare `json:"shares,omitempty"`
 	SlowStartSeconds *float64      `json:"slow_start_seconds,omitempty"`
 
-	// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
-	Speak *Speak `json:"speak,omitempty"`
-
-	// Stay Keep a caller at one target for as long as that is there
-	Stay *Stay `json:"stay,omitempty"`
-
 	// Trust Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service
 	Trust *string `json:"trust,omitempty"`
 
 	// Weights The weight of single instances against the others of their group; 100 when not named
 	Weights *TargetWeights `json:"weights,omitempty"`
-	Zones   *[]string      `json:"zones,omitempty"`
+
+	// WhenNoneHealthy When no target is healthy: answer 503 at once, or try those that are not
+	WhenNoneHealthy *WhenNoneHealthy `json:"when_none_healthy,omitempty"`
+	Zones           *[]string        `json:"zones,omitempty"`
 }
 
 // PoolLimits What a target may take; 0 is without that limit
@@ -3077,6 +3086,18 @@ type PushedValues struct {
 //
 // Example: timetable-web@4
 type Ref = string
+
+// RegionOrder Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there
+type RegionOrder struct {
+	// EnoughPercent Of a region's targets that must be healthy; usual 50
+	EnoughPercent *int `json:"enough_percent,omitempty"`
+
+	// How Every region alike, in the order of regions, or by how long connections take to be made
+	How string `json:"how"`
+
+	// Regions The nearest first, for in-order
+	Regions *[]string `json:"regions,omitempty"`
+}
 
 // RegionPlace defines model for RegionPlace.
 type RegionPlace struct {
@@ -3274,10 +3295,7 @@ type RequestInFlight struct {
 
 // RequestTrace defines model for RequestTrace.
 type RequestTrace struct {
-	Address *string `json:"address,omitempty"`
-
-	// Divert The pool that the route diverts it to
-	Divert   *string `json:"divert,omitempty"`
+	Address  *string `json:"address,omitempty"`
 	Group    *string `json:"group,omitempty"`
 	Listener string  `json:"listener"`
 
@@ -3286,6 +3304,9 @@ type RequestTrace struct {
 
 	// Route From 1; 0 when none took it
 	Route int `json:"route"`
+
+	// Split The pool of the route's split that it goes to
+	Split *string `json:"split,omitempty"`
 
 	// Status What it is answered when no target gets it; 0 when one does
 	Status int `json:"status"`
@@ -3382,9 +3403,6 @@ type RolloutList struct {
 
 // Route Sends the requests that it takes to a pool; the first route that takes one has it
 type Route struct {
-	// Divert A part of the requests of a route that goes to another pool, while that one has a target
-	Divert *RouteDivert `json:"divert,omitempty"`
-
 	// Headers All of them
 	Headers *[]HeaderMatch `json:"headers,omitempty"`
 
@@ -3394,10 +3412,13 @@ type Route struct {
 	// Path How the path begins, by whole parts: /fares takes /fares and /fares/7
 	Path *string `json:"path,omitempty"`
 	Pool string  `json:"pool"`
+
+	// Split A part of the requests of a route that goes to another pool, while that one has a target
+	Split *RouteSplit `json:"split,omitempty"`
 }
 
-// RouteDivert A part of the requests of a route that goes to another pool, while that one has a target
-type RouteDivert struct {
+// RouteSplit A part of the requests of a route that goes to another pool, while that one has a target
+type RouteSplit struct {
 	Header *HeaderMatch `json:"header,omitempty"`
 
 	// Percent Of them, as evenly in time as may be
@@ -3608,22 +3629,6 @@ type Run struct {
 	Why *string `json:"why,omitempty"`
 }
 
-// ServedList defines model for ServedList.
-type ServedList struct {
-	// File Where the service that was asked writes them
-	File  string                   `json:"file"`
-	Items []map[string]interface{} `json:"items"`
-}
-
-// ServedLog What is written down of requests
-type ServedLog struct {
-	// Keep all, a share and all failures, failures only (5xx and what was broken off), or none
-	Keep string `json:"keep"`
-
-	// Percent Of share
-	Percent *float64 `json:"percent,omitempty"`
-}
-
 // Service defines model for Service.
 type Service struct {
 	Now time.Time `json:"now"`
@@ -3726,22 +3731,8 @@ type Span struct {
 	SlowSeconds float64 `json:"slow_seconds"`
 }
 
-// Speak What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
-type Speak string
-
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
 type Spread string
-
-// Stay Keep a caller at one target for as long as that is there
-type Stay struct {
-	By string `json:"by"`
-
-	// ForSeconds How long a cookie is kept; 0 until the browser ends
-	ForSeconds *float64 `json:"for_seconds,omitempty"`
-
-	// Header Of header
-	Header *string `json:"header,omitempty"`
-}
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -3784,12 +3775,12 @@ type SummaryFooting string
 type Target struct {
 	Address string `json:"address"`
 
-	// AsideNth The how manyth time in a row
-	AsideNth *int `json:"aside_nth,omitempty"`
+	// EjectedNth The how manyth time in a row
+	EjectedNth *int `json:"ejected_nth,omitempty"`
 
-	// AsideUntil Set aside until then for how it answered, or because it refused or reset connections
-	AsideUntil *time.Time `json:"aside_until,omitempty"`
-	AsideWhy   *string    `json:"aside_why,omitempty"`
+	// EjectedUntil Until then it gets no requests, for how it answered, or because it refused or reset connections
+	EjectedUntil *time.Time `json:"ejected_until,omitempty"`
+	EjectedWhy   *string    `json:"ejected_why,omitempty"`
 
 	// Failures Answered 5xx or not answered
 	Failures int64  `json:"failures"`
@@ -3827,6 +3818,9 @@ type Target struct {
 	// Windows Over 1, 5 and 15 minutes
 	Windows []TrafficWindow `json:"windows"`
 }
+
+// TargetProtocol Of targets: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+type TargetProtocol string
 
 // TargetWeights The weight of single instances against the others of their group; 100 when not named
 type TargetWeights map[string]int
@@ -4099,6 +4093,9 @@ type Wave struct {
 
 // WaveState defines model for Wave.State.
 type WaveState string
+
+// WhenNoneHealthy When no target is healthy: answer 503 at once, or try those that are not
+type WhenNoneHealthy string
 
 // Withdrawal defines model for Withdrawal.
 type Withdrawal struct {
@@ -4633,8 +4630,8 @@ type ChangeListenerParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// ListServedParams defines parameters for ListServed.
-type ListServedParams struct {
+// ListAccessLogParams defines parameters for ListAccessLog.
+type ListAccessLogParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 

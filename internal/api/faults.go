@@ -168,12 +168,23 @@ var (
 	long  = map[string]string{"": "too large", "bytes": "too much", "seconds": "too long", "percent": "too much"}
 )
 
+// renamed is what a field that was known here by another name is called now; "" when it was not. The
+// contract keeps the old names for one release.
+func renamed(pointer string, s *openapi3.Schema) string {
+	names, _ := s.Extensions["x-renamed"].(map[string]any)
+	name, _ := names[pointer[strings.LastIndexByte(pointer, '/')+1:]].(string)
+	return name
+}
+
 func reasonOf(pointer string, e *openapi3.SchemaError) string {
 	value, of := givenValue(pointer, e.Value), unit(pointer)
 	switch e.SchemaField {
 	case "required":
 		return "is missing; it must be given"
 	case "properties", "additionalProperties":
+		if name := renamed(pointer, e.Schema); name != "" {
+			return "is called " + name + " now"
+		}
 		return "there is no such field here"
 	case "pattern":
 		if hint, ok := e.Schema.Extensions["x-hint"].(string); ok {

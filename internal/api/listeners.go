@@ -42,9 +42,9 @@ func (s *Server) GetListener(ctx context.Context, r routes.GetListenerRequestObj
 func (s *Server) CreateListener(ctx context.Context, r routes.CreateListenerRequestObject) (routes.CreateListenerResponseObject, error) {
 	b := r.Body
 	l := store.NewListener(b.Address, "", "")
-	l.Kind, l.LeastTLS = traffic.Kind(given(b.Kind)), given(b.LeastTls)
-	l.HTTP2 = l.Kind == traffic.HTTPS
-	putListener(&l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Upgrades, b.Log})
+	l.Protocol, l.MinTLS = traffic.Protocol(given(b.Protocol)), given(b.MinTls)
+	l.HTTP2 = l.Protocol == traffic.HTTPS
+	putListener(&l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.ProxyProtocol, b.RegionOrder, b.Limits, b.Upgrades, b.AccessLog})
 	l, err := s.Store.AddListener(ctx, s.now(), actor(ctx), l, func(r store.Reader) error { return s.goodListener(ctx, r, store.Listener{}, l) })
 	if errors.Is(err, store.ErrExists) {
 		return nil, invalid("/address", "there is a listener at %s already; change it with: unitas listener set %s", b.Address, b.Address)
@@ -69,12 +69,12 @@ func (s *Server) ChangeListener(ctx context.Context, r routes.ChangeListenerRequ
 	l, err := s.Store.ChangeListener(ctx, s.now(), actor(ctx), r.Address, revision, func(reader store.Reader, l *store.Listener) (fleet.Cause, error) {
 		was := *l
 		was.Routes = slices.Clone(l.Routes)
-		if b.Kind != nil && *b.Kind != contract.ListenerKind(l.Kind) {
-			l.Kind = traffic.Kind(*b.Kind)
-			l.HTTP2 = l.Kind == traffic.HTTPS
+		if b.Protocol != nil && *b.Protocol != contract.ListenerProtocol(l.Protocol) {
+			l.Protocol = traffic.Protocol(*b.Protocol)
+			l.HTTP2 = l.Protocol == traffic.HTTPS
 		}
-		l.LeastTLS = some(b.LeastTls, l.LeastTLS)
-		putListener(l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.Tell, b.Near, b.Limits, b.Upgrades, b.Log})
+		l.MinTLS = some(b.MinTls, l.MinTLS)
+		putListener(l, listenerGiven{b.Pool, b.Routes, b.Certificates, b.Http2, b.Redirect, b.ProxyProtocol, b.RegionOrder, b.Limits, b.Upgrades, b.AccessLog})
 		return fleet.Asked(some(b.Reason, "")), s.goodListener(ctx, reader, was, *l)
 	})
 	if err != nil {
@@ -97,31 +97,31 @@ func (s *Server) DeleteListener(ctx context.Context, r routes.DeleteListenerRequ
 
 // listenerGiven is what somebody said of a listener.
 type listenerGiven struct {
-	pool         *string
-	routes       *[]contract.Route
-	certificates *[]string
-	http2        *bool
-	redirect     *int
-	tell         *bool
-	near         *contract.Nearness
-	limits       *contract.ListenerLimits
-	upgrades     *[]string
-	log          *contract.ServedLog
+	pool          *string
+	routes        *[]contract.Route
+	certificates  *[]string
+	http2         *bool
+	redirect      *int
+	proxyProtocol *bool
+	regionOrder   *contract.RegionOrder
+	limits        *contract.ListenerLimits
+	upgrades      *[]string
+	accessLog     *contract.AccessLog
 }
 
 // putListener puts what was given over what was.
 func putListener(l *store.Listener, g listenerGiven) {
-	l.Pool, l.HTTP2, l.Redirect, l.Tell = some(g.pool, l.Pool), some(g.http2, l.HTTP2), some(g.redirect, l.Redirect), some(g.tell, l.Tell)
+	l.Pool, l.HTTP2, l.Redirect, l.ProxyProtocol = some(g.pool, l.Pool), some(g.http2, l.HTTP2), some(g.redirect, l.Redirect), some(g.proxyProtocol, l.ProxyProtocol)
 	if g.certificates != nil && !slices.Equal(*g.certificates, l.Certificates) {
 		l.Certificates, l.Key = *g.certificates, ""
 	}
 	if g.routes != nil {
 		l.Routes = each(*g.routes, toRoute)
 	}
-	if n := g.near; n != nil {
-		l.Near, l.Nearby, l.Enough = traffic.Near(n.How), some(n.Regions, nil), some(n.EnoughPercent, 50)
+	if n := g.regionOrder; n != nil {
+		l.RegionOrder, l.Regions, l.Enough = traffic.RegionOrder(n.How), some(n.Regions, nil), some(n.EnoughPercent, 50)
 		if n.How == "alike" {
-			l.Near, l.Enough = traffic.Alike, 0
+			l.RegionOrder, l.Enough = traffic.Alike, 0
 		}
 	}
 	switch {
@@ -129,15 +129,15 @@ func putListener(l *store.Listener, g listenerGiven) {
 		l.Upgrades = traffic.NoUpgrades
 	case g.upgrades != nil:
 		l.Upgrades = *g.upgrades
-	case l.Kind == traffic.TCP:
+	case l.Protocol == traffic.TCP:
 		l.Upgrades = nil // it has no such setting
 	}
-	if o := g.log; o != nil {
-		l.Log = traffic.Log{Keep: traffic.Kept(o.Keep), Percent: some(o.Percent, 0)}
+	if o := g.accessLog; o != nil {
+		l.AccessLog = traffic.AccessLog{Keep: traffic.Kept(o.Keep), Percent: some(o.Percent, 0)}
 	}
 	if v := g.limits; v != nil {
 		was := l.Limits
-		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeadSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), Quiet: durationOf(v.QuietSeconds, was.Quiet), Write: durationOf(v.WriteSeconds, was.Write),
+		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeadSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), TunnelIdle: durationOf(v.TunnelIdleSeconds, was.TunnelIdle), Write: durationOf(v.WriteSeconds, was.Write),
 			Request: durationOf(v.RequestSeconds, was.Request), HeadBytes: some(v.HeadBytes, was.HeadBytes), BodyBytes: some(v.BodyBytes, was.BodyBytes),
 			Connections: some(v.Connections, was.Connections), ConnectionsPS: some(v.ConnectionsPerSecond, was.ConnectionsPS), RequestsPS: some(v.RequestsPerSecond, was.RequestsPS)}
 	}
@@ -145,11 +145,11 @@ func putListener(l *store.Listener, g listenerGiven) {
 
 func toRoute(r contract.Route) traffic.Route {
 	out := traffic.Route{Hosts: some(r.Hosts, nil), Path: some(r.Path, ""), Headers: each(some(r.Headers, nil), toField), Pool: r.Pool}
-	if a := r.Divert; a != nil {
-		out.Divert = &traffic.Divert{Pool: a.Pool, Percent: some(a.Percent, 0)}
+	if a := r.Split; a != nil {
+		out.Split = &traffic.Split{Pool: a.Pool, Percent: some(a.Percent, 0)}
 		if a.Header != nil {
 			f := toField(*a.Header)
-			out.Divert.Header = &f
+			out.Split.Header = &f
 		}
 	}
 	return out
@@ -172,14 +172,14 @@ func fromRoute(r traffic.Route) contract.Route {
 		headers := each(r.Headers, fromField)
 		out.Headers = &headers
 	}
-	if a := r.Divert; a != nil {
-		out.Divert = &contract.RouteDivert{Pool: a.Pool}
+	if a := r.Split; a != nil {
+		out.Split = &contract.RouteSplit{Pool: a.Pool}
 		if a.Percent > 0 {
-			out.Divert.Percent = &a.Percent
+			out.Split.Percent = &a.Percent
 		}
 		if a.Header != nil {
 			h := fromField(*a.Header)
-			out.Divert.Header = &h
+			out.Split.Header = &h
 		}
 	}
 	return out
@@ -187,22 +187,22 @@ func fromRoute(r traffic.Route) contract.Route {
 
 func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Listener {
 	v := l.Limits
-	out := contract.Listener{Address: l.Address, Kind: contract.ListenerKind(l.Kind), Pool: l.Pool, Routes: each(l.Routes, fromRoute), Certificates: append([]string{}, l.Certificates...),
-		LeastTls: cmp.Or(l.LeastTLS, "1.2"), Http2: l.HTTP2, Redirect: l.Redirect, Tell: l.Tell, Near: contract.Nearness{How: cmp.Or(string(l.Near), "alike")},
-		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), QuietSeconds: inSecondsOf(v.Quiet), WriteSeconds: inSecondsOf(v.Write), RequestSeconds: inSecondsOf(v.Request),
+	out := contract.Listener{Address: l.Address, Protocol: contract.ListenerProtocol(l.Protocol), Pool: l.Pool, Routes: each(l.Routes, fromRoute), Certificates: append([]string{}, l.Certificates...),
+		MinTls: cmp.Or(l.MinTLS, "1.2"), Http2: l.HTTP2, Redirect: l.Redirect, ProxyProtocol: l.ProxyProtocol, RegionOrder: contract.RegionOrder{How: cmp.Or(string(l.RegionOrder), "alike")},
+		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), TunnelIdleSeconds: inSecondsOf(v.TunnelIdle), WriteSeconds: inSecondsOf(v.Write), RequestSeconds: inSecondsOf(v.Request),
 			HeadBytes: &v.HeadBytes, BodyBytes: &v.BodyBytes, Connections: &v.Connections, ConnectionsPerSecond: &v.ConnectionsPS, RequestsPerSecond: &v.RequestsPS},
-		Upgrades: append([]string{}, l.MayUpgrade()...), Log: contract.ServedLog{Keep: cmp.Or(string(l.Log.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
+		Upgrades: append([]string{}, l.MayUpgrade()...), AccessLog: contract.AccessLog{Keep: cmp.Or(string(l.AccessLog.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
 		Changes: changesOf(l.Changes), Revision: l.Revision, CreatedAt: l.CreatedAt.UTC()}
-	if l.Log.Percent > 0 {
-		out.Log.Percent = &l.Log.Percent
+	if l.AccessLog.Percent > 0 {
+		out.AccessLog.Percent = &l.AccessLog.Percent
 	}
-	if len(out.Upgrades) == 0 && l.Kind != traffic.TCP {
+	if len(out.Upgrades) == 0 && l.Protocol != traffic.TCP {
 		out.Upgrades = traffic.NoUpgrades
 	}
-	if l.Near != traffic.Alike {
-		out.Near.EnoughPercent = &l.Enough
-		if len(l.Nearby) > 0 {
-			out.Near.Regions = &l.Nearby
+	if l.RegionOrder != traffic.Alike {
+		out.RegionOrder.EnoughPercent = &l.Enough
+		if len(l.Regions) > 0 {
+			out.RegionOrder.Regions = &l.Regions
 		}
 	}
 	for _, have := range all {
@@ -210,7 +210,7 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 			continue
 		}
 		out.Trouble, out.ExpiresAt, out.Connections = have.Trouble, optional(have.Expires), have.Connections
-		out.Requests, out.Refused, out.Malformed, out.Unrouted, out.Unwritten, out.Spill = have.Requests, have.Refused, have.Malformed, have.Unrouted, have.Unwritten, have.Spill
+		out.Requests, out.Refused, out.Malformed, out.Unrouted, out.AccessLogLost, out.Spill = have.Requests, have.Refused, have.Malformed, have.Unrouted, have.Unwritten, have.Spill
 		out.Reached = each(have.Order, func(r traffic.Reached) contract.RegionReached {
 			return contract.RegionReached{Region: r.Region, TookMs: round2(float64(r.Took.Microseconds()) / 1000)}
 		})
@@ -230,7 +230,7 @@ func listenerSentence(l *traffic.Listener, c contract.Listener) string {
 	case len(l.Routes) > 0:
 		to = fmt.Sprintf("by %s, and the rest to %s", words.Count(len(l.Routes), "route"), l.Pool)
 	}
-	out := fmt.Sprintf("Sends %s %s", map[bool]string{true: "connections", false: "requests"}[l.Kind == traffic.TCP], to)
+	out := fmt.Sprintf("Sends %s %s", map[bool]string{true: "connections", false: "requests"}[l.Protocol == traffic.TCP], to)
 	if c.Spill != "" {
 		out += "; " + c.Spill
 	}
@@ -274,7 +274,7 @@ func (s *Server) goodListener(ctx context.Context, r store.Reader, was, l store.
 			fault("/certificates/"+strconv.Itoa(i), "%s", why)
 		}
 	}
-	for i, name := range l.Nearby {
+	for i, name := range l.Regions {
 		if _, ok := s.Places.Region(name); !ok {
 			fault("/near/regions/"+strconv.Itoa(i), "there is no region %s; there are %s", words.Plain(name, 80), s.Places.Names())
 		}
@@ -301,8 +301,8 @@ func (s *Server) goodListener(ctx context.Context, r store.Reader, was, l store.
 		if err := there(at+"/pool", route.Pool); err != nil {
 			return err
 		}
-		if route.Divert != nil {
-			if err := there(at+"/divert/pool", route.Divert.Pool); err != nil {
+		if route.Split != nil {
+			if err := there(at+"/split/pool", route.Split.Pool); err != nil {
 				return err
 			}
 		}
@@ -313,16 +313,16 @@ func (s *Server) goodListener(ctx context.Context, r store.Reader, was, l store.
 	return nil
 }
 
-// ListServed returns the newest lines of a listener's log.
-func (s *Server) ListServed(ctx context.Context, r routes.ListServedRequestObject) (routes.ListServedResponseObject, error) {
+// ListAccessLog returns the newest lines of a listener's log.
+func (s *Server) ListAccessLog(ctx context.Context, r routes.ListAccessLogRequestObject) (routes.ListAccessLogResponseObject, error) {
 	if _, err := s.Store.Listener(ctx, r.Address); err != nil {
 		return nil, about("listener", r.Address, err)
 	}
-	lines, file, err := s.Balancer.Served(r.Address, given(r.Params.Limit))
+	lines, file, err := s.Balancer.AccessLog(r.Address, given(r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
-	out := routes.ListServed200JSONResponse{Items: []map[string]any{}, File: file}
+	out := routes.ListAccessLog200JSONResponse{Items: []map[string]any{}, File: file}
 	for _, raw := range lines {
 		line := map[string]any{}
 		if json.Unmarshal(raw, &line) == nil {
@@ -356,7 +356,7 @@ func (s *Server) TryRequest(ctx context.Context, r routes.TryRequestRequestObjec
 	if !ok {
 		return nil, &problem{status: http.StatusConflict, kind: "not-open", detail: fmt.Sprintf("The listener %s is not open at this service.", address)}
 	}
-	out := routes.TryRequest200JSONResponse{Listener: address, Route: trace.Route, Pool: trace.Pool, Divert: text(trace.Divert), Status: trace.Status, Why: trace.Why}
+	out := routes.TryRequest200JSONResponse{Listener: address, Route: trace.Route, Pool: trace.Pool, Split: text(trace.Split), Status: trace.Status, Why: trace.Why}
 	if t := trace.Target; t != nil {
 		out.Target, out.Group, out.Version, out.Address = &t.Instance, &t.Group, &t.Version, &t.Address
 	}
@@ -376,7 +376,7 @@ func listenerFor(all []store.Listener, to *url.URL, named string) (string, error
 		if l.Address == named || l.Address == to.Host {
 			return l.Address, nil
 		}
-		if _, p, _ := net.SplitHostPort(l.Address); p == port && l.Kind != traffic.TCP {
+		if _, p, _ := net.SplitHostPort(l.Address); p == port && l.Protocol != traffic.TCP {
 			fit = append(fit, l.Address)
 		}
 	}

@@ -59,14 +59,14 @@ func (s *Server) pool(ctx context.Context, p store.Pool) (contract.Pool, error) 
 func (s *Server) fromPool(p store.Pool, groups []string, listeners []store.Listener) contract.Pool {
 	stats, _ := s.Balancer.Stats(p.Name)
 	listening := s.Balancer.Listening()
-	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: contract.Choose(p.Choose), Nobody: contract.Nobody(p.Nobody),
+	out := contract.Pool{Name: p.Name, Check: p.Check, Zones: p.Zones, Algorithm: contract.Algorithm(p.Algorithm), WhenNoneHealthy: contract.WhenNoneHealthy(p.WhenNoneHealthy),
 		SlowStartSeconds: secondsOf(p.SlowStart), EnoughPercent: p.Enough, Weights: p.Weights, Labels: notNil(p.Labels), Groups: append([]string{}, groups...),
 		Changes: changesOf(p.Changes), Revision: p.Revision, CreatedAt: p.CreatedAt.UTC(), Requests: stats.Requests, Failures: stats.Failures,
 		Shares: each(p.Shares, func(g traffic.Share) contract.GroupShare {
 			return contract.GroupShare{Group: g.Group, Weight: &g.Weight, Reserve: &g.Reserve}
 		}),
 		Listeners: each(listeners, func(l store.Listener) contract.ListenerState { return listenerOf(p.Name, l, listening) }),
-		Speak:     contract.Speak(cmp.Or(p.Speak, traffic.Plain)), Trust: p.Trust, ServerName: p.ServerName, Stay: fromStay(p.Stay), Eject: fromEject(p.Eject), Limits: fromPoolLimits(p.Limits),
+		Protocol:  contract.TargetProtocol(cmp.Or(p.Protocol, traffic.Plain)), Trust: p.Trust, ServerName: p.ServerName, Affinity: fromAffinity(p.Affinity), Eject: fromEject(p.Eject), Limits: fromPoolLimits(p.Limits),
 		Targets: each(stats.Targets, func(t balancer.TargetStats) contract.Target {
 			return fromTarget(t, s.Control.Standing(t.Instance, p.Check))
 		}),
@@ -80,7 +80,7 @@ func (s *Server) fromPool(p store.Pool, groups []string, listeners []store.Liste
 
 // listenerOf is a listener as its pool tells it.
 func listenerOf(pool string, l store.Listener, all []balancer.ListenerStats) contract.ListenerState {
-	out := contract.ListenerState{Address: l.Address, Kind: contract.ListenerKind(l.Kind), Secure: l.Kind == traffic.HTTPS, Routed: l.Pool != pool, Trouble: notOpenYet}
+	out := contract.ListenerState{Address: l.Address, Protocol: contract.ListenerProtocol(l.Protocol), Secure: l.Protocol == traffic.HTTPS, Routed: l.Pool != pool, Trouble: notOpenYet}
 	if len(l.Certificates) > 0 {
 		out.Certificate = &l.Certificates[0]
 	}
@@ -97,7 +97,7 @@ const notOpenYet = "not opened yet"
 func fromTarget(t balancer.TargetStats, standing health.Report) contract.Target {
 	longest := t.Windows[len(t.Windows)-1]
 	return contract.Target{Instance: t.Instance, Group: t.Group, Version: t.Version, Address: t.Address, Verdict: contract.Verdict(standing.Verdict), Why: standing.Why, Open: t.Open, SharePercent: round2(t.Share * 100),
-		AsideUntil: optional(t.Aside), AsideWhy: text(t.AsideWhy), AsideNth: number(t.AsideNth), Region: text(t.Region), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
+		EjectedUntil: optional(t.Aside), EjectedWhy: text(t.AsideWhy), EjectedNth: number(t.AsideNth), Region: text(t.Region), InFlight: t.InFlight, Requests: t.Requests, Failures: t.Failures, Retried: t.Retried,
 		MedianMs: round2(longest.Median), P99Ms: round2(longest.P99), Windows: each(t.Windows, fromWindow),
 		WaitsFor: each(t.WaitsFor, func(r balancer.Request) contract.RequestInFlight {
 			return contract.RequestInFlight{Method: r.Method, Path: r.Path, ForSeconds: secondsOf(time.Since(r.Since))}
@@ -115,7 +115,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 	open, aside, waiting, ill, leaving := 0, 0, 0, 0, 0
 	for _, t := range p.Targets {
 		switch {
-		case t.Open && t.AsideUntil != nil:
+		case t.Open && t.EjectedUntil != nil:
 			aside++
 		case t.Open:
 			open++
@@ -132,7 +132,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 		out = "No targets"
 	}
 	if aside > 0 {
-		out += fmt.Sprintf("; %d set aside", aside)
+		out += fmt.Sprintf("; %d ejected", aside)
 	}
 	if waiting > 0 {
 		out += fmt.Sprintf("; %d without enough answers to %s yet", waiting, p.Check)
@@ -143,7 +143,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 	if leaving > 0 {
 		out += fmt.Sprintf("; %d closed", leaving)
 	}
-	if open+aside == 0 && len(p.Targets) > 0 && p.Nobody == contract.TryAll {
+	if open+aside == 0 && len(p.Targets) > 0 && p.WhenNoneHealthy == contract.TryAll {
 		out = "No target is healthy, so those that are ill are tried, as the pool's setting wants" + strings.TrimPrefix(out, fmt.Sprintf("0 of %d targets get requests", len(p.Targets)))
 	}
 	if takenOver != "" {
@@ -161,10 +161,10 @@ func poolSentence(p contract.Pool, takenOver string) string {
 func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObject) (routes.CreatePoolResponseObject, error) {
 	b := r.Body
 	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Name, some(b.Listeners, nil)), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
-		Settings: traffic.Settings{Choose: traffic.Choose(given(b.Choose)),
-			Nobody: traffic.Nobody(given(b.Nobody)), SlowStart: givenFor(b.SlowStartSeconds),
+		Settings: traffic.Settings{Algorithm: traffic.Algorithm(given(b.Algorithm)),
+			WhenNoneHealthy: traffic.WhenNoneHealthy(given(b.WhenNoneHealthy)), SlowStart: givenFor(b.SlowStartSeconds),
 			Shares: toShares(some(b.Shares, nil)), Enough: given(b.EnoughPercent), Weights: some(b.Weights, nil),
-			Targets: toTargets(traffic.Targets{}, targetsGiven{b.Speak, b.Trust, b.ServerName, b.Stay, b.Eject, b.Limits})}}
+			Targets: toTargets(traffic.Targets{}, targetsGiven{b.Protocol, b.Trust, b.ServerName, b.Affinity, b.Eject, b.Limits})}}
 	p, err := s.Store.AddPool(ctx, s.now(), actor(ctx), p, func(r store.Reader) error { return s.goodPool(ctx, r, store.Pool{}, p) })
 	if err != nil {
 		return nil, about("pool", b.Name, err)
@@ -308,10 +308,10 @@ func (s *Server) ChangePool(ctx context.Context, r routes.ChangePoolRequestObjec
 			p.Shares = toShares(*b.Shares)
 		}
 		p.Check, p.Zones, p.Labels = some(b.Check, p.Check), some(b.Zones, p.Zones), some(b.Labels, p.Labels)
-		p.Choose = traffic.Choose(some(b.Choose, contract.Choose(p.Choose)))
-		p.Nobody = traffic.Nobody(some(b.Nobody, contract.Nobody(p.Nobody)))
+		p.Algorithm = traffic.Algorithm(some(b.Algorithm, contract.Algorithm(p.Algorithm)))
+		p.WhenNoneHealthy = traffic.WhenNoneHealthy(some(b.WhenNoneHealthy, contract.WhenNoneHealthy(p.WhenNoneHealthy)))
 		p.SlowStart, p.Enough, p.Weights = durationOf(b.SlowStartSeconds, p.SlowStart), some(b.EnoughPercent, p.Enough), some(b.Weights, p.Weights)
-		p.Targets = toTargets(p.Targets, targetsGiven{b.Speak, b.Trust, b.ServerName, b.Stay, b.Eject, b.Limits})
+		p.Targets = toTargets(p.Targets, targetsGiven{b.Protocol, b.Trust, b.ServerName, b.Affinity, b.Eject, b.Limits})
 		return fleet.Asked(some(b.Reason, "")), s.goodPool(ctx, reader, was, *p)
 	})
 	if errors.Is(err, store.ErrExists) {

@@ -11,27 +11,27 @@ import (
 
 // targetsGiven is what somebody said of it.
 type targetsGiven struct {
-	speak      *contract.Speak
+	protocol   *contract.TargetProtocol
 	trust      *string
 	serverName *string
-	stay       *contract.Stay
+	affinity   *contract.Affinity
 	eject      *contract.Eject
 	limits     *contract.PoolLimits
 }
 
 // toTargets puts what was given over what was.
 func toTargets(t traffic.Targets, g targetsGiven) traffic.Targets {
-	t.Speak, t.Trust, t.ServerName = traffic.Speak(some(g.speak, contract.Speak(t.Speak))), some(g.trust, t.Trust), some(g.serverName, t.ServerName)
-	if t.Speak == traffic.Plain {
-		t.Speak = ""
+	t.Protocol, t.Trust, t.ServerName = traffic.TargetProtocol(some(g.protocol, contract.TargetProtocol(t.Protocol))), some(g.trust, t.Trust), some(g.serverName, t.ServerName)
+	if t.Protocol == traffic.Plain {
+		t.Protocol = ""
 	}
-	if t.Speak != traffic.Secure && g.trust == nil && g.serverName == nil {
+	if t.Protocol != traffic.Secure && g.trust == nil && g.serverName == nil {
 		t.Trust, t.ServerName = "", ""
 	}
-	if s := g.stay; s != nil {
-		t.Stay = traffic.Stay{By: traffic.By(s.By), Header: some(s.Header, ""), For: durationOf(s.ForSeconds, 0)}
-		if t.Stay.By == traffic.ByNothing {
-			t.Stay = traffic.Stay{}
+	if s := g.affinity; s != nil {
+		t.Affinity = traffic.Affinity{By: traffic.By(s.By), Header: some(s.Header, ""), For: durationOf(s.ForSeconds, 0)}
+		if t.Affinity.By == traffic.ByNone {
+			t.Affinity = traffic.Affinity{}
 		}
 	}
 	if e := g.eject; e != nil {
@@ -61,11 +61,11 @@ func inSecondsOf(d time.Duration) *float64 {
 	return &s
 }
 
-func fromStay(s traffic.Stay) contract.Stay {
+func fromAffinity(s traffic.Affinity) contract.Affinity {
 	if s.By == "" {
-		return contract.Stay{By: string(traffic.ByNothing)}
+		return contract.Affinity{By: string(traffic.ByNone)}
 	}
-	out := contract.Stay{By: string(s.By), Header: text(s.Header)}
+	out := contract.Affinity{By: string(s.By), Header: text(s.Header)}
 	if s.For > 0 {
 		out.ForSeconds = inSecondsOf(s.For)
 	}

@@ -36,6 +36,24 @@ func TestEveryOperationIsValidated(t *testing.T) {
 	}
 }
 
+// TestOldFieldsAreRefusedByTheirNewNames, for one release; others are only unknown.
+func TestOldFieldsAreRefusedByTheirNewNames(t *testing.T) {
+	for _, c := range []struct{ method, path, body, want string }{
+		{"POST", "/v1/pools", `{"name":"front","check":"up","stay":{"by":"cookie"}}`, "/stay is called affinity now"},
+		{"PATCH", "/v1/pools/:name", `{"choose":"least-busy"}`, "/choose is called algorithm now"},
+		{"POST", "/v1/listeners", `{"address":"127.0.0.1:8000","kind":"tcp"}`, "/kind is called protocol now"},
+		{"PATCH", "/v1/listeners/:address", `{"limits":{"quiet_seconds":5}}`, "/limits/quiet_seconds is called tunnel_idle_seconds now"},
+		{"PATCH", "/v1/listeners/:address", `{"routes":[{"pool":"front","divert":{"pool":"fares"}}]}`, "/routes/0/divert is called split now"},
+		{"PATCH", "/v1/pools/:name", `{"colour":"red"}`, "/colour there is no such field here"},
+	} {
+		_, err := held(t, c.method, c.path, c.body)
+		p, _ := err.(*problem)
+		if p == nil || len(p.fields) != 1 || p.fields[0].pointer+" "+p.fields[0].detail != c.want {
+			t.Errorf("%s is refused with %+v, want %s", c.body, err, c.want)
+		}
+	}
+}
+
 func TestIfMatch(t *testing.T) {
 	text := func(s string) *string { return &s }
 	for _, c := range []struct {
@@ -83,7 +101,7 @@ func TestDefaultsStandInTheContract(t *testing.T) {
 		{"POST", "/v1/groups", `{"name":"timetable","template":"timetable-web@1","size":3}`,
 			`{"name":"timetable","template":"timetable-web@1","size":3,"pools":[],"heal":"machine","heal_limit_percent":30,"shed":"outdated","spread":"even","above":1,"pin_new":false,"hooks_at_once":false,"settle_seconds":60,"drain_seconds":30}`},
 		{"POST", "/v1/pools", `{"name":"front","listeners":[{"address":"127.0.0.1:8000"}],"check":"sailings-up","shares":[{"group":"timetable"}]}`,
-			`{"name":"front","listeners":[{"address":"127.0.0.1:8000"}],"check":"sailings-up","shares":[{"group":"timetable","weight":100,"reserve":false}],"choose":"round-robin","nobody":"refuse","slow_start_seconds":0,"enough_percent":50}`},
+			`{"name":"front","listeners":[{"address":"127.0.0.1:8000"}],"check":"sailings-up","shares":[{"group":"timetable","weight":100,"reserve":false}],"algorithm":"round-robin","when_none_healthy":"refuse","slow_start_seconds":0,"enough_percent":50}`},
 		{"PATCH", "/v1/groups/:name", `{"size":3}`, `{"size":3}`},
 		{"PATCH", "/v1/checks/:name", `{"fails":3}`, `{"fails":3}`},
 		{"PATCH", "/v1/pools/:name", `{"check":"sailings-up"}`, `{"check":"sailings-up"}`},

@@ -74,9 +74,9 @@ type Driver interface {
 	Shut(pool, instance string, as int64)
 	// Try tells where a request would go now, without sending it.
 	Try(address string, r Trial) (Trace, bool)
-	// Served are the newest lines of what a listener wrote down, the oldest of them first, at
+	// AccessLog are the newest lines of what a listener wrote down, the oldest of them first, at
 	// most so many, and the file that has them all.
-	Served(address string, most int) (lines []json.RawMessage, file string, err error)
+	AccessLog(address string, most int) (lines []json.RawMessage, file string, err error)
 	// Remove forgets a pool with its targets; no listener sends to it any more.
 	Remove(pool string)
 	// InFlight is how many requests an instance has in all pools; known is false when that
@@ -141,7 +141,7 @@ type Trial struct {
 // Trace is where a request would go.
 type Trace struct {
 	Route  int    // from 1; 0 when none took it
-	Divert string // the pool that the route diverts it to, or ""
+	Split  string // the pool that the route diverts it to, or ""
 	Pool   string // that takes it in the end; "" when none does
 	Target *Target
 	// Status is what it is answered when nobody gets it, 0 when somebody does.

@@ -185,16 +185,16 @@ func (y *yard) count() int {
 // noTraffic is a balancer that nobody asks anything of.
 type noTraffic struct{}
 
-func (noTraffic) Sync(context.Context, balancer.Pool) error             { return nil }
-func (noTraffic) Listen([]balancer.Listener)                            {}
-func (noTraffic) Listening() []balancer.ListenerStats                   { return nil }
-func (noTraffic) Served(string, int) ([]json.RawMessage, string, error) { return nil, "", nil }
-func (noTraffic) Try(string, balancer.Trial) (balancer.Trace, bool)     { return balancer.Trace{}, false }
-func (noTraffic) Shut(string, string, int64)                            {}
-func (noTraffic) Remove(string)                                         {}
-func (noTraffic) InFlight(string) (int, bool)                           { return 0, true }
-func (noTraffic) Answered(string) (int64, int64)                        { return 0, 0 }
-func (noTraffic) Passed(string) (balancer.Passed, bool)                 { return balancer.Passed{}, false }
+func (noTraffic) Sync(context.Context, balancer.Pool) error                { return nil }
+func (noTraffic) Listen([]balancer.Listener)                               {}
+func (noTraffic) Listening() []balancer.ListenerStats                      { return nil }
+func (noTraffic) AccessLog(string, int) ([]json.RawMessage, string, error) { return nil, "", nil }
+func (noTraffic) Try(string, balancer.Trial) (balancer.Trace, bool)        { return balancer.Trace{}, false }
+func (noTraffic) Shut(string, string, int64)                               {}
+func (noTraffic) Remove(string)                                            {}
+func (noTraffic) InFlight(string) (int, bool)                              { return 0, true }
+func (noTraffic) Answered(string) (int64, int64)                           { return 0, 0 }
+func (noTraffic) Passed(string) (balancer.Passed, bool)                    { return balancer.Passed{}, false }
 
 func (noTraffic) Slower(string, time.Duration) (int64, int64) { return 0, 0 }
 func (noTraffic) Stats(string) (balancer.Stats, bool)         { return balancer.Stats{}, false }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -128,6 +129,8 @@ func TestRestart(t *testing.T) {
 func TestKilledWhileBooting(t *testing.T) {
 	b := newBench(t)
 	stall := make(chan struct{})
+	goOn := sync.OnceFunc(func() { close(stall) })
+	t.Cleanup(goOn) // else who is stopped at the end waits for ever
 	b.yard.stall = stall
 	b.start("one")
 	b.group(2)
@@ -146,7 +149,7 @@ func TestKilledWhileBooting(t *testing.T) {
 	b.yard.mu.Unlock()
 	b.start("two")
 	b.whole(2)
-	close(stall)
+	goOn()
 	first()
 	for i, in := range b.serving() {
 		if in.ID != booting[i].ID {

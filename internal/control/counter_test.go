@@ -50,14 +50,14 @@ func (t *taker) Shut(_, instance string, _ int64) {
 	defer t.mu.Unlock()
 	t.shut = append(t.shut, instance)
 }
-func (*taker) Listen([]balancer.Listener)                            {}
-func (*taker) Listening() []balancer.ListenerStats                   { return nil }
-func (*taker) Served(string, int) ([]json.RawMessage, string, error) { return nil, "", nil }
-func (*taker) Try(string, balancer.Trial) (balancer.Trace, bool)     { return balancer.Trace{}, false }
-func (*taker) Remove(string)                                         {}
-func (*taker) InFlight(string) (int, bool)                           { return 0, true }
-func (*taker) Answered(string) (int64, int64)                        { return 0, 0 }
-func (*taker) Passed(string) (balancer.Passed, bool)                 { return balancer.Passed{}, false }
+func (*taker) Listen([]balancer.Listener)                               {}
+func (*taker) Listening() []balancer.ListenerStats                      { return nil }
+func (*taker) AccessLog(string, int) ([]json.RawMessage, string, error) { return nil, "", nil }
+func (*taker) Try(string, balancer.Trial) (balancer.Trace, bool)        { return balancer.Trace{}, false }
+func (*taker) Remove(string)                                            {}
+func (*taker) InFlight(string) (int, bool)                              { return 0, true }
+func (*taker) Answered(string) (int64, int64)                           { return 0, 0 }
+func (*taker) Passed(string) (balancer.Passed, bool)                    { return balancer.Passed{}, false }
 
 func (*taker) Slower(string, time.Duration) (int64, int64) { return 0, 0 }
 func (*taker) Stats(string) (balancer.Stats, bool)         { return balancer.Stats{}, false }

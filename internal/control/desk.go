@@ -241,7 +241,7 @@ func (d *desk) latest(name string, c *counter) (balancer.Pool, []string) {
 	names := slices.Sorted(maps.Keys(of))
 	groups := groupsOf(p, names, of, unfit)
 	weights := p.Weigh(groups)
-	out := balancer.Pool{Name: p.Name, As: as, LeastBusy: p.Choose == traffic.LeastBusy, TryAll: p.Nobody == traffic.TryAll, SlowStart: p.SlowStart, Known: known, Spoken: p.Targets}
+	out := balancer.Pool{Name: p.Name, As: as, LeastBusy: p.Algorithm == traffic.LeastBusy, TryAll: p.WhenNoneHealthy == traffic.TryAll, SlowStart: p.SlowStart, Known: known, Spoken: p.Targets}
 	if p.Trust != "" && p.Trust != traffic.TrustHost && p.Trust != traffic.TrustAnyone {
 		out.Trusted, _ = d.certificates.Files(p.Trust, "")
 	}

@@ -20,14 +20,14 @@ var (
 	refusedDesc     = listenerDesc("refused_total", "Of them that passed a limit.")
 	malformedDesc   = listenerDesc("malformed_total", "Of them that could not be passed on, whoever had taken them.")
 	unroutedDesc    = listenerDesc("unrouted_total", "Of them that no route took.")
-	unwrittenDesc   = listenerDesc("unwritten_total", "Lines of the log that there was no time for.")
+	logLostDesc     = listenerDesc("access_log_lost_total", "Lines of the access log that there was no time for.")
 	troubledDesc    = listenerDesc("troubled", "1 when something is wrong with it.")
 	overDesc        = prometheus.NewDesc("unitas_listener_over_limit_total", "Connections and requests that passed a limit of their caller, by which.", []string{"listener", "limit"}, nil)
 )
 
 // Describe implements [prometheus.Collector].
 func (m listenerMetrics) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, malformedDesc, unroutedDesc, unwrittenDesc, troubledDesc, overDesc} {
+	for _, d := range []*prometheus.Desc{connectionsDesc, requestsDesc, refusedDesc, malformedDesc, unroutedDesc, logLostDesc, troubledDesc, overDesc} {
 		to <- d
 	}
 }
@@ -46,7 +46,7 @@ func (m listenerMetrics) Collect(to chan<- prometheus.Metric) {
 		}
 		put(malformedDesc, prometheus.CounterValue, l.Malformed)
 		put(unroutedDesc, prometheus.CounterValue, l.Unrouted)
-		put(unwrittenDesc, prometheus.CounterValue, l.Unwritten)
+		put(logLostDesc, prometheus.CounterValue, l.Unwritten)
 		troubled := int64(0)
 		if l.Trouble != "" {
 			troubled = 1

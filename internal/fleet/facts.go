@@ -58,7 +58,7 @@ const asideIsIll = 3
 func SetAside(nth int, why string) (r health.Report, heard bool) {
 	r = health.Report{Check: string(HealTraffic), Verdict: health.Healthy}
 	if nth >= asideIsIll {
-		r.Verdict, r.Why = health.Unhealthy, fmt.Sprintf("set aside %d times in a row: %s", nth, why)
+		r.Verdict, r.Why = health.Unhealthy, fmt.Sprintf("ejected %d times in a row: %s", nth, why)
 	}
 	return r, nth == 0 || nth >= asideIsIll
 }

@@ -27,13 +27,13 @@ func TestOnlyTried(t *testing.T) {
 	before := events()
 	dry := store.Dry(ctx)
 	p, err := s.ChangePool(dry, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (fleet.Cause, error) {
-		p.Choose = traffic.LeastBusy
+		p.Algorithm = traffic.LeastBusy
 		return fleet.Asked(""), nil
 	})
-	if err != nil || p.Choose != traffic.LeastBusy || len(p.Changes) != 1 {
+	if err != nil || p.Algorithm != traffic.LeastBusy || len(p.Changes) != 1 {
 		t.Errorf("%+v, %v", p, err)
 	}
-	if p, err := s.Pool(ctx, "front"); err != nil || p.Choose != traffic.RoundRobin || p.Revision != 1 {
+	if p, err := s.Pool(ctx, "front"); err != nil || p.Algorithm != traffic.RoundRobin || p.Revision != 1 {
 		t.Errorf("after it, it is %+v, %v", p, err)
 	}
 	_, err = s.AddGroup(dry, noon, "ada", store.Group{Group: fleet.Group{Name: "fares", Settings: fleet.Settings{

@@ -102,7 +102,7 @@ func (s *Store) AddListener(ctx context.Context, now time.Time, actor string, l 
 		if err := tx.putListener(ctx, l, 0); err != nil {
 			return err
 		}
-		return tx.Record(ctx, "", fleet.Entry{Kind: "listener.created", Text: fmt.Sprintf("The listener %s (%s) is made.", l.Address, l.Kind), Cause: fleet.Because("a person created it")})
+		return tx.Record(ctx, "", fleet.Entry{Kind: "listener.created", Text: fmt.Sprintf("The listener %s (%s) is made.", l.Address, l.Protocol), Cause: fleet.Because("a person created it")})
 	})
 	return l, err
 }
@@ -165,7 +165,7 @@ func (tx *Tx) setListeners(ctx context.Context, p Pool, now time.Time) error {
 		return err
 	}
 	if slices.EqualFunc(have, p.Listeners, func(a, b Listener) bool {
-		return a.Address == b.Address && slices.Equal(a.Certificates, b.Certificates) && a.Kind == b.Kind
+		return a.Address == b.Address && slices.Equal(a.Certificates, b.Certificates) && a.Protocol == b.Protocol
 	}) {
 		return nil
 	}
@@ -179,8 +179,8 @@ func (tx *Tx) setListeners(ctx context.Context, p Pool, now time.Time) error {
 		l.Pool = p.Name
 		if at := slices.IndexFunc(have, func(o Listener) bool { return o.Address == l.Address }); at >= 0 {
 			was := have[at]
-			if was.Kind != l.Kind {
-				was.Kind, was.HTTP2 = l.Kind, l.HTTP2
+			if was.Protocol != l.Protocol {
+				was.Protocol, was.HTTP2 = l.Protocol, l.HTTP2
 			}
 			was.Certificates, was.Key = l.Certificates, l.Key
 			was.Revision++

@@ -57,7 +57,7 @@ func TestListenersOfAnEarlierRelease(t *testing.T) {
 	}
 	for i, want := range []Listener{NewListener("127.0.0.1:8000", "front", ""), NewListener("127.0.0.1:8443", "front", "saltmere"), NewListener("127.0.0.1:8444", "front", "/srv/a.pem")} {
 		l := p.Listeners[i]
-		if l.Address != want.Address || l.Pool != "front" || l.Kind != want.Kind || l.HTTP2 != want.HTTP2 || l.Limits != traffic.UsualListenerLimits || l.Log != want.Log || (i == 2) != (l.Key == "/srv/a.key") ||
+		if l.Address != want.Address || l.Pool != "front" || l.Protocol != want.Protocol || l.HTTP2 != want.HTTP2 || l.Limits != traffic.UsualListenerLimits || l.AccessLog != want.AccessLog || (i == 2) != (l.Key == "/srv/a.key") ||
 			len(l.Certificates) != len(want.Certificates) || (len(l.Certificates) > 0 && l.Certificates[0] != want.Certificates[0]) {
 			t.Errorf("a listener is %+v, want %+v", l, want)
 		}

@@ -57,7 +57,7 @@ var (
 
 func rowOfPool(p Pool) poolColumns {
 	return poolColumns{
-		Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: cmp.Or(string(p.Choose), string(traffic.RoundRobin)), Nobody: cmp.Or(string(p.Nobody), string(traffic.Refuse)),
+		Name: p.Name, Check: p.Check, Zones: p.Zones, Choose: cmp.Or(string(p.Algorithm), string(traffic.RoundRobin)), Nobody: cmp.Or(string(p.WhenNoneHealthy), string(traffic.Refuse)),
 		SlowStartMs: millis(p.SlowStart), Shares: p.Shares, EnoughPercent: p.Enough, Weights: p.Weights, Targets: p.Targets, Labels: p.Labels, Revision: p.Revision, CreatedAt: p.CreatedAt,
 	}
 }
@@ -68,7 +68,7 @@ func (r poolRow) pool() Pool {
 		listeners[i] = l.listener()
 	}
 	return Pool{Name: r.Name, Listeners: listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
-		Settings: traffic.Settings{Choose: traffic.Choose(r.Choose), Nobody: traffic.Nobody(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
+		Settings: traffic.Settings{Algorithm: traffic.Algorithm(r.Choose), WhenNoneHealthy: traffic.WhenNoneHealthy(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
 			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights, Targets: r.Targets}}
 }
 

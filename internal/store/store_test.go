@@ -86,6 +86,53 @@ func anything(store.Reader) error { return nil }
 
 func nothing(*store.Tx) error { return nil }
 
+// TestSettingsOfBefore: what the first release wrote of listeners and pools is read under the names
+// of now, and written as it was, so that either can read what the other wrote.
+func TestSettingsOfBefore(t *testing.T) {
+	url := pgtest.Database(t)
+	s := stock(t, url)
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	raw := func(sql string, args ...any) (n int64) {
+		t.Helper()
+		tag, err := conn.Exec(ctx, sql, args...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return tag.RowsAffected()
+	}
+	const listener = `{"kind": "https", "routes": [{"path": "/fares", "pool": "front", "divert": {"pool": "front", "percent": 5}}], "certificates": ["saltmere"], "least_tls": "1.3", "http2": true, "tell": true,
+		"nearby": ["harbour"], "near": "in-order", "enough": 60, "log": {"keep": "share", "percent": 5}, "upgrades": ["none"],
+		"limits": {"head": 30000000000, "idle": 120000000000, "quiet": 600000000000, "request": 0, "head_bytes": 65536, "body_bytes": 0, "connections": 0, "connections_per_second": 0, "requests_per_second": 0}}`
+	const targets = `{"speak": "https", "trust": "anyone", "stay": {"by": "cookie", "for": 3600000000000}}`
+	raw(`update listeners set settings = $1 where address = '127.0.0.1:8000'`, listener)
+	raw(`update pools set choose = 'least-busy', nobody = 'try-all', targets = $1 where name = 'front'`, targets)
+	l, err := s.Listener(ctx, "127.0.0.1:8000")
+	want := traffic.Listener{Address: "127.0.0.1:8000", Pool: "front", Protocol: traffic.HTTPS, Certificates: []string{"saltmere"}, MinTLS: "1.3", HTTP2: true, ProxyProtocol: true,
+		Routes:  []traffic.Route{{Path: "/fares", Pool: "front", Split: &traffic.Split{Pool: "front", Percent: 5}}},
+		Regions: []string{"harbour"}, RegionOrder: traffic.InOrder, Enough: 60, AccessLog: traffic.AccessLog{Keep: traffic.KeepSampled, Percent: 5}, Upgrades: traffic.NoUpgrades,
+		Limits: traffic.ListenerLimits{Head: 30 * time.Second, Idle: 2 * time.Minute, TunnelIdle: 10 * time.Minute, HeadBytes: 64 << 10}}
+	if err != nil || !reflect.DeepEqual(l.Listener, want) {
+		t.Errorf("the listener is read as\n%+v, %v, want\n%+v", l.Listener, err, want)
+	}
+	p, err := s.Pool(ctx, "front")
+	if err != nil || p.Algorithm != traffic.LeastBusy || p.WhenNoneHealthy != traffic.TryAll || p.Protocol != traffic.Secure || p.Affinity != (traffic.Affinity{By: traffic.ByCookie, For: time.Hour}) {
+		t.Errorf("the pool is read as %+v, %v", p, err)
+	}
+	if _, err := s.ChangeListener(ctx, noon, "ada", "127.0.0.1:8000", store.AnyRevision, func(store.Reader, *store.Listener) (fleet.Cause, error) { return fleet.Asked(""), nil }); err != nil {
+		t.Fatal(err)
+	}
+	if raw(`select 1 from listeners where address = '127.0.0.1:8000' and settings = $1::jsonb`, listener) != 1 {
+		t.Error("it is written in another way than it was")
+	}
+	if raw(`select 1 from pools where name = 'front' and choose = 'least-busy' and targets = $1::jsonb`, targets) != 1 {
+		t.Error("the pool is kept in another way than it was")
+	}
+}
+
 // TestReplicasStartTogether opens an empty database from many sides at once.
 func TestReplicasStartTogether(t *testing.T) {
 	url := pgtest.Database(t)
@@ -367,7 +414,7 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 	s := stocked(t)
 	p, err := s.ChangePool(ctx, noon, "ada", "front", 1, func(_ store.Reader, p *store.Pool) (fleet.Cause, error) {
 		p.Listeners = append(p.Listeners, store.NewListener("127.0.0.1:8443", "", "front"))
-		p.Choose, p.Nobody, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
+		p.Algorithm, p.WhenNoneHealthy, p.SlowStart, p.Enough = traffic.LeastBusy, traffic.TryAll, 30*time.Second, 40
 		p.Shares = []traffic.Share{{Group: "timetable", Weight: 90}, {Group: "berths", Weight: 10, Reserve: true}}
 		p.Weights, p.Zones, p.Labels = map[string]int{"timetable-001": 25}, []string{"east-pier"}, map[string]string{"env": "trial"}
 		return fleet.Asked(""), nil
@@ -376,7 +423,7 @@ func TestPoolKeepsWhatItSays(t *testing.T) {
 		t.Fatalf("revision %d, %v", p.Revision, err)
 	}
 	// Who changed it and the journal are told what is another.
-	const changes = "listeners 127.0.0.1:8000 and 127.0.0.1:8443, was 127.0.0.1:8000; zones east-pier, was none; chooses least-busy, was round-robin; with nobody try-all, was refuse; " +
+	const changes = "listeners 127.0.0.1:8000 and 127.0.0.1:8443, was 127.0.0.1:8000; zones east-pier, was none; algorithm least-busy, was round-robin; when none is healthy try-all, was refuse; " +
 		"slow start 30 s, was none; shares timetable 90 and berths 10 in reserve, was none; enough 40 %, was 0 %; weight of timetable-001 25, was 100; labels env=trial, was none"
 	if is := strings.Join(p.Changes, "; "); is != changes {
 		t.Errorf("the changes are %s", is)

@@ -15,7 +15,7 @@ import (
 )
 
 // TestConsoleListeners makes a listener, gives it a route, asks where a request would go, sees
-// what was served and refused, changes it, and closes it.
+// the access log and what was refused, changes it, and closes it.
 func TestConsoleListeners(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -42,7 +42,7 @@ func TestConsoleListeners(t *testing.T) {
 	step("what is wrong", browser.Until(tab, says("is not an address with a port")+" && "+says("it would answer everything 404")))
 	retype(".ant-modal #address", s.back)
 	choose("its pool", "pool", "front")
-	choose("what is written down", "keep", "all requests")
+	choose("the access log", "keep", "all requests")
 	step("make it at last", browser.Button(tab, "Make it"))
 	step("its page", browser.Until(tab, says("http://"+s.back)+" && "+says("Sends requests to front.")))
 	step("change routes", browser.Button(tab, "Change routes…"))
@@ -66,7 +66,7 @@ func TestConsoleListeners(t *testing.T) {
 			t.Errorf("%s is answered %d", path, res.StatusCode)
 		}
 	}
-	step("what was served", browser.Until(tab, says("GET /fares/7")+" && "+says("no target is healthy")))
+	step("the access log", browser.Until(tab, says("GET /fares/7")+" && "+says("no target is healthy")))
 	// Read anew the page is the same: an address is no file.
 	step("read it anew", browser.Do(tab, chromedp.Reload()))
 	step("the same page", browser.Until(tab, says("path /fares")))
@@ -121,7 +121,7 @@ func TestConsoleListeners(t *testing.T) {
 	step("change the pool", browser.Button(tab, "Change…"))
 	step("its form", browser.Until(tab, `document.querySelector('.ant-modal #failures') !== null`))
 	retype(".ant-modal #failures", "5")
-	choose("how callers stay", "stayBy", "cookie")
+	choose("affinity", "affinityBy", "cookie")
 	step("change it", browser.Button(tab, "Change it"))
 	step("it is told", browser.Until(tab, says("after 5 failures in a row")+" && "+says("by a cookie")))
 	noViolations()

@@ -76,11 +76,11 @@ func TestEachKindOfTrafficIsWhole(t *testing.T) {
 	}
 	secure, any := porttest.Free(t), porttest.Free(t)
 	yes, certificates, pool := true, []string{"saltmere"}, "front"
-	https, tcp := contract.ListenerKindHttps, contract.ListenerKindTcp
+	https, tcp := contract.ListenerProtocolHttps, contract.ListenerProtocolTcp
 	for _, l := range []contract.NewListener{
 		{Address: s.back, Pool: &pool, Http2: &yes},
-		{Address: secure, Kind: &https, Pool: &pool, Certificates: &certificates},
-		{Address: any, Kind: &tcp, Pool: &pool},
+		{Address: secure, Protocol: &https, Pool: &pool, Certificates: &certificates},
+		{Address: any, Protocol: &tcp, Pool: &pool},
 	} {
 		made := must[contract.Listener](t)(client.Read[contract.Listener](s.api.CreateListener(ctx, nil, l)))
 		if made.Trouble != "" {
@@ -156,7 +156,7 @@ func TestARegionIsLost(t *testing.T) {
 	whatever := "*"
 	order := []string{"harbour", "headland"}
 	must[contract.Listener](t)(client.Read[contract.Listener](s.api.ChangeListener(ctx, s.front, &contract.ChangeListenerParams{IfMatch: &whatever},
-		contract.ListenerChange{Near: &contract.Nearness{How: "in-order", Regions: &order}})))
+		contract.ListenerChange{RegionOrder: &contract.RegionOrder{How: "in-order", Regions: &order}})))
 	where := func() map[string]int {
 		count := map[string]int{}
 		for range 8 {

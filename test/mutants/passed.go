@@ -76,7 +76,7 @@ var passed = []fault{
 	{name: "half an end is a whole one", file: "internal/balancer/builtin/link.go", was: "if err == io.EOF && l.link.awaits.Load() && l.isWoken(halfWait) {", now: "if false && l.isWoken(halfWait) {"},
 	{name: "a tcp end is not passed on", file: "internal/balancer/builtin/tunnel.go", was: "\tif half, ok := to.WriteCloser.(halfCloser); ok {\n\t\treturn half.CloseWrite()", now: "\tif _, ok := to.WriteCloser.(halfCloser); ok {\n\t\treturn nil"},
 	{name: "a quiet connection stays", file: "internal/balancer/builtin/watch.go", was: "left := w.idle - time.Duration(nanos(time.Now())-w.last.Load())", now: "left := w.idle"},
-	{name: "targets are not told who is there", file: "internal/balancer/builtin/tcp.go", was: "if err == nil && s.Tell {", now: "if false && s.Tell {"},
+	{name: "targets are not told who is there", file: "internal/balancer/builtin/tcp.go", was: "if err == nil && s.ProxyProtocol {", now: "if false && s.ProxyProtocol {"},
 	{name: "a region's order is ignored", file: "internal/balancer/builtin/nearby.go", was: "if n == nil || len(n.order) == 0 {", now: "if true {"},
 	{name: "noise moves traffic between regions", file: "internal/fleet/traffic/reach.go", was: "float64(b.Took) < 0.8*float64(a.Took)", now: "float64(b.Took) < float64(a.Took)"},
 	{name: "failures alone are not written down", file: "internal/balancer/builtin/route.go", was: "if !keep && x.failure == \"\" && x.status < http.StatusInternalServerError {", now: "if !keep {"},

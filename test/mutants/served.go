@@ -167,7 +167,7 @@ var served = []fault{
 	// What is only tried, and what is told of changes.
 	{name: "what is only tried stays", file: "internal/store/store.go", was: "if ctx.Value(dryKey{}) != nil {", now: "if false {"},
 	{name: "a change of a pool does not say what", file: "internal/store/pools.go", was: "\t\tp.Changes = was.differences(p)\n", now: ""},
-	{name: "a setting of a listener changes without a word", file: "internal/fleet/traffic/differences.go", was: "\tall.Note(\"least TLS\", l.LeastTLS, now.LeastTLS)\n", now: ""},
+	{name: "a setting of a listener changes without a word", file: "internal/fleet/traffic/differences.go", was: "\tall.Note(\"min TLS\", l.MinTLS, now.MinTLS)\n", now: ""},
 	{name: "routes change their order without a word", file: "internal/fleet/traffic/differences.go", was: "if !slices.Equal(stayed, stays) {", now: "if !slices.Equal(stayed, stays) && false {"},
 	{name: "moves between zones are told as launches", file: "internal/fleet/effects.go", was: "if moved = min(come, leave); moved == 0 {", now: "if moved = 0; moved == 0 {"},
 	{name: "another machine is taken for the one that was looked at", file: "internal/fleet/commands.go", was: "if n == 0 || in.Launch == n {", now: "if true {"},

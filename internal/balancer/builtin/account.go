@@ -7,7 +7,7 @@ import (
 	"syscall"
 	"time"
 
-	"unitas/internal/balancer/served"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/balancer/wire"
 	"unitas/internal/caught"
 )
@@ -178,5 +178,5 @@ func (a *attempt) tried() {
 		return
 	}
 	l.Target, l.Group, l.Version = a.t.instance, a.t.group, a.t.version
-	l.Attempts = append(l.Attempts, served.Attempt{Target: a.t.instance, TookMs: inMs(a.first)})
+	l.Attempts = append(l.Attempts, accesslog.Attempt{Target: a.t.instance, TookMs: inMs(a.first)})
 }

@@ -195,7 +195,7 @@ func (a *attempt) switchTo(res *http.Response) fate {
 	tally := &a.t.tallies[x.page]
 	in := func(n int64) { tally.in.Add(n); x.came.Add(n) }
 	out := func(n int64) { tally.out.Add(n); x.sent += n }
-	x.door.tunnel(side{conn, buffered.Reader}, side{far, far}, x.door.now.Load().Limits.Quiet, in, out, pass)
+	x.door.tunnel(side{conn, buffered.Reader}, side{far, far}, x.door.now.Load().Limits.TunnelIdle, in, out, pass)
 	return f
 }
 

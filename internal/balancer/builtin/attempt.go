@@ -52,7 +52,7 @@ func (p *pool) forward(x *exchange) {
 		res, err := a.ask()
 		if err == nil {
 			if stay {
-				p.setCookie(x.w.Header(), t.instance, l.spoken.Stay, x.link.secure)
+				p.setCookie(x.w.Header(), t.instance, l.spoken.Affinity, x.link.secure)
 			}
 			f := a.answer(res)
 			a.account(f, true)
@@ -84,10 +84,10 @@ func (x *exchange) fits(s *traffic.Targets) *refusal {
 		return &refusal{http.StatusRequestEntityTooLarge, tooLong(most)}
 	}
 	x.body.narrow(s.Limits.BodyBytes)
-	if x.upgrade != "" && s.Speak == traffic.HTTP2 {
+	if x.upgrade != "" && s.Protocol == traffic.HTTP2 {
 		return badRequest("it asks for another protocol, and the pool's targets speak HTTP/2, which knows no such change")
 	}
-	if speaks := s.Speak; speaks != traffic.Plain && speaks != "" && !isWritten(x.asked.Target) {
+	if speaks := s.Protocol; speaks != traffic.Plain && speaks != "" && !isWritten(x.asked.Target) {
 		return badRequest("its path cannot be written to targets that speak " + string(speaks))
 	}
 	return nil

@@ -37,7 +37,7 @@ func TestWhatACallerDoesWrong(t *testing.T) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		fmt.Fprint(w, "ok")
 	}
-	for _, speak := range []traffic.Speak{traffic.Plain, traffic.HTTP2} {
+	for _, speak := range []traffic.TargetProtocol{traffic.Plain, traffic.HTTP2} {
 		f := newSite(t)
 		for i := range 2 {
 			address := newH2Server(t, read)
@@ -46,7 +46,7 @@ func TestWhatACallerDoesWrong(t *testing.T) {
 			}
 			f.targets = append(f.targets, balancer.Target{Instance: fmt.Sprint("timetable-", i), Address: address, Open: true, Weight: 100})
 		}
-		f.pool.Spoken.Speak = speak
+		f.pool.Spoken.Protocol = speak
 		f.apply()
 		const post = "POST / HTTP/1.1\r\nHost: h\r\n"
 		for name, send := range map[string]string{
@@ -235,7 +235,7 @@ func TestAllOfTheNearestAreSetAside(t *testing.T) {
 	}
 	f.apply()
 	f.listen(func(l *traffic.Listener) {
-		l.Near, l.Nearby, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
+		l.RegionOrder, l.Regions, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
 	})
 	if c := f.counts(t, 4); c["harbour"] != 4 {
 		t.Fatalf("the requests went %v", c)
@@ -255,7 +255,7 @@ func TestAllOfTheNearestAreSetAside(t *testing.T) {
 // TestACookieForOneThatIsDead: who stays at a target that was just tried in vain goes elsewhere.
 func TestACookieForOneThatIsDead(t *testing.T) {
 	f := newSite(t, say("0"), say("1"))
-	f.pool.Spoken.Stay = traffic.Stay{By: traffic.ByCookie}
+	f.pool.Spoken.Affinity = traffic.Affinity{By: traffic.ByCookie}
 	f.apply()
 	f.servers[0].Close()
 	for _, one := range f.pools["front"].lane.Load().targets {

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
-	"unitas/internal/balancer/served"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/balancer/wire"
 	"unitas/internal/caught"
 	"unitas/internal/conns"
@@ -26,7 +26,7 @@ type Balancer struct {
 	log      *slog.Logger
 	guard    *conns.Guard
 	open     Listen
-	served   *served.Files
+	access   *accesslog.Files
 	key      []byte // that cookies are signed with
 	room     *wire.Room
 	most     int           // connections that may rest at targets
@@ -76,7 +76,7 @@ type Config struct {
 func New(c Config) *Balancer {
 	room, most := conns.Share(0.25, 1<<17), conns.Share(0.125, 1<<16)
 	b := &Balancer{
-		log: c.Log, open: c.Open, served: served.NewFiles(c.Logs, c.Log), key: c.Key, room: wire.NewRoom(most), most: most, patience: time.Second,
+		log: c.Log, open: c.Open, access: accesslog.NewFiles(c.Logs, c.Log), key: c.Key, room: wire.NewRoom(most), most: most, patience: time.Second,
 		guard:  conns.New(conns.Bounds{All: room, ByListener: room * 3 / 4, ByCaller: room / 2}),
 		ledger: newLedger(), closing: make(chan struct{}), ended: make(chan struct{}),
 		handles: map[string]*poolHandle{}, pools: map[string]*pool{}, doors: map[string]*door{}, closed: map[string]string{},
@@ -108,7 +108,7 @@ func (b *Balancer) keepHouse() {
 				}
 			}
 			if n%3600 == 0 {
-				b.served.Sweep(now)
+				b.access.Sweep(now)
 			}
 			for _, d := range doors {
 				if n%5 == 0 {

@@ -64,7 +64,7 @@ func newSite(t testing.TB, handlers ...http.HandlerFunc) *site {
 	}
 	t.Cleanup(f.Close)
 	f.apply()
-	f.listener = balancer.Listener{Listener: traffic.Listener{Address: address, Kind: traffic.HTTP, Pool: "front", Limits: traffic.UsualListenerLimits}}
+	f.listener = balancer.Listener{Listener: traffic.Listener{Address: address, Protocol: traffic.HTTP, Pool: "front", Limits: traffic.UsualListenerLimits}}
 	f.Listen([]balancer.Listener{f.listener})
 	if l := f.Listening()[0]; l.Trouble != "" {
 		t.Fatalf("the listener is not open: %+v", l)

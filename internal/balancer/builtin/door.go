@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
-	"unitas/internal/balancer/served"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/caught"
 	"unitas/internal/conns"
 	"unitas/internal/fleet/traffic"
@@ -25,7 +25,7 @@ type door struct {
 	socket  *conns.Listener
 	now     atomic.Pointer[doorSettings]
 	nearby  atomic.Pointer[nearby]
-	served  *served.Log
+	access  *accesslog.Log
 	turns   [traffic.MostRoutes + 1]atomic.Uint64 // requests of each route, and in all at 0
 	refused atomic.Int64
 	unfit   atomic.Int64 // that cannot be passed on
@@ -63,7 +63,7 @@ func (b *Balancer) openDoor(l balancer.Listener) (*door, error) {
 		return nil, err
 	}
 	d.socket = b.guard.Listen(socket)
-	d.served = b.served.Open(l.Address)
+	d.access = b.access.Open(l.Address)
 	d.use(s)
 	b.ending.Go(caught.Func("a listener", d.accept))
 	return d, nil
@@ -74,7 +74,7 @@ func (d *door) settings(l balancer.Listener, before pairs) (*doorSettings, error
 	for _, name := range l.Pools() {
 		s.pools[name] = d.house.handle(name)
 	}
-	if l.Kind != traffic.HTTPS {
+	if l.Protocol != traffic.HTTPS {
 		return s, nil
 	}
 	var err error
@@ -82,7 +82,7 @@ func (d *door) settings(l balancer.Listener, before pairs) (*doorSettings, error
 		return nil, err
 	}
 	s.secure = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: s.pairs.get}
-	if l.LeastTLS == "1.3" {
+	if l.MinTLS == "1.3" {
 		s.secure.MinVersion = tls.VersionTLS13
 	}
 	if !l.HTTP2 {
@@ -112,7 +112,7 @@ func (d *door) use(s *doorSettings) {
 	was := d.now.Swap(s)
 	d.socket.Limit(conns.Limits{Connections: s.Limits.Connections, ConnectionsPS: s.Limits.ConnectionsPS, RequestsPS: s.Limits.RequestsPS})
 	d.order(nil)
-	if was != nil && was.Kind == s.Kind && was.HTTP2 == s.HTTP2 && was.Limits == s.Limits {
+	if was != nil && was.Protocol == s.Protocol && was.HTTP2 == s.HTTP2 && was.Limits == s.Limits {
 		return
 	}
 	next := d.newFront(s)
@@ -158,7 +158,7 @@ func (d *door) take(c net.Conn) {
 		d.overConnectionRate.Add(1)
 	}
 	l := &link{door: d, who: who, address: hostOf(c.RemoteAddr()), page: d.house.ledger.turn(), surplus: passes != ""}
-	if s.Kind == traffic.TCP {
+	if s.Protocol == traffic.TCP {
 		if l.surplus {
 			d.refused.Add(1)
 			c.Close()
@@ -214,13 +214,13 @@ func (d *door) close() {
 	front.retire(&d.house.ending)
 	d.house.ending.Go(caught.Func("the end of a listener", func() {
 		<-front.done
-		d.served.Close()
+		d.access.Close()
 	}))
 }
 
 func (d *door) stats() balancer.ListenerStats {
 	s := d.now.Load()
-	out := balancer.ListenerStats{Listener: s.Listener, Requests: int64(d.turns[0].Load()), Refused: d.refused.Load(), Malformed: d.unfit.Load(), Unrouted: d.lost.Load(), Unwritten: d.served.Lost(),
+	out := balancer.ListenerStats{Listener: s.Listener, Requests: int64(d.turns[0].Load()), Refused: d.refused.Load(), Malformed: d.unfit.Load(), Unrouted: d.lost.Load(), Unwritten: d.access.Lost(),
 		Connections: d.socket.Open(), OverConnections: d.overConnections.Load(), OverConnectionRate: d.overConnectionRate.Load(), OverRequestRate: d.overRate.Load()}
 	d.mu.Lock()
 	out.Trouble = d.trouble
@@ -244,11 +244,11 @@ func (d *door) stats() balancer.ListenerStats {
 
 // keeps reports whether a request is to be written down whatever becomes of it.
 func (s *doorSettings) keeps() bool {
-	switch s.Log.Keep {
+	switch s.AccessLog.Keep {
 	case traffic.KeepAll:
 		return true
-	case traffic.KeepShare:
-		return rand.Float64()*100 < s.Log.Percent
+	case traffic.KeepSampled:
+		return rand.Float64()*100 < s.AccessLog.Percent
 	}
 	return false
 }

@@ -72,7 +72,7 @@ func TestHintsOfOneGivenUp(t *testing.T) {
 			w.WriteHeader(http.StatusEarlyHints)
 		}
 	})
-	f.pool.Spoken.Speak, f.pool.Spoken.Limits.Request = traffic.HTTP2, 2*time.Millisecond
+	f.pool.Spoken.Protocol, f.pool.Spoken.Limits.Request = traffic.HTTP2, 2*time.Millisecond
 	f.targets = []balancer.Target{{Instance: "hints", Address: server, Open: true, Weight: 100}}
 	f.apply()
 	var all sync.WaitGroup

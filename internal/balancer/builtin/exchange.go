@@ -7,8 +7,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/balancer/form"
-	"unitas/internal/balancer/served"
 )
 
 // exchange is one request from its arrival to the end of its answer. It is admitted (admit.go),
@@ -36,7 +36,7 @@ type exchange struct {
 	method, path string // as they are shown
 	requestID    string
 	trace        string                                  // W3C Trace Context
-	line         *served.Line                            // what is written down of it; nil when nothing is
+	line         *accesslog.Line                         // what is written down of it; nil when nothing is
 	status       int                                     // of the answer; 0 before it began
 	sent         int64                                   // bytes of the answer's body
 	came         atomic.Int64                            // bytes of the request's body

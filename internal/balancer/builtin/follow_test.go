@@ -43,7 +43,7 @@ func TestACallerLeaves(t *testing.T) {
 			f.apply()
 			if c.secure {
 				f.listener.Pairs = []balancer.Pair{pair}
-				f.listen(func(l *traffic.Listener) { l.Kind = traffic.HTTPS })
+				f.listen(func(l *traffic.Listener) { l.Protocol = traffic.HTTPS })
 			}
 			raw, err := net.Dial("tcp", f.address)
 			if err != nil {

@@ -29,8 +29,8 @@ func (d *door) newFront(s *doorSettings) *front {
 	f := &front{door: d, conns: make(chan net.Conn), gone: make(chan struct{}), done: make(chan struct{})}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
-	protocols.SetHTTP2(s.HTTP2 && s.Kind == traffic.HTTPS)
-	protocols.SetUnencryptedHTTP2(s.HTTP2 && s.Kind == traffic.HTTP)
+	protocols.SetHTTP2(s.HTTP2 && s.Protocol == traffic.HTTPS)
+	protocols.SetUnencryptedHTTP2(s.HTTP2 && s.Protocol == traffic.HTTP)
 	f.server = &http.Server{Handler: http.HandlerFunc(d.serve), Protocols: protocols, HTTP2: &http.HTTP2Config{MaxReadFrameSize: leastFrame}, DisableGeneralOptionsHandler: true,
 		ReadHeaderTimeout: s.Limits.Head, IdleTimeout: s.Limits.Idle, MaxHeaderBytes: int(s.Limits.HeadBytes),
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {

@@ -92,7 +92,7 @@ func (p *pool) judge(now time.Time) {
 	for _, e := range ejections {
 		for _, t := range l.targets {
 			if t.instance == e.Instance {
-				p.log.Warn("a target is set aside", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
+				p.log.Warn("a target is ejected", "pool", p.name, "instance", t.instance, "for", e.For, "why", e.Why)
 				p.tellAside(t, int(t.ejected.Load()), e.Why)
 			}
 		}

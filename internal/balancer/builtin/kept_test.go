@@ -40,7 +40,7 @@ func TestTheShorterLimitCounts(t *testing.T) {
 func TestACookieIsOfOnePool(t *testing.T) {
 	f := newSite(t, say("0"), say("1"), say("2"))
 	f.second(t, "fares", say("fares"))
-	f.pool.Spoken.Stay = traffic.Stay{By: traffic.ByCookie}
+	f.pool.Spoken.Affinity = traffic.Affinity{By: traffic.ByCookie}
 	f.apply()
 	p := f.pools["front"]
 	name := cookieOf("front") + "="

@@ -63,8 +63,8 @@ func TestRoutesOfAListener(t *testing.T) {
 	f.second(t, "empty")
 	f.listen(func(l *traffic.Listener) {
 		l.Pool = ""
-		l.Routes = []traffic.Route{{Hosts: []string{"fares.example"}, Pool: "fares", Divert: &traffic.Divert{Pool: "dark", Percent: 25, Header: &traffic.Field{Name: "X-Dark"}}},
-			{Path: "/timetable", Pool: "front", Divert: &traffic.Divert{Pool: "empty", Percent: 100}}, {Path: "/gone", Pool: "nowhere"}}
+		l.Routes = []traffic.Route{{Hosts: []string{"fares.example"}, Pool: "fares", Split: &traffic.Split{Pool: "dark", Percent: 25, Header: &traffic.Field{Name: "X-Dark"}}},
+			{Path: "/timetable", Pool: "front", Split: &traffic.Split{Pool: "empty", Percent: 100}}, {Path: "/gone", Pool: "nowhere"}}
 	})
 	counts := map[string]int{}
 	for range 40 {
@@ -157,7 +157,9 @@ func TestTCP(t *testing.T) {
 	f.targets = []balancer.Target{{Instance: "dead", Address: strings.TrimPrefix(dead.URL, "http://"), Open: true, Weight: 100}, {Instance: "ledger", Address: ledger, Open: true, Weight: 100}}
 	f.apply()
 	for _, tell := range []bool{false, true} {
-		f.listen(func(l *traffic.Listener) { l.Kind, l.Tell, l.Log.Keep = traffic.TCP, tell, traffic.KeepAll })
+		f.listen(func(l *traffic.Listener) {
+			l.Protocol, l.ProxyProtocol, l.AccessLog.Keep = traffic.TCP, tell, traffic.KeepAll
+		})
 		c, err := net.Dial("tcp", f.address)
 		if err != nil {
 			t.Fatal(err)
@@ -185,7 +187,7 @@ func TestTCP(t *testing.T) {
 		t.Errorf("it passed %+v", p)
 	}
 	// A quiet one is not kept for good.
-	f.listen(func(l *traffic.Listener) { l.Limits.Quiet = 100 * time.Millisecond })
+	f.listen(func(l *traffic.Listener) { l.Limits.TunnelIdle = 100 * time.Millisecond })
 	c, err := net.Dial("tcp", f.address)
 	if err != nil {
 		t.Fatal(err)
@@ -209,7 +211,7 @@ func TestCertificatesByName(t *testing.T) {
 	}
 	f := newSite(t, say("ok"))
 	f.listener.Pairs = pairs
-	f.listen(func(l *traffic.Listener) { l.Kind, l.HTTP2, l.LeastTLS = traffic.HTTPS, true, "1.3" })
+	f.listen(func(l *traffic.Listener) { l.Protocol, l.HTTP2, l.MinTLS = traffic.HTTPS, true, "1.3" })
 	shake := func(name string, most uint16) (serial, protocol string, err error) {
 		c, err := tls.Dial("tcp", f.address, &tls.Config{ServerName: name, InsecureSkipVerify: true, MaxVersion: most, NextProtos: []string{"h2", "http/1.1"}})
 		if err != nil {
@@ -226,7 +228,7 @@ func TestCertificatesByName(t *testing.T) {
 	if _, _, err := shake("saltmere.example", tls.VersionTLS12); err == nil {
 		t.Error("an older version is spoken than may be")
 	}
-	f.listen(func(l *traffic.Listener) { l.HTTP2, l.LeastTLS = false, "" })
+	f.listen(func(l *traffic.Listener) { l.HTTP2, l.MinTLS = false, "" })
 	if _, protocol, err := shake("saltmere.example", tls.VersionTLS12); protocol != "http/1.1" || err != nil {
 		t.Errorf("without HTTP/2 the protocol is %q, %v", protocol, err)
 	}
@@ -267,7 +269,7 @@ func TestRegions(t *testing.T) {
 	}
 	f.apply()
 	f.listen(func(l *traffic.Listener) {
-		l.Near, l.Nearby, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
+		l.RegionOrder, l.Regions, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
 	})
 	if c := f.counts(t, 12); c["harbour"] != 12 {
 		t.Errorf("with all healthy the requests went %v", c)
@@ -297,7 +299,7 @@ func TestRegions(t *testing.T) {
 	if c := f.counts(t, 12); c["harbour"] != 12 {
 		t.Errorf("with all healthy again the requests went %v", c)
 	}
-	f.listen(func(l *traffic.Listener) { l.Nearby = []string{"headland", "harbour"} })
+	f.listen(func(l *traffic.Listener) { l.Regions = []string{"headland", "harbour"} })
 	if c := f.counts(t, 12); c["headland"] != 12 {
 		t.Errorf("the other way round the requests went %v", c)
 	}
@@ -337,7 +339,7 @@ func TestRegionsAreMeasured(t *testing.T) {
 	f.regions(t)
 	f.targets[0].Region, f.targets[1].Region = "harbour", "headland"
 	f.apply()
-	f.listen(func(l *traffic.Listener) { l.Near, l.Enough = traffic.Measured, 50 })
+	f.listen(func(l *traffic.Listener) { l.RegionOrder, l.Enough = traffic.Measured, 50 })
 	f.doors[f.address].measure(t.Context())
 	s := f.Listening()[0]
 	if len(s.Order) != 2 || s.Order[0].Took <= 0 || s.Order[1].Took <= 0 {
@@ -353,7 +355,7 @@ func TestAConnectionInUseStays(t *testing.T) {
 	f.apply()
 	f.Listen(nil)
 	f.guard = conns.New(conns.Bounds{All: 1})
-	f.listen(func(l *traffic.Listener) { l.Kind = traffic.TCP })
+	f.listen(func(l *traffic.Listener) { l.Protocol = traffic.TCP })
 	c, err := net.Dial("tcp", f.address)
 	s := overConn(t, c, err, "")
 	defer s.end()
@@ -379,7 +381,7 @@ func TestAConnectionInUseStays(t *testing.T) {
 // else.
 func TestWhoCannotBeSpokenTo(t *testing.T) {
 	f := newSite(t, say("0"), say("1"))
-	f.pool.Spoken = traffic.Targets{Speak: traffic.Secure, Trust: "gone"}
+	f.pool.Spoken = traffic.Targets{Protocol: traffic.Secure, Trust: "gone"}
 	f.pool.Trusted = filepath.Join(t.TempDir(), "gone.pem")
 	f.targets[0].Open = false
 	f.apply()

@@ -126,7 +126,7 @@ func TestNothingIsCut(t *testing.T) {
 	const upgrade = "GET / HTTP/1.1\r\nHost: h\r\nConnection: Upgrade\r\nUpgrade: lines\r\n\r\n"
 	for _, c := range []struct {
 		name  string
-		kind  traffic.Kind
+		kind  traffic.Protocol
 		begin func(t *testing.T, address string) *stream
 	}{
 		{"HTTP/1.1", traffic.HTTP, func(t *testing.T, at string) *stream { return overHTTP(t, "http://"+at, &http.Transport{}) }},
@@ -164,7 +164,7 @@ func TestNothingIsCut(t *testing.T) {
 			f.second(t, "elsewhere", say("elsewhere"))
 			f.listener.Pairs = []balancer.Pair{pair}
 			f.listen(func(l *traffic.Listener) {
-				if l.Kind, l.HTTP2 = c.kind, c.kind != traffic.TCP; l.HTTP2 {
+				if l.Protocol, l.HTTP2 = c.kind, c.kind != traffic.TCP; l.HTTP2 {
 					l.Upgrades = []string{"lines"}
 				}
 			})
@@ -193,7 +193,7 @@ func TestNothingIsCut(t *testing.T) {
 				step("no HTTP/2 any more", func() { f.listen(func(l *traffic.Listener) { l.HTTP2 = false }) })
 			}
 			step("limits of the pool", func() { f.pool.Spoken.Limits.Connect = time.Second; f.apply() })
-			step("another way to speak to targets", func() { f.pool.Spoken.Speak = traffic.HTTP2; f.apply() })
+			step("another way to speak to targets", func() { f.pool.Spoken.Protocol = traffic.HTTP2; f.apply() })
 			step("its target is closed", func() {
 				for i := range f.targets {
 					f.targets[i].Open = false

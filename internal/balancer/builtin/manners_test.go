@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
-	"unitas/internal/balancer/served"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/waittest"
 )
@@ -249,9 +249,9 @@ func TestLimitsOfATarget(t *testing.T) {
 func TestStaying(t *testing.T) {
 	for _, by := range []traffic.By{traffic.ByCookie, traffic.ByHeader, traffic.ByAddress} {
 		f := newSite(t, say("timetable-0"), say("timetable-1"), say("timetable-2"))
-		f.pool.Spoken.Stay = traffic.Stay{By: by}
+		f.pool.Spoken.Affinity = traffic.Affinity{By: by}
 		if by == traffic.ByHeader {
-			f.pool.Spoken.Stay.Header = "X-Berth"
+			f.pool.Spoken.Affinity.Header = "X-Berth"
 		}
 		f.apply()
 		get := func(n int, cookies []*http.Cookie) (string, []*http.Cookie) {
@@ -337,14 +337,14 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 		_, _ = io.Copy(io.Discard, res.Body)
 		res.Body.Close()
 	}
-	lines := func(n int) (all []served.Line) {
+	lines := func(n int) (all []accesslog.Line) {
 		t.Helper()
 		waitFor(t, fmt.Sprint(n, " lines"), func() bool {
-			raw, _, err := f.Served(f.address, 100)
+			raw, _, err := f.AccessLog(f.address, 100)
 			if err != nil {
 				t.Fatal(err)
 			}
-			all = make([]served.Line, len(raw))
+			all = make([]accesslog.Line, len(raw))
 			for i := range raw {
 				if err := json.Unmarshal(raw[i], &all[i]); err != nil {
 					t.Fatal(err)
@@ -354,7 +354,7 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 		})
 		return all
 	}
-	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepFailures} })
+	f.listen(func(l *traffic.Listener) { l.AccessLog = traffic.AccessLog{Keep: traffic.KeepFailures} })
 	ask("/good", "")
 	ask("/bad", trace)
 	got := lines(1)
@@ -366,7 +366,7 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 	if kept != trace+" ferry-7" || !isTrace(made[:55]) || made[3:35] != made[56:] {
 		t.Errorf("the target heard of the traces %q and %q", made, kept)
 	}
-	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepAll} })
+	f.listen(func(l *traffic.Listener) { l.AccessLog = traffic.AccessLog{Keep: traffic.KeepAll} })
 	f.pools["front"].lane.Load().targets[1].refused.Store(0)
 	for range 2 {
 		ask("/good", "not-a-trace")
@@ -381,7 +381,7 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 	if attempts != 2 {
 		t.Errorf("no line tells of the target that refused")
 	}
-	_, file, _ := f.Served(f.address, 1)
+	_, file, _ := f.AccessLog(f.address, 1)
 	raw, err := os.ReadFile(file)
 	if err != nil || strings.Contains(string(raw), "secret") {
 		t.Errorf("the log has what may be secret, or cannot be read: %v", err)
@@ -391,9 +391,11 @@ func TestWhatWasServedIsWrittenDown(t *testing.T) {
 	if l := lines(4)[3]; l.Status != 404 || l.RequestID != "ferry-7" || l.Trace != trace[3:35] || l.Failure == "" {
 		t.Errorf("of what no route takes is written down %+v", l)
 	}
-	f.listen(func(l *traffic.Listener) { l.Pool, l.Routes, l.Log = "front", nil, traffic.Log{Keep: traffic.KeepNone} })
+	f.listen(func(l *traffic.Listener) {
+		l.Pool, l.Routes, l.AccessLog = "front", nil, traffic.AccessLog{Keep: traffic.KeepNone}
+	})
 	ask("/bad", "")
-	f.listen(func(l *traffic.Listener) { l.Log = traffic.Log{Keep: traffic.KeepAll} })
+	f.listen(func(l *traffic.Listener) { l.AccessLog = traffic.AccessLog{Keep: traffic.KeepAll} })
 	ask("/last", "")
 	if all := lines(5); all[4].Path != "/last" {
 		t.Errorf("with nothing to be written down it was: %+v", all[4])

@@ -115,9 +115,9 @@ func measured(targets []*target, took func(*target) time.Duration) (all []traffi
 func (d *door) order(targets []*target) {
 	s := d.now.Load()
 	var order []traffic.Reached
-	switch s.Near {
+	switch s.RegionOrder {
 	case traffic.InOrder:
-		for _, name := range s.Nearby {
+		for _, name := range s.Regions {
 			order = append(order, traffic.Reached{Region: name})
 		}
 	case traffic.Measured:
@@ -138,7 +138,7 @@ func (d *door) order(targets []*target) {
 // takes. Regions that get no requests are known by this alone.
 func (d *door) measure(ctx context.Context) {
 	s := d.now.Load()
-	if s.Near != traffic.Measured || !d.measuring.CompareAndSwap(false, true) {
+	if s.RegionOrder != traffic.Measured || !d.measuring.CompareAndSwap(false, true) {
 		return
 	}
 	defer d.measuring.Store(false)

@@ -14,7 +14,7 @@ func TestARegionWithoutTargetsIsTold(t *testing.T) {
 	f.targets[0].Region = "headland"
 	f.apply()
 	f.listen(func(l *traffic.Listener) {
-		l.Near, l.Nearby, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
+		l.RegionOrder, l.Regions, l.Enough = traffic.InOrder, []string{"harbour", "headland"}, 50
 	})
 	if c := f.counts(t, 3); c["headland"] != 3 {
 		t.Errorf("the requests went %v", c)

@@ -109,13 +109,13 @@ func (p *pool) apply(wanted balancer.Pool, idle func(string)) {
 // held.
 func (p *pool) speak(wanted balancer.Pool) {
 	s := wanted.Spoken
-	same := p.spoken.Speak == s.Speak && p.spoken.Trust == s.Trust && p.spoken.ServerName == s.ServerName && p.spoken.Limits == s.Limits && p.trusted == wanted.Trusted
+	same := p.spoken.Protocol == s.Protocol && p.spoken.Trust == s.Trust && p.spoken.ServerName == s.ServerName && p.spoken.Limits == s.Limits && p.trusted == wanted.Trusted
 	p.spoken, p.trusted = s, wanted.Trusted
 	if same && !p.mute {
 		return
 	}
 	p.other, p.mute = nil, false
-	if s.Speak != traffic.HTTP2 && s.Speak != traffic.Secure {
+	if s.Protocol != traffic.HTTP2 && s.Protocol != traffic.Secure {
 		return
 	}
 	other, err := newTransport(wanted, p.most)
@@ -131,7 +131,7 @@ func (p *pool) speak(wanted balancer.Pool) {
 // reach makes ready how one target is reached. The lock is held.
 func (p *pool) reach(t *target) {
 	scheme := "http"
-	if p.spoken.Speak == traffic.Secure {
+	if p.spoken.Protocol == traffic.Secure {
 		scheme = "https"
 	}
 	limits := limitsOf(p.spoken.Limits, p.patience)

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"unitas/internal/balancer"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/balancer/form"
-	"unitas/internal/balancer/served"
 	"unitas/internal/fleet/traffic"
 	"unitas/internal/fleet/words"
 )
@@ -21,10 +21,10 @@ func (d *door) serve(w http.ResponseWriter, r *http.Request) {
 	s := d.now.Load()
 	x := d.begin(w, r)
 	defer x.finish()
-	if s.Log.Keep != traffic.KeepNone && s.Log.Keep != "" {
+	if s.AccessLog.Keep != traffic.KeepNone && s.AccessLog.Keep != "" {
 		begun := x.since
 		keep := s.keeps()
-		x.line = &served.Line{}
+		x.line = &accesslog.Line{}
 		defer func() { d.note(x, keep, begun) }()
 	}
 	d.turns[0].Add(1)
@@ -75,8 +75,8 @@ func asked(host, path string, h http.Header, turn func(int) uint64) traffic.Aske
 
 // poolOf is the pool of a choice: the one aside when it has a target that takes requests.
 func (s *doorSettings) poolOf(c traffic.Chosen) *pool {
-	if c.Divert != "" {
-		if p := s.pools[c.Divert].pool.Load(); p != nil && p.takes() {
+	if c.Split != "" {
+		if p := s.pools[c.Split].pool.Load(); p != nil && p.takes() {
 			return p
 		}
 	}
@@ -130,12 +130,12 @@ func (d *door) note(x *exchange, keep bool, begun time.Time) {
 	if x.pool != nil {
 		l.Pool = x.pool.name
 	}
-	d.served.Write(l)
+	d.access.Write(l)
 }
 
-// Served are the newest lines of what a listener wrote down.
-func (b *Balancer) Served(address string, most int) (lines []json.RawMessage, file string, err error) {
-	return b.served.Last(address, most)
+// AccessLog are the newest lines of what a listener wrote down.
+func (b *Balancer) AccessLog(address string, most int) (lines []json.RawMessage, file string, err error) {
+	return b.access.Last(address, most)
 }
 
 // Try tells where a request would go now, without sending it.
@@ -153,7 +153,7 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 	}
 	a := asked(r.Host, read.Path, r.Header, func(route int) uint64 { return d.turns[route].Load() + 1 })
 	c := s.Choose(a)
-	out := balancer.Trace{Route: c.Route, Divert: c.Divert, Why: s.Explain(a, c)}
+	out := balancer.Trace{Route: c.Route, Split: c.Split, Why: s.Explain(a, c)}
 	if s.Redirect != 0 {
 		out.Status, out.Why = http.StatusPermanentRedirect, []string{"the listener sends every request to https at port " + strconv.Itoa(s.Redirect)}
 		return out, true
@@ -169,8 +169,8 @@ func (b *Balancer) Try(address string, r balancer.Trial) (balancer.Trace, bool) 
 		return out, true
 	}
 	out.Pool = p.name
-	if out.Divert != "" && p.name != out.Divert {
-		out.Why = append(out.Why, "the pool "+out.Divert+" has no target that takes requests, so the route's own pool has it")
+	if out.Split != "" && p.name != out.Split {
+		out.Why = append(out.Why, "the pool "+out.Split+" has no target that takes requests, so the route's own pool has it")
 	}
 	t, why := p.wouldPick(d.nearby.Load(), r)
 	out.Why = append(out.Why, why...)
@@ -195,7 +195,7 @@ func (p *pool) wouldPick(n *nearby, r balancer.Trial) (t *target, why []string) 
 		why = append(why, spill)
 	}
 	if t, _ = p.stays(some, c, caller{r.Caller, r.Header}); t != nil {
-		return t, append(why, "it stays at "+t.instance+" by "+string(l.spoken.Stay.By))
+		return t, append(why, "it stays at "+t.instance+" by "+string(l.spoken.Affinity.By))
 	}
 	t = l.pick(some, c)
 	switch {

@@ -218,7 +218,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 	certtest.Write(t, certificate, key, 1)
 	f := newSite(t, say("0"))
 	secure := porttest.Free(t)
-	https := balancer.Listener{Listener: traffic.Listener{Address: secure, Kind: traffic.HTTPS, Pool: "front", HTTP2: true, Limits: traffic.UsualListenerLimits},
+	https := balancer.Listener{Listener: traffic.Listener{Address: secure, Protocol: traffic.HTTPS, Pool: "front", HTTP2: true, Limits: traffic.UsualListenerLimits},
 		Pairs: []balancer.Pair{{Name: "front", Chain: certificate, Key: key}}}
 	f.Listen([]balancer.Listener{f.listener, https})
 	if l := f.Listening()[1]; l.Trouble != "" || l.Expires.IsZero() {

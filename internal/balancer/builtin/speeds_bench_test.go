@@ -188,7 +188,7 @@ func BenchmarkBytes(b *testing.B) {
 	f := newSite(b)
 	f.targets = []balancer.Target{{Instance: "sink", Address: target, Open: true, Weight: 100}}
 	f.apply()
-	f.listen(func(l *traffic.Listener) { l.Kind = traffic.TCP })
+	f.listen(func(l *traffic.Listener) { l.Protocol = traffic.TCP })
 	loop := connected(b, func(near net.Conn) {
 		far, err := net.Dial("tcp", target)
 		if err != nil {

@@ -45,7 +45,7 @@ func (p *pool) signed(instance string) string {
 // stays is the target of a caller who was here before, nil when there is none that takes
 // requests. fresh is set when a cookie is to tell where it is from now on.
 func (p *pool) stays(l *lane, c *choice, who caller) (t *target, fresh bool) {
-	switch s := &l.spoken.Stay; s.By {
+	switch s := &l.spoken.Affinity; s.By {
 	case traffic.ByCookie:
 		for _, cookie := range who.header["Cookie"] {
 			if t := p.byCookie(cookie); t != nil && t.isOpen() && !t.isAside(time.Now()) && !slices.Contains(c.tried, t) && c.take(t, false) {
@@ -89,7 +89,7 @@ func (p *pool) byCookie(cookies string) *target {
 }
 
 // setCookie tells a caller where it stays.
-func (p *pool) setCookie(h http.Header, instance string, stay traffic.Stay, secure bool) {
+func (p *pool) setCookie(h http.Header, instance string, stay traffic.Affinity, secure bool) {
 	h.Add("Set-Cookie", (&http.Cookie{Name: cookieOf(p.name), Value: p.signed(instance), Path: "/", MaxAge: int(stay.For / time.Second),
 		HttpOnly: true, Secure: secure, SameSite: http.SameSiteLaxMode}).String())
 }

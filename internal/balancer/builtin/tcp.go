@@ -8,7 +8,7 @@ import (
 
 	"github.com/pires/go-proxyproto"
 
-	"unitas/internal/balancer/served"
+	"unitas/internal/balancer/accesslog"
 	"unitas/internal/fleet/traffic"
 )
 
@@ -19,12 +19,12 @@ func (d *door) relay(caller net.Conn, s *doorSettings, l *link) {
 	begun := time.Now()
 	x := &exchange{door: d, link: l, page: l.page, method: "TCP", since: begun, in: &http.Request{}, ctx: context.Background()}
 	d.turns[0].Add(1)
-	line := &served.Line{At: begun.UTC(), Listener: d.address, Caller: l.address, Protocol: "TCP", Pool: s.Pool}
+	line := &accesslog.Line{At: begun.UTC(), Listener: d.address, Caller: l.address, Protocol: "TCP", Pool: s.Pool}
 	keep := s.keeps()
 	defer func() {
-		if keep || (line.Failure != "" && s.Log.Keep != traffic.KeepNone && s.Log.Keep != "") {
+		if keep || (line.Failure != "" && s.AccessLog.Keep != traffic.KeepNone && s.AccessLog.Keep != "") {
 			line.TotalMs = inMs(time.Since(begun))
-			d.served.Write(line)
+			d.access.Write(line)
 		}
 	}()
 	p := s.pools[s.Pool].pool.Load()
@@ -50,12 +50,12 @@ func (d *door) relay(caller net.Conn, s *doorSettings, l *link) {
 	in := func(n int64) { tally.in.Add(n); line.BytesIn += n }
 	out := func(n int64) { tally.out.Add(n); line.BytesOut += n }
 	one, other := plain(caller), plain(far)
-	d.tunnel(side{one, one}, side{other, other}, s.Limits.Quiet, in, out, splice)
+	d.tunnel(side{one, one}, side{other, other}, s.Limits.TunnelIdle, in, out, splice)
 }
 
 // reach connects to a target, and begins its connection with who is on the other side when the
 // listener says so.
-func (d *door) reach(ctx context.Context, x *exchange, caller net.Conn, s *doorSettings, line *served.Line) (net.Conn, *attempt) {
+func (d *door) reach(ctx context.Context, x *exchange, caller net.Conn, s *doorSettings, line *accesslog.Line) (net.Conn, *attempt) {
 	c := choice{turn: &x.pool.turn, page: x.page}
 	for len(c.tried) <= mostTried {
 		t, _ := x.pool.pick(ctx, x, &c)
@@ -65,19 +65,19 @@ func (d *door) reach(ctx context.Context, x *exchange, caller net.Conn, s *doorS
 		x.enter(t)
 		a := &attempt{x: x, t: t, since: x.since, free: func() {}}
 		far, err := t.upstream.Load().dial(ctx)
-		if err == nil && s.Tell {
+		if err == nil && s.ProxyProtocol {
 			if _, err = proxyproto.HeaderProxyFromAddrs(2, caller.RemoteAddr(), caller.LocalAddr()).WriteTo(far); err != nil {
 				far.Close()
 			}
 		}
 		line.Target, line.Group, line.Version = t.instance, t.group, t.version
 		if err == nil {
-			line.Attempts = append(line.Attempts, served.Attempt{Target: t.instance, TookMs: inMs(time.Since(x.since))})
+			line.Attempts = append(line.Attempts, accesslog.Attempt{Target: t.instance, TookMs: inMs(time.Since(x.since))})
 			t.answered()
 			return far, a
 		}
 		f := x.fateOf(err)
-		line.Attempts = append(line.Attempts, served.Attempt{Target: t.instance, TookMs: inMs(time.Since(x.since)), Why: f.why})
+		line.Attempts = append(line.Attempts, accesslog.Attempt{Target: t.instance, TookMs: inMs(time.Since(x.since)), Why: f.why})
 		a.first = time.Since(x.since)
 		a.account(f, false)
 		a.end()

@@ -241,14 +241,14 @@ func TestTimesOfATarget(t *testing.T) {
 		<-time.After(400 * time.Millisecond)
 		fmt.Fprint(w, "done")
 	}
-	for _, speak := range []traffic.Speak{traffic.Plain, traffic.HTTP2} {
+	for _, speak := range []traffic.TargetProtocol{traffic.Plain, traffic.HTTP2} {
 		f := newSite(t)
 		address := newH2Server(t, early)
 		if speak == traffic.Plain {
 			address = strings.TrimPrefix(newServer(t, early).URL, "http://")
 		}
 		f.targets = []balancer.Target{{Instance: "early", Address: address, Open: true, Weight: 100}}
-		f.pool.Spoken = traffic.Targets{Speak: speak, Limits: traffic.PoolLimits{FirstByte: 200 * time.Millisecond}}
+		f.pool.Spoken = traffic.Targets{Protocol: speak, Limits: traffic.PoolLimits{FirstByte: 200 * time.Millisecond}}
 		f.apply()
 		ask := func(path string) (string, error) {
 			from, to := io.Pipe()
@@ -337,7 +337,7 @@ func TestRefusedStreams(t *testing.T) {
 		}
 	})
 	f := newSite(t)
-	f.pool.Spoken.Speak = traffic.HTTP2
+	f.pool.Spoken.Protocol = traffic.HTTP2
 	f.targets = []balancer.Target{{Instance: "refuses", Address: address, Open: true, Weight: 100}}
 	f.apply()
 	if status, _ := f.get(t, http.MethodPost, "the whole body"); status != http.StatusOK {
@@ -365,11 +365,11 @@ func TestAResetIsAReset(t *testing.T) {
 		<-time.After(50 * time.Millisecond)
 		_ = c.(*net.TCPConn).SetLinger(0)
 	})
-	for name, kind := range map[string]traffic.Kind{"GET / HTTP/1.0\r\nHost: h\r\n\r\n": traffic.HTTP, "anything\n": traffic.TCP} {
+	for name, kind := range map[string]traffic.Protocol{"GET / HTTP/1.0\r\nHost: h\r\n\r\n": traffic.HTTP, "anything\n": traffic.TCP} {
 		f := newSite(t)
 		f.targets = []balancer.Target{{Instance: "resets", Address: target, Open: true, Weight: 100}}
 		f.apply()
-		f.listen(func(l *traffic.Listener) { l.Kind = kind })
+		f.listen(func(l *traffic.Listener) { l.Protocol = kind })
 		c, err := net.Dial("tcp", f.address)
 		if err != nil {
 			t.Fatal(err)
@@ -388,7 +388,7 @@ func TestAResetIsAReset(t *testing.T) {
 		ended <- err
 	}), Open: true, Weight: 100}}
 	f.apply()
-	f.listen(func(l *traffic.Listener) { l.Kind = traffic.TCP })
+	f.listen(func(l *traffic.Listener) { l.Protocol = traffic.TCP })
 	c, err := net.Dial("tcp", f.address)
 	if err != nil {
 		t.Fatal(err)

@@ -195,7 +195,7 @@ func newTransport(p balancer.Pool, most int) (*http.Transport, error) {
 		ExpectContinueTimeout: time.Second, MaxResponseHeaderBytes: headOfAnswer,
 		Protocols: new(http.Protocols), HTTP2: &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 5 * time.Second},
 	}
-	if s.Speak == traffic.HTTP2 {
+	if s.Protocol == traffic.HTTP2 {
 		out.IdleConnTimeout = 30 * time.Second
 		out.Protocols.SetUnencryptedHTTP2(true)
 		return out, nil

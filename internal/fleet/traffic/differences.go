@@ -15,8 +15,8 @@ import (
 // Differences tells what is another in now than in s.
 func (s *Settings) Differences(now *Settings) []string {
 	var all words.Differences
-	all.Note("chooses", string(cmp.Or(s.Choose, RoundRobin)), string(cmp.Or(now.Choose, RoundRobin)))
-	all.Note("with nobody", string(cmp.Or(s.Nobody, Refuse)), string(cmp.Or(now.Nobody, Refuse)))
+	all.Note("algorithm", string(cmp.Or(s.Algorithm, RoundRobin)), string(cmp.Or(now.Algorithm, RoundRobin)))
+	all.Note("when none is healthy", string(cmp.Or(s.WhenNoneHealthy, Refuse)), string(cmp.Or(now.WhenNoneHealthy, Refuse)))
 	all.Note("slow start", limit(s.SlowStart), limit(now.SlowStart))
 	all.Note("shares", shareWords(s.Shares), shareWords(now.Shares))
 	all.Note("enough", fmt.Sprint(s.Enough, " %"), fmt.Sprint(now.Enough, " %"))
@@ -38,11 +38,11 @@ func (s *Settings) union(o *Settings) map[string]int {
 
 func (t *Targets) differences(now *Targets) []string {
 	var all words.Differences
-	all.Note("speaks", string(cmp.Or(t.Speak, Plain)), string(cmp.Or(now.Speak, Plain)))
+	all.Note("protocol", string(cmp.Or(t.Protocol, Plain)), string(cmp.Or(now.Protocol, Plain)))
 	all.Note("trusted by", cmp.Or(t.Trust, TrustHost), cmp.Or(now.Trust, TrustHost))
 	all.Note("server name", t.ServerName, now.ServerName)
-	all.Note("callers stay", t.Stay.words(), now.Stay.words())
-	all.Note("sets aside", t.Eject.words(), now.Eject.words())
+	all.Note("affinity", t.Affinity.words(), now.Affinity.words())
+	all.Note("ejects", t.Eject.words(), now.Eject.words())
 	a, b := t.Limits, now.Limits
 	all.Note("connect limit", limit(a.Connect), limit(b.Connect))
 	all.Note("first byte limit", limit(a.FirstByte), limit(b.FirstByte))
@@ -63,7 +63,7 @@ func shareWords(all []Share) string {
 	return strings.Join(out, " and ")
 }
 
-func (s Stay) words() string {
+func (s Affinity) words() string {
 	switch s.By {
 	case ByCookie:
 		if s.For > 0 {
@@ -102,28 +102,28 @@ func (l *Listener) upgradeWords() string {
 // Differences tells what is another in now than in l.
 func (l *Listener) Differences(now *Listener) []string {
 	var all words.Differences
-	all.Note("kind", string(l.Kind), string(now.Kind))
+	all.Note("protocol", string(l.Protocol), string(now.Protocol))
 	all.Note("pool", l.Pool, now.Pool)
 	all = append(all, routeDifferences(l.Routes, now.Routes)...)
 	all.Note("certificates", strings.Join(l.Certificates, " and "), strings.Join(now.Certificates, " and "))
-	all.Note("least TLS", l.LeastTLS, now.LeastTLS)
+	all.Note("min TLS", l.MinTLS, now.MinTLS)
 	all.Note("HTTP/2", onOff[l.HTTP2], onOff[now.HTTP2])
 	all.Note("redirect", portWord(l.Redirect), portWord(now.Redirect))
-	all.Note("tells who calls", onOff[l.Tell], onOff[now.Tell])
-	all.Note("near", l.nearWords(), now.nearWords())
+	all.Note("PROXY protocol", onOff[l.ProxyProtocol], onOff[now.ProxyProtocol])
+	all.Note("region order", l.regionWords(), now.regionWords())
 	all.Note("upgrades", l.upgradeWords(), now.upgradeWords())
 	a, b := l.Limits, now.Limits
 	all.Note("write limit", limit(a.Write), limit(b.Write))
 	all.Note("head limit", limit(a.Head), limit(b.Head))
 	all.Note("idle limit", limit(a.Idle), limit(b.Idle))
-	all.Note("quiet limit", limit(a.Quiet), limit(b.Quiet))
+	all.Note("tunnel-idle limit", limit(a.TunnelIdle), limit(b.TunnelIdle))
 	all.Note("request limit", limit(a.Request), limit(b.Request))
 	all.Note("head size limit", sizeLimit(a.HeadBytes), sizeLimit(b.HeadBytes))
 	all.Note("body limit", sizeLimit(a.BodyBytes), sizeLimit(b.BodyBytes))
 	all.Note("connections of an address", countLimit(float64(a.Connections)), countLimit(float64(b.Connections)))
 	all.Note("connections a second of an address", countLimit(a.ConnectionsPS), countLimit(b.ConnectionsPS))
 	all.Note("requests a second of an address", countLimit(a.RequestsPS), countLimit(b.RequestsPS))
-	all.Note("writes down", l.Log.words(), now.Log.words())
+	all.Note("access log", l.AccessLog.words(), now.AccessLog.words())
 	return all
 }
 
@@ -150,18 +150,18 @@ func routeDifferences(was, now []Route) (all []string) {
 	return all
 }
 
-func (l *Listener) nearWords() string {
-	switch l.Near {
+func (l *Listener) regionWords() string {
+	switch l.RegionOrder {
 	case InOrder:
-		return fmt.Sprintf("%s, with %d %% enough", strings.Join(l.Nearby, " before "), l.Enough)
+		return fmt.Sprintf("%s, with %d %% enough", strings.Join(l.Regions, " before "), l.Enough)
 	case Measured:
 		return fmt.Sprintf("measured, with %d %% enough", l.Enough)
 	}
 	return "alike"
 }
 
-func (l Log) words() string {
-	if l.Keep == KeepShare {
+func (l AccessLog) words() string {
+	if l.Keep == KeepSampled {
 		return words.Percent(l.Percent) + " % and all failures"
 	}
 	return string(l.Keep)

@@ -11,7 +11,7 @@ import (
 // it was. A setting that is added is found here when nothing tells of it.
 func TestDifferences(t *testing.T) {
 	var pool Settings
-	if all := pool.Differences(&Settings{Choose: RoundRobin, Nobody: Refuse, Targets: Targets{Speak: Plain, Trust: TrustHost}}); len(all) != 0 {
+	if all := pool.Differences(&Settings{Algorithm: RoundRobin, WhenNoneHealthy: Refuse, Targets: Targets{Protocol: Plain, Trust: TrustHost}}); len(all) != 0 {
 		t.Errorf("what is usual is told as another: %q", all)
 	}
 	each(t, reflect.TypeFor[Settings](), nil, func(set func(reflect.Value)) []string {
@@ -20,18 +20,18 @@ func TestDifferences(t *testing.T) {
 		return pool.Differences(&now)
 	})
 	var l Listener
-	each(t, reflect.TypeFor[Listener](), []string{"Address", "Nearby", "Enough", "Log.Percent"}, func(set func(reflect.Value)) []string {
+	each(t, reflect.TypeFor[Listener](), []string{"Address", "Regions", "Enough", "AccessLog.Percent"}, func(set func(reflect.Value)) []string {
 		var now Listener
 		set(reflect.ValueOf(&now).Elem())
 		return l.Differences(&now)
 	})
 
 	was, now := NewListener("127.0.0.1:8000", "front", ""), NewListener("127.0.0.1:8000", "", "saltmere")
-	now.Routes = []Route{{Path: "/fares", Pool: "fares", Divert: &Divert{Pool: "fares-next", Percent: 5}}}
-	now.Near, now.Nearby, now.Enough = InOrder, []string{"harbour", "headland"}, 60
-	now.Log, now.Limits.BodyBytes, now.Limits.RequestsPS = Log{Keep: KeepShare, Percent: 5}, 1<<20, 2.5
-	want := "kind https, was http; pool none, was front; route 1. /fares → fares (5 % → fares-next) is new; certificates saltmere, was none; HTTP/2 on, was off; " +
-		"near harbour before headland, with 60 % enough, was alike; body limit 1 MiB, was none; requests a second of an address 2.5, was none; writes down 5 % and all failures, was failures"
+	now.Routes = []Route{{Path: "/fares", Pool: "fares", Split: &Split{Pool: "fares-next", Percent: 5}}}
+	now.RegionOrder, now.Regions, now.Enough = InOrder, []string{"harbour", "headland"}, 60
+	now.AccessLog, now.Limits.BodyBytes, now.Limits.RequestsPS = AccessLog{Keep: KeepSampled, Percent: 5}, 1<<20, 2.5
+	want := "protocol https, was http; pool none, was front; route 1. /fares → fares (5 % → fares-next) is new; certificates saltmere, was none; HTTP/2 on, was off; " +
+		"region order harbour before headland, with 60 % enough, was alike; body limit 1 MiB, was none; requests a second of an address 2.5, was none; access log 5 % and all failures, was failures"
 	if is := strings.Join(was.Differences(&now), "; "); is != want {
 		t.Errorf("it is told as\n%s\nwant\n%s", is, want)
 	}
@@ -40,9 +40,9 @@ func TestDifferences(t *testing.T) {
 	if is := strings.Join(was.Differences(&now), "; "); is != "route 1. /old → fares is gone; the other routes in another order" {
 		t.Errorf("it is told as %s", is)
 	}
-	a, b := Settings{Shares: []Share{{Group: "timetable", Weight: 90}}, Weights: map[string]int{"timetable-001": 25}, Enough: 50}, Settings{Weights: map[string]int{"timetable-002": 10}, Enough: 50, Targets: Targets{Eject: UsualEject, Stay: Stay{By: ByCookie, For: time.Hour}}}
-	want = "shares none, was timetable 90; weight of timetable-001 100, was 25; weight of timetable-002 10, was 100; callers stay by a cookie for 1 h, was none; " +
-		"sets aside after 5 failures in a row or with 30 points more failures than the others or when 4 times as slow as the others (of 50 requests; first for 10 s, at most 5 m), was none"
+	a, b := Settings{Shares: []Share{{Group: "timetable", Weight: 90}}, Weights: map[string]int{"timetable-001": 25}, Enough: 50}, Settings{Weights: map[string]int{"timetable-002": 10}, Enough: 50, Targets: Targets{Eject: UsualEject, Affinity: Affinity{By: ByCookie, For: time.Hour}}}
+	want = "shares none, was timetable 90; weight of timetable-001 100, was 25; weight of timetable-002 10, was 100; affinity by a cookie for 1 h, was none; " +
+		"ejects after 5 failures in a row or with 30 points more failures than the others or when 4 times as slow as the others (of 50 requests; first for 10 s, at most 5 m), was none"
 	if is := strings.Join(a.Differences(&b), "; "); is != want {
 		t.Errorf("it is told as\n%s\nwant\n%s", is, want)
 	}
@@ -61,7 +61,7 @@ func each(t *testing.T, of reflect.Type, without []string, told func(set func(re
 				walk(f.Type, name, at)
 				continue
 			}
-			skip := strings.HasPrefix(name, "Targets.Stay.") || strings.HasPrefix(name, "Targets.Eject.") && !strings.HasSuffix(name, "Failures")
+			skip := strings.HasPrefix(name, "Targets.Affinity.") || strings.HasPrefix(name, "Targets.Eject.") && !strings.HasSuffix(name, "Failures")
 			for _, w := range without {
 				skip = skip || name == w
 			}
@@ -81,7 +81,7 @@ func each(t *testing.T, of reflect.Type, without []string, told func(set func(re
 func another(v reflect.Value) {
 	switch v.Kind() {
 	case reflect.String:
-		v.SetString(map[reflect.Type]string{reflect.TypeFor[Near](): "measured"}[v.Type()])
+		v.SetString(map[reflect.Type]string{reflect.TypeFor[RegionOrder](): "measured"}[v.Type()])
 		if v.String() == "" {
 			v.SetString("another")
 		}

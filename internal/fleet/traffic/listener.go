@@ -8,39 +8,39 @@ import (
 	"time"
 )
 
-// Kind is what a listener speaks.
-type Kind string
+// Protocol is what a listener speaks.
+type Protocol string
 
-// The kinds: requests in clear, requests with TLS, connections of any protocol.
+// The protocols: requests in clear, requests with TLS, connections of any protocol.
 const (
-	HTTP  Kind = "http"
-	HTTPS Kind = "https"
-	TCP   Kind = "tcp"
+	HTTP  Protocol = "http"
+	HTTPS Protocol = "https"
+	TCP   Protocol = "tcp"
 )
 
 // Listener is an address that takes requests or connections, and what becomes of them.
 type Listener struct {
-	Address string `json:"-"`
-	Kind    Kind   `json:"kind"`
+	Address  string   `json:"-"`
+	Protocol Protocol `json:"kind"`
 	// Pool gets what no route takes; with none such a request is answered 404.
 	Pool   string  `json:"-"`
 	Routes []Route `json:"routes,omitempty"`
 	// Certificates are their names; a caller gets the first that is for the server name it
 	// asks for, and the first of all when none is.
 	Certificates []string `json:"certificates,omitempty"`
-	// LeastTLS is the oldest version that is spoken, 1.2 or 1.3.
-	LeastTLS string `json:"least_tls,omitempty"`
+	// MinTLS is the oldest version that is spoken, 1.2 or 1.3.
+	MinTLS string `json:"least_tls,omitempty"`
 	// HTTP2 is offered by https, and understood by http from callers that know of it.
 	HTTP2 bool `json:"http2"`
 	// Redirect sends every request to https at this port; 0 does not.
 	Redirect int `json:"redirect,omitempty"`
-	// Tell has each connection to a target begin with a PROXY header (version 2).
-	Tell   bool           `json:"tell,omitempty"`
-	Nearby []string       `json:"nearby,omitempty"` // regions, the nearest first
-	Near   Near           `json:"near,omitempty"`
-	Enough int            `json:"enough,omitempty"` // percent of a region that must be healthy
-	Limits ListenerLimits `json:"limits"`
-	Log    Log            `json:"log"`
+	// ProxyProtocol has each connection to a target begin with a PROXY header (version 2).
+	ProxyProtocol bool           `json:"tell,omitempty"`
+	Regions       []string       `json:"nearby,omitempty"` // regions, the nearest first
+	RegionOrder   RegionOrder    `json:"near,omitempty"`
+	Enough        int            `json:"enough,omitempty"` // percent of a region that must be healthy
+	Limits        ListenerLimits `json:"limits"`
+	AccessLog     AccessLog      `json:"log"`
 	// Upgrades are the protocols that a caller may have a connection changed to: names as the
 	// Upgrade field has them, or "none". With none given UsualUpgrades are.
 	Upgrades []string `json:"upgrades,omitempty"`
@@ -55,7 +55,7 @@ var (
 // MayUpgrade are the protocols that a caller may have a connection changed to.
 func (l *Listener) MayUpgrade() []string {
 	switch {
-	case l.Kind == TCP || slices.Equal(l.Upgrades, NoUpgrades):
+	case l.Protocol == TCP || slices.Equal(l.Upgrades, NoUpgrades):
 		return nil
 	case len(l.Upgrades) == 0:
 		return UsualUpgrades
@@ -63,22 +63,22 @@ func (l *Listener) MayUpgrade() []string {
 	return l.Upgrades
 }
 
-// Near is how the order of regions is known.
-type Near string
+// RegionOrder is how the order of regions is known.
+type RegionOrder string
 
 // The ways: every region alike, as Nearby says, or by how long connections take to be made.
 const (
-	Alike    Near = ""
-	InOrder  Near = "in-order"
-	Measured Near = "measured"
+	Alike    RegionOrder = ""
+	InOrder  RegionOrder = "in-order"
+	Measured RegionOrder = "measured"
 )
 
 // ListenerLimits bound what a caller may take; 0 is without that limit.
 type ListenerLimits struct {
-	Head    time.Duration `json:"head"`    // to send the head of a request
-	Idle    time.Duration `json:"idle"`    // between requests, and between two parts of a body
-	Quiet   time.Duration `json:"quiet"`   // without a byte either way: of tcp, and of a protocol that was switched to
-	Request time.Duration `json:"request"` // a whole request with its answer
+	Head       time.Duration `json:"head"`    // to send the head of a request
+	Idle       time.Duration `json:"idle"`    // between requests, and between two parts of a body
+	TunnelIdle time.Duration `json:"quiet"`   // without a byte either way: of tcp, and of a protocol that was switched to
+	Request    time.Duration `json:"request"` // a whole request with its answer
 	// Write is for how long a caller may take nothing of what is written to it; Idle when 0.
 	Write time.Duration `json:"write,omitempty"`
 	// HeadBytes and BodyBytes are of a request.
@@ -100,14 +100,14 @@ func (l *ListenerLimits) Taking() time.Duration {
 }
 
 // UsualListenerLimits are those of a listener of which nobody said otherwise.
-var UsualListenerLimits = ListenerLimits{Head: 30 * time.Second, Idle: 2 * time.Minute, Quiet: time.Hour, HeadBytes: 64 << 10}
+var UsualListenerLimits = ListenerLimits{Head: 30 * time.Second, Idle: 2 * time.Minute, TunnelIdle: time.Hour, HeadBytes: 64 << 10}
 
 // NewListener is one with usual settings that sends all to a pool; with a certificate it speaks
 // https.
 func NewListener(address, pool, certificate string) Listener {
-	l := Listener{Address: address, Pool: pool, Kind: HTTP, Limits: UsualListenerLimits, Log: Log{Keep: KeepFailures}}
+	l := Listener{Address: address, Pool: pool, Protocol: HTTP, Limits: UsualListenerLimits, AccessLog: AccessLog{Keep: KeepFailures}}
 	if certificate != "" {
-		l.Kind, l.Certificates, l.HTTP2 = HTTPS, []string{certificate}, true
+		l.Protocol, l.Certificates, l.HTTP2 = HTTPS, []string{certificate}, true
 	}
 	return l
 }
@@ -115,18 +115,37 @@ func NewListener(address, pool, certificate string) Listener {
 // Kept is what a listener writes down of requests.
 type Kept string
 
-// All of them, a share, those that failed (5xx, or no whole answer), or none.
+// All of them, a percentage, those that failed (5xx, or no whole answer), or none.
 const (
 	KeepAll      Kept = "all"
-	KeepShare    Kept = "share"
+	KeepSampled  Kept = "sampled"
 	KeepFailures Kept = "failures"
 	KeepNone     Kept = "none"
 )
 
-// Log is what is written down.
-type Log struct {
+// storedSampled is what KeepSampled is called where it is stored: its name of before.
+const storedSampled = "share"
+
+// MarshalText writes it as it is stored.
+func (k Kept) MarshalText() ([]byte, error) {
+	if k == KeepSampled {
+		k = storedSampled
+	}
+	return []byte(k), nil
+}
+
+// UnmarshalText reads it as it is stored.
+func (k *Kept) UnmarshalText(text []byte) error {
+	if *k = Kept(text); *k == storedSampled {
+		*k = KeepSampled
+	}
+	return nil
+}
+
+// AccessLog is what is written down.
+type AccessLog struct {
 	Keep    Kept    `json:"keep"`
-	Percent float64 `json:"percent,omitempty"` // of KeepShare; failures are kept all the same
+	Percent float64 `json:"percent,omitempty"` // of KeepSampled; failures are kept all the same
 }
 
 // Route sends the requests that are for it to a pool.
@@ -138,7 +157,7 @@ type Route struct {
 	Path    string  `json:"path,omitempty"`
 	Headers []Field `json:"headers,omitempty"` // all of them
 	Pool    string  `json:"pool"`
-	Divert  *Divert `json:"divert,omitempty"`
+	Split   *Split  `json:"divert,omitempty"`
 }
 
 // Field is a header that a request has; of any value when it is "".
@@ -147,8 +166,8 @@ type Field struct {
 	Value string `json:"value,omitempty"`
 }
 
-// Divert sends a part of a route's requests to another pool, while that one has a target.
-type Divert struct {
+// Split sends a part of a route's requests to another pool, while that one has a target.
+type Split struct {
 	Pool    string  `json:"pool"`
 	Percent float64 `json:"percent,omitempty"`
 	Header  *Field  `json:"header,omitempty"`
@@ -164,9 +183,9 @@ type Asked struct {
 
 // Chosen is where a request goes.
 type Chosen struct {
-	Route  int    // from 1; 0 when none took it
-	Pool   string // "" when nobody does
-	Divert string // the pool that it is to go to first, or ""
+	Route int    // from 1; 0 when none took it
+	Pool  string // "" when nobody does
+	Split string // the pool that it is to go to first, or ""
 }
 
 // Choose finds the first route that takes a request.
@@ -179,8 +198,8 @@ func (l *Listener) Choose(a Asked) Chosen {
 		}
 		if r.takes(host, &a) {
 			c := Chosen{Route: i + 1, Pool: r.Pool}
-			if r.Divert != nil && r.Divert.takes(i+1, &a) {
-				c.Divert = r.Divert.Pool
+			if r.Split != nil && r.Split.takes(i+1, &a) {
+				c.Split = r.Split.Pool
 			}
 			return c
 		}
@@ -193,7 +212,7 @@ func (r *Route) takes(host string, a *Asked) bool {
 		isUnder(r.Path, a.Path) && !slices.ContainsFunc(r.Headers, func(f Field) bool { return !f.in(a) })
 }
 
-func (s *Divert) takes(route int, a *Asked) bool {
+func (s *Split) takes(route int, a *Asked) bool {
 	if s.Header != nil && s.Header.in(a) {
 		return true
 	}
@@ -252,7 +271,7 @@ func (r *Route) String() string {
 		parts = append(parts, "anything")
 	}
 	out := strings.Join(parts, ", ") + " → " + r.Pool
-	if s := r.Divert; s != nil {
+	if s := r.Split; s != nil {
 		var of []string
 		if s.Percent > 0 {
 			of = append(of, strconv.FormatFloat(s.Percent, 'f', -1, 64)+" %")
@@ -283,12 +302,12 @@ func (l *Listener) Explain(a Asked, c Chosen) (lines []string) {
 		}
 		lines = append(lines, fmt.Sprintf("route %d (%s) takes it", i+1, r))
 		switch {
-		case c.Divert != "" && r.Divert.Header != nil && r.Divert.Header.in(&a):
-			lines = append(lines, fmt.Sprintf("it is diverted to %s, for it has the header %s", c.Divert, r.Divert.Header))
-		case c.Divert != "":
-			lines = append(lines, fmt.Sprintf("it is diverted to %s, as one of %s %%", c.Divert, strconv.FormatFloat(r.Divert.Percent, 'f', -1, 64)))
-		case r.Divert != nil:
-			lines = append(lines, fmt.Sprintf("it is not diverted to %s", r.Divert.Pool))
+		case c.Split != "" && r.Split.Header != nil && r.Split.Header.in(&a):
+			lines = append(lines, fmt.Sprintf("it is split off to %s, for it has the header %s", c.Split, r.Split.Header))
+		case c.Split != "":
+			lines = append(lines, fmt.Sprintf("it is split off to %s, as one of %s %%", c.Split, strconv.FormatFloat(r.Split.Percent, 'f', -1, 64)))
+		case r.Split != nil:
+			lines = append(lines, fmt.Sprintf("it is not split off to %s", r.Split.Pool))
 		}
 		return lines
 	}
@@ -328,8 +347,8 @@ func (l *Listener) Pools() (all []string) {
 	}
 	for _, r := range l.Routes {
 		add(r.Pool)
-		if r.Divert != nil {
-			add(r.Divert.Pool)
+		if r.Split != nil {
+			add(r.Split.Pool)
 		}
 	}
 	add(l.Pool)

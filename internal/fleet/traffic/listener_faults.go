@@ -17,41 +17,41 @@ func (l *Listener) Faults() (faults []Fault) {
 	fault := func(field, format string, args ...any) {
 		faults = append(faults, Fault{field, fmt.Sprintf(format, args...)})
 	}
-	switch l.Kind {
+	switch l.Protocol {
 	case HTTP, HTTPS, TCP:
 	default:
-		fault("kind", "%q is none of http, https and tcp", l.Kind)
+		fault("protocol", "%q is none of http, https and tcp", l.Protocol)
 	}
 	switch {
-	case l.Kind == HTTPS && len(l.Certificates) == 0:
-		fault("certificates", "a listener of the kind https shows a certificate; name one")
-	case l.Kind != HTTPS && len(l.Certificates) > 0:
-		fault("certificates", "only a listener of the kind https shows certificates; this one is of the kind %s", l.Kind)
+	case l.Protocol == HTTPS && len(l.Certificates) == 0:
+		fault("certificates", "an https listener shows a certificate; name one")
+	case l.Protocol != HTTPS && len(l.Certificates) > 0:
+		fault("certificates", "only an https listener shows certificates; this one is %s", l.Protocol)
 	}
-	if l.LeastTLS != "" && l.LeastTLS != "1.2" && l.LeastTLS != "1.3" {
-		fault("least_tls", "%q is neither 1.2 nor 1.3", l.LeastTLS)
+	if l.MinTLS != "" && l.MinTLS != "1.2" && l.MinTLS != "1.3" {
+		fault("min_tls", "%q is neither 1.2 nor 1.3", l.MinTLS)
 	}
-	if l.Kind == TCP {
+	if l.Protocol == TCP {
 		switch {
 		case len(l.Routes) > 0:
-			fault("routes", "a listener of the kind tcp does not see requests, so it has no routes; name its pool")
+			fault("routes", "a tcp listener does not see requests, so it has no routes; name its pool")
 		case l.Pool == "":
-			fault("pool", "a listener of the kind tcp sends all to one pool; name it")
+			fault("pool", "a tcp listener sends all to one pool; name it")
 		}
 		if l.HTTP2 {
-			fault("http2", "a listener of the kind tcp passes on what callers speak, HTTP/2 as well; leave it out")
+			fault("http2", "a tcp listener passes on what callers speak, HTTP/2 as well; leave it out")
 		}
 		if l.Limits.RequestsPS > 0 || l.Limits.BodyBytes > 0 || l.Limits.Request > 0 {
-			fault("limits", "a listener of the kind tcp does not see requests; limit its connections instead")
+			fault("limits", "a tcp listener does not see requests; limit its connections instead")
 		}
 	}
-	if l.Kind != TCP && l.Tell {
-		fault("tell", "only a listener of the kind tcp tells targets who is on the other side that way; the others do in X-Forwarded-For")
+	if l.Protocol != TCP && l.ProxyProtocol {
+		fault("proxy_protocol", "only a tcp listener tells targets who calls by the PROXY protocol; the others do in X-Forwarded-For")
 	}
-	if l.Redirect != 0 && (l.Kind != HTTP || l.Redirect < 0 || l.Redirect > 65535) {
-		fault("redirect", "a listener of the kind http redirects to a port from 1 to 65535 that https is spoken at")
+	if l.Redirect != 0 && (l.Protocol != HTTP || l.Redirect < 0 || l.Redirect > 65535) {
+		fault("redirect", "an http listener redirects to a port from 1 to 65535 that https is spoken at")
 	}
-	if l.Kind != TCP && l.Pool == "" && len(l.Routes) == 0 && l.Redirect == 0 {
+	if l.Protocol != TCP && l.Pool == "" && len(l.Routes) == 0 && l.Redirect == 0 {
 		fault("pool", "it would answer everything 404: name a pool, or give it a route")
 	}
 	if len(l.Routes) > MostRoutes {
@@ -60,26 +60,26 @@ func (l *Listener) Faults() (faults []Fault) {
 	for i := range l.Routes {
 		l.Routes[i].faults(fmt.Sprintf("routes/%d", i), l.Routes[:i], fault)
 	}
-	l.nearFaults(fault)
+	l.regionFaults(fault)
 	l.upgradeFaults(fault)
 	switch {
-	case l.Log.Keep == KeepShare && (l.Log.Percent <= 0 || l.Log.Percent > 100):
-		fault("log/percent", "%g is no share; give from 0.01 to 100 percent", l.Log.Percent)
-	case l.Log.Keep != KeepShare && l.Log.Percent != 0:
-		fault("log/percent", "a percentage is for keeping a share; set keep to share, or leave it out")
+	case l.AccessLog.Keep == KeepSampled && (l.AccessLog.Percent <= 0 || l.AccessLog.Percent > 100):
+		fault("access_log/percent", "%g is no percentage; give from 0.01 to 100 percent", l.AccessLog.Percent)
+	case l.AccessLog.Keep != KeepSampled && l.AccessLog.Percent != 0:
+		fault("access_log/percent", "a percentage is for a sampled log; set keep to sampled, or leave it out")
 	}
 	if 0 < l.Limits.HeadBytes && l.Limits.HeadBytes < 1024 {
 		fault("limits/head_bytes", "%d bytes are too few for the head of a request; give 1024 or more", l.Limits.HeadBytes)
 	}
-	if l.Kind != TCP && (l.Limits.Head == 0 || l.Limits.Idle == 0) {
+	if l.Protocol != TCP && (l.Limits.Head == 0 || l.Limits.Idle == 0) {
 		fault("limits/head_seconds", "without a limit of time to send a head, and between requests, callers that do nothing hold all connections; give both")
 	}
 	return faults
 }
 
 func (l *Listener) upgradeFaults(fault func(field, format string, args ...any)) {
-	if l.Kind == TCP && len(l.Upgrades) > 0 {
-		fault("upgrades", "a listener of the kind tcp passes on whatever callers speak; leave it out")
+	if l.Protocol == TCP && len(l.Upgrades) > 0 {
+		fault("upgrades", "a tcp listener passes on whatever callers speak; leave it out")
 		return
 	}
 	for i, name := range l.Upgrades {
@@ -97,30 +97,30 @@ func (l *Listener) upgradeFaults(fault func(field, format string, args ...any)) 
 	}
 }
 
-func (l *Listener) nearFaults(fault func(field, format string, args ...any)) {
-	switch l.Near {
+func (l *Listener) regionFaults(fault func(field, format string, args ...any)) {
+	switch l.RegionOrder {
 	case Alike:
-		if len(l.Nearby) > 0 {
-			fault("near/regions", "an order of regions is for in-order; set how to in-order, or leave it out")
+		if len(l.Regions) > 0 {
+			fault("region_order/regions", "an order of regions is for in-order; set how to in-order, or leave it out")
 		}
 		return
 	case InOrder:
-		if len(l.Nearby) == 0 {
-			fault("near/regions", "name the regions, the nearest first")
+		if len(l.Regions) == 0 {
+			fault("region_order/regions", "name the regions, the nearest first")
 		}
 	case Measured:
-		if len(l.Nearby) > 0 {
-			fault("near/regions", "the order is measured; leave the regions out, or set how to in-order")
+		if len(l.Regions) > 0 {
+			fault("region_order/regions", "the order is measured; leave the regions out, or set how to in-order")
 		}
 	default:
-		fault("near/how", "%q is none of alike, in-order and measured", l.Near)
+		fault("region_order/how", "%q is none of alike, in-order and measured", l.RegionOrder)
 	}
 	if l.Enough < 1 || l.Enough > 100 {
-		fault("near/enough_percent", "%d is no share; give from 1 to 100 percent", l.Enough)
+		fault("region_order/enough_percent", "%d is no share; give from 1 to 100 percent", l.Enough)
 	}
-	for i, r := range l.Nearby {
-		if slices.Index(l.Nearby, r) != i {
-			fault(fmt.Sprintf("near/regions/%d", i), "the region %s is named twice", r)
+	for i, r := range l.Regions {
+		if slices.Index(l.Regions, r) != i {
+			fault(fmt.Sprintf("region_order/regions/%d", i), "the region %s is named twice", r)
 		}
 	}
 }
@@ -137,12 +137,12 @@ func (r *Route) faults(at string, before []Route, fault func(field, format strin
 	if r.Path != "" && (r.Path[0] != '/' || strings.ContainsAny(r.Path, "?#* ")) {
 		fault(at+"/path", "%q is not how a path begins; give one such as /fares, without a star or a query", r.Path)
 	}
-	if s := r.Divert; s != nil {
+	if s := r.Split; s != nil {
 		switch {
 		case s.Pool == "":
-			fault(at+"/divert/pool", "name the pool that a part goes to")
+			fault(at+"/split/pool", "name the pool that a part goes to")
 		case s.Percent == 0 && s.Header == nil:
-			fault(at+"/divert", "say which part goes to %s: a percentage, those with a header, or both", s.Pool)
+			fault(at+"/split", "say which part goes to %s: a percentage, those with a header, or both", s.Pool)
 		}
 	}
 	for k := range before {

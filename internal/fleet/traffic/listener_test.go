@@ -64,10 +64,10 @@ func TestRoutes(t *testing.T) {
 // TestDivert: the share is kept as evenly as may be, and those with the header go in any case.
 func TestDivert(t *testing.T) {
 	for _, percent := range []float64{0.5, 5, 33, 50, 100} {
-		l := Listener{Routes: []Route{{Pool: "front", Divert: &Divert{Pool: "dark", Percent: percent, Header: &Field{Name: "X-Dark"}}}}}
+		l := Listener{Routes: []Route{{Pool: "front", Split: &Split{Pool: "dark", Percent: percent, Header: &Field{Name: "X-Dark"}}}}}
 		a, n, last, far := ask("x", "/", nil), 0, 0, 0
 		for i := range 1000 {
-			if l.Choose(a).Divert == "dark" {
+			if l.Choose(a).Split == "dark" {
 				n++
 				far, last = max(far, i-last), i
 			}
@@ -75,7 +75,7 @@ func TestDivert(t *testing.T) {
 		if want := int(percent * 10); n != want || float64(far) > 100/percent+1 {
 			t.Errorf("of 1000 with %g %% %d are diverted, at most %d apart", percent, n, far)
 		}
-		if l.Choose(ask("x", "/", http.Header{"X-Dark": {"1"}})).Divert != "dark" {
+		if l.Choose(ask("x", "/", http.Header{"X-Dark": {"1"}})).Split != "dark" {
 			t.Error("one with the header does not are diverted")
 		}
 	}
@@ -165,37 +165,37 @@ func TestEject(t *testing.T) {
 
 func TestListenerFaults(t *testing.T) {
 	good := func() Listener {
-		return Listener{Address: "127.0.0.1:1", Kind: HTTP, Pool: "front", Limits: UsualListenerLimits, Log: Log{Keep: KeepFailures}}
+		return Listener{Address: "127.0.0.1:1", Protocol: HTTP, Pool: "front", Limits: UsualListenerLimits, AccessLog: AccessLog{Keep: KeepFailures}}
 	}
 	for want, change := range map[string]func(l *Listener){
-		"":                     func(*Listener) {},
-		"kind":                 func(l *Listener) { l.Kind = "udp" },
-		"certificates":         func(l *Listener) { l.Kind = HTTPS },
-		"certificates ":        func(l *Listener) { l.Certificates = []string{"saltmere"} },
-		"least_tls":            func(l *Listener) { l.LeastTLS = "1.1" },
-		"routes":               func(l *Listener) { l.Kind, l.Routes = TCP, []Route{{Pool: "a"}} },
-		"pool":                 func(l *Listener) { l.Pool = "" },
-		"pool ":                func(l *Listener) { l.Kind, l.Pool = TCP, "" },
-		"http2":                func(l *Listener) { l.Kind, l.HTTP2 = TCP, true },
-		"limits":               func(l *Listener) { l.Kind = TCP; l.Limits.RequestsPS = 1 },
-		"tell":                 func(l *Listener) { l.Tell = true },
-		"redirect":             func(l *Listener) { l.Redirect = 70000 },
-		"routes/0/pool":        func(l *Listener) { l.Routes = []Route{{Path: "/a"}} },
-		"routes/0/hosts/1":     func(l *Listener) { l.Routes = []Route{{Hosts: []string{"a.example", "A.example:80"}, Pool: "a"}} },
-		"routes/0/path":        func(l *Listener) { l.Routes = []Route{{Path: "/a/*", Pool: "a"}} },
-		"routes/0/divert":      func(l *Listener) { l.Routes = []Route{{Pool: "a", Divert: &Divert{Pool: "b"}}} },
-		"routes/0/divert/pool": func(l *Listener) { l.Routes = []Route{{Pool: "a", Divert: &Divert{Percent: 5}}} },
+		"":                    func(*Listener) {},
+		"protocol":            func(l *Listener) { l.Protocol = "udp" },
+		"certificates":        func(l *Listener) { l.Protocol = HTTPS },
+		"certificates ":       func(l *Listener) { l.Certificates = []string{"saltmere"} },
+		"min_tls":             func(l *Listener) { l.MinTLS = "1.1" },
+		"routes":              func(l *Listener) { l.Protocol, l.Routes = TCP, []Route{{Pool: "a"}} },
+		"pool":                func(l *Listener) { l.Pool = "" },
+		"pool ":               func(l *Listener) { l.Protocol, l.Pool = TCP, "" },
+		"http2":               func(l *Listener) { l.Protocol, l.HTTP2 = TCP, true },
+		"limits":              func(l *Listener) { l.Protocol = TCP; l.Limits.RequestsPS = 1 },
+		"proxy_protocol":      func(l *Listener) { l.ProxyProtocol = true },
+		"redirect":            func(l *Listener) { l.Redirect = 70000 },
+		"routes/0/pool":       func(l *Listener) { l.Routes = []Route{{Path: "/a"}} },
+		"routes/0/hosts/1":    func(l *Listener) { l.Routes = []Route{{Hosts: []string{"a.example", "A.example:80"}, Pool: "a"}} },
+		"routes/0/path":       func(l *Listener) { l.Routes = []Route{{Path: "/a/*", Pool: "a"}} },
+		"routes/0/split":      func(l *Listener) { l.Routes = []Route{{Pool: "a", Split: &Split{Pool: "b"}}} },
+		"routes/0/split/pool": func(l *Listener) { l.Routes = []Route{{Pool: "a", Split: &Split{Percent: 5}}} },
 		"routes/1": func(l *Listener) {
 			l.Routes = []Route{{Path: "/a", Pool: "a"}, {Path: "/a/b", Hosts: []string{"x"}, Pool: "b"}}
 		},
-		"near/regions":        func(l *Listener) { l.Near, l.Enough = InOrder, 50 },
-		"near/regions ":       func(l *Listener) { l.Nearby = []string{"harbour"} },
-		"near/regions/1":      func(l *Listener) { l.Near, l.Enough, l.Nearby = InOrder, 50, []string{"harbour", "harbour"} },
-		"near/how":            func(l *Listener) { l.Near, l.Enough = "odd", 50 },
-		"near/enough_percent": func(l *Listener) { l.Near = Measured },
-		"log/percent":         func(l *Listener) { l.Log.Keep = KeepShare },
-		"limits/head_bytes":   func(l *Listener) { l.Limits.HeadBytes = 10 },
-		"limits/head_seconds": func(l *Listener) { l.Limits.Head = 0 },
+		"region_order/regions":        func(l *Listener) { l.RegionOrder, l.Enough = InOrder, 50 },
+		"region_order/regions ":       func(l *Listener) { l.Regions = []string{"harbour"} },
+		"region_order/regions/1":      func(l *Listener) { l.RegionOrder, l.Enough, l.Regions = InOrder, 50, []string{"harbour", "harbour"} },
+		"region_order/how":            func(l *Listener) { l.RegionOrder, l.Enough = "odd", 50 },
+		"region_order/enough_percent": func(l *Listener) { l.RegionOrder = Measured },
+		"access_log/percent":          func(l *Listener) { l.AccessLog.Keep = KeepSampled },
+		"limits/head_bytes":           func(l *Listener) { l.Limits.HeadBytes = 10 },
+		"limits/head_seconds":         func(l *Listener) { l.Limits.Head = 0 },
 	} {
 		l := good()
 		change(&l)

@@ -5,15 +5,15 @@ import (
 	"time"
 )
 
-// Speak is what a pool's targets are spoken to in.
-type Speak string
+// TargetProtocol is what a pool's targets are spoken to in.
+type TargetProtocol string
 
 // The ways: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that the target
 // knows. The zero value is Plain.
 const (
-	Plain  Speak = "http"
-	HTTP2  Speak = "http2"
-	Secure Speak = "https"
+	Plain  TargetProtocol = "http"
+	HTTP2  TargetProtocol = "http2"
+	Secure TargetProtocol = "https"
 )
 
 // Whom a target that speaks TLS is trusted by: the host's authorities, nobody (whatever it
@@ -26,16 +26,16 @@ const (
 // By is what a caller is known again by.
 type By string
 
-// The ways. The zero value is ByNothing.
+// The ways. The zero value is ByNone.
 const (
-	ByNothing By = "nothing"
+	ByNone    By = "none"
 	ByCookie  By = "cookie"
 	ByHeader  By = "header"
 	ByAddress By = "address"
 )
 
-// Stay keeps a caller at one target for as long as that is there.
-type Stay struct {
+// Affinity keeps a caller at one target for as long as that is there.
+type Affinity struct {
 	By     By     `json:"by,omitempty"`
 	Header string `json:"header,omitempty"` // of ByHeader
 	// For is how long a cookie is kept; 0 until the browser ends.
@@ -53,12 +53,12 @@ type PoolLimits struct {
 
 // Targets is how the targets of a pool are spoken to.
 type Targets struct {
-	Speak Speak `json:"speak,omitempty"`
+	Protocol TargetProtocol `json:"speak,omitempty"`
 	// Trust is TrustHost, TrustAnyone or a certificate's name; ServerName what they are asked
 	// for, "" for the host of the request.
 	Trust      string     `json:"trust,omitempty"`
 	ServerName string     `json:"server_name,omitempty"`
-	Stay       Stay       `json:"stay,omitzero"`
+	Affinity   Affinity   `json:"stay,omitzero"`
 	Eject      Eject      `json:"eject,omitzero"`
 	Limits     PoolLimits `json:"limits,omitzero"`
 }
@@ -66,12 +66,12 @@ type Targets struct {
 // validate reports what cannot be, by field as it is told.
 func (t *Targets) validate() (field string, err error) {
 	switch {
-	case t.Speak != "" && t.Speak != Plain && t.Speak != HTTP2 && t.Speak != Secure:
-		return "speak", fmt.Errorf("%q is none of http, http2 and https", t.Speak)
-	case t.Speak != Secure && (t.Trust != "" || t.ServerName != ""):
-		return "trust", fmt.Errorf("only targets that speak https show a certificate; set speak to https as well")
-	case (t.Stay.By == ByHeader) != (t.Stay.Header != ""):
-		return "stay/header", fmt.Errorf("a header is named to stay by header, and only then")
+	case t.Protocol != "" && t.Protocol != Plain && t.Protocol != HTTP2 && t.Protocol != Secure:
+		return "protocol", fmt.Errorf("%q is none of http, http2 and https", t.Protocol)
+	case t.Protocol != Secure && (t.Trust != "" || t.ServerName != ""):
+		return "trust", fmt.Errorf("only https targets show a certificate; set the protocol to https as well")
+	case (t.Affinity.By == ByHeader) != (t.Affinity.Header != ""):
+		return "affinity/header", fmt.Errorf("a header is named for affinity by header, and only then")
 	case t.Eject.Slower != 0 && t.Eject.Slower < 1.5:
 		return "eject/slower", fmt.Errorf("%g times as slow is what chance makes; give 1.5 or more, or 0 for never", t.Eject.Slower)
 	case t.Eject.Most > 0 && t.Eject.Most < t.Eject.First:

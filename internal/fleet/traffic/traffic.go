@@ -8,24 +8,24 @@ import (
 	"time"
 )
 
-// Choose says which target gets the next request.
-type Choose string
+// Algorithm says which target gets the next request.
+type Algorithm string
 
 // The ways: the next in turn, or the one with the fewest requests in flight for
 // its weight. The zero value is RoundRobin.
 const (
-	RoundRobin Choose = "round-robin"
-	LeastBusy  Choose = "least-busy"
+	RoundRobin Algorithm = "round-robin"
+	LeastBusy  Algorithm = "least-busy"
 )
 
-// Nobody says what happens when no target is healthy.
-type Nobody string
+// WhenNoneHealthy says what happens when no target is healthy.
+type WhenNoneHealthy string
 
 // The ways: a clear answer at once, or those that are not healthy are tried. The
 // zero value is Refuse.
 const (
-	Refuse Nobody = "refuse"
-	TryAll Nobody = "try-all"
+	Refuse WhenNoneHealthy = "refuse"
+	TryAll WhenNoneHealthy = "try-all"
 )
 
 // DefaultWeight is that of what has no weight of its own.
@@ -43,8 +43,8 @@ type Share struct {
 
 // Settings are how a pool shares its requests.
 type Settings struct {
-	Choose Choose
-	Nobody Nobody
+	Algorithm       Algorithm
+	WhenNoneHealthy WhenNoneHealthy
 	// SlowStart is how long a fresh target takes to come to its full share.
 	SlowStart time.Duration
 	// Shares are of groups that do not share as their targets do. With none, every

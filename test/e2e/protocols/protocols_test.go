@@ -96,7 +96,7 @@ func TestGRPCThroughAPool(t *testing.T) {
 	roots.AppendCertsFromPEM(raw)
 	leaf, _ := tls.LoadX509KeyPair(pair.Chain, pair.Key)
 	name := leaf.Leaf.DNSNames[0]
-	clear, secure := traffic.Listener{Kind: traffic.HTTP, HTTP2: true}, traffic.Listener{Kind: traffic.HTTPS, HTTP2: true}
+	clear, secure := traffic.Listener{Protocol: traffic.HTTP, HTTP2: true}, traffic.Listener{Protocol: traffic.HTTPS, HTTP2: true}
 	inClear := grpc.WithTransportCredentials(insecure.NewCredentials())
 	withTLS := grpc.WithTransportCredentials(credentials.NewTLS(&tls.Config{RootCAs: roots, ServerName: name}))
 	plainTarget, secureTarget := served(t), served(t, grpc.Creds(own))
@@ -105,10 +105,10 @@ func TestGRPCThroughAPool(t *testing.T) {
 		house  *house
 		speaks grpc.DialOption
 	}{
-		{"in clear", newHouse(t, clear, nil, traffic.Targets{Speak: traffic.HTTP2}, "", plainTarget), inClear},
-		{"with TLS before it", newHouse(t, secure, []balancer.Pair{pair}, traffic.Targets{Speak: traffic.HTTP2}, "", plainTarget), withTLS},
-		{"with TLS to whom it trusts", newHouse(t, secure, []balancer.Pair{pair}, traffic.Targets{Speak: traffic.Secure, Trust: "quays", ServerName: name}, pair.Chain, secureTarget), withTLS},
-		{"with TLS to anyone", newHouse(t, clear, nil, traffic.Targets{Speak: traffic.Secure, Trust: traffic.TrustAnyone}, "", secureTarget), inClear},
+		{"in clear", newHouse(t, clear, nil, traffic.Targets{Protocol: traffic.HTTP2}, "", plainTarget), inClear},
+		{"with TLS before it", newHouse(t, secure, []balancer.Pair{pair}, traffic.Targets{Protocol: traffic.HTTP2}, "", plainTarget), withTLS},
+		{"with TLS to whom it trusts", newHouse(t, secure, []balancer.Pair{pair}, traffic.Targets{Protocol: traffic.Secure, Trust: "quays", ServerName: name}, pair.Chain, secureTarget), withTLS},
+		{"with TLS to anyone", newHouse(t, clear, nil, traffic.Targets{Protocol: traffic.Secure, Trust: traffic.TrustAnyone}, "", secureTarget), inClear},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			conn, err := grpc.NewClient(c.house.address, c.speaks)
@@ -158,11 +158,11 @@ func TestWhomItDoesNotTrust(t *testing.T) {
 		trusted string
 		want    int
 	}{
-		"the authorities of the host": {traffic.Targets{Speak: traffic.Secure}, "", http.StatusBadGateway},
-		"another certificate":         {traffic.Targets{Speak: traffic.Secure, Trust: "other"}, other, http.StatusBadGateway},
-		"anyone":                      {traffic.Targets{Speak: traffic.Secure, Trust: traffic.TrustAnyone}, "", http.StatusOK},
+		"the authorities of the host": {traffic.Targets{Protocol: traffic.Secure}, "", http.StatusBadGateway},
+		"another certificate":         {traffic.Targets{Protocol: traffic.Secure, Trust: "other"}, other, http.StatusBadGateway},
+		"anyone":                      {traffic.Targets{Protocol: traffic.Secure, Trust: traffic.TrustAnyone}, "", http.StatusOK},
 	} {
-		h := newHouse(t, traffic.Listener{Kind: traffic.HTTP}, nil, c.spoken, c.trusted, target.Listener.Addr().String())
+		h := newHouse(t, traffic.Listener{Protocol: traffic.HTTP}, nil, c.spoken, c.trusted, target.Listener.Addr().String())
 		res, err := http.Get("http://" + h.address)
 		if err != nil {
 			t.Fatal(err)
@@ -196,9 +196,9 @@ func TestHTTP2Suite(t *testing.T) {
 	pair := balancer.Pair{Name: "quays", Chain: filepath.Join(dir, "quays.pem"), Key: filepath.Join(dir, "quays.key")}
 	certtest.Write(t, pair.Chain, pair.Key, 1)
 	for _, secure := range []bool{true, false} {
-		l, pairs := traffic.Listener{Kind: traffic.HTTP, HTTP2: true}, []balancer.Pair(nil)
+		l, pairs := traffic.Listener{Protocol: traffic.HTTP, HTTP2: true}, []balancer.Pair(nil)
 		if secure {
-			l.Kind, pairs = traffic.HTTPS, []balancer.Pair{pair}
+			l.Protocol, pairs = traffic.HTTPS, []balancer.Pair{pair}
 		}
 		h := newHouse(t, l, pairs, traffic.Targets{}, "", target.Listener.Addr().String())
 		host, port, _ := net.SplitHostPort(h.address)

@@ -246,9 +246,9 @@ func (s *shots) routes() error {
 	}
 	whatever, path, berths, percent := "*", "/fares", "/berths", 5.0
 	hosts, crew := []string{"fares.saltmere.example"}, []contract.HeaderMatch{{Name: "X-Crew"}}
-	routes := []contract.Route{{Hosts: &hosts, Path: &path, Pool: "fares"}, {Path: &berths, Headers: &crew, Pool: "front", Divert: &contract.RouteDivert{Pool: "fares", Percent: &percent}}}
+	routes := []contract.Route{{Hosts: &hosts, Path: &path, Pool: "fares"}, {Path: &berths, Headers: &crew, Pool: "front", Split: &contract.RouteSplit{Pool: "fares", Percent: &percent}}}
 	_, _, err := client.Read[contract.Listener](s.api.ChangeListener(s.ctx, "127.0.0.1:8000", &contract.ChangeListenerParams{IfMatch: &whatever},
-		contract.ListenerChange{Routes: &routes, Log: &contract.ServedLog{Keep: "all"}}))
+		contract.ListenerChange{Routes: &routes, AccessLog: &contract.AccessLog{Keep: "all"}}))
 	return err
 }
 

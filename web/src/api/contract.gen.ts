@@ -475,15 +475,15 @@ export interface paths {
         patch: operations["changeListener"];
         trace?: never;
     };
-    "/v1/listeners/{address}/served": {
+    "/v1/listeners/{address}/access-log": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The newest lines of what a listener wrote down, the oldest of them first; each is an object */
-        get: operations["listServed"];
+        /** The newest lines of a listener's access log, the oldest of them first; each is an object */
+        get: operations["listAccessLog"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1937,17 +1937,17 @@ export interface components {
             certificate?: string;
         };
         /**
-         * @description What it speaks: requests in clear, requests with TLS, connections of any protocol
+         * @description What callers speak: requests in clear, requests with TLS, connections of any protocol
          * @enum {string}
          */
-        ListenerKind: "http" | "https" | "tcp";
+        ListenerProtocol: "http" | "https" | "tcp";
         HeaderMatch: {
             name: string;
             /** @description Without it: any */
             value?: string;
         };
         /** @description A part of the requests of a route that goes to another pool, while that one has a target */
-        RouteDivert: {
+        RouteSplit: {
             pool: string;
             /**
              * Format: double
@@ -1965,7 +1965,7 @@ export interface components {
             /** @description All of them */
             headers?: components["schemas"]["HeaderMatch"][];
             pool: string;
-            divert?: components["schemas"]["RouteDivert"];
+            split?: components["schemas"]["RouteSplit"];
         };
         /** @description What a caller may take; 0 is without that limit */
         ListenerLimits: {
@@ -1986,9 +1986,9 @@ export interface components {
             write_seconds?: number;
             /**
              * Format: double
-             * @description Without a byte either way, of tcp and of a protocol that was switched to; usual 3600
+             * @description That a tunnel may be without a byte either way: a connection of tcp, or of a protocol that was switched to; usual 3600
              */
-            quiet_seconds?: number;
+            tunnel_idle_seconds?: number;
             /**
              * Format: double
              * @description A whole request with its answer
@@ -2017,21 +2017,21 @@ export interface components {
              */
             requests_per_second?: number;
         };
-        /** @description What is written down of requests */
-        ServedLog: {
+        /** @description Which requests are in the access log */
+        AccessLog: {
             /**
-             * @description all, a share and all failures, failures only (5xx and what was broken off), or none
+             * @description all, a percentage and all failures, failures only (5xx and what was broken off), or none
              * @enum {string}
              */
-            keep: "all" | "share" | "failures" | "none";
+            keep: "all" | "sampled" | "failures" | "none";
             /**
              * Format: double
-             * @description Of share
+             * @description Of sampled
              */
             percent?: number;
         };
         /** @description Which region's targets a listener prefers: the nearest, and the next with it when too few are healthy there */
-        Nearness: {
+        RegionOrder: {
             /**
              * @description Every region alike, in the order of regions, or by how long connections take to be made
              * @enum {string}
@@ -2049,11 +2049,11 @@ export interface components {
              */
             address: string;
             /**
-             * @description What it speaks, see ListenerKind
+             * @description What callers speak, see ListenerProtocol
              * @default http
              * @enum {string}
              */
-            kind: "http" | "https" | "tcp";
+            protocol: "http" | "https" | "tcp";
             /** @description Gets what no route takes; without it that is answered 404 */
             pool?: string;
             routes?: components["schemas"]["Route"][];
@@ -2063,53 +2063,53 @@ export interface components {
              * @default 1.2
              * @enum {string}
              */
-            least_tls: "1.2" | "1.3";
+            min_tls: "1.2" | "1.3";
             /** @description Offered by https (usual), and understood by http from callers that know of it */
             http2?: boolean;
             /** @description Send every request to https at this port; 0 does not */
             redirect?: number;
-            /** @description Of tcp: begin each connection to a target with who is on the other side (PROXY protocol, version 2) */
-            tell?: boolean;
-            near?: components["schemas"]["Nearness"];
+            /** @description Of tcp: begin each connection to a target with the PROXY protocol (version 2), which tells it who calls */
+            proxy_protocol?: boolean;
+            region_order?: components["schemas"]["RegionOrder"];
             limits?: components["schemas"]["ListenerLimits"];
             /** @description Protocols that a caller may have a connection changed to, by name; none stands for none; without it websocket */
             upgrades?: string[];
-            log?: components["schemas"]["ServedLog"];
+            access_log?: components["schemas"]["AccessLog"];
         };
         ListenerChange: {
-            kind?: components["schemas"]["ListenerKind"];
+            protocol?: components["schemas"]["ListenerProtocol"];
             /** @description Empty for none */
             pool?: string;
             routes?: components["schemas"]["Route"][];
             certificates?: string[];
             /** @enum {string} */
-            least_tls?: "1.2" | "1.3";
+            min_tls?: "1.2" | "1.3";
             http2?: boolean;
             redirect?: number;
-            tell?: boolean;
-            near?: components["schemas"]["Nearness"];
+            proxy_protocol?: boolean;
+            region_order?: components["schemas"]["RegionOrder"];
             limits?: components["schemas"]["ListenerLimits"];
             upgrades?: string[];
-            log?: components["schemas"]["ServedLog"];
+            access_log?: components["schemas"]["AccessLog"];
             reason?: string;
         };
         Listener: {
             address: string;
             /** @description Of an answer to a change: what is another than it was, such as interval 5 s, was 2 s */
             changes?: string[];
-            kind: components["schemas"]["ListenerKind"];
+            protocol: components["schemas"]["ListenerProtocol"];
             pool: string;
             routes: components["schemas"]["Route"][];
             certificates: string[];
-            least_tls: string;
+            min_tls: string;
             http2: boolean;
             redirect: number;
-            tell: boolean;
-            near: components["schemas"]["Nearness"];
+            proxy_protocol: boolean;
+            region_order: components["schemas"]["RegionOrder"];
             limits: components["schemas"]["ListenerLimits"];
             /** @description Protocols that a caller may have a connection changed to, or none */
             upgrades: string[];
-            log: components["schemas"]["ServedLog"];
+            access_log: components["schemas"]["AccessLog"];
             /** @description The state of the listener in words */
             sentence: string;
             /** @description Why it is not open, or why a changed certificate was not taken; empty when all is well */
@@ -2143,9 +2143,9 @@ export interface components {
             unrouted: number;
             /**
              * Format: int64
-             * @description Lines of its log there was no time for
+             * @description Lines of the access log there was no time for
              */
-            unwritten: number;
+            access_log_lost: number;
             /** @description Regions, the nearest first */
             reached: components["schemas"]["RegionReached"][];
             /** @description Why not the nearest region alone has the requests; empty when it does */
@@ -2166,7 +2166,7 @@ export interface components {
         ListenerList: {
             items: components["schemas"]["Listener"][];
         };
-        ServedList: {
+        AccessLogLines: {
             items: {
                 [key: string]: unknown;
             }[];
@@ -2191,8 +2191,8 @@ export interface components {
             route: number;
             /** @description Empty when nobody takes it */
             pool: string;
-            /** @description The pool that the route diverts it to */
-            divert?: string;
+            /** @description The pool of the route's split that it goes to */
+            split?: string;
             /** @description The instance that would get it */
             target?: string;
             group?: string;
@@ -2204,14 +2204,14 @@ export interface components {
             why: string[];
         };
         /**
-         * @description What targets are spoken to in: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
+         * @description Of targets: HTTP/1.1 in clear, HTTP/2 in clear, or TLS with the newer of the two that they know
          * @enum {string}
          */
-        Speak: "http" | "http2" | "https";
+        TargetProtocol: "http" | "http2" | "https";
         /** @description Keep a caller at one target for as long as that is there */
-        Stay: {
+        Affinity: {
             /** @enum {string} */
-            by: "nothing" | "cookie" | "header" | "address";
+            by: "none" | "cookie" | "header" | "address";
             /** @description Of header */
             header?: string;
             /**
@@ -2220,7 +2220,7 @@ export interface components {
              */
             for_seconds?: number;
         };
-        /** @description When a target is set aside for how it answers: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times */
+        /** @description When a target is ejected for how it answers, so that it gets nothing for a while: never more than half of a pool, each time in a row for twice as long. With nothing said of it, as usual: 5 failures, 30 points, 4 times */
         Eject: {
             /** @description In a row: 5xx or no answer; 0 never */
             failures?: number;
@@ -2292,12 +2292,12 @@ export interface components {
          * @description Which target gets the next request: the next in turn, or the one with the fewest requests in flight for its weight
          * @enum {string}
          */
-        Choose: "round-robin" | "least-busy";
+        Algorithm: "round-robin" | "least-busy";
         /**
          * @description When no target is healthy: answer 503 at once, or try those that are not
          * @enum {string}
          */
-        Nobody: "refuse" | "try-all";
+        WhenNoneHealthy: "refuse" | "try-all";
         /** @description The weight of single instances against the others of their group; 100 when not named */
         TargetWeights: {
             [key: string]: number;
@@ -2311,17 +2311,17 @@ export interface components {
             /** @description Where the listeners stand, for advice */
             zones?: string[];
             /**
-             * @description Which target gets the next request, see Choose
+             * @description Which target gets the next request, see Algorithm
              * @default round-robin
              * @enum {string}
              */
-            choose: "round-robin" | "least-busy";
+            algorithm: "round-robin" | "least-busy";
             /**
-             * @description When no target is healthy, see Nobody
+             * @description When no target is healthy, see WhenNoneHealthy
              * @default refuse
              * @enum {string}
              */
-            nobody: "refuse" | "try-all";
+            when_none_healthy: "refuse" | "try-all";
             /**
              * Format: double
              * @description How long a fresh target takes to come to its full share
@@ -2335,12 +2335,12 @@ export interface components {
              * @default 50
              */
             enough_percent: number;
-            speak?: components["schemas"]["Speak"];
+            protocol?: components["schemas"]["TargetProtocol"];
             /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
             trust?: string;
             /** @description Of https targets, the name they must have; without it their address */
             server_name?: string;
-            stay?: components["schemas"]["Stay"];
+            affinity?: components["schemas"]["Affinity"];
             eject?: components["schemas"]["Eject"];
             limits?: components["schemas"]["PoolLimits"];
             weights?: components["schemas"]["TargetWeights"];
@@ -2351,18 +2351,18 @@ export interface components {
             listeners?: components["schemas"]["PoolListener"][];
             check?: string;
             zones?: string[];
-            choose?: components["schemas"]["Choose"];
-            nobody?: components["schemas"]["Nobody"];
+            algorithm?: components["schemas"]["Algorithm"];
+            when_none_healthy?: components["schemas"]["WhenNoneHealthy"];
             /** Format: double */
             slow_start_seconds?: number;
             shares?: components["schemas"]["GroupShare"][];
             enough_percent?: number;
-            speak?: components["schemas"]["Speak"];
+            protocol?: components["schemas"]["TargetProtocol"];
             /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
             trust?: string;
             /** @description Of https targets, the name they must have; without it their address */
             server_name?: string;
-            stay?: components["schemas"]["Stay"];
+            affinity?: components["schemas"]["Affinity"];
             eject?: components["schemas"]["Eject"];
             limits?: components["schemas"]["PoolLimits"];
             weights?: components["schemas"]["TargetWeights"];
@@ -2422,12 +2422,12 @@ export interface components {
             share_percent: number;
             /**
              * Format: date-time
-             * @description Set aside until then for how it answered, or because it refused or reset connections
+             * @description Until then it gets no requests, for how it answered, or because it refused or reset connections
              */
-            aside_until?: string;
-            aside_why?: string;
+            ejected_until?: string;
+            ejected_why?: string;
             /** @description The how manyth time in a row */
-            aside_nth?: number;
+            ejected_nth?: number;
             region?: string;
             in_flight: number;
             /**
@@ -2467,7 +2467,7 @@ export interface components {
         };
         ListenerState: {
             address: string;
-            kind: components["schemas"]["ListenerKind"];
+            protocol: components["schemas"]["ListenerProtocol"];
             /** @description Whether it speaks https */
             secure: boolean;
             /** @description Whether it sends requests here by a route alone, and the rest elsewhere */
@@ -2491,18 +2491,18 @@ export interface components {
             listeners: components["schemas"]["ListenerState"][];
             check: string;
             zones: string[];
-            choose: components["schemas"]["Choose"];
-            nobody: components["schemas"]["Nobody"];
+            algorithm: components["schemas"]["Algorithm"];
+            when_none_healthy: components["schemas"]["WhenNoneHealthy"];
             /** Format: double */
             slow_start_seconds: number;
             shares: components["schemas"]["GroupShare"][];
             enough_percent: number;
-            speak: components["schemas"]["Speak"];
+            protocol: components["schemas"]["TargetProtocol"];
             /** @description Of https targets, what their certificates must be signed by: host (the authorities of the host, usual), anyone (nothing is checked), or the name of a certificate of the service */
             trust: string;
             /** @description Of https targets, the name they must have; without it their address */
             server_name: string;
-            stay: components["schemas"]["Stay"];
+            affinity: components["schemas"]["Affinity"];
             eject: components["schemas"]["Eject"];
             limits: components["schemas"]["PoolLimits"];
             weights: components["schemas"]["TargetWeights"];
@@ -2542,7 +2542,7 @@ export interface components {
             /** @default [] */
             pools: string[];
             /**
-             * @description off, machine, traffic (its pools set it aside three times in a row), or the name of a check
+             * @description off, machine, traffic (its pools ejected it three times in a row), or the name of a check
              * @default machine
              */
             heal: string;
@@ -5439,7 +5439,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listServed: {
+    listAccessLog: {
         parameters: {
             query?: {
                 limit?: number;
@@ -5459,7 +5459,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ServedList"];
+                    "application/json": components["schemas"]["AccessLogLines"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -29,7 +29,7 @@ export function useListener(address: string) {
 }
 
 /** A line of what a listener wrote down. */
-export interface Served {
+export interface AccessLine {
   at: string
   status?: number
   method?: string
@@ -45,14 +45,16 @@ export interface Served {
   bytes_out: number
 }
 
-export function useServed(address: string) {
+export function useAccessLog(address: string) {
   return useQuery({
-    queryKey: ['live', 'served', address],
+    queryKey: ['live', 'access-log', address],
     queryFn: async () => {
       const read = await take(
-        api.GET('/v1/listeners/{address}/served', { params: { path: { address }, query: { limit: 50 } } }),
+        api.GET('/v1/listeners/{address}/access-log', {
+          params: { path: { address }, query: { limit: 50 } },
+        }),
       )
-      return { file: read.file, lines: read.items.toReversed() as unknown as Served[] }
+      return { file: read.file, lines: read.items.toReversed() as unknown as AccessLine[] }
     },
     refetchInterval: 2000,
   })

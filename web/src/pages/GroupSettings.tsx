@@ -128,6 +128,6 @@ function healing(heal: string): string {
   if (heal === 'off') return 'nothing: instances are never replaced for being ill'
   if (heal === 'machine') return 'machine: an instance is replaced when its machine is gone'
   if (heal === 'traffic')
-    return 'traffic: an instance is replaced when its pools set it aside three times in a row, or its machine is gone'
+    return 'traffic: an instance is replaced when its pools ejected it three times in a row, or its machine is gone'
   return `${heal}: an instance is replaced when this check finds it unhealthy, or its machine is gone`
 }

@@ -4,15 +4,15 @@ import { Link, useNavigate, useParams } from 'react-router'
 import {
   useCloseListener,
   useListener,
-  useServed,
+  useAccessLog,
   type Listener as ListenerOf,
-  type Served,
+  type AccessLine,
 } from '../api/listeners'
 import { isMissing } from '../api/queries'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { ListenerForm } from '../parts/ListenerForm'
-import { divertOf, limitWords, logWords, nearWords, takes } from '../parts/listenerSettings'
+import { splitOf, limitWords, accessLogWords, regionOrderWords, takes } from '../parts/listenerSettings'
 import { Remove } from '../parts/Remove'
 import { RoutesForm } from '../parts/RoutesForm'
 import { useTitle } from '../parts/title'
@@ -21,7 +21,7 @@ import { TryRequest } from '../parts/TryRequest'
 import { exact, size } from '../parts/words'
 import { Table } from '../parts/Table'
 
-/** One listener: is it well, where requests go and why, what it served, its settings. */
+/** One listener: is it well, where requests go and why, its access log, its settings. */
 export function Listener() {
   const address = useParams().address ?? ''
   useTitle(address)
@@ -50,7 +50,7 @@ export function Listener() {
   return (
     <Page>
       <h1>
-        {l.kind}://{l.address}
+        {l.protocol}://{l.address}
       </h1>
       <p className={l.trouble ? 'sentence trouble' : 'sentence'} aria-live="polite">
         {l.trouble ? '▲ ' : ''}
@@ -58,7 +58,7 @@ export function Listener() {
       </p>
       <p className="quiet">{counts(l)}</p>
       <Trouble error={listener.error ?? close.error} />
-      {l.kind !== 'tcp' && (
+      {l.protocol !== 'tcp' && (
         <>
           <h2>Routes, in the order in which they are asked</h2>
           <Routes listener={l} />
@@ -71,8 +71,8 @@ export function Listener() {
           <TryRequest listener={l} />
         </>
       )}
-      <h2>What it served</h2>
-      <ServedLines listener={l} />
+      <h2>Access log</h2>
+      <AccessLog listener={l} />
       <h2>Settings</h2>
       <Settings listener={l} />
       <div className="row" style={{ marginTop: 12 }}>
@@ -92,7 +92,7 @@ export function Listener() {
 }
 
 function counts(l: ListenerOf): string {
-  const what = l.kind === 'tcp' ? 'connections' : 'requests'
+  const what = l.protocol === 'tcp' ? 'connections' : 'requests'
   const all = [
     `${l.requests.toLocaleString()} ${what} since the service started`,
     `${l.connections} connections open now`,
@@ -100,13 +100,14 @@ function counts(l: ListenerOf): string {
   if (l.refused > 0) all.push(`${l.refused.toLocaleString()} passed a limit`)
   if (l.malformed > 0) all.push(`${l.malformed.toLocaleString()} could not be passed on`)
   if (l.unrouted > 0) all.push(`${l.unrouted.toLocaleString()} were taken by no route`)
-  if (l.unwritten > 0) all.push(`${l.unwritten.toLocaleString()} lines there was no time to write down`)
+  if (l.access_log_lost > 0)
+    all.push(`${l.access_log_lost.toLocaleString()} lines of the access log there was no time for`)
   return all.join(', ')
 }
 
 function Routes({ listener: l }: { listener: ListenerOf }) {
-  const rows = l.routes.map((r, i) => ({ n: i + 1, takes: takes(r), pool: r.pool, divert: divertOf(r) }))
-  const rest = { n: 0, takes: l.routes.length ? 'what none takes' : 'everything', pool: l.pool, divert: '' }
+  const rows = l.routes.map((r, i) => ({ n: i + 1, takes: takes(r), pool: r.pool, split: splitOf(r) }))
+  const rest = { n: 0, takes: l.routes.length ? 'what none takes' : 'everything', pool: l.pool, split: '' }
   return (
     <Table<(typeof rows)[number]>
       size="small"
@@ -131,7 +132,7 @@ function Routes({ listener: l }: { listener: ListenerOf }) {
               <span className="quiet">nobody: 404</span>
             ),
         },
-        { title: 'Diverted', dataIndex: 'divert' },
+        { title: 'Split off', dataIndex: 'split' },
       ]}
     />
   )
@@ -139,17 +140,17 @@ function Routes({ listener: l }: { listener: ListenerOf }) {
 
 const ms = (n: number | undefined) => (n ? `${n.toFixed(1)} ms` : '–')
 
-function ServedLines({ listener: l }: { listener: ListenerOf }) {
-  const served = useServed(l.address)
+function AccessLog({ listener: l }: { listener: ListenerOf }) {
+  const log = useAccessLog(l.address)
   return (
     <>
-      <Trouble error={served.error} />
-      <Table<Served>
+      <Trouble error={log.error} />
+      <Table<AccessLine>
         size="small"
         rowKey={(s) => `${s.at} ${s.request_id ?? ''} ${s.total_ms}`}
         pagination={{ pageSize: 10, size: 'small', hideOnSinglePage: true, showSizeChanger: false }}
-        dataSource={served.data?.lines ?? []}
-        locale={{ emptyText: `Here are the newest of what is written down: ${logWords(l)}.` }}
+        dataSource={log.data?.lines ?? []}
+        locale={{ emptyText: `Here are the newest lines of the access log: ${accessLogWords(l)}.` }}
         columns={[
           {
             title: 'At',
@@ -181,9 +182,9 @@ function ServedLines({ listener: l }: { listener: ListenerOf }) {
           { title: 'What failed', dataIndex: 'failure' },
         ]}
       />
-      {served.data && served.data.lines.length > 0 && (
+      {log.data && log.data.lines.length > 0 && (
         <p className="quiet">
-          The whole is at the service in <code>{served.data.file}</code>.
+          The whole is at the service in <code>{log.data.file}</code>.
         </p>
       )}
     </>
@@ -193,7 +194,7 @@ function ServedLines({ listener: l }: { listener: ListenerOf }) {
 function Settings({ listener: l }: { listener: ListenerOf }) {
   return (
     <dl className="facts">
-      {l.kind === 'https' && (
+      {l.protocol === 'https' && (
         <>
           <dt>Certificates</dt>
           <dd>
@@ -201,31 +202,31 @@ function Settings({ listener: l }: { listener: ListenerOf }) {
             {l.expires_at && `; the first ends ${exact(l.expires_at)}`}
           </dd>
           <dt>TLS</dt>
-          <dd>{l.least_tls} or newer</dd>
+          <dd>{l.min_tls} or newer</dd>
         </>
       )}
-      {l.kind !== 'tcp' && (
+      {l.protocol !== 'tcp' && (
         <>
           <dt>HTTP/2</dt>
           <dd>
-            {l.http2 ? (l.kind === 'https' ? 'offered' : 'in clear, from callers that know of it') : 'no'}
+            {l.http2 ? (l.protocol === 'https' ? 'offered' : 'in clear, from callers that know of it') : 'no'}
           </dd>
         </>
       )}
-      {l.tell && (
+      {l.proxy_protocol && (
         <>
-          <dt>Tells targets</dt>
-          <dd>who is on the other side (PROXY protocol, version 2)</dd>
+          <dt>PROXY protocol</dt>
+          <dd>version 2: targets are told who calls</dd>
         </>
       )}
-      <dt>Prefers</dt>
-      <dd>{nearWords(l)}</dd>
-      <dt>A connection may change to</dt>
-      <dd>{l.kind === 'tcp' ? 'whatever callers speak' : l.upgrades.join(', ')}</dd>
+      <dt>Region order</dt>
+      <dd>{regionOrderWords(l)}</dd>
+      <dt>Upgrades</dt>
+      <dd>{l.protocol === 'tcp' ? 'whatever callers speak' : l.upgrades.join(', ')}</dd>
       <dt>Limits</dt>
       <dd>{limitWords(l)}</dd>
-      <dt>Writes down</dt>
-      <dd>{logWords(l)}</dd>
+      <dt>Access log</dt>
+      <dd>{accessLogWords(l)}</dd>
     </dl>
   )
 }

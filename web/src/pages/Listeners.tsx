@@ -48,7 +48,7 @@ export function Listeners() {
               sorter: (a, b) => a.address.localeCompare(b.address),
               render: (_, l) => <Link to={`/listeners/${encodeURIComponent(l.address)}`}>{l.address}</Link>,
             },
-            { title: 'Speaks', render: (_, l) => l.kind + (l.http2 ? ', HTTP/2' : '') },
+            { title: 'Protocol', render: (_, l) => l.protocol + (l.http2 ? ', HTTP/2' : '') },
             { title: 'Connections', align: 'right', render: (_, l) => l.connections.toLocaleString() },
             { title: 'Requests', align: 'right', render: (_, l) => l.requests.toLocaleString() },
             {

@@ -216,7 +216,7 @@ export function NewGroup() {
               options={[
                 { value: 'off', label: 'off: nothing' },
                 { value: 'machine', label: 'machine: when it is gone' },
-                { value: 'traffic', label: 'traffic: when its pools set it aside three times in a row' },
+                { value: 'traffic', label: 'traffic: when its pools ejected it three times in a row' },
                 ...checks.data.map((c) => ({
                   value: c.name,
                   label: `${c.name}: when it finds it unhealthy`,

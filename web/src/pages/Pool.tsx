@@ -8,7 +8,7 @@ import { later } from '../parts/later'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Listeners, Targets, VersionWindows } from '../parts/PoolTraffic'
-import { ejectWords, poolLimitWords, speakWords, stayWords } from '../parts/spokenSettings'
+import { ejectWords, poolLimitWords, protocolWords, affinityWords } from '../parts/spokenSettings'
 import { Remove } from '../parts/Remove'
 import { sharesText, weightsText } from '../parts/poolSettings'
 import { useTitle } from '../parts/title'
@@ -106,14 +106,18 @@ function Settings({ pool: p }: { pool: PoolOf }) {
       <dd>
         <Link to="/checks">{p.check}</Link>
       </dd>
-      <dt>Chooses</dt>
+      <dt>Algorithm</dt>
       <dd>
-        {p.choose === 'least-busy'
+        {p.algorithm === 'least-busy'
           ? 'least-busy: the target with the fewest requests in flight for its weight'
           : 'round-robin: the next in turn, by weight'}
       </dd>
-      <dt>With nobody healthy</dt>
-      <dd>{p.nobody === 'refuse' ? 'refuse: 503 at once' : 'try-all: those that are unhealthy are tried'}</dd>
+      <dt>When none is healthy</dt>
+      <dd>
+        {p.when_none_healthy === 'refuse'
+          ? 'refuse: 503 at once'
+          : 'try-all: those that are unhealthy are tried'}
+      </dd>
       <dt>Slow start</dt>
       <dd>
         {p.slow_start_seconds > 0 ? span(p.slow_start_seconds) : 'none: fresh targets have their full share'}
@@ -126,11 +130,11 @@ function Settings({ pool: p }: { pool: PoolOf }) {
           <dd>{p.enough_percent} % of the others healthy; below it the reserve takes over</dd>
         </>
       )}
-      <dt>Speaks to targets</dt>
-      <dd>{speakWords(p)}</dd>
-      <dt>Callers stay</dt>
-      <dd>{stayWords(p)}</dd>
-      <dt>Sets aside</dt>
+      <dt>Protocol</dt>
+      <dd>{protocolWords(p)}</dd>
+      <dt>Affinity</dt>
+      <dd>{affinityWords(p)}</dd>
+      <dt>Ejects</dt>
       <dd>{ejectWords(p)}</dd>
       <dt>Limits</dt>
       <dd>{poolLimitWords(p)}</dd>

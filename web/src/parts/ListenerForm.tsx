@@ -7,8 +7,8 @@ import {
   changeOf,
   fieldsOfListener,
   limitWords,
-  logWords,
-  nearWords,
+  accessLogWords,
+  regionOrderWords,
   newListenerOf,
   usualFields,
   type ListenerFields,
@@ -20,15 +20,15 @@ import { Draft, dropDraft, sentThen } from './Draft'
 import { Trouble } from './Trouble'
 
 const lines: Record<string, (l: Listener) => string> = {
-  Kind: (l) => l.kind,
+  Protocol: (l) => l.protocol,
   Pool: (l) => l.pool || 'none',
   Certificates: (l) => l.certificates.join(', ') || 'none',
   'HTTP/2': (l) => (l.http2 ? 'yes' : 'no'),
   Redirect: (l) => String(l.redirect),
-  Prefers: nearWords,
+  'Region order': regionOrderWords,
   Limits: limitWords,
-  'Changes to': (l) => l.upgrades.join(', '),
-  'Writes down': logWords,
+  Upgrades: (l) => l.upgrades.join(', '),
+  'Access log': accessLogWords,
   Routes: (l) => JSON.stringify(l.routes),
 }
 
@@ -40,8 +40,8 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
   const pools = usePools()
   const make = useMakeListener()
   const change = useChangeListener()
-  const kind = Form.useWatch('kind', form) as ListenerFields['kind'] | undefined
-  const near = Form.useWatch('near', form) as string | undefined
+  const protocol = Form.useWatch('protocol', form) as ListenerFields['protocol'] | undefined
+  const order = Form.useWatch('regionOrder', form) as string | undefined
   const keep = Form.useWatch('keep', form) as string | undefined
   const initial = seen ? fieldsOfListener(seen) : usualFields
   const draft = `listener ${seen?.address ?? ''} ${String(seen?.revision ?? 0)}`
@@ -91,7 +91,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               <Input placeholder="127.0.0.1:8000" />
             </Form.Item>
           )}
-          <Form.Item name="kind" label="What it speaks">
+          <Form.Item name="protocol" label="Protocol">
             <Select
               options={[
                 { value: 'http', label: 'http: requests in clear' },
@@ -102,12 +102,12 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
           </Form.Item>
           <Form.Item
             name="pool"
-            label={kind === 'tcp' ? 'Pool' : 'Pool of what no route takes'}
-            extra={kind === 'tcp' ? undefined : 'Without one that is answered 404.'}
+            label={protocol === 'tcp' ? 'Pool' : 'Pool of what no route takes'}
+            extra={protocol === 'tcp' ? undefined : 'Without one that is answered 404.'}
           >
             <Select allowClear options={(pools.data ?? []).map((p) => ({ value: p.name }))} />
           </Form.Item>
-          {kind === 'https' && (
+          {protocol === 'https' && (
             <>
               <Form.Item
                 name="certificates"
@@ -116,31 +116,31 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               >
                 <Select mode="tags" open={false} suffix={null} />
               </Form.Item>
-              <Form.Item name="leastTls" label="Oldest version of TLS">
+              <Form.Item name="minTls" label="Oldest version of TLS">
                 <Select options={[{ value: '1.2' }, { value: '1.3' }]} />
               </Form.Item>
             </>
           )}
-          {kind !== 'tcp' && (
+          {protocol !== 'tcp' && (
             <Form.Item
               name="http2"
               label="HTTP/2"
               valuePropName="checked"
-              extra={kind === 'https' ? 'Offered to callers.' : 'In clear, from callers that know of it.'}
+              extra={protocol === 'https' ? 'Offered to callers.' : 'In clear, from callers that know of it.'}
             >
               <Switch />
             </Form.Item>
           )}
-          {kind !== 'tcp' && (
+          {protocol !== 'tcp' && (
             <Form.Item
               name="upgrades"
-              label="Protocols a connection may change to"
-              extra="By name, such as websocket; none alone for none."
+              label="Upgrades"
+              extra="Protocols a connection may change to, such as websocket; none alone for none."
             >
               <Select mode="tags" open={false} suffix={null} />
             </Form.Item>
           )}
-          {kind === 'http' && (
+          {protocol === 'http' && (
             <NumberField
               name="redirect"
               label="Send all to https at port"
@@ -149,17 +149,17 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               max={65535}
             />
           )}
-          {kind === 'tcp' && (
+          {protocol === 'tcp' && (
             <Form.Item
-              name="tell"
-              label="Tell targets who is there"
+              name="proxyProtocol"
+              label="PROXY protocol"
               valuePropName="checked"
-              extra="PROXY protocol, version 2."
+              extra="Version 2: it tells targets who calls."
             >
               <Switch />
             </Form.Item>
           )}
-          <Form.Item name="near" label="Preferred region">
+          <Form.Item name="regionOrder" label="Region order">
             <Select
               options={[
                 { value: 'alike', label: 'none: all alike' },
@@ -168,12 +168,12 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               ]}
             />
           </Form.Item>
-          {near === 'in-order' && (
+          {order === 'in-order' && (
             <Form.Item name="regions" label="Regions, the nearest first">
               <Select mode="tags" open={false} suffix={null} />
             </Form.Item>
           )}
-          {near !== undefined && near !== 'alike' && (
+          {order !== undefined && order !== 'alike' && (
             <NumberField
               name="enough"
               label="Enough healthy"
@@ -183,21 +183,23 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               unit="%"
             />
           )}
-          <Form.Item name="keep" label="What is written down">
+          <Form.Item name="keep" label="Access log">
             <Select
               options={[
                 { value: 'failures', label: 'failures' },
-                { value: 'share', label: 'a share, and all failures' },
+                { value: 'sampled', label: 'a percentage, and all failures' },
                 { value: 'all', label: 'all requests' },
                 { value: 'none', label: 'nothing' },
               ]}
             />
           </Form.Item>
-          {keep === 'share' && <NumberField name="percent" label="Share" min={0.01} max={100} unit="%" />}
+          {keep === 'sampled' && (
+            <NumberField name="percent" label="Percentage" min={0.01} max={100} unit="%" />
+          )}
         </div>
         <h3>Limits of a caller; 0 is none</h3>
         <div className="form">
-          {kind !== 'tcp' && (
+          {protocol !== 'tcp' && (
             <>
               <NumberField name="head" label="To send a head" max={3600} unit="s" />
               <NumberField name="idle" label="Between requests and parts" max={86400} unit="s" />
@@ -214,7 +216,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
               <NumberField name="requestRate" label="Requests of one address" unit="/s" />
             </>
           )}
-          <NumberField name="quiet" label="Without a byte either way" max={604800} unit="s" />
+          <NumberField name="tunnelIdle" label="A tunnel without a byte" max={604800} unit="s" />
           <NumberField name="connections" label="Connections of one address" />
           <NumberField name="connectionRate" label="New ones of one address" unit="/s" />
           {seen && (

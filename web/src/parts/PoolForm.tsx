@@ -12,9 +12,9 @@ import {
   ejectWords,
   fieldsOfSpoken,
   poolLimitWords,
-  speakWords,
+  protocolWords,
   spokenChange,
-  stayWords,
+  affinityWords,
   type SpokenFields as SpokenValues,
 } from './spokenSettings'
 import { differences, isStale, Stale } from './Stale'
@@ -30,8 +30,8 @@ interface Share {
 
 interface Fields extends SpokenValues {
   check: string
-  choose: Pool['choose']
-  nobody: Pool['nobody']
+  algorithm: Pool['algorithm']
+  whenNoneHealthy: Pool['when_none_healthy']
   slow: number
   shares: Share[]
   enough: number
@@ -43,8 +43,8 @@ interface Fields extends SpokenValues {
 function fieldsOf(p: Pool): Fields {
   return {
     check: p.check,
-    choose: p.choose,
-    nobody: p.nobody,
+    algorithm: p.algorithm,
+    whenNoneHealthy: p.when_none_healthy,
     slow: p.slow_start_seconds,
     shares: p.shares.map((s) => ({ ...s })),
     enough: p.enough_percent,
@@ -56,8 +56,8 @@ function fieldsOf(p: Pool): Fields {
 }
 
 const lines: Record<string, (p: Pool) => string> = {
-  'What it chooses': (p) => p.choose,
-  'With nobody healthy': (p) => p.nobody,
+  Algorithm: (p) => p.algorithm,
+  'When none is healthy': (p) => p.when_none_healthy,
   'Slow start': (p) => `${String(p.slow_start_seconds)} s`,
   Shares: (p) => sharesText(p) || 'alike',
   Enough: (p) => `${String(p.enough_percent)} %`,
@@ -65,9 +65,9 @@ const lines: Record<string, (p: Pool) => string> = {
   Listeners: (p) => p.listeners.map((l) => l.address).join(', '),
   Weights: (p) => weightsText(p) || 'all 100',
   Labels: (p) => labelText(p.labels) || 'none',
-  'Speaks to targets': speakWords,
-  'Callers stay': stayWords,
-  'Sets aside': ejectWords,
+  Protocol: protocolWords,
+  Affinity: affinityWords,
+  Ejects: ejectWords,
   Limits: poolLimitWords,
 }
 
@@ -79,8 +79,8 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
   const checks = useChecks()
   const bodyOf = (f: Fields) => ({
     check: f.check,
-    choose: f.choose,
-    nobody: f.nobody,
+    algorithm: f.algorithm,
+    when_none_healthy: f.whenNoneHealthy,
     slow_start_seconds: f.slow,
     enough_percent: f.enough,
     ...spokenChange({ ...fieldsOfSpoken(seen), ...f }),
@@ -125,10 +125,10 @@ export function ChangePool({ pool, onClose }: { pool: Pool; onClose: () => void 
         <Form.Item name="check" label="The check that decides who gets requests">
           <Select options={(checks.data ?? []).map((c) => ({ value: c.name }))} />
         </Form.Item>
-        <Form.Item name="choose" label="Which target gets the next request">
+        <Form.Item name="algorithm" label="Which target gets the next request">
           <Select options={[{ value: 'round-robin' }, { value: 'least-busy' }]} />
         </Form.Item>
-        <Form.Item name="nobody" label="When no target is healthy">
+        <Form.Item name="whenNoneHealthy" label="When no target is healthy">
           <Select options={[{ value: 'refuse' }, { value: 'try-all' }]} />
         </Form.Item>
         <Form.Item name="slow" label="Slow start" extra="How long a fresh target takes to come to its share.">

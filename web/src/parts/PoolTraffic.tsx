@@ -24,7 +24,7 @@ export function Listeners({ pool }: { pool: Pool }) {
       {pool.listeners.map((l) => (
         <li key={l.address}>
           <Link to={`/listeners/${encodeURIComponent(l.address)}`}>
-            {l.kind}://{l.address}
+            {l.protocol}://{l.address}
           </Link>{' '}
           {l.routed && 'by a route, '}
           {l.trouble ? <span className="trouble">▲ {l.trouble}</span> : 'open'}
@@ -111,13 +111,13 @@ function Verdict({ target: t }: { target: Target }) {
 }
 
 function TrafficWord({ target: t }: { target: Target }) {
-  if (t.aside_until) {
-    const left = Math.max(0, secondsBetween(new Date().toISOString(), t.aside_until))
-    const again = (t.aside_nth ?? 1) > 1 ? `, the ${t.aside_nth}. time in a row` : ''
+  if (t.ejected_until) {
+    const left = Math.max(0, secondsBetween(new Date().toISOString(), t.ejected_until))
+    const again = (t.ejected_nth ?? 1) > 1 ? `, the ${t.ejected_nth}. time in a row` : ''
     return (
       <span className="waiting">
-        ▲ set aside for {span(left)}
-        {again}: {t.aside_why ?? 'it refused'}
+        ▲ ejected for {span(left)}
+        {again}: {t.ejected_why ?? 'it refused'}
       </span>
     )
   }

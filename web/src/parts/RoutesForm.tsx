@@ -2,7 +2,7 @@ import { Button, Form, Input, InputNumber, Modal, Select } from 'antd'
 import { useState } from 'react'
 import { usePools } from '../api/keeping'
 import { changeListener, useChangeListener, type Listener } from '../api/listeners'
-import { divertOf, fieldsOfRoute, routeOf, takes, type RouteFields } from './listenerSettings'
+import { splitOf, fieldsOfRoute, routeOf, takes, type RouteFields } from './listenerSettings'
 import { Comes } from './Comes'
 import { Draft, sentThen } from './Draft'
 import { goodPairs, PairRows } from './PairRows'
@@ -17,7 +17,7 @@ interface Fields {
 const lines: Record<string, (l: Listener) => string> = {
   Routes: (l) =>
     l.routes
-      .map((r, k) => `${k + 1}. ${takes(r)} → ${r.pool}${r.divert ? ` (${divertOf(r)})` : ''}`)
+      .map((r, k) => `${k + 1}. ${takes(r)} → ${r.pool}${r.split ? ` (${splitOf(r)})` : ''}`)
       .join('; ') || 'none',
   'Pool of what no route takes': (l) => l.pool || 'none',
 }
@@ -88,16 +88,16 @@ export function RoutesForm({ listener, onClose }: { listener: Listener; onClose:
                     >
                       <Select options={names} />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'divert']} label="A part diverted to">
+                    <Form.Item name={[row.name, 'split']} label="Split a part off to">
                       <Select allowClear options={names} placeholder="nowhere" />
                     </Form.Item>
                     <Form.Item name={[row.name, 'percent']} label="As much of them">
                       <InputNumber min={0} max={100} suffix="%" />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'divertName']} label="And those with the header">
+                    <Form.Item name={[row.name, 'splitName']} label="And those with the header">
                       <Input placeholder="none" />
                     </Form.Item>
-                    <Form.Item name={[row.name, 'divertValue']} label="Of the value">
+                    <Form.Item name={[row.name, 'splitValue']} label="Of the value">
                       <Input placeholder="any value" />
                     </Form.Item>
                   </div>

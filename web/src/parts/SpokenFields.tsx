@@ -2,15 +2,15 @@ import { Form, Input, Select } from 'antd'
 import { NumberField } from './NumberField'
 import type { SpokenFields as Fields } from './spokenSettings'
 
-/** The fields of a form for how targets are spoken to, kept, set aside and limited. */
+/** The fields of a form for how targets are spoken to, kept, ejected and limited. */
 export function SpokenFields() {
   const form = Form.useFormInstance()
-  const speak = Form.useWatch('speak', form) as Fields['speak'] | undefined
-  const stay = Form.useWatch('stayBy', form) as Fields['stayBy'] | undefined
+  const protocol = Form.useWatch('protocol', form) as Fields['protocol'] | undefined
+  const affinity = Form.useWatch('affinityBy', form) as Fields['affinityBy'] | undefined
   return (
     <>
       <div className="form">
-        <Form.Item name="speak" label="What targets are spoken to in">
+        <Form.Item name="protocol" label="Protocol of targets">
           <Select
             options={[
               { value: 'http', label: 'http: HTTP/1.1 in clear' },
@@ -19,7 +19,7 @@ export function SpokenFields() {
             ]}
           />
         </Form.Item>
-        {speak === 'https' && (
+        {protocol === 'https' && (
           <>
             <Form.Item name="trust" label="Trusted by" extra="host, anyone, or the name of a certificate.">
               <Input />
@@ -29,21 +29,21 @@ export function SpokenFields() {
             </Form.Item>
           </>
         )}
-        <Form.Item name="stayBy" label="Callers stay at a target by">
+        <Form.Item name="affinityBy" label="Affinity: callers stay at a target by">
           <Select
-            options={[{ value: 'nothing' }, { value: 'cookie' }, { value: 'header' }, { value: 'address' }]}
+            options={[{ value: 'none' }, { value: 'cookie' }, { value: 'header' }, { value: 'address' }]}
           />
         </Form.Item>
-        {stay === 'header' && (
-          <Form.Item name="stayHeader" label="Header">
+        {affinity === 'header' && (
+          <Form.Item name="affinityHeader" label="Header">
             <Input />
           </Form.Item>
         )}
-        {stay === 'cookie' && (
-          <NumberField name="stayFor" label="Kept for" extra="0: until the browser ends." unit="s" />
+        {affinity === 'cookie' && (
+          <NumberField name="affinityFor" label="Kept for" extra="0: until the browser ends." unit="s" />
         )}
       </div>
-      <h3>Set a target aside; 0 is never</h3>
+      <h3>Eject a target; 0 is never</h3>
       <div className="form">
         <NumberField name="failures" label="After failures in a row" max={1000} />
         <NumberField name="points" label="With more failures than the others" max={100} unit="points" />

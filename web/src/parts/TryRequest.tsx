@@ -18,7 +18,7 @@ export function TryRequest({ listener: l }: { listener: Listener }) {
     <>
       <Form<Fields>
         layout="inline"
-        initialValues={{ url: `${l.kind}://${l.address}/` }}
+        initialValues={{ url: `${l.protocol}://${l.address}/` }}
         onFinish={(f) =>
           trial.mutate({
             url: f.url,

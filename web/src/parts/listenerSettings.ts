@@ -8,32 +8,32 @@ export interface RouteFields {
   path?: string
   headers?: Pair[]
   pool: string
-  divert?: string
+  split?: string
   percent?: number | null
-  divertName?: string
-  divertValue?: string
+  splitName?: string
+  splitValue?: string
 }
 
 /** A listener as a form has it. */
 export interface ListenerFields {
   address: string
-  kind: Listener['kind']
+  protocol: Listener['protocol']
   pool?: string
   certificates: string[]
-  leastTls: NonNullable<ListenerChange['least_tls']>
+  minTls: NonNullable<ListenerChange['min_tls']>
   http2: boolean
   redirect: number | null
-  tell: boolean
-  near: Listener['near']['how']
+  proxyProtocol: boolean
+  regionOrder: Listener['region_order']['how']
   regions: string[]
   enough: number
   upgrades: string[]
-  keep: Listener['log']['keep']
+  keep: Listener['access_log']['keep']
   percent: number | null
   head: number
   idle: number
   write: number
-  quiet: number
+  tunnelIdle: number
   request: number
   headBytes: number
   bodyBytes: number
@@ -58,11 +58,11 @@ export function headerText(h: HeaderMatch): string {
 }
 
 export function routeOf(f: RouteFields): Route {
-  const divert = f.divert
+  const split = f.split
     ? {
-        pool: f.divert,
+        pool: f.split,
         ...(f.percent ? { percent: f.percent } : {}),
-        ...(f.divertName ? { header: headerOf([f.divertName, f.divertValue ?? '']) } : {}),
+        ...(f.splitName ? { header: headerOf([f.splitName, f.splitValue ?? '']) } : {}),
       }
     : undefined
   return {
@@ -70,7 +70,7 @@ export function routeOf(f: RouteFields): Route {
     ...(f.hosts?.length ? { hosts: f.hosts } : {}),
     ...(f.path ? { path: f.path } : {}),
     ...(headersOf(f.headers).length ? { headers: headersOf(f.headers) } : {}),
-    ...(divert ? { divert } : {}),
+    ...(split ? { split } : {}),
   }
 }
 
@@ -80,10 +80,8 @@ export function fieldsOfRoute(r: Route): RouteFields {
     hosts: r.hosts ?? [],
     path: r.path ?? '',
     headers: (r.headers ?? []).map((h): Pair => [h.name, h.value ?? '']),
-    ...(r.divert ? { divert: r.divert.pool, percent: r.divert.percent ?? null } : {}),
-    ...(r.divert?.header
-      ? { divertName: r.divert.header.name, divertValue: r.divert.header.value ?? '' }
-      : {}),
+    ...(r.split ? { split: r.split.pool, percent: r.split.percent ?? null } : {}),
+    ...(r.split?.header ? { splitName: r.split.header.name, splitValue: r.split.header.value ?? '' } : {}),
   }
 }
 
@@ -97,25 +95,25 @@ export function takes(r: Route): string {
   return all.join(', ') || 'anything'
 }
 
-/** What of a route is diverted, in words. */
-export function divertOf(r: Route): string {
-  if (!r.divert) return ''
+/** What of a route is split off, in words. */
+export function splitOf(r: Route): string {
+  if (!r.split) return ''
   const part = [
-    ...(r.divert.percent ? [`${r.divert.percent} %`] : []),
-    ...(r.divert.header ? [`those with ${headerText(r.divert.header)}`] : []),
+    ...(r.split.percent ? [`${r.split.percent} %`] : []),
+    ...(r.split.header ? [`those with ${headerText(r.split.header)}`] : []),
   ]
-  return `${part.join(' and ')} to ${r.divert.pool}`
+  return `${part.join(' and ')} to ${r.split.pool}`
 }
 
 export const usualFields: ListenerFields = {
   address: '',
-  kind: 'http',
+  protocol: 'http',
   certificates: [],
-  leastTls: '1.2',
+  minTls: '1.2',
   http2: false,
   redirect: null,
-  tell: false,
-  near: 'alike',
+  proxyProtocol: false,
+  regionOrder: 'alike',
   regions: [],
   enough: 50,
   upgrades: ['websocket'],
@@ -124,7 +122,7 @@ export const usualFields: ListenerFields = {
   head: 30,
   idle: 120,
   write: 0,
-  quiet: 3600,
+  tunnelIdle: 3600,
   request: 0,
   headBytes: 65536,
   bodyBytes: 0,
@@ -137,23 +135,23 @@ export function fieldsOfListener(l: Listener): ListenerFields {
   const v = l.limits
   return {
     address: l.address,
-    kind: l.kind,
+    protocol: l.protocol,
     pool: l.pool,
     certificates: l.certificates,
-    leastTls: l.least_tls === '1.3' ? '1.3' : '1.2',
+    minTls: l.min_tls === '1.3' ? '1.3' : '1.2',
     http2: l.http2,
     redirect: l.redirect || null,
-    tell: l.tell,
-    near: l.near.how,
-    regions: l.near.regions ?? [],
-    enough: l.near.enough_percent ?? 50,
-    upgrades: l.kind === 'tcp' ? ['websocket'] : l.upgrades,
-    keep: l.log.keep,
-    percent: l.log.percent ?? null,
+    proxyProtocol: l.proxy_protocol,
+    regionOrder: l.region_order.how,
+    regions: l.region_order.regions ?? [],
+    enough: l.region_order.enough_percent ?? 50,
+    upgrades: l.protocol === 'tcp' ? ['websocket'] : l.upgrades,
+    keep: l.access_log.keep,
+    percent: l.access_log.percent ?? null,
     head: v.head_seconds ?? 0,
     idle: v.idle_seconds ?? 0,
     write: v.write_seconds ?? 0,
-    quiet: v.quiet_seconds ?? 0,
+    tunnelIdle: v.tunnel_idle_seconds ?? 0,
     request: v.request_seconds ?? 0,
     headBytes: v.head_bytes ?? 0,
     bodyBytes: v.body_bytes ?? 0,
@@ -163,27 +161,27 @@ export function fieldsOfListener(l: Listener): ListenerFields {
   }
 }
 
-/** What a form says, with what is of no matter for its kind left out. */
+/** What a form says, with what is of no matter for its protocol left out. */
 export function changeOf(f: ListenerFields): ListenerChange {
-  const tcp = f.kind === 'tcp'
+  const tcp = f.protocol === 'tcp'
   return {
-    kind: f.kind,
+    protocol: f.protocol,
     pool: f.pool ?? '',
-    certificates: f.kind === 'https' ? f.certificates : [],
-    least_tls: f.leastTls,
+    certificates: f.protocol === 'https' ? f.certificates : [],
+    min_tls: f.minTls,
     http2: !tcp && f.http2,
-    redirect: f.kind === 'http' ? (f.redirect ?? 0) : 0,
-    tell: tcp && f.tell,
-    near: {
-      how: f.near,
-      ...(f.near === 'in-order' ? { regions: f.regions } : {}),
-      ...(f.near === 'alike' ? {} : { enough_percent: f.enough }),
+    redirect: f.protocol === 'http' ? (f.redirect ?? 0) : 0,
+    proxy_protocol: tcp && f.proxyProtocol,
+    region_order: {
+      how: f.regionOrder,
+      ...(f.regionOrder === 'in-order' ? { regions: f.regions } : {}),
+      ...(f.regionOrder === 'alike' ? {} : { enough_percent: f.enough }),
     },
     limits: {
       head_seconds: f.head,
       idle_seconds: f.idle,
       write_seconds: tcp ? 0 : f.write,
-      quiet_seconds: f.quiet,
+      tunnel_idle_seconds: f.tunnelIdle,
       request_seconds: tcp ? 0 : f.request,
       head_bytes: f.headBytes,
       body_bytes: tcp ? 0 : f.bodyBytes,
@@ -192,13 +190,18 @@ export function changeOf(f: ListenerFields): ListenerChange {
       requests_per_second: tcp ? 0 : f.requestRate,
     },
     ...(tcp ? {} : { upgrades: f.upgrades.length ? f.upgrades : ['none'] }),
-    log: { keep: f.keep, ...(f.keep === 'share' && f.percent ? { percent: f.percent } : {}) },
+    access_log: { keep: f.keep, ...(f.keep === 'sampled' && f.percent ? { percent: f.percent } : {}) },
     ...(f.reason ? { reason: f.reason } : {}),
   }
 }
 
 export function newListenerOf(f: ListenerFields): NewListener {
-  return { ...changeOf({ ...f, reason: '' }), address: f.address.trim(), kind: f.kind, least_tls: f.leastTls }
+  return {
+    ...changeOf({ ...f, reason: '' }),
+    address: f.address.trim(),
+    protocol: f.protocol,
+    min_tls: f.minTls,
+  }
 }
 
 /** The limits that there are, in words. */
@@ -208,7 +211,7 @@ export function limitWords(l: Listener): string {
     v.head_seconds && `head ${span(v.head_seconds)}`,
     v.idle_seconds && `idle ${span(v.idle_seconds)}`,
     v.write_seconds && `write ${span(v.write_seconds)}`,
-    v.quiet_seconds && `quiet ${span(v.quiet_seconds)}`,
+    v.tunnel_idle_seconds && `tunnel idle ${span(v.tunnel_idle_seconds)}`,
     v.request_seconds && `request ${span(v.request_seconds)}`,
     v.head_bytes && `head ${size(v.head_bytes)}`,
     v.body_bytes && `body ${size(v.body_bytes)}`,
@@ -219,16 +222,16 @@ export function limitWords(l: Listener): string {
   return all.filter(Boolean).join(', ') || 'none'
 }
 
-export function nearWords(l: Listener): string {
-  if (l.near.how === 'alike') return 'no region: all alike'
+export function regionOrderWords(l: Listener): string {
+  if (l.region_order.how === 'alike') return 'no region: all alike'
   const how =
-    l.near.how === 'measured' ? 'the one to which connections are made fastest' : 'the nearest first'
+    l.region_order.how === 'measured' ? 'the one to which connections are made fastest' : 'the nearest first'
   const order = l.reached.map((r) => r.region + (r.took_ms ? ` (${r.took_ms.toFixed(1)} ms)` : '')).join(', ')
-  return `${how}${order ? `: ${order}` : ''}; the next shares under ${l.near.enough_percent} % healthy`
+  return `${how}${order ? `: ${order}` : ''}; the next shares under ${l.region_order.enough_percent} % healthy`
 }
 
-export function logWords(l: Listener): string {
-  if (l.log.keep === 'share') return `${l.log.percent} % of requests, and all failures`
-  if (l.log.keep === 'all') return 'all requests'
-  return l.log.keep === 'none' ? 'nothing' : 'failures'
+export function accessLogWords(l: Listener): string {
+  if (l.access_log.keep === 'sampled') return `${l.access_log.percent} % of requests, and all failures`
+  if (l.access_log.keep === 'all') return 'all requests'
+  return l.access_log.keep === 'none' ? 'nothing' : 'failures'
 }

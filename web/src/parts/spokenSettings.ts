@@ -4,12 +4,12 @@ import { size, span } from './words'
 
 /** How the targets of a pool are spoken to, as a form has it. */
 export interface SpokenFields {
-  speak: Pool['speak']
+  protocol: Pool['protocol']
   trust: string
   serverName: string
-  stayBy: Pool['stay']['by']
-  stayHeader: string
-  stayFor: number
+  affinityBy: Pool['affinity']['by']
+  affinityHeader: string
+  affinityFor: number
   failures: number
   points: number
   slower: number
@@ -26,12 +26,12 @@ export interface SpokenFields {
 export function fieldsOfSpoken(p: Pool): SpokenFields {
   const { eject: e, limits: v } = p
   return {
-    speak: p.speak,
+    protocol: p.protocol,
     trust: p.trust || 'host',
     serverName: p.server_name,
-    stayBy: p.stay.by,
-    stayHeader: p.stay.header ?? '',
-    stayFor: p.stay.for_seconds ?? 0,
+    affinityBy: p.affinity.by,
+    affinityHeader: p.affinity.header ?? '',
+    affinityFor: p.affinity.for_seconds ?? 0,
     failures: e.failures ?? 0,
     points: e.points ?? 0,
     slower: e.slower ?? 0,
@@ -48,12 +48,12 @@ export function fieldsOfSpoken(p: Pool): SpokenFields {
 
 export function spokenChange(f: SpokenFields): PoolChange {
   return {
-    speak: f.speak,
-    ...(f.speak === 'https' ? { trust: f.trust, server_name: f.serverName } : {}),
-    stay: {
-      by: f.stayBy,
-      ...(f.stayBy === 'header' ? { header: f.stayHeader } : {}),
-      ...(f.stayBy === 'cookie' ? { for_seconds: f.stayFor } : {}),
+    protocol: f.protocol,
+    ...(f.protocol === 'https' ? { trust: f.trust, server_name: f.serverName } : {}),
+    affinity: {
+      by: f.affinityBy,
+      ...(f.affinityBy === 'header' ? { header: f.affinityHeader } : {}),
+      ...(f.affinityBy === 'cookie' ? { for_seconds: f.affinityFor } : {}),
     },
     eject: {
       failures: f.failures,
@@ -73,9 +73,9 @@ export function spokenChange(f: SpokenFields): PoolChange {
   }
 }
 
-export function speakWords(p: Pool): string {
-  if (p.speak === 'http') return 'http: HTTP/1.1 in clear'
-  if (p.speak === 'http2') return 'http2: HTTP/2 in clear'
+export function protocolWords(p: Pool): string {
+  if (p.protocol === 'http') return 'http: HTTP/1.1 in clear'
+  if (p.protocol === 'http2') return 'http2: HTTP/2 in clear'
   const by =
     p.trust === 'anyone'
       ? 'whatever certificate they show'
@@ -85,11 +85,11 @@ export function speakWords(p: Pool): string {
   return `https, ${by}${p.server_name ? `, named ${p.server_name}` : ''}`
 }
 
-export function stayWords(p: Pool): string {
-  const s = p.stay
+export function affinityWords(p: Pool): string {
+  const s = p.affinity
   if (s.by === 'cookie') return `by a cookie${s.for_seconds ? `, for ${span(s.for_seconds)}` : ''}`
   if (s.by === 'header') return `by the header ${s.header}`
-  return s.by === 'address' ? 'by their address' : 'nowhere: each request goes by turn'
+  return s.by === 'address' ? 'by their address' : 'none: each request goes by turn'
 }
 
 export function ejectWords(p: Pool): string {

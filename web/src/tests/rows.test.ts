@@ -47,7 +47,7 @@ describe('headers in rows', () => {
       pool: 'fares',
       path: '/fares',
       headers: [{ name: 'X-Trial' }, { name: 'X-Berth', value: '7' }],
-      divert: { pool: 'fares-next', percent: 5, header: { name: 'X-Next', value: 'yes' } },
+      split: { pool: 'fares-next', percent: 5, header: { name: 'X-Next', value: 'yes' } },
     }
     expect(routeOf(fieldsOfRoute(route))).toEqual(route)
   })

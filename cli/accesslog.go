@@ -14,13 +14,13 @@ import (
 	"unitas/client"
 )
 
-func (a *app) listenerServed() *cobra.Command {
+func (a *app) listenerAccessLog() *cobra.Command {
 	var most int
-	cmd := &cobra.Command{Use: "served ADDRESS:PORT", Short: "Show the newest of what a listener wrote down", Args: exactly("ADDRESS:PORT"),
-		Long: "Shows the newest of what a listener wrote down of requests, as --log says. The whole is in\nfiles of JSON lines at the service, at most five of 20 MB.",
+	cmd := &cobra.Command{Use: "access-log ADDRESS:PORT", Short: "Show the newest lines of a listener's access log", Args: exactly("ADDRESS:PORT"),
+		Long: "Shows the newest lines of a listener's access log; which requests are in it is up to --access-log.\nThe whole is in files of JSON lines at the service, at most five of 20 MB.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, _, err := ask[contract.ServedList](a, func(c *client.Client) (*http.Response, error) {
-				return c.ListServed(cmd.Context(), args[0], &contract.ListServedParams{Limit: &most})
+			all, _, err := ask[contract.AccessLogLines](a, func(c *client.Client) (*http.Response, error) {
+				return c.ListAccessLog(cmd.Context(), args[0], &contract.ListAccessLogParams{Limit: &most})
 			})
 			if err != nil {
 				return err
@@ -28,19 +28,19 @@ func (a *app) listenerServed() *cobra.Command {
 			return a.print(all.Items, func() string {
 				rows := [][]string{{"at", ">status", "request", "target", "?>first byte", "?>whole", "?>in", "?>out", "?caller", "what failed"}}
 				for _, item := range all.Items {
-					l := servedLine(item)
+					l := accessLogLine(item)
 					rows = append(rows, []string{l.At.Local().Format("15:04:05.000"), map[bool]string{true: strconv.Itoa(l.Status), false: "–"}[l.Status > 0], strings.TrimSpace(l.Method + " " + l.Host + l.Path),
 						orWord(l.Target, "–"), millis(l.FirstMs), millis(l.TotalMs), size(l.BytesIn), size(l.BytesOut), l.Caller, l.Failure})
 				}
-				return orNone(rows, "Nothing is written down yet; see: unitas listener show "+args[0])
+				return orNone(rows, "Nothing is in the access log yet; see: unitas listener show "+args[0])
 			})
 		}}
 	numberVar(cmd.Flags(), &most, "lines", 50, "how many, the newest")
 	return cmd
 }
 
-// servedOf is what is shown of a line.
-type servedOf struct {
+// accessLine is what is shown of a line.
+type accessLine struct {
 	At        time.Time
 	Status    int
 	Method    string
@@ -56,7 +56,7 @@ type servedOf struct {
 	RequestID string  `json:"request_id"`
 }
 
-func servedLine(item map[string]any) (l servedOf) {
+func accessLogLine(item map[string]any) (l accessLine) {
 	if raw, err := json.Marshal(item); err == nil {
 		_ = json.Unmarshal(raw, &l)
 	}

@@ -1,6 +1,6 @@
-// Package served writes down what a listener served: a line of JSON for each request or
+// Package accesslog writes down what a listener served: a line of JSON for each request or
 // connection, in files of a bounded size and number. Nobody who serves waits for it.
-package served
+package accesslog
 
 import (
 	"bufio"

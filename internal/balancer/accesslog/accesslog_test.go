@@ -1,4 +1,4 @@
-package served
+package accesslog
 
 import (
 	"encoding/json"

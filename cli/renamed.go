@@ -1,0 +1,23 @@
+package cli
+
+import "github.com/spf13/cobra"
+
+// What was called otherwise before is refused with its name of now, for one release.
+var (
+	renamedFlags = map[string]map[string]string{
+		"listener": {"--kind": "--protocol", "--least-tls": "--min-tls", "--tell": "--proxy-protocol", "--near": "--region-order", "--log": "--access-log"},
+		"pool":     {"--choose": "--algorithm", "--nobody": "--when-none-healthy", "--speak": "--protocol", "--stay": "--affinity", "--stay-for": "--affinity-for"},
+	}
+	renamedSettings = map[string]string{"divert": "split", "divert-header": "split-header", "quiet": "tunnel-idle"}
+	renamedCommands = map[string]string{"listener served": "listener access-log"}
+)
+
+// noFlag says that a command has no such flag, and what it is called where it had another name.
+func noFlag(cmd *cobra.Command, flag string) error {
+	if of := cmd.Parent(); of != nil {
+		if now := renamedFlags[of.Name()][flag]; now != "" && cmd.Flags().Lookup(now[2:]) != nil {
+			return misused("%s is called %s now", flag, now)
+		}
+	}
+	return misused("there is no flag %s here", flag)
+}
