@@ -1,5 +1,8 @@
 // Package cli is the command line: it speaks to the service through the
 // client and prints tables for people or JSON and YAML for programs.
+//
+// Of the services that it knows by name one is meant when nothing else is said. A command is staying
+// when it goes on until what it began has come to its end.
 package cli
 
 import (

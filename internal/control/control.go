@@ -1,6 +1,14 @@
 // Package control drives the groups: it holds their leases, builds their views
 // from records and facts, has the core decide, writes the decision down, and
 // carries it out.
+//
+// Its words: a keeper drives one group while it holds the group's lease. The tenure is the holding of
+// leases, the term for how long may be acted before one runs out, the roster which keeper keeps which
+// group, elsewhere what is known of those that others keep; deposed is who has no lease any more. The
+// desk tells the balancer who the targets of each pool are; a target is quiet when no request of this
+// replica is in flight at it. The sweeper compares machines with records, the sampler measures
+// instances, the herald tells who asked to hear; an errand is an open ticket that somebody is to be
+// told of. A group is stuck when its decisions cannot be written.
 package control
 
 import (

@@ -1,5 +1,7 @@
 // Package datadir looks after the directory in which the service keeps its things:
 // who may enter it, how its files are written, and whether there is room.
+//
+// A block is the part of a host's loopback addresses and users that a data directory owns.
 package datadir
 
 import (

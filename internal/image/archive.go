@@ -5,6 +5,9 @@
 // SHA-256 digest of its bytes in an OCI image layout, one [Store] for each
 // region, and is an artifact only after every entry of every layer was read to
 // its end and found harmless.
+//
+// An intake is the taking in of one image: what it brought stays only when it is kept. A claim says
+// that something comes in, so that no other service removes.
 package image
 
 import (

@@ -1,4 +1,8 @@
 // Package machine is what the service asks of whatever runs its machines.
+//
+// Its words: an order is an act on a machine that is asked for under a lease; the fence is the newest
+// epoch under which orders about a group are taken; halt and wake are what becomes of a machine whose
+// files are looked at.
 package machine
 
 import (

@@ -3,6 +3,8 @@
 // from by all. What one service leaves in it when it ends, or is killed, the others take.
 //
 // A socket may also come from whoever started the service, by the LISTEN_FDS convention.
+//
+// A door, here, is where services of a host ask each other for sockets.
 package sockets
 
 import (

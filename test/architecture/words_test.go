@@ -45,3 +45,21 @@ func TestOldWordsAreGone(t *testing.T) {
 		t.Errorf("only %d files were read", n)
 	}
 }
+
+// TestTheGlossaryIsShort: at most 60 entries, each once.
+func TestTheGlossaryIsShort(t *testing.T) {
+	raw, err := os.ReadFile("../../docs/names.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	for _, m := range regexp.MustCompile(`(?m)^\| \*\*([^*]+)\*\*`).FindAllStringSubmatch(string(raw), -1) {
+		if seen[m[1]] {
+			t.Errorf("%s is told twice", m[1])
+		}
+		seen[m[1]] = true
+	}
+	if n := len(seen); n < 40 || n > 60 {
+		t.Errorf("there are %d entries, want at most 60", n)
+	}
+}

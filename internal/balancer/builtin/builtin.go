@@ -1,5 +1,11 @@
 // Package builtin is the balancer inside the service: a reverse proxy on each
 // pool's listeners that sends every request to one of the pool's targets.
+//
+// Its words: a door is an open address, a front its HTTP server, a link a connection of a caller to
+// it. An exchange is one request, an attempt a try at one target, whose fate is what became of it
+// and whose blame is whom that is put down to. The ledger counts, in pages that few connections
+// share; a tally is what the connections of a page have at a target. A target that is aside is
+// ejected, for how it answers or since it refuses.
 package builtin
 
 import (
