@@ -19,7 +19,7 @@ func (p forms) read(flag, text string) error {
 		take := p[name]
 		switch {
 		case take == nil && renamedSettings[name] != "" && p[renamedSettings[name]] != nil:
-			return misused("--%s %s: the setting %s is called %s now", flag, text, name, renamedSettings[name])
+			return misused("--%s %s: the setting %s", flag, text, calledNow(name, renamedSettings[name]))
 		case take == nil:
 			return misused("--%s %s: there is no setting %q; there are %s", flag, text, name, strings.Join(slices.Sorted(maps.Keys(p)), ", "))
 		case !given:

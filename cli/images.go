@@ -19,7 +19,7 @@ func group(use, short string, children ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: func(_ *cobra.Command, args []string) error {
 		if len(args) > 0 {
 			if now := renamedCommands[use+" "+args[0]]; now != "" {
-				return misused("%s %s is called %s now", use, args[0], now)
+				return misused("%s", calledNow(use+" "+args[0], now))
 			}
 			return misused("there is no command %q", args[0])
 		}

@@ -12,11 +12,13 @@ var (
 	renamedCommands = map[string]string{"listener served": "listener access-log"}
 )
 
+func calledNow(was, now string) string { return was + " is called " + now + " now" }
+
 // noFlag says that a command has no such flag, and what it is called where it had another name.
 func noFlag(cmd *cobra.Command, flag string) error {
 	if of := cmd.Parent(); of != nil {
 		if now := renamedFlags[of.Name()][flag]; now != "" && cmd.Flags().Lookup(now[2:]) != nil {
-			return misused("%s is called %s now", flag, now)
+			return misused("%s", calledNow(flag, now))
 		}
 	}
 	return misused("there is no flag %s here", flag)

@@ -5,8 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/rollout"
 	"unitas/internal/pgserver/pgtest"
@@ -16,12 +14,7 @@ import (
 // TestPrune has old and young rows of every kind, some of them needed by what lives.
 func TestPrune(t *testing.T) {
 	url := pgtest.Database(t)
-	s := stock(t, url)
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
+	s, conn := stock(t, url), connect(t, url)
 	waves, _ := rollout.ParseWaves("100%")
 	live, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: waves, Above: 1}}, false, func(store.Reader, store.Group) error { return nil })
 	if err != nil {

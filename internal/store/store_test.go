@@ -82,6 +82,17 @@ func stock(t *testing.T, url string) *store.Store {
 	return s
 }
 
+// connect is a connection to a database below the store.
+func connect(t *testing.T, url string) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close(ctx) })
+	return conn
+}
+
 func anything(store.Reader) error { return nil }
 
 func nothing(*store.Tx) error { return nil }
@@ -90,12 +101,7 @@ func nothing(*store.Tx) error { return nil }
 // of now, and written as it was, so that either can read what the other wrote.
 func TestSettingsOfBefore(t *testing.T) {
 	url := pgtest.Database(t)
-	s := stock(t, url)
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
+	s, conn := stock(t, url), connect(t, url)
 	raw := func(sql string, args ...any) (n int64) {
 		t.Helper()
 		tag, err := conn.Exec(ctx, sql, args...)

@@ -112,7 +112,7 @@ func NewListener(address, pool, certificate string) Listener {
 	return l
 }
 
-// Kept is what a listener writes down of requests.
+// Kept says which requests are in the access log.
 type Kept string
 
 // All of them, a percentage, those that failed (5xx, or no whole answer), or none.
@@ -142,7 +142,7 @@ func (k *Kept) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// AccessLog is what is written down.
+// AccessLog is which requests a listener writes a line of.
 type AccessLog struct {
 	Keep    Kept    `json:"keep"`
 	Percent float64 `json:"percent,omitempty"` // of KeepSampled; failures are kept all the same
