@@ -163,18 +163,18 @@ func (a *app) watchMaking(ctx context.Context, image contract.Image, follow foll
 
 func (a *app) imageFromInstance() *cobra.Command {
 	var name string
-	var atRest bool
+	var stopFirst bool
 	var follow following
 	cmd := &cobra.Command{
 		Use: "from-instance INSTANCE", Short: "Make the next version of an image from the files of an instance", Args: exactly("INSTANCE"),
 		Long: `Makes the next version of an image from the files of a running instance, which
 goes on serving meanwhile. Files that change while they are read are taken as they
-were at one moment each; --at-rest drains and stops the instance first, for a
+were at one moment each; --stop-first drains and stops the instance first, for a
 picture that is consistent as a whole, and brings it back.
 
 What is of that instance alone is left out: its name and address, logs (*.log,
 log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
-		Example: "  unitas image from-instance timetable-003\n  unitas image from-instance timetable-003 --name timetable-patched --at-rest",
+		Example: "  unitas image from-instance timetable-003\n  unitas image from-instance timetable-003 --name timetable-patched --stop-first",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, leave, err := follow.within(cmd.Context())
 			if err != nil {
@@ -183,7 +183,7 @@ log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
 			defer leave()
 			image, _, err := ask[contract.Image](a, func(c *client.Client) (*http.Response, error) {
 				return c.ImageFromInstance(cmd.Context(), &contract.ImageFromInstanceParams{IdempotencyKey: freshKey()},
-					contract.ImageFromInstance{Instance: args[0], Name: given(cmd, "name", name), AtRest: &atRest})
+					contract.ImageFromInstance{Instance: args[0], Name: given(cmd, "name", name), StopFirst: &stopFirst})
 			})
 			if err != nil {
 				return err
@@ -193,6 +193,6 @@ log/, var/log/), sockets, pid files, and what lies in run/ and tmp/.`,
 	}
 	follow.add(cmd, "show its log until it is made")
 	cmd.Flags().StringVar(&name, "name", "", "the image's `NAME`; without it that of the instance's image")
-	cmd.Flags().BoolVar(&atRest, "at-rest", false, "drain and stop the instance first, and bring it back")
+	cmd.Flags().BoolVar(&stopFirst, "stop-first", false, "drain and stop the instance first, and bring it back")
 	return cmd
 }

@@ -27,7 +27,7 @@ var values = map[string][]string{
 	"pace": {"in-waves", "at-once"}, "at": {"launch", "retire"}, "otherwise": {"pass", "fail"}, "min-tls": {"1.2", "1.3"},
 	"algorithm": {"round-robin", "least-busy"}, "when-none-healthy": {"refuse", "try-all"}, "origin": {"provided", "imported", "baked", "from-instance"},
 	"state": {"baking", "ready", "broken", "withdrawn"}, "as": {"markdown"}, "step": {"hour", "day"}, "by": {"group", "zone", "label:"},
-	"over": {"average", "maximum", "total", "p50", "p95"}, "metric": {"cpu", "memory", "network-in", "network-out", "requests", "latency", "scrape:", "push:"},
+	"aggregate": {"average", "maximum", "total", "p50", "p95"}, "metric": {"cpu", "memory", "network-in", "network-out", "requests", "latency", "scrape:", "push:"},
 	"trust": {"host", "anyone"}, "affinity": {"none", "cookie", "header:", "address"}, "eject": {"never", "usual", "failures="},
 	"region-order": {"alike", "measured"}, "access-log": {"all", "failures", "none"}, "output": {"table", "json", "yaml"}, "outcome": {"good", "bad"},
 	"check create kind": {"http", "https", "tcp", "grpc"}, "check set kind": {"http", "https", "tcp", "grpc"},
@@ -99,7 +99,7 @@ func (a *app) completeFlag(cmd *cobra.Command, path string, f *pflag.Flag) {
 
 // flagNames are flags that take the name of something.
 var flagNames = map[string]string{"group": "GROUP", "instance": "INSTANCE", "pool": "POOL", "template": "TEMPLATE", "image": "IMAGE", "zone": "ZONE", "zones": "ZONE",
-	"region": "REGION", "check": "CHECK", "heal": "HEAL", "course": "COURSE", "leave-out": "INSTANCE", "use": "SERVICE",
+	"region": "REGION", "check": "CHECK", "heal": "HEAL", "course": "COURSE", "exclude": "INSTANCE", "use": "SERVICE",
 	"rollout start to": "TEMPLATE", "rollout rehearse to": "TEMPLATE", "image copy to": "REGION"}
 
 var argument = regexp.MustCompile(`[A-Z][A-Z|@]+`)

@@ -74,7 +74,7 @@ func copyTo(i contract.Image, region string) contract.Copy {
 func copyLine(c contract.Copy) string {
 	text := fmt.Sprintf("to %s: %s, %s of %s", c.Region, c.State, size(c.DoneBytes), size(c.TotalBytes))
 	if c.State == contract.CopyStateCopying {
-		took := time.Since(c.BeganAt).Seconds()
+		took := time.Since(c.StartedAt).Seconds()
 		rate := float64(c.DoneBytes) / max(took, 0.001)
 		text += fmt.Sprintf(", %s/s", size(int64(rate)))
 		if rate > 1 {

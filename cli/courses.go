@@ -31,9 +31,9 @@ Without --gate there is one on errors. The kinds: errors and latency compare wha
 instances answer with what old ones do; healthy is the share of the new ones that are
 well, serving how many of the group serve. The settings, each with what it is when left
 out: margin=0.5, for latency 5 (percent points that new may do worse), floor=100
-(percent, of healthy; of serving a number), broken=revert (or hold), warm=0s (a new
-instance's first answers are left out), least=0 (requests that new ones must have
-answered in a wave), undecided=go-on (or hold, extend; when they were fewer).`
+(percent, of healthy; of serving a number), on-broken=revert (or hold), warm=0s (a new
+instance's first answers are left out), min-requests=0 (requests that new ones must have
+answered in a wave), on-undecided=go-on (or hold, extend; when they were fewer).`
 
 func (f *courseFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
@@ -43,7 +43,7 @@ func (f *courseFlags) add(cmd *cobra.Command) {
 	flags.DurationVar(&f.soak, "soak", 30*time.Second, "how long a wave must stay good that has no soak of its own")
 	flags.StringVar(&f.order, "order", "mixed", "mixed over the zones, zone-by-zone, or oldest-first")
 	flags.StringVar(&f.pace, "pace", "in-waves", "in-waves, or at-once: all at the same time, and nobody serves meanwhile; for test groups")
-	flags.StringVar(&f.hours, "hours", "", "replace only in these `HOURS` of the day, such as '22:00-05:00 Europe/Paris'; UTC without a place")
+	flags.StringVar(&f.hours, "hours", "", "replace only in these `HOURS` of the day, such as '22:00-05:00 Europe/Paris'; UTC without a time zone")
 	f.gates.add(flags)
 }
 

@@ -78,7 +78,7 @@ sample workload does.`,
 			return a.print(l.Items, func() string {
 				rows := [][]string{{">drill", "what", ">left", "by"}}
 				for _, d := range l.Items {
-					rows = append(rows, []string{strconv.FormatInt(d.Number, 10), d.What, words.Span(time.Until(d.UntilAt)), d.BeganBy})
+					rows = append(rows, []string{strconv.FormatInt(d.Number, 10), d.What, words.Span(time.Until(d.UntilAt)), d.StartedBy})
 				}
 				return orNone(rows, "No drill is under way; start one with: unitas drill start KIND")
 			})

@@ -17,7 +17,7 @@ import (
 func (a *app) groupFailures() *cobra.Command {
 	return &cobra.Command{Use: "failures NAME", Short: "Show the places of a group whose instances failed, with the ends of their boot logs", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			l, _, err := ask[contract.FailingPlaceList](a, func(c *client.Client) (*http.Response, error) { return c.ListFailures(cmd.Context(), args[0]) })
+			l, _, err := ask[contract.FailingSlotList](a, func(c *client.Client) (*http.Response, error) { return c.ListFailures(cmd.Context(), args[0]) })
 			if err != nil {
 				return err
 			}
@@ -43,15 +43,15 @@ func terminalWidth() int {
 }
 
 // placePicture shows the last failures of one place side by side, oldest left.
-func placePicture(p contract.FailingPlace, width int) string {
+func placePicture(p contract.FailingSlot, width int) string {
 	var b strings.Builder
 	switch {
 	case p.Instance != nil:
-		fmt.Fprintf(&b, "%s failed in a row; %s has the place now.\n", words.Count(p.Count, "instance"), *p.Instance)
+		fmt.Fprintf(&b, "%s failed in a row; %s has the slot now.\n", words.Count(p.Count, "instance"), *p.Instance)
 	case p.UntilAt.After(time.Now()):
-		fmt.Fprintf(&b, "%s failed in a row; the place stays empty for %s more.\n", words.Count(p.Count, "instance"), words.Span(time.Until(p.UntilAt)))
+		fmt.Fprintf(&b, "%s failed in a row; the slot stays empty for %s more.\n", words.Count(p.Count, "instance"), words.Span(time.Until(p.UntilAt)))
 	default:
-		fmt.Fprintf(&b, "%s failed in a row; the place is to be filled.\n", words.Count(p.Count, "instance"))
+		fmt.Fprintf(&b, "%s failed in a row; the slot is to be filled.\n", words.Count(p.Count, "instance"))
 	}
 	if len(p.Failures) == 0 {
 		return b.String()

@@ -18,8 +18,8 @@ func (p forms) read(flag, text string) error {
 		name, value, given := strings.Cut(one, "=")
 		take := p[name]
 		switch {
-		case take == nil && renamedSettings[name] != "" && p[renamedSettings[name]] != nil:
-			return misused("--%s %s: the setting %s", flag, text, calledNow(name, renamedSettings[name]))
+		case take == nil && p[renamedSettings[flag][name]] != nil:
+			return misused("--%s %s: the setting %s", flag, text, calledNow(name, renamedSettings[flag][name]))
 		case take == nil:
 			return misused("--%s %s: there is no setting %q; there are %s", flag, text, name, strings.Join(slices.Sorted(maps.Keys(p)), ", "))
 		case !given:

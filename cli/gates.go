@@ -20,7 +20,7 @@ type gateFlags struct {
 }
 
 func (f *gateFlags) add(flags *pflag.FlagSet) {
-	flags.StringArrayVar(&f.given, "gate", nil, "a gate, `KIND[:SETTING=VALUE,…]`, such as errors:margin=1,broken=hold. May be repeated; without it errors")
+	flags.StringArrayVar(&f.given, "gate", nil, "a gate, `KIND[:SETTING=VALUE,…]`, such as errors:margin=1,on-broken=hold. May be repeated; without it errors")
 	flags.BoolVar(&f.none, "no-gates", false, "compare nothing: only checks and machines hold the rollout")
 }
 
@@ -71,12 +71,12 @@ func parseGate(text string) (g contract.NewGate, err error) {
 			}
 			seconds := v.Seconds()
 			g.WarmSeconds = &seconds
-		case "least":
+		case "min-requests":
 			v, err := strconv.ParseInt(value, 10, 64)
 			if err != nil {
-				return g, fmt.Errorf("least=%s: give a number of requests, such as 200", value)
+				return g, fmt.Errorf("min-requests=%s: give a number of requests, such as 200", value)
 			}
-			g.Least = &v
+			g.MinRequests = &v
 		case "floor":
 			v, err := strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
 			if err != nil {
@@ -95,14 +95,17 @@ func parseGate(text string) (g contract.NewGate, err error) {
 			} else {
 				g.Below = &v
 			}
-		case "broken":
-			v := contract.NewGateBroken(value)
-			g.Broken = &v
-		case "undecided":
-			v := contract.NewGateUndecided(value)
-			g.Undecided = &v
+		case "on-broken":
+			v := contract.NewGateOnBroken(value)
+			g.OnBroken = &v
+		case "on-undecided":
+			v := contract.NewGateOnUndecided(value)
+			g.OnUndecided = &v
 		default:
-			return g, fmt.Errorf("there is no setting %q; there are margin, floor, warm, broken, least and undecided, and of metric name, above and below", name)
+			if now := renamedSettings["gate"][name]; now != "" {
+				return g, fmt.Errorf("the setting %s", calledNow(name, now))
+			}
+			return g, fmt.Errorf("there is no setting %q; there are margin, floor, warm, min-requests, on-broken and on-undecided, and of metric name, above and below", name)
 		}
 	}
 	return g, nil
@@ -115,9 +118,9 @@ func gatesPicture(gates []contract.Gate) string {
 	}
 	rows := [][]string{{"  gate", "state", ">new", ">old", ">at most", ">by chance", "when it breaks"}}
 	for _, g := range gates {
-		then := g.Broken
-		if g.State == contract.GateStateUndecided && g.Least > 0 {
-			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.Least, g.Undecided)
+		then := g.OnBroken
+		if g.State == contract.GateStateUndecided && g.MinRequests > 0 {
+			then = fmt.Sprintf("%d of %d requests, then %s", g.WaveRequests, g.MinRequests, g.OnUndecided)
 		}
 		if g.Floor != nil {
 			value := "none yet"
@@ -125,7 +128,7 @@ func gatesPicture(gates []contract.Gate) string {
 				value = fmt.Sprintf("%.3g", *g.Value)
 			}
 			unit := map[string]string{"healthy": " %"}[g.Kind]
-			rows = append(rows, []string{"  " + g.What, string(g.State), value + unit, "-", fmt.Sprintf("≥ %g%s", *g.Floor, unit), "-", g.Broken})
+			rows = append(rows, []string{"  " + g.What, string(g.State), value + unit, "-", fmt.Sprintf("≥ %g%s", *g.Floor, unit), "-", g.OnBroken})
 			continue
 		}
 		rows = append(rows, []string{"  " + g.What, string(g.State), words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),

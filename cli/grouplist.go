@@ -26,9 +26,9 @@ func (a *app) groupList() *cobra.Command {
 				return err
 			}
 			return a.print(groups, func() string {
-				rows := [][]string{{"group", "stands", ">serving", ">size", "?>between", "?template", "now"}}
+				rows := [][]string{{"group", "condition", ">serving", ">size", "?>between", "?template", "now"}}
 				for _, g := range groups {
-					rows = append(rows, []string{g.Name, standing[g.Summary.Footing], strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
+					rows = append(rows, []string{g.Name, conditions[g.Summary.Condition], strconv.Itoa(g.Summary.Serving), strconv.Itoa(g.Size), fmt.Sprintf("%d and %d", g.Min, g.Max), g.Template, g.Summary.Sentence})
 				}
 				if len(groups) > 0 {
 					headline = strong.paint(headline) + "\n\n"
@@ -40,8 +40,8 @@ func (a *app) groupList() *cobra.Command {
 		}}
 }
 
-// standing is how a group stands, in words with a sign where it is bad.
-var standing = map[contract.SummaryFooting]string{contract.SummaryFootingOut: "■ out", contract.SummaryFootingShort: "▲ short", contract.SummaryFootingMoving: "… moving", contract.SummaryFootingWhole: "whole"}
+// conditions are how a group stands, in words with a sign where it is bad.
+var conditions = map[contract.SummaryCondition]string{contract.Down: "■ down", contract.Short: "▲ short", contract.Changing: "… changing", contract.Complete: "complete"}
 
 // needs are what waits for a person, a line each.
 func needs(groups []contract.Group) string {

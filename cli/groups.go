@@ -130,19 +130,19 @@ func (v groupView) picture() string {
 		b.WriteString("\n" + trouble.paint(fmt.Sprintf("Healing stopped %s: more than %d %% are unhealthy at once. Look for a fault outside; then: unitas group heal %s", ago(*v.HealingStoppedAt), v.HealLimitPercent, v.Name)) + "\n")
 	}
 	for _, d := range v.drills {
-		b.WriteString("\n" + waiting.paint(fmt.Sprintf("On purpose, by %s: %s, for %s more. End it with: unitas drill stop %d", d.BeganBy, d.What, words.Span(time.Until(d.UntilAt)), d.Number)) + "\n")
+		b.WriteString("\n" + waiting.paint(fmt.Sprintf("On purpose, by %s: %s, for %s more. End it with: unitas drill stop %d", d.StartedBy, d.What, words.Span(time.Until(d.UntilAt)), d.Number)) + "\n")
 	}
 	kept := 0
 	for _, s := range v.Slots {
 		if s.Failures > 1 {
-			b.WriteString("\n" + trouble.paint(fmt.Sprintf("One place failed %d times in a row, the last %s; see why with: unitas group failures %s", s.Failures, strings.Join(s.Failed, ", "), v.Name)) + "\n")
+			b.WriteString("\n" + trouble.paint(fmt.Sprintf("One slot failed %d times in a row, the last %s; see why with: unitas group failures %s", s.Failures, strings.Join(s.Failed, ", "), v.Name)) + "\n")
 		}
 		if s.Kept {
 			kept++
 		}
 	}
 	if kept > 0 {
-		b.WriteString("\n" + waiting.paint(fmt.Sprintf("%s empty since a machine vanished, for heal is off; fill with: unitas group heal %s", words.Stays(kept, "place"), v.Name)) + "\n")
+		b.WriteString("\n" + waiting.paint(fmt.Sprintf("%s empty since a machine vanished, for heal is off; fill with: unitas group heal %s", words.Stays(kept, "slot"), v.Name)) + "\n")
 	}
 	if v.rules != nil {
 		b.WriteString("\n" + rulesPicture(*v.rules))

@@ -29,7 +29,7 @@ func (f *hookFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "launch (after boot, before it may serve) or retire (after its drain, before its machine stops)")
 	flags.DurationVar(&f.deadline, "deadline", 2*time.Minute, "how long an answer may take")
-	flags.DurationVar(&f.bound, "bound", 0, "how long with all extensions (default four deadlines)")
+	flags.DurationVar(&f.bound, "max-deadline", 0, "how long with all extensions (default four deadlines)")
 	flags.StringVar(&f.otherwise, "otherwise", "", "pass or fail: what counts when nobody answers in time (default fail at launch, pass at retire)")
 	flags.StringVar(&f.send, "send", "", "the `URL` that a signed message goes to about each ticket")
 }
@@ -65,7 +65,7 @@ or at once: unitas group set NAME --hooks-at-once.`,
 		Example: "  unitas hook add timetable warm-cache --at launch --send http://127.0.0.1:8099/warm --deadline 1m\n" +
 			"  unitas hook add timetable save-logs --at retire -- sh -c 'cp -r logs /srv/logs'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.NewHook{Name: args[1], At: contract.HookPoint(f.at), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), BoundSeconds: given(cmd, "bound", f.bound.Seconds()),
+			body := contract.NewHook{Name: args[1], At: contract.HookPoint(f.at), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.bound.Seconds()),
 				Otherwise: given(cmd, "otherwise", contract.TicketChoice(f.otherwise)), Send: given(cmd, "send", f.send)}
 			if len(args) > 2 {
 				command := args[2:]
@@ -103,7 +103,7 @@ func (a *app) hookSet() *cobra.Command {
 	var f hookFlags
 	cmd := &cobra.Command{Use: "set GROUP HOOK [-- COMMAND…]", Short: "Change settings of a hook, only those that are given; open tickets keep their deadlines", Args: hookArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.HookSettings{At: given(cmd, "at", contract.HookPoint(f.at)), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), BoundSeconds: given(cmd, "bound", f.bound.Seconds()),
+			body := contract.HookSettings{At: given(cmd, "at", contract.HookPoint(f.at)), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.bound.Seconds()),
 				Otherwise: given(cmd, "otherwise", contract.TicketChoice(f.otherwise)), Send: given(cmd, "send", f.send)}
 			none, nowhere := []string{}, ""
 			switch {
@@ -187,7 +187,7 @@ func hookTable(hooks []contract.Hook) string {
 		if h.UsualSeconds != nil && h.SlowSeconds != nil {
 			usual, slow = spanOf(*h.UsualSeconds), spanOf(*h.SlowSeconds)
 		}
-		rows = append(rows, []string{h.Name, string(h.At), spanOf(h.DeadlineSeconds), spanOf(h.BoundSeconds), string(h.Otherwise), usual, slow, whoAnswers(h)})
+		rows = append(rows, []string{h.Name, string(h.At), spanOf(h.DeadlineSeconds), spanOf(h.MaxDeadlineSeconds), string(h.Otherwise), usual, slow, whoAnswers(h)})
 	}
 	return orNone(rows, "The group has no hooks; add one with: unitas hook add GROUP HOOK --at launch")
 }
@@ -220,15 +220,15 @@ nobody heard.`,
 			switch {
 			case tried.Answer != nil:
 				would = "would " + string(*tried.Answer)
-			case !tried.Heard:
+			case !tried.Delivered:
 				would = "would stay open; it would be sent again"
 			}
 			if err := a.print(tried, func() string {
-				return facts("kind", string(tried.Kind), "status", statusOf(tried.Status), "took", fmt.Sprintf("%.1f ms", tried.TookMs), "came back", tried.CameBack, "a ticket", would)
+				return facts("kind", string(tried.Kind), "status", statusOf(tried.Status), "took", fmt.Sprintf("%.1f ms", tried.TookMs), "response", tried.Response, "a ticket", would)
 			}); err != nil {
 				return err
 			}
-			if !tried.Heard || (tried.Answer != nil && *tried.Answer == contract.Fail) {
+			if !tried.Delivered || (tried.Answer != nil && *tried.Answer == contract.Fail) {
 				return badEnd{"a ticket " + would}
 			}
 			return nil
@@ -259,14 +259,14 @@ func (a *app) hookSecret() *cobra.Command {
 			}
 			return a.print(secret, func() string { return secret.Secret + "\n" })
 		}}
-	cmd.Flags().BoolVar(&fresh, "new", false, "make another first; messages are signed with it from now on")
+	cmd.Flags().BoolVar(&fresh, "rotate", false, "make another first; messages are signed with it from now on")
 	return cmd
 }
 
 func (a *app) hookDeliveries() *cobra.Command {
 	var p contract.ListDeliveriesParams
 	var hook, instance string
-	cmd := &cobra.Command{Use: "deliveries GROUP", Short: "List what was sent and run for tickets, newest first, with what came back", Args: exactly("GROUP"),
+	cmd := &cobra.Command{Use: "deliveries GROUP", Short: "List what was sent and run for tickets, newest first, with the response", Args: exactly("GROUP"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p.Hook, p.Instance = given(cmd, "hook", hook), given(cmd, "instance", instance)
 			page, _, err := ask[contract.DeliveryList](a, func(c *client.Client) (*http.Response, error) { return c.ListDeliveries(cmd.Context(), args[0], &p) })
@@ -281,18 +281,18 @@ func (a *app) hookDeliveries() *cobra.Command {
 }
 
 func deliveryTable(all []contract.Delivery) string {
-	rows := [][]string{{"at", "ticket", "kind", ">status", "?>took", "?heard", "?sent by", "came back"}}
+	rows := [][]string{{"at", "ticket", "kind", ">status", "?>took", "?delivered", "?sent by", "response"}}
 	for _, d := range all {
-		heard := "yes"
-		if !d.Heard {
-			heard = "no"
+		delivered := "yes"
+		if !d.Delivered {
+			delivered = "no"
 		}
 		status := statusOf(d.Status)
 		if d.Kind == contract.DeliveryKindWebhook && d.Status == 0 {
 			status = "none"
 		}
-		rows = append(rows, []string{clock(d.At), d.Instance + "/" + d.Hook, string(d.Kind), status, fmt.Sprintf("%.1f ms", d.TookMs), heard, orWord(d.SentBy, "the service"),
-			clip(strings.Join(strings.Fields(d.CameBack), " "), 80)})
+		rows = append(rows, []string{clock(d.At), d.Instance + "/" + d.Hook, string(d.Kind), status, fmt.Sprintf("%.1f ms", d.TookMs), delivered, orWord(d.SentBy, "the service"),
+			clip(strings.Join(strings.Fields(d.Response), " "), 80)})
 	}
 	return orNone(rows, "Nothing was sent or run.")
 }

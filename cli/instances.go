@@ -91,7 +91,7 @@ func instancePicture(in contract.Instance) string {
 		if r.Answers == nil || len(*r.Answers) == 0 {
 			continue
 		}
-		rows := [][]string{{"  at", ">took", "answer", "what came back"}}
+		rows := [][]string{{"  at", ">took", "answer", "response"}}
 		for _, answer := range *r.Answers {
 			good := "good"
 			if !answer.Good {

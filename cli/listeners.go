@@ -54,7 +54,7 @@ func (f *listenerFlags) add(cmd *cobra.Command, set bool) {
 	flags.BoolVar(&f.proxyProtocol, "proxy-protocol", false, "of tcp: begin each connection to a target with the PROXY protocol (version 2), which tells it who calls")
 	flags.StringVar(&f.regionOrder, "region-order", "alike", "which region's targets are preferred: alike, measured (by how long connections take), or `REGION,…` with the nearest first")
 	numberVar(flags, &f.enough, "enough", 50, "with --region-order: the `PERCENT` of a region's targets that must be healthy, or the next region shares")
-	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of head, idle, write, tunnel-idle, request (times), head-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
+	flags.StringArrayVar(&f.limits, "limit", nil, "what a caller may take, `LIMIT=VALUE,…` of header, idle, write, tunnel-idle, request (times), header-size, body (sizes), connections (of one address), connection-rate and request-rate (of one address, a second). May be repeated; none takes one away")
 	flags.StringSliceVar(&f.upgrades, "upgrades", []string{"websocket"}, "the protocols that a caller may have a connection changed to, `NAME,…`, or none")
 	flags.StringVar(&f.accessLog, "access-log", "failures", "which requests are in the access log: all, `PERCENT`% (and all failures), failures, or none")
 	if set {
@@ -97,8 +97,8 @@ func (f *listenerFlags) read(cmd *cobra.Command, was []contract.Route) (c contra
 	if cmd.Flags().Changed("limit") {
 		l := &contract.ListenerLimits{}
 		c.Limits = l
-		err = forms{"head": intoSeconds(&l.HeadSeconds), "idle": intoSeconds(&l.IdleSeconds), "write": intoSeconds(&l.WriteSeconds), "tunnel-idle": intoSeconds(&l.TunnelIdleSeconds), "request": intoSeconds(&l.RequestSeconds),
-			"head-size": intoBytes(&l.HeadBytes), "body": intoBytes(&l.BodyBytes), "connections": intoNumber(&l.Connections),
+		err = forms{"header": intoSeconds(&l.HeaderSeconds), "idle": intoSeconds(&l.IdleSeconds), "write": intoSeconds(&l.WriteSeconds), "tunnel-idle": intoSeconds(&l.TunnelIdleSeconds), "request": intoSeconds(&l.RequestSeconds),
+			"header-size": intoBytes(&l.HeaderBytes), "body": intoBytes(&l.BodyBytes), "connections": intoNumber(&l.Connections),
 			"connection-rate": intoRate(&l.ConnectionsPerSecond, "a number a second, such as 10", "/s"), "request-rate": intoRate(&l.RequestsPerSecond, "a number a second, such as 50", "/s")}.readAll("limit", f.limits)
 	}
 	return c, err
@@ -355,7 +355,7 @@ func listenerPicture(l contract.Listener) string {
 	b.WriteString(facts("pool", map[bool]string{true: l.Pool}[len(l.Routes) == 0], "certificates", certificates, "TLS", map[bool]string{true: l.MinTls + " or newer"}[l.Protocol == contract.ListenerProtocolHttps],
 		"HTTP/2", map[bool]string{true: map[bool]string{true: "offered", false: "in clear, from callers that know of it"}[l.Protocol == contract.ListenerProtocolHttps]}[l.Http2],
 		"PROXY protocol", map[bool]string{true: "version 2: targets are told who calls"}[l.ProxyProtocol], "region order", near,
-		"upgrades", strings.Join(l.Upgrades, ", "), "limits", limitWords("head", v.HeadSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "tunnel idle", v.TunnelIdleSeconds, "request", v.RequestSeconds, "head size", v.HeadBytes, "body", v.BodyBytes),
+		"upgrades", strings.Join(l.Upgrades, ", "), "limits", limitWords("header", v.HeaderSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "tunnel idle", v.TunnelIdleSeconds, "request", v.RequestSeconds, "head size", v.HeaderBytes, "body", v.BodyBytes),
 		"of one address", limitWords("connections", count(float64(value(v.Connections)), ""), "new ones", count(value(v.ConnectionsPerSecond), "/s"), "requests", count(value(v.RequestsPerSecond), "/s")),
 		"access log", accessLogWords(l.AccessLog), "since start", listenerCounts(l)))
 	return b.String()

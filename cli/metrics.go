@@ -66,12 +66,12 @@ func (a *app) metricShow() *cobra.Command {
 		Long: `Draws a metric of a group over time. The last six hours are drawn from what was measured
 every 15 s, more from what came of five minutes each; the last 30 days are kept. A dot is
 a time in which nothing was measured. Dashes are the lines of rules that go by it.`,
-		Example: "  unitas metric show timetable cpu --since 1h\n  unitas metric show timetable requests --over total --since 24h",
+		Example: "  unitas metric show timetable cpu --since 1h\n  unitas metric show timetable requests --aggregate total --since 24h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			now := time.Now()
 			from := now.Add(-since)
 			series, _, err := ask[contract.MetricSeries](a, func(c *client.Client) (*http.Response, error) {
-				return c.GetMetric(cmd.Context(), args[0], args[1], &contract.GetMetricParams{Over: &over, Since: &from})
+				return c.GetMetric(cmd.Context(), args[0], args[1], &contract.GetMetricParams{Aggregate: &over, Since: &from})
 			})
 			if err != nil {
 				return err
@@ -82,7 +82,7 @@ a time in which nothing was measured. Dashes are the lines of rules that go by i
 			}
 			return a.print(series, func() string { return seriesPicture(args[0], series, g.Rules, from, now) })
 		}}
-	cmd.Flags().StringVar(&over, "over", "average", "average, maximum, total, or a percentile such as p95")
+	cmd.Flags().StringVar(&over, "aggregate", "average", "average, maximum, total, or a percentile such as p95")
 	cmd.Flags().DurationVar(&since, "since", time.Hour, "how far back, at most 720h")
 	return cmd
 }
@@ -99,17 +99,17 @@ func seriesPicture(group string, s contract.MetricSeries, rules []contract.Rule,
 		newest = fmt.Sprintf("%s over %d at %s", withUnit(*p.Value, s.Unit), p.Serving, clock(p.At))
 	}
 	for _, r := range rules {
-		if valueOr(r.Settings.Metric, "") != s.Metric || valueOr(r.Settings.Over, "average") != s.Over {
+		if valueOr(r.Settings.Metric, "") != s.Metric || valueOr(r.Settings.Aggregate, "average") != s.Aggregate {
 			continue
 		}
-		if r.Settings.Target != nil && s.Over != "total" {
-			c.lines = append(c.lines, *r.Settings.Target)
+		if r.Settings.KeepAt != nil && s.Aggregate != "total" {
+			c.lines = append(c.lines, *r.Settings.KeepAt)
 		}
-		for _, l := range valueOr(r.Settings.Lines, nil) {
+		for _, l := range valueOr(r.Settings.Thresholds, nil) {
 			c.lines = append(c.lines, l.At)
 		}
 	}
-	text := fmt.Sprintf("%s  %s, %s, a point every %s\n", strong.paint(group), s.Metric, s.Over, spanOf(s.StepSeconds))
+	text := fmt.Sprintf("%s  %s, %s, a point every %s\n", strong.paint(group), s.Metric, s.Aggregate, spanOf(s.StepSeconds))
 	text += c.draw()
 	if newest != "" {
 		text += "Newest: " + newest + ".\n"

@@ -18,7 +18,7 @@ func (a *app) noticeCommand() *cobra.Command {
 		a.noticeList(), a.noticeAdd(), a.noticeSet(), a.noticeRemove(), a.noticeMessages(), a.noticeSend(), a.noticeSecret())
 }
 
-var topics = []string{"launches", "removals", "failed-launches", "heals", "heal-limit", "at-max", "resizes", "rollouts-held", "rollouts-done", "tickets", "failing-places"}
+var topics = []string{"launches", "removals", "failed-launches", "heals", "heal-limit", "at-max", "resizes", "rollouts-held", "rollouts-done", "tickets", "failing-slots"}
 
 // noticeFlags are the settings of a notice.
 type noticeFlags struct {
@@ -30,17 +30,17 @@ type noticeFlags struct {
 
 func (f *noticeFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringSliceVar(&f.of, "of", nil, "the `TOPIC` to hear of, or several: "+strings.Join(topics, ", "))
+	flags.StringSliceVar(&f.of, "topic", nil, "the `TOPIC` to hear of, or several: "+strings.Join(topics, ", "))
 	flags.StringSliceVar(&f.groups, "group", nil, "only of this `GROUP`; may be given again")
 	flags.StringVar(&f.send, "send", "", "the `URL` that signed messages go to")
 	flags.StringSliceVar(&f.mail, "mail", nil, "the `ADDRESS` that mail goes to; may be given again")
 	flags.DurationVar(&f.gather, "gather", 30*time.Second, "how long is gathered what is sent as one message, up to 1h")
 	flags.BoolVar(&f.off, "off", false, "tell nothing for now")
-	_ = cmd.RegisterFlagCompletionFunc("of", cobra.FixedCompletions(topics, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("topic", cobra.FixedCompletions(topics, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (f *noticeFlags) topics(cmd *cobra.Command) *[]contract.Topic {
-	if !cmd.Flags().Changed("of") {
+	if !cmd.Flags().Changed("topic") {
 		return nil
 	}
 	all := make([]contract.Topic, len(f.of))
@@ -52,7 +52,7 @@ func (f *noticeFlags) topics(cmd *cobra.Command) *[]contract.Topic {
 
 func (a *app) noticeAdd() *cobra.Command {
 	var f noticeFlags
-	cmd := &cobra.Command{Use: "add NAME --of TOPIC,… --send URL|--mail ADDRESS", Short: "Have somebody hear of what happens from now on", Args: exactly("NAME"),
+	cmd := &cobra.Command{Use: "add NAME --topic TOPIC,… --send URL|--mail ADDRESS", Short: "Have somebody hear of what happens from now on", Args: exactly("NAME"),
 		Long: `Has somebody hear of what happens from now on: by a message to a URL (a CloudEvent,
 signed as the Standard Webhooks specification says), or by mail. What comes within the
 gather time is one message, so that a storm is one. What is not heard is tried again for
@@ -66,9 +66,9 @@ Topics:
   rollouts-held         a rollout is held or goes back
   rollouts-done         a rollout has ended
   tickets               a hook holds an instance, or nobody answered in time
-  failing-places        a place or a zone fails again and again`,
-		Example: "  unitas notice add on-call --of rollouts-held,heal-limit,failing-places --mail sre@saltmere.example\n" +
-			"  unitas notice add board --of resizes,at-max --group timetable --send https://board.saltmere.example/hear --gather 2m",
+  failing-slots         a slot or a zone fails again and again`,
+		Example: "  unitas notice add on-call --topic rollouts-held,heal-limit,failing-slots --mail sre@saltmere.example\n" +
+			"  unitas notice add board --topic resizes,at-max --group timetable --send https://board.saltmere.example/hear --gather 2m",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NewNotice{Name: args[0], Groups: given(cmd, "group", f.groups), Send: given(cmd, "send", f.send), Mail: given(cmd, "mail", f.mail), GatherSeconds: secondsOf(cmd, "gather", f.gather), Off: given(cmd, "off", f.off)}
 			if all := f.topics(cmd); all != nil {
@@ -87,7 +87,7 @@ Topics:
 			})
 		}}
 	f.add(cmd)
-	_ = cmd.MarkFlagRequired("of")
+	_ = cmd.MarkFlagRequired("topic")
 	return cmd
 }
 
@@ -127,7 +127,7 @@ func noticePicture(n contract.Notice) string {
 	case n.FailingAt != nil:
 		state = trouble.paint(fmt.Sprintf("not heard since %s: %s", moment(*n.FailingAt), valueOr(n.FailingWhy, "")))
 	}
-	return strong.paint(n.Name) + "\n" + facts("of", strings.Join(topicWords(n), ", "), "groups", orWord(strings.Join(n.Groups, ", "), "all"), "goes to", noticeTo(n), "gathers for", spanOf(n.GatherSeconds), "state", state)
+	return strong.paint(n.Name) + "\n" + facts("topics", strings.Join(topicWords(n), ", "), "groups", orWord(strings.Join(n.Groups, ", "), "all"), "goes to", noticeTo(n), "gathers for", spanOf(n.GatherSeconds), "state", state)
 }
 
 func topicWords(n contract.Notice) []string {
@@ -153,7 +153,7 @@ func (a *app) noticeList() *cobra.Command {
 				return err
 			}
 			return a.print(all.Items, func() string {
-				rows := [][]string{{"notice", "state", "of", "groups", "goes to", ">gathers for"}}
+				rows := [][]string{{"notice", "state", "topics", "groups", "goes to", ">gathers for"}}
 				for _, n := range all.Items {
 					state := "heard"
 					switch {
@@ -164,7 +164,7 @@ func (a *app) noticeList() *cobra.Command {
 					}
 					rows = append(rows, []string{n.Name, state, strings.Join(topicWords(n), ", "), orWord(strings.Join(n.Groups, ", "), "all"), noticeTo(n), spanOf(n.GatherSeconds)})
 				}
-				return orNone(rows, "Nobody is told of anything; have somebody hear with: unitas notice add NAME --of rollouts-held --mail ADDRESS")
+				return orNone(rows, "Nobody is told of anything; have somebody hear with: unitas notice add NAME --topic rollouts-held --mail ADDRESS")
 			})
 		}}
 }
@@ -203,13 +203,13 @@ func (a *app) noticeMessages() *cobra.Command {
 }
 
 func messageTable(all []contract.Message) string {
-	rows := [][]string{{">number", "at", "state", "?>tries", "?>status", "?>took", "?>lines", "?subject", "came back"}}
+	rows := [][]string{{">number", "at", "state", "?>tries", "?>status", "?>took", "?>lines", "?subject", "response"}}
 	for _, m := range all {
 		state := string(m.State)
 		if m.NextAt != nil && m.Tries > 0 {
 			state = "again in " + spanOf(max(time.Until(*m.NextAt).Seconds(), 0))
 		}
-		rows = append(rows, []string{fmt.Sprint(m.Number), clock(m.At), state, fmt.Sprint(m.Tries), statusOf(m.Status), fmt.Sprintf("%.0f ms", m.TookMs), fmt.Sprint(m.Lines), clip(m.Subject, 60), clip(strings.Join(strings.Fields(m.CameBack), " "), 60)})
+		rows = append(rows, []string{fmt.Sprint(m.Number), clock(m.At), state, fmt.Sprint(m.Tries), statusOf(m.Status), fmt.Sprintf("%.0f ms", m.TookMs), fmt.Sprint(m.Lines), clip(m.Subject, 60), clip(strings.Join(strings.Fields(m.Response), " "), 60)})
 	}
 	return orNone(rows, "Nothing was sent yet; try it with: unitas notice send NAME")
 }
@@ -227,12 +227,12 @@ it. The exit status is 3 when nobody heard.`,
 				return err
 			}
 			if err := a.print(m, func() string {
-				return facts("message", fmt.Sprint(m.Number), "subject", m.Subject, "state", string(m.State), "status", statusOf(m.Status), "took", fmt.Sprintf("%.0f ms", m.TookMs), "came back", m.CameBack)
+				return facts("message", fmt.Sprint(m.Number), "subject", m.Subject, "state", string(m.State), "status", statusOf(m.Status), "took", fmt.Sprintf("%.0f ms", m.TookMs), "response", m.Response)
 			}); err != nil {
 				return err
 			}
 			if m.State != contract.MessageStateSent {
-				return badEnd{"nobody heard: " + m.CameBack}
+				return badEnd{"nobody heard: " + m.Response}
 			}
 			return nil
 		}}

@@ -53,12 +53,12 @@ func TestMoments(t *testing.T) {
 // TestFailuresSideBySide: each failure has a column, however long its lines are.
 func TestFailuresSideBySide(t *testing.T) {
 	at := time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC)
-	place := contract.FailingPlace{Count: 5, UntilAt: time.Now().Add(30 * time.Second), Failures: []contract.Failure{
+	place := contract.FailingSlot{Count: 5, UntilAt: time.Now().Add(30 * time.Second), Failures: []contract.Failure{
 		{Instance: "timetable-004", Version: "timetable-web@3", Zone: "mid-pier", At: at, Why: "was not healthy within the settle time of 10 s", BootLog: "reading the sailings\nno such file\n"},
 		{Instance: "timetable-005", Version: "timetable-web@3", Zone: "mid-pier", At: at, Why: "its machine vanished", BootLog: strings.Repeat("x", 60)},
 	}}
 	lines := strings.Split(strings.TrimRight(placePicture(place, 80), "\n"), "\n")
-	if !strings.HasPrefix(lines[0], "5 instances failed in a row; the place stays empty for ") {
+	if !strings.HasPrefix(lines[0], "5 instances failed in a row; the slot stays empty for ") {
 		t.Errorf("it begins with %q", lines[0])
 	}
 	for _, line := range lines[1:] {

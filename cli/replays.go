@@ -24,7 +24,7 @@ func (a *app) ruleReplay() *cobra.Command {
 would have been with what they would have cost. With a RULE and settings that one is
 otherwise for the replay; nothing of the group changes. What a full processor hid stays
 hidden, and what is launched counts as serving at once.`,
-		Example: "  unitas rule replay timetable --since 24h\n  unitas rule replay timetable even --target 50 --since 168h",
+		Example: "  unitas rule replay timetable --since 24h\n  unitas rule replay timetable even --keep-at 50 --since 168h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NewRuleReplay{SinceSeconds: secondsOf(cmd, "since", since)}
 			settings, err := f.settings(cmd)

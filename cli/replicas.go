@@ -38,7 +38,7 @@ pools. One that is not heard of for seven seconds loses its groups to the others
 					if !r.Alive {
 						state = "last heard of " + words.Span(now.Sub(r.UntilAt)) + " ago"
 					}
-					rows = append(rows, []string{name, state, strings.TrimPrefix(r.Address, "http://"), r.Version, words.Span(now.Sub(r.SinceAt)), fmt.Sprint(r.Groups), kept(r.Keeps, r.Groups)})
+					rows = append(rows, []string{name, state, strings.TrimPrefix(r.Address, "http://"), r.Version, words.Span(now.Sub(r.StartedAt)), fmt.Sprint(r.Groups), kept(r.GroupNames, r.Groups)})
 				}
 				return orNone(rows, "No service is on this database.")
 			})

@@ -37,7 +37,7 @@ func (f *rolloutFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.to, "to", "", "the template version to go to: `NAME@N`, NAME@MARK, or last-good (what the group ran before)")
 	flags.StringVar(&f.course, "course", "", "go by this `COURSE` (default the group's usual one); other flags go before it")
 	f.courseFlags.add(cmd)
-	flags.StringSliceVar(&f.leaveOut, "leave-out", nil, "`INSTANCES` that stay as they are; pinned ones always do")
+	flags.StringSliceVar(&f.leaveOut, "exclude", nil, "`INSTANCES` that stay as they are; pinned ones always do")
 	flags.StringVar(&f.startAt, "start-at", "", "begin to replace at this `TIME`, such as 2026-11-27T22:00:00+01:00")
 	flags.BoolVar(&f.supersede, "supersede", false, "end the rollout that is under way, and go on from where things stand")
 	_ = cmd.MarkFlagRequired("to")
@@ -46,7 +46,7 @@ func (f *rolloutFlags) add(cmd *cobra.Command) {
 func (f *rolloutFlags) body(cmd *cobra.Command) (contract.NewRollout, error) {
 	body := contract.NewRollout{To: f.to, Course: given(cmd, "course", f.course), Waves: given(cmd, "waves", f.waves), Above: given(cmd, "above", f.above), Below: given(cmd, "below", f.below),
 		SoakSeconds: secondsOf(cmd, "soak", f.soak), Order: given(cmd, "order", contract.NewRolloutOrder(f.order)), Pace: given(cmd, "pace", contract.NewRolloutPace(f.pace)),
-		Hours: given(cmd, "hours", f.hours), LeaveOut: given(cmd, "leave-out", f.leaveOut), Supersede: given(cmd, "supersede", f.supersede)}
+		Hours: given(cmd, "hours", f.hours), Exclude: given(cmd, "exclude", f.leaveOut), Supersede: given(cmd, "supersede", f.supersede)}
 	if f.startAt != "" {
 		at, err := time.Parse(time.RFC3339, f.startAt)
 		if err != nil {
@@ -73,7 +73,7 @@ back what most instances run now.
 
 ` + courseHelp,
 		Example: "  unitas rollout start timetable --to timetable-web@2 --waves 1:1m,50%,100% --above 2 --soak 5s --watch\n" +
-			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,broken=hold,least=200,undecided=extend\n" +
+			"  unitas rollout start timetable --to timetable-web@2 --gate errors:margin=1,on-broken=hold,min-requests=200,on-undecided=extend\n" +
 			"  unitas rollout start timetable --to last-good --supersede",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			stays, err := p.stays()
@@ -297,13 +297,13 @@ func rolloutPicture(r contract.Rollout, g groupView) string {
 func wavesPicture(r contract.Rollout) string {
 	total := 0
 	for _, w := range r.Waves {
-		total = max(total, w.Target)
+		total = max(total, w.UpTo)
 	}
 	rows := [][]string{{"  wave", ">to", "state", "", ">replaced in", ">soaked"}}
 	for i, w := range r.Waves {
 		replaced, soaked := "", ""
-		if w.BeganAt != nil && w.FilledAt != nil {
-			replaced = words.Span(w.FilledAt.Sub(*w.BeganAt))
+		if w.StartedAt != nil && w.FilledAt != nil {
+			replaced = words.Span(w.FilledAt.Sub(*w.StartedAt))
 			end := time.Now()
 			if w.PassedAt != nil {
 				end = *w.PassedAt
@@ -311,10 +311,10 @@ func wavesPicture(r contract.Rollout) string {
 			if w.PassedAt != nil || w.State == contract.WaveStateSoaking {
 				soaked = words.Span(end.Sub(*w.FilledAt))
 			}
-		} else if w.State == contract.WaveStateReplacing && w.BeganAt != nil {
-			replaced = words.Span(time.Since(*w.BeganAt)) + " …"
+		} else if w.State == contract.WaveStateReplacing && w.StartedAt != nil {
+			replaced = words.Span(time.Since(*w.StartedAt)) + " …"
 		}
-		rows = append(rows, []string{fmt.Sprintf("  %d  %s", i+1, w.Wave), fmt.Sprintf("%d of %d", w.Target, total), string(w.State), tide(w, total), replaced, soaked})
+		rows = append(rows, []string{fmt.Sprintf("  %d  %s", i+1, w.Wave), fmt.Sprintf("%d of %d", w.UpTo, total), string(w.State), tide(w, total), replaced, soaked})
 	}
 	return table(rows)
 }
@@ -325,7 +325,7 @@ func tide(w contract.Wave, total int) string {
 	if total == 0 {
 		return ""
 	}
-	n := (w.Target*width + total - 1) / total
+	n := (w.UpTo*width + total - 1) / total
 	mark := "·"
 	switch w.State {
 	case contract.WaveStatePassed:
@@ -360,7 +360,7 @@ func manner(r contract.Rollout) string {
 	if r.StartAt != nil {
 		starts = moment(*r.StartAt)
 	}
-	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.LeaveOut, ", "), "  a revert brings", strings.Join(goesBack, ", "))
+	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.Exclude, ", "), "  a revert brings", strings.Join(goesBack, ", "))
 }
 
 // besideRehearsal lays what came of a rollout beside what its rehearsal said.

@@ -34,18 +34,18 @@ func (f *ruleFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.off, "off", false, "it asks for nothing; what it would ask is shown")
 	flags.StringVar(&f.metric, "metric", "", "trip, steady: what it goes by: cpu, memory, network-in, network-out, requests, latency, scrape:NAME or push:NAME")
-	flags.StringVar(&f.over, "over", "", "trip, steady: how the values of all instances are one: average, maximum, total, or a percentile such as p95 (default average)")
+	flags.StringVar(&f.over, "aggregate", "", "trip, steady: how the values of all instances are one: average, maximum, total, or a percentile such as p95 (default average)")
 	flags.DurationVar(&f.cooldown, "cooldown", 0, "trip, steady: how long after it acted it may not act again (default 1m for trip, 0s for steady)")
-	flags.StringArrayVar(&f.lines, "line", nil, "trip: a `LINE` such as 'above 70 for 2m: +1' or 'below 30 for 10m: -25%'; may be given again")
-	flags.Float64Var(&f.target, "target", 0, "steady: the `VALUE` that the metric is kept near; of a total, for one instance")
-	flags.Float64Var(&f.band, "band", 0, "steady: how far off the target nothing happens, in percent of it (default 10)")
+	flags.StringArrayVar(&f.lines, "threshold", nil, "trip: a `THRESHOLD` such as 'above 70 for 2m: +1' or 'below 30 for 10m: -25%'; may be given again")
+	flags.Float64Var(&f.target, "keep-at", 0, "steady: the `VALUE` that the metric is kept near; of a total, for one instance")
+	flags.Float64Var(&f.band, "band", 0, "steady: how far off that value nothing happens, in percent of it (default 10)")
 	flags.DurationVar(&f.calm, "calm", 0, "steady: how long a lower need must have lasted before it shrinks (default 5m)")
-	flags.Float64Var(&f.pace, "pace", 0, "steady: how much of the size it takes away within a minute at most, in percent (default 20)")
+	flags.Float64Var(&f.pace, "shrink-rate", 0, "steady: how much of the size it takes away within a minute at most, in percent (default 20)")
 	flags.BoolVar(&f.growOnly, "grow-only", false, "steady: never shrink")
-	flags.BoolVar(&f.foresee, "foresee", false, "steady: grow early to what the same hour of the week needed in the last four weeks")
+	flags.BoolVar(&f.foresee, "forecast", false, "steady: grow early to what the same hour of the week needed in the last four weeks")
 	flags.StringVar(&f.when, "when", "", "calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now")
-	flags.StringVar(&f.in, "in", "", "calendar: the IANA time `ZONE` by whose clock that is (default UTC)")
-	flags.DurationVar(&f.span, "span", 0, "calendar: how long it lasts; without it from then on")
+	flags.StringVar(&f.in, "time-zone", "", "calendar: the IANA time `ZONE` by whose clock that is (default UTC)")
+	flags.DurationVar(&f.span, "duration", 0, "calendar: how long it lasts; without it from then on")
 	flags.IntVar(&f.least, "min", 0, "calendar: the min then; -1 leaves it as it is")
 	flags.IntVar(&f.most, "max", 0, "calendar: the max then; -1 leaves it as it is")
 	flags.IntVar(&f.size, "size", 0, "calendar: the size then; -1 leaves it as it is")
@@ -56,28 +56,28 @@ var linePattern = regexp.MustCompile(`^\s*(above|below)\s+(-?[0-9]+(?:\.[0-9]+)?
 
 // settings are those that were given.
 func (f *ruleFlags) settings(cmd *cobra.Command) (contract.RuleSettings, error) {
-	s := contract.RuleSettings{Off: given(cmd, "off", f.off), Metric: given(cmd, "metric", f.metric), Over: given(cmd, "over", f.over), CooldownSeconds: secondsOf(cmd, "cooldown", f.cooldown),
-		Target: given(cmd, "target", f.target), BandPercent: given(cmd, "band", f.band), CalmSeconds: secondsOf(cmd, "calm", f.calm), PacePercent: given(cmd, "pace", f.pace),
-		GrowOnly: given(cmd, "grow-only", f.growOnly), Foresee: given(cmd, "foresee", f.foresee), When: given(cmd, "when", f.when), In: given(cmd, "in", f.in), SpanSeconds: secondsOf(cmd, "span", f.span),
+	s := contract.RuleSettings{Off: given(cmd, "off", f.off), Metric: given(cmd, "metric", f.metric), Aggregate: given(cmd, "aggregate", f.over), CooldownSeconds: secondsOf(cmd, "cooldown", f.cooldown),
+		KeepAt: given(cmd, "keep-at", f.target), BandPercent: given(cmd, "band", f.band), CalmSeconds: secondsOf(cmd, "calm", f.calm), ShrinkRatePercent: given(cmd, "shrink-rate", f.pace),
+		GrowOnly: given(cmd, "grow-only", f.growOnly), Forecast: given(cmd, "forecast", f.foresee), When: given(cmd, "when", f.when), TimeZone: given(cmd, "time-zone", f.in), DurationSeconds: secondsOf(cmd, "duration", f.span),
 		Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Size: given(cmd, "size", f.size)}
-	if cmd.Flags().Changed("line") {
-		var lines []contract.RuleLine
+	if cmd.Flags().Changed("threshold") {
+		var lines []contract.Threshold
 		for _, text := range f.lines {
 			m := linePattern.FindStringSubmatch(text)
 			if m == nil {
-				return s, misused("--line %q is no line; write it such as: above 70 for 2m: +1, or: below 30 for 10m: -25%%", text)
+				return s, misused("--threshold %q is no threshold; write it such as: above 70 for 2m: +1, or: below 30 for 10m: -25%%", text)
 			}
 			at, _ := strconv.ParseFloat(m[2], 64)
 			lasts, err := time.ParseDuration(m[3])
 			if err != nil {
-				return s, misused("--line %q: %s is no time; give one such as 90s or 5m", text, m[3])
+				return s, misused("--threshold %q: %s is no time; give one such as 90s or 5m", text, m[3])
 			}
-			lines = append(lines, contract.RuleLine{Way: contract.RuleLineWay(m[1]), At: at, ForSeconds: lasts.Seconds(), Step: m[4]})
+			lines = append(lines, contract.Threshold{Way: contract.ThresholdWay(m[1]), At: at, ForSeconds: lasts.Seconds(), Step: m[4]})
 		}
-		s.Lines = &lines
+		s.Thresholds = &lines
 	}
-	if s.Target != nil && (math.IsNaN(*s.Target) || math.IsInf(*s.Target, 0)) {
-		return s, misused("--target is no number")
+	if s.KeepAt != nil && (math.IsNaN(*s.KeepAt) || math.IsInf(*s.KeepAt, 0)) {
+		return s, misused("--keep-at is no number")
 	}
 	return s, nil
 }
@@ -87,21 +87,21 @@ func (a *app) ruleAdd() *cobra.Command {
 	cmd := &cobra.Command{Use: "add GROUP NAME trip|steady|calendar", Short: "Add a rule to a group", Args: exactly("GROUP", "NAME", "KIND"),
 		Long: `Adds a rule that changes the size of a group by itself. Three kinds:
 
-  trip       a metric that stays past a line for a time changes the size by a count
-             (+2), a share (+50%, at least one) or to a number (=8); several lines make
-             bigger steps further out
+  trip       a metric that stays past a threshold for a time changes the size by a count
+             (+2), a share (+50%, at least one) or to a number (=8); several thresholds
+             make bigger steps further out
   steady     a metric is kept near a value: it grows at once to what is needed, and
-             shrinks once the lower need has lasted (calm), no faster than its pace
-  calendar   at certain times min, max or size are others, for a span or from then on
+             shrinks once the lower need has lasted (calm), no faster than shrink-rate
+  calendar   at certain times min, max or size are others, for a duration or from then on
 
 Of several rules the one that asks for most wins when growing; to shrink all must agree.
 Calendars move the bounds inside which the others act. What is missing or old never
 makes a group smaller. A rule that is off is shown and does nothing.`,
-		Example: "  unitas rule add timetable even steady --metric cpu --target 60\n" +
-			"  unitas rule add timetable queue steady --metric push:waiting --over total --target 100 --calm 10m\n" +
-			"  unitas rule add timetable busy trip --metric latency --over p95 --line 'above 300 for 2m: +1' --line 'above 900 for 1m: +50%' --line 'below 80 for 15m: -1'\n" +
-			"  unitas rule add timetable mornings calendar --when '30 5 * * 1-5' --in Europe/Paris --span 4h --min 4 --dry-run\n" +
-			"  unitas rule add timetable regatta calendar --when '2026-12-24 18:00' --in Europe/Paris --span 6h --size 8",
+		Example: "  unitas rule add timetable even steady --metric cpu --keep-at 60\n" +
+			"  unitas rule add timetable queue steady --metric push:waiting --aggregate total --keep-at 100 --calm 10m\n" +
+			"  unitas rule add timetable busy trip --metric latency --aggregate p95 --threshold 'above 300 for 2m: +1' --threshold 'above 900 for 1m: +50%' --threshold 'below 80 for 15m: -1'\n" +
+			"  unitas rule add timetable mornings calendar --when '30 5 * * 1-5' --time-zone Europe/Paris --duration 4h --min 4 --dry-run\n" +
+			"  unitas rule add timetable regatta calendar --when '2026-12-24 18:00' --time-zone Europe/Paris --duration 6h --size 8",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			kind := contract.RuleKind(args[2])
 			if kind != contract.Trip && kind != contract.Steady && kind != contract.Calendar {
@@ -126,7 +126,7 @@ makes a group smaller. A rule that is off is shown and does nothing.`,
 				if f.dry {
 					return text + "\nNothing was made.\n"
 				}
-				return text + fmt.Sprintf("\nIt counts from now on. What it thinks: unitas rule list %s\n", args[0])
+				return text + fmt.Sprintf("\nIt counts from now on. What it asks for: unitas rule list %s\n", args[0])
 			})
 		}}
 	f.add(cmd)
@@ -136,14 +136,14 @@ makes a group smaller. A rule that is off is shown and does nothing.`,
 func (a *app) ruleSet() *cobra.Command {
 	var f ruleFlags
 	cmd := &cobra.Command{Use: "set GROUP RULE", Short: "Change settings of a rule, only those that are given", Args: exactly("GROUP", "RULE"),
-		Example: "  unitas rule set timetable even --target 55 --dry-run\n  unitas rule set timetable even --off",
+		Example: "  unitas rule set timetable even --keep-at 55 --dry-run\n  unitas rule set timetable even --off",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			settings, err := f.settings(cmd)
 			if err != nil {
 				return err
 			}
 			if settings == (contract.RuleSettings{}) {
-				return misused("nothing to change; give a setting such as --target")
+				return misused("nothing to change; give a setting such as --keep-at")
 			}
 			tag, err := a.groupTag(cmd.Context(), args[0])
 			if err != nil {
@@ -173,7 +173,7 @@ func reviewPicture(r contract.RuleReview) string {
 		text += "It lasts now, until " + moment(*r.LastsUntil) + ".\n"
 	}
 	if r.Rule.Kind == contract.Calendar {
-		text += timesPicture(r.Next, valueOr(r.Rule.Settings.In, "UTC"))
+		text += timesPicture(r.Next, valueOr(r.Rule.Settings.TimeZone, "UTC"))
 	}
 	for _, o := range r.Overlaps {
 		text += "\n" + waiting.paint(o) + "\n"
@@ -216,12 +216,12 @@ func (a *app) ruleList() *cobra.Command {
 		}}
 }
 
-// rulesPicture is the sentence, and each rule with what it thinks.
+// rulesPicture is the sentence, and each rule with what it asks for and why.
 func rulesPicture(all contract.RuleList) string {
 	if len(all.Items) == 0 {
-		return all.Sentence + " Add one with: unitas rule add GROUP NAME steady --metric cpu --target 60\n"
+		return all.Sentence + " Add one with: unitas rule add GROUP NAME steady --metric cpu --keep-at 60\n"
 	}
-	rows := [][]string{{"rule", "kind", "asks", ">wants", "thinks"}}
+	rows := [][]string{{"rule", "kind", "asks", ">wants", "why"}}
 	for _, r := range all.Items {
 		wants := "-"
 		if r.Wants != nil {
@@ -231,13 +231,13 @@ func rulesPicture(all contract.RuleList) string {
 		if r.Rule.Off {
 			asks = "off"
 		}
-		rows = append(rows, []string{r.Rule.Name, string(r.Rule.Kind), asks, wants, r.Thinks})
+		rows = append(rows, []string{r.Rule.Name, string(r.Rule.Kind), asks, wants, r.Why})
 	}
 	return all.Sentence + "\n\n" + table(rows)
 }
 
 func (a *app) ruleShow() *cobra.Command {
-	return &cobra.Command{Use: "show GROUP RULE", Short: "Show a rule: its settings, what it thinks, when it comes next", Args: exactly("GROUP", "RULE"),
+	return &cobra.Command{Use: "show GROUP RULE", Short: "Show a rule: its settings, what it asks for and why, when it comes next", Args: exactly("GROUP", "RULE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			all, err := a.rules(cmd.Context(), args[0])
 			if err != nil {
@@ -261,9 +261,9 @@ func rulePicture(r contract.RuleNow) string {
 	if r.CoolsUntil != nil {
 		cools = "for " + spanOf(time.Until(*r.CoolsUntil).Seconds())
 	}
-	text += facts("thinks", r.Thinks, "acted last", acted, "cools down", cools)
+	text += facts("why", r.Why, "acted last", acted, "cools down", cools)
 	if r.Next != nil {
-		text += "\n" + timesPicture(*r.Next, valueOr(r.Rule.Settings.In, "UTC"))
+		text += "\n" + timesPicture(*r.Next, valueOr(r.Rule.Settings.TimeZone, "UTC"))
 	}
 	return text
 }

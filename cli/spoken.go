@@ -25,7 +25,7 @@ func (f *spokenFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.serverName, "server-name", "", "of https targets, the `NAME` that they must have; without it their address")
 	flags.StringVar(&f.affinity, "affinity", "none", "keep a caller at one target for as long as that is there, by cookie, header:`NAME` or address; or none")
 	flags.DurationVar(&f.affinityFor, "affinity-for", 0, "with --affinity cookie: how long the cookie is kept; without it until the browser ends")
-	flags.StringVar(&f.eject, "eject", "never", "eject a target, so that it gets no requests for a while, for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), points (percent points more failures than the others), slower (times, by the median), least (requests), first and most (times)")
+	flags.StringVar(&f.eject, "eject", "never", "eject a target, so that it gets no requests for a while, for how it answers: never, usual, or `SETTING=VALUE,…` of failures (in a row), margin (percent points more failures than the others), slower (times, by the median), min-requests, for and max (times)")
 	flags.StringArrayVar(&f.limits, "limit", nil, "what a target may take, `LIMIT=VALUE,…` of connect, first-byte, idle, request (times) and body (a size); none takes one away. May be repeated")
 }
 
@@ -71,12 +71,12 @@ func parseEject(text string) (*contract.Eject, error) {
 	e := &contract.Eject{}
 	switch text {
 	case "never":
-		return &contract.Eject{Failures: new(int), Points: new(float64), Slower: new(float64)}, nil
+		return &contract.Eject{Failures: new(int), MarginPercent: new(float64), Slower: new(float64)}, nil
 	case "usual": // the service knows what that is
 		return e, nil
 	}
-	err := forms{"failures": intoNumber(&e.Failures), "least": intoNumber(&e.Least), "points": intoRate(&e.Points, "percent points, such as 30", "%"),
-		"slower": intoRate(&e.Slower, "a number of times, such as 4", "x"), "first": intoSeconds(&e.FirstSeconds), "most": intoSeconds(&e.MostSeconds)}.read("eject", text)
+	err := forms{"failures": intoNumber(&e.Failures), "min-requests": intoNumber(&e.MinRequests), "margin": intoRate(&e.MarginPercent, "percent points, such as 30", "%"),
+		"slower": intoRate(&e.Slower, "a number of times, such as 4", "x"), "for": intoSeconds(&e.ForSeconds), "max": intoSeconds(&e.MaxSeconds)}.read("eject", text)
 	return e, err
 }
 
@@ -119,7 +119,7 @@ func ejectWords(e contract.Eject) string {
 	if v := value(e.Failures); v > 0 {
 		all = append(all, fmt.Sprintf("after %d failures in a row", v))
 	}
-	if v := value(e.Points); v > 0 {
+	if v := value(e.MarginPercent); v > 0 {
 		all = append(all, fmt.Sprintf("with %g points more failures than the others", v))
 	}
 	if v := value(e.Slower); v > 0 {
@@ -128,7 +128,7 @@ func ejectWords(e contract.Eject) string {
 	if len(all) == 0 {
 		return "only what refuses"
 	}
-	return strings.Join(all, ", or ") + fmt.Sprintf(" (of %d requests); first for %s, at most %s", value(e.Least), spanOf(value(e.FirstSeconds)), spanOf(value(e.MostSeconds)))
+	return strings.Join(all, ", or ") + fmt.Sprintf(" (of %d requests); first for %s, at most %s", value(e.MinRequests), spanOf(value(e.ForSeconds)), spanOf(value(e.MaxSeconds)))
 }
 
 func poolLimitsWords(l contract.PoolLimits) string {

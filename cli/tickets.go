@@ -96,10 +96,10 @@ func (a *app) ticketShow() *cobra.Command {
 
 func ticketPicture(t contract.Ticket, sent []contract.Delivery) string {
 	text := facts("ticket", t.Instance+"/"+t.Hook, "group", t.Group, "at", string(t.At), "state", string(t.State), "so far", t.Sentence,
-		"opened", moment(t.OpenedAt), "deadline", moment(t.DeadlineAt), "bound", moment(t.BoundAt))
+		"opened", moment(t.OpenedAt), "deadline", moment(t.DeadlineAt), "latest deadline", moment(t.MaxDeadlineAt))
 	for _, d := range sent {
-		if d.Kind == contract.DeliveryKindCommand && d.CameBack != "" {
-			text += fmt.Sprintf("\nThe command wrote, at %s:\n%s\n", clock(d.At), strings.TrimRight(d.CameBack, "\n"))
+		if d.Kind == contract.DeliveryKindCommand && d.Response != "" {
+			text += fmt.Sprintf("\nThe command wrote, at %s:\n%s\n", clock(d.At), strings.TrimRight(d.Response, "\n"))
 			break
 		}
 	}

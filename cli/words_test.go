@@ -68,10 +68,10 @@ func TestTideRises(t *testing.T) {
 		wave contract.Wave
 		want string
 	}{
-		{contract.Wave{Target: 1, State: contract.WaveStatePassed}, "████"},
-		{contract.Wave{Target: 3, State: contract.WaveStateSoaking}, "▓▓▓▓▓▓▓▓▓▓▓▓"},
-		{contract.Wave{Target: 1, State: contract.WaveStateHeld}, "▒▒▒▒"},
-		{contract.Wave{Target: 1, State: contract.WaveStateWaiting}, "····"},
+		{contract.Wave{UpTo: 1, State: contract.WaveStatePassed}, "████"},
+		{contract.Wave{UpTo: 3, State: contract.WaveStateSoaking}, "▓▓▓▓▓▓▓▓▓▓▓▓"},
+		{contract.Wave{UpTo: 1, State: contract.WaveStateHeld}, "▒▒▒▒"},
+		{contract.Wave{UpTo: 1, State: contract.WaveStateWaiting}, "····"},
 	} {
 		if got := tide(c.wave, 6); got != c.want {
 			t.Errorf("%+v is drawn %q", c.wave, got)

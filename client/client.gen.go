@@ -605,10 +605,10 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
 	WithdrawImage(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListInstanceChanges Instances that are other than they were at a mark, for who follows many
+	// ListInstanceChanges Instances that are other than they were at a cursor, for who follows many
 	//
-	// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
-	// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+	// Without a cursor, or with one that is too old, all that are there are told, and `complete` is set. The answer has the
+	// cursor for the next time. How many requests each has in flight is told apart, for it changes all the time.
 	//
 	// Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
 	ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2430,10 +2430,10 @@ func (c *Client) WithdrawImage(ctx context.Context, name ObjectName, version Obj
 	return c.Client.Do(req)
 }
 
-// ListInstanceChanges Instances that are other than they were at a mark, for who follows many
+// ListInstanceChanges Instances that are other than they were at a cursor, for who follows many
 //
-// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
-// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+// Without a cursor, or with one that is too old, all that are there are told, and `complete` is set. The answer has the
+// cursor for the next time. How many requests each has in flight is told apart, for it changes all the time.
 //
 // Corresponds with GET /v1/instance-changes (the `ListInstanceChanges` operationId).
 func (c *Client) ListInstanceChanges(ctx context.Context, params *ListInstanceChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5764,9 +5764,9 @@ func NewGetMetricRequest(server string, name ObjectName, metric string, params *
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Over != nil {
+		if params.Aggregate != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "aggregate", *params.Aggregate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11566,10 +11566,10 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/images/{name}/{version}/withdrawal (the `WithdrawImage` operationId).
 	WithdrawImageWithResponse(ctx context.Context, name ObjectName, version ObjectVersion, params *WithdrawImageParams, body WithdrawImageJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawImageResponse, error)
 
-	// ListInstanceChangesWithResponse Instances that are other than they were at a mark, for who follows many
+	// ListInstanceChangesWithResponse Instances that are other than they were at a cursor, for who follows many
 	//
-	// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
-	// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+	// Without a cursor, or with one that is too old, all that are there are told, and `complete` is set. The answer has the
+	// cursor for the next time. How many requests each has in flight is told apart, for it changes all the time.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -13234,13 +13234,13 @@ type ListFailuresResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *FailingPlaceList
+	JSON200 *FailingSlotList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListFailuresResponse) GetJSON200() *FailingPlaceList {
+func (r ListFailuresResponse) GetJSON200() *FailingSlotList {
 	return r.JSON200
 }
 
@@ -18702,10 +18702,10 @@ func (c *ClientWithResponses) WithdrawImageWithResponse(ctx context.Context, nam
 	return ParseWithdrawImageResponse(rsp)
 }
 
-// ListInstanceChangesWithResponse Instances that are other than they were at a mark, for who follows many
+// ListInstanceChangesWithResponse Instances that are other than they were at a cursor, for who follows many
 //
-// Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
-// for the next time. How many requests each has in flight is told apart, for it changes all the time.
+// Without a cursor, or with one that is too old, all that are there are told, and `complete` is set. The answer has the
+// cursor for the next time. How many requests each has in flight is told apart, for it changes all the time.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -20530,7 +20530,7 @@ func ParseListFailuresResponse(rsp *http.Response) (*ListFailuresResponse, error
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest FailingPlaceList
+		var dest FailingSlotList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -529,24 +529,6 @@ func (e NewDrillKind) Valid() bool {
 	}
 }
 
-// Defines values for NewGateBroken.
-const (
-	NewGateBrokenHold   NewGateBroken = "hold"
-	NewGateBrokenRevert NewGateBroken = "revert"
-)
-
-// Valid indicates whether the value is a known member of the NewGateBroken enum.
-func (e NewGateBroken) Valid() bool {
-	switch e {
-	case NewGateBrokenHold:
-		return true
-	case NewGateBrokenRevert:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for NewGateKind.
 const (
 	NewGateKindErrors  NewGateKind = "errors"
@@ -574,21 +556,39 @@ func (e NewGateKind) Valid() bool {
 	}
 }
 
-// Defines values for NewGateUndecided.
+// Defines values for NewGateOnBroken.
 const (
-	NewGateUndecidedExtend NewGateUndecided = "extend"
-	NewGateUndecidedGoOn   NewGateUndecided = "go-on"
-	NewGateUndecidedHold   NewGateUndecided = "hold"
+	NewGateOnBrokenHold   NewGateOnBroken = "hold"
+	NewGateOnBrokenRevert NewGateOnBroken = "revert"
 )
 
-// Valid indicates whether the value is a known member of the NewGateUndecided enum.
-func (e NewGateUndecided) Valid() bool {
+// Valid indicates whether the value is a known member of the NewGateOnBroken enum.
+func (e NewGateOnBroken) Valid() bool {
 	switch e {
-	case NewGateUndecidedExtend:
+	case NewGateOnBrokenHold:
 		return true
-	case NewGateUndecidedGoOn:
+	case NewGateOnBrokenRevert:
 		return true
-	case NewGateUndecidedHold:
+	default:
+		return false
+	}
+}
+
+// Defines values for NewGateOnUndecided.
+const (
+	NewGateOnUndecidedExtend NewGateOnUndecided = "extend"
+	NewGateOnUndecidedGoOn   NewGateOnUndecided = "go-on"
+	NewGateOnUndecidedHold   NewGateOnUndecided = "hold"
+)
+
+// Valid indicates whether the value is a known member of the NewGateOnUndecided enum.
+func (e NewGateOnUndecided) Valid() bool {
+	switch e {
+	case NewGateOnUndecidedExtend:
+		return true
+	case NewGateOnUndecidedGoOn:
+		return true
+	case NewGateOnUndecidedHold:
 		return true
 	default:
 		return false
@@ -727,24 +727,6 @@ func (e RuleKind) Valid() bool {
 	}
 }
 
-// Defines values for RuleLineWay.
-const (
-	Above RuleLineWay = "above"
-	Below RuleLineWay = "below"
-)
-
-// Valid indicates whether the value is a known member of the RuleLineWay enum.
-func (e RuleLineWay) Valid() bool {
-	switch e {
-	case Above:
-		return true
-	case Below:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for RuleNowAsks.
 const (
 	RuleNowAsksGrow    RuleNowAsks = "grow"
@@ -844,24 +826,24 @@ func (e Spread) Valid() bool {
 	}
 }
 
-// Defines values for SummaryFooting.
+// Defines values for SummaryCondition.
 const (
-	SummaryFootingMoving SummaryFooting = "moving"
-	SummaryFootingOut    SummaryFooting = "out"
-	SummaryFootingShort  SummaryFooting = "short"
-	SummaryFootingWhole  SummaryFooting = "whole"
+	Changing SummaryCondition = "changing"
+	Complete SummaryCondition = "complete"
+	Down     SummaryCondition = "down"
+	Short    SummaryCondition = "short"
 )
 
-// Valid indicates whether the value is a known member of the SummaryFooting enum.
-func (e SummaryFooting) Valid() bool {
+// Valid indicates whether the value is a known member of the SummaryCondition enum.
+func (e SummaryCondition) Valid() bool {
 	switch e {
-	case SummaryFootingMoving:
+	case Changing:
 		return true
-	case SummaryFootingOut:
+	case Complete:
 		return true
-	case SummaryFootingShort:
+	case Down:
 		return true
-	case SummaryFootingWhole:
+	case Short:
 		return true
 	default:
 		return false
@@ -901,6 +883,24 @@ func (e TemplateState) Valid() bool {
 	case TemplateStateReady:
 		return true
 	case TemplateStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ThresholdWay.
+const (
+	Above ThresholdWay = "above"
+	Below ThresholdWay = "below"
+)
+
+// Valid indicates whether the value is a known member of the ThresholdWay enum.
+func (e ThresholdWay) Valid() bool {
+	switch e {
+	case Above:
+		return true
+	case Below:
 		return true
 	default:
 		return false
@@ -953,7 +953,7 @@ func (e TicketChoice) Valid() bool {
 const (
 	AtMax          Topic = "at-max"
 	FailedLaunches Topic = "failed-launches"
-	FailingPlaces  Topic = "failing-places"
+	FailingSlots   Topic = "failing-slots"
 	HealLimit      Topic = "heal-limit"
 	Heals          Topic = "heals"
 	Launches       Topic = "launches"
@@ -971,7 +971,7 @@ func (e Topic) Valid() bool {
 		return true
 	case FailedLaunches:
 		return true
-	case FailingPlaces:
+	case FailingSlots:
 		return true
 	case HealLimit:
 		return true
@@ -1295,12 +1295,12 @@ type CheckList struct {
 
 // Copy defines model for Copy.
 type Copy struct {
-	BeganAt    time.Time  `json:"began_at"`
-	BeganBy    string     `json:"began_by"`
 	DoneBytes  int64      `json:"done_bytes"`
 	EndedAt    *time.Time `json:"ended_at,omitempty"`
 	From       string     `json:"from"`
 	Region     string     `json:"region"`
+	StartedAt  time.Time  `json:"started_at"`
+	StartedBy  string     `json:"started_by"`
 	State      CopyState  `json:"state"`
 	TotalBytes int64      `json:"total_bytes"`
 	Why        string     `json:"why"`
@@ -1395,16 +1395,16 @@ type CourseSettingsPace string
 type Delivery struct {
 	At time.Time `json:"at"`
 
-	// CameBack The answer, what the command wrote, or why there is neither
-	CameBack string `json:"came_back"`
+	// Delivered It is not sent again by itself
+	Delivered bool         `json:"delivered"`
+	Hook      string       `json:"hook"`
+	Instance  string       `json:"instance"`
+	Kind      DeliveryKind `json:"kind"`
+	Launch    int          `json:"launch"`
+	Number    int64        `json:"number"`
 
-	// Heard It is not sent again by itself
-	Heard    bool         `json:"heard"`
-	Hook     string       `json:"hook"`
-	Instance string       `json:"instance"`
-	Kind     DeliveryKind `json:"kind"`
-	Launch   int          `json:"launch"`
-	Number   int64        `json:"number"`
+	// Response The answer, what the command wrote, or why there is neither
+	Response string `json:"response"`
 
 	// SentBy Who had it sent again by hand; empty for the service
 	SentBy string `json:"sent_by"`
@@ -1425,13 +1425,13 @@ type DeliveryList struct {
 
 // Drill defines model for Drill.
 type Drill struct {
-	BeganAt  time.Time `json:"began_at"`
-	BeganBy  string    `json:"began_by"`
-	Instance *string   `json:"instance,omitempty"`
-	Kind     string    `json:"kind"`
-	Number   int64     `json:"number"`
-	Region   *string   `json:"region,omitempty"`
-	UntilAt  time.Time `json:"until_at"`
+	Instance  *string   `json:"instance,omitempty"`
+	Kind      string    `json:"kind"`
+	Number    int64     `json:"number"`
+	Region    *string   `json:"region,omitempty"`
+	StartedAt time.Time `json:"started_at"`
+	StartedBy string    `json:"started_by"`
+	UntilAt   time.Time `json:"until_at"`
 
 	// What In words
 	What string  `json:"what"`
@@ -1448,17 +1448,17 @@ type Eject struct {
 	// Failures In a row: 5xx or no answer; 0 never
 	Failures *int `json:"failures,omitempty"`
 
-	// FirstSeconds For how long the first time; usual 10
-	FirstSeconds *float64 `json:"first_seconds,omitempty"`
+	// ForSeconds For how long the first time; usual 10
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
 
-	// Least Requests without which points and slower say nothing; usual 50
-	Least *int `json:"least,omitempty"`
+	// MarginPercent Percent points more failures in the last minute than the others have; 0 never
+	MarginPercent *float64 `json:"margin_percent,omitempty"`
 
-	// MostSeconds Usual 300
-	MostSeconds *float64 `json:"most_seconds,omitempty"`
+	// MaxSeconds Usual 300
+	MaxSeconds *float64 `json:"max_seconds,omitempty"`
 
-	// Points Percent points more failures in the last minute than the others have; 0 never
-	Points *float64 `json:"points,omitempty"`
+	// MinRequests Requests without which points and slower say nothing; usual 50
+	MinRequests *int `json:"min_requests,omitempty"`
 
 	// Slower Times as slow as the others, by the median of the last minute; 0 never
 	Slower *float64 `json:"slower,omitempty"`
@@ -1467,8 +1467,8 @@ type Eject struct {
 // Environment Variables given to the workload
 type Environment map[string]string
 
-// FailingPlace defines model for FailingPlace.
-type FailingPlace struct {
+// FailingSlot defines model for FailingSlot.
+type FailingSlot struct {
 	Count int `json:"count"`
 
 	// Failures The last three, newest last
@@ -1477,9 +1477,9 @@ type FailingPlace struct {
 	UntilAt  time.Time `json:"until_at"`
 }
 
-// FailingPlaceList defines model for FailingPlaceList.
-type FailingPlaceList struct {
-	Items []FailingPlace `json:"items"`
+// FailingSlotList defines model for FailingSlotList.
+type FailingSlotList struct {
+	Items []FailingSlot `json:"items"`
 }
 
 // Failure defines model for Failure.
@@ -1533,34 +1533,33 @@ type Findings struct {
 
 // Gate defines model for Gate.
 type Gate struct {
-	Broken string `json:"broken"`
-
 	// Evidence How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
 	Evidence float64 `json:"evidence"`
 
 	// Floor Of healthy and serving: below what it breaks
 	Floor *float64 `json:"floor,omitempty"`
 	Kind  string   `json:"kind"`
-	Least int64    `json:"least"`
 
-	// LineMs For latency: the answers that took longer are the bad ones; absent while it is not known
-	LineMs        *float64 `json:"line_ms,omitempty"`
+	// LimitMs For latency: the answers that took longer are the bad ones; absent while it is not known
+	LimitMs       *float64 `json:"limit_ms,omitempty"`
 	MarginPercent float64  `json:"margin_percent"`
+	MinRequests   int64    `json:"min_requests"`
 
 	// NewFailed How many of them failed, or were slow
 	NewFailed int64 `json:"new_failed"`
 
 	// NewRequests Answered by new instances since the rollout began, or last proceeded
-	NewRequests int64 `json:"new_requests"`
-	OldFailed   int64 `json:"old_failed"`
-	OldRequests int64 `json:"old_requests"`
+	NewRequests int64  `json:"new_requests"`
+	OldFailed   int64  `json:"old_failed"`
+	OldRequests int64  `json:"old_requests"`
+	OnBroken    string `json:"on_broken"`
+	OnUndecided string `json:"on_undecided"`
 
 	// State good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
 	State GateState `json:"state"`
 
 	// Trace How it came to be so
-	Trace     *[]TracePoint `json:"trace,omitempty"`
-	Undecided string        `json:"undecided"`
+	Trace *[]TracePoint `json:"trace,omitempty"`
 
 	// Value Of healthy and serving: what it is now; absent when there is nothing to judge
 	Value       *float64 `json:"value,omitempty"`
@@ -1741,13 +1740,13 @@ type HeaderMatch struct {
 // Hook defines model for Hook.
 type Hook struct {
 	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
-	At              HookPoint    `json:"at"`
-	BoundSeconds    float64      `json:"bound_seconds"`
-	DeadlineSeconds float64      `json:"deadline_seconds"`
-	Name            string       `json:"name"`
-	Otherwise       TicketChoice `json:"otherwise"`
-	Run             []string     `json:"run"`
-	Send            string       `json:"send"`
+	At                 HookPoint    `json:"at"`
+	DeadlineSeconds    float64      `json:"deadline_seconds"`
+	MaxDeadlineSeconds float64      `json:"max_deadline_seconds"`
+	Name               string       `json:"name"`
+	Otherwise          TicketChoice `json:"otherwise"`
+	Run                []string     `json:"run"`
+	Send               string       `json:"send"`
 
 	// SlowSeconds Their 95th percentile
 	SlowSeconds *float64 `json:"slow_seconds,omitempty"`
@@ -1767,11 +1766,11 @@ type HookSecret struct {
 // HookSettings defines model for HookSettings.
 type HookSettings struct {
 	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
-	At              *HookPoint    `json:"at,omitempty"`
-	BoundSeconds    *float64      `json:"bound_seconds,omitempty"`
-	DeadlineSeconds *float64      `json:"deadline_seconds,omitempty"`
-	Otherwise       *TicketChoice `json:"otherwise,omitempty"`
-	Reason          *string       `json:"reason,omitempty"`
+	At                 *HookPoint    `json:"at,omitempty"`
+	DeadlineSeconds    *float64      `json:"deadline_seconds,omitempty"`
+	MaxDeadlineSeconds *float64      `json:"max_deadline_seconds,omitempty"`
+	Otherwise          *TicketChoice `json:"otherwise,omitempty"`
+	Reason             *string       `json:"reason,omitempty"`
 
 	// Run Empty for nothing
 	Run *[]string `json:"run,omitempty"`
@@ -1791,12 +1790,12 @@ type HookTried struct {
 	// Answer What a ticket would be answered; absent when it would stay open
 	Answer *TicketChoice `json:"answer,omitempty"`
 
-	// CameBack The answer, what the command wrote, or why there is neither
-	CameBack string `json:"came_back"`
+	// Delivered A real message would not be sent again
+	Delivered bool          `json:"delivered"`
+	Kind      HookTriedKind `json:"kind"`
 
-	// Heard A real message would not be sent again
-	Heard bool          `json:"heard"`
-	Kind  HookTriedKind `json:"kind"`
+	// Response The answer, what the command wrote, or why there is neither
+	Response string `json:"response"`
 
 	// Status Of the answer or of the command; 0 or -1 when there is none
 	Status int     `json:"status"`
@@ -1856,12 +1855,13 @@ type ImageState string
 
 // ImageFromInstance defines model for ImageFromInstance.
 type ImageFromInstance struct {
-	// AtRest Drain and stop it first for a consistent picture and bring it back
-	AtRest   *bool  `json:"at_rest,omitempty"`
 	Instance string `json:"instance"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name *Name `json:"name,omitempty"`
+
+	// StopFirst Drain and stop it first for a consistent picture and bring it back
+	StopFirst *bool `json:"stop_first,omitempty"`
 }
 
 // ImageList defines model for ImageList.
@@ -1954,6 +1954,12 @@ type InstancePurpose string
 
 // InstanceChanges defines model for InstanceChanges.
 type InstanceChanges struct {
+	// Complete All that are there are told, not only what is other
+	Complete bool `json:"complete"`
+
+	// Cursor What to ask with the next time
+	Cursor string `json:"cursor"`
+
 	// Gone The names of those that are not there any more
 	Gone []string `json:"gone"`
 
@@ -1962,12 +1968,6 @@ type InstanceChanges struct {
 
 	// Items Those that are new or other, by group and number
 	Items []Instance `json:"items"`
-
-	// Mark What to ask with the next time
-	Mark string `json:"mark"`
-
-	// Whole All that are there are told, not only what is other
-	Whole bool `json:"whole"`
 }
 
 // InstanceCommand defines model for InstanceCommand.
@@ -2188,11 +2188,11 @@ type ListenerLimits struct {
 	// ConnectionsPerSecond New ones of one address
 	ConnectionsPerSecond *float64 `json:"connections_per_second,omitempty"`
 
-	// HeadBytes Usual 65536; answered 431
-	HeadBytes *int64 `json:"head_bytes,omitempty"`
+	// HeaderBytes Usual 65536; answered 431
+	HeaderBytes *int64 `json:"header_bytes,omitempty"`
 
-	// HeadSeconds To send the head of a request; usual 30
-	HeadSeconds *float64 `json:"head_seconds,omitempty"`
+	// HeaderSeconds To send the head of a request; usual 30
+	HeaderSeconds *float64 `json:"header_seconds,omitempty"`
 
 	// IdleSeconds Between requests, and of a request whose body is still to come without a byte either way; usual 120
 	IdleSeconds *float64 `json:"idle_seconds,omitempty"`
@@ -2274,15 +2274,15 @@ type Marks struct {
 
 // Message defines model for Message.
 type Message struct {
-	At       time.Time `json:"at"`
-	CameBack string    `json:"came_back"`
+	At time.Time `json:"at"`
 
 	// Lines How many things it tells
 	Lines int `json:"lines"`
 
 	// NextAt When it is tried again
-	NextAt *time.Time `json:"next_at,omitempty"`
-	Number int64      `json:"number"`
+	NextAt   *time.Time `json:"next_at,omitempty"`
+	Number   int64      `json:"number"`
+	Response string     `json:"response"`
 
 	// SentBy The person who had it sent; empty for the service
 	SentBy string       `json:"sent_by"`
@@ -2329,8 +2329,8 @@ type MetricList struct {
 type MetricPoint struct {
 	At time.Time `json:"at"`
 
-	// Foreseen What a rule with foresight expected of this time: what the same hour of the weeks before was
-	Foreseen *float64 `json:"foreseen,omitempty"`
+	// Forecast What a rule that forecasts expected of this time: what the same hour of the weeks before was
+	Forecast *float64 `json:"forecast,omitempty"`
 	Missing  int      `json:"missing"`
 	Serving  int      `json:"serving"`
 
@@ -2340,8 +2340,8 @@ type MetricPoint struct {
 
 // MetricSeries defines model for MetricSeries.
 type MetricSeries struct {
+	Aggregate   string        `json:"aggregate"`
 	Metric      string        `json:"metric"`
-	Over        string        `json:"over"`
 	Points      []MetricPoint `json:"points"`
 	StepSeconds float64       `json:"step_seconds"`
 	Unit        string        `json:"unit"`
@@ -2448,17 +2448,11 @@ type NewGate struct {
 	// Below Of metric: samples below it are bad ones
 	Below *float64 `json:"below,omitempty"`
 
-	// Broken What happens when it breaks
-	Broken *NewGateBroken `json:"broken,omitempty"`
-
 	// Floor Of healthy: the percent of new instances below which it breaks; of serving: the number of instances
 	Floor *float64 `json:"floor,omitempty"`
 
-	// Kind metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+	// Kind metric: the share of samples of a metric (every 15 s, of each instance) that are past a threshold; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 	Kind NewGateKind `json:"kind"`
-
-	// Least How many requests new instances must have answered in a wave by the end of its soak
-	Least *int64 `json:"least,omitempty"`
 
 	// MarginPercent By how many percent points the share of new may be higher than that of old; without it 0.5 for errors, 5 for latency and 10 for a metric
 	MarginPercent *float64 `json:"margin_percent,omitempty"`
@@ -2466,21 +2460,27 @@ type NewGate struct {
 	// Metric Of metric: cpu, memory, requests, latency, scrape:NAME and so on
 	Metric *string `json:"metric,omitempty"`
 
-	// Undecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
-	Undecided *NewGateUndecided `json:"undecided,omitempty"`
+	// MinRequests How many requests new instances must have answered in a wave by the end of its soak
+	MinRequests *int64 `json:"min_requests,omitempty"`
+
+	// OnBroken What happens when it breaks
+	OnBroken *NewGateOnBroken `json:"on_broken,omitempty"`
+
+	// OnUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
+	OnUndecided *NewGateOnUndecided `json:"on_undecided,omitempty"`
 
 	// WarmSeconds How long the answers of an instance are left out after it began to serve
 	WarmSeconds *float64 `json:"warm_seconds,omitempty"`
 }
 
-// NewGateBroken What happens when it breaks
-type NewGateBroken string
-
-// NewGateKind metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+// NewGateKind metric: the share of samples of a metric (every 15 s, of each instance) that are past a threshold; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
 type NewGateKind string
 
-// NewGateUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
-type NewGateUndecided string
+// NewGateOnBroken What happens when it breaks
+type NewGateOnBroken string
+
+// NewGateOnUndecided What happens when they were fewer; extend: the soak lasts as long again (a minute at least, ten at most), and then the rollout is held
+type NewGateOnUndecided string
 
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
@@ -2534,11 +2534,11 @@ type NewHook struct {
 	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
 	At HookPoint `json:"at"`
 
-	// BoundSeconds How long with all extensions; without it four deadlines
-	BoundSeconds *float64 `json:"bound_seconds,omitempty"`
-
 	// DeadlineSeconds How long an answer may take
 	DeadlineSeconds *float64 `json:"deadline_seconds,omitempty"`
+
+	// MaxDeadlineSeconds How long with all extensions; without it four deadlines
+	MaxDeadlineSeconds *float64 `json:"max_deadline_seconds,omitempty"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
 	Name Name `json:"name"`
@@ -2732,14 +2732,14 @@ type NewRollout struct {
 	// Course A course by name; without it the usual one of the group, if it has one
 	Course *string `json:"course,omitempty"`
 
+	// Exclude Instances that stay as they are
+	Exclude *[]string `json:"exclude,omitempty"`
+
 	// Gates Conditions that must hold, looked at all the time; an empty list is none
 	Gates *[]NewGate `json:"gates,omitempty"`
 
 	// Hours Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any
 	Hours *string `json:"hours,omitempty"`
-
-	// LeaveOut Instances that stay as they are
-	LeaveOut *[]string `json:"leave_out,omitempty"`
 
 	// Order In which order instances are replaced
 	Order *NewRolloutOrder `json:"order,omitempty"`
@@ -2771,7 +2771,7 @@ type NewRolloutPace string
 
 // NewRule defines model for NewRule.
 type NewRule struct {
-	// Kind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+	// Kind trip: a metric that stays past a threshold changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
 	Kind RuleKind `json:"kind"`
 
 	// Name A lower-case letter, then lower-case letters, digits or hyphens; 63 characters at most; no hyphen at the end
@@ -3243,14 +3243,14 @@ type Replica struct {
 	// Alive Whether its lease has not run out
 	Alive bool `json:"alive"`
 
+	// GroupNames The names of the first hundred of them; of those that are one instance alone, its name
+	GroupNames []string `json:"group_names"`
+
 	// Groups How many groups it keeps
 	Groups int `json:"groups"`
 
 	// Id Stays the same when the service is started again
 	Id string `json:"id"`
-
-	// Keeps The names of the first hundred of them; of those that are one instance alone, its name
-	Keeps []string `json:"keeps"`
 
 	// Name What it was started with (--replica)
 	Name string `json:"name"`
@@ -3258,8 +3258,8 @@ type Replica struct {
 	// Self Whether it is the one that answers
 	Self bool `json:"self"`
 
-	// SinceAt When it was started
-	SinceAt time.Time `json:"since_at"`
+	// StartedAt When it was started
+	StartedAt time.Time `json:"started_at"`
 
 	// Stopping Whether it has given up its groups and only lets its requests end
 	Stopping bool `json:"stopping"`
@@ -3346,6 +3346,7 @@ type Rollout struct {
 	// Course That which it was started by; empty when there was none
 	Course  string     `json:"course"`
 	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Exclude []string   `json:"exclude"`
 	From    string     `json:"from"`
 	Gates   []Gate     `json:"gates"`
 
@@ -3353,7 +3354,6 @@ type Rollout struct {
 	GoesBack    *[]VersionShare `json:"goes_back,omitempty"`
 	Group       string          `json:"group"`
 	Hours       string          `json:"hours"`
-	LeaveOut    []string        `json:"leave_out"`
 	LeftSeconds *float64        `json:"left_seconds,omitempty"`
 
 	// LowestServing How many served at the lowest so far
@@ -3428,7 +3428,7 @@ type RouteSplit struct {
 
 // Rule defines model for Rule.
 type Rule struct {
-	// Kind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+	// Kind trip: a metric that stays past a threshold changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
 	Kind RuleKind `json:"kind"`
 	Name string   `json:"name"`
 	Off  bool     `json:"off"`
@@ -3438,23 +3438,8 @@ type Rule struct {
 	Settings RuleSettings `json:"settings"`
 }
 
-// RuleKind trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+// RuleKind trip: a metric that stays past a threshold changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
 type RuleKind string
-
-// RuleLine defines model for RuleLine.
-type RuleLine struct {
-	At float64 `json:"at"`
-
-	// ForSeconds For how long the metric must stay past the line
-	ForSeconds float64 `json:"for_seconds"`
-
-	// Step By how much the size changes: +2, -1, +50%, -25%, or to a number: =8
-	Step string      `json:"step"`
-	Way  RuleLineWay `json:"way"`
-}
-
-// RuleLineWay defines model for RuleLine.Way.
-type RuleLineWay string
 
 // RuleList defines model for RuleList.
 type RuleList struct {
@@ -3478,22 +3463,22 @@ type RuleNow struct {
 	Asks       RuleNowAsks `json:"asks"`
 	CoolsUntil *time.Time  `json:"cools_until,omitempty"`
 
-	// Foreseen What the group will have to bear soon
-	Foreseen   *float64   `json:"foreseen,omitempty"`
+	// Forecast What the group will have to bear soon
+	Forecast   *float64   `json:"forecast,omitempty"`
 	LastsUntil *time.Time `json:"lasts_until,omitempty"`
 
 	// Next The next ten times of a calendar
 	Next *[]time.Time `json:"next,omitempty"`
 	Rule Rule         `json:"rule"`
 
-	// Thinks What it thinks now
-	Thinks string `json:"thinks"`
-
 	// Value What its metric is now
 	Value *float64 `json:"value,omitempty"`
 
 	// Wants The size that it asks for
 	Wants *int `json:"wants,omitempty"`
+
+	// Why Why it asks for that
+	Why string `json:"why"`
 }
 
 // RuleNowAsks What it asks for now; of a calendar whether it lasts
@@ -3545,7 +3530,10 @@ type RuleReviewList struct {
 
 // RuleSettings defines model for RuleSettings.
 type RuleSettings struct {
-	// BandPercent How far off the target nothing happens
+	// Aggregate How the values of many instances are one: average, maximum, total, or a percentile such as p95
+	Aggregate *string `json:"aggregate,omitempty"`
+
+	// BandPercent How far off keep_at nothing happens
 	BandPercent *float64 `json:"band_percent,omitempty"`
 
 	// CalmSeconds How long a lower need must have lasted before it shrinks
@@ -3554,15 +3542,15 @@ type RuleSettings struct {
 	// CooldownSeconds How long after it acted it may not act again
 	CooldownSeconds *float64 `json:"cooldown_seconds,omitempty"`
 
-	// Foresee Grow early to what the same hour of the week needed
-	Foresee  *bool `json:"foresee,omitempty"`
+	// DurationSeconds How long it lasts; 0 is from then on
+	DurationSeconds *float64 `json:"duration_seconds,omitempty"`
+
+	// Forecast Grow early to what the same hour of the week needed
+	Forecast *bool `json:"forecast,omitempty"`
 	GrowOnly *bool `json:"grow_only,omitempty"`
 
-	// In The IANA time zone by whose clock that is
-	In *string `json:"in,omitempty"`
-
-	// Lines Of a trip rule
-	Lines *[]RuleLine `json:"lines,omitempty"`
+	// KeepAt What a steady rule keeps the metric near; of a total, for one instance
+	KeepAt *float64 `json:"keep_at,omitempty"`
 
 	// Max -1 leaves it as it is
 	Max *int `json:"max,omitempty"`
@@ -3574,23 +3562,20 @@ type RuleSettings struct {
 	Min *int `json:"min,omitempty"`
 
 	// Off It asks for nothing; what it would ask is shown
-	Off *bool `json:"off,omitempty"`
+	Off    *bool   `json:"off,omitempty"`
+	Reason *string `json:"reason,omitempty"`
 
-	// Over How the values of many instances are one: average, maximum, total, or a percentile such as p95
-	Over *string `json:"over,omitempty"`
-
-	// PacePercent How much of the size it takes away within a minute at most
-	PacePercent *float64 `json:"pace_percent,omitempty"`
-	Reason      *string  `json:"reason,omitempty"`
+	// ShrinkRatePercent How much of the size it takes away within a minute at most
+	ShrinkRatePercent *float64 `json:"shrink_rate_percent,omitempty"`
 
 	// Size -1 leaves it as it is
 	Size *int `json:"size,omitempty"`
 
-	// SpanSeconds How long it lasts; 0 is from then on
-	SpanSeconds *float64 `json:"span_seconds,omitempty"`
+	// Thresholds Of a trip rule
+	Thresholds *[]Threshold `json:"thresholds,omitempty"`
 
-	// Target What a steady rule keeps the metric near; of a total, for one instance
-	Target *float64 `json:"target,omitempty"`
+	// TimeZone The IANA time zone by whose clock that is
+	TimeZone *string `json:"time_zone,omitempty"`
 
 	// When Of a calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now
 	When *string `json:"when,omitempty"`
@@ -3738,9 +3723,9 @@ type Spread string
 type Summary struct {
 	ComingUp int `json:"coming_up"`
 
-	// Footing How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
-	Footing  SummaryFooting `json:"footing"`
-	GoingOut int            `json:"going_out"`
+	// Condition How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
+	Condition SummaryCondition `json:"condition"`
+	GoingOut  int              `json:"going_out"`
 
 	// LeftSeconds About how long the rollout still takes
 	LeftSeconds *float64 `json:"left_seconds,omitempty"`
@@ -3757,9 +3742,9 @@ type Summary struct {
 	// Serving Take traffic now
 	Serving int `json:"serving"`
 
-	// Unwell In service, but unhealthy
-	Unwell   int            `json:"unwell"`
-	Versions []VersionCount `json:"versions"`
+	// Unhealthy In service, but unhealthy
+	Unhealthy int            `json:"unhealthy"`
+	Versions  []VersionCount `json:"versions"`
 
 	// Waits What it waits for, the longest first; at most twenty
 	Waits []Wait `json:"waits"`
@@ -3768,8 +3753,8 @@ type Summary struct {
 	Zones []ZoneCount `json:"zones"`
 }
 
-// SummaryFooting How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
-type SummaryFooting string
+// SummaryCondition How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
+type SummaryCondition string
 
 // Target defines model for Target.
 type Target struct {
@@ -3943,13 +3928,25 @@ type TemplateRevision struct {
 	ZonePrices *ZonePrices `json:"zone_prices,omitempty"`
 }
 
+// Threshold defines model for Threshold.
+type Threshold struct {
+	At float64 `json:"at"`
+
+	// ForSeconds For how long the metric must stay past it
+	ForSeconds float64 `json:"for_seconds"`
+
+	// Step By how much the size changes: +2, -1, +50%, -25%, or to a number: =8
+	Step string       `json:"step"`
+	Way  ThresholdWay `json:"way"`
+}
+
+// ThresholdWay defines model for Threshold.Way.
+type ThresholdWay string
+
 // Ticket defines model for Ticket.
 type Ticket struct {
 	// At launch: after boot, before the instance may serve; retire: after its drain, before its machine stops
 	At HookPoint `json:"at"`
-
-	// BoundAt To which the deadline can be moved
-	BoundAt time.Time `json:"bound_at"`
 
 	// By Who answered
 	By       string     `json:"by"`
@@ -3961,16 +3958,19 @@ type Ticket struct {
 	Group      string       `json:"group"`
 
 	// HeldSeconds Until it was closed, or until now
-	HeldSeconds  *float64    `json:"held_seconds,omitempty"`
-	Hook         string      `json:"hook"`
-	Instance     string      `json:"instance"`
-	Launch       int         `json:"launch"`
-	Note         string      `json:"note"`
-	OpenedAt     time.Time   `json:"opened_at"`
-	Sentence     string      `json:"sentence"`
-	SlowSeconds  *float64    `json:"slow_seconds,omitempty"`
-	State        TicketState `json:"state"`
-	UsualSeconds *float64    `json:"usual_seconds,omitempty"`
+	HeldSeconds *float64 `json:"held_seconds,omitempty"`
+	Hook        string   `json:"hook"`
+	Instance    string   `json:"instance"`
+	Launch      int      `json:"launch"`
+
+	// MaxDeadlineAt To which the deadline can be moved
+	MaxDeadlineAt time.Time   `json:"max_deadline_at"`
+	Note          string      `json:"note"`
+	OpenedAt      time.Time   `json:"opened_at"`
+	Sentence      string      `json:"sentence"`
+	SlowSeconds   *float64    `json:"slow_seconds,omitempty"`
+	State         TicketState `json:"state"`
+	UsualSeconds  *float64    `json:"usual_seconds,omitempty"`
 }
 
 // TicketState defines model for Ticket.State.
@@ -4000,7 +4000,7 @@ type TicketList struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
-// Topic launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-places: a place or a zone fails again and again
+// Topic launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-slots: a slot or a zone fails again and again
 type Topic string
 
 // TracePoint defines model for TracePoint.
@@ -4078,14 +4078,14 @@ type Wait struct {
 
 // Wave defines model for Wave.
 type Wave struct {
-	BeganAt     *time.Time `json:"began_at,omitempty"`
 	FilledAt    *time.Time `json:"filled_at,omitempty"`
 	PassedAt    *time.Time `json:"passed_at,omitempty"`
 	SoakSeconds float64    `json:"soak_seconds"`
+	StartedAt   *time.Time `json:"started_at,omitempty"`
 	State       WaveState  `json:"state"`
 
-	// Target Instances on the new version at its end
-	Target int `json:"target"`
+	// UpTo Instances on the new version at its end
+	UpTo int `json:"up_to"`
 
 	// Wave As it was given
 	Wave string `json:"wave"`
@@ -4113,11 +4113,11 @@ type ZoneCount struct {
 	GoingOut int `json:"going_out"`
 
 	// Lost Nothing of it serves, and launches there wait after failures
-	Lost    bool   `json:"lost"`
-	Parked  int    `json:"parked"`
-	Serving int    `json:"serving"`
-	Unwell  int    `json:"unwell"`
-	Zone    string `json:"zone"`
+	Lost      bool   `json:"lost"`
+	Parked    int    `json:"parked"`
+	Serving   int    `json:"serving"`
+	Unhealthy int    `json:"unhealthy"`
+	Zone      string `json:"zone"`
 }
 
 // ZonePlace defines model for ZonePlace.
@@ -4342,8 +4342,8 @@ type ChangeHookParams struct {
 
 // GetMetricParams defines parameters for GetMetric.
 type GetMetricParams struct {
-	// Over average, maximum, total, or a percentile such as p95
-	Over *string `form:"over,omitempty" json:"over,omitempty"`
+	// Aggregate average, maximum, total, or a percentile such as p95
+	Aggregate *string `form:"aggregate,omitempty" json:"aggregate,omitempty"`
 
 	// Since Without it: the last hour
 	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
@@ -4518,7 +4518,7 @@ type ListInstanceChangesParams struct {
 	// Alone Only those that belong to no group
 	Alone *bool `form:"alone,omitempty" json:"alone,omitempty"`
 
-	// Since The mark of an answer to the same question
+	// Since The cursor of an answer to the same question
 	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 

@@ -336,10 +336,10 @@ func (d *demo) follow(ctx context.Context, number int64) (contract.Rollout, erro
 			told = now
 			switch r.State {
 			case contract.RolloutStateMoving:
-				say("wave %d of %d: brings %d of %d to %s", r.Wave, len(r.Waves), r.Waves[r.Wave-1].Target, size, r.To)
+				say("wave %d of %d: brings %d of %d to %s", r.Wave, len(r.Waves), r.Waves[r.Wave-1].UpTo, size, r.To)
 			case contract.RolloutStateSoaking:
 				w := r.Waves[r.Wave-1]
-				say("wave %d is replaced after %.1f s and soaks; %d requests sent, %d failed", r.Wave, w.FilledAt.Sub(*w.BeganAt).Seconds(), d.sent.Load(), d.failed.Load())
+				say("wave %d is replaced after %.1f s and soaks; %d requests sent, %d failed", r.Wave, w.FilledAt.Sub(*w.StartedAt).Seconds(), d.sent.Load(), d.failed.Load())
 			default:
 				say("%s", r.Sentence)
 			}
@@ -367,12 +367,12 @@ func (d *demo) report() {
 	fmt.Fprintf(w, "lowest serving count seen\t%d of %d\n", d.lowest.Load(), size)
 	before := 0
 	for i, wave := range d.good.Waves {
-		if wave.BeganAt == nil || wave.PassedAt == nil {
+		if wave.StartedAt == nil || wave.PassedAt == nil {
 			continue
 		}
-		took, least := wave.PassedAt.Sub(*wave.BeganAt), shortest(wave.Target-before)
-		fmt.Fprintf(w, "version 2, wave %d (%d of %d)\t%.1f s, shortest possible %.1f s, ratio %.2f\n", i+1, wave.Target, size, took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
-		before = wave.Target
+		took, least := wave.PassedAt.Sub(*wave.StartedAt), shortest(wave.UpTo-before)
+		fmt.Fprintf(w, "version 2, wave %d (%d of %d)\t%.1f s, shortest possible %.1f s, ratio %.2f\n", i+1, wave.UpTo, size, took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
+		before = wave.UpTo
 	}
 	if took, least := d.ratio(); least > 0 {
 		fmt.Fprintf(w, "version 2, whole rollout\t%.1f s, shortest possible %.1f s, ratio %.2f\n", took.Seconds(), least.Seconds(), took.Seconds()/least.Seconds())
@@ -385,8 +385,8 @@ func (d *demo) report() {
 func (d *demo) ratio() (took, least time.Duration) {
 	before := 0
 	for _, wave := range d.good.Waves {
-		least += shortest(wave.Target - before)
-		before = wave.Target
+		least += shortest(wave.UpTo - before)
+		before = wave.UpTo
 	}
 	if d.good.EndedAt == nil {
 		return 0, 0

@@ -137,8 +137,8 @@ func (d *demo) sizing(ctx context.Context) error {
 	}
 	chapter("a rule keeps its processors half busy, a calendar is looked at, and the engineer on call hears of it")
 	if err := d.commands(ctx,
-		[]string{"rule", "add", "timetable", "even", "steady", "--metric", "cpu", "--target", "50", "--calm", "30s", "--pace", "100"},
-		[]string{"rule", "add", "timetable", "regatta", "calendar", "--when", "0 8 * 7 6", "--in", "Europe/Paris", "--span", "10h", "--min", "4", "--dry-run"},
+		[]string{"rule", "add", "timetable", "even", "steady", "--metric", "cpu", "--keep-at", "50", "--calm", "30s", "--shrink-rate", "100"},
+		[]string{"rule", "add", "timetable", "regatta", "calendar", "--when", "0 8 * 7 6", "--time-zone", "Europe/Paris", "--duration", "10h", "--min", "4", "--dry-run"},
 		[]string{"rule", "try", "timetable", "even", "--value", "90"},
 		[]string{"notice", "add", "on-call", "--of", "resizes,at-max", "--mail", "sre@saltmere.example", "--gather", "2s"}); err != nil {
 		return err

@@ -113,16 +113,16 @@ func (t *toldList) compare(items []contract.Instance, sums []uint64, since int64
 		clear(t.gone)
 		t.least = t.last
 	}
-	out = contract.InstanceChanges{Whole: since < t.least || since > t.last, Items: []contract.Instance{}, Gone: []string{}, InFlight: map[string]int{}}
+	out = contract.InstanceChanges{Complete: since < t.least || since > t.last, Items: []contract.Instance{}, Gone: []string{}, InFlight: map[string]int{}}
 	for _, in := range items {
 		if in.InFlight > 0 {
 			out.InFlight[in.Id] = in.InFlight
 		}
-		if out.Whole || there[in.Id].at > since {
+		if out.Complete || there[in.Id].at > since {
 			out.Items = append(out.Items, in)
 		}
 	}
-	if !out.Whole {
+	if !out.Complete {
 		for id, at := range t.gone {
 			if at > since {
 				out.Gone = append(out.Gone, id)
@@ -148,7 +148,7 @@ func (s *Server) ListInstanceChanges(ctx context.Context, r routes.ListInstanceC
 		return nil, err
 	}
 	out := t.compare(items, sums, t.since(some(r.Params.Since, "")))
-	out.Mark = t.mark()
+	out.Cursor = t.mark()
 	return routes.ListInstanceChanges200JSONResponse(out), nil
 }
 

@@ -47,7 +47,7 @@ func TestChangesAddUp(t *testing.T) {
 		}
 		f1 := followers[r.IntN(len(followers))]
 		out := ask(list.since(f1.mark))
-		if out.Whole {
+		if out.Complete {
 			f1.has = map[string]string{}
 		}
 		for _, in := range out.Items {
@@ -60,7 +60,7 @@ func TestChangesAddUp(t *testing.T) {
 		if !maps.Equal(f1.has, world) {
 			t.Fatalf("round %d: it has %v, and there is %v", round, f1.has, world)
 		}
-		if again := ask(list.since(f1.mark)); again.Whole || len(again.Items)+len(again.Gone) > 0 || list.mark() != f1.mark {
+		if again := ask(list.since(f1.mark)); again.Complete || len(again.Items)+len(again.Gone) > 0 || list.mark() != f1.mark {
 			t.Fatalf("round %d: nothing changed, and it is told %+v", round, again)
 		}
 	}
@@ -69,7 +69,7 @@ func TestChangesAddUp(t *testing.T) {
 	}
 	// A mark of another process, of the future, and of before what is still known.
 	for _, mark := range []string{"", "x", list.begun + "--1", list.begun + "-999999999", "another-1"} {
-		if out := ask(list.since(mark)); !out.Whole || len(out.Items) != len(world) {
+		if out := ask(list.since(mark)); !out.Complete || len(out.Items) != len(world) {
 			t.Errorf("the mark %q: %+v", mark, out)
 		}
 	}
@@ -82,7 +82,7 @@ func TestChangesAddUp(t *testing.T) {
 		delete(world, fmt.Sprintf("fares-%d", i))
 	}
 	ask(-1)
-	if out := ask(early); !out.Whole {
+	if out := ask(early); !out.Complete {
 		t.Error("what went is forgotten, and who was not told of it is not told all")
 	}
 	// A mark is of its list alone: not of another, nor of one that was forgotten and begun again.
@@ -90,13 +90,13 @@ func TestChangesAddUp(t *testing.T) {
 	first.compare([]contract.Instance{{Id: "a-001"}}, []uint64{1}, -1)
 	mark := first.mark()
 	second.compare([]contract.Instance{{Id: "b-001"}}, []uint64{2}, -1)
-	if out := second.compare([]contract.Instance{{Id: "b-001"}}, []uint64{2}, second.since(mark)); !out.Whole {
+	if out := second.compare([]contract.Instance{{Id: "b-001"}}, []uint64{2}, second.since(mark)); !out.Complete {
 		t.Error("a mark of another list is taken for one of this")
 	}
 	delete(f.lists, followedList{group: "a"})
 	again := f.of(followedList{group: "a"})
 	again.compare([]contract.Instance{{Id: "a-002"}}, []uint64{3}, -1)
-	if out := again.compare([]contract.Instance{{Id: "a-002"}}, []uint64{3}, again.since(mark)); !out.Whole {
+	if out := again.compare([]contract.Instance{{Id: "a-002"}}, []uint64{3}, again.since(mark)); !out.Complete {
 		t.Error("a mark of a list that was forgotten is taken for one of its successor")
 	}
 	// Lists that nobody asks for lately give way.

@@ -232,12 +232,12 @@ func known(d time.Duration) *float64 {
 
 func fromSummary(s say.Summary) contract.Summary {
 	out := contract.Summary{
-		Sentence: s.Sentence, Footing: contract.SummaryFooting(s.Footing), Needs: append([]string{}, s.Needs...), Serving: s.Serving, Unwell: s.Unwell, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
+		Sentence: s.Sentence, Condition: contract.SummaryCondition(s.Condition), Needs: append([]string{}, s.Needs...), Serving: s.Serving, Unhealthy: s.Unhealthy, ComingUp: s.ComingUp, GoingOut: s.GoingOut,
 		Versions: each(s.Versions, func(v say.VersionCount) contract.VersionCount {
 			return contract.VersionCount{Version: v.Version.String(), Counted: v.Counted, Serving: v.Serving}
 		}),
 		Parked: s.Parked, Zones: each(s.Zones, func(z say.ZoneCount) contract.ZoneCount {
-			return contract.ZoneCount{Zone: z.Zone, Lost: z.Lost, Serving: z.Serving, Unwell: z.Unwell, ComingUp: z.ComingUp, GoingOut: z.GoingOut, Parked: z.Parked}
+			return contract.ZoneCount{Zone: z.Zone, Lost: z.Lost, Serving: z.Serving, Unhealthy: z.Unhealthy, ComingUp: z.ComingUp, GoingOut: z.GoingOut, Parked: z.Parked}
 		}),
 		Waits: each(s.Waits[:min(len(s.Waits), 20)], func(w say.Wait) contract.Wait {
 			return contract.Wait{Instance: w.Instance, State: contract.InstanceState(w.State.Shown()), ForSeconds: secondsOf(w.For), Why: w.Why,

@@ -23,7 +23,7 @@ func (s *Server) ListDrills(ctx context.Context, _ routes.ListDrillsRequestObjec
 
 func fromDrill(d drill.Drill) contract.Drill {
 	return contract.Drill{Number: d.Number, Kind: string(d.Kind), Instance: text(d.Instance), Zone: text(d.Zone), Region: text(d.Region), What: d.What(),
-		BeganAt: d.Began, UntilAt: d.Began.Add(d.For), BeganBy: d.By}
+		StartedAt: d.Began, UntilAt: d.Began.Add(d.For), StartedBy: d.By}
 }
 
 // StartDrill makes a fault on purpose.

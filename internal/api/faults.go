@@ -171,8 +171,12 @@ var (
 // renamed is what a field that was known here by another name is called now; "" when it was not. The
 // contract keeps the old names for one release.
 func renamed(pointer string, s *openapi3.Schema) string {
-	names, _ := s.Extensions["x-renamed"].(map[string]any)
-	name, _ := names[pointer[strings.LastIndexByte(pointer, '/')+1:]].(string)
+	return calledNow(s.Extensions, pointer[strings.LastIndexByte(pointer, '/')+1:])
+}
+
+func calledNow(extensions map[string]any, was string) string {
+	names, _ := extensions["x-renamed"].(map[string]any)
+	name, _ := names[was].(string)
 	return name
 }
 
@@ -192,6 +196,9 @@ func reasonOf(pointer string, e *openapi3.SchemaError) string {
 		}
 		return value + " is not of the form that is taken here"
 	case "enum":
+		if now := calledNow(e.Schema.Extensions, fmt.Sprint(e.Value)); now != "" {
+			return value + " is called " + now + " now"
+		}
 		all := make([]string, len(e.Schema.Enum))
 		for i, w := range e.Schema.Enum {
 			all[i] = fmt.Sprint(w)

@@ -22,7 +22,7 @@ func (s *Server) AddHook(ctx context.Context, r routes.AddHookRequestObject) (ro
 	usual := map[contract.HookPoint]contract.TicketChoice{contract.HookPointLaunch: contract.Fail, contract.HookPointRetire: contract.Pass}[b.At]
 	h := fleet.Hook{Name: b.Name, At: fleet.HookPoint(b.At), Deadline: givenFor(b.DeadlineSeconds), Otherwise: fleet.Answer(some(b.Otherwise, usual)),
 		Send: some(b.Send, ""), Run: some(b.Run, nil)}
-	h.Bound = durationOf(b.BoundSeconds, min(4*h.Deadline, fleet.MaxHookBound))
+	h.MaxDeadline = durationOf(b.MaxDeadlineSeconds, min(4*h.Deadline, fleet.MaxHookBound))
 	secret := some(b.Secret, "")
 	switch {
 	case h.Send != "" && secret == "":
@@ -60,7 +60,7 @@ func (s *Server) ChangeHook(ctx context.Context, r routes.ChangeHookRequestObjec
 		h := *was
 		h.At, h.Otherwise = fleet.HookPoint(some(b.At, contract.HookPoint(h.At))), fleet.Answer(some(b.Otherwise, contract.TicketChoice(h.Otherwise)))
 		h.Deadline = durationOf(b.DeadlineSeconds, h.Deadline)
-		h.Bound = durationOf(b.BoundSeconds, max(h.Bound, h.Deadline))
+		h.MaxDeadline = durationOf(b.MaxDeadlineSeconds, max(h.MaxDeadline, h.Deadline))
 		h.Send, h.Run = some(b.Send, h.Send), some(b.Run, h.Run)
 		sends = h.Send != ""
 		return g.WithHook(h, true, some(b.Reason, ""))
@@ -120,7 +120,7 @@ func inSeconds(err error) error {
 	var p *problem
 	if errors.As(err, &p) {
 		for i, f := range p.fields {
-			if slices.Contains([]string{"/deadline", "/bound", "/by"}, f.pointer) {
+			if slices.Contains([]string{"/deadline", "/max_deadline", "/by"}, f.pointer) {
 				p.fields[i].pointer += "_seconds"
 			}
 		}
@@ -203,7 +203,7 @@ func (s *Server) TryHook(ctx context.Context, r routes.TryHookRequestObject) (ro
 		return nil, &problem{status: 409, kind: "conflict", detail: fmt.Sprintf("The hook %s names nobody to tell: it neither sends nor runs anything.", r.Hook)}
 	}
 	d, answer := s.Control.TryHook(ctx, g, h, in)
-	out := contract.HookTried{Kind: contract.HookTriedKind(d.Kind), Status: d.Status, TookMs: round2(d.Took.Seconds() * 1000), CameBack: d.CameBack, Heard: d.Heard}
+	out := contract.HookTried{Kind: contract.HookTriedKind(d.Kind), Status: d.Status, TookMs: round2(d.Took.Seconds() * 1000), Response: d.CameBack, Delivered: d.Heard}
 	if answer != "" {
 		choice := contract.TicketChoice(answer)
 		out.Answer = &choice
@@ -230,11 +230,11 @@ func (s *Server) ListDeliveries(ctx context.Context, r routes.ListDeliveriesRequ
 
 func fromDelivery(d store.Delivery) contract.Delivery {
 	return contract.Delivery{Number: d.Number, Instance: d.Instance, Launch: d.Launch, Hook: d.Hook, Kind: contract.DeliveryKind(d.Kind), At: d.At,
-		TookMs: round2(d.Took.Seconds() * 1000), Status: d.Status, Heard: d.Heard, CameBack: d.CameBack, SentBy: d.SentBy}
+		TookMs: round2(d.Took.Seconds() * 1000), Status: d.Status, Delivered: d.Heard, Response: d.CameBack, SentBy: d.SentBy}
 }
 
 func fromHook(h fleet.Hook, usual fleet.Usual) contract.Hook {
-	return contract.Hook{Name: h.Name, At: contract.HookPoint(h.At), DeadlineSeconds: secondsOf(h.Deadline), BoundSeconds: secondsOf(h.Bound), Otherwise: contract.TicketChoice(h.Otherwise),
+	return contract.Hook{Name: h.Name, At: contract.HookPoint(h.At), DeadlineSeconds: secondsOf(h.Deadline), MaxDeadlineSeconds: secondsOf(h.MaxDeadline), Otherwise: contract.TicketChoice(h.Otherwise),
 		Send: h.Send, Run: append([]string{}, h.Run...), UsualSeconds: known(usual.Median), SlowSeconds: known(usual.Slow)}
 }
 
@@ -276,7 +276,7 @@ func fromTicket(now time.Time, in store.Instance, t fleet.Ticket, usual fleet.Us
 		held = t.Closed.Sub(t.Opened)
 	}
 	return contract.Ticket{Group: in.Group, Instance: in.ID, Launch: t.Launch, Hook: t.Hook, At: contract.HookPoint(t.At), State: contract.TicketState(t.State),
-		OpenedAt: t.Opened, DeadlineAt: t.Deadline, BoundAt: t.Bound, ClosedAt: optional(t.Closed), HeldSeconds: known(held),
+		OpenedAt: t.Opened, DeadlineAt: t.Deadline, MaxDeadlineAt: t.Bound, ClosedAt: optional(t.Closed), HeldSeconds: known(held),
 		UsualSeconds: known(usual.Median), SlowSeconds: known(usual.Slow), Counts: contract.TicketChoice(t.Counts), Note: t.Note, By: t.By, Sentence: say.Ticket(now, t, usual)}
 }
 

@@ -122,7 +122,7 @@ func (s *Server) whole(ctx context.Context, v fleet.Version) (contract.Image, er
 			ended = c.EndedAt.UTC()
 		}
 		return contract.Copy{Region: c.Region, From: c.FromRegion, State: contract.CopyState(c.State), DoneBytes: c.DoneBytes, TotalBytes: c.TotalBytes,
-			Why: c.Why, BeganAt: c.BeganAt.UTC(), BeganBy: c.Actor, EndedAt: optional(ended)}
+			Why: c.Why, StartedAt: c.BeganAt.UTC(), StartedBy: c.Actor, EndedAt: optional(ended)}
 	})
 	out.Copies = &all
 	return out, nil
@@ -196,14 +196,14 @@ func (s *Server) ImageFromInstance(ctx context.Context, r routes.ImageFromInstan
 	if in.State != fleet.Serving && in.State != fleet.Settling {
 		return nil, invalid("/instance", "%s is %s; only an instance whose machine runs has files to take", in.ID, in.State)
 	}
-	if given(r.Body.AtRest) {
+	if given(r.Body.StopFirst) {
 		if answer, err := s.restElsewhere(ctx, in.Group, r.Body); answer != nil || err != nil {
 			return answer, err
 		}
 	}
 	who := actor(ctx)
 	around := func(_ context.Context, take func() error) error { return take() }
-	if given(r.Body.AtRest) {
+	if given(r.Body.StopFirst) {
 		if in.State != fleet.Serving {
 			return nil, invalid("/at_rest", "%s is %s; only an instance that serves can be put to rest", in.ID, in.State)
 		}

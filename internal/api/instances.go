@@ -131,9 +131,9 @@ func (s *Server) ListFailures(ctx context.Context, r routes.ListFailuresRequestO
 	if err != nil {
 		return nil, about("group", r.Name, err)
 	}
-	out := routes.ListFailures200JSONResponse{Items: []contract.FailingPlace{}}
+	out := routes.ListFailures200JSONResponse{Items: []contract.FailingSlot{}}
 	for k, place := range slots(p) {
-		place := contract.FailingPlace{Count: place.Failures, Instance: place.Instance, UntilAt: place.UntilAt, Failures: []contract.Failure{}}
+		place := contract.FailingSlot{Count: place.Failures, Instance: place.Instance, UntilAt: place.UntilAt, Failures: []contract.Failure{}}
 		for _, id := range p.Group.Slots[k].Failed {
 			in, err := s.Store.Instance(ctx, id)
 			if errors.Is(err, store.ErrNotFound) {

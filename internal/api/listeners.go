@@ -137,8 +137,8 @@ func putListener(l *store.Listener, g listenerGiven) {
 	}
 	if v := g.limits; v != nil {
 		was := l.Limits
-		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeadSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), TunnelIdle: durationOf(v.TunnelIdleSeconds, was.TunnelIdle), Write: durationOf(v.WriteSeconds, was.Write),
-			Request: durationOf(v.RequestSeconds, was.Request), HeadBytes: some(v.HeadBytes, was.HeadBytes), BodyBytes: some(v.BodyBytes, was.BodyBytes),
+		l.Limits = traffic.ListenerLimits{Head: durationOf(v.HeaderSeconds, was.Head), Idle: durationOf(v.IdleSeconds, was.Idle), TunnelIdle: durationOf(v.TunnelIdleSeconds, was.TunnelIdle), Write: durationOf(v.WriteSeconds, was.Write),
+			Request: durationOf(v.RequestSeconds, was.Request), HeadBytes: some(v.HeaderBytes, was.HeadBytes), BodyBytes: some(v.BodyBytes, was.BodyBytes),
 			Connections: some(v.Connections, was.Connections), ConnectionsPS: some(v.ConnectionsPerSecond, was.ConnectionsPS), RequestsPS: some(v.RequestsPerSecond, was.RequestsPS)}
 	}
 }
@@ -189,8 +189,8 @@ func fromListener(l store.Listener, all []balancer.ListenerStats) contract.Liste
 	v := l.Limits
 	out := contract.Listener{Address: l.Address, Protocol: contract.ListenerProtocol(l.Protocol), Pool: l.Pool, Routes: each(l.Routes, fromRoute), Certificates: append([]string{}, l.Certificates...),
 		MinTls: cmp.Or(l.MinTLS, "1.2"), Http2: l.HTTP2, Redirect: l.Redirect, ProxyProtocol: l.ProxyProtocol, RegionOrder: contract.RegionOrder{How: cmp.Or(string(l.RegionOrder), "alike")},
-		Limits: contract.ListenerLimits{HeadSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), TunnelIdleSeconds: inSecondsOf(v.TunnelIdle), WriteSeconds: inSecondsOf(v.Write), RequestSeconds: inSecondsOf(v.Request),
-			HeadBytes: &v.HeadBytes, BodyBytes: &v.BodyBytes, Connections: &v.Connections, ConnectionsPerSecond: &v.ConnectionsPS, RequestsPerSecond: &v.RequestsPS},
+		Limits: contract.ListenerLimits{HeaderSeconds: inSecondsOf(v.Head), IdleSeconds: inSecondsOf(v.Idle), TunnelIdleSeconds: inSecondsOf(v.TunnelIdle), WriteSeconds: inSecondsOf(v.Write), RequestSeconds: inSecondsOf(v.Request),
+			HeaderBytes: &v.HeadBytes, BodyBytes: &v.BodyBytes, Connections: &v.Connections, ConnectionsPerSecond: &v.ConnectionsPS, RequestsPerSecond: &v.RequestsPS},
 		Upgrades: append([]string{}, l.MayUpgrade()...), AccessLog: contract.AccessLog{Keep: cmp.Or(string(l.AccessLog.Keep), string(traffic.KeepNone))}, Trouble: notOpenYet, Reached: []contract.RegionReached{},
 		Changes: changesOf(l.Changes), Revision: l.Revision, CreatedAt: l.CreatedAt.UTC()}
 	if l.AccessLog.Percent > 0 {

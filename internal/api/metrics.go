@@ -45,7 +45,7 @@ func finite(v float64) *float64 {
 
 // GetMetric tells a metric over time.
 func (s *Server) GetMetric(ctx context.Context, r routes.GetMetricRequestObject) (routes.GetMetricResponseObject, error) {
-	name, over := metric.Name(r.Metric), metric.Over(given(r.Params.Over))
+	name, over := metric.Name(r.Metric), metric.Over(given(r.Params.Aggregate))
 	if err := name.Check(); err != nil {
 		return nil, invalid("/metric", "%s", err)
 	}
@@ -64,7 +64,7 @@ func (s *Server) GetMetric(ctx context.Context, r routes.GetMetricRequestObject)
 	case now.Sub(from) > store.RollupsKept+time.Hour:
 		return nil, invalid("/since", "what was measured is kept for %s; ask for less", words.Span(store.RollupsKept))
 	}
-	out := contract.MetricSeries{Metric: r.Metric, Over: string(over), Unit: name.Unit(), StepSeconds: metric.Every.Seconds(), Points: []contract.MetricPoint{}}
+	out := contract.MetricSeries{Metric: r.Metric, Aggregate: string(over), Unit: name.Unit(), StepSeconds: metric.Every.Seconds(), Points: []contract.MetricPoint{}}
 	var points []metric.Point
 	if now.Sub(from) <= store.SamplesKept && to.Sub(from) <= 6*time.Hour {
 		samples, err := s.Store.Samples(ctx, r.Name, r.Metric, from, to)
@@ -89,7 +89,7 @@ func (s *Server) GetMetric(ctx context.Context, r routes.GetMetricRequestObject)
 	}
 	foreseen := s.foreseen(ctx, &g.Group, name, over, from, to)
 	for _, p := range points {
-		out.Points = append(out.Points, contract.MetricPoint{At: p.At, Value: finite(p.Value), Serving: p.Serving, Missing: p.Missing, Foreseen: foreseen(p)})
+		out.Points = append(out.Points, contract.MetricPoint{At: p.At, Value: finite(p.Value), Serving: p.Serving, Missing: p.Missing, Forecast: foreseen(p)})
 	}
 	return routes.GetMetric200JSONResponse(out), nil
 }
@@ -98,7 +98,7 @@ func (s *Server) GetMetric(ctx context.Context, r routes.GetMetricRequestObject)
 func (s *Server) foreseen(ctx context.Context, g *fleet.Group, name metric.Name, over metric.Over, from, to time.Time) func(metric.Point) *float64 {
 	for k := range g.Rules {
 		r := &g.Rules[k]
-		if !r.Foresee || r.Metric != name || r.Over != over {
+		if !r.Forecast || r.Metric != name || r.Aggregate != over {
 			continue
 		}
 		loads, err := control.ForeseenOver(ctx, s.Store.Reader, g.Name, r, from, to)

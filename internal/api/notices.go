@@ -180,7 +180,7 @@ func fromMessage(m store.Message) contract.Message {
 	c := notice.Content{Notice: m.Notice}
 	_ = json.Unmarshal(m.Content, &c.Lines)
 	c.Test = len(c.Lines) == 0
-	out := contract.Message{Number: m.Number, At: m.At.UTC(), Subject: c.Subject(), Lines: len(c.Lines), State: contract.MessageState(m.State), Tries: m.Tries, TookMs: float64(m.TookMs), Status: m.Status, CameBack: m.CameBack, SentBy: m.SentBy}
+	out := contract.Message{Number: m.Number, At: m.At.UTC(), Subject: c.Subject(), Lines: len(c.Lines), State: contract.MessageState(m.State), Tries: m.Tries, TookMs: float64(m.TookMs), Status: m.Status, Response: m.CameBack, SentBy: m.SentBy}
 	if m.TriedAt != nil {
 		out.TriedAt = ptr(m.TriedAt.UTC())
 	}

@@ -54,18 +54,18 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 
 	b.WriteString("\n## Waves\n\n| wave | goes to | state | began | replaced in | soaked |\n| --- | --- | --- | --- | --- | --- |\n")
 	for _, w := range r.Waves {
-		fmt.Fprintf(&b, "| %s | %d | %s | %s | %s | %s |\n", w.Wave, w.Target, w.State, at(w.BeganAt), between(w.BeganAt, w.FilledAt), between(w.FilledAt, w.PassedAt))
+		fmt.Fprintf(&b, "| %s | %d | %s | %s | %s | %s |\n", w.Wave, w.UpTo, w.State, at(w.StartedAt), between(w.StartedAt, w.FilledAt), between(w.FilledAt, w.PassedAt))
 	}
 	if len(r.Gates) > 0 {
 		b.WriteString("\n## Gates\n\n| gate | state | new | old | at most | by chance | when it breaks |\n| --- | --- | --- | --- | --- | --- | --- |\n")
 	}
 	for _, g := range r.Gates {
 		if g.Floor != nil {
-			fmt.Fprintf(&b, "| %s | %s | %s | – | at least %g | – | %s |\n", g.What, g.State, valueOf(g), *g.Floor, g.Broken)
+			fmt.Fprintf(&b, "| %s | %s | %s | – | at least %g | – | %s |\n", g.What, g.State, valueOf(g), *g.Floor, g.OnBroken)
 			continue
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | +%g points | %s | %s |\n", g.What, g.State, words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),
-			g.MarginPercent, words.Chance(g.Evidence), g.Broken)
+			g.MarginPercent, words.Chance(g.Evidence), g.OnBroken)
 	}
 	b.WriteString("\n## What was decided\n\n")
 	for _, e := range slices.Backward(decisions) {
@@ -77,7 +77,7 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 // besides are the settings that few rollouts have.
 func besides(r contract.Rollout) string {
 	text := ""
-	for _, b := range [][2]string{{"by the course", r.Course}, {"only", r.Hours}, {"without", strings.Join(r.LeaveOut, ", ")}} {
+	for _, b := range [][2]string{{"by the course", r.Course}, {"only", r.Hours}, {"without", strings.Join(r.Exclude, ", ")}} {
 		if b[1] != "" {
 			text += "; " + b[0] + " " + plainly(b[1])
 		}

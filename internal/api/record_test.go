@@ -15,10 +15,10 @@ func TestRecord(t *testing.T) {
 	filled, ended := begun.Add(3*time.Second), begun.Add(10*time.Second)
 	got := record(contract.Rollout{
 		Number: 7, Group: "timetable", From: "timetable-web@2", To: "timetable-web@4", State: "reverted", Why: "a person asked to revert: it is *slow* | <b>", StartedAt: begun, StartedBy: "ada",
-		EndedAt: &ended, Above: 2, SoakSeconds: 30, Order: "oldest-first", Pace: "in-waves", Course: "careful", Hours: "22:00-05:00", LeaveOut: []string{"timetable-001"}, LowestServing: ptr(5),
-		Waves: []contract.Wave{{Wave: "1", Target: 1, SoakSeconds: 60, State: "given-up", BeganAt: &begun, FilledAt: &filled}, {Wave: "100%", Target: 6, SoakSeconds: 30, State: "given-up"}},
-		Gates: []contract.Gate{{What: "requests that fail", State: "broken", NewRequests: 310, NewFailed: 16, OldRequests: 1500, OldFailed: 1, MarginPercent: 0.5, Evidence: 340, Broken: "revert"},
-			{What: "instances that serve", State: "good", Floor: ptr(4.0), Value: ptr(5.0), Broken: "hold"}},
+		EndedAt: &ended, Above: 2, SoakSeconds: 30, Order: "oldest-first", Pace: "in-waves", Course: "careful", Hours: "22:00-05:00", Exclude: []string{"timetable-001"}, LowestServing: ptr(5),
+		Waves: []contract.Wave{{Wave: "1", UpTo: 1, SoakSeconds: 60, State: "given-up", StartedAt: &begun, FilledAt: &filled}, {Wave: "100%", UpTo: 6, SoakSeconds: 30, State: "given-up"}},
+		Gates: []contract.Gate{{What: "requests that fail", State: "broken", NewRequests: 310, NewFailed: 16, OldRequests: 1500, OldFailed: 1, MarginPercent: 0.5, Evidence: 340, OnBroken: "revert"},
+			{What: "instances that serve", State: "good", Floor: ptr(4.0), Value: ptr(5.0), OnBroken: "hold"}},
 	}, []store.Entry{
 		{At: ended, Actor: "unitas", Text: "The rollout of timetable to timetable-web@4 is reverted.", Because: "6 of 6 serve"},
 		{At: begun, Actor: "ada", Text: "The rollout of timetable begins.", Because: "line one\nline two"},

@@ -27,7 +27,7 @@ func (s *Server) ListReplicas(ctx context.Context, _ routes.ListReplicasRequestO
 	now := time.Now()
 	return routes.ListReplicas200JSONResponse{Items: each(all, func(r store.Replica) contract.Replica {
 		return contract.Replica{Id: r.ID, Name: r.Name, Address: r.Address, Version: r.Version, Self: r.ID == s.Self, Alive: r.Until.After(now), Stopping: r.Stopping,
-			SinceAt: r.Since.UTC(), UntilAt: r.Until.UTC(), Groups: r.Groups, Keeps: r.Keeps}
+			StartedAt: r.Since.UTC(), UntilAt: r.Until.UTC(), Groups: r.Groups, GroupNames: r.Keeps}
 	})}, err
 }
 

@@ -146,7 +146,7 @@ func (s *Server) planned(ctx context.Context, group string, b contract.NewRollou
 	if ro.Rollout, err = fromSettings(over(settings, own)); err != nil {
 		return ro, err
 	}
-	ro.LeaveOut = some(b.LeaveOut, nil)
+	ro.Exclude = some(b.Exclude, nil)
 	if b.StartAt != nil {
 		ro.StartAt = b.StartAt.UTC()
 	}
@@ -253,7 +253,7 @@ func (s *Server) fromRollout(r store.Rollout, gates []gate.Gate, size int, told 
 		Number: r.ID, Group: r.Group, From: r.From.String(), To: r.To.String(), State: contract.RolloutState(r.State), Since: r.Since,
 		Back: r.Back, Why: say.Why(&r.Rollout), Wave: r.Wave + 1, Above: r.Above, Below: r.Below, SoakSeconds: secondsOf(r.Soak), Revision: r.Revision,
 		StartedAt: r.Started, StartedBy: r.StartedBy, EndedAt: optional(r.Ended), Sentence: told.Sentence, Gates: each(gates, func(g gate.Gate) contract.Gate { return fromGate(g, r.Comparing()) }),
-		Order: string(cmp.Or(r.Order, fleet.Mixed)), Pace: pace(r.Rollout), LeaveOut: append([]string{}, r.LeaveOut...), Hours: string(r.Hours), StartAt: optional(r.StartAt), Course: r.Course,
+		Order: string(cmp.Or(r.Order, fleet.Mixed)), Pace: pace(r.Rollout), Exclude: append([]string{}, r.Exclude...), Hours: string(r.Hours), StartAt: optional(r.StartAt), Course: r.Course,
 	}
 	out.LeftSeconds = known(told.Left)
 	out.WaitsUntil = optional(r.Waits(s.now(), control.Location(&r.Rollout)))
@@ -269,10 +269,10 @@ func (s *Server) fromRollout(r store.Rollout, gates []gate.Gate, size int, told 
 		out.Rehearsal = &r.Rehearsal
 	}
 	for i, w := range r.Waves {
-		wave := contract.Wave{Wave: w.Target(), SoakSeconds: secondsOf(w.Soaking(r.Soak)), Target: w.Of(size), State: waveState(r.Rollout, i)}
+		wave := contract.Wave{Wave: w.Target(), SoakSeconds: secondsOf(w.Soaking(r.Soak)), UpTo: w.Of(size), State: waveState(r.Rollout, i)}
 		if i < len(r.Times) {
 			t := r.Times[i]
-			wave.BeganAt, wave.FilledAt, wave.PassedAt = optional(t.Began), optional(t.Filled), optional(t.Passed)
+			wave.StartedAt, wave.FilledAt, wave.PassedAt = optional(t.Began), optional(t.Filled), optional(t.Passed)
 		}
 		out.Waves = append(out.Waves, wave)
 	}
@@ -301,14 +301,14 @@ func toGates(all []contract.NewGate) []gate.Gate {
 		if g.Below != nil {
 			at = *g.Below
 		}
-		return gate.Gate{Kind: gate.Kind(g.Kind), Metric: some(g.Metric, ""), At: at, Below: g.Below != nil, Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), Broken: gate.Then(given(g.Broken)),
-			Least: given(g.Least), Undecided: gate.Then(given(g.Undecided)), Floor: some(g.Floor, gate.Kind(g.Kind).UsualFloor())}
+		return gate.Gate{Kind: gate.Kind(g.Kind), Metric: some(g.Metric, ""), At: at, Below: g.Below != nil, Margin: some(g.MarginPercent, gate.Kind(g.Kind).UsualMargin()*100) / 100, Warm: givenFor(g.WarmSeconds), OnBroken: gate.Then(given(g.OnBroken)),
+			MinRequests: given(g.MinRequests), OnUndecided: gate.Then(given(g.OnUndecided)), Floor: some(g.Floor, gate.Kind(g.Kind).UsualFloor())}
 	})
 }
 
 // fromGate is one of so many gates of a rollout.
 func fromGate(g gate.Gate, of int) contract.Gate {
-	out := contract.Gate{Kind: string(g.Kind), What: say.Gate(g), LineMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), Broken: string(g.Broken), Least: g.Least, Undecided: string(g.Undecided),
+	out := contract.Gate{Kind: string(g.Kind), What: say.Gate(g), LimitMs: known(g.Seen.Line * 1000), MarginPercent: g.Margin * 100, WarmSeconds: secondsOf(g.Warm), OnBroken: string(g.OnBroken), MinRequests: g.MinRequests, OnUndecided: string(g.OnUndecided),
 		State: contract.GateState(g.State(of)), NewRequests: g.Seen.New.N, NewFailed: g.Seen.New.Bad, OldRequests: g.Seen.Old.N, OldFailed: g.Seen.Old.Bad,
 		WaveRequests: g.Seen.New.N - g.Before, Evidence: g.Seen.Evidence()}
 	if len(g.Seen.Trace) > 0 {

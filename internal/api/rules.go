@@ -26,13 +26,13 @@ const nextShown = 10
 
 // toRule is a rule with the settings that are given.
 func toRule(r scaling.Rule, s contract.RuleSettings, now time.Time) scaling.Rule {
-	r.Off, r.Metric, r.Over = some(s.Off, r.Off), metric.Name(some(s.Metric, string(r.Metric))), metric.Over(some(s.Over, string(r.Over)))
-	r.Cooldown, r.Calm, r.Span = durationOf(s.CooldownSeconds, r.Cooldown), durationOf(s.CalmSeconds, r.Calm), durationOf(s.SpanSeconds, r.Span)
-	r.Target, r.Band, r.Pace = some(s.Target, r.Target), some(s.BandPercent, r.Band), some(s.PacePercent, r.Pace)
-	r.GrowOnly, r.Foresee = some(s.GrowOnly, r.GrowOnly), some(s.Foresee, r.Foresee)
-	r.When, r.In = strings.TrimSpace(some(s.When, r.When)), some(s.In, r.In)
-	if s.Lines != nil {
-		r.Lines = each(*s.Lines, func(l contract.RuleLine) scaling.Line {
+	r.Off, r.Metric, r.Aggregate = some(s.Off, r.Off), metric.Name(some(s.Metric, string(r.Metric))), metric.Over(some(s.Aggregate, string(r.Aggregate)))
+	r.Cooldown, r.Calm, r.Duration = durationOf(s.CooldownSeconds, r.Cooldown), durationOf(s.CalmSeconds, r.Calm), durationOf(s.DurationSeconds, r.Duration)
+	r.KeepAt, r.Band, r.ShrinkRate = some(s.KeepAt, r.KeepAt), some(s.BandPercent, r.Band), some(s.ShrinkRatePercent, r.ShrinkRate)
+	r.GrowOnly, r.Forecast = some(s.GrowOnly, r.GrowOnly), some(s.Forecast, r.Forecast)
+	r.When, r.TimeZone = strings.TrimSpace(some(s.When, r.When)), some(s.TimeZone, r.TimeZone)
+	if s.Thresholds != nil {
+		r.Thresholds = each(*s.Thresholds, func(l contract.Threshold) scaling.Line {
 			return scaling.Line{Below: l.Way == contract.Below, At: l.At, For: givenFor(&l.ForSeconds), Step: scaling.Step(l.Step)}
 		})
 	}
@@ -57,14 +57,14 @@ func toRule(r scaling.Rule, s contract.RuleSettings, now time.Time) scaling.Rule
 // notOf names a setting that does not belong to the kind of a rule.
 func notOf(kind scaling.Kind, s contract.RuleSettings) error {
 	of := map[scaling.Kind][]string{
-		scaling.Trip:     {"metric", "over", "cooldown_seconds", "lines"},
-		scaling.Steady:   {"metric", "over", "cooldown_seconds", "target", "band_percent", "calm_seconds", "pace_percent", "grow_only", "foresee"},
-		scaling.Calendar: {"when", "in", "span_seconds", "min", "max", "size"},
+		scaling.Trip:     {"metric", "aggregate", "cooldown_seconds", "thresholds"},
+		scaling.Steady:   {"metric", "aggregate", "cooldown_seconds", "keep_at", "band_percent", "calm_seconds", "shrink_rate_percent", "grow_only", "forecast"},
+		scaling.Calendar: {"when", "time_zone", "duration_seconds", "min", "max", "size"},
 	}[kind]
 	for field, given := range map[string]bool{
-		"metric": s.Metric != nil, "over": s.Over != nil, "cooldown_seconds": s.CooldownSeconds != nil, "lines": s.Lines != nil, "target": s.Target != nil,
-		"band_percent": s.BandPercent != nil, "calm_seconds": s.CalmSeconds != nil, "pace_percent": s.PacePercent != nil, "grow_only": s.GrowOnly != nil, "foresee": s.Foresee != nil,
-		"when": s.When != nil, "in": s.In != nil, "span_seconds": s.SpanSeconds != nil, "min": s.Min != nil, "max": s.Max != nil, "size": s.Size != nil,
+		"metric": s.Metric != nil, "aggregate": s.Aggregate != nil, "cooldown_seconds": s.CooldownSeconds != nil, "thresholds": s.Thresholds != nil, "keep_at": s.KeepAt != nil,
+		"band_percent": s.BandPercent != nil, "calm_seconds": s.CalmSeconds != nil, "shrink_rate_percent": s.ShrinkRatePercent != nil, "grow_only": s.GrowOnly != nil, "forecast": s.Forecast != nil,
+		"when": s.When != nil, "time_zone": s.TimeZone != nil, "duration_seconds": s.DurationSeconds != nil, "min": s.Min != nil, "max": s.Max != nil, "size": s.Size != nil,
 	} {
 		if given && !slices.Contains(of, field) {
 			return invalid("/settings/"+field, "a %s rule has no %s; it has %s", kind, plainField(field), strings.Join(each(of, plainField), ", "))
@@ -89,14 +89,14 @@ func inSettings(err error) error {
 	for i, f := range p.fields {
 		name := f.pointer[strings.LastIndex(f.pointer, "/")+1:]
 		switch name {
-		case "cooldown", "calm", "span":
+		case "cooldown", "calm", "duration":
 			name += "_seconds"
-		case "band", "pace":
+		case "band", "shrink_rate":
 			name += "_percent"
 		case "name", "kind", "":
 			continue
 		}
-		if k := strings.Index(f.pointer, "lines/"); k >= 0 {
+		if k := strings.Index(f.pointer, "thresholds/"); k >= 0 {
 			name = f.pointer[k:]
 		}
 		p.fields[i].pointer = "/settings/" + name
@@ -109,20 +109,20 @@ func fromRule(r *scaling.Rule) contract.Rule {
 	seconds := func(d time.Duration) *float64 { return ptr(secondsOf(d)) }
 	switch r.Kind {
 	case scaling.Calendar:
-		s.When, s.In, s.SpanSeconds, s.Min, s.Max, s.Size = &r.When, &r.In, seconds(r.Span), r.Min, r.Max, r.Size
+		s.When, s.TimeZone, s.DurationSeconds, s.Min, s.Max, s.Size = &r.When, &r.TimeZone, seconds(r.Duration), r.Min, r.Max, r.Size
 	case scaling.Steady:
-		s.Target, s.BandPercent, s.CalmSeconds, s.PacePercent, s.GrowOnly, s.Foresee = &r.Target, &r.Band, seconds(r.Calm), &r.Pace, &r.GrowOnly, &r.Foresee
+		s.KeepAt, s.BandPercent, s.CalmSeconds, s.ShrinkRatePercent, s.GrowOnly, s.Forecast = &r.KeepAt, &r.Band, seconds(r.Calm), &r.ShrinkRate, &r.GrowOnly, &r.Forecast
 	case scaling.Trip:
-		s.Lines = ptr(each(r.Lines, func(l scaling.Line) contract.RuleLine {
+		s.Thresholds = ptr(each(r.Thresholds, func(l scaling.Line) contract.Threshold {
 			way := contract.Above
 			if l.Below {
 				way = contract.Below
 			}
-			return contract.RuleLine{Way: way, At: l.At, ForSeconds: secondsOf(l.For), Step: string(l.Step)}
+			return contract.Threshold{Way: way, At: l.At, ForSeconds: secondsOf(l.For), Step: string(l.Step)}
 		}))
 	}
 	if r.Kind != scaling.Calendar {
-		s.Metric, s.Over, s.CooldownSeconds = ptr(string(r.Metric)), ptr(string(r.Over)), seconds(r.Cooldown)
+		s.Metric, s.Aggregate, s.CooldownSeconds = ptr(string(r.Metric)), ptr(string(r.Aggregate)), seconds(r.Cooldown)
 	}
 	s.Off = &r.Off
 	return contract.Rule{Name: r.Name, Kind: contract.RuleKind(r.Kind), Off: r.Off, Says: r.String(), Settings: s}
@@ -168,7 +168,7 @@ func (s *Server) ListRules(ctx context.Context, r routes.ListRulesRequestObject)
 }
 
 func ruleNow(now time.Time, v *fleet.View, rule *scaling.Rule, verdict scaling.Verdict) contract.RuleNow {
-	n := contract.RuleNow{Rule: fromRule(rule), Thinks: say.Thinks(now, v, verdict), Wants: &verdict.Want, CoolsUntil: optional(verdict.Until), ActedAt: optional(v.Group.RuleState(rule.Name).Acted)}
+	n := contract.RuleNow{Rule: fromRule(rule), Why: say.Thinks(now, v, verdict), Wants: &verdict.Want, CoolsUntil: optional(verdict.Until), ActedAt: optional(v.Group.RuleState(rule.Name).Acted)}
 	switch {
 	case verdict.Why == scaling.NoData:
 		n.Asks, n.Wants = contract.RuleNowAsksUnknown, nil
@@ -183,20 +183,20 @@ func ruleNow(now time.Time, v *fleet.View, rule *scaling.Rule, verdict scaling.V
 		n.Value = ptr(round2(verdict.Point.Value))
 	}
 	if load, known := v.Sizing.Foreseen[rule.Name]; known {
-		n.Foreseen = ptr(round2(load))
+		n.Forecast = ptr(round2(load))
 	}
 	return n
 }
 
 func calendarNow(now time.Time, v *fleet.View, rule *scaling.Rule) contract.RuleNow {
 	n := contract.RuleNow{Rule: fromRule(rule), Asks: contract.RuleNowAsksWaits, ActedAt: optional(v.Group.RuleState(rule.Name).Occurred)}
-	if at, err := calendar.Parse(rule.When, rule.In); err == nil {
+	if at, err := calendar.Parse(rule.When, rule.TimeZone); err == nil {
 		n.Next = ptr(append([]time.Time{}, at.Next(now, nextShown)...))
 	}
 	if until, lasts := rule.Lasts(now, v.Sizing.Times[rule.Name]); lasts {
 		n.Asks, n.LastsUntil = contract.RuleNowAsksLasts, &until
 	}
-	n.Thinks = say.Calendar(now, rule, v.Sizing.Times[rule.Name])
+	n.Why = say.Calendar(now, rule, v.Sizing.Times[rule.Name])
 	return n
 }
 
@@ -205,7 +205,7 @@ func (s *Server) review(ctx context.Context, g *fleet.Group, name string) (contr
 	rule, now := g.Rule(name), s.now()
 	out := contract.RuleReview{Rule: fromRule(rule), Next: []time.Time{}, Overlaps: []string{}, Advice: []string{}}
 	if rule.Kind == scaling.Calendar {
-		at, err := calendar.Parse(rule.When, rule.In)
+		at, err := calendar.Parse(rule.When, rule.TimeZone)
 		if err != nil {
 			return out, invalid("/settings/when", "%s", err)
 		}
@@ -218,7 +218,7 @@ func (s *Server) review(ctx context.Context, g *fleet.Group, name string) (contr
 		others := map[string][]time.Time{}
 		for k := range g.Rules {
 			if o := &g.Rules[k]; o.Kind == scaling.Calendar {
-				if c, err := calendar.Parse(o.When, o.In); err == nil {
+				if c, err := calendar.Parse(o.When, o.TimeZone); err == nil {
 					others[o.Name] = append(c.Next(now, 40), c.Until(now))
 				}
 			}
@@ -239,13 +239,13 @@ func placed(r scaling.Rule, now time.Time) error {
 	if r.Kind != scaling.Calendar {
 		return nil
 	}
-	if _, err := time.LoadLocation(r.In); err != nil || r.In == "Local" {
-		return invalid("/settings/in", "%q is no time zone that is known here; give one such as Europe/Paris or UTC", words.Plain(r.In, 80))
+	if _, err := time.LoadLocation(r.TimeZone); err != nil || r.TimeZone == "Local" {
+		return invalid("/settings/in", "%q is no time zone that is known here; give one such as Europe/Paris or UTC", words.Plain(r.TimeZone, 80))
 	}
 	if r.When == "" {
 		return nil // the core says so
 	}
-	at, err := calendar.Parse(r.When, r.In)
+	at, err := calendar.Parse(r.When, r.TimeZone)
 	if err != nil {
 		return invalid("/settings/when", "%s", err)
 	}

@@ -40,11 +40,11 @@ func toTargets(t traffic.Targets, g targetsGiven) traffic.Targets {
 		case *e == (contract.Eject{}):
 			usual = traffic.UsualEject
 		case usual == (traffic.Eject{}):
-			usual = traffic.Eject{Least: traffic.UsualEject.Least, First: traffic.UsualEject.First, Most: traffic.UsualEject.Most}
+			usual = traffic.Eject{MinRequests: traffic.UsualEject.MinRequests, First: traffic.UsualEject.First, Max: traffic.UsualEject.Max}
 		}
-		t.Eject = traffic.Eject{Failures: some(e.Failures, usual.Failures), Points: some(e.Points, usual.Points), Slower: some(e.Slower, usual.Slower),
-			Least: some(e.Least, usual.Least), First: durationOf(e.FirstSeconds, usual.First), Most: durationOf(e.MostSeconds, usual.Most)}
-		if t.Eject.Failures == 0 && t.Eject.Points == 0 && t.Eject.Slower == 0 {
+		t.Eject = traffic.Eject{Failures: some(e.Failures, usual.Failures), Margin: some(e.MarginPercent, usual.Margin), Slower: some(e.Slower, usual.Slower),
+			MinRequests: some(e.MinRequests, usual.MinRequests), First: durationOf(e.ForSeconds, usual.First), Max: durationOf(e.MaxSeconds, usual.Max)}
+		if t.Eject.Failures == 0 && t.Eject.Margin == 0 && t.Eject.Slower == 0 {
 			t.Eject = traffic.Eject{}
 		}
 	}
@@ -74,9 +74,9 @@ func fromAffinity(s traffic.Affinity) contract.Affinity {
 
 func fromEject(e traffic.Eject) contract.Eject {
 	if e == (traffic.Eject{}) {
-		return contract.Eject{Failures: new(int), Points: new(float64), Slower: new(float64)}
+		return contract.Eject{Failures: new(int), MarginPercent: new(float64), Slower: new(float64)}
 	}
-	return contract.Eject{Failures: &e.Failures, Points: &e.Points, Slower: &e.Slower, Least: &e.Least, FirstSeconds: inSecondsOf(e.First), MostSeconds: inSecondsOf(e.Most)}
+	return contract.Eject{Failures: &e.Failures, MarginPercent: &e.Margin, Slower: &e.Slower, MinRequests: &e.MinRequests, ForSeconds: inSecondsOf(e.First), MaxSeconds: inSecondsOf(e.Max)}
 }
 
 func fromPoolLimits(l traffic.PoolLimits) contract.PoolLimits {

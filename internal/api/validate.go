@@ -75,7 +75,10 @@ func (v *validator) validate(c *echo.Context, route *routers.Route) error {
 		k := slices.IndexFunc(route.Operation.Parameters, func(p *openapi3.ParameterRef) bool {
 			return p.Value.In == "query" && p.Value.Name == name
 		})
+		now := calledNow(route.Operation.Extensions, name)
 		switch {
+		case k < 0 && now != "":
+			faults = append(faults, fieldFault{name, "is called " + now + " now"})
 		case k < 0:
 			faults = append(faults, fieldFault{words.Plain(name, 100), fmt.Sprintf("there is no parameter %q", words.Plain(name, 100))})
 		case slices.Contains(values, "") && !route.Operation.Parameters[k].Value.Schema.Value.Type.Is("string"):

@@ -44,6 +44,12 @@ func TestOldFieldsAreRefusedByTheirNewNames(t *testing.T) {
 		{"POST", "/v1/listeners", `{"address":"127.0.0.1:8000","kind":"tcp"}`, "/kind is called protocol now"},
 		{"PATCH", "/v1/listeners/:address", `{"limits":{"quiet_seconds":5}}`, "/limits/quiet_seconds is called tunnel_idle_seconds now"},
 		{"PATCH", "/v1/listeners/:address", `{"routes":[{"pool":"front","divert":{"pool":"fares"}}]}`, "/routes/0/divert is called split now"},
+		{"POST", "/v1/groups/:name/rules", `{"name":"even","kind":"steady","settings":{"metric":"cpu","target":60}}`, "/settings/target is called keep_at now"},
+		{"PATCH", "/v1/groups/:name/rules/:rule", `{"lines":[]}`, "/lines is called thresholds now"},
+		{"POST", "/v1/groups/:name/rollouts", `{"to":"timetable-web@2","gates":[{"kind":"errors","broken":"hold"}]}`, "/gates/0/broken is called on_broken now"},
+		{"POST", "/v1/groups/:name/hooks", `{"name":"join","at":"launch","bound_seconds":5}`, "/bound_seconds is called max_deadline_seconds now"},
+		{"POST", "/v1/notices", `{"name":"board","topics":["failing-places"],"mail":["sre@saltmere.example"]}`, `/topics/0 "failing-places" is called failing-slots now`},
+		{"GET", "/v1/groups/:name/metrics/:metric?over=total", ``, "over is called aggregate now"},
 		{"PATCH", "/v1/pools/:name", `{"colour":"red"}`, "/colour there is no such field here"},
 	} {
 		_, err := held(t, c.method, c.path, c.body)

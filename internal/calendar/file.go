@@ -98,8 +98,8 @@ func ofEvent(e *ics.VEvent, r scaling.Rule) (scaling.Rule, error) {
 	if err != nil {
 		return r, err
 	}
-	r.In = place
-	if r.Span, err = lasts(e, wall, day); err != nil {
+	r.TimeZone = place
+	if r.Duration, err = lasts(e, wall, day); err != nil {
 		return r, err
 	}
 	r.When = wall.Format("2006-01-02 15:04:05")
@@ -113,7 +113,7 @@ func ofEvent(e *ics.VEvent, r scaling.Rule) (scaling.Rule, error) {
 			}
 		}
 	}
-	if _, err := Parse(r.When, r.In); err != nil {
+	if _, err := Parse(r.When, r.TimeZone); err != nil {
 		return r, err
 	}
 	if f := r.Check(); f != nil {
@@ -176,7 +176,7 @@ func Write(to io.Writer, group string, rules []scaling.Rule, now time.Time, time
 		if r.Kind != scaling.Calendar {
 			continue
 		}
-		c, err := Parse(r.When, r.In)
+		c, err := Parse(r.When, r.TimeZone)
 		if err != nil {
 			return err
 		}
@@ -193,13 +193,13 @@ func Write(to io.Writer, group string, rules []scaling.Rule, now time.Time, time
 				case strings.EqualFold(name, "DTSTART"):
 					start = c.toWall(value)
 				case slices.Contains(dates, ics.ComponentProperty(strings.ToUpper(name))):
-					e.AddProperty(ics.ComponentProperty(strings.ToUpper(name)), c.toWall(value), inPlace(r.In)...)
+					e.AddProperty(ics.ComponentProperty(strings.ToUpper(name)), c.toWall(value), inPlace(r.TimeZone)...)
 				}
 			}
 			if start == "" {
 				start = c.next(Anchor.Add(-time.Second)).Format("20060102T150405")
 			}
-			e.SetProperty(ics.ComponentPropertyDtStart, start, inPlace(r.In)...)
+			e.SetProperty(ics.ComponentPropertyDtStart, start, inPlace(r.TimeZone)...)
 			lasting(e, r)
 			continue
 		}
@@ -209,7 +209,7 @@ func Write(to io.Writer, group string, rules []scaling.Rule, now time.Time, time
 		}
 		for n, at := range all {
 			e := event(cal, group, r, fmt.Sprintf("%s-%d", r.Name, n+1))
-			e.SetProperty(ics.ComponentPropertyDtStart, at.In(c.place).Format("20060102T150405"), inPlace(r.In)...)
+			e.SetProperty(ics.ComponentPropertyDtStart, at.In(c.place).Format("20060102T150405"), inPlace(r.TimeZone)...)
 			lasting(e, r)
 		}
 	}
@@ -221,8 +221,8 @@ func inPlace(in string) []ics.PropertyParameter {
 }
 
 func lasting(e *ics.VEvent, r *scaling.Rule) {
-	if r.Span > 0 {
-		e.SetProperty(ics.ComponentPropertyDuration, fmt.Sprintf("PT%dS", int(r.Span.Seconds())))
+	if r.Duration > 0 {
+		e.SetProperty(ics.ComponentPropertyDuration, fmt.Sprintf("PT%dS", int(r.Duration.Seconds())))
 	}
 }
 

@@ -36,7 +36,7 @@ func TestFilesAreReadAndWritten(t *testing.T) {
 			t.Fatalf("event %d is %q, and should be %q", k+1, got, w)
 		}
 	}
-	cron := scaling.Rule{Name: "nights", Kind: scaling.Calendar, When: "0 22 * * *", In: "Europe/Paris", Max: &eight}
+	cron := scaling.Rule{Name: "nights", Kind: scaling.Calendar, When: "0 22 * * *", TimeZone: "Europe/Paris", Max: &eight}
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 	var file bytes.Buffer
 	if err := Write(&file, "timetable", append(rules, cron), now, 3); err != nil {
@@ -101,7 +101,7 @@ func TestTimesOfGreenwich(t *testing.T) {
 		t.Fatalf("%v\n%s", err, file.String())
 	}
 	for _, r := range append(rules, again...) {
-		c, err := Parse(r.When, r.In)
+		c, err := Parse(r.When, r.TimeZone)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -46,7 +46,7 @@ func TestAClockThatIsSet(t *testing.T) {
 			}
 		}
 		said++
-		b.eventually("the journal says it", func() bool { return len(b.clockSets()) == said && b.metric("unitas_clock_sets_total") > 0 })
+		b.eventually("the journal says it", func() bool { return len(b.clockSets()) == said && b.metric("unitas_clock_jumps_total") > 0 })
 		if newest := b.clockSets()[0]; !strings.Contains(newest.Text, map[bool]string{true: "one went forward by 1 h.", false: "one went back by 3 h."}[by > 0]) || newest.At.Sub(b.clock.Now()).Abs() > time.Minute {
 			t.Errorf("the journal says %q at %s", newest.Text, newest.At)
 		}

@@ -191,7 +191,7 @@ func TestStuckGroupSaysSo(t *testing.T) {
 		return b.metric("unitas_groups_stuck") == 0 && strings.HasPrefix(b.sentence(), "2 of 2 serving")
 	})
 	// What was decided again every second and not written is no move.
-	if n := b.metric("unitas_instance_moves_total", "lost"); n != 1 {
+	if n := b.metric("unitas_instance_transitions_total", "lost"); n != 1 {
 		t.Errorf("%v instances are counted as lost, and one was", n)
 	}
 }
@@ -339,7 +339,7 @@ func TestAFaultStaysInItsGroup(t *testing.T) {
 	b.yard.end(victim)
 	b.gone("it is kept again", victim)
 	b.eventually("and says nothing of it any more", func() bool { return !strings.Contains(b.sentence(), "erred") })
-	if n := b.metric("unitas_keeper_faults_total"); n != 1 {
+	if n := b.metric("unitas_group_panics_total"); n != 1 {
 		t.Errorf("%v faults are counted", n)
 	}
 }

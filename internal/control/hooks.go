@@ -166,7 +166,8 @@ func (c *Control) send(ctx context.Context, h fleet.Hook, in store.Instance, kin
 		URL: h.Send, Secret: secret, ID: id, Type: kind, Source: "unitas", Subject: in.ID + "/" + h.Name, Time: t.Opened,
 		Data: map[string]any{
 			"group": in.Group, "instance": in.ID, "launch": t.Launch, "hook": h.Name, "at": h.At, "zone": in.Zone, "template": in.Version.String(),
-			"address": in.Address, "port": port, "opened_at": t.Opened, "deadline_at": t.Deadline, "bound_at": t.Bound, "otherwise": t.Counts,
+			"address": in.Address, "port": port, "opened_at": t.Opened, "deadline_at": t.Deadline, "max_deadline_at": t.Bound, "bound_at": t.Bound, // as it was called before: for one release
+			"otherwise":   t.Counts,
 			"answer_path": fmt.Sprintf("/v1/instances/%s/tickets/%s/answer", in.ID, h.Name),
 		},
 	})
@@ -250,7 +251,7 @@ func (c *Control) SendTicket(ctx context.Context, actor, instance, hook string) 
 // in an instance, and returns what came back. Nothing is recorded and nothing is answered.
 func (c *Control) TryHook(ctx context.Context, group store.Group, h fleet.Hook, in store.Instance) (store.Delivery, fleet.Answer) {
 	now := c.Clock.Now()
-	t := fleet.Ticket{Hook: h.Name, At: h.At, Launch: max(in.Launch, 1), Opened: now, Deadline: now.Add(h.Deadline), Bound: now.Add(h.Bound), Counts: h.Otherwise}
+	t := fleet.Ticket{Hook: h.Name, At: h.At, Launch: max(in.Launch, 1), Opened: now, Deadline: now.Add(h.Deadline), Bound: now.Add(h.MaxDeadline), Counts: h.Otherwise}
 	d := store.Delivery{Group: group.Name, Instance: in.ID, Hook: h.Name, At: now, Kind: "webhook"}
 	if h.Send == "" {
 		t.Bound = now.Add(tryLimit)

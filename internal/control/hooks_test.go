@@ -88,7 +88,7 @@ func TestAHookIsTold(t *testing.T) {
 	b := newBench(t)
 	r := newReceiver(t, says(503, "not yet"), says(200, `{"answer": "pass", "note": "120 sailings"}`))
 	b.start("one")
-	secret := b.hooked(1, fleet.Hook{Name: "warm-cache", At: fleet.AtLaunch, Deadline: time.Minute, Bound: time.Minute, Otherwise: fleet.Fail, Send: r.URL})
+	secret := b.hooked(1, fleet.Hook{Name: "warm-cache", At: fleet.AtLaunch, Deadline: time.Minute, MaxDeadline: time.Minute, Otherwise: fleet.Fail, Send: r.URL})
 	b.whole(1)
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -121,7 +121,7 @@ func TestATakenOverTicketIsNotToldTwice(t *testing.T) {
 	b := newBench(t)
 	r := newReceiver(t, says(202, ""))
 	b.start("one")
-	b.hooked(1, fleet.Hook{Name: "warm-cache", At: fleet.AtLaunch, Deadline: time.Minute, Bound: time.Minute, Otherwise: fleet.Fail, Send: r.URL})
+	b.hooked(1, fleet.Hook{Name: "warm-cache", At: fleet.AtLaunch, Deadline: time.Minute, MaxDeadline: time.Minute, Otherwise: fleet.Fail, Send: r.URL})
 	b.eventually("it was told", func() bool { return len(b.deliveries()) == 1 })
 	b.stop()
 	b.start("one")
@@ -179,8 +179,8 @@ func TestACommandAnswers(t *testing.T) {
 	}}
 	b.start("one")
 	b.hooked(1,
-		fleet.Hook{Name: "join", At: fleet.AtLaunch, Deadline: time.Minute, Bound: time.Minute, Otherwise: fleet.Fail, Run: []string{"join"}},
-		fleet.Hook{Name: "save-logs", At: fleet.AtRetire, Deadline: 2 * time.Second, Bound: time.Minute, Otherwise: fleet.Pass, Run: []string{"save"}})
+		fleet.Hook{Name: "join", At: fleet.AtLaunch, Deadline: time.Minute, MaxDeadline: time.Minute, Otherwise: fleet.Fail, Run: []string{"join"}},
+		fleet.Hook{Name: "save-logs", At: fleet.AtRetire, Deadline: 2 * time.Second, MaxDeadline: time.Minute, Otherwise: fleet.Pass, Run: []string{"save"}})
 	b.whole(1)
 	if e := b.journal("ticket.passed"); len(e) != 1 || !strings.Contains(e[0].Because, "as berths-001") {
 		t.Errorf("the journal says %+v", e)

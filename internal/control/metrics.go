@@ -30,10 +30,10 @@ func newMetrics(r prometheus.Registerer) metrics {
 			Name: "unitas_decision_seconds", Help: "Time that one decision took to make.", Buckets: prometheus.ExponentialBuckets(1e-6, 4, 10),
 		}),
 		faults: f.NewCounter(prometheus.CounterOpts{
-			Name: "unitas_keeper_faults_total", Help: "Faults of the service itself while it kept a group; the group's keeper was started again.",
+			Name: "unitas_group_panics_total", Help: "Faults of the service itself while it kept a group; the group's keeper was started again.",
 		}),
 		clockSet: f.NewCounter(prometheus.CounterOpts{
-			Name: "unitas_clock_sets_total", Help: "How often the clock of the host was set by 2 s or more while the service ran.",
+			Name: "unitas_clock_jumps_total", Help: "How often the clock of the host was set by 2 s or more while the service ran.",
 		}),
 		rounds: f.NewHistogram(prometheus.HistogramOpts{
 			Name: "unitas_sample_seconds", Help: "Time that measuring all instances once took.", Buckets: prometheus.ExponentialBuckets(1e-3, 4, 8),
@@ -42,7 +42,7 @@ func newMetrics(r prometheus.Registerer) metrics {
 			Name: "unitas_samples_lost_total", Help: "Samples that were not kept, because the database did not answer for too long.",
 		}),
 		moves: f.NewCounterVec(prometheus.CounterOpts{
-			Name: "unitas_instance_moves_total", Help: "Changes of instance records that were decided and written, by the state.",
+			Name: "unitas_instance_transitions_total", Help: "Changes of instance records that were decided and written, by the state.",
 		}, []string{"state"}),
 	}
 }
@@ -82,7 +82,7 @@ func (m metrics) sampled(took time.Duration) { m.rounds.Observe(took.Seconds()) 
 type groupMetrics struct{ c *Control }
 
 var (
-	measuredDesc = prometheus.NewDesc("unitas_group_measured", "What was measured of the instances of a group: the average, in the unit of the metric (percent, bytes or requests a second, ms).", []string{"group", "metric"}, nil)
+	measuredDesc = prometheus.NewDesc("unitas_group_metric", "What was measured of the instances of a group: the average, in the unit of the metric (percent, bytes or requests a second, ms).", []string{"group", "metric"}, nil)
 	sizeDesc     = prometheus.NewDesc("unitas_group_size", "How many instances a group should have.", []string{"group"}, nil)
 	servingDesc  = prometheus.NewDesc("unitas_group_serving", "How many instances of a group served when they were last measured.", []string{"group"}, nil)
 )

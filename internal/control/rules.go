@@ -31,9 +31,9 @@ func (k *keeper) calendars(now time.Time) {
 			continue
 		}
 		t := k.dates[r.Name]
-		if t == nil || t.rule.When != r.When || t.rule.In != r.In {
+		if t == nil || t.rule.When != r.When || t.rule.TimeZone != r.TimeZone {
 			t = &dates{rule: *r}
-			t.at, _ = calendar.Parse(r.When, r.In) // it was looked at when it was set
+			t.at, _ = calendar.Parse(r.When, r.TimeZone) // it was looked at when it was set
 			k.dates[r.Name] = t
 		}
 		if t.at != nil && (t.Last.IsZero() && t.Next.IsZero() || now.Before(t.Last) || (!t.Next.IsZero() && !now.Before(t.Next))) {
@@ -60,7 +60,7 @@ const Weeks = 4
 
 // foresees reads what rules that foresee will have to bear until what is launched now serves.
 func (k *keeper) foresees(ctx context.Context, now time.Time) {
-	if !slices.ContainsFunc(k.group.Rules, func(r scaling.Rule) bool { return r.Foresee }) {
+	if !slices.ContainsFunc(k.group.Rules, func(r scaling.Rule) bool { return r.Forecast }) {
 		k.view.Sizing.Foreseen = nil
 		return
 	}
@@ -72,7 +72,7 @@ func (k *keeper) foresees(ctx context.Context, now time.Time) {
 	all := map[string]float64{}
 	for i := range k.group.Rules {
 		r := &k.group.Rules[i]
-		if !r.Foresee {
+		if !r.Forecast {
 			continue
 		}
 		load, known, err := Foreseen(ctx, k.ctl.Store.Reader, k.name, r, now, lead)
@@ -99,8 +99,8 @@ func Foreseen(ctx context.Context, s store.Reader, group string, r *scaling.Rule
 		}
 		most, some := 0.0, false
 		for _, row := range rows {
-			if p := row.Point(r.Over); p.Known() {
-				most, some = max(most, p.Load(r.Over)), true
+			if p := row.Point(r.Aggregate); p.Known() {
+				most, some = max(most, p.Load(r.Aggregate)), true
 			}
 		}
 		if some {
@@ -136,7 +136,7 @@ func (c *Control) Sizing(ctx context.Context, g *store.Group) (fleet.Sizing, err
 	for i := range g.Rules {
 		r := &g.Rules[i]
 		if r.Kind == scaling.Calendar {
-			if at, err := calendar.Parse(r.When, r.In); err == nil {
+			if at, err := calendar.Parse(r.When, r.TimeZone); err == nil {
 				out.Times[r.Name] = at.Times(now)
 			}
 			continue
@@ -146,9 +146,9 @@ func (c *Control) Sizing(ctx context.Context, g *store.Group) (fleet.Sizing, err
 			return out, err
 		}
 		for n := range samples {
-			out.Points[r.Name] = append(out.Points[r.Name], samples[n].Point(r.Over))
+			out.Points[r.Name] = append(out.Points[r.Name], samples[n].Point(r.Aggregate))
 		}
-		if r.Foresee {
+		if r.Forecast {
 			load, known, err := Foreseen(ctx, c.Store.Reader, g.Name, r, now, g.Settle+store.RollupEvery)
 			if err != nil {
 				return out, err
@@ -176,16 +176,16 @@ func (c *Control) RulesAround(ctx context.Context, g *fleet.Group) (map[string]f
 		}
 		var a fleet.RuleAround
 		for _, row := range weeks {
-			p := row.Point(r.Over)
+			p := row.Point(r.Aggregate)
 			if !p.Known() {
 				continue
 			}
 			if now.Sub(row.At) <= 24*time.Hour {
-				a.Peak = max(a.Peak, p.Load(r.Over))
+				a.Peak = max(a.Peak, p.Load(r.Aggregate))
 			}
 			if r.Kind == scaling.Steady && p.Serving >= g.Max {
 				a.AtMax += store.RollupEvery
-				if p.Load(r.Over) > r.Target*float64(p.Serving) {
+				if p.Load(r.Aggregate) > r.KeepAt*float64(p.Serving) {
 					a.Over += store.RollupEvery
 				}
 			}
@@ -270,7 +270,7 @@ func (c *Control) Recorded(ctx context.Context, g *fleet.Group, from, to time.Ti
 				return nil, step, err
 			}
 			for n := range samples {
-				points = append(points, samples[n].Point(r.Over))
+				points = append(points, samples[n].Point(r.Aggregate))
 			}
 		} else {
 			rows, err := c.Store.Shorter(ctx, g.Name, string(r.Metric), from, to)
@@ -278,7 +278,7 @@ func (c *Control) Recorded(ctx context.Context, g *fleet.Group, from, to time.Ti
 				return nil, step, err
 			}
 			for _, row := range rows {
-				points = append(points, row.Point(r.Over))
+				points = append(points, row.Point(r.Aggregate))
 			}
 		}
 		for _, p := range points {
@@ -309,7 +309,7 @@ func TimesOf(g *fleet.Group) func(rule string, at time.Time) scaling.Times {
 	known := map[string]*dates{}
 	for i := range g.Rules {
 		if r := &g.Rules[i]; r.Kind == scaling.Calendar {
-			if at, err := calendar.Parse(r.When, r.In); err == nil {
+			if at, err := calendar.Parse(r.When, r.TimeZone); err == nil {
 				known[r.Name] = &dates{at: at}
 			}
 		}
@@ -336,9 +336,9 @@ func ForeseenOver(ctx context.Context, s store.Reader, group string, r *scaling.
 			return nil, err
 		}
 		for _, row := range rows {
-			if p := row.Point(r.Over); p.Known() {
+			if p := row.Point(r.Aggregate); p.Known() {
 				at := row.At.UTC().AddDate(0, 0, 7*week).Truncate(store.RollupEvery)
-				weeks[at] = append(weeks[at], p.Load(r.Over))
+				weeks[at] = append(weeks[at], p.Load(r.Aggregate))
 			}
 		}
 	}

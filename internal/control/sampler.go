@@ -345,7 +345,7 @@ func (k *keeper) measure(f ofSamples) {
 		r := &k.group.Rules[i]
 		for n := range f.all {
 			if s := &f.all[n]; s.Metric == string(r.Metric) {
-				p := s.Point(r.Over)
+				p := s.Point(r.Aggregate)
 				p.At = k.ctl.Clock.At(f.at, k.offset)
 				k.addPoint(r.Name, r.LooksBack(), p)
 			}
@@ -394,7 +394,7 @@ func (k *keeper) loadPoints(ctx context.Context, group *store.Group) error {
 		if r.Metric == "" {
 			continue
 		}
-		if old := k.group.Rule(r.Name); old != nil && old.Metric == r.Metric && old.Over == r.Over && old.LooksBack() >= r.LooksBack() && had[r.Name] != nil {
+		if old := k.group.Rule(r.Name); old != nil && old.Metric == r.Metric && old.Aggregate == r.Aggregate && old.LooksBack() >= r.LooksBack() && had[r.Name] != nil {
 			points[r.Name] = had[r.Name]
 			continue
 		}
@@ -403,7 +403,7 @@ func (k *keeper) loadPoints(ctx context.Context, group *store.Group) error {
 			return err
 		}
 		for n := range samples {
-			k.addPoint(r.Name, r.LooksBack(), samples[n].Point(r.Over))
+			k.addPoint(r.Name, r.LooksBack(), samples[n].Point(r.Aggregate))
 		}
 	}
 	return nil

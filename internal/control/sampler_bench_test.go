@@ -120,7 +120,7 @@ func processorTime() time.Duration {
 // BenchmarkRuleDecision is what a rule of a group of 1,000 costs at each sample: one value of many,
 // and what it thinks of it.
 func BenchmarkRuleDecision(b *testing.B) {
-	r := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 60}
+	r := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60}
 	r.Complete()
 	now := time.Now()
 	sample := store.Sample{Serving: 1000}

@@ -169,7 +169,7 @@ func TestLateIsSeen(t *testing.T) {
 // it looks; the same moment does not come twice, and what others were shown stays as it was.
 func TestPointsOfAKeeper(t *testing.T) {
 	k := &keeper{ctl: &Control{}}
-	rule := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Over: "maximum", Calm: 30 * time.Second}
+	rule := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Aggregate: "maximum", Calm: 30 * time.Second}
 	k.group.Rules = []scaling.Rule{rule}
 	k.view.Sizing.Points = map[string][]metric.Point{}
 	begun := time.Now()
@@ -217,7 +217,7 @@ func TestAGateOnAMetric(t *testing.T) {
 			k.view.Instances = append(k.view.Instances, in)
 			k.kept[in.ID] = &kept{at: n}
 		}
-		g := gate.Gate{Kind: gate.Metric, Metric: "cpu", At: 80, Margin: 0.1, Broken: gate.Revert, Undecided: gate.GoOn}
+		g := gate.Gate{Kind: gate.Metric, Metric: "cpu", At: 80, Margin: 0.1, OnBroken: gate.Revert, OnUndecided: gate.GoOn}
 		if field, err := g.Validate(); err != nil {
 			t.Fatalf("%s: %v", field, err)
 		}

@@ -36,7 +36,7 @@ func (g *Group) AdviseRules(around map[string]RuleAround) map[string][]string {
 			continue
 		}
 		metrics++
-		shrinks = shrinks || (r.Kind == scaling.Steady && !r.GrowOnly) || slices.ContainsFunc(r.Lines, func(l scaling.Line) bool { return l.Below })
+		shrinks = shrinks || (r.Kind == scaling.Steady && !r.GrowOnly) || slices.ContainsFunc(r.Thresholds, func(l scaling.Line) bool { return l.Below })
 		a := around[r.Name]
 		if text := g.flaps(r); text != "" {
 			say(r.Name, "%s", text)
@@ -56,11 +56,11 @@ func (g *Group) AdviseRules(around map[string]RuleAround) map[string][]string {
 // flaps tells of a pair of lines between which the group cannot rest: with one instance less,
 // what they bear is over the line at which it grows.
 func (g *Group) flaps(r *scaling.Rule) string {
-	if r.Over == metric.Total {
+	if r.Aggregate == metric.Total {
 		return ""
 	}
-	for _, down := range r.Lines {
-		for _, up := range r.Lines {
+	for _, down := range r.Thresholds {
+		for _, up := range r.Thresholds {
 			if !down.Below || up.Below {
 				continue
 			}
@@ -70,7 +70,7 @@ func (g *Group) flaps(r *scaling.Rule) string {
 					continue
 				}
 				if then := down.At * float64(n) / float64(left); then > up.At {
-					return fmt.Sprintf("The lines %s and %s flap: at %d instances just under %s, the %d that are left would be at %s, over %s, and it grows again. Put them further apart.",
+					return fmt.Sprintf("The thresholds %s and %s flap: at %d instances just under %s, the %d that are left would be at %s, over %s, and it grows again. Put them further apart.",
 						metric.Short(down.At), metric.Short(up.At), n, r.Metric.Say(down.At), left, r.Metric.Say(then), r.Metric.Say(up.At))
 				}
 				break // with more instances one less matters less
@@ -82,16 +82,16 @@ func (g *Group) flaps(r *scaling.Rule) string {
 
 // adviseMax tells of a max at which the group cannot bear what it has to.
 func (g *Group) adviseMax(r *scaling.Rule, a RuleAround, say func(rule, format string, args ...any)) {
-	line := r.Target
+	line := r.KeepAt
 	if r.Kind == scaling.Trip {
 		line = math.Inf(1)
-		for _, l := range r.Lines {
+		for _, l := range r.Thresholds {
 			if !l.Below {
 				line = min(line, l.At)
 			}
 		}
 	}
-	if r.Kind == scaling.Trip && r.Over == metric.Total || math.IsInf(line, 1) || line <= 0 {
+	if r.Kind == scaling.Trip && r.Aggregate == metric.Total || math.IsInf(line, 1) || line <= 0 {
 		return
 	}
 	largest := (g.Max + len(g.Zones) - 1) / max(len(g.Zones), 1)
@@ -119,7 +119,7 @@ func (g *Group) Overlaps(rule *scaling.Rule, begins []time.Time, others map[stri
 		for _, at := range begins {
 			met := false
 			for _, other := range others[o.Name] {
-				met = met || meets(at, rule.Span, other, o.Span)
+				met = met || meets(at, rule.Duration, other, o.Duration)
 			}
 			if met {
 				all = append(all, fmt.Sprintf("From %s it meets the calendar %s (%s): %s.", words.Moment(at), o.Name, o.Sets(), whatCounts(rule, o)))

@@ -236,7 +236,7 @@ func TestAdviceAtTheMoment(t *testing.T) {
 func TestPauseDoublesToABound(t *testing.T) {
 	for count, want := range map[int]time.Duration{1: 0, 2: 10 * time.Second, 3: 20 * time.Second, 5: 80 * time.Second, 8: 10 * time.Minute, 9: 10 * time.Minute, 1000: 10 * time.Minute} {
 		if got := (&Slot{Failures: count}).Pause(); got != want {
-			t.Errorf("after %d failures the place stays empty for %s, want %s", count, got, want)
+			t.Errorf("after %d failures the slot stays empty for %s, want %s", count, got, want)
 		}
 	}
 }

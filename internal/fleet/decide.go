@@ -78,9 +78,9 @@ func begin(now time.Time, view View) *deciding {
 		ro := *view.Rollout
 		ro.Times = slices.Clone(ro.Times)
 		ro.Gates = withSeen(ro.Gates, view.Seen)
-		if len(ro.LeaveOut) > 0 {
-			d.leftOut = make(map[string]bool, len(ro.LeaveOut))
-			for _, id := range ro.LeaveOut {
+		if len(ro.Exclude) > 0 {
+			d.leftOut = make(map[string]bool, len(ro.Exclude))
+			for _, id := range ro.Exclude {
 				d.leftOut[id] = true
 			}
 		}

@@ -48,7 +48,7 @@ func (d *deciding) judgeGates() {
 
 // breaks has happen what the gate says.
 func (d *deciding) breaks(g *gate.Gate, because Cause) {
-	if g.Broken == gate.Revert {
+	if g.OnBroken == gate.Revert {
 		d.ro.Back, d.ro.Turned = true, because
 		d.turn(Reverting, because)
 		return
@@ -121,11 +121,11 @@ func (d *deciding) measure(kind gate.Kind) (value float64, judged int) {
 func (d *deciding) undecided() (first *gate.Gate, until time.Time) {
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.Undecided == gate.GoOn || !g.Kind.Compares() || g.State(d.ro.Comparing()) != gate.Undecided {
+		if g.OnUndecided == gate.GoOn || !g.Kind.Compares() || g.State(d.ro.Comparing()) != gate.Undecided {
 			continue
 		}
 		lasts := d.ro.Since.Add(d.ro.soak())
-		if g.Undecided == gate.Extend {
+		if g.OnUndecided == gate.Extend {
 			lasts = lasts.Add(min(max(d.ro.soak(), time.Minute), gate.LongestExtension))
 		}
 		if first == nil || lasts.Before(until) {
@@ -139,7 +139,7 @@ func (d *deciding) gateCause(code Code, g *gate.Gate) Cause {
 	return Cause{Code: code, About: string(g.Kind), Words: g.Metric, Numbers: Numbers{
 		{"new_percent", 100 * g.Seen.New.Share()}, {"new_requests", float64(g.Seen.New.N)},
 		{"old_percent", 100 * g.Seen.Old.Share()}, {"old_requests", float64(g.Seen.Old.N)},
-		{"margin_points", 100 * g.Margin}, {"evidence", g.Seen.Evidence()}, {"least", float64(g.Least)}, {"in_wave", float64(g.Seen.New.N - g.Before)}, span("line_seconds", g.Seen.Line),
+		{"margin_points", 100 * g.Margin}, {"evidence", g.Seen.Evidence()}, {"least", float64(g.MinRequests)}, {"in_wave", float64(g.Seen.New.N - g.Before)}, span("line_seconds", g.Seen.Line),
 		{"at", g.At}, count("below", map[bool]int{true: 1}[g.Below]),
 	}}
 }

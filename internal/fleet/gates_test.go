@@ -42,7 +42,7 @@ func TestABrokenGate(t *testing.T) {
 		want fleet.RolloutState
 	}{{gate.Revert, fleet.Reverting}, {gate.Hold, fleet.Held}} {
 		g := gate.Usual()
-		g.Broken = c.then
+		g.OnBroken = c.then
 		v := gated(t, g)
 		v.Seen = seen(300, 15, 99)
 		if d := fleet.Decide(soon, v); d.Rollout != nil || d.Again.Sub(soon) != time.Second {
@@ -106,7 +106,7 @@ func TestAnUndecidedGate(t *testing.T) {
 		{gate.Extend, 0, 199, over.Add(time.Minute), fleet.Held},
 	} {
 		g := gate.Usual()
-		g.Least, g.Undecided, g.Before = 200, c.then, c.before
+		g.MinRequests, g.OnUndecided, g.Before = 200, c.then, c.before
 		v := gated(t, g)
 		v.Rollout.Gates[0].Before = c.before
 		v.Seen = seen(c.n, 0, 1)
@@ -125,7 +125,7 @@ func TestAnUndecidedGate(t *testing.T) {
 // TestTheShorterWait: of two undecided gates the one that holds does not wait for the other.
 func TestTheShorterWait(t *testing.T) {
 	wait, hold := gate.Usual(), gate.Usual()
-	wait.Least, wait.Undecided, hold.Least, hold.Undecided = 200, gate.Extend, 200, gate.Hold
+	wait.MinRequests, wait.OnUndecided, hold.MinRequests, hold.OnUndecided = 200, gate.Extend, 200, gate.Hold
 	v := gated(t, wait, hold)
 	v.Seen = append(seen(10, 0, 1), seen(10, 0, 1)...)
 	if d := fleet.Decide(noon.Add(time.Minute), v); d.Rollout == nil || d.Rollout.State != fleet.Held {
@@ -175,9 +175,9 @@ func TestGatesThatAreRefused(t *testing.T) {
 		"gates/0/kind":           func(g *gate.Gate) { g.Kind = "luck" },
 		"gates/0/margin_percent": func(g *gate.Gate) { g.Margin = math.NaN() },
 		"gates/0/warm_seconds":   func(g *gate.Gate) { g.Warm = -1 },
-		"gates/0/broken":         func(g *gate.Gate) { g.Broken = gate.GoOn },
-		"gates/0/least":          func(g *gate.Gate) { g.Least = -1 },
-		"gates/0/undecided":      func(g *gate.Gate) { g.Undecided = gate.Revert },
+		"gates/0/on_broken":         func(g *gate.Gate) { g.OnBroken = gate.GoOn },
+		"gates/0/min_requests":          func(g *gate.Gate) { g.MinRequests = -1 },
+		"gates/0/on_undecided":      func(g *gate.Gate) { g.OnUndecided = gate.Revert },
 	} {
 		v, g := servingGroup(3), gate.Usual()
 		change(&g)

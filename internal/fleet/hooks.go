@@ -33,8 +33,8 @@ type Hook struct {
 	Name string    `json:"name"`
 	At   HookPoint `json:"at"`
 	// Deadline is how long an answer may take, and Bound how long with all extensions.
-	Deadline time.Duration `json:"deadline"`
-	Bound    time.Duration `json:"bound"`
+	Deadline    time.Duration `json:"deadline"`
+	MaxDeadline time.Duration `json:"bound"`
 	// Otherwise counts when nobody answers in time.
 	Otherwise Answer `json:"otherwise"`
 	// Send is the address of a webhook that hears of each ticket, and Run a command in the
@@ -62,8 +62,8 @@ func (h *Hook) validate() (field string, err error) {
 		return "otherwise", fmt.Errorf("otherwise is %q; give pass or fail", h.Otherwise)
 	case h.Deadline < time.Second || h.Deadline > MaxHookBound:
 		return "deadline", fmt.Errorf("the deadline is %s; give 1 s to %s", words.Span(h.Deadline), words.Span(MaxHookBound))
-	case h.Bound < h.Deadline || h.Bound > MaxHookBound:
-		return "bound", fmt.Errorf("the bound is %s; give the deadline, %s, to %s", words.Span(h.Bound), words.Span(h.Deadline), words.Span(MaxHookBound))
+	case h.MaxDeadline < h.Deadline || h.MaxDeadline > MaxHookBound:
+		return "bound", fmt.Errorf("the bound is %s; give the deadline, %s, to %s", words.Span(h.MaxDeadline), words.Span(h.Deadline), words.Span(MaxHookBound))
 	case h.Send != "" && len(h.Run) > 0:
 		return "run", fmt.Errorf("both send and run are given; give one of them")
 	}
@@ -140,7 +140,7 @@ func (g Group) WithoutHook(name, reason string) (Group, Entry, error) {
 
 // String says all of a hook in one line.
 func (h Hook) String() string {
-	text := fmt.Sprintf("%s at %s, deadline %s, bound %s, otherwise %s", h.Name, h.At, words.Span(h.Deadline), words.Span(h.Bound), h.Otherwise)
+	text := fmt.Sprintf("%s at %s, deadline %s, bound %s, otherwise %s", h.Name, h.At, words.Span(h.Deadline), words.Span(h.MaxDeadline), h.Otherwise)
 	switch {
 	case h.Send != "":
 		text += ", sends to " + h.Send

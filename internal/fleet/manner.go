@@ -25,8 +25,8 @@ type Manner struct {
 	Order Order `json:"order,omitempty"`
 	// AtOnce replaces all at once: nobody serves meanwhile.
 	AtOnce bool `json:"at_once,omitempty"`
-	// LeaveOut are instances that stay as they are.
-	LeaveOut []string `json:"leave_out,omitempty"`
+	// Exclude are instances that stay as they are.
+	Exclude []string `json:"leave_out,omitempty"`
 	// StartAt is when it begins to replace; zero is at once.
 	StartAt time.Time `json:"start_at"`
 	// Hours are those of the day in which it replaces; "" is at any: "22:00-05:00 Europe/Paris".
@@ -47,7 +47,7 @@ var hoursPattern = regexp.MustCompile(`^([01][0-9]|2[0-3]):([0-5][0-9])-([01][0-
 func (h Hours) Place() (string, error) {
 	m := hoursPattern.FindStringSubmatch(string(h))
 	if m == nil || m[1]+m[2] == m[3]+m[4] {
-		return "", fmt.Errorf("%q are no hours; give a span such as 22:00-05:00, and a place such as Europe/Paris after it", words.Plain(string(h), 80))
+		return "", fmt.Errorf("%q are no hours; give a span such as 22:00-05:00, and a time zone such as Europe/Paris after it", words.Plain(string(h), 80))
 	}
 	if m[5] == "" {
 		return "UTC", nil
@@ -155,8 +155,8 @@ func (m *Manner) validate(now time.Time, instances []Instance) error {
 	switch {
 	case m.Order != "" && m.Order != Mixed && m.Order != ZoneByZone && m.Order != OldestFirst:
 		return refuse("order", "order is %q; give mixed, zone-by-zone or oldest-first", m.Order)
-	case len(m.LeaveOut) > MostLeftOut:
-		return refuse("leave_out", "%d instances are left out; give %d at most", len(m.LeaveOut), MostLeftOut)
+	case len(m.Exclude) > MostLeftOut:
+		return refuse("exclude", "%d instances are excluded; give %d at most", len(m.Exclude), MostLeftOut)
 	case m.StartAt.After(now.Add(31 * 24 * time.Hour)):
 		return refuse("start_at", "it would start at %s; give a time within 31 days", words.Moment(m.StartAt))
 	}
@@ -164,9 +164,9 @@ func (m *Manner) validate(now time.Time, instances []Instance) error {
 	for i := range instances {
 		there[instances[i].ID] = true
 	}
-	for k, id := range m.LeaveOut {
+	for k, id := range m.Exclude {
 		if !there[id] {
-			return refuse(fmt.Sprintf("leave_out/%d", k), "there is no instance %s in the group", words.Plain(id, 80))
+			return refuse(fmt.Sprintf("exclude/%d", k), "there is no instance %s in the group", words.Plain(id, 80))
 		}
 	}
 	if m.Hours != "" {

@@ -89,7 +89,7 @@ func (r *replaying) decide(g Group, m Moment, at time.Time) Group {
 
 // as is a point as it would have been with another number of instances.
 func as(p metric.Point, r *scaling.Rule, size int) metric.Point {
-	if r.Over != metric.Total && p.Known() && size > 0 {
+	if r.Aggregate != metric.Total && p.Known() && size > 0 {
 		p.Value = p.Value * float64(p.Serving) / float64(size)
 	}
 	p.Of, p.Serving = size, size

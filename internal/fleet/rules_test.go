@@ -34,7 +34,7 @@ func TestWhoIsMeasured(t *testing.T) {
 
 // TestARuleThatIsOff changes nothing, and says what it would.
 func TestARuleThatIsOff(t *testing.T) {
-	g := ruled(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 50, Off: true})
+	g := ruled(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 50, Off: true})
 	v := fleet.View{Group: g, Sizing: fleet.Sizing{Points: map[string][]metric.Point{"even": {{At: noon, Value: 100, Of: 3, Serving: 3}}}}}
 	verdicts, out := v.Judge(noon)
 	if out.By != "" || out.Want != 3 || verdicts[0].Want != 6 {
@@ -47,10 +47,10 @@ func TestARuleThatIsOff(t *testing.T) {
 
 // TestAdviceOnRules: what is allowed and will hurt, with the numbers.
 func TestAdviceOnRules(t *testing.T) {
-	steady := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 60}
+	steady := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60}
 	grows := steady
 	grows.GrowOnly = true
-	flapping := scaling.Rule{Name: "busy", Kind: scaling.Trip, Metric: metric.CPU, Lines: []scaling.Line{
+	flapping := scaling.Rule{Name: "busy", Kind: scaling.Trip, Metric: metric.CPU, Thresholds: []scaling.Line{
 		{At: 60, For: time.Minute, Step: "+1"}, {Below: true, At: 45, For: time.Minute, Step: "-1"}}}
 	for what, c := range map[string]struct {
 		g      fleet.Group
@@ -59,7 +59,7 @@ func TestAdviceOnRules(t *testing.T) {
 	}{
 		"nothing":             {ruled(steady), fleet.RuleAround{Peak: 300}, ""},
 		"never shrinks":       {ruled(grows), fleet.RuleAround{}, "No rule ever makes the group smaller"},
-		"flaps":               {ruled(flapping), fleet.RuleAround{}, "The lines 45 and 60 flap: at 3 instances just under 45 %, the 2 that are left would be at 67.5 %, over 60 %, and it grows again."},
+		"flaps":               {ruled(flapping), fleet.RuleAround{}, "The thresholds 45 and 60 flap: at 3 instances just under 45 %, the 2 that are left would be at 67.5 %, over 60 %, and it grows again."},
 		"too small a max":     {ruled(steady), fleet.RuleAround{Peak: 400}, "Max is 9: after the loss of a zone the 6 that are left could not bear the most of the last day, which needed 7 at 60 %."},
 		"at max for a week":   {ruled(steady), fleet.RuleAround{AtMax: time.Hour, Over: 59 * time.Minute}, "the group was at its max of 9 for 1 h, and cpu was over 60 % nearly all of that"},
 		"too short a settle":  {ruled(steady), fleet.RuleAround{Late: 90 * time.Second}, "Settle is 1 m, and the cpu of a fresh instance takes 1 m 30 s longer until it is as that of the others"},
@@ -79,7 +79,7 @@ func TestAdviceOnRules(t *testing.T) {
 // TestReplaysOfRules: the rules run over what was measured, with as many instances as they would
 // have had; a gap is told, and what came of five minutes counts until the next.
 func TestReplaysOfRules(t *testing.T) {
-	g := ruled(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 50, Calm: time.Minute, Pace: 100})
+	g := ruled(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 50, Calm: time.Minute, ShrinkRate: 100})
 	var recorded []fleet.Moment
 	for k := range 24 { // two hours in fives of minutes: three served all the time
 		load := 40.0

@@ -120,7 +120,7 @@ func (g *Group) ruleCause(v scaling.Verdict) Cause {
 	c := Cause{Code: CodeSteady, About: v.Rule, Words: string(r.Metric), Numbers: Numbers{{"value", rounded(v.Point.Value)}, count("serving", v.Point.Serving)}}
 	switch {
 	case v.Why == scaling.Tripped:
-		l := r.Lines[v.Line]
+		l := r.Thresholds[v.Line]
 		c.Code = CodeTrip
 		c.Numbers = append(c.Numbers, Number{"line", l.At}, span("for_seconds", l.For))
 		if l.Below {
@@ -128,9 +128,9 @@ func (g *Group) ruleCause(v scaling.Verdict) Cause {
 		}
 	case v.Why == scaling.Foreseen:
 		c.Code = CodeForeseen
-		c.Numbers = append(c.Numbers, Number{"foreseen", rounded(v.Foreseen)}, Number{"target", r.Target}, count("needed", v.Want))
+		c.Numbers = append(c.Numbers, Number{"foreseen", rounded(v.Foreseen)}, Number{"target", r.KeepAt}, count("needed", v.Want))
 	default:
-		c.Numbers = append(c.Numbers, Number{"target", r.Target}, count("needed", v.Need))
+		c.Numbers = append(c.Numbers, Number{"target", r.KeepAt}, count("needed", v.Need))
 	}
 	return c
 }
@@ -170,14 +170,14 @@ func (d *deciding) begins(r *scaling.Rule) {
 		return
 	}
 	s.Occurred = t.Last
-	cause := Cause{Code: CodeCalendar, About: r.Name, Numbers: Numbers{span("lasts_seconds", r.Span)}}
-	if r.Span == 0 {
+	cause := Cause{Code: CodeCalendar, About: r.Name, Numbers: Numbers{span("lasts_seconds", r.Duration)}}
+	if r.Duration == 0 {
 		d.fromThenOn(r, cause)
 	}
 	if r.Size != nil {
 		b := d.group.Bounds(d.now, d.sizing)
 		if size := b.Clamp(*r.Size); size != d.group.Size {
-			if r.Span > 0 {
+			if r.Duration > 0 {
 				s.Before = d.group.Size + 1
 			}
 			d.resize(size, r.Name, cause)

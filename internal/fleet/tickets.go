@@ -281,7 +281,7 @@ func (d *deciding) openTickets(i int, at HookPoint) (open bool) {
 		if open && !d.group.HooksAtOnce {
 			return true
 		}
-		t := Ticket{Hook: h.Name, At: at, Launch: d.at(i).Launch, State: TicketOpen, Opened: d.now, Deadline: d.now.Add(h.Deadline), Bound: d.now.Add(h.Bound), Counts: h.Otherwise}
+		t := Ticket{Hook: h.Name, At: at, Launch: d.at(i).Launch, State: TicketOpen, Opened: d.now, Deadline: d.now.Add(h.Deadline), Bound: d.now.Add(h.MaxDeadline), Counts: h.Otherwise}
 		d.change(i, func(in *Instance) { in.put(t) })
 		d.entry(d.at(i).ticketEntry(t))
 		d.lookAt(t.Deadline)

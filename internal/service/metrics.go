@@ -10,7 +10,7 @@ import (
 var (
 	boundRefused = prometheus.NewDesc("unitas_connections_refused_total", "Connections that were not taken, by which bound was reached: of one caller, of one listener, of all.", []string{"of", "reason"}, nil)
 	boundEvicted = prometheus.NewDesc("unitas_connections_evicted_total", "Idle connections that gave way to another, by which bound was reached.", []string{"of", "reason"}, nil)
-	faultsDesc   = prometheus.NewDesc("unitas_caught_faults_total", "Faults of the service itself that one request, group or target failed of, by where.", []string{"where"}, nil)
+	faultsDesc   = prometheus.NewDesc("unitas_panics_total", "Faults of the service itself that one request, group or target failed of, by where.", []string{"where"}, nil)
 )
 
 // boundMetrics are what the bounds of connections did.

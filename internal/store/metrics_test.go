@@ -91,7 +91,7 @@ func TestWhatIsMeasuredIsKept(t *testing.T) {
 func TestRulesAreKept(t *testing.T) {
 	s := stocked(t)
 	four := 4
-	rule := scaling.Rule{Name: "day", Kind: scaling.Calendar, When: "0 7 * * *", In: "Europe/Paris", Span: time.Hour, Min: &four, Since: noon}
+	rule := scaling.Rule{Name: "day", Kind: scaling.Calendar, When: "0 7 * * *", TimeZone: "Europe/Paris", Duration: time.Hour, Min: &four, Since: noon}
 	err := s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
 		g.Group, e, err = g.WithRule(rule, false, "")
 		return e, err

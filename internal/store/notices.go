@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/say"
 )
 
 // Notice is who wants to hear of what.
@@ -48,8 +50,24 @@ type noticeRow struct {
 var noticeColumns = columnsOf[noticeRow]()
 
 func (r noticeRow) notice() Notice {
-	return Notice{Name: r.Name, Topics: r.Topics, Groups: r.Groups, Send: r.Send, Mail: r.Mail, Gather: fromMillis(r.GatherMs), Off: r.Off,
+	return Notice{Name: r.Name, Topics: swapped(r.Topics, keptFailingSlots, string(say.FailingSlots)), Groups: r.Groups, Send: r.Send, Mail: r.Mail, Gather: fromMillis(r.GatherMs), Off: r.Off,
 		FailingAt: value(r.FailingAt), FailingWhy: r.FailingWhy, Revision: r.Revision, CreatedAt: r.CreatedAt.UTC(), CreatedBy: r.CreatedBy}
+}
+
+// keptFailingSlots is how the topic of failing slots is kept, as the first release wrote it.
+const keptFailingSlots = "failing-places"
+
+func keptTopics(topics []string) []string {
+	return notNil(swapped(topics, string(say.FailingSlots), keptFailingSlots))
+}
+
+// swapped are the words with one of them in place of another.
+func swapped(words []string, was, now string) []string {
+	words = slices.Clone(words)
+	if k := slices.Index(words, was); k >= 0 {
+		words[k] = now
+	}
+	return words
 }
 
 // MostNotices is how many there may be.
@@ -83,7 +101,7 @@ func (s *Store) AddNotice(ctx context.Context, now time.Time, actor string, n No
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		tag, err := tx.Exec(ctx, `insert into notices (name, topics, groups, send, mail, gather_ms, off, secret, last_event, created_by, created_at)
 			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11 where (select count(*) from notices) < $12 on conflict do nothing`,
-			n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices)
+			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices)
 		if err != nil {
 			return err
 		}
@@ -107,7 +125,7 @@ func (s *Store) ChangeNotice(ctx context.Context, now time.Time, actor string, n
 		tag, err := tx.Exec(ctx, `update notices set topics = $2, groups = $3, send = $4, mail = $5, gather_ms = $6, last_event = case when off then $7 else last_event end, off = $8,
 				secret = case when $9 = '' then secret else $9 end, failing_at = null, failing_why = '', revision = revision + 1
 			where name = $1 and ($10::bigint = -1 or revision = $10)`,
-			n.Name, notNil(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision)
+			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision)
 		if err := tx.onNotice(ctx, n.Name, tag, err); err != nil {
 			return err
 		}

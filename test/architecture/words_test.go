@@ -9,7 +9,7 @@ import (
 )
 
 // oldWords are what users met once and do not meet any more, in any text of ours.
-var oldWords = regexp.MustCompile(`--(stay|stay-for|speak|tell|least-tls|near|choose|nobody)\b|\b(least_tls|quiet_seconds|aside_(until|why|nth))\b|\blistener served\b|\b[Dd]ivert|\b[Ss](et|ets|etting) (it |them |a target |targets |one )?aside\b|\bquiet=|\bstay(s)? by\b|[Ww]ith nobody healthy`)
+var oldWords = regexp.MustCompile(`--(stay|stay-for|speak|tell|least-tls|near|choose|nobody|leave-out|at-rest|bound|foresee|over|span|line|target|of|in)\b( |$)|\b(least_tls|quiet_seconds|aside_(until|why|nth)|footing|unwell|thinks|came_back|began_(at|by)|leave_out|at_rest|bound_(at|seconds)|pace_percent|foreseen?|foresight|head_(seconds|bytes)|failing-places)\b|[:,](broken|undecided|points|least)=|(stays?|are) past (a|the) line|\blistener served\b|\b[Dd]ivert|\b[Ss](et|ets|etting) (it |them |a target |targets |one )?aside\b|\bquiet=|\bstay(s)? by\b|[Ww]ith nobody healthy`)
 
 // TestOldWordsAreGone from the help of commands (as docs/commands.md has it), the contract, the texts
 // of the console and the docs; the contract's table of what was renamed has them.

@@ -270,7 +270,7 @@ func TestImageFromServingInstance(t *testing.T) {
 	id := s.instances()[0].Id
 	picture := func(atRest bool) contract.Image {
 		t.Helper()
-		i := must[contract.Image](t)(client.Read[contract.Image](s.api.ImageFromInstance(ctx, nil, contract.ImageFromInstance{Instance: id, AtRest: &atRest})))
+		i := must[contract.Image](t)(client.Read[contract.Image](s.api.ImageFromInstance(ctx, nil, contract.ImageFromInstance{Instance: id, StopFirst: &atRest})))
 		s.eventually("the image is ready", func() error {
 			if i = s.image(i.Name, fmt.Sprint(i.Version)); i.State != contract.ImageStateReady {
 				return fmt.Errorf("it is %s: %s", i.State, i.Why)

@@ -31,7 +31,7 @@ const multiplied = `(() => {
 		const whole = n === 0
 		const items = Array.from({ length: whole ? 10000 : 100 }, (_, k) => make(whole ? k : (n * 100 + k) % 10000, 'look ' + n))
 		n++
-		return new Response(JSON.stringify({ mark: 'x-' + n, whole, items, gone: [], in_flight: {} }), { status: 200, headers: { 'Content-Type': 'application/json' } })
+		return new Response(JSON.stringify({ cursor: 'x-' + n, complete: whole, items, gone: [], in_flight: {} }), { status: 200, headers: { 'Content-Type': 'application/json' } })
 	}
 })()`
 

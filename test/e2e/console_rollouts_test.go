@@ -86,7 +86,7 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 	}
 	step("it is listed", browser.Until(tab, says("errors, serving")))
 	before := course()
-	if g := *before.Gates; len(g) != 2 || *g[1].Floor != 3 || *g[0].Least != 7 || *before.SoakSeconds != 0.2 {
+	if g := *before.Gates; len(g) != 2 || *g[1].Floor != 3 || *g[0].MinRequests != 7 || *before.SoakSeconds != 0.2 {
 		t.Errorf("the course is %+v", before)
 	}
 	run("change it", `document.querySelector('[aria-label="Change brisk"]').click()`)

@@ -36,8 +36,8 @@ func TestConsoleShowsTrouble(t *testing.T) {
 	}
 	click(`a[href="/groups/fares"]`)
 	step("the band", browser.Until(tab, `document.querySelector('[data-testid=band]')?.textContent.includes('nothing serves: 0 of 1 serving') && document.title.startsWith('■ 0/1 fares')`))
-	step("its failed instance", browser.Until(tab, `document.querySelector('[aria-label="A place that fails"] a[href^="/instances/fares-"]') !== null`))
-	click(`[aria-label="A place that fails"] a`)
+	step("its failed instance", browser.Until(tab, `document.querySelector('[aria-label="A slot that fails"] a[href^="/instances/fares-"]') !== null`))
+	click(`[aria-label="A slot that fails"] a`)
 	step("its page", browser.Until(tab, says("Of the group fares: gone")+` && document.querySelector('[data-testid=boot-log]')?.textContent.length > 10`))
 	step("its journal", browser.Until(tab, `document.querySelectorAll('.journal li').length > 3`))
 	click(`a[href="/groups/fares"]`)

@@ -49,7 +49,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	}
 	step("make it", browser.Button(tab, "Make it"))
 	there("the rule", "td", "steady cpu at 50 %")
-	if all := rules(); len(all) != 1 || all[0].Name != "even" || *all[0].Settings.Target != 50 {
+	if all := rules(); len(all) != 1 || all[0].Name != "even" || *all[0].Settings.KeepAt != 50 {
 		t.Fatalf("the rules are %+v", all)
 	}
 

@@ -70,8 +70,8 @@ func TestGates(t *testing.T) {
 	}
 
 	// Held for the same, a person has it proceed, and what was seen is answered.
-	hold := contract.NewGateBrokenHold
-	held := s.becomes(begin(to, &[]contract.NewGate{{Kind: contract.NewGateKindErrors, Broken: &hold}}, "1", "100%").Number, contract.RolloutStateHeld)
+	hold := contract.NewGateOnBrokenHold
+	held := s.becomes(begin(to, &[]contract.NewGate{{Kind: contract.NewGateKindErrors, OnBroken: &hold}}, "1", "100%").Number, contract.RolloutStateHeld)
 	s.tell(held.Number, contract.RolloutCommandCommandProceed)
 	s.becomes(held.Number, contract.RolloutStateHeld) // for what it sees from then on
 	s.tell(held.Number, contract.RolloutCommandCommandRevert)
@@ -90,10 +90,10 @@ func TestAGateWithoutTraffic(t *testing.T) {
 	s := start(t)
 	s.stock()
 	s.group(5)
-	least, hold, soak := int64(50), contract.NewGateUndecidedHold, 1.0
+	least, hold, soak := int64(50), contract.NewGateOnUndecidedHold, 1.0
 	waves := []string{"1", "100%"}
 	r := must[contract.Rollout](t)(client.Read[contract.Rollout](s.api.StartRollout(ctx, "timetable", nil, contract.NewRollout{To: "timetable-web@2", Waves: &waves, SoakSeconds: &soak,
-		Gates: &[]contract.NewGate{{Kind: contract.NewGateKindErrors, Least: &least, Undecided: &hold}}})))
+		Gates: &[]contract.NewGate{{Kind: contract.NewGateKindErrors, MinRequests: &least, OnUndecided: &hold}}})))
 	held := s.becomes(r.Number, contract.RolloutStateHeld)
 	if held.Gates[0].State != contract.GateStateUndecided || !strings.Contains(held.Why, "too few requests were seen in this wave to tell: 0 of at least 50") {
 		t.Errorf("it is held because %s; its gate is %+v", held.Why, held.Gates[0])
@@ -120,8 +120,8 @@ func TestASlowVersion(t *testing.T) {
 	}
 	back := s.becomes(begin(s.failing("SLOW_PERCENT", "60"), 60).Number, contract.RolloutStateReverted)
 	g := back.Gates[0]
-	if g.State != contract.GateStateBroken || g.MarginPercent != 5 || g.LineMs == nil || *g.LineMs <= 0 || *g.LineMs > 90 || g.NewFailed < g.NewRequests/4 || g.OldFailed > g.OldRequests/4 {
-		t.Errorf("the gate is %+v, its line %v", g, g.LineMs)
+	if g.State != contract.GateStateBroken || g.MarginPercent != 5 || g.LimitMs == nil || *g.LimitMs <= 0 || *g.LimitMs > 90 || g.NewFailed < g.NewRequests/4 || g.OldFailed > g.OldRequests/4 {
+		t.Errorf("the gate is %+v, its line %v", g, g.LimitMs)
 	}
 	if !strings.Contains(back.Why, " answers of the new instances took over ") {
 		t.Errorf("it is reverted because %s", back.Why)

@@ -274,7 +274,7 @@ func (s *service) whole(n int) {
 		if err != nil {
 			return err
 		}
-		if g.Summary.Serving != n || g.Summary.ComingUp+g.Summary.GoingOut+g.Summary.Unwell > 0 {
+		if g.Summary.Serving != n || g.Summary.ComingUp+g.Summary.GoingOut+g.Summary.Unhealthy > 0 {
 			return errors.New(g.Summary.Sentence)
 		}
 		if machines := len(s.machines()); machines != n {

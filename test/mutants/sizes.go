@@ -6,7 +6,7 @@ var sizes = []fault{
 	{name: "what is missing makes it smaller", file: "internal/fleet/scaling/judge.go", was: "\t\twhole = whole && p.Missing == 0\n\t\tbegun, next = p.At, p.At", now: "\t\tbegun, next = p.At, p.At"},
 	{name: "a gap now makes it smaller", file: "internal/fleet/scaling/judge.go", was: "\tif gap {", now: "\tif gap && false {"},
 	{name: "it need not have been calm", file: "internal/fleet/scaling/judge.go", was: "case v.Past < r.Calm:", now: "case false:"},
-	{name: "it shrinks at once", file: "internal/fleet/scaling/judge.go", was: "max(most, s.Size-max(1, int(float64(s.Size)*r.Pace/100)))", now: "most"},
+	{name: "it shrinks at once", file: "internal/fleet/scaling/judge.go", was: "max(most, s.Size-max(1, int(float64(s.Size)*r.ShrinkRate/100)))", now: "most"},
 	{name: "it shrinks as often as it is looked", file: "internal/fleet/scaling/judge.go", was: "if again := state.Shrank.Add(time.Minute); s.Now.Before(again)", now: "if again := state.Shrank.Add(time.Minute); false"},
 	{name: "nothing cools down", file: "internal/fleet/scaling/judge.go", was: "want > out.Want && v.Until.IsZero()", now: "want > out.Want"},
 	{name: "one rule shrinks against the others", file: "internal/fleet/scaling/judge.go", was: "if !v.Agrees || (", now: "if false && ("},

@@ -83,9 +83,9 @@ var faults = []fault{
 
 	// Gates.
 	{"a gate never breaks", "gates.go", "g.Kind.Compares() && g.State(d.ro.Comparing()) == gate.Broken {", "g.Kind.Compares() && false {"},
-	{"a broken gate only holds", "gates.go", "if g.Broken == gate.Revert {", "if false {"},
+	{"a broken gate only holds", "gates.go", "if g.OnBroken == gate.Revert {", "if false {"},
 	{"gates are not looked at again", "gates.go", "d.lookAt(d.now.Add(GatesEvery))", ""},
-	{"an undecided gate goes on", "gates.go", "if g.Undecided == gate.GoOn || !g.Kind", "if true || !g.Kind"},
+	{"an undecided gate goes on", "gates.go", "if g.OnUndecided == gate.GoOn || !g.Kind", "if true || !g.Kind"},
 	{"the longest wait of two gates counts", "gates.go", "if first == nil || lasts.Before(until) {", "if first == nil || until.Before(lasts) {"},
 	{"an extended soak never ends", "gates.go", "lasts = lasts.Add(min(max(d.ro.soak(), time.Minute), gate.LongestExtension))", "lasts = lasts.Add(24 * time.Hour)"},
 	{"what was seen in other waves counts for this", "rolling.go", "d.ro.Gates[k].Before = d.ro.Gates[k].Seen.New.N", "_ = k"},

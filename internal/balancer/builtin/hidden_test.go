@@ -116,8 +116,8 @@ func TestSetAsideEnds(t *testing.T) {
 	for range 20 {
 		one.setAside(now, "no connection")
 	}
-	if one.isAside(now.Add(traffic.Refused.Most + time.Millisecond)) {
-		t.Errorf("it is set aside for longer than %s", traffic.Refused.Most)
+	if one.isAside(now.Add(traffic.Refused.Max + time.Millisecond)) {
+		t.Errorf("it is set aside for longer than %s", traffic.Refused.Max)
 	}
 	one.answered()
 	if one.isAside(now) {

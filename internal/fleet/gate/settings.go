@@ -17,7 +17,7 @@ const (
 	Latency Kind = "latency"
 	Healthy Kind = "healthy" // the share of new instances that are well; compares nothing
 	Serving Kind = "serving" // how many instances of the group serve; compares nothing
-	Metric  Kind = "metric"  // the share of samples of a metric that are past a line
+	Metric  Kind = "metric"  // the share of samples of a metric that are past a threshold
 )
 
 // Compares reports whether a gate of the kind compares what new and old answer.
@@ -59,13 +59,13 @@ type Gate struct {
 	// Warm is how long the answers of an instance are left out after it began to serve, up
 	// to an hour.
 	Warm time.Duration `json:"warm"`
-	// Broken is [Hold] or [Revert].
-	Broken Then `json:"broken"`
-	// Least is how many outcomes of new a wave must have had at the end of its soak, 0 to a
+	// OnBroken is [Hold] or [Revert].
+	OnBroken Then `json:"broken"`
+	// MinRequests is how many outcomes of new a wave must have had at the end of its soak, 0 to a
 	// million. Undecided is what happens when there were fewer: [GoOn], [Hold] or [Extend],
 	// for as long again as the soak, up to [LongestExtension] and then held.
-	Least     int64 `json:"least"`
-	Undecided Then  `json:"undecided"`
+	MinRequests int64 `json:"least"`
+	OnUndecided Then  `json:"undecided"`
 	// Floor is what a gate that compares nothing breaks below: percent of the new
 	// instances, or how many serve.
 	Floor float64 `json:"floor,omitempty"`
@@ -90,7 +90,7 @@ const LongestExtension = 10 * time.Minute
 
 // Usual is the gate that rollouts have unless somebody says otherwise.
 func Usual() Gate {
-	return Gate{Kind: Errors, Margin: Errors.UsualMargin(), Broken: Revert, Undecided: GoOn}
+	return Gate{Kind: Errors, Margin: Errors.UsualMargin(), OnBroken: Revert, OnUndecided: GoOn}
 }
 
 // Validate reports the first setting that is out of its range, by the name of its field.
@@ -101,7 +101,7 @@ func (g Gate) Validate() (field string, err error) {
 	case g.Kind == Metric && g.Metric == "":
 		return "metric", fmt.Errorf("say which metric; give one such as cpu or scrape:NAME")
 	case g.Kind == Metric && (math.IsNaN(g.At) || math.IsInf(g.At, 0)):
-		return "above", fmt.Errorf("the line is no number")
+		return "above", fmt.Errorf("the threshold is no number")
 	case g.Kind != Metric && (g.Metric != "" || g.At != 0 || g.Below):
 		return "metric", fmt.Errorf("a gate on %s looks at no metric; leave it out", g.Kind)
 	case g.Kind == Healthy && !(g.Floor > 0 && g.Floor <= 100):
@@ -112,12 +112,12 @@ func (g Gate) Validate() (field string, err error) {
 		return "margin_percent", fmt.Errorf("the margin is %g points; give 0 to 50", g.Margin*100)
 	case g.Warm < 0 || g.Warm > time.Hour:
 		return "warm_seconds", fmt.Errorf("warm is %s; give 0s to 1h", g.Warm)
-	case g.Broken != Hold && g.Broken != Revert:
-		return "broken", fmt.Errorf("%q is not what a broken gate may do; give hold or revert", g.Broken)
-	case g.Least < 0 || g.Least > 1_000_000:
-		return "least", fmt.Errorf("least is %d; give 0 to 1000000 requests", g.Least)
-	case g.Undecided != GoOn && g.Undecided != Hold && g.Undecided != Extend:
-		return "undecided", fmt.Errorf("%q is not what an undecided gate may do; give go-on, hold or extend", g.Undecided)
+	case g.OnBroken != Hold && g.OnBroken != Revert:
+		return "on_broken", fmt.Errorf("%q is not what a broken gate may do; give hold or revert", g.OnBroken)
+	case g.MinRequests < 0 || g.MinRequests > 1_000_000:
+		return "min_requests", fmt.Errorf("min-requests is %d; give 0 to 1000000 requests", g.MinRequests)
+	case g.OnUndecided != GoOn && g.OnUndecided != Hold && g.OnUndecided != Extend:
+		return "on_undecided", fmt.Errorf("%q is not what an undecided gate may do; give go-on, hold or extend", g.OnUndecided)
 	}
 	return "", nil
 }
@@ -152,7 +152,7 @@ func (g Gate) State(of int) State {
 		return Good
 	case g.Seen.Breaks(Alpha / float64(max(of, 1))):
 		return Broken
-	case g.Seen.New.N == 0, g.Seen.New.N-g.Before < g.Least:
+	case g.Seen.New.N == 0, g.Seen.New.N-g.Before < g.MinRequests:
 		return Undecided
 	}
 	return Good

@@ -201,7 +201,7 @@ func (a *again) saw(c fleet.Cause) {
 func (a *again) sawEnough() {
 	a.view.Seen = a.seen()
 	for k, g := range a.view.Rollout.Gates {
-		a.view.Seen[k].New.N = max(a.view.Seen[k].New.N, g.Before+g.Least, 1)
+		a.view.Seen[k].New.N = max(a.view.Seen[k].New.N, g.Before+g.MinRequests, 1)
 	}
 }
 

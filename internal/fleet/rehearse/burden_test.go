@@ -74,7 +74,7 @@ func (b *burden) sample() {
 			}
 			values = append(values, v)
 		}
-		p := metric.Point{At: w.Clock(), Value: r.Over.Of(values), Of: len(settled), Serving: serving, Missing: missing}
+		p := metric.Point{At: w.Clock(), Value: r.Aggregate.Of(values), Of: len(settled), Serving: serving, Missing: missing}
 		if _, pushed := r.Metric.Pushed(); pushed {
 			p = metric.Point{At: w.Clock(), Value: b.load(w.Now), Of: 1, Serving: serving}
 		}
@@ -142,21 +142,21 @@ func readRule(name, kind string, args map[string]string) (scaling.Rule, error) {
 		case "metric":
 			r.Metric = metric.Name(v)
 		case "over":
-			r.Over = metric.Over(v)
+			r.Aggregate = metric.Over(v)
 		case "target":
-			r.Target, _ = strconv.ParseFloat(v, 64)
+			r.KeepAt, _ = strconv.ParseFloat(v, 64)
 		case "band":
 			r.Band, _ = strconv.ParseFloat(v, 64)
 		case "calm":
 			r.Calm = span(v)
 		case "pace":
-			r.Pace, _ = strconv.ParseFloat(v, 64)
+			r.ShrinkRate, _ = strconv.ParseFloat(v, 64)
 		case "cooldown":
 			r.Cooldown = span(v)
 		case "grow-only":
 			r.GrowOnly = true
 		case "foresee":
-			r.Foresee = true
+			r.Forecast = true
 		case "off":
 			r.Off = true
 		case "lines": // above_70_for_2m:_+1;below_…
@@ -165,12 +165,12 @@ func readRule(name, kind string, args map[string]string) (scaling.Rule, error) {
 				if err != nil {
 					return r, err
 				}
-				r.Lines = append(r.Lines, l)
+				r.Thresholds = append(r.Thresholds, l)
 			}
 		case "when":
 			r.When = v
 		case "span":
-			r.Span = span(v)
+			r.Duration = span(v)
 		case "min":
 			r.Min = &n
 		case "max":

@@ -18,8 +18,8 @@ func (p *plan) manner(ro *fleet.Rollout) {
 	ro.AtOnce = p.r.IntN(8) == 0
 	if p.r.IntN(4) == 0 {
 		for range 1 + p.r.IntN(2) {
-			if id := p.any(); id != "" && !slices.Contains(ro.LeaveOut, id) {
-				ro.LeaveOut = append(ro.LeaveOut, id)
+			if id := p.any(); id != "" && !slices.Contains(ro.Exclude, id) {
+				ro.Exclude = append(ro.Exclude, id)
 			}
 		}
 	}
@@ -30,10 +30,10 @@ func (p *plan) manner(ro *fleet.Rollout) {
 		ro.Hours = []fleet.Hours{"06:03-06:08", "06:10-05:59", "05:00-06:06 Europe/Paris"}[p.r.IntN(3)]
 	}
 	if p.r.IntN(3) == 0 {
-		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Healthy, Floor: float64(40 + p.r.IntN(61)), Broken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], Undecided: gate.GoOn})
+		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Healthy, Floor: float64(40 + p.r.IntN(61)), OnBroken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], OnUndecided: gate.GoOn})
 	}
 	if n := p.w.View.Group.Size - ro.Below; p.r.IntN(4) == 0 && n > 0 && !ro.AtOnce {
-		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Serving, Floor: float64(1 + p.r.IntN(n)), Broken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], Undecided: gate.GoOn})
+		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Serving, Floor: float64(1 + p.r.IntN(n)), OnBroken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], OnUndecided: gate.GoOn})
 	}
 	if len(ro.Waves) > 1 && p.r.IntN(3) == 0 {
 		ro.Waves[0].Soak, ro.Waves[0].Soaks = p.upTo(10*time.Second), true

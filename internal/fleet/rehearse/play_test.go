@@ -190,8 +190,8 @@ func lived(t *testing.T, seed uint64) (fleet.View, []Told, fleet.RolloutState) {
 	view.Watched = time.Time{}
 	view.Group.HooksAtOnce = r.IntN(2) == 0
 	if r.IntN(2) == 0 {
-		view.Group.Hooks = []fleet.Hook{{Name: "join", At: fleet.AtLaunch, Deadline: 10 * time.Second, Bound: 10 * time.Second, Otherwise: fleet.Fail},
-			{Name: "save", At: fleet.AtRetire, Deadline: 5 * time.Second, Bound: 5 * time.Second, Otherwise: fleet.Pass}}
+		view.Group.Hooks = []fleet.Hook{{Name: "join", At: fleet.AtLaunch, Deadline: 10 * time.Second, MaxDeadline: 10 * time.Second, Otherwise: fleet.Fail},
+			{Name: "save", At: fleet.AtRetire, Deadline: 5 * time.Second, MaxDeadline: 5 * time.Second, Otherwise: fleet.Pass}}
 	}
 	w := New(epoch, view, func(in fleet.Instance) Behaviour {
 		b := Behaviour{Boot: upTo(4 * time.Second), Well: upTo(4 * time.Second), Finish: upTo(8 * time.Second), Grace: upTo(time.Second)}

@@ -99,7 +99,7 @@ func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
 	}
 	g := k.p.w.View.Group
 	for i := range k.p.w.View.Instances {
-		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && !slices.Contains(r.LeaveOut, in.ID) && in.Version != r.To {
+		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && !slices.Contains(r.Exclude, in.ID) && in.Version != r.To {
 			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
 		}
 	}
@@ -124,7 +124,7 @@ func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 		switch {
 		case !in.Counts():
 		case in.Version != r.To:
-			if in.Pinned || slices.Contains(r.LeaveOut, in.ID) {
+			if in.Pinned || slices.Contains(r.Exclude, in.ID) {
 				pinned++
 			}
 		default:
@@ -169,7 +169,7 @@ func (k *watch) mustBeBack(r *fleet.Rollout) {
 	now, served := map[fleet.Version]int{}, 0
 	for i := range v.Instances {
 		in := &v.Instances[i]
-		if in.Pinned || slices.Contains(r.LeaveOut, in.ID) {
+		if in.Pinned || slices.Contains(r.Exclude, in.ID) {
 			return
 		}
 		if v.Group.Serves(in) {

@@ -310,13 +310,13 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 	ro := fleet.Rollout{ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"])}
 	ro.Order, ro.AtOnce, ro.Hours = fleet.Order(args["order"]), args["pace"] == "at-once", fleet.Hours(args["hours"])
 	if args["leave-out"] != "" {
-		ro.LeaveOut = strings.Split(args["leave-out"], ",")
+		ro.Exclude = strings.Split(args["leave-out"], ",")
 	}
 	if args["start"] != "" {
 		ro.StartAt = s.w.Now.Add(span(args["start"]))
 	}
 	if kind, floor, some := strings.Cut(args["gate"], ":"); some {
-		ro.Gates = []gate.Gate{{Kind: gate.Kind(kind), Floor: float64(number(floor)), Broken: gate.Hold, Undecided: gate.GoOn}}
+		ro.Gates = []gate.Gate{{Kind: gate.Kind(kind), Floor: float64(number(floor)), OnBroken: gate.Hold, OnUndecided: gate.GoOn}}
 	}
 	var over *fleet.Rollout
 	if old := s.w.View.Rollout; args["supersede"] != "" && old != nil {

@@ -41,7 +41,7 @@ func settings(g *fleet.Group, args map[string]string) {
 			g.Hooks, g.HooksAtOnce = nil, strings.HasPrefix(text, "+")
 			for _, one := range strings.FieldsFunc(text, func(c rune) bool { return c == ',' || c == '+' }) {
 				f := strings.Split(one, ":")
-				g.Hooks = append(g.Hooks, fleet.Hook{Name: f[0], At: fleet.HookPoint(f[1]), Deadline: span(f[2]), Bound: 4 * span(f[2]), Otherwise: fleet.Answer(f[3])})
+				g.Hooks = append(g.Hooks, fleet.Hook{Name: f[0], At: fleet.HookPoint(f[1]), Deadline: span(f[2]), MaxDeadline: 4 * span(f[2]), Otherwise: fleet.Answer(f[3])})
 			}
 		case "checks", "whole": // not of the core
 		default:

@@ -45,7 +45,7 @@ func resizes(w *World) (n, highest int) {
 func TestAStepOfLoad(t *testing.T) {
 	for _, name := range []metric.Name{metric.Requests, metric.CPU} {
 		for _, size := range []int{3, 10, 40} {
-			w := sized(size, 1, 400, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: name, Target: 60})
+			w := sized(size, 1, 400, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: name, KeepAt: 60})
 			load := float64(size) * 58
 			b := bears(w, func(time.Time) float64 { return load })
 			w.Run(w.Now.Add(20 * time.Minute))
@@ -71,7 +71,7 @@ func TestAStepOfLoad(t *testing.T) {
 // at most twice in a day, whatever the load.
 func TestNoiseMovesNothing(t *testing.T) {
 	for load := 200.0; load <= 700; load += 13 {
-		w := sized(int(math.Ceil(load/60)), 1, 50, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 60})
+		w := sized(int(math.Ceil(load/60)), 1, 50, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60})
 		bears(w, func(time.Time) float64 { return load }).noise = 0.1
 		w.Run(w.Now.Add(24 * time.Hour))
 		if n, _ := resizes(w); n > 2 {
@@ -89,7 +89,7 @@ func TestADayIsFollowed(t *testing.T) {
 		return 300 + 2400*peak(12, 1.5) + 1200*peak(19, 1.2)
 	}
 	for name, load := range map[string]func(time.Time) float64{"sine": sine(400, 3000), "noon": noon} {
-		w := sized(10, 1, 100, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 60})
+		w := sized(10, 1, 100, scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60})
 		b := bears(w, load)
 		w.Run(w.Now.Add(time.Hour))
 		used, least, over, samples := 0.0, 0.0, 0, 0
@@ -169,22 +169,22 @@ func TestNoRulesLeaveTheBounds(t *testing.T) {
 func randomRules(r *rand.Rand) []scaling.Rule {
 	var all []scaling.Rule
 	for k := range 1 + r.IntN(4) {
-		rule := scaling.Rule{Name: fmt.Sprintf("rule-%d", k), Metric: []metric.Name{metric.CPU, metric.Requests, "push:queue"}[r.IntN(3)], Over: []metric.Over{metric.Average, metric.Maximum, "p90", metric.Total}[r.IntN(4)]}
+		rule := scaling.Rule{Name: fmt.Sprintf("rule-%d", k), Metric: []metric.Name{metric.CPU, metric.Requests, "push:queue"}[r.IntN(3)], Aggregate: []metric.Over{metric.Average, metric.Maximum, "p90", metric.Total}[r.IntN(4)]}
 		switch r.IntN(3) {
 		case 0:
 			rule.Kind = scaling.Trip
-			rule.Lines = []scaling.Line{
+			rule.Thresholds = []scaling.Line{
 				{At: 50 + r.Float64()*40, For: time.Duration(30+r.IntN(120)) * time.Second, Step: []scaling.Step{"+1", "+50%", "=9", "+1000%"}[r.IntN(4)]},
 				{Below: true, At: r.Float64() * 50, For: time.Duration(30+r.IntN(120)) * time.Second, Step: []scaling.Step{"-1", "-25%", "=0", "-99"}[r.IntN(4)]},
 			}
 			rule.Cooldown = time.Duration(r.IntN(200)) * time.Second
 		case 1:
 			rule.Kind = scaling.Steady
-			rule.Target, rule.Calm, rule.GrowOnly, rule.Foresee = 1+r.Float64()*99, time.Duration(30+r.IntN(300))*time.Second, r.IntN(3) == 0, r.IntN(2) == 0
+			rule.KeepAt, rule.Calm, rule.GrowOnly, rule.Forecast = 1+r.Float64()*99, time.Duration(30+r.IntN(300))*time.Second, r.IntN(3) == 0, r.IntN(2) == 0
 		case 2:
-			rule.Kind, rule.Metric, rule.Over, rule.When = scaling.Calendar, "", "", "daily"
+			rule.Kind, rule.Metric, rule.Aggregate, rule.When = scaling.Calendar, "", "", "daily"
 			n := r.IntN(25)
-			rule.Span = []time.Duration{0, time.Minute, time.Hour}[r.IntN(3)]
+			rule.Duration = []time.Duration{0, time.Minute, time.Hour}[r.IntN(3)]
 			switch r.IntN(3) {
 			case 0:
 				rule.Min = &n
@@ -202,7 +202,7 @@ func randomRules(r *rand.Rand) []scaling.Rule {
 
 // BenchmarkRule is one decision of a rule over six hours of a thousand instances.
 func BenchmarkRule(b *testing.B) {
-	r := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, Target: 60, Calm: scaling.LongestFor}
+	r := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60, Calm: scaling.LongestFor}
 	r.Complete()
 	var points []metric.Point
 	for at := epoch; at.Before(epoch.Add(scaling.LongestFor)); at = at.Add(metric.Every) {

@@ -13,9 +13,9 @@ func (p *plan) hooks(g *fleet.Group) {
 	for k := range 1 + p.r.IntN(3) {
 		h := fleet.Hook{
 			Name: fmt.Sprintf("hook-%d", k), At: []fleet.HookPoint{fleet.AtLaunch, fleet.AtRetire}[p.r.IntN(2)],
-			Deadline: 4*time.Second + p.upTo(8*time.Second), Bound: 20 * time.Second, Otherwise: []fleet.Answer{fleet.Pass, fleet.Fail}[p.r.IntN(2)],
+			Deadline: 4*time.Second + p.upTo(8*time.Second), MaxDeadline: 20 * time.Second, Otherwise: []fleet.Answer{fleet.Pass, fleet.Fail}[p.r.IntN(2)],
 		}
-		p.holds += h.Bound
+		p.holds += h.MaxDeadline
 		g.Hooks = append(g.Hooks, h)
 	}
 	g.HooksAtOnce = p.r.IntN(2) == 0

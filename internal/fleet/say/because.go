@@ -196,7 +196,7 @@ func place(n fleet.Numbers) string {
 	if n.Int("slot_failures") == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; this place failed %d times in a row and stayed empty for %s", n.Int("slot_failures"), words.Span(n.Span("slot_wait_seconds")))
+	return fmt.Sprintf("; this slot failed %d times in a row and stayed empty for %s", n.Int("slot_failures"), words.Span(n.Span("slot_wait_seconds")))
 }
 
 // ofRollout tells why a rollout is where it is.

@@ -54,7 +54,7 @@ func TestEveryCauseIsASentence(t *testing.T) {
 		{"to move out of zones that are not the group's any more, where it has 8", fleet.Cause{Code: fleet.CodeLeaveZone, Numbers: has}},
 		{"wave 2 of 3, and 4 of 5 run berths-api@2", fleet.Cause{Code: fleet.CodeWave, About: "berths-api@2", Numbers: has}},
 		{"the rollout is being reverted, and 4 of 5 run berths-api@1", fleet.Cause{Code: fleet.CodeBack, About: "berths-api@1", Numbers: has}},
-		{"the rollout is held, and the group has 8 and its size is 6; this place failed 2 times in a row and stayed empty for 10 s",
+		{"the rollout is held, and the group has 8 and its size is 6; this slot failed 2 times in a row and stayed empty for 10 s",
 			fleet.Cause{Code: fleet.CodeHeldShort, Numbers: append(fleet.Numbers{number("slot_failures", 2), number("slot_wait_seconds", 10)}, has...)}},
 		{"machines of this wave failed 3 times, the last berths-001: its machine could not be started: no room",
 			fleet.Cause{Code: fleet.CodeStumbled, Instance: "berths-001", About: string(fleet.CodeRefused), Words: "no room", Numbers: has}},

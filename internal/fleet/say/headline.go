@@ -13,14 +13,14 @@ type Standing struct {
 	Name           string
 	Size           int
 	Serving        int
-	Footing        Footing
+	Condition      Condition
 	Asks           bool // something of it waits for a person
 	Frozen, Rolled bool // Rolled: a rollout is under way
 }
 
 // StandingOf is how the group of a view stands.
 func StandingOf(v fleet.View, s Summary) Standing {
-	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Footing: s.Footing, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil}
+	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Condition: s.Condition, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil}
 }
 
 // named is up to how many groups are named, and not counted.
@@ -35,8 +35,8 @@ func Headline(all []Standing) string {
 	size, serving, asking, frozen, rolled := 0, 0, 0, 0, 0
 	for _, g := range all {
 		size, serving = size+g.Size, serving+g.Serving
-		switch g.Footing {
-		case Out:
+		switch g.Condition {
+		case Down:
 			out = append(out, g.Name)
 		case Short:
 			short = append(short, g.Name)

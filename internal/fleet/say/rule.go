@@ -57,8 +57,8 @@ func Thinks(now time.Time, view *fleet.View, v scaling.Verdict) string {
 	}
 	text := fmt.Sprintf("%s at %s over %d", r.Measure(), r.Metric.Say(v.Point.Value), v.Point.Serving)
 	if r.Kind == scaling.Steady {
-		text += fmt.Sprintf(", to be kept at %s", r.Metric.Say(r.Target))
-		if r.Over == metric.Total {
+		text += fmt.Sprintf(", to be kept at %s", r.Metric.Say(r.KeepAt))
+		if r.Aggregate == metric.Total {
 			text += " each"
 		}
 	}
@@ -90,7 +90,7 @@ func Thinks(now time.Time, view *fleet.View, v scaling.Verdict) string {
 
 func wants(r *scaling.Rule, g *fleet.Group, v scaling.Verdict) string {
 	line := func() string {
-		l := r.Lines[v.Line]
+		l := r.Thresholds[v.Line]
 		way := "above"
 		if l.Below {
 			way = "below"
@@ -99,7 +99,7 @@ func wants(r *scaling.Rule, g *fleet.Group, v scaling.Verdict) string {
 	}
 	switch v.Why {
 	case scaling.Lasting:
-		return fmt.Sprintf("%s of %s", line(), words.Span(r.Lines[v.Line].For))
+		return fmt.Sprintf("%s of %s", line(), words.Span(r.Thresholds[v.Line].For))
 	case scaling.Tripped:
 		return fmt.Sprintf("%s, wants %d", line(), v.Want)
 	case scaling.Gaps:

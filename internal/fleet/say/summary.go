@@ -15,12 +15,12 @@ import (
 // console, on the command line and in the journal.
 type Summary struct {
 	// Sentence heads every page about the group.
-	Sentence string
-	Serving  int // take traffic now
-	Unwell   int // in service, but a check finds them ill
-	ComingUp int // ordered, booting or settling
-	GoingOut int // draining, leaving or lost
-	Parked   int // kept running by a person, and not counted
+	Sentence  string
+	Serving   int // take traffic now
+	Unhealthy int // in service, but a check finds them ill
+	ComingUp  int // ordered, booting or settling
+	GoingOut  int // draining, leaving or lost
+	Parked    int // kept running by a person, and not counted
 	// Versions of the instances that count, newest last.
 	Versions []VersionCount
 	// Zones are the same by zone, in the group's order; what is in none of its
@@ -28,10 +28,10 @@ type Summary struct {
 	Zones []ZoneCount
 	// Waits are what the group waits for now, longest wait first.
 	Waits []Wait
-	// Footing is how the group stands, and Needs what a person has to do about it, the most
+	// Condition is how the group stands, and Needs what a person has to do about it, the most
 	// urgent first; nothing of that changes by itself.
-	Footing Footing
-	Needs   []string
+	Condition Condition
+	Needs     []string
 	// Left is about how long the live rollout still takes, or without one until
 	// all that comes up serves; 0 when there is neither, the rollout is held, or
 	// nothing is known to go by.
@@ -42,8 +42,8 @@ type Summary struct {
 type ZoneCount struct {
 	Zone string
 	// Lost is set when nothing of it serves and launches there wait after failures.
-	Lost                                        bool
-	Serving, Unwell, ComingUp, GoingOut, Parked int
+	Lost                                           bool
+	Serving, Unhealthy, ComingUp, GoingOut, Parked int
 }
 
 // VersionCount is how many instances run one version.
@@ -77,14 +77,14 @@ func Summarise(now time.Time, v fleet.View) Summary {
 		zone := s.zone(in.Zone)
 		switch {
 		case v.Group.IsOverdue(now, in): // it stays, for a person to look at or since nobody heals it
-			s.Unwell++
-			zone.Unwell++
+			s.Unhealthy++
+			zone.Unhealthy++
 		case v.Group.Serves(in):
 			s.Serving++
 			zone.Serving++
 		case in.State == fleet.Serving:
-			s.Unwell++
-			zone.Unwell++
+			s.Unhealthy++
+			zone.Unhealthy++
 		case in.State.ComingUp(), in.State == fleet.Resting:
 			s.ComingUp++
 			zone.ComingUp++
@@ -124,7 +124,7 @@ func Summarise(now time.Time, v fleet.View) Summary {
 	} else {
 		s.Sentence = groupSentence(now, v, &s)
 	}
-	s.Footing, s.Needs = footing(v, &s), needs(v, &s)
+	s.Condition, s.Needs = condition(v, &s), needs(v, &s)
 	if v.Stuck != "" {
 		s.Sentence = "Nothing can be decided now, because " + v.Stuck + ". Before that: " + s.Sentence
 	}
@@ -220,7 +220,7 @@ func (w Wait) String() string {
 func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 	g := v.Group
 	if g.Deleting {
-		remaining := s.Serving + s.Unwell + s.ComingUp + s.GoingOut + s.Parked
+		remaining := s.Serving + s.Unhealthy + s.ComingUp + s.GoingOut + s.Parked
 		text := fmt.Sprintf("Being deleted: %s still to go", words.Count(remaining, "instance"))
 		if n := len(fleet.Pinned(v.Instances)); n > 0 {
 			text += fmt.Sprintf("; %d pinned and kept until unpinned", n)
@@ -241,8 +241,8 @@ func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 			text += fmt.Sprintf(", %d on %s", c.Counted, c.Version)
 		}
 	}
-	if s.Unwell > 0 {
-		text += fmt.Sprintf("; %d unhealthy", s.Unwell)
+	if s.Unhealthy > 0 {
+		text += fmt.Sprintf("; %d unhealthy", s.Unhealthy)
 	}
 	text += doubts(v)
 	if s.ComingUp > 0 {
@@ -255,7 +255,7 @@ func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 		text += "; healing stopped and asks for a person"
 	}
 	text += slotWords(now, &g)
-	if g.Size > s.Serving+s.Unwell+s.ComingUp {
+	if g.Size > s.Serving+s.Unhealthy+s.ComingUp {
 		text += setbackWords(now, &g)
 	}
 	return text + waiting(s) + "."
@@ -326,7 +326,7 @@ func slotWords(now time.Time, g *fleet.Group) string {
 	failing, kept, worst := badPlaces(g)
 	text := ""
 	if kept > 0 {
-		text = fmt.Sprintf("; %s empty since a machine vanished, for heal is off", words.Stays(kept, "place"))
+		text = fmt.Sprintf("; %s empty since a machine vanished, for heal is off", words.Stays(kept, "slot"))
 	}
 	if worst == nil {
 		return text
@@ -334,7 +334,7 @@ func slotWords(now time.Time, g *fleet.Group) string {
 	if failing > 1 {
 		text += fmt.Sprintf("; %d places failed again and again, one %d times in a row", failing, worst.Failures)
 	} else {
-		text += fmt.Sprintf("; one place failed %d times in a row", worst.Failures)
+		text += fmt.Sprintf("; one slot failed %d times in a row", worst.Failures)
 	}
 	if now.Before(worst.Until) {
 		text += ", tried again in " + words.Span(worst.Until.Sub(now))

@@ -95,7 +95,7 @@ func TestSentences(t *testing.T) {
 			v.Instances[0].State, v.Instances[0].Ordered = fleet.Booting, noon.Add(-time.Minute)
 			v.Rollout.Cause = fleet.Cause{Code: fleet.CodeNotUp, Instance: "timetable-001", Numbers: fleet.Numbers{fleet.Measured("limit_seconds", 60)}}
 		}},
-		{"a place is kept empty", "5 of 6 serving, between 3 and 9, all on timetable-web@1; 1 place stays empty since a machine vanished, for heal is off.", func(v *fleet.View) {
+		{"a slot is kept empty", "5 of 6 serving, between 3 and 9, all on timetable-web@1; 1 slot stays empty since a machine vanished, for heal is off.", func(v *fleet.View) {
 			v.Instances, v.Group.Heal, v.Group.Slots = v.Instances[:5], fleet.HealOff, []fleet.Slot{{Number: 6, Failures: 1, Kept: true}}
 		}},
 		{"it goes back", "Reverting to timetable-web@1, 6 of 6 serving: 6 back.", func(v *fleet.View) { roll(v, fleet.Reverting) }},

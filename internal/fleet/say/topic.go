@@ -22,11 +22,11 @@ const (
 	RolloutsHeld   Topic = "rollouts-held"   // a rollout is held, or goes back
 	RolloutsDone   Topic = "rollouts-done"   // a rollout has ended
 	TicketsWaiting Topic = "tickets"         // a hook holds an instance, or nobody answered
-	FailingPlaces  Topic = "failing-places"  // a place fails again and again, or a zone
+	FailingSlots   Topic = "failing-slots"   // a slot fails again and again, or a zone
 )
 
 // AllTopics are all of them.
-var AllTopics = []Topic{Launches, Removals, FailedLaunches, Heals, HealLimit, AtMax, Resizes, RolloutsHeld, RolloutsDone, TicketsWaiting, FailingPlaces}
+var AllTopics = []Topic{Launches, Removals, FailedLaunches, Heals, HealLimit, AtMax, Resizes, RolloutsHeld, RolloutsDone, TicketsWaiting, FailingSlots}
 
 // byKind are the topics of entries that are told by their kind alone.
 var byKind = map[string][]Topic{
@@ -43,8 +43,8 @@ var byKind = map[string][]Topic{
 	"rollout.abandoned":     {RolloutsDone},
 	"ticket.opened":         {TicketsWaiting},
 	"ticket.expired":        {TicketsWaiting},
-	"group.relapsed":        {FailingPlaces},
-	"zone.backing-off":      {FailingPlaces},
+	"group.relapsed":        {FailingSlots},
+	"zone.backing-off":      {FailingSlots},
 }
 
 // Topics are those that an entry of the journal belongs to.

@@ -17,10 +17,10 @@ type Bounds struct {
 
 // Lasts reports whether a span of the calendar lasts at a time, and until when.
 func (r *Rule) Lasts(now time.Time, t Times) (until time.Time, yes bool) {
-	if r.Kind != Calendar || r.Off || r.Span == 0 || t.Last.IsZero() {
+	if r.Kind != Calendar || r.Off || r.Duration == 0 || t.Last.IsZero() {
 		return time.Time{}, false
 	}
-	until = t.Last.Add(r.Span)
+	until = t.Last.Add(r.Duration)
 	return until, !now.Before(t.Last) && now.Before(until)
 }
 
@@ -30,7 +30,7 @@ func (r *Rule) Begins(now time.Time, state State, t Times) bool {
 	if r.Kind != Calendar || r.Off || t.Last.IsZero() || now.Before(t.Last) || !t.Last.After(state.Occurred) {
 		return false
 	}
-	if r.Span > 0 {
+	if r.Duration > 0 {
 		_, lasts := r.Lasts(now, t)
 		return lasts
 	}

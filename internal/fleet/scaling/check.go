@@ -29,12 +29,12 @@ func (r *Rule) Complete() {
 	case Steady:
 		or(&r.Band, UsualBand)
 		or(&r.Calm, UsualCalm)
-		or(&r.Pace, UsualPace)
+		or(&r.ShrinkRate, UsualPace)
 	case Calendar:
-		or(&r.In, "UTC")
+		or(&r.TimeZone, "UTC")
 	}
 	if r.Kind != Calendar {
-		or(&r.Over, metric.Average)
+		or(&r.Aggregate, metric.Average)
 	}
 }
 
@@ -55,8 +55,8 @@ func (r *Rule) Check() *Fault {
 		if err := r.Metric.Check(); err != nil {
 			return fault("metric", "%s", err)
 		}
-		if err := r.Over.Check(); err != nil {
-			return fault("over", "%s", err)
+		if err := r.Aggregate.Check(); err != nil {
+			return fault("aggregate", "%s", err)
 		}
 		if r.Cooldown < 0 || r.Cooldown > 24*time.Hour {
 			return fault("cooldown", "cooldown is %s; give 0s to 24h", r.Cooldown)
@@ -72,18 +72,18 @@ func (r *Rule) Check() *Fault {
 }
 
 func (r *Rule) checkLines() *Fault {
-	if len(r.Lines) == 0 || len(r.Lines) > MostLines {
-		return fault("lines", "there are %d lines; give 1 to %d, such as: above 70 for 2m: +1", len(r.Lines), MostLines)
+	if len(r.Thresholds) == 0 || len(r.Thresholds) > MostLines {
+		return fault("thresholds", "there are %d thresholds; give 1 to %d, such as: above 70 for 2m: +1", len(r.Thresholds), MostLines)
 	}
-	for k, l := range r.Lines {
+	for k, l := range r.Thresholds {
 		if err := l.check(); err != nil {
-			return fault(fmt.Sprintf("lines/%d", k), "%s", err)
+			return fault(fmt.Sprintf("thresholds/%d", k), "%s", err)
 		}
 	}
-	for _, up := range r.Lines {
-		for k, down := range r.Lines {
+	for _, up := range r.Thresholds {
+		for k, down := range r.Thresholds {
 			if !up.Below && down.Below && down.At >= up.At {
-				return fault(fmt.Sprintf("lines/%d", k), "the group would shrink below %s and grow above %s at once; the lower line must be under the upper one", metric.Short(down.At), metric.Short(up.At))
+				return fault(fmt.Sprintf("thresholds/%d", k), "the group would shrink below %s and grow above %s at once; the lower threshold must be under the upper one", metric.Short(down.At), metric.Short(up.At))
 			}
 		}
 	}
@@ -92,16 +92,16 @@ func (r *Rule) checkLines() *Fault {
 
 func (r *Rule) checkSteady() *Fault {
 	switch {
-	case !(r.Target > 0) || math.IsInf(r.Target, 0) || r.Target > 1e15:
-		return fault("target", "target is %s; give a value over 0", metric.Short(r.Target))
-	case (r.Metric == metric.CPU || r.Metric == metric.Memory) && r.Target > 100 && r.Over != metric.Total:
-		return fault("target", "target is %s %%; %s is in percent of what an instance has, so give 1 to 100", metric.Short(r.Target), r.Metric)
+	case !(r.KeepAt > 0) || math.IsInf(r.KeepAt, 0) || r.KeepAt > 1e15:
+		return fault("keep_at", "keep-at is %s; give a value over 0", metric.Short(r.KeepAt))
+	case (r.Metric == metric.CPU || r.Metric == metric.Memory) && r.KeepAt > 100 && r.Aggregate != metric.Total:
+		return fault("keep_at", "keep-at is %s %%; %s is in percent of what an instance has, so give 1 to 100", metric.Short(r.KeepAt), r.Metric)
 	case r.Band < 1 || r.Band > 50:
 		return fault("band", "band is %s %%; give 1 to 50", metric.Short(r.Band))
 	case r.Calm < 2*metric.Every || r.Calm > LongestFor:
 		return fault("calm", "calm is %s; the metric is sampled every %s, so give %s to %s", r.Calm, metric.Every, 2*metric.Every, shortest(LongestFor))
-	case r.Pace < 1 || r.Pace > 100:
-		return fault("pace", "pace is %s %% a minute; give 1 to 100", metric.Short(r.Pace))
+	case r.ShrinkRate < 1 || r.ShrinkRate > 100:
+		return fault("shrink_rate", "shrink-rate is %s %% a minute; give 1 to 100", metric.Short(r.ShrinkRate))
 	}
 	return nil
 }
@@ -110,8 +110,8 @@ func (r *Rule) checkCalendar() *Fault {
 	switch {
 	case r.When == "":
 		return fault("when", "say when: a recurrence such as FREQ=DAILY;BYHOUR=7, a crontab line such as 30 7 * * 1-5, a time, or now")
-	case r.Span < 0 || (r.Span > 0 && r.Span < time.Minute) || r.Span > LongestSpan:
-		return fault("span", "it lasts %s; give 1m to %s, or nothing for from then on", r.Span, shortest(LongestSpan))
+	case r.Duration < 0 || (r.Duration > 0 && r.Duration < time.Minute) || r.Duration > LongestSpan:
+		return fault("duration", "it lasts %s; give 1m to %s, or nothing for from then on", r.Duration, shortest(LongestSpan))
 	case r.Min == nil && r.Max == nil && r.Size == nil:
 		return fault("min", "say what is set: min, max, size, or several of them")
 	case r.Min != nil && r.Max != nil && *r.Min > *r.Max:
@@ -132,7 +132,7 @@ func (r *Rule) checkCalendar() *Fault {
 // LooksBack is how far back the metric must be known for the rule to be judged.
 func (r *Rule) LooksBack() time.Duration {
 	longest := r.Calm
-	for _, l := range r.Lines {
+	for _, l := range r.Thresholds {
 		longest = max(longest, l.For)
 	}
 	return longest + 4*metric.Every

@@ -33,11 +33,11 @@ type Why string
 
 // What a rule may think.
 const (
-	Quiet    Why = "quiet"    // no line is passed, or the value is near enough
+	Quiet    Why = "quiet"    // no threshold is passed, or the value is near enough
 	NoData   Why = "no-data"  // no fresh samples
 	Gaps     Why = "gaps"     // a lower need has gaps: nothing shrinks on it
-	Lasting  Why = "lasting"  // past a line, not for long enough
-	Tripped  Why = "tripped"  // past a line for long enough
+	Lasting  Why = "lasting"  // past a threshold, not for long enough
+	Tripped  Why = "tripped"  // past a threshold for long enough
 	Off      Why = "off"      // far enough off the target
 	Calming  Why = "calming"  // a lower need has not lasted
 	Foreseen Why = "foreseen" // the same hour of the week needed more
@@ -107,7 +107,7 @@ const StaleAfter = 3 * metric.Every
 // rule acts.
 func (r *Rule) judgeLines(s Standing, state State, points []metric.Point, v *Verdict) {
 	up, down, lowers := -1, -1, false
-	for k, l := range r.Lines {
+	for k, l := range r.Thresholds {
 		lowers = lowers || l.Below
 		past, whole := l.past(s.Now, state.Acted, points)
 		if past <= 0 {
@@ -121,21 +121,21 @@ func (r *Rule) judgeLines(s Standing, state State, points []metric.Point, v *Ver
 		}
 		want := l.Step.From(s.Size)
 		switch {
-		case !l.Below && (up < 0 || want > r.Lines[up].Step.From(s.Size)):
+		case !l.Below && (up < 0 || want > r.Thresholds[up].Step.From(s.Size)):
 			up = k
 		case l.Below && !whole:
 			v.Why, v.Line, v.Past = Gaps, k, past
-		case l.Below && (down < 0 || want < r.Lines[down].Step.From(s.Size)):
+		case l.Below && (down < 0 || want < r.Thresholds[down].Step.From(s.Size)):
 			down = k
 		}
 	}
 	v.Agrees = !lowers // it never asks for fewer, and cannot agree
 	if k := cmp.Or(up+1, down+1) - 1; k >= 0 {
-		v.Why, v.Line, v.Want = Tripped, k, r.Lines[k].Step.From(s.Size)
-		v.Past, _ = r.Lines[k].past(s.Now, state.Acted, points)
+		v.Why, v.Line, v.Want = Tripped, k, r.Thresholds[k].Step.From(s.Size)
+		v.Past, _ = r.Thresholds[k].past(s.Now, state.Acted, points)
 		v.Agrees = v.Want < s.Size
 	}
-	for _, l := range r.Lines {
+	for _, l := range r.Thresholds {
 		if !l.Below && l.passed(v.Point) {
 			v.Agrees = false
 		}
@@ -181,10 +181,10 @@ func (l Line) past(now, since time.Time, points []metric.Point) (past time.Durat
 // judgeSteady grows at once to what the load of now needs, and shrinks to what was needed at
 // most while it was calm.
 func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Verdict) {
-	load := v.Point.Load(r.Over)
+	load := v.Point.Load(r.Aggregate)
 	v.Need = r.needs(load)
 	v.Floor = v.Need
-	off := load / (r.Target * float64(max(s.Size, 1)))
+	off := load / (r.KeepAt * float64(max(s.Size, 1)))
 	if s.Size == 0 && load > 0 {
 		off = math.Inf(1)
 	}
@@ -207,7 +207,7 @@ func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Ve
 
 // needs is how many instances a load needs.
 func (r *Rule) needs(load float64) int {
-	n := math.Ceil(load/r.Target - 1e-9)
+	n := math.Ceil(load/r.KeepAt - 1e-9)
 	if math.IsNaN(n) || n < 0 {
 		return 0
 	}
@@ -223,7 +223,7 @@ func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Ver
 			whole = whole && p.Known()
 			break
 		}
-		need := r.needs(p.Load(r.Over))
+		need := r.needs(p.Load(r.Aggregate))
 		if need >= s.Size {
 			break
 		}
@@ -242,7 +242,7 @@ func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Ver
 		v.Why = Calming
 	default:
 		v.Why, v.Agrees = Off, true
-		v.Want = max(most, s.Size-max(1, int(float64(s.Size)*r.Pace/100)))
+		v.Want = max(most, s.Size-max(1, int(float64(s.Size)*r.ShrinkRate/100)))
 		if again := state.Shrank.Add(time.Minute); s.Now.Before(again) && again.After(v.Until) {
 			v.Until = again
 		}

@@ -32,33 +32,33 @@ type Rule struct {
 	// Since is when it was last set: a calendar acts on no time before that.
 	Since time.Time `json:"since"`
 
-	// Metric and Over are what trip and steady rules go by.
-	Metric metric.Name `json:"metric,omitempty"`
-	Over   metric.Over `json:"over,omitempty"`
+	// Metric and Aggregate are what trip and steady rules go by.
+	Metric    metric.Name `json:"metric,omitempty"`
+	Aggregate metric.Over `json:"over,omitempty"`
 	// Cooldown is how long after it acted it may not act again.
 	Cooldown time.Duration `json:"cooldown,omitempty"`
 
-	// Lines are those of a trip rule.
-	Lines []Line `json:"lines,omitempty"`
+	// Thresholds are those of a trip rule.
+	Thresholds []Line `json:"lines,omitempty"`
 
-	// Target is what a steady rule keeps the metric near; of a total, for one instance.
-	Target float64 `json:"target,omitempty"`
-	// Band is how far off, in percent of the target, nothing happens.
+	// KeepAt is what a steady rule keeps the metric near; of a total, for one instance.
+	KeepAt float64 `json:"target,omitempty"`
+	// Band is how far off, in percent of KeepAt, nothing happens.
 	Band float64 `json:"band,omitempty"`
 	// Calm is how long a lower need must have lasted before it shrinks.
 	Calm time.Duration `json:"calm,omitempty"`
-	// Pace is how much of the size, in percent, it takes away within a minute at most; at
+	// ShrinkRate is how much of the size, in percent, it takes away within a minute at most; at
 	// least one instance.
-	Pace     float64 `json:"pace,omitempty"`
-	GrowOnly bool    `json:"grow_only,omitempty"`
-	// Foresee has it grow early to what the same hour of the week needed.
-	Foresee bool `json:"foresee,omitempty"`
+	ShrinkRate float64 `json:"pace,omitempty"`
+	GrowOnly   bool    `json:"grow_only,omitempty"`
+	// Forecast has it grow early to what the same hour of the week needed.
+	Forecast bool `json:"foresee,omitempty"`
 
-	// When are the times of a calendar rule, In the place by whose clock they are, and Span
+	// When are the times of a calendar rule, TimeZone that by whose clock they are, and Duration
 	// how long each lasts; 0 is from then on.
-	When string        `json:"when,omitempty"`
-	In   string        `json:"in,omitempty"`
-	Span time.Duration `json:"span,omitempty"`
+	When     string        `json:"when,omitempty"`
+	TimeZone string        `json:"in,omitempty"`
+	Duration time.Duration `json:"span,omitempty"`
 	// Min, Max and Size are what they are then; nil leaves one as it is.
 	Min  *int `json:"min,omitempty"`
 	Max  *int `json:"max,omitempty"`
@@ -78,7 +78,7 @@ const (
 	MostRules   = 16
 )
 
-// Line is one line of a trip rule: the metric above (or below) At for For changes the size
+// Line is one threshold of a trip rule: the metric above (or below) At for For changes the size
 // by Step.
 type Line struct {
 	Below bool          `json:"below,omitempty"`
@@ -128,11 +128,11 @@ func atoi(s string) int {
 
 var linePattern = regexp.MustCompile(`^\s*(above|below)\s+(-?[0-9]+(?:\.[0-9]+)?)\s*%?\s+for\s+([0-9][0-9a-z.]*)\s*:\s*(\S+)\s*$`)
 
-// ParseLine reads a line as people write it: "above 70 for 2m: +1".
+// ParseLine reads a threshold as people write it: "above 70 for 2m: +1".
 func ParseLine(text string) (Line, error) {
 	m := linePattern.FindStringSubmatch(text)
 	if m == nil {
-		return Line{}, fmt.Errorf("%q is no line; write it such as: above 70 for 2m: +1, or: below 30 for 10m: -25%%", words.Plain(text, 80))
+		return Line{}, fmt.Errorf("%q is no threshold; write it such as: above 70 for 2m: +1, or: below 30 for 10m: -25%%", words.Plain(text, 80))
 	}
 	at, _ := strconv.ParseFloat(m[2], 64)
 	lasts, err := time.ParseDuration(m[3])
@@ -173,7 +173,7 @@ func (l Line) check() error {
 	case l.For > LongestFor:
 		return fmt.Errorf("for %s is too long; give at most %s", l.For, shortest(LongestFor))
 	case l.Step[0] != '=' && grows == l.Below:
-		return fmt.Errorf("a line %q: above a line a group grows (+), below one it shrinks (-)", l)
+		return fmt.Errorf("a threshold %q: above one a group grows (+), below one it shrinks (-)", l)
 	}
 	return nil
 }

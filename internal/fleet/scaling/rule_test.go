@@ -36,10 +36,10 @@ func TestLinesAreRead(t *testing.T) {
 		}
 	}
 	for text, says := range map[string]string{
-		"70 for 2m: +1":         "is no line; write it such as",
+		"70 for 2m: +1":         "is no threshold; write it such as",
 		"above 70 for 10s: +1":  "for 10s is too short: the metric is sampled every 15s; give at least 30s",
 		"above 70 for 7h: +1":   "too long; give at most 6h",
-		"above 70 for 2m: -1":   "above a line a group grows",
+		"above 70 for 2m: -1":   "above one a group grows",
 		"below 70 for 2m: +1":   "below one it shrinks",
 		"above 70 for 2m: many": "is no step",
 		"above 70 for 2x: +1":   "is no time",
@@ -63,21 +63,21 @@ func TestWhatRulesCannotBe(t *testing.T) {
 		"is no kind of rule":             {Name: "a", Kind: "magic"},
 		"is not a name":                  {Name: "A b", Kind: Steady},
 		"is no metric; give cpu":         {Name: "a", Kind: Steady, Metric: "disk"},
-		"is no way to make one value":    {Name: "a", Kind: Steady, Metric: "cpu", Over: "median"},
+		"is no way to make one value":    {Name: "a", Kind: Steady, Metric: "cpu", Aggregate: "median"},
 		"give a value over 0":            {Name: "a", Kind: Steady, Metric: "requests"},
-		"is in percent of what":          {Name: "a", Kind: Steady, Metric: "cpu", Target: 130},
-		"band is 60 %":                   {Name: "a", Kind: Steady, Metric: "cpu", Target: 60, Band: 60},
-		"so give 30s to 6h":              {Name: "a", Kind: Steady, Metric: "cpu", Target: 60, Calm: time.Second},
-		"give 1 to 100":                  {Name: "a", Kind: Steady, Metric: "cpu", Target: 60, Pace: 200},
-		"there are 0 lines":              {Name: "a", Kind: Trip, Metric: "cpu"},
+		"is in percent of what":          {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 130},
+		"band is 60 %":                   {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Band: 60},
+		"so give 30s to 6h":              {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Calm: time.Second},
+		"give 1 to 100":                  {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, ShrinkRate: 200},
+		"there are 0 thresholds":              {Name: "a", Kind: Trip, Metric: "cpu"},
 		"cooldown is 25h0m0s":            {Name: "a", Kind: Trip, Metric: "cpu", Cooldown: 25 * time.Hour},
-		"must be under the upper one":    {Name: "a", Kind: Trip, Metric: "cpu", Lines: append(line("above 50 for 1m: +1"), line("below 60 for 1m: -1")...)},
+		"must be under the upper one":    {Name: "a", Kind: Trip, Metric: "cpu", Thresholds: append(line("above 50 for 1m: +1"), line("below 60 for 1m: -1")...)},
 		"say when":                       {Name: "a", Kind: Calendar, Min: n(2)},
 		"say what is set":                {Name: "a", Kind: Calendar, When: "now"},
 		"min must not be over max":       {Name: "a", Kind: Calendar, When: "now", Min: n(4), Max: n(2)},
 		"size must not be under min":     {Name: "a", Kind: Calendar, When: "now", Min: n(4), Size: n(2)},
 		"size must not be over max":      {Name: "a", Kind: Calendar, When: "now", Max: n(4), Size: n(6)},
-		"it lasts 1s; give 1m to 8784h":  {Name: "a", Kind: Calendar, When: "now", Min: n(4), Span: time.Second},
+		"it lasts 1s; give 1m to 8784h":  {Name: "a", Kind: Calendar, When: "now", Min: n(4), Duration: time.Second},
 		"max is 10001; give 0 to 10000":  {Name: "a", Kind: Calendar, When: "now", Max: n(10001)},
 		`"push:" is no metric; give cpu`: {Name: "a", Kind: Steady, Metric: "push:"},
 	} {
@@ -92,9 +92,9 @@ func TestBounds(t *testing.T) {
 	n := func(i int) *int { return &i }
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 	rules := []Rule{
-		{Name: "day", Kind: Calendar, Span: time.Hour, Min: n(6)},
-		{Name: "fair", Kind: Calendar, Span: 2 * time.Hour, Min: n(4), Max: n(20)},
-		{Name: "sale", Kind: Calendar, Span: time.Hour, Max: n(3), Off: true},
+		{Name: "day", Kind: Calendar, Duration: time.Hour, Min: n(6)},
+		{Name: "fair", Kind: Calendar, Duration: 2 * time.Hour, Min: n(4), Max: n(20)},
+		{Name: "sale", Kind: Calendar, Duration: time.Hour, Max: n(3), Off: true},
 	}
 	times := map[string]Times{"day": {Last: now.Add(-59 * time.Minute)}, "fair": {Last: now}, "sale": {Last: now}}
 	b := BoundsNow(now, 1, 8, rules, times)
@@ -140,7 +140,7 @@ func TestPercentiles(t *testing.T) {
 // longer it is not known at all.
 func TestAGapNow(t *testing.T) {
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
-	r := Rule{Name: "even", Kind: Steady, Metric: metric.CPU, Target: 60, Calm: 30 * time.Second}
+	r := Rule{Name: "even", Kind: Steady, Metric: metric.CPU, KeepAt: 60, Calm: 30 * time.Second}
 	r.Complete()
 	points := func(value float64, unknown int) (all []metric.Point) {
 		for k := 20; k >= 0; k-- {
@@ -197,7 +197,7 @@ func TestTogether(t *testing.T) {
 // takes nothing away.
 func TestForesightOnlyGrows(t *testing.T) {
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
-	r := Rule{Name: "even", Kind: Steady, Metric: metric.Requests, Target: 10, Calm: 30 * time.Second, Pace: 100, Foresee: true}
+	r := Rule{Name: "even", Kind: Steady, Metric: metric.Requests, KeepAt: 10, Calm: 30 * time.Second, ShrinkRate: 100, Forecast: true}
 	r.Complete()
 	var points []metric.Point
 	for k := 20; k >= 0; k-- {
@@ -216,7 +216,7 @@ func TestForesightOnlyGrows(t *testing.T) {
 // time once.
 func TestWhenCalendarsBegin(t *testing.T) {
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
-	forGood, spanned := Rule{Kind: Calendar, Since: now.Add(-time.Hour)}, Rule{Kind: Calendar, Span: 3 * time.Hour, Since: now.Add(-time.Hour)}
+	forGood, spanned := Rule{Kind: Calendar, Since: now.Add(-time.Hour)}, Rule{Kind: Calendar, Duration: 3 * time.Hour, Since: now.Add(-time.Hour)}
 	for _, c := range []struct {
 		rule     *Rule
 		last     time.Duration

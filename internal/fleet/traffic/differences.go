@@ -83,8 +83,8 @@ func (e Eject) words() string {
 	if e.Failures > 0 {
 		all = append(all, fmt.Sprintf("after %d failures in a row", e.Failures))
 	}
-	if e.Points > 0 {
-		all = append(all, fmt.Sprintf("with %g points more failures than the others", e.Points))
+	if e.Margin > 0 {
+		all = append(all, fmt.Sprintf("with %g points more failures than the others", e.Margin))
 	}
 	if e.Slower > 0 {
 		all = append(all, fmt.Sprintf("when %g times as slow as the others", e.Slower))
@@ -92,7 +92,7 @@ func (e Eject) words() string {
 	if len(all) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s (of %s; first for %s, at most %s)", strings.Join(all, " or "), words.Count(e.Least, "request"), words.Span(e.First), words.Span(e.Most))
+	return fmt.Sprintf("%s (of %s; first for %s, at most %s)", strings.Join(all, " or "), words.Count(e.MinRequests, "request"), words.Span(e.First), words.Span(e.Max))
 }
 
 func (l *Listener) upgradeWords() string {

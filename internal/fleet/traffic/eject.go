@@ -8,17 +8,17 @@ import (
 
 // Eject is when a target is set aside for how it answers. Of the zero value it never is.
 type Eject struct {
-	Failures int     `json:"failures,omitempty"` // in a row: 5xx, or no answer
-	Points   float64 `json:"points,omitempty"`   // percent points more failures than the others have
-	Slower   float64 `json:"slower,omitempty"`   // times as slow as the others, by the median
-	Least    int     `json:"least,omitempty"`    // requests in the last minute without which Points and Slower say nothing
-	// First is for how long the first time; each time after it in a row doubles it, up to Most.
+	Failures    int     `json:"failures,omitempty"` // in a row: 5xx, or no answer
+	Margin      float64 `json:"points,omitempty"`   // percent points more failures than the others have
+	Slower      float64 `json:"slower,omitempty"`   // times as slow as the others, by the median
+	MinRequests int     `json:"least,omitempty"`    // requests in the last minute without which Margin and Slower say nothing
+	// First is for how long the first time; each time after it in a row doubles it, up to Max.
 	First time.Duration `json:"first,omitempty"`
-	Most  time.Duration `json:"most,omitempty"`
+	Max   time.Duration `json:"most,omitempty"`
 }
 
 // UsualEject is what is meant when somebody only says that it is wanted.
-var UsualEject = Eject{Failures: 5, Points: 30, Slower: 4, Least: 50, First: 10 * time.Second, Most: 5 * time.Minute}
+var UsualEject = Eject{Failures: 5, Margin: 30, Slower: 4, MinRequests: 50, First: 10 * time.Second, Max: 5 * time.Minute}
 
 // leastSlower is what medians may differ by whatever their ratio, in ms.
 const leastSlower = 5
@@ -105,7 +105,7 @@ func (e *Eject) Judge(all []Conduct) (out []Ejection, back []string) {
 func MayBeAside(open, aside int) bool { return (aside+1)*2 <= open }
 
 // Refused is for how long a target is set aside that refused or reset a connection.
-var Refused = Eject{First: 500 * time.Millisecond, Most: 30 * time.Second}
+var Refused = Eject{First: 500 * time.Millisecond, Max: 30 * time.Second}
 
 // Forgives reports whether a target that came back so long ago was well for as long as it was
 // away: the next time is the first one then.
@@ -117,8 +117,8 @@ func (e *Eject) Forgives(c Conduct, back time.Duration) bool {
 func (e *Eject) For(nth int) time.Duration {
 	d := e.First
 	for range min(nth-1, 30) {
-		if d *= 2; d >= e.Most {
-			return max(e.Most, e.First)
+		if d *= 2; d >= e.Max {
+			return max(e.Max, e.First)
 		}
 	}
 	return d
@@ -136,16 +136,16 @@ func (e *Eject) against(c Conduct, all []Conduct, self int) (why string, badness
 			continue
 		}
 		requests, failed = requests+o.Requests, failed+o.Failed
-		if o.Median > 0 && o.Requests >= int64(e.Least) {
+		if o.Median > 0 && o.Requests >= int64(e.MinRequests) {
 			medians = append(medians, o.Median)
 		}
 	}
-	if c.Requests < int64(max(e.Least, 1)) {
+	if c.Requests < int64(max(e.MinRequests, 1)) {
 		return "", 0
 	}
-	if e.Points > 0 && requests >= int64(e.Least) && requests > 0 {
+	if e.Margin > 0 && requests >= int64(e.MinRequests) && requests > 0 {
 		mine, theirs := 100*float64(c.Failed)/float64(c.Requests), 100*float64(failed)/float64(requests)
-		if mine-theirs >= e.Points {
+		if mine-theirs >= e.Margin {
 			return fmt.Sprintf("%.0f %% of its %d requests failed, of the others' %d it is %.0f %%", mine, c.Requests, requests, theirs), mine - theirs
 		}
 	}

@@ -154,7 +154,7 @@ func TestEject(t *testing.T) {
 			t.Errorf("%s: set aside are %v, want %s", c.name, got, c.want)
 		}
 	}
-	e := Eject{First: 10 * time.Second, Most: time.Minute}
+	e := Eject{First: 10 * time.Second, Max: time.Minute}
 	if got := fmt.Sprint(e.For(1), e.For(2), e.For(3), e.For(4), e.For(1000)); got != "10s 20s 40s 1m0s 1m0s" {
 		t.Errorf("the times grow %s", got)
 	}

@@ -74,8 +74,8 @@ func (t *Targets) validate() (field string, err error) {
 		return "affinity/header", fmt.Errorf("a header is named for affinity by header, and only then")
 	case t.Eject.Slower != 0 && t.Eject.Slower < 1.5:
 		return "eject/slower", fmt.Errorf("%g times as slow is what chance makes; give 1.5 or more, or 0 for never", t.Eject.Slower)
-	case t.Eject.Most > 0 && t.Eject.Most < t.Eject.First:
-		return "eject/most_seconds", fmt.Errorf("the longest time, %s, is shorter than the first, %s", t.Eject.Most, t.Eject.First)
+	case t.Eject.Max > 0 && t.Eject.Max < t.Eject.First:
+		return "eject/most_seconds", fmt.Errorf("the longest time, %s, is shorter than the first, %s", t.Eject.Max, t.Eject.First)
 	}
 	return "", nil
 }

@@ -312,7 +312,7 @@ func (s *shots) holdOne() error {
 func (s *shots) sizing() error {
 	whatever, now, span, least, most := "*", "now", 1200.0, 3, 6
 	if _, _, err := client.Read[contract.RuleReview](s.api.AddRule(s.ctx, "timetable", &contract.AddRuleParams{IfMatch: &whatever},
-		contract.NewRule{Name: "regatta", Kind: contract.Calendar, Settings: contract.RuleSettings{When: &now, SpanSeconds: &span, Min: &least, Max: &most}})); err != nil {
+		contract.NewRule{Name: "regatta", Kind: contract.Calendar, Settings: contract.RuleSettings{When: &now, DurationSeconds: &span, Min: &least, Max: &most}})); err != nil {
 		return err
 	}
 	tab, stop, err := browser.Start(s.ctx, width, height)
@@ -362,7 +362,7 @@ func (s *shots) resize(size int) error {
 func (s *shots) mend() error { return s.launches(s.good) }
 
 func (s *shots) launches(template string) error {
-	whatever, reason := "*", "to see a place that fails"
+	whatever, reason := "*", "to see a slot that fails"
 	_, _, err := client.Read[contract.Group](s.api.ChangeGroup(s.ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Template: &template, Reason: &reason}))
 	return err
 }

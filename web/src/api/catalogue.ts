@@ -157,7 +157,7 @@ export function useVersionChange(kind: Kind, name: string, version: number) {
 export function useImageFromInstance() {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: (body: { instance: string; at_rest: boolean; name?: string }) =>
+    mutationFn: (body: { instance: string; stop_first: boolean; name?: string }) =>
       take(
         api.POST('/v1/images/from-instance', {
           params: { header: { 'Idempotency-Key': crypto.randomUUID() } },

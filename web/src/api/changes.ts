@@ -8,9 +8,9 @@ type Changes = components['schemas']['InstanceChanges']
  * before, so that nothing of it is drawn anew; and the list is, when nothing is.
  */
 export function applied(before: Instance[], told: Changes): Instance[] {
-  if (!told.whole && told.items.length === 0 && told.gone.length === 0 && sameInFlight(before, told))
+  if (!told.complete && told.items.length === 0 && told.gone.length === 0 && sameInFlight(before, told))
     return before
-  const there = new Map(told.whole ? [] : before.map((i) => [i.id, i]))
+  const there = new Map(told.complete ? [] : before.map((i) => [i.id, i]))
   for (const id of told.gone) there.delete(id)
   let added = false
   for (const i of told.items) {
@@ -21,7 +21,7 @@ export function applied(before: Instance[], told: Changes): Instance[] {
     const n = told.in_flight[i.id] ?? 0
     return i.in_flight === n ? i : { ...i, in_flight: n }
   })
-  return added && !told.whole ? list.sort(byNumber) : list
+  return added && !told.complete ? list.sort(byNumber) : list
 }
 
 const sameInFlight = (list: Instance[], told: Changes) =>

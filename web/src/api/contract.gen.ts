@@ -1029,9 +1029,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Instances that are other than they were at a mark, for who follows many
-         * @description Without a mark, or with one that is too old, all that are there are told, and `whole` is set. The answer has the mark
-         *     for the next time. How many requests each has in flight is told apart, for it changes all the time.
+         * Instances that are other than they were at a cursor, for who follows many
+         * @description Without a cursor, or with one that is too old, all that are there are told, and `complete` is set. The answer has the
+         *     cursor for the next time. How many requests each has in flight is told apart, for it changes all the time.
          */
         get: operations["listInstanceChanges"];
         put?: never;
@@ -1534,8 +1534,8 @@ export interface components {
             total_bytes: number;
             why: string;
             /** Format: date-time */
-            began_at: string;
-            began_by: string;
+            started_at: string;
+            started_by: string;
             /** Format: date-time */
             ended_at?: string;
         };
@@ -1601,7 +1601,7 @@ export interface components {
              * @description Drain and stop it first for a consistent picture and bring it back
              * @default false
              */
-            at_rest: boolean;
+            stop_first: boolean;
         };
         NewCopy: {
             /** @description The region */
@@ -1973,7 +1973,7 @@ export interface components {
              * Format: double
              * @description To send the head of a request; usual 30
              */
-            head_seconds?: number;
+            header_seconds?: number;
             /**
              * Format: double
              * @description Between requests, and of a request whose body is still to come without a byte either way; usual 120
@@ -1998,7 +1998,7 @@ export interface components {
              * Format: int64
              * @description Usual 65536; answered 431
              */
-            head_bytes?: number;
+            header_bytes?: number;
             /**
              * Format: int64
              * @description Answered 413
@@ -2228,24 +2228,24 @@ export interface components {
              * Format: double
              * @description Percent points more failures in the last minute than the others have; 0 never
              */
-            points?: number;
+            margin_percent?: number;
             /**
              * Format: double
              * @description Times as slow as the others, by the median of the last minute; 0 never
              */
             slower?: number;
             /** @description Requests without which points and slower say nothing; usual 50 */
-            least?: number;
+            min_requests?: number;
             /**
              * Format: double
              * @description For how long the first time; usual 10
              */
-            first_seconds?: number;
+            for_seconds?: number;
             /**
              * Format: double
              * @description Usual 300
              */
-            most_seconds?: number;
+            max_seconds?: number;
         };
         /** @description What a target may take; 0 is without that limit */
         PoolLimits: {
@@ -2656,7 +2656,7 @@ export interface components {
             /** @description The end of what its machine wrote, at most 4 KiB */
             boot_log: string;
         };
-        FailingPlace: {
+        FailingSlot: {
             count: number;
             instance?: string;
             /** Format: date-time */
@@ -2664,8 +2664,8 @@ export interface components {
             /** @description The last three, newest last */
             failures: components["schemas"]["Failure"][];
         };
-        FailingPlaceList: {
-            items: components["schemas"]["FailingPlace"][];
+        FailingSlotList: {
+            items: components["schemas"]["FailingSlot"][];
         };
         GroupCommand: {
             /**
@@ -2794,7 +2794,7 @@ export interface components {
             /** @description Nothing of it serves, and launches there wait after failures */
             lost: boolean;
             serving: number;
-            unwell: number;
+            unhealthy: number;
             coming_up: number;
             going_out: number;
             parked: number;
@@ -2823,13 +2823,13 @@ export interface components {
              * @description How it stands: it should serve and nothing does; too few or ill ones; something comes or goes; all is as it should be
              * @enum {string}
              */
-            footing: "out" | "short" | "moving" | "whole";
+            condition: "down" | "short" | "changing" | "complete";
             /** @description What waits for a person, in sentences, the most urgent first */
             needs: string[];
             /** @description Take traffic now */
             serving: number;
             /** @description In service, but unhealthy */
-            unwell: number;
+            unhealthy: number;
             coming_up: number;
             going_out: number;
             versions: components["schemas"]["VersionCount"][];
@@ -2935,18 +2935,18 @@ export interface components {
             next?: string;
         };
         /**
-         * @description trip: a metric that stays past a line changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
+         * @description trip: a metric that stays past a threshold changes the size by a step; steady: a metric is kept near a value; calendar: at certain times the size or its bounds are others
          * @enum {string}
          */
         RuleKind: "trip" | "steady" | "calendar";
-        RuleLine: {
+        Threshold: {
             /** @enum {string} */
             way: "above" | "below";
             /** Format: double */
             at: number;
             /**
              * Format: double
-             * @description For how long the metric must stay past the line
+             * @description For how long the metric must stay past it
              */
             for_seconds: number;
             /** @description By how much the size changes: +2, -1, +50%, -25%, or to a number: =8 */
@@ -2958,22 +2958,22 @@ export interface components {
             /** @description cpu, memory, network-in, network-out, requests, latency, scrape:NAME or push:NAME */
             metric?: string;
             /** @description How the values of many instances are one: average, maximum, total, or a percentile such as p95 */
-            over?: string;
+            aggregate?: string;
             /**
              * Format: double
              * @description How long after it acted it may not act again
              */
             cooldown_seconds?: number;
             /** @description Of a trip rule */
-            lines?: components["schemas"]["RuleLine"][];
+            thresholds?: components["schemas"]["Threshold"][];
             /**
              * Format: double
              * @description What a steady rule keeps the metric near; of a total, for one instance
              */
-            target?: number;
+            keep_at?: number;
             /**
              * Format: double
-             * @description How far off the target nothing happens
+             * @description How far off keep_at nothing happens
              */
             band_percent?: number;
             /**
@@ -2985,19 +2985,19 @@ export interface components {
              * Format: double
              * @description How much of the size it takes away within a minute at most
              */
-            pace_percent?: number;
+            shrink_rate_percent?: number;
             grow_only?: boolean;
             /** @description Grow early to what the same hour of the week needed */
-            foresee?: boolean;
+            forecast?: boolean;
             /** @description Of a calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now */
             when?: string;
             /** @description The IANA time zone by whose clock that is */
-            in?: string;
+            time_zone?: string;
             /**
              * Format: double
              * @description How long it lasts; 0 is from then on
              */
-            span_seconds?: number;
+            duration_seconds?: number;
             /** @description -1 leaves it as it is */
             min?: number;
             /** @description -1 leaves it as it is */
@@ -3021,8 +3021,8 @@ export interface components {
         };
         RuleNow: {
             rule: components["schemas"]["Rule"];
-            /** @description What it thinks now */
-            thinks: string;
+            /** @description Why it asks for that */
+            why: string;
             /**
              * @description What it asks for now; of a calendar whether it lasts
              * @enum {string}
@@ -3050,7 +3050,7 @@ export interface components {
              * Format: double
              * @description What the group will have to bear soon
              */
-            foreseen?: number;
+            forecast?: number;
         };
         Bounds: {
             min: number;
@@ -3206,13 +3206,13 @@ export interface components {
             missing: number;
             /**
              * Format: double
-             * @description What a rule with foresight expected of this time: what the same hour of the weeks before was
+             * @description What a rule that forecasts expected of this time: what the same hour of the weeks before was
              */
-            foreseen?: number;
+            forecast?: number;
         };
         MetricSeries: {
             metric: string;
-            over: string;
+            aggregate: string;
             unit: string;
             /** Format: double */
             step_seconds: number;
@@ -3234,10 +3234,10 @@ export interface components {
             }[];
         };
         /**
-         * @description launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-places: a place or a zone fails again and again
+         * @description launches: an instance is ordered; removals: one is gone; failed-launches: one did not come up; heals: one is replaced since it was ill or vanished; heal-limit: healing stops or goes on; at-max: a group has come to its max; resizes: the size is another; rollouts-held: a rollout is held or goes back; rollouts-done: one has ended; tickets: a hook holds an instance, or nobody answered; failing-slots: a slot or a zone fails again and again
          * @enum {string}
          */
-        Topic: "launches" | "removals" | "failed-launches" | "heals" | "heal-limit" | "at-max" | "resizes" | "rollouts-held" | "rollouts-done" | "tickets" | "failing-places";
+        Topic: "launches" | "removals" | "failed-launches" | "heals" | "heal-limit" | "at-max" | "resizes" | "rollouts-held" | "rollouts-done" | "tickets" | "failing-slots";
         NewNotice: {
             name: components["schemas"]["Name"];
             topics: components["schemas"]["Topic"][];
@@ -3327,7 +3327,7 @@ export interface components {
             took_ms: number;
             /** @description Of the answer, 0 where there is none */
             status: number;
-            came_back: string;
+            response: string;
             /** @description The person who had it sent; empty for the service */
             sent_by: string;
         };
@@ -3354,7 +3354,7 @@ export interface components {
              * Format: double
              * @description How long with all extensions; without it four deadlines
              */
-            bound_seconds?: number;
+            max_deadline_seconds?: number;
             /** @description What counts when nobody answers in time; without it fail at launch and pass at retire */
             otherwise?: components["schemas"]["TicketChoice"];
             /** @description Where a signed message goes about each ticket: an http or https address */
@@ -3370,7 +3370,7 @@ export interface components {
             /** Format: double */
             deadline_seconds?: number;
             /** Format: double */
-            bound_seconds?: number;
+            max_deadline_seconds?: number;
             otherwise?: components["schemas"]["TicketChoice"];
             /** @description Empty for nowhere */
             send?: string;
@@ -3384,7 +3384,7 @@ export interface components {
             /** Format: double */
             deadline_seconds: number;
             /** Format: double */
-            bound_seconds: number;
+            max_deadline_seconds: number;
             otherwise: components["schemas"]["TicketChoice"];
             send: string;
             run: string[];
@@ -3418,9 +3418,9 @@ export interface components {
             /** Format: double */
             took_ms: number;
             /** @description The answer, what the command wrote, or why there is neither */
-            came_back: string;
+            response: string;
             /** @description A real message would not be sent again */
-            heard: boolean;
+            delivered: boolean;
             /** @description What a ticket would be answered; absent when it would stay open */
             answer?: components["schemas"]["TicketChoice"];
         };
@@ -3440,7 +3440,7 @@ export interface components {
              * Format: date-time
              * @description To which the deadline can be moved
              */
-            bound_at: string;
+            max_deadline_at: string;
             /** Format: date-time */
             closed_at?: string;
             /**
@@ -3494,9 +3494,9 @@ export interface components {
             /** @description Of the answer or of the command; 0 or -1 when there is none */
             status: number;
             /** @description It is not sent again by itself */
-            heard: boolean;
+            delivered: boolean;
             /** @description The answer, what the command wrote, or why there is neither */
-            came_back: string;
+            response: string;
             /** @description Who had it sent again by hand; empty for the service */
             sent_by: string;
         };
@@ -3592,9 +3592,9 @@ export interface components {
         };
         InstanceChanges: {
             /** @description What to ask with the next time */
-            mark: string;
+            cursor: string;
             /** @description All that are there are told, not only what is other */
-            whole: boolean;
+            complete: boolean;
             /** @description Those that are new or other, by group and number */
             items: components["schemas"]["Instance"][];
             /** @description The names of those that are not there any more */
@@ -3636,7 +3636,7 @@ export interface components {
             /** @description Hours of the day in which instances are replaced, such as 22:00-05:00 Europe/Paris; empty for any */
             hours?: string;
             /** @description Instances that stay as they are */
-            leave_out?: string[];
+            exclude?: string[];
             /**
              * Format: date-time
              * @description When it begins to replace
@@ -3678,9 +3678,9 @@ export interface components {
              *         "kind": "errors",
              *         "margin_percent": 0.5,
              *         "warm_seconds": 0,
-             *         "broken": "revert",
-             *         "least": 0,
-             *         "undecided": "go-on"
+             *         "on_broken": "revert",
+             *         "min_requests": 0,
+             *         "on_undecided": "go-on"
              *       }
              *     ]
              */
@@ -3896,7 +3896,7 @@ export interface components {
         };
         NewGate: {
             /**
-             * @description metric: the share of samples of a metric (every 15 s, of each instance) that are past a line; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
+             * @description metric: the share of samples of a metric (every 15 s, of each instance) that are past a threshold; healthy: the share of new instances that are well; serving: how many of the group serve; errors: the share of requests that are answered 500 or more, or not at all; latency: the share of answers that take longer than 95 of 100 of the old version did in the five minutes before the wave
              * @enum {string}
              */
             kind: "errors" | "latency" | "healthy" | "serving" | "metric";
@@ -3916,13 +3916,13 @@ export interface components {
              * @default revert
              * @enum {string}
              */
-            broken: "hold" | "revert";
+            on_broken: "hold" | "revert";
             /**
              * Format: int64
              * @description How many requests new instances must have answered in a wave by the end of its soak
              * @default 0
              */
-            least: number;
+            min_requests: number;
             /**
              * Format: double
              * @description Of healthy: the percent of new instances below which it breaks; of serving: the number of instances
@@ -3933,7 +3933,7 @@ export interface components {
              * @default go-on
              * @enum {string}
              */
-            undecided: "go-on" | "hold" | "extend";
+            on_undecided: "go-on" | "hold" | "extend";
             /** @description Of metric: cpu, memory, requests, latency, scrape:NAME and so on */
             metric?: string;
             /**
@@ -3955,15 +3955,15 @@ export interface components {
              * Format: double
              * @description For latency: the answers that took longer are the bad ones; absent while it is not known
              */
-            line_ms?: number;
+            limit_ms?: number;
             /** Format: double */
             margin_percent: number;
             /** Format: double */
             warm_seconds: number;
-            broken: string;
+            on_broken: string;
             /** Format: int64 */
-            least: number;
-            undecided: string;
+            min_requests: number;
+            on_undecided: string;
             /**
              * @description good: nothing speaks against the new version; undecided: too few requests were seen; broken: it is worse than the margin allows
              * @enum {string}
@@ -4010,13 +4010,13 @@ export interface components {
             /** @description As it was given */
             wave: string;
             /** @description Instances on the new version at its end */
-            target: number;
+            up_to: number;
             /** Format: double */
             soak_seconds: number;
             /** @enum {string} */
             state: "waiting" | "replacing" | "soaking" | "held" | "passed" | "given-up";
             /** Format: date-time */
-            began_at?: string;
+            started_at?: string;
             /** Format: date-time */
             filled_at?: string;
             /** Format: date-time */
@@ -4051,7 +4051,7 @@ export interface components {
             gates: components["schemas"]["Gate"][];
             order: string;
             pace: string;
-            leave_out: string[];
+            exclude: string[];
             hours: string;
             /** Format: date-time */
             start_at?: string;
@@ -4140,7 +4140,7 @@ export interface components {
              * Format: date-time
              * @description When it was started
              */
-            since_at: string;
+            started_at: string;
             /**
              * Format: date-time
              * @description When its lease runs out unless it is renewed
@@ -4149,7 +4149,7 @@ export interface components {
             /** @description How many groups it keeps */
             groups: number;
             /** @description The names of the first hundred of them; of those that are one instance alone, its name */
-            keeps: string[];
+            group_names: string[];
         };
         ReplicaList: {
             items: components["schemas"]["Replica"][];
@@ -4164,10 +4164,10 @@ export interface components {
             /** @description In words */
             what: string;
             /** Format: date-time */
-            began_at: string;
+            started_at: string;
             /** Format: date-time */
             until_at: string;
-            began_by: string;
+            started_by: string;
         };
         DrillList: {
             items: components["schemas"]["Drill"][];
@@ -6144,7 +6144,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description average, maximum, total, or a percentile such as p95 */
-                over?: string;
+                aggregate?: string;
                 /** @description Without it: the last hour */
                 since?: string;
                 /** @description Without it: now */
@@ -6751,7 +6751,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FailingPlaceList"];
+                    "application/json": components["schemas"]["FailingSlotList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6904,7 +6904,7 @@ export interface operations {
                 group?: string;
                 /** @description Only those that belong to no group */
                 alone?: boolean;
-                /** @description The mark of an answer to the same question */
+                /** @description The cursor of an answer to the same question */
                 since?: string;
             };
             header?: never;

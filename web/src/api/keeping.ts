@@ -9,7 +9,7 @@ export type NewDrill = Schemas['NewDrill']
 export type GroupChange = Schemas['GroupChange']
 export type PoolChange = Schemas['PoolChange']
 export type CheckChange = Schemas['CheckChange']
-export type FailingPlace = Schemas['FailingPlace']
+export type FailingSlot = Schemas['FailingSlot']
 
 export function usePools() {
   return useQuery({

@@ -18,7 +18,7 @@ export const whileThere = {
     isMissing(query.state.error) ? false : calm,
 }
 
-const moves = (g: Group) => g.summary.footing !== 'whole'
+const moves = (g: Group) => g.summary.condition !== 'complete'
 
 export const isMissing = (e: Error | null) => e instanceof Refused && e.problem.status === 404
 
@@ -71,7 +71,7 @@ export function useInstances(group = '', alone = false) {
           signal,
         }),
       )
-      return { mark: told.mark, list: applied(before?.list ?? [], told) }
+      return { mark: told.cursor, list: applied(before?.list ?? [], told) }
     },
     structuralSharing: false, // what did not change is the same object already
     select: listOf,

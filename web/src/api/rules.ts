@@ -54,15 +54,15 @@ export function useSizes(group: string, seconds: number) {
   })
 }
 
-/** Several metrics of a group over the same time. */
-export function useSeries(group: string, asked: { metric: string; over: string }[], seconds: number) {
+/** Several metrics of a group aggregate the same time. */
+export function useSeries(group: string, asked: { metric: string; aggregate: string }[], seconds: number) {
   return useQueries({
-    queries: asked.map(({ metric, over }) => ({
-      queryKey: ['metrics', group, metric, over, seconds],
+    queries: asked.map(({ metric, aggregate }) => ({
+      queryKey: ['metrics', group, metric, aggregate, seconds],
       queryFn: () =>
         take(
           api.GET('/v1/groups/{name}/metrics/{metric}', {
-            params: { path: { name: group, metric }, query: { over, since: since(seconds) } },
+            params: { path: { name: group, metric }, query: { aggregate, since: since(seconds) } },
           }),
         ),
       ...measured,

@@ -12,7 +12,7 @@ import { later } from '../parts/later'
 import { Hooks } from '../parts/Hooks'
 import { Sizing } from '../parts/Sizing'
 import { useOfNow } from '../parts/now'
-import { FootingBand, titleOf } from '../parts/footing'
+import { ConditionBand, titleOf } from '../parts/condition'
 import { useTitle } from '../parts/title'
 import { Trouble } from '../parts/Trouble'
 import { count, here, list, secondsBetween } from '../parts/words'
@@ -58,7 +58,7 @@ export function Group() {
   return (
     <Page>
       <h1>{g.name}</h1>
-      <FootingBand group={g} />
+      <ConditionBand group={g} />
       <p className="sentence" data-testid="sentence">
         {here(g.summary.sentence)}
       </p>
@@ -227,7 +227,7 @@ function Condition({ group: g, instances }: { group: GroupOf; instances: string[
       )}
       {waits > 0 && (
         <p className="waiting row">
-          ◌ {count(waits, 'place')} {waits === 1 ? 'stays' : 'stay'} empty
+          ◌ {count(waits, 'slot')} {waits === 1 ? 'stays' : 'stay'} empty
           {kept ? ' since a machine vanished, for heal is off' : ' for a while after failures'}.
           <Button
             size="small"

@@ -8,7 +8,7 @@ import { Page } from '../parts/Page'
 import { useChoice } from '../parts/address'
 import { Bounds, ZoneBars } from '../parts/Bars'
 import { Pick } from '../parts/Choice'
-import { rank, stands, wantsSomebody } from '../parts/footing'
+import { rank, stands, wantsSomebody } from '../parts/condition'
 import { useTitle } from '../parts/title'
 import { Search } from '../parts/Search'
 import { Trouble } from '../parts/Trouble'
@@ -87,9 +87,9 @@ export function Groups() {
 }
 
 const stateOf = (g: Group) =>
-  g.summary.footing !== 'out' && g.summary.footing !== 'short' && g.summary.needs.length > 0
+  g.summary.condition !== 'down' && g.summary.condition !== 'short' && g.summary.needs.length > 0
     ? 'person'
-    : g.summary.footing
+    : g.summary.condition
 
 /** Whether the group has all the words that are looked for, in any of its names and labels. */
 function matches(g: Group, text: string): boolean {
@@ -133,7 +133,7 @@ function NoGroups() {
 
 /** How many serve, unmistakable when they are too few. */
 function Figure({ group: g }: { group: Group }) {
-  const { mark, word, tone } = stands[g.summary.footing]
+  const { mark, word, tone } = stands[g.summary.condition]
   return (
     <>
       <div className={`figure ${tone || (g.summary.serving < g.size ? 'waiting' : '')}`}>
@@ -147,7 +147,7 @@ function Figure({ group: g }: { group: Group }) {
 
 function GroupRow({ group }: { group: Group }) {
   return (
-    <section className={`group-row stands-${group.summary.footing}`} aria-label={group.name}>
+    <section className={`group-row stands-${group.summary.condition}`} aria-label={group.name}>
       <div>
         <h2 className="name">
           <Link to={`/groups/${group.name}`}>{group.name}</Link>
@@ -171,9 +171,9 @@ function GroupRow({ group }: { group: Group }) {
 
 /** A group in short, where there are many. */
 function GroupLine({ group: g }: { group: Group }) {
-  const { mark, tone } = stands[g.summary.footing]
+  const { mark, tone } = stands[g.summary.condition]
   return (
-    <section className={`group-line stands-${g.summary.footing}`} aria-label={g.name}>
+    <section className={`group-line stands-${g.summary.condition}`} aria-label={g.name}>
       <Link to={`/groups/${g.name}`}>{g.name}</Link>
       <span className={`right ${tone}`}>
         {mark} {g.summary.serving} of {g.size}

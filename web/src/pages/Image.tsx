@@ -153,7 +153,7 @@ function Place({ region, zones, children }: { region: string; zones: string[]; c
 }
 
 function Copying({ copy, now, onStop }: { copy: Copy; now: number; onStop: () => void }) {
-  const took = Math.max(secondsBetween(copy.began_at, now), 0.1)
+  const took = Math.max(secondsBetween(copy.started_at, now), 0.1)
   const rate = copy.done_bytes / took
   const left = rate > 0 ? (copy.total_bytes - copy.done_bytes) / rate : 0
   const percent = copy.total_bytes > 0 ? Math.floor((100 * copy.done_bytes) / copy.total_bytes) : 0

@@ -116,7 +116,7 @@ function Facts({ instance: i }: { instance: InstanceOf }) {
         <>
           <dt>group</dt>
           <dd>
-            <Link to={`/groups/${i.group}`}>{i.group}</Link>, place {i.slot}
+            <Link to={`/groups/${i.group}`}>{i.group}</Link>, slot {i.slot}
           </dd>
         </>
       )}

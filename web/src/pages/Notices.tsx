@@ -29,7 +29,7 @@ const topics: Record<Topic, string> = {
   'rollouts-held': 'a rollout is held or goes back',
   'rollouts-done': 'a rollout has ended',
   'heal-limit': 'healing stops, or goes on',
-  'failing-places': 'a place or a zone fails again and again',
+  'failing-slots': 'a slot or a zone fails again and again',
   'failed-launches': 'an instance did not come up',
   tickets: 'a hook holds an instance, or nobody answered',
   'at-max': 'a group has come to its max',
@@ -169,7 +169,7 @@ function NoticeForm({ was: now, onClose }: { was: Notice | null; onClose: () => 
     ? formOf(was)
     : {
         name: '',
-        topics: ['rollouts-held', 'heal-limit', 'failing-places', 'at-max'],
+        topics: ['rollouts-held', 'heal-limit', 'failing-slots', 'at-max'],
         groups: [],
         how: 'mail',
         send: '',
@@ -299,7 +299,7 @@ function Messages({ notice: n, onClose }: { notice: Notice; onClose: () => void 
       <Trouble error={messages.error ?? send.error ?? secret.error} />
       {tried && (
         <p data-testid="sent" className={tried.state === 'sent' ? undefined : 'trouble'}>
-          {tried.state === 'sent' ? '● Heard' : '▲ Nobody heard'}: {tried.came_back}
+          {tried.state === 'sent' ? '● Heard' : '▲ Nobody heard'}: {tried.response}
         </p>
       )}
       {messages.data?.length === 0 && <p className="quiet">Nothing was sent yet.</p>}
@@ -314,7 +314,7 @@ function Messages({ notice: n, onClose }: { notice: Notice; onClose: () => void 
             { title: 'Subject', dataIndex: 'subject' },
             { title: 'State', render: (_, m) => stateOf(m, now) },
             { title: 'Tries', align: 'right', dataIndex: 'tries' },
-            { title: 'Came back', dataIndex: 'came_back' },
+            { title: 'Response', dataIndex: 'response' },
             {
               title: <span className="unseen">Acts</span>,
               render: (_, m) => (

@@ -43,7 +43,7 @@ export function Services() {
             {
               title: 'Up for',
               align: 'right',
-              render: (_, r) => (r.alive ? span(secondsBetween(r.since_at, now)) : ''),
+              render: (_, r) => (r.alive ? span(secondsBetween(r.started_at, now)) : ''),
             },
             { title: 'Groups', align: 'right', dataIndex: 'groups' },
             { title: 'Keeps', render: (_, r) => <Keeps replica={r} /> },
@@ -106,10 +106,10 @@ function Alive({ replica, now }: { replica: Replica; now: number }) {
 }
 
 function Keeps({ replica }: { replica: Replica }) {
-  const more = replica.groups - replica.keeps.length
+  const more = replica.groups - replica.group_names.length
   return (
     <>
-      {replica.keeps.map((name, i) => (
+      {replica.group_names.map((name, i) => (
         <span key={name}>
           {i > 0 && ', '}
           <Link to={`/groups/${name}`}>{name}</Link>

@@ -39,7 +39,7 @@ function bodyOf(f: Fields, supersede: boolean, course: Course | undefined): NewR
     to: f.to,
     ...(f.course ? { course: f.course } : {}),
     ...(asIs ? {} : settingsOf(f)),
-    ...(f.leaveOut.length > 0 ? { leave_out: f.leaveOut } : {}),
+    ...(f.leaveOut.length > 0 ? { exclude: f.leaveOut } : {}),
     ...(f.startAt ? { start_at: new Date(f.startAt).toISOString() } : {}),
     ...(supersede ? { supersede } : {}),
   }

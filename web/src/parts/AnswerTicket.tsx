@@ -11,7 +11,7 @@ export type Asked = { ticket: Ticket; act: 'pass' | 'fail' | 'extend' }
 export function AnswerTicket({ asked: { ticket: t, act }, onClose }: { asked: Asked; onClose: () => void }) {
   const answer = useAnswerTicket()
   const extend = useExtendTicket()
-  const most = Math.floor((Date.parse(t.bound_at) - Date.parse(t.deadline_at)) / 1000)
+  const most = Math.floor((Date.parse(t.max_deadline_at) - Date.parse(t.deadline_at)) / 1000)
   const draft = `${act} ${t.instance} ${t.hook} ${String(t.launch)}`
   const done = sentThen(draft, onClose)
   const submit = ({ note = '', minutes = 1 }: { note?: string; minutes?: number }) => {

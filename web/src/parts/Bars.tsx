@@ -29,11 +29,11 @@ export function ZoneBars({ group, mix = false }: { group: Group; mix?: boolean }
   )
 }
 
-const total = (z: ZoneCount) => z.serving + z.unwell + z.coming_up + z.going_out + z.parked
+const total = (z: ZoneCount) => z.serving + z.unhealthy + z.coming_up + z.going_out + z.parked
 
 const kinds = [
   { key: 'serving', word: 'serving', mark: '●' },
-  { key: 'unwell', word: 'unhealthy', mark: '▲' },
+  { key: 'unhealthy', word: 'unhealthy', mark: '▲' },
   { key: 'coming_up', word: 'coming up', mark: '…' },
   { key: 'going_out', word: 'going out', mark: '⁄' },
   { key: 'parked', word: 'parked', mark: '○' },

@@ -14,9 +14,9 @@ export function Failures({ group }: { group: Group }) {
       return left > 0 ? `it is tried again in ${span(left)}` : 'it is to be tried again'
     }
     return (
-      <section key={p.failures.map((f) => f.instance).join()} aria-label="A place that fails">
+      <section key={p.failures.map((f) => f.instance).join()} aria-label="A slot that fails">
         <p className="trouble">
-          ▲ One place failed {p.count} times in a row;{' '}
+          ▲ One slot failed {p.count} times in a row;{' '}
           {p.instance ? `${p.instance} has it now` : <Shown>{again}</Shown>}.
         </p>
         <div className="sides">

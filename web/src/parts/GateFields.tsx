@@ -4,14 +4,19 @@ import type { NewRollout } from '../api/client'
 export type GateSettings = NonNullable<NewRollout['gates']>[number]
 
 /** A gate as a form has it: an emptied number is null. */
-export type GateFieldsOf = Pick<GateSettings, 'kind' | 'broken'> & {
-  [K in keyof Omit<GateSettings, 'kind' | 'broken'>]?: GateSettings[K] | null
+export type GateFieldsOf = Pick<GateSettings, 'kind' | 'on_broken'> & {
+  [K in keyof Omit<GateSettings, 'kind' | 'on_broken'>]?: GateSettings[K] | null
 }
 
-const usualRest = { warm_seconds: 0, least: 0, undecided: 'go-on' as const }
+const usualRest = { warm_seconds: 0, min_requests: 0, on_undecided: 'go-on' as const }
 
 /** A gate as a rollout has it unless told otherwise. */
-export const usualGate: GateSettings = { kind: 'errors', broken: 'revert', ...usualRest, margin_percent: 0.5 }
+export const usualGate: GateSettings = {
+  kind: 'errors',
+  on_broken: 'revert',
+  ...usualRest,
+  margin_percent: 0.5,
+}
 
 const kinds: { value: GateSettings['kind']; label: string }[] = [
   { value: 'errors', label: 'requests that fail' },
@@ -31,12 +36,12 @@ const compares = (kind: GateSettings['kind'] | undefined) =>
 
 /** What of a gate's fields counts for its kind: emptied ones are as usual. */
 export function gateOf(g: GateFieldsOf): GateSettings {
-  const { kind, broken, margin_percent: margin, floor } = g
+  const { kind, on_broken, margin_percent: margin, floor } = g
   const rest = compares(kind)
     ? {
         warm_seconds: g.warm_seconds ?? 0,
-        least: g.least ?? 0,
-        undecided: g.undecided ?? usualRest.undecided,
+        min_requests: g.min_requests ?? 0,
+        on_undecided: g.on_undecided ?? usualRest.on_undecided,
       }
     : usualRest
   const limit = compares(kind)
@@ -49,7 +54,7 @@ export function gateOf(g: GateFieldsOf): GateSettings {
           metric: g.metric ?? 'cpu',
           ...(typeof g.below === 'number' ? { below: g.below } : { above: g.above ?? 90 }),
         }
-  return { kind, broken, ...rest, ...limit, ...line }
+  return { kind, on_broken, ...rest, ...limit, ...line }
 }
 
 /** The gates of a rollout, each with all that it can be told. */
@@ -90,7 +95,7 @@ export function GateFields({ size }: { size: number | undefined }) {
 function GateRow({ at, size, onRemove }: { at: number; size: number | undefined; onRemove: () => void }) {
   const form = Form.useFormInstance()
   const kind = Form.useWatch(['gates', at, 'kind'], form) as GateSettings['kind'] | undefined
-  const least = Form.useWatch(['gates', at, 'least'], form) as number | undefined
+  const least = Form.useWatch(['gates', at, 'min_requests'], form) as number | undefined
   /** Another kind starts from what is usual for it. */
   const onKind = (next: GateSettings['kind']) => {
     const { margin_percent: margin, floor } = usualLimits(next, size)
@@ -133,7 +138,7 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
           </Form.Item>
         </>
       )}
-      <Form.Item name={[at, 'broken']} noStyle>
+      <Form.Item name={[at, 'on_broken']} noStyle>
         <Select
           aria-label="When it breaks"
           style={{ width: 150 }}
@@ -156,14 +161,14 @@ function GateRow({ at, size, onRemove }: { at: number; size: number | undefined;
             after="s"
           />
           <Amount
-            name={[at, 'least']}
+            name={[at, 'min_requests']}
             label="Requests that new instances must have answered in a wave"
             most={1000000}
             before="needs"
             after="requests a wave"
           />
           {(least ?? 0) > 0 && (
-            <Form.Item name={[at, 'undecided']} noStyle>
+            <Form.Item name={[at, 'on_undecided']} noStyle>
               <Select
                 aria-label="When they were fewer"
                 style={{ width: 150 }}

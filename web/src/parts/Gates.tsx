@@ -57,9 +57,9 @@ export function byChance(evidence: number): string {
 }
 
 function otherwise(g: Gate): string {
-  if (g.state === 'undecided' && g.least > 0)
-    return `${g.wave_requests} of ${g.least} requests, then ${g.undecided}`
-  return g.broken
+  if (g.state === 'undecided' && g.min_requests > 0)
+    return `${g.wave_requests} of ${g.min_requests} requests, then ${g.on_undecided}`
+  return g.on_broken
 }
 
 const traceWidth = 150

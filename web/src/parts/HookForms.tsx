@@ -53,8 +53,8 @@ export function TryHook({
           <dd>{came.status <= 0 && came.kind === 'webhook' ? 'none' : came.status}</dd>
           <dt>Took</dt>
           <dd>{came.took_ms.toFixed(1)} ms</dd>
-          <dt>Came back</dt>
-          <dd>{came.came_back || 'nothing'}</dd>
+          <dt>Response</dt>
+          <dd>{came.response || 'nothing'}</dd>
           <dt>A ticket</dt>
           <dd>{came.answer ? `would ${came.answer}` : 'would stay open until somebody answers'}</dd>
         </dl>
@@ -103,7 +103,7 @@ const lines: Record<string, (h: Hook | null) => string> = {
   At: (h) => h?.at ?? 'gone',
   'Who answers': (h) => h?.send || h?.run.join(' ') || 'people',
   Deadline: (h) => span(h?.deadline_seconds ?? 0),
-  Bound: (h) => span(h?.bound_seconds ?? 0),
+  Bound: (h) => span(h?.max_deadline_seconds ?? 0),
   Otherwise: (h) => h?.otherwise ?? '',
 }
 
@@ -114,7 +114,7 @@ const fieldsOf = (h: Hook): Fields => ({
   send: h.send,
   run: h.run.join('\n'),
   deadline: h.deadline_seconds,
-  bound: h.bound_seconds,
+  bound: h.max_deadline_seconds,
   otherwise: h.otherwise,
 })
 
@@ -142,7 +142,7 @@ export function HookForm({
     const settings = {
       at: f.at,
       deadline_seconds: f.deadline,
-      ...(f.bound ? { bound_seconds: f.bound } : {}),
+      ...(f.bound ? { max_deadline_seconds: f.bound } : {}),
       ...(f.otherwise ? { otherwise: f.otherwise } : {}),
     }
     const send = f.who === 'send' ? (f.send ?? '') : ''
@@ -221,7 +221,7 @@ export function HookForm({
         </Form.Item>
         <Form.Item
           name="bound"
-          label="Bound: how long with all extensions"
+          label="Longest: with all extensions"
           extra={hook ? undefined : 'Without it four deadlines.'}
         >
           <InputNumber min={1} max={259200} suffix="s" />

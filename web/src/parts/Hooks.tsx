@@ -157,9 +157,9 @@ function Deliveries({ group }: { group: string }) {
             render: (_, d) => ((d.kind === 'webhook' && d.status === 0) || d.status < 0 ? 'none' : d.status),
           },
           { title: 'Took', align: 'right', render: (_, d) => `${d.took_ms.toFixed(1)} ms` },
-          { title: 'Heard', render: (_, d) => (d.heard ? 'yes' : '▲ no') },
+          { title: 'Delivered', render: (_, d) => (d.delivered ? 'yes' : '▲ no') },
           { title: 'Sent by', render: (_, d) => d.sent_by || 'the service' },
-          { title: 'Came back', dataIndex: 'came_back' },
+          { title: 'Response', dataIndex: 'response' },
         ]}
       />
     </details>

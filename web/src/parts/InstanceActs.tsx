@@ -94,7 +94,7 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
           asks="Name of the image; empty for that of the image it runs"
           onDo={(name) => {
             make.mutate(
-              { instance: imaged.of.id, at_rest: imaged.rest, ...(name ? { name } : {}) },
+              { instance: imaged.of.id, stop_first: imaged.rest, ...(name ? { name } : {}) },
               { onSuccess: (i) => void navigate(`/images/${i.name}/${i.version}`) },
             )
             setImaged(null)

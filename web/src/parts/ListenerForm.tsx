@@ -201,7 +201,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
         <div className="form">
           {protocol !== 'tcp' && (
             <>
-              <NumberField name="head" label="To send a head" max={3600} unit="s" />
+              <NumberField name="head" label="To send a header" max={3600} unit="s" />
               <NumberField name="idle" label="Between requests and parts" max={86400} unit="s" />
               <NumberField
                 name="write"
@@ -211,7 +211,7 @@ export function ListenerForm({ listener, onClose }: { listener?: Listener; onClo
                 unit="s"
               />
               <NumberField name="request" label="A whole request" max={86400} unit="s" />
-              <NumberField name="headBytes" label="Size of a head" max={16777216} unit="B" />
+              <NumberField name="headBytes" label="Size of a header" max={16777216} unit="B" />
               <NumberField name="bodyBytes" label="Size of a body" unit="B" />
               <NumberField name="requestRate" label="Requests of one address" unit="/s" />
             </>

@@ -57,7 +57,7 @@ export function RolloutView({ group, rollout }: { group: Group; rollout: Rollout
             {rollout.order !== 'mixed' && `; ${rollout.order}`}
             {rollout.hours && `; only ${rollout.hours}`}
             {rollout.course && `; by the course ${rollout.course}`}
-            {rollout.leave_out.length > 0 && `; without ${rollout.leave_out.join(', ')}`}
+            {rollout.exclude.length > 0 && `; without ${rollout.exclude.join(', ')}`}
             {rollout.goes_back &&
               `; a revert brings ${rollout.goes_back.map((s) => `${s.count} to ${s.version}`).join(', ')}`}
             .
@@ -169,7 +169,7 @@ function Waves({ rollout, size }: { rollout: Rollout; size: number }) {
       columns={[
         { title: 'Wave', dataIndex: 'key', align: 'right', width: 60 },
         { title: 'Given as', dataIndex: 'wave', align: 'right', width: 90 },
-        { title: 'Goes to', align: 'right', render: (_, w) => `${w.target} of ${size}` },
+        { title: 'Goes to', align: 'right', render: (_, w) => `${w.up_to} of ${size}` },
         { title: 'State', render: (_, w) => <span data-wave={w.key}>{w.state}</span> },
         {
           title: 'Replaced in',
@@ -184,9 +184,9 @@ function Waves({ rollout, size }: { rollout: Rollout; size: number }) {
 }
 
 function replacedIn(w: Wave, now: number): string {
-  if (!w.began_at) return ''
-  if (w.filled_at) return span(secondsBetween(w.began_at, w.filled_at))
-  return w.state === 'replacing' ? `${span(secondsBetween(w.began_at, now))} …` : ''
+  if (!w.started_at) return ''
+  if (w.filled_at) return span(secondsBetween(w.started_at, w.filled_at))
+  return w.state === 'replacing' ? `${span(secondsBetween(w.started_at, now))} …` : ''
 }
 
 function soaked(w: Wave, now: number): string {

@@ -1,11 +1,11 @@
 import { AutoComplete, Button, Form, Input, InputNumber, Select, Switch } from 'antd'
 import { NumberField } from './RuleForm'
-import type { LineFields } from './ruleSettings'
+import type { ThresholdFields } from './ruleSettings'
 
 const metrics = ['cpu', 'memory', 'requests', 'latency', 'network-in', 'network-out', 'scrape:', 'push:'].map(
   (value) => ({ value }),
 )
-const overs = ['average', 'maximum', 'total', 'p50', 'p95'].map((value) => ({ value }))
+const aggregates = ['average', 'maximum', 'total', 'p50', 'p95'].map((value) => ({ value }))
 
 /** What a rule goes by. */
 function GoesBy() {
@@ -18,8 +18,8 @@ function GoesBy() {
       >
         <AutoComplete options={metrics} />
       </Form.Item>
-      <Form.Item name="over" label="Over all instances" extra="Or a percentile from p1 to p99.">
-        <AutoComplete options={overs} />
+      <Form.Item name="aggregate" label="Aggregate over instances" extra="Or a percentile from p1 to p99.">
+        <AutoComplete options={aggregates} />
       </Form.Item>
       <NumberField
         name="cooldown"
@@ -36,18 +36,23 @@ export function SteadyFields() {
     <>
       <GoesBy />
       <div className="fields">
-        <NumberField name="target" label="Keep it near" unit="" extra="Of a total, for one instance." />
+        <NumberField name="keep_at" label="Keep at" unit="" extra="Of a total, for one instance." />
         <NumberField name="band" label="Band" unit="%" extra="So far off nothing happens." />
         <NumberField name="calm" label="Calm" unit="min" extra="A lower need must last so long." />
-        <NumberField name="pace" label="Pace" unit="% a min" extra="It goes no faster than that." />
+        <NumberField
+          name="shrink_rate"
+          label="Shrink rate"
+          unit="% a min"
+          extra="It shrinks no faster than that."
+        />
       </div>
       <div className="fields">
         <Form.Item name="grow_only" label="Grow only" valuePropName="checked">
           <Switch />
         </Form.Item>
         <Form.Item
-          name="foresee"
-          label="Foresee: grow early to what the same hour of the week needed"
+          name="forecast"
+          label="Forecast: grow early to what the same hour of the week needed"
           valuePropName="checked"
         >
           <Switch />
@@ -57,17 +62,17 @@ export function SteadyFields() {
   )
 }
 
-const another: LineFields = { way: 'above', at: 90, minutes: 1, step: '+50%' }
+const another: ThresholdFields = { way: 'above', at: 90, minutes: 1, step: '+50%' }
 
 export function TripFields() {
   return (
     <>
       <GoesBy />
       <Form.Item
-        label="Lines"
+        label="Thresholds"
         extra="A step is a count (+2), a share (+50%), or a size (=8). The metric is sampled every 15 s."
       >
-        <Form.List name="lines">
+        <Form.List name="thresholds">
           {(fields, { add, remove }) => (
             <>
               {fields.map((f) => (
@@ -80,7 +85,7 @@ export function TripFields() {
                     />
                   </Form.Item>
                   <Form.Item name={[f.name, 'at']} noStyle>
-                    <InputNumber aria-label="Line" />
+                    <InputNumber aria-label="Threshold" />
                   </Form.Item>
                   for
                   <Form.Item name={[f.name, 'minutes']} noStyle>
@@ -90,14 +95,14 @@ export function TripFields() {
                   <Form.Item name={[f.name, 'step']} noStyle>
                     <Input aria-label="Step" style={{ width: 80 }} />
                   </Form.Item>
-                  <Button size="small" aria-label="Remove this line" onClick={() => remove(f.name)}>
+                  <Button size="small" aria-label="Remove this threshold" onClick={() => remove(f.name)}>
                     Remove
                   </Button>
                 </div>
               ))}
               {fields.length < 8 && (
                 <Button size="small" onClick={() => add(another)}>
-                  Add a line
+                  Add a threshold
                 </Button>
               )}
             </>
@@ -119,10 +124,10 @@ export function CalendarFields() {
         >
           <Input />
         </Form.Item>
-        <Form.Item name="in" label="By the clock of" extra="An IANA time zone; summer time is kept.">
+        <Form.Item name="time_zone" label="Time zone" extra="By its IANA name; summer time is kept.">
           <Input />
         </Form.Item>
-        <NumberField name="span" label="For" unit="min" extra="Empty is from then on." />
+        <NumberField name="duration" label="Duration" unit="min" extra="Empty is from then on." />
       </div>
       <div className="fields">
         <NumberField name="min" label="Min" unit="" extra="Empty leaves it as it is." />

@@ -12,7 +12,7 @@ import { here } from './words'
 
 const kinds = [
   { value: 'steady', label: 'steady: keep a metric near a value' },
-  { value: 'trip', label: 'trip: act when a metric stays past a line' },
+  { value: 'trip', label: 'trip: act when a metric stays past a threshold' },
   { value: 'calendar', label: 'calendar: at certain times' },
 ]
 
@@ -119,7 +119,7 @@ export function RuleForm({
 
 /** What a rule means, before it is made. */
 export function Review({ review: r }: { review: RuleReview }) {
-  const place = r.rule.settings.in ?? 'UTC'
+  const place = r.rule.settings.time_zone ?? 'UTC'
   const at = (t: string) =>
     new Date(t).toLocaleString(undefined, {
       timeZone: place,

@@ -10,7 +10,7 @@ import { Sure } from './Sure'
 /** What a rule would decide on a value, and to do it. */
 export function TryRule({ group: g, rule, onClose }: { group: Group; rule: Rule; onClose: () => void }) {
   const attempt = useTryRule(g)
-  const [value, setValue] = useState(rule.settings.target ?? rule.settings.lines?.[0]?.at ?? 0)
+  const [value, setValue] = useState(rule.settings.keep_at ?? rule.settings.thresholds?.[0]?.at ?? 0)
   const came = attempt.data
   return (
     <Modal open title={`Try ${rule.name}`} footer={null} onCancel={onClose}>

@@ -17,7 +17,7 @@ const ReplayRules = later(async () => (await import('./RuleTrials')).ReplayRules
 
 type Look = { rule: Rule | null; at: 'form' | 'try' } | { at: 'replay' | 'file' }
 
-/** The rules of a group with what each thinks, and what can be done with them. */
+/** The rules of a group with what each asks for, and what can be done with them. */
 export function Rules({ group: g, list }: { group: Group; list: RuleList | undefined }) {
   const [look, setLook] = useState<Look | null>(null)
   const file = useCalendarFile(g.name)
@@ -27,8 +27,8 @@ export function Rules({ group: g, list }: { group: Group; list: RuleList | undef
     <>
       {list && list.items.length === 0 && (
         <p className="quiet">
-          No rule changes its size. One can keep a metric near a value, act when a metric stays past a line,
-          or set the size at certain times.
+          No rule changes its size. One can keep a metric near a value, act when a metric stays past a
+          threshold, or set the size at certain times.
         </p>
       )}
       {list && list.items.length > 0 && <RuleTable group={g} items={list.items} onLook={setLook} />}
@@ -104,10 +104,10 @@ function RuleTable({
           { title: 'Rule', render: (_, r) => r.rule.name },
           { title: 'Asks', render: (_, r) => (r.rule.off ? '– off' : asks[r.asks]) },
           {
-            title: 'Thinks',
+            title: 'Why',
             render: (_, r) => (
               <>
-                {here(r.thinks)}
+                {here(r.why)}
                 <div className="quiet">{here(r.rule.says)}</div>
               </>
             ),

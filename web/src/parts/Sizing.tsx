@@ -26,9 +26,9 @@ export const Sizing = memo(function Sizing({ group: g }: { group: Group }) {
   const sizes = useSizes(g.name, seconds)
   const asked = metricsOf(g.rules)
   for (const metric of chosen) {
-    if (!asked.some((a) => a.metric === metric)) asked.push({ metric, over: 'average' })
+    if (!asked.some((a) => a.metric === metric)) asked.push({ metric, aggregate: 'average' })
   }
-  if (asked.length === 0) asked.push({ metric: 'cpu', over: 'average' })
+  if (asked.length === 0) asked.push({ metric: 'cpu', aggregate: 'average' })
   const more = (metrics.data ?? []).map((m) => m.name).filter((m) => !asked.some((a) => a.metric === m))
   const series = useSeries(g.name, asked, seconds)
   const known = series.flatMap((s) => (s.data ? [s.data] : []))

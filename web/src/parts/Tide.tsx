@@ -42,7 +42,7 @@ export function Tide({ rollout, serving, comingUp, size }: Props) {
         />
       )}
       {rollout.waves.map((w, i) => {
-        const at = x(w.target)
+        const at = x(w.up_to)
         const anchor = at > width - 60 ? 'end' : 'middle'
         const here = i === rollout.wave - 1 && !rollout.ended_at
         return (

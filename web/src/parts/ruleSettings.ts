@@ -1,7 +1,7 @@
 import type { Rule, RuleKind, RuleSettings } from '../api/rules'
 
-/** A line of a trip rule as a form has it. */
-export interface LineFields {
+/** A threshold of a trip rule as a form has it. */
+export interface ThresholdFields {
   way: 'above' | 'below'
   at: number | null
   minutes: number | null
@@ -13,18 +13,18 @@ export interface RuleFieldsOf {
   name: string
   off: boolean
   metric: string
-  over: string
+  aggregate: string
   cooldown: number | null
-  target: number | null
+  keep_at: number | null
   band: number | null
   calm: number | null
-  pace: number | null
+  shrink_rate: number | null
   grow_only: boolean
-  foresee: boolean
-  lines: LineFields[]
+  forecast: boolean
+  thresholds: ThresholdFields[]
   when: string
-  in: string
-  span: number | null
+  time_zone: string
+  duration: number | null
   min: number | null
   max: number | null
   size: number | null
@@ -34,21 +34,21 @@ export const usualFields: RuleFieldsOf = {
   name: '',
   off: false,
   metric: 'cpu',
-  over: 'average',
+  aggregate: 'average',
   cooldown: null,
-  target: 60,
+  keep_at: 60,
   band: 10,
   calm: 5,
-  pace: 20,
+  shrink_rate: 20,
   grow_only: false,
-  foresee: false,
-  lines: [
+  forecast: false,
+  thresholds: [
     { way: 'above', at: 75, minutes: 2, step: '+1' },
     { way: 'below', at: 30, minutes: 10, step: '-1' },
   ],
   when: '30 5 * * 1-5',
-  in: Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC',
-  span: 240,
+  time_zone: Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC',
+  duration: 240,
   min: null,
   max: null,
   size: null,
@@ -69,18 +69,23 @@ export function fieldsOf(r: Rule): RuleFieldsOf {
     name: r.name,
     off: r.off,
     metric: s.metric ?? usualFields.metric,
-    over: s.over ?? usualFields.over,
+    aggregate: s.aggregate ?? usualFields.aggregate,
     cooldown: minutes(s.cooldown_seconds),
-    target: s.target ?? null,
+    keep_at: s.keep_at ?? null,
     band: s.band_percent ?? null,
     calm: minutes(s.calm_seconds),
-    pace: s.pace_percent ?? null,
+    shrink_rate: s.shrink_rate_percent ?? null,
     grow_only: s.grow_only ?? false,
-    foresee: s.foresee ?? false,
-    lines: (s.lines ?? []).map((l) => ({ way: l.way, at: l.at, minutes: l.for_seconds / 60, step: l.step })),
+    forecast: s.forecast ?? false,
+    thresholds: (s.thresholds ?? []).map((l) => ({
+      way: l.way,
+      at: l.at,
+      minutes: l.for_seconds / 60,
+      step: l.step,
+    })),
     when: s.when ?? '',
-    in: s.in ?? 'UTC',
-    span: minutes(s.span_seconds) || null,
+    time_zone: s.time_zone ?? 'UTC',
+    duration: minutes(s.duration_seconds) || null,
     min: s.min ?? null,
     max: s.max ?? null,
     size: s.size ?? null,
@@ -92,16 +97,16 @@ export function settingsOf(kind: RuleKind, f: RuleFieldsOf): RuleSettings {
   const all: Record<RuleKind, () => RuleSettings> = {
     steady: () => ({
       ...goesBy(f),
-      ...given('target', f.target),
+      ...given('keep_at', f.keep_at),
       ...given('band_percent', f.band),
       ...given('calm_seconds', f.calm === null ? null : seconds(f.calm)),
-      ...given('pace_percent', f.pace),
+      ...given('shrink_rate_percent', f.shrink_rate),
       grow_only: f.grow_only,
-      foresee: f.foresee,
+      forecast: f.forecast,
     }),
     trip: () => ({
       ...goesBy(f),
-      lines: f.lines.map((l) => ({
+      thresholds: f.thresholds.map((l) => ({
         way: l.way,
         at: l.at ?? 0,
         for_seconds: seconds(l.minutes),
@@ -110,8 +115,8 @@ export function settingsOf(kind: RuleKind, f: RuleFieldsOf): RuleSettings {
     }),
     calendar: () => ({
       when: f.when.trim(),
-      in: f.in.trim(),
-      span_seconds: seconds(f.span),
+      time_zone: f.time_zone.trim(),
+      duration_seconds: seconds(f.duration),
       min: f.min ?? -1,
       max: f.max ?? -1,
       size: f.size ?? -1,
@@ -122,6 +127,6 @@ export function settingsOf(kind: RuleKind, f: RuleFieldsOf): RuleSettings {
 
 const goesBy = (f: RuleFieldsOf): RuleSettings => ({
   metric: f.metric.trim(),
-  over: f.over.trim(),
+  aggregate: f.aggregate.trim(),
   ...given('cooldown_seconds', f.cooldown === null ? null : seconds(f.cooldown)),
 })

@@ -4,12 +4,12 @@ import type { Band, Line, Mark, Series } from '../charts/data'
 import { measuredAs } from './words'
 
 /** What the rules of a group go by, each once. */
-export function metricsOf(rules: Rule[]): { metric: string; over: string }[] {
-  const all = new Map<string, { metric: string; over: string }>()
+export function metricsOf(rules: Rule[]): { metric: string; aggregate: string }[] {
+  const all = new Map<string, { metric: string; aggregate: string }>()
   for (const r of rules) {
     if (!r.settings.metric) continue
-    const over = r.settings.over ?? 'average'
-    all.set(`${r.settings.metric} ${over}`, { metric: r.settings.metric, over })
+    const aggregate = r.settings.aggregate ?? 'average'
+    all.set(`${r.settings.metric} ${aggregate}`, { metric: r.settings.metric, aggregate })
   }
   return [...all.values()]
 }
@@ -58,11 +58,11 @@ export function sizeSeries(
   return all
 }
 
-/** A metric, and what was foreseen of it. */
+/** A metric, and what was forecast of it. */
 export function metricSeries(s: MetricSeries, k: number): Series[] {
   const unit = s.unit.trim() || s.metric
   const say = (v: number) => measuredAs(v, s.unit)
-  const name = s.over === 'average' ? s.metric : `${s.metric} ${s.over}`
+  const name = s.aggregate === 'average' ? s.metric : `${s.metric} ${s.aggregate}`
   const tone = ([1, 2, 3] as const)[k % 3] ?? 1
   const gap = s.step_seconds * 2500
   const line: Series = {
@@ -74,9 +74,9 @@ export function metricSeries(s: MetricSeries, k: number): Series[] {
     gap,
     points: s.points.map((p) => ({ at: Date.parse(p.at), value: p.value ?? null })),
   }
-  if (!s.points.some((p) => p.foreseen !== undefined)) return [line]
-  const foreseen = s.points.map((p) => ({ at: Date.parse(p.at), value: p.foreseen ?? null }))
-  return [line, { ...line, name: `${name}, as foreseen`, tone: 4, style: 'thin', points: foreseen }]
+  if (!s.points.some((p) => p.forecast !== undefined)) return [line]
+  const forecast = s.points.map((p) => ({ at: Date.parse(p.at), value: p.forecast ?? null }))
+  return [line, { ...line, name: `${name}, as forecast`, tone: 4, style: 'thin', points: forecast }]
 }
 
 /** The lines that rules go by, named. */
@@ -85,14 +85,14 @@ export function linesOf(rules: Rule[]): Line[] {
     const s = r.settings
     if (!s.metric || r.off) return []
     const unit = unitOf(s.metric)
-    const trips = (s.lines ?? []).map((l) => ({
+    const trips = (s.thresholds ?? []).map((l) => ({
       at: l.at,
       unit,
       name: `${r.name}: ${l.way} ${l.at}, ${l.step}`,
     }))
-    return s.target === undefined || s.over === 'total'
+    return s.keep_at === undefined || s.aggregate === 'total'
       ? trips
-      : [{ at: s.target, unit, name: `${r.name}: keep at ${s.target}` }, ...trips]
+      : [{ at: s.keep_at, unit, name: `${r.name}: keep at ${s.keep_at}` }, ...trips]
   })
 }
 
@@ -110,7 +110,7 @@ const unitOf = (metric: string) => units[metric] ?? metric
 /** The times in which calendars last now or will. */
 export function bandsOf(list: RuleList | undefined, to: number): Band[] {
   return (list?.items ?? []).flatMap((r) => {
-    const span = (r.rule.settings.span_seconds ?? 0) * 1000
+    const span = (r.rule.settings.duration_seconds ?? 0) * 1000
     if (r.rule.kind !== 'calendar' || !r.lasts_until || span === 0) return []
     const until = Date.parse(r.lasts_until)
     return [{ from: until - span, until: Math.min(until, to), name: r.rule.name }]

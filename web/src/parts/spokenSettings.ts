@@ -33,11 +33,11 @@ export function fieldsOfSpoken(p: Pool): SpokenFields {
     affinityHeader: p.affinity.header ?? '',
     affinityFor: p.affinity.for_seconds ?? 0,
     failures: e.failures ?? 0,
-    points: e.points ?? 0,
+    points: e.margin_percent ?? 0,
     slower: e.slower ?? 0,
-    least: e.least ?? 50,
-    first: e.first_seconds ?? 10,
-    most: e.most_seconds ?? 300,
+    least: e.min_requests ?? 50,
+    first: e.for_seconds ?? 10,
+    most: e.max_seconds ?? 300,
     connect: v.connect_seconds ?? 0,
     firstByte: v.first_byte_seconds ?? 0,
     idle: v.idle_seconds ?? 0,
@@ -57,11 +57,11 @@ export function spokenChange(f: SpokenFields): PoolChange {
     },
     eject: {
       failures: f.failures,
-      points: f.points,
+      margin_percent: f.points,
       slower: f.slower,
-      least: f.least,
-      first_seconds: f.first,
-      most_seconds: f.most,
+      min_requests: f.least,
+      for_seconds: f.first,
+      max_seconds: f.most,
     },
     limits: {
       connect_seconds: f.connect,
@@ -96,11 +96,11 @@ export function ejectWords(p: Pool): string {
   const e = p.eject
   const all = [
     e.failures && `after ${e.failures} failures in a row`,
-    e.points && `with ${e.points} points more failures than the others`,
+    e.margin_percent && `with ${e.margin_percent} points more failures than the others`,
     e.slower && `${e.slower} times as slow as the others`,
   ].filter(Boolean)
   if (all.length === 0) return 'only what refuses'
-  return `${all.join(', or ')} (of ${e.least} requests); first for ${span(e.first_seconds ?? 0)}, at most ${span(e.most_seconds ?? 0)}`
+  return `${all.join(', or ')} (of ${e.min_requests} requests); first for ${span(e.for_seconds ?? 0)}, at most ${span(e.max_seconds ?? 0)}`
 }
 
 export function poolLimitWords(p: Pool): string {

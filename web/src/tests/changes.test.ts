@@ -6,8 +6,8 @@ import { concerned } from '../api/concerns'
 const instance = (id: string, more: Partial<Instance> = {}) =>
   ({ id, group: 'timetable', state: 'serving', in_flight: 0, ...more }) as Instance
 const told = (more: Partial<Parameters<typeof applied>[1]>) => ({
-  mark: 'm-1',
-  whole: false,
+  cursor: 'm-1',
+  complete: false,
   items: [],
   gone: [],
   in_flight: {},
@@ -49,7 +49,7 @@ it('puts new ones where they belong, and forgets those that are gone', () => {
 
 it('is what is told when that is all', () => {
   const only = [instance('timetable-003')]
-  expect(applied([instance('timetable-001')], told({ whole: true, items: only }))).toEqual(only)
+  expect(applied([instance('timetable-001')], told({ complete: true, items: only }))).toEqual(only)
 })
 
 it('reads again what an entry is about, and not what it is not', () => {

@@ -4,8 +4,22 @@ import { fieldsOf, settingsOf } from '../parts/CourseFields'
 import { gateOf } from '../parts/GateFields'
 
 const gates = [
-  { kind: 'errors', margin_percent: 2, warm_seconds: 3, broken: 'hold', least: 200, undecided: 'extend' },
-  { kind: 'serving', floor: 4, warm_seconds: 0, broken: 'revert', least: 0, undecided: 'go-on' },
+  {
+    kind: 'errors',
+    margin_percent: 2,
+    warm_seconds: 3,
+    on_broken: 'hold',
+    min_requests: 200,
+    on_undecided: 'extend',
+  },
+  {
+    kind: 'serving',
+    floor: 4,
+    warm_seconds: 0,
+    on_broken: 'revert',
+    min_requests: 0,
+    on_undecided: 'go-on',
+  },
 ] satisfies Course['settings']['gates']
 
 describe('the gates of a form', () => {
@@ -26,24 +40,32 @@ describe('the gates of a form', () => {
   })
 
   it('sends what counts for the kind alone', () => {
-    expect(gateOf({ kind: 'healthy', broken: 'hold', margin_percent: 5, floor: 90, least: 7 })).toEqual({
+    expect(
+      gateOf({ kind: 'healthy', on_broken: 'hold', margin_percent: 5, floor: 90, min_requests: 7 }),
+    ).toEqual({
       kind: 'healthy',
-      broken: 'hold',
+      on_broken: 'hold',
       floor: 90,
       warm_seconds: 0,
-      least: 0,
-      undecided: 'go-on',
+      min_requests: 0,
+      on_undecided: 'go-on',
     })
   })
 
   it('leaves emptied numbers to the service', () => {
-    const g = gateOf({ kind: 'latency', broken: 'hold', margin_percent: null, least: null, floor: 3 })
+    const g = gateOf({
+      kind: 'latency',
+      on_broken: 'hold',
+      margin_percent: null,
+      min_requests: null,
+      floor: 3,
+    })
     expect(JSON.parse(JSON.stringify(g))).toEqual({
       kind: 'latency',
-      broken: 'hold',
+      on_broken: 'hold',
       warm_seconds: 0,
-      least: 0,
-      undecided: 'go-on',
+      min_requests: 0,
+      on_undecided: 'go-on',
     })
   })
 })

@@ -57,24 +57,24 @@ describe('the form of a rule', () => {
     expect(settingsOf('steady', { ...f, calm: null, cooldown: 2 })).toEqual({
       off: false,
       metric: 'cpu',
-      over: 'average',
+      aggregate: 'average',
       cooldown_seconds: 120,
-      target: 60,
+      keep_at: 60,
       band_percent: 10,
-      pace_percent: 20,
+      shrink_rate_percent: 20,
       grow_only: false,
-      foresee: false,
+      forecast: false,
     })
-    expect(settingsOf('calendar', { ...f, min: 4, in: 'Europe/Paris' })).toEqual({
+    expect(settingsOf('calendar', { ...f, min: 4, time_zone: 'Europe/Paris' })).toEqual({
       off: false,
       when: '30 5 * * 1-5',
-      in: 'Europe/Paris',
-      span_seconds: 14_400,
+      time_zone: 'Europe/Paris',
+      duration_seconds: 14_400,
       min: 4,
       max: -1,
       size: -1,
     })
-    expect(settingsOf('trip', f).lines).toEqual([
+    expect(settingsOf('trip', f).thresholds).toEqual([
       { way: 'above', at: 75, for_seconds: 120, step: '+1' },
       { way: 'below', at: 30, for_seconds: 600, step: '-1' },
     ])
@@ -100,17 +100,17 @@ describe('what a chart of a group shows', () => {
   })
   it('has each metric once, and the lines of its rules', () => {
     const rules = [
-      rule('even', { metric: 'cpu', over: 'average', target: 60 }),
+      rule('even', { metric: 'cpu', aggregate: 'average', keep_at: 60 }),
       rule('busy', {
         metric: 'cpu',
-        over: 'average',
-        lines: [{ way: 'above', at: 90, for_seconds: 60, step: '+1' }],
+        aggregate: 'average',
+        thresholds: [{ way: 'above', at: 90, for_seconds: 60, step: '+1' }],
       }),
-      rule('queue', { metric: 'push:waiting', over: 'total', target: 100 }),
+      rule('queue', { metric: 'push:waiting', aggregate: 'total', keep_at: 100 }),
     ]
     expect(metricsOf(rules)).toEqual([
-      { metric: 'cpu', over: 'average' },
-      { metric: 'push:waiting', over: 'total' },
+      { metric: 'cpu', aggregate: 'average' },
+      { metric: 'push:waiting', aggregate: 'total' },
     ])
     expect(linesOf(rules).map((l) => l.name)).toEqual(['even: keep at 60', 'busy: above 90, +1'])
   })

@@ -7,34 +7,34 @@ import (
 	"unitas/internal/fleet/words"
 )
 
-// Footing is how a group stands, in one word that can be seen from afar.
-type Footing string
+// Condition is how a group stands, in one word that can be seen from afar.
+type Condition string
 
-// The footings, the worst first.
+// The conditions, the worst first.
 const (
-	Out    Footing = "out"    // it should serve, and nothing of it does
-	Short  Footing = "short"  // fewer serve than min, or than size with some ill or none to come
-	Moving Footing = "moving" // something comes up or goes out, or a rollout is under way
-	Whole  Footing = "whole"
+	Down     Condition = "down"     // it should serve, and nothing of it does
+	Short    Condition = "short"    // fewer serve than min, or than size with some ill or none to come
+	Changing Condition = "changing" // something comes up or goes out, or a rollout is under way
+	Complete Condition = "complete"
 )
 
-func footing(v fleet.View, s *Summary) Footing {
+func condition(v fleet.View, s *Summary) Condition {
 	g := &v.Group
 	least, _ := bounds(g)
-	fresh := s.Serving == 0 && s.Unwell == 0 && !everServed(v) // it has only just been made
+	fresh := s.Serving == 0 && s.Unhealthy == 0 && !everServed(v) // it has only just been made
 	switch {
 	case g.Deleting:
-		return Moving
+		return Changing
 	case fresh && s.ComingUp > 0:
-		return Moving
+		return Changing
 	case g.Size > 0 && s.Serving == 0:
-		return Out
-	case s.Serving < min(least, g.Size), s.Serving < g.Size && s.Unwell > 0, s.Serving < g.Size && s.ComingUp == 0 && v.Rollout == nil:
+		return Down
+	case s.Serving < min(least, g.Size), s.Serving < g.Size && s.Unhealthy > 0, s.Serving < g.Size && s.ComingUp == 0 && v.Rollout == nil:
 		return Short
-	case s.Unwell > 0, s.ComingUp > 0, s.GoingOut > 0, v.Rollout != nil:
-		return Moving
+	case s.Unhealthy > 0, s.ComingUp > 0, s.GoingOut > 0, v.Rollout != nil:
+		return Changing
 	}
-	return Whole
+	return Complete
 }
 
 // everServed reports whether an instance of the group has served, or failed to.
@@ -68,10 +68,10 @@ func needs(v fleet.View, s *Summary) []string {
 	need(!g.HealStopped.IsZero(), "Healing stopped: more than %d %% are unhealthy at once. Look for a fault outside, then heal anyway.", g.HealLimit)
 	failing, kept, worst := badPlaces(g)
 	if worst != nil {
-		need(true, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "place"), worst.Failures)
+		need(true, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "slot"), worst.Failures)
 	}
-	need(kept > 0, "%s empty, for heal is off. Fill it.", words.Stays(kept, "place"))
-	need(s.Unwell > 0 && g.Heal == fleet.HealOff, "%s unhealthy, and heal is off. Replace what is ill.", words.Are(s.Unwell, "instance"))
+	need(kept > 0, "%s empty, for heal is off. Fill it.", words.Stays(kept, "slot"))
+	need(s.Unhealthy > 0 && g.Heal == fleet.HealOff, "%s unhealthy, and heal is off. Replace what is ill.", words.Are(s.Unhealthy, "instance"))
 	need(g.Frozen != "", "It is frozen (%s), so nothing of it is healed, launched or replaced. Thaw it.", g.Frozen)
 	return all
 }
