@@ -208,7 +208,7 @@ func (a *app) hookTry() *cobra.Command {
 		Long: `Sends a sample event (its type is unitas.ticket.sample) where the hook sends its
 messages, or runs its command in an instance, and shows what comes back. Nobody is
 held and no ticket is answered. The exit status is 3 when a ticket would fail, or
-nobody heard.`,
+it is not delivered.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			tried, _, err := ask[contract.HookTried](a, func(c *client.Client) (*http.Response, error) {
 				return c.TryHook(cmd.Context(), args[0], args[1], contract.HookTrial{Instance: given(cmd, "instance", instance)})

@@ -55,7 +55,7 @@ func (a *app) noticeAdd() *cobra.Command {
 	cmd := &cobra.Command{Use: "add NAME --topic TOPIC,… --send URL|--mail ADDRESS", Short: "Have somebody hear of what happens from now on", Args: exactly("NAME"),
 		Long: `Has somebody hear of what happens from now on: by a message to a URL (a CloudEvent,
 signed as the Standard Webhooks specification says), or by mail. What comes within the
-gather time is one message, so that a storm is one. What is not heard is tried again for
+gather time is one message, so that a storm is one. What is not delivered is tried again for
 about two hours, ever more slowly, and that is said.
 
 Topics:
@@ -101,7 +101,7 @@ func (a *app) noticeSet() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NoticeSettings{Topics: f.topics(cmd), Groups: given(cmd, "group", f.groups), Send: given(cmd, "send", f.send), Mail: given(cmd, "mail", f.mail), GatherSeconds: secondsOf(cmd, "gather", f.gather), Off: given(cmd, "off", f.off)}
 			if body == (contract.NoticeSettings{}) {
-				return misused("nothing to change; give a setting such as --of")
+				return misused("nothing to change; give a setting such as --topic")
 			}
 			_, tag, err := a.noticeTag(cmd.Context(), args[0])
 			if err != nil {
@@ -125,7 +125,7 @@ func noticePicture(n contract.Notice) string {
 	case n.Off:
 		state = waiting.paint("off: it tells nothing")
 	case n.FailingAt != nil:
-		state = trouble.paint(fmt.Sprintf("not heard since %s: %s", moment(*n.FailingAt), valueOr(n.FailingWhy, "")))
+		state = trouble.paint(fmt.Sprintf("not delivered since %s: %s", moment(*n.FailingAt), valueOr(n.FailingWhy, "")))
 	}
 	return strong.paint(n.Name) + "\n" + facts("topics", strings.Join(topicWords(n), ", "), "groups", orWord(strings.Join(n.Groups, ", "), "all"), "goes to", noticeTo(n), "gathers for", spanOf(n.GatherSeconds), "state", state)
 }
@@ -155,12 +155,12 @@ func (a *app) noticeList() *cobra.Command {
 			return a.print(all.Items, func() string {
 				rows := [][]string{{"notice", "state", "topics", "groups", "goes to", ">gathers for"}}
 				for _, n := range all.Items {
-					state := "heard"
+					state := "delivered"
 					switch {
 					case n.Off:
 						state = "off"
 					case n.FailingAt != nil:
-						state = trouble.paint("not heard for " + spanOf(time.Since(*n.FailingAt).Seconds()))
+						state = trouble.paint("not delivered for " + spanOf(time.Since(*n.FailingAt).Seconds()))
 					}
 					rows = append(rows, []string{n.Name, state, strings.Join(topicWords(n), ", "), orWord(strings.Join(n.Groups, ", "), "all"), noticeTo(n), spanOf(n.GatherSeconds)})
 				}
@@ -218,7 +218,7 @@ func (a *app) noticeSend() *cobra.Command {
 	var again int64
 	cmd := &cobra.Command{Use: "send NAME", Short: "Send a test message now, or one that was sent before once more", Args: exactly("NAME"),
 		Long: `Sends a test message now, or with --again one that was sent before, and shows what came of
-it. The exit status is 3 when nobody heard.`,
+it. The exit status is 3 when it was not delivered.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, _, err := ask[contract.Message](a, func(c *client.Client) (*http.Response, error) {
 				return c.SendMessage(cmd.Context(), args[0], contract.NewMessage{Again: given(cmd, "again", again)})
@@ -232,7 +232,7 @@ it. The exit status is 3 when nobody heard.`,
 				return err
 			}
 			if m.State != contract.MessageStateSent {
-				return badEnd{"nobody heard: " + m.Response}
+				return badEnd{"not delivered: " + m.Response}
 			}
 			return nil
 		}}

@@ -240,7 +240,7 @@ func placed(r scaling.Rule, now time.Time) error {
 		return nil
 	}
 	if _, err := time.LoadLocation(r.TimeZone); err != nil || r.TimeZone == "Local" {
-		return invalid("/settings/in", "%q is no time zone that is known here; give one such as Europe/Paris or UTC", words.Plain(r.TimeZone, 80))
+		return invalid("/settings/time_zone", "%q is no time zone that is known here; give one such as Europe/Paris or UTC", words.Plain(r.TimeZone, 80))
 	}
 	if r.When == "" {
 		return nil // the core says so

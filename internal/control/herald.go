@@ -210,9 +210,9 @@ func (c *Control) sendOnce(ctx context.Context, n store.Notice, m store.Message)
 
 // sayHeard writes into the journal that a notice is not heard, or is heard again.
 func (c *Control) sayHeard(ctx context.Context, n store.Notice, out notice.Outcome) {
-	e := fleet.Entry{Kind: "notice.failing", Text: fmt.Sprintf("The notice %s is not heard; its messages are tried again.", n.Name), Cause: fleet.Because(out.CameBack)}
+	e := fleet.Entry{Kind: "notice.failing", Text: fmt.Sprintf("The notice %s is not delivered; its messages are tried again.", n.Name), Cause: fleet.Because(out.CameBack)}
 	if out.Heard {
-		e = fleet.Entry{Kind: "notice.heard", Text: fmt.Sprintf("The notice %s is heard again.", n.Name), Cause: fleet.Because("a message was taken")}
+		e = fleet.Entry{Kind: "notice.heard", Text: fmt.Sprintf("The notice %s is delivered again.", n.Name), Cause: fleet.Because("a message was taken")}
 	}
 	if err := c.Store.Record(ctx, c.Clock.Now(), store.Service, "", e); err != nil {
 		c.warn("", "that a notice is not heard was not written", err)

@@ -175,9 +175,9 @@ func TestGatesThatAreRefused(t *testing.T) {
 		"gates/0/kind":           func(g *gate.Gate) { g.Kind = "luck" },
 		"gates/0/margin_percent": func(g *gate.Gate) { g.Margin = math.NaN() },
 		"gates/0/warm_seconds":   func(g *gate.Gate) { g.Warm = -1 },
-		"gates/0/on_broken":         func(g *gate.Gate) { g.OnBroken = gate.GoOn },
-		"gates/0/min_requests":          func(g *gate.Gate) { g.MinRequests = -1 },
-		"gates/0/on_undecided":      func(g *gate.Gate) { g.OnUndecided = gate.Revert },
+		"gates/0/on_broken":      func(g *gate.Gate) { g.OnBroken = gate.GoOn },
+		"gates/0/min_requests":   func(g *gate.Gate) { g.MinRequests = -1 },
+		"gates/0/on_undecided":   func(g *gate.Gate) { g.OnUndecided = gate.Revert },
 	} {
 		v, g := servingGroup(3), gate.Usual()
 		change(&g)

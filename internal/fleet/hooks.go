@@ -63,7 +63,7 @@ func (h *Hook) validate() (field string, err error) {
 	case h.Deadline < time.Second || h.Deadline > MaxHookBound:
 		return "deadline", fmt.Errorf("the deadline is %s; give 1 s to %s", words.Span(h.Deadline), words.Span(MaxHookBound))
 	case h.MaxDeadline < h.Deadline || h.MaxDeadline > MaxHookBound:
-		return "bound", fmt.Errorf("the bound is %s; give the deadline, %s, to %s", words.Span(h.MaxDeadline), words.Span(h.Deadline), words.Span(MaxHookBound))
+		return "max_deadline", fmt.Errorf("max-deadline is %s; give the deadline, %s, to %s", words.Span(h.MaxDeadline), words.Span(h.Deadline), words.Span(MaxHookBound))
 	case h.Send != "" && len(h.Run) > 0:
 		return "run", fmt.Errorf("both send and run are given; give one of them")
 	}
@@ -140,7 +140,7 @@ func (g Group) WithoutHook(name, reason string) (Group, Entry, error) {
 
 // String says all of a hook in one line.
 func (h Hook) String() string {
-	text := fmt.Sprintf("%s at %s, deadline %s, bound %s, otherwise %s", h.Name, h.At, words.Span(h.Deadline), words.Span(h.MaxDeadline), h.Otherwise)
+	text := fmt.Sprintf("%s at %s, deadline %s, at most %s, otherwise %s", h.Name, h.At, words.Span(h.Deadline), words.Span(h.MaxDeadline), h.Otherwise)
 	switch {
 	case h.Send != "":
 		text += ", sends to " + h.Send

@@ -138,10 +138,10 @@ func (g *Group) ExtendTicket(now time.Time, in Instance, hook string, by time.Du
 	next := *t
 	next.Deadline = t.Deadline.Add(by)
 	if !t.Deadline.Before(t.Bound) {
-		return in, Entry{}, refuse("by", "the deadline is at the hook's bound already, %s; answer the ticket, or give the hook a longer bound for those to come", words.Moment(t.Bound))
+		return in, Entry{}, refuse("by", "the deadline is at the hook's max-deadline already, %s; answer the ticket, or give the hook a longer one for those to come", words.Moment(t.Bound))
 	}
 	if by <= 0 || next.Deadline.After(t.Bound) {
-		return in, Entry{}, refuse("by", "the deadline can be moved by up to %s, to %s, the hook's bound", words.Span(t.Bound.Sub(t.Deadline)), words.Moment(t.Bound))
+		return in, Entry{}, refuse("by", "the deadline can be moved by up to %s, to %s, by the hook's max-deadline", words.Span(t.Bound.Sub(t.Deadline)), words.Moment(t.Bound))
 	}
 	in.put(next)
 	e := in.ticketEntry(next)

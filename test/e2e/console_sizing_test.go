@@ -103,7 +103,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	there("the notice", "td", "http://127.0.0.1:9/hear")
 	click("Messages of board")
 	step("send a test", browser.Button(tab, "Send a test"))
-	there("nobody heard", "[data-testid=sent]", "Nobody heard")
-	there("it says so", ".sentence", "1 of 1 are not heard.")
+	there("it is not delivered", "[data-testid=sent]", "Not delivered")
+	there("it says so", ".sentence", "1 of 1 are not delivered.")
 	noViolations()
 }

@@ -69,7 +69,7 @@ func TestWhatRulesCannotBe(t *testing.T) {
 		"band is 60 %":                   {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Band: 60},
 		"so give 30s to 6h":              {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Calm: time.Second},
 		"give 1 to 100":                  {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, ShrinkRate: 200},
-		"there are 0 thresholds":              {Name: "a", Kind: Trip, Metric: "cpu"},
+		"there are 0 thresholds":         {Name: "a", Kind: Trip, Metric: "cpu"},
 		"cooldown is 25h0m0s":            {Name: "a", Kind: Trip, Metric: "cpu", Cooldown: 25 * time.Hour},
 		"must be under the upper one":    {Name: "a", Kind: Trip, Metric: "cpu", Thresholds: append(line("above 50 for 1m: +1"), line("below 60 for 1m: -1")...)},
 		"say when":                       {Name: "a", Kind: Calendar, Min: n(2)},

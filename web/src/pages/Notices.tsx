@@ -54,8 +54,8 @@ export function Notices() {
         {!all || all.length === 0
           ? 'Nobody is told of anything. A notice tells somebody by signed message or by mail.'
           : silent === 0
-            ? `${all.length === 1 ? 'One notice tells' : `${all.length} notices tell`} what happens; all are heard.`
-            : `▲ ${silent} of ${all.length} are not heard.`}
+            ? `${all.length === 1 ? 'One notice tells' : `${all.length} notices tell`} what happens; all are delivered.`
+            : `▲ ${silent} of ${all.length} are not delivered.`}
       </p>
       <Trouble error={notices.error} />
       {!all && !notices.error && <Loading />}
@@ -100,10 +100,10 @@ function NoticeTable({
                 '– off'
               ) : n.failing_at ? (
                 <span className="trouble">
-                  ▲ not heard for {span(secondsBetween(n.failing_at, now))}: {n.failing_why}
+                  ▲ not delivered for {span(secondsBetween(n.failing_at, now))}: {n.failing_why}
                 </span>
               ) : (
-                '● heard'
+                '● delivered'
               ),
           },
           { title: 'Of', render: (_, n) => n.topics.join(', ') },
@@ -299,7 +299,7 @@ function Messages({ notice: n, onClose }: { notice: Notice; onClose: () => void 
       <Trouble error={messages.error ?? send.error ?? secret.error} />
       {tried && (
         <p data-testid="sent" className={tried.state === 'sent' ? undefined : 'trouble'}>
-          {tried.state === 'sent' ? '● Heard' : '▲ Nobody heard'}: {tried.response}
+          {tried.state === 'sent' ? '● Delivered' : '▲ Not delivered'}: {tried.response}
         </p>
       )}
       {messages.data?.length === 0 && <p className="quiet">Nothing was sent yet.</p>}
