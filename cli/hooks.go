@@ -181,7 +181,7 @@ func (a *app) hookList() *cobra.Command {
 }
 
 func hookTable(hooks []contract.Hook) string {
-	rows := [][]string{{"hook", "at", ">deadline", "?>bound", "otherwise", "?>usually", "?>95 % within", "who answers"}}
+	rows := [][]string{{"hook", "at", ">deadline", "?>at most", "otherwise", "?>usually", "?>95 % within", "who answers"}}
 	for _, h := range hooks {
 		usual, slow := "-", "-"
 		if h.UsualSeconds != nil && h.SlowSeconds != nil {

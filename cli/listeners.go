@@ -355,7 +355,7 @@ func listenerPicture(l contract.Listener) string {
 	b.WriteString(facts("pool", map[bool]string{true: l.Pool}[len(l.Routes) == 0], "certificates", certificates, "TLS", map[bool]string{true: l.MinTls + " or newer"}[l.Protocol == contract.ListenerProtocolHttps],
 		"HTTP/2", map[bool]string{true: map[bool]string{true: "offered", false: "in clear, from callers that know of it"}[l.Protocol == contract.ListenerProtocolHttps]}[l.Http2],
 		"PROXY protocol", map[bool]string{true: "version 2: targets are told who calls"}[l.ProxyProtocol], "region order", near,
-		"upgrades", strings.Join(l.Upgrades, ", "), "limits", limitWords("header", v.HeaderSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "tunnel idle", v.TunnelIdleSeconds, "request", v.RequestSeconds, "head size", v.HeaderBytes, "body", v.BodyBytes),
+		"upgrades", strings.Join(l.Upgrades, ", "), "limits", limitWords("header", v.HeaderSeconds, "idle", v.IdleSeconds, "write", v.WriteSeconds, "tunnel idle", v.TunnelIdleSeconds, "request", v.RequestSeconds, "header size", v.HeaderBytes, "body", v.BodyBytes),
 		"of one address", limitWords("connections", count(float64(value(v.Connections)), ""), "new ones", count(value(v.ConnectionsPerSecond), "/s"), "requests", count(value(v.RequestsPerSecond), "/s")),
 		"access log", accessLogWords(l.AccessLog), "since start", listenerCounts(l)))
 	return b.String()

@@ -360,7 +360,7 @@ func manner(r contract.Rollout) string {
 	if r.StartAt != nil {
 		starts = moment(*r.StartAt)
 	}
-	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  left out", strings.Join(r.Exclude, ", "), "  a revert brings", strings.Join(goesBack, ", "))
+	return "\n" + facts("  lowest serving", lowest, "  course", r.Course, "  order", order, "  pace", pace, "  hours", r.Hours, "  starts", starts, "  excluded", strings.Join(r.Exclude, ", "), "  a revert brings", strings.Join(goesBack, ", "))
 }
 
 // besideRehearsal lays what came of a rollout beside what its rehearsal said.

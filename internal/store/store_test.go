@@ -139,6 +139,31 @@ func TestSettingsOfBefore(t *testing.T) {
 	}
 }
 
+// TestTopicsOfBefore: the topic of failing slots is kept under the name that the first release gave
+// it, so that either hears of them by what the other wrote.
+func TestTopicsOfBefore(t *testing.T) {
+	url := pgtest.Database(t)
+	s, conn := stock(t, url), connect(t, url)
+	if err := s.AddNotice(ctx, noon, "ada", store.Notice{Name: "board", Topics: []string{"heals", "failing-slots"}, Send: "http://127.0.0.1:9/"}, "s"); err != nil {
+		t.Fatal(err)
+	}
+	kept := func() (topics []string) {
+		t.Helper()
+		if err := conn.QueryRow(ctx, `select topics from notices where name = 'board'`).Scan(&topics); err != nil {
+			t.Fatal(err)
+		}
+		return topics
+	}
+	n, err := s.Notice(ctx, "board")
+	if err != nil || !slices.Equal(n.Topics, []string{"heals", "failing-slots"}) || !slices.Equal(kept(), []string{"heals", "failing-places"}) {
+		t.Errorf("it is read as %q (%v) and kept as %q", n.Topics, err, kept())
+	}
+	n.Topics = []string{"failing-slots"}
+	if err := s.ChangeNotice(ctx, noon, "ada", n, store.AnyRevision, ""); err != nil || !slices.Equal(kept(), []string{"failing-places"}) {
+		t.Errorf("changed (%v) it is kept as %q", err, kept())
+	}
+}
+
 // TestReplicasStartTogether opens an empty database from many sides at once.
 func TestReplicasStartTogether(t *testing.T) {
 	url := pgtest.Database(t)

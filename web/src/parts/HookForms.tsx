@@ -103,7 +103,7 @@ const lines: Record<string, (h: Hook | null) => string> = {
   At: (h) => h?.at ?? 'gone',
   'Who answers': (h) => h?.send || h?.run.join(' ') || 'people',
   Deadline: (h) => span(h?.deadline_seconds ?? 0),
-  Bound: (h) => span(h?.max_deadline_seconds ?? 0),
+  'At most': (h) => span(h?.max_deadline_seconds ?? 0),
   Otherwise: (h) => h?.otherwise ?? '',
 }
 
