@@ -1,8 +1,8 @@
-// Command play plays the sample scenario on a service of its own: a release of
+// Command play plays the sample scenario on a service of its own: a rollout of
 // Saltmere Line's timetable is rehearsed and goes out under traffic, one that fails some of
 // its requests goes back by its gate, and one that never becomes healthy holds itself. It
 // drives the service through its HTTP interface and its command line alone. That is the tale of a
-// release; there are others, of sizes, healing and images.
+// rollout; there are others, of sizes, healing and images.
 package main
 
 import (

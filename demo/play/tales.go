@@ -23,7 +23,7 @@ type tale struct {
 
 // tales are all of them; the first is played unless another is named.
 var tales = []tale{
-	{name: "release", play: (*demo).scenario},
+	{name: "rollout", play: (*demo).scenario},
 	{name: "sizing", serve: []string{"--measure-every", "5s"}, play: (*demo).sizing},
 	{name: "healing", play: (*demo).healing},
 	{name: "images", play: (*demo).images},
@@ -140,7 +140,7 @@ func (d *demo) sizing(ctx context.Context) error {
 		[]string{"rule", "add", "timetable", "even", "steady", "--metric", "cpu", "--keep-at", "50", "--calm", "30s", "--shrink-rate", "100"},
 		[]string{"rule", "add", "timetable", "regatta", "calendar", "--when", "0 8 * 7 6", "--time-zone", "Europe/Paris", "--duration", "10h", "--min", "4", "--dry-run"},
 		[]string{"rule", "try", "timetable", "even", "--value", "90"},
-		[]string{"notice", "add", "on-call", "--of", "resizes,at-max", "--mail", "sre@saltmere.example", "--gather", "2s"}); err != nil {
+		[]string{"notice", "add", "on-call", "--topic", "resizes,at-max", "--mail", "sre@saltmere.example", "--gather", "2s"}); err != nil {
 		return err
 	}
 	chapter("a quiet morning: ten passengers a second")

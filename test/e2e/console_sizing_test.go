@@ -43,7 +43,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	retype(".ant-modal #name", "even")
 	retype(".ant-modal #target", "50")
 	step("look at it", browser.Button(tab, "Look at it"))
-	there("what it means", "[data-testid=rule-review]", "steady cpu at 50 %, band 10 %, calm 5 m, pace 20 % a minute")
+	there("what it means", "[data-testid=rule-review]", "steady cpu at 50 %, band 10 %, calm 5 m, shrink-rate 20 % a minute")
 	if n := len(rules()); n != 0 {
 		t.Fatalf("%d rules were made before the look at it was over", n)
 	}

@@ -60,7 +60,7 @@ func TestConsole(t *testing.T) {
 		`window.stopped = []; document.addEventListener('securitypolicyviolation', e => window.stopped.push(e.violatedDirective + ' ' + e.blockedURI + ' ' + e.sourceFile + ' ' + e.sample)); undefined`)))
 	step("the groups at a glance", browser.Until(tab, `document.body.innerText.includes('4 of 4 serving, between 1 and 9') && document.querySelectorAll('.group-row .bar-line').length === 4`))
 	step("to the group", browser.Do(tab, chromedp.Click(`a[href="/groups/timetable"]`)))
-	step("its parts", browser.Until(tab, `['Release', 'Traffic', 'Health', 'Instances', 'Journal', 'Settings'].every(h => [...document.querySelectorAll('h2')].some(e => e.textContent === h))`))
+	step("its parts", browser.Until(tab, `['Rollout', 'Traffic', 'Health', 'Instances', 'Journal', 'Settings'].every(h => [...document.querySelectorAll('h2')].some(e => e.textContent === h))`))
 	step("its pool", browser.Until(tab, `document.body.innerText.includes('4 of 4 targets get requests')`))
 
 	step("start", browser.Button(tab, "Start a rollout"))

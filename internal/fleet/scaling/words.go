@@ -19,7 +19,7 @@ func (r *Rule) String() string {
 		}
 		text += r.Measure() + " " + strings.Join(lines, ", ") + ", cooldown " + words.Span(r.Cooldown)
 	case Steady:
-		text += fmt.Sprintf("%s at %s, band %s %%, calm %s, pace %s %% a minute", r.Measure(), r.Metric.Say(r.KeepAt), metric.Short(r.Band), words.Span(r.Calm), metric.Short(r.ShrinkRate))
+		text += fmt.Sprintf("%s at %s, band %s %%, calm %s, shrink-rate %s %% a minute", r.Measure(), r.Metric.Say(r.KeepAt), metric.Short(r.Band), words.Span(r.Calm), metric.Short(r.ShrinkRate))
 		if r.Cooldown > 0 {
 			text += ", cooldown " + words.Span(r.Cooldown)
 		}

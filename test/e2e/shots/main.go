@@ -50,7 +50,7 @@ func run(out, only string) (err error) {
 		return err
 	}
 	s := &shots{out: out, ctx: ctx}
-	if err := s.during("release", transcriptFile, only, s.console, s.terminal); err != nil {
+	if err := s.during("rollout", transcriptFile, only, s.console, s.terminal); err != nil {
 		return err
 	}
 	return s.during("sizing", os.DevNull, only, s.sizing, s.metrics)

@@ -21,7 +21,7 @@ import { GroupSettings } from './GroupSettings'
 import { Health } from './Health'
 import { InstanceTable } from './InstanceTable'
 import { Journal } from './Journal'
-import { Release } from './Release'
+import { RolloutSection } from './RolloutSection'
 import { Traffic } from './Traffic'
 import { Sure } from '../parts/Sure'
 
@@ -84,8 +84,8 @@ export function Group() {
           {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
         </section>
         <section>
-          <h2 id="release">Release</h2>
-          <Release group={g} rollout={rollout.data ?? null} instances={names} />
+          <h2 id="rollout">Rollout</h2>
+          <RolloutSection group={g} rollout={rollout.data ?? null} instances={names} />
         </section>
       </div>
       <h2 id="size">Size</h2>
@@ -115,7 +115,7 @@ const few = 24
 /** Up to how many slips are elements; more are painted. */
 const many = 500
 
-const sections = ['Release', 'Size', 'Traffic', 'Health', 'Hooks', 'Instances', 'Journal', 'Settings']
+const sections = ['Rollout', 'Size', 'Traffic', 'Health', 'Hooks', 'Instances', 'Journal', 'Settings']
 
 const upper = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1)
 

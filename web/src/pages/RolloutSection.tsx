@@ -7,7 +7,7 @@ const RolloutView = later(async () => (await import('../parts/RolloutView')).Rol
 const StartRollout = later(async () => (await import('./StartRollout')).StartRollout)
 
 /** The live rollout or the last one, and what can be done about it. */
-export const Release = memo(function Release({
+export const RolloutSection = memo(function RolloutSection({
   group,
   rollout,
   instances,
