@@ -131,7 +131,7 @@ func (a *archive) copy(name string) store.Copy {
 }
 
 // bundle packs what is sent to be baked.
-func bundle(t *testing.T, files map[string]string) *bytes.Buffer {
+func bundle(t *testing.T, files map[string]string, links ...tar.Header) *bytes.Buffer {
 	t.Helper()
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
@@ -141,6 +141,11 @@ func bundle(t *testing.T, files map[string]string) *bytes.Buffer {
 			t.Fatal(err)
 		}
 		fmt.Fprint(w, content)
+	}
+	for _, h := range links {
+		if err := w.WriteHeader(&h); err != nil {
+			t.Fatal(err)
+		}
 	}
 	if err := errors.Join(w.Close(), z.Close()); err != nil {
 		t.Fatal(err)
@@ -211,6 +216,13 @@ func TestBakes(t *testing.T) {
 	} {
 		if _, err := a.bake(c.files); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%v: %v, want %q", c.files, err, c.says)
+		}
+	}
+	for target, says := range map[string]string{"d/up/../secret": "cannot be read: recipe.yaml: it is no file", "recipe.txt": "cannot be read: recipe.yaml: it is no file"} {
+		linked := bundle(t, map[string]string{"recipe.txt": "parent: plain@1\n"}, tar.Header{Name: "d/", Mode: 0o755, Typeflag: tar.TypeDir},
+			tar.Header{Name: "d/up", Linkname: "..", Typeflag: tar.TypeSymlink}, tar.Header{Name: "recipe.yaml", Linkname: target, Typeflag: tar.TypeSymlink})
+		if _, err := a.cat.Bake(ctx, catalogue.Upload{Name: "timetable", Actor: "ada"}, linked, nil); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("a recipe that is a link to %s: %v", target, err)
 		}
 	}
 	if left, _ := filepath.Glob(filepath.Join(a.dir, "bakes", "scratch", "*")); len(left) > 0 {

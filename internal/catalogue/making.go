@@ -14,6 +14,7 @@ import (
 	"unitas/internal/image/bake"
 	"unitas/internal/machine"
 	"unitas/internal/store"
+	"unitas/internal/wary"
 )
 
 // recipeName is the recipe in what is sent to be baked.
@@ -51,16 +52,24 @@ func (c *Catalogue) Bake(ctx context.Context, u Upload, bundle io.Reader, resolv
 		if err := image.UnpackArchive(bundle, beside, image.DefaultLimits); err != nil {
 			return i, nil, err
 		}
-		raw, err := os.ReadFile(filepath.Join(beside, recipeName))
+		sent, err := os.OpenRoot(beside)
 		if err != nil {
+			return i, nil, err
+		}
+		defer sent.Close()
+		raw, err := wary.ReadIn(sent, recipeName, bake.MaxRecipe+1)
+		switch {
+		case errors.Is(err, os.ErrNotExist):
 			return i, nil, &image.Refused{Why: "what was sent has no " + recipeName + " at its root"}
+		case err != nil:
+			return i, nil, &image.Refused{Entry: recipeName, Why: "cannot be read: " + err.Error()}
 		}
 		recipe, err := bake.Parse(raw)
 		if err != nil {
 			return i, nil, &fleet.Refusal{Field: "recipe", Text: err.Error()}
 		}
 		for k, name := range recipe.Beside() {
-			if _, err := os.Lstat(filepath.Join(beside, filepath.FromSlash(name))); err != nil {
+			if _, err := sent.Lstat(name); err != nil {
 				return i, nil, &fleet.Refusal{Field: "recipe", Text: fmt.Sprintf("the recipe adds %q (its file %d), which is not beside it", name, k+1)}
 			}
 		}

@@ -3,6 +3,8 @@ package image
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -21,6 +23,8 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"unitas/internal/caught"
+	"unitas/internal/fleet/words"
+	"unitas/internal/wary"
 )
 
 // Derive makes the artifact whose files are those in dir: the parent's layers,
@@ -87,7 +91,7 @@ func (in *Intake) difference(ctx context.Context, before *tree, dir string, skip
 	defer spool.Close()
 
 	pr, pw := io.Pipe()
-	w := &layerWriter{root: root, before: before, after: newTree(false), spool: spool, plain: sha256.New(), skip: skip}
+	w := &layerWriter{root: root, before: before, after: newTree(false), spool: spool, plain: sha256.New(), skip: skip, limits: in.s.Limits}
 	written := make(chan error, 1)
 	go func() {
 		defer caught.Told("writing a layer", func(err error) {
@@ -100,7 +104,7 @@ func (in *Intake) difference(ctx context.Context, before *tree, dir string, skip
 	}()
 	d, size, err := in.put(ctx, pr, "", nil)
 	pr.CloseWithError(err)
-	if err := errors.Join(<-written, err); err != nil {
+	if err := cmp.Or(<-written, err); err != nil {
 		return layer, "", nil, err
 	}
 	layer = ocispec.Descriptor{MediaType: ocispec.MediaTypeImageLayerGzip, Digest: d, Size: size}
@@ -114,6 +118,9 @@ type layerWriter struct {
 	plain         hash.Hash
 	skip          func(string) bool
 	tar           *tar.Writer
+	limits        Limits
+	total         int64 // bytes of the files so far
+	piece         [len(zeros)]byte
 }
 
 func (w *layerWriter) write(ctx context.Context, out io.Writer) error {
@@ -139,7 +146,7 @@ func (w *layerWriter) write(ctx context.Context, out io.Writer) error {
 			}
 			return nil
 		}
-		return w.entry(name)
+		return w.entry(ctx, name)
 	}); err != nil {
 		return fmt.Errorf("read the files: %w", err)
 	}
@@ -167,7 +174,7 @@ func (w *layerWriter) keep(dir string) {
 }
 
 // entry writes one path unless it is as before.
-func (w *layerWriter) entry(name string) error {
+func (w *layerWriter) entry(ctx context.Context, name string) error {
 	info, err := w.root.Lstat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -191,9 +198,12 @@ func (w *layerWriter) entry(name string) error {
 		}
 	case info.Mode().IsRegular():
 		n.kind = tar.TypeReg
-		if h.Size, n.sum, err = w.read(name); err != nil {
+		if h.Size, n.sum, err = w.read(ctx, name); errors.Is(err, errGone) {
+			return nil
+		} else if err != nil {
 			return err
 		}
+		w.total += h.Size
 	default:
 		return nil // a socket or pipe belongs to whoever made it
 	}
@@ -226,21 +236,59 @@ func (n node) same(o node) bool {
 	return n.kind == o.kind && n.mode|always == o.mode|always && n.sum == o.sum
 }
 
-// read takes one look at a file that may change, into the spool.
-func (w *layerWriter) read(name string) (size int64, sum [sha256.Size]byte, err error) {
-	f, err := w.root.Open(name)
+// read takes one look at a file that may change, into the spool, where what is only zeros takes no
+// room. One that went or became something else meanwhile is errGone.
+func (w *layerWriter) read(ctx context.Context, name string) (size int64, sum [sha256.Size]byte, err error) {
+	f, err := wary.OpenIn(w.root, name)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, wary.ErrOther) {
+		return 0, sum, errGone
+	}
 	if err != nil {
 		return 0, sum, err
 	}
 	defer f.Close()
-	if _, err := w.spool.Seek(0, io.SeekStart); err != nil {
+	full := func(bytes int64) error { // a size first: a file may be long and hold nothing
+		if w.total+bytes <= w.limits.Unpacked {
+			return nil
+		}
+		return &Refused{name, fmt.Sprintf("brings the files over the %s that an image may unpack to", words.Bytes(w.limits.Unpacked))}
+	}
+	info, err := f.Stat()
+	if err == nil {
+		err = full(info.Size())
+	}
+	if err := errors.Join(err, w.spool.Truncate(0)); err != nil {
 		return 0, sum, err
 	}
 	h := sha256.New()
-	size, err = io.Copy(io.MultiWriter(w.spool, h), f)
-	h.Sum(sum[:0])
-	return size, sum, err
+	for piece := w.piece[:]; ; {
+		n, err := io.ReadFull(f, piece)
+		if n > 0 && !bytes.Equal(piece[:n], zeros[:n]) {
+			if _, err := w.spool.WriteAt(piece[:n], size); err != nil {
+				return 0, sum, err
+			}
+		}
+		h.Write(piece[:n])
+		size += int64(n)
+		switch {
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+			h.Sum(sum[:0])
+			return size, sum, w.spool.Truncate(size)
+		case err != nil:
+			return 0, sum, err
+		case ctx.Err() != nil:
+			return 0, sum, ctx.Err()
+		}
+		if err := full(size); err != nil { // it grows while it is read
+			return 0, sum, err
+		}
+	}
 }
+
+// errGone is that a file is not what it was when its directory was read.
+var errGone = errors.New("it went while it was read")
+
+var zeros [64 << 10]byte
 
 // removed writes the whiteouts of what was before and is no more.
 func (w *layerWriter) removed() error {

@@ -15,6 +15,7 @@ import (
 
 	"unitas/internal/fleet/words"
 	"unitas/internal/image"
+	"unitas/internal/wary"
 )
 
 // Job is one bake.
@@ -218,7 +219,7 @@ func copyFile(from *os.Root, name string, to *os.Root, target string, mode fs.Fi
 	if err := put(to, target, nil, mode); err != nil {
 		return err
 	}
-	in, err := from.Open(name)
+	in, err := wary.OpenIn(from, name)
 	if err != nil {
 		return err
 	}

@@ -30,7 +30,8 @@ var Schema []byte
 const (
 	DefaultLimit = 10 * time.Minute
 	longestLimit = 2 * time.Hour
-	maxRecipe    = 2 << 20
+	// MaxRecipe is how many bytes a recipe may have.
+	MaxRecipe = 2 << 20
 )
 
 // Recipe says how an image is baked.
@@ -96,8 +97,8 @@ var compiled = sync.OnceValue(func() *jsonschema.Schema {
 // Parse reads a recipe. An *Invalid error names every field at fault.
 func Parse(raw []byte) (Recipe, error) {
 	var r Recipe
-	if len(raw) > maxRecipe {
-		return r, &Invalid{[]string{fmt.Sprintf("it is longer than %d bytes", maxRecipe)}}
+	if len(raw) > MaxRecipe {
+		return r, &Invalid{[]string{fmt.Sprintf("it is longer than %d bytes", MaxRecipe)}}
 	}
 	plain, err := yaml.YAMLToJSONStrict(raw)
 	if err != nil {

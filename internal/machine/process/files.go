@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"unitas/internal/wary"
 )
 
 // Files has do look at the machine's files.
@@ -43,9 +45,9 @@ func (d *Driver) BootLog(id string, max int64) ([]byte, error) {
 	if filepath.Base(id) != id {
 		return nil, os.ErrNotExist
 	}
-	f, err := os.Open(d.bootLog(id))
+	f, err := wary.Open(d.bootLog(id)) // without users of their own machines may write there
 	if errors.Is(err, os.ErrNotExist) {
-		f, err = os.Open(d.keptLog(id))
+		f, err = wary.Open(d.keptLog(id))
 	}
 	if err != nil {
 		return nil, err

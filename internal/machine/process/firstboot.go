@@ -12,6 +12,7 @@ import (
 
 	"unitas/internal/machine"
 	"unitas/internal/userdata"
+	"unitas/internal/wary"
 )
 
 // starter runs a machine that has user data: once at its first boot what the
@@ -116,7 +117,7 @@ func writeFile(root *os.Root, f userdata.File, user int) error {
 // command is what a machine starts.
 func (d *Driver) command(spec machine.Spec) []string {
 	run := filepath.Join(d.dir(spec.ID), "run")
-	if _, err := os.Stat(filepath.Join(run, "first-boot")); err != nil {
+	if _, err := os.Lstat(filepath.Join(run, "first-boot")); err != nil {
 		return spec.Start
 	}
 	return append([]string{"/bin/sh", "-c", starter, "first-boot", run}, spec.Start...)
@@ -124,7 +125,7 @@ func (d *Driver) command(spec machine.Spec) []string {
 
 // failedFirstBoot reports how the user data of a machine failed.
 func (d *Driver) failedFirstBoot(id string) (status int, failed bool) {
-	raw, err := os.ReadFile(filepath.Join(d.dir(id), "run", "first-boot"))
+	raw, err := wary.Read(filepath.Join(d.dir(id), "run", "first-boot"), 16) // its user may have made anything of it
 	if err != nil {
 		return 0, false
 	}

@@ -334,3 +334,59 @@ func TestOthersReadNothing(t *testing.T) {
 		t.Errorf("a machine does not read its own log: %s %v", ran.Output, err)
 	}
 }
+
+// TestAMachineCannotBeAnother: what an image or a template says of the variables that tell a machine
+// what it is does not count, so that the end of another ends nothing of it, nor its own leaves it.
+func TestAMachineCannotBeAnother(t *testing.T) {
+	y := newYard(t)
+	y.launch("timetable-001", "exec sleep 600")
+	spec := y.spec("timetable-002", `echo "I am $UNITAS_INSTANCE"; exec sleep 600`)
+	spec.Environment = map[string]string{"UNITAS_MACHINE": y.dir("timetable-001"), "UNITAS_INSTANCE": "timetable-001"}
+	y.ids = append(y.ids, spec.ID)
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	y.log(spec.ID, "I am timetable-002")
+	if all := marked(y.dir("timetable-001")); len(all) != 1 {
+		t.Errorf("%d processes carry the mark of timetable-001", len(all))
+	}
+	if all := marked(y.dir(spec.ID)); len(all) != 1 {
+		t.Errorf("%d processes carry the mark of %s", len(all), spec.ID)
+	}
+}
+
+// TestWhatAMachineLeavesInPlace of its status and its log, which its user may write to: a file of
+// 9 GiB, a link to the host's files, a pipe. Nothing is read whole, followed or waited for.
+func TestWhatAMachineLeavesInPlace(t *testing.T) {
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte("7"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	y := newYard(t)
+	for _, make := range []func(name string) error{
+		func(name string) error {
+			return errors.Join(os.WriteFile(name, []byte("7"), 0o600), os.Truncate(name, 9<<30))
+		},
+		func(name string) error { return os.Symlink(secret, name) },
+		func(name string) error { return os.Symlink("/dev/zero", name) },
+		func(name string) error { return syscall.Mkfifo(name, 0o600) },
+	} {
+		run := filepath.Join(y.dir("timetable-001"), "run")
+		if err := errors.Join(os.MkdirAll(run, 0o755), make(filepath.Join(run, "first-boot")), make(y.bootLog("timetable-001"))); err != nil {
+			t.Fatal(err)
+		}
+		if status, failed := y.failedFirstBoot("timetable-001"); failed {
+			t.Errorf("its user data is said to have failed with %d", status)
+		}
+		if log, err := y.BootLog("timetable-001", 1<<10); bytes.Contains(log, []byte("7")) || len(log) > 1<<10 {
+			t.Errorf("its boot log is read as %q, %v", log, err)
+		}
+		_ = cutLog(y.bootLog("timetable-001"), logAfter, logAfter)
+		if raw, err := os.ReadFile(secret); string(raw) != "7" {
+			t.Fatalf("a file of the host's is %q now (%v)", raw, err)
+		}
+		if err := os.RemoveAll(y.dir("timetable-001")); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

@@ -191,8 +191,8 @@ func (d *Driver) begun(cmd *exec.Cmd, id string) error {
 // service's own.
 func (d *Driver) environment(spec machine.Spec) []string {
 	dir := d.dir(spec.ID)
-	env := []string{
-		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + filepath.Join(dir, "root"),
+	env := []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + filepath.Join(dir, "root")}
+	own := []string{
 		mark + dir,
 		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
 		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
@@ -209,5 +209,5 @@ func (d *Driver) environment(spec machine.Spec) []string {
 	for _, name := range names {
 		env = append(env, name+"="+spec.Environment[name])
 	}
-	return env
+	return append(env, own...) // last, so that no image or template says which machine this is
 }

@@ -84,13 +84,13 @@ func (d *Driver) boundLogs() {
 // that says so. The machine goes on writing at its end; what it writes in this very
 // moment may be lost.
 func cutLog(name string, most, keep int64) error {
-	f, err := os.OpenFile(name, os.O_RDWR|os.O_APPEND, 0)
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_APPEND|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	info, err := f.Stat()
-	if err != nil || info.Size() <= most {
+	if err != nil || !info.Mode().IsRegular() || info.Size() <= most {
 		return err
 	}
 	tail := make([]byte, keep)
@@ -113,7 +113,7 @@ func (d *Driver) boundDisks(ctx context.Context) {
 			continue
 		}
 		used := filesTake(filepath.Join(d.dir(id), "root"), rec.DiskBytes)
-		if used <= rec.DiskBytes {
+		if used += filesTake(filepath.Join(d.dir(id), "run"), rec.DiskBytes); used <= rec.DiskBytes {
 			continue
 		}
 		why := fmt.Sprintf("its files take more than the %d MiB of disk that its template gives it, so it was ended", rec.DiskBytes>>20)
