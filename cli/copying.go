@@ -99,11 +99,11 @@ func (a *app) watchCopy(ctx context.Context, i contract.Image, to string, follow
 		}
 		c := copyTo(i, to)
 		if onTerminal && err == nil {
-			fmt.Fprintf(a.err, "\r%s@%s %s\x1b[K", i.Name, version, copyLine(c))
+			fmt.Fprintf(past(a.err), "\r%s\x1b[K", shownText(fmt.Sprintf("%s@%s %s", i.Name, version, copyLine(c))))
 		}
 		if c.State != contract.CopyStateCopying && err == nil {
 			if onTerminal {
-				fmt.Fprint(a.err, "\r\x1b[K")
+				fmt.Fprint(past(a.err), "\r\x1b[K")
 			}
 			if c.State != contract.CopyStateDone {
 				return badEnd{fmt.Sprintf("the copy of %s@%s is %s: %s", i.Name, version, c.State, c.Why)}
@@ -149,7 +149,7 @@ func (a *app) imageExport() *cobra.Command {
 			body := &progress{Reader: res.Body, a: a, total: i.SizeBytes, begun: time.Now()}
 			defer body.end()
 			if to == "-" {
-				_, err = io.Copy(a.out, body)
+				_, err = io.Copy(a.data(), body)
 				return err
 			}
 			n, err := writeWhole(to, body)

@@ -209,13 +209,13 @@ func (p *progress) Read(b []byte) (int, error) {
 		p.said = now
 		rate := float64(p.done) / max(now.Sub(p.begun).Seconds(), 0.001)
 		left := time.Duration(float64(p.total-p.done) / max(rate, 1) * float64(time.Second))
-		fmt.Fprintf(p.a.err, "\r%s of %s, %s/s, %s left\x1b[K", size(p.done), size(p.total), size(int64(rate)), words.Span(left))
+		fmt.Fprintf(past(p.a.err), "\r%s of %s, %s/s, %s left\x1b[K", size(p.done), size(p.total), size(int64(rate)), words.Span(left))
 	}
 	return n, err
 }
 
 func (p *progress) end() {
 	if !p.said.IsZero() {
-		fmt.Fprint(p.a.err, "\r\x1b[K")
+		fmt.Fprint(past(p.a.err), "\r\x1b[K")
 	}
 }

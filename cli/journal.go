@@ -199,7 +199,7 @@ func (a *app) followJournal(ctx context.Context, p contract.ListJournalParams, p
 		}
 		printed = e.Number
 		if a.output != "table" {
-			return json.NewEncoder(a.out).Encode(e)
+			return json.NewEncoder(a.data()).Encode(e)
 		}
 		_, err := fmt.Fprint(a.out, onScreen(line(e)))
 		return err

@@ -216,7 +216,12 @@ command's own; 3 as well when it did not end by itself.`,
 			if err != nil {
 				return err
 			}
-			if err := a.print(ran, func() string { return ran.Output }); err != nil {
+			if a.output == "table" {
+				_, err = io.WriteString(a.data(), ran.Output)
+			} else {
+				err = a.print(ran, nil)
+			}
+			if err != nil {
 				return err
 			}
 			if ran.Truncated {

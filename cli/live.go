@@ -160,10 +160,10 @@ func redraw(a *app, picture string, before int) int {
 		fmt.Fprintf(&b, "\x1b[%dA", before)
 	}
 	for _, line := range lines {
-		b.WriteString("\r" + line + "\x1b[K\n")
+		b.WriteString("\r" + shownText(line) + "\x1b[K\n")
 	}
 	b.WriteString("\x1b[J\x1b[?7h")
-	fmt.Fprint(a.out, b.String())
+	fmt.Fprint(past(a.out), b.String())
 	return len(lines)
 }
 

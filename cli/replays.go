@@ -141,7 +141,7 @@ func (a *app) ruleExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = io.WriteString(a.out, text)
+			_, err = io.WriteString(a.data(), text)
 			return err
 		}}
 }

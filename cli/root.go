@@ -82,7 +82,7 @@ type app struct {
 
 // Root is the command line without the service's own commands.
 func Root() *cobra.Command {
-	a := &app{out: os.Stdout, err: os.Stderr}
+	a := &app{out: &shown{to: os.Stdout}, err: &shown{to: os.Stderr}}
 	root := &cobra.Command{
 		Use:   "unitas",
 		Short: "Keeps load-balanced groups of machines on the versions that were chosen for them",
@@ -90,7 +90,7 @@ func Root() *cobra.Command {
 template versions that you chose: it launches, probes, heals and replaces them,
 and can always say why.
 
-A release in a few lines:
+A rollout in a few lines:
   unitas image import timetable --from timetable.tar.gz
   unitas template create timetable-web --image timetable@1
   unitas check create sailings-up --kind http --path /up
@@ -132,7 +132,7 @@ var ownChoice = map[string]bool{"config": true, "doctor": true, "serve": true, "
 
 // Execute runs the command line and returns the exit status.
 func Execute(ctx context.Context, root *cobra.Command) int {
-	began := false
+	began, stderr := false, &shown{to: os.Stderr}
 	watchBegin(root, &began)
 	ran, err := root.ExecuteContextC(ctx)
 	var wrong usage
@@ -142,17 +142,17 @@ func Execute(ctx context.Context, root *cobra.Command) int {
 	case err == nil:
 		return 0
 	case errors.As(err, &passed):
-		fmt.Fprintln(os.Stderr, "unitas:", passed.text)
+		fmt.Fprintln(stderr, "unitas:", passed.text)
 		return passed.status
 	case errors.As(err, &bad):
-		fmt.Fprintln(os.Stderr, "unitas:", err)
+		fmt.Fprintln(stderr, "unitas:", err)
 		return exitBadEnded
 	case errors.As(err, &wrong), !began: // what is wrong before a command begins is how it was called
-		fmt.Fprintf(os.Stderr, "unitas: %s (--help says more)\n", miscalled(err))
+		fmt.Fprintf(stderr, "unitas: %s (--help says more)\n", miscalled(err))
 		return exitUsage
 	}
 	for _, line := range refusal(ran, os.Args[1:], err) {
-		fmt.Fprintln(os.Stderr, "unitas:", here(line))
+		fmt.Fprintln(stderr, "unitas:", here(line))
 	}
 	return exitRefused
 }
@@ -277,7 +277,7 @@ func (a *app) print(v any, table func() string) error {
 	}
 	switch a.output {
 	case "json":
-		e := json.NewEncoder(a.out)
+		e := json.NewEncoder(a.data())
 		e.SetIndent("", "  ")
 		return e.Encode(v)
 	case "yaml":
@@ -285,7 +285,7 @@ func (a *app) print(v any, table func() string) error {
 		if err != nil {
 			return err
 		}
-		_, err = a.out.Write(raw)
+		_, err = a.data().Write(raw)
 		return err
 	}
 	_, err := io.WriteString(a.out, onScreen(a.framed(table())))

@@ -231,6 +231,7 @@ const (
 	newer   tone = "\x1b[36m"
 	faint   tone = "\x1b[2m"
 	strong  tone = "\x1b[1m"
+	ends    tone = "\x1b[0m"
 )
 
 // colours reports whether standard output wants them (https://no-color.org).
@@ -242,5 +243,5 @@ func (t tone) paint(text string) string {
 	if t == plain || !colours() {
 		return text
 	}
-	return string(t) + text + "\x1b[0m"
+	return string(t) + text + string(ends)
 }

@@ -91,7 +91,7 @@ func (a *app) sitAt(ctx context.Context, instance string, command []string, reas
 	defer end()
 	go typing(ctx, t)
 	go sizing(ctx, t)
-	how, err = t.Show(ctx, a.out)
+	how, err = t.Show(ctx, past(a.out))
 	if errors.Is(err, client.ErrCut) {
 		return how, badEnd{fmt.Sprintf("the shell on %s: %s", instance, err)}
 	}

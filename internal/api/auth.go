@@ -48,9 +48,20 @@ const (
 	tokenPatience = 2 * time.Second
 )
 
+// refusedTime is how long after a 401 what the caller still sends is taken, so that it reads the
+// answer before its connection ends.
+const refusedTime = time.Second
+
 // requireToken lets only callers with a bearer token at /v1 and /metrics.
 func (s *Server) requireToken(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
+	return func(c *echo.Context) (err error) {
+		defer func() {
+			var p *problem
+			if errors.As(err, &p) && p.status == http.StatusUnauthorized { // of who is not known no body is read, and nothing more
+				c.Response().Header().Set("Connection", "close")
+				_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(refusedTime))
+			}
+		}()
 		path := c.Request().URL.Path
 		if (!strings.HasPrefix(path, "/v1/") && path != "/metrics") || c.Path() == shellPath { // the name of a stream is its own proof
 			return next(c)

@@ -155,6 +155,9 @@ func (s *Server) Handler() http.Handler {
 	version := cmp.Or(s.Version, "unknown")
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set(contract.VersionHeader, version)
+		if r.Body != nil && r.Body != http.NoBody { // whoever answers without reading it does not wait for its end
+			_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(s.BodyWindow))
+		}
 		if r.Method == http.MethodHead && r.URL.Path != "/v1/events" {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
