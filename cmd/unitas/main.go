@@ -22,8 +22,8 @@ import (
 	"unitas/internal/service"
 )
 
-// version is set when a release is built.
-var version = "development"
+// version is the release that this is, or the next with -dev behind it; see CHANGELOG.md.
+var version = "v0.1.0"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -22,10 +22,10 @@ type Replica struct {
 
 // Renew keeps the replica alive for ttl, and returns all that are.
 func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive []string, err error) {
-	if _, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, stopping) values ($1, $2, $3, $4, $5, now() + $6::interval, $7)
+	if _, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, stopping, knows) values ($1, $2, $3, $4, $5, now() + $6::interval, $7, $8)
 		on conflict (id) do update set name = excluded.name, address = excluded.address, version = excluded.version, since = excluded.since, until = excluded.until,
-			stopping = excluded.stopping`,
-		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Stopping); err != nil {
+			stopping = excluded.stopping, knows = excluded.knows`,
+		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Stopping, s.knows); err != nil {
 		return nil, err
 	}
 	// A clock that was set back would let a dead one live on.

@@ -41,6 +41,8 @@ type Store struct {
 	// leasing has connections of its own, so that leases are renewed however many
 	// wait for one of the others.
 	leasing *pgxpool.Pool
+	// knows is the last change of the tables that this program brings.
+	knows int64
 	// origin is the replica in whose name is written.
 	origin  string
 	written []func(touched []Touched)
@@ -100,6 +102,15 @@ func (s *Store) migrate(ctx context.Context) error {
 	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSlog(slog.New(slog.DiscardHandler)), goose.WithSessionLocker(locker))
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
+	}
+	known := provider.ListSources()
+	s.knows = known[len(known)-1].Version
+	now, err := provider.GetDBVersion(ctx)
+	if err == nil {
+		err = s.mayUse(ctx, files, known, now)
+	}
+	if err != nil {
+		return fmt.Errorf("look at the tables: %w", err)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the tables up to date: %w", err)
