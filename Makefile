@@ -4,11 +4,12 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test race model campaign plans fuzz check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test upgrade race model campaign plans fuzz check build generate mutants ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself; TALE=sizing, healing,"
 	@echo "                  images or all: another part of it)"
 	@echo "make test         all tests"
+	@echo "make upgrade      the last release and this one side by side on one database, both ways"
 	@echo "make race         the tests of what runs at once, under the race detector"
 	@echo "make model        the protocol of leases and driver calls, by a model checker"
 	@echo "make campaign     faults under traffic for MINUTES=10: replicas, machines, the database"
@@ -31,6 +32,10 @@ bin/unitas: $(GO_FILES) web/dist/index.html internal/store/migrations/*.sql
 
 bin/timetable-%: demo/timetable/main.go
 	go build -trimpath -ldflags "-s -w -X main.release=$*" -o $@ ./demo/timetable
+
+# The last release, for the upgrade; a clone without history has none.
+bin/unitas-last: build/last-release build/last
+	build/last
 
 bin/receiver: demo/receiver/main.go go.mod
 	go build -trimpath -ldflags "-s -w" -o $@ ./demo/receiver
@@ -74,7 +79,11 @@ demo: $(STAMPS)/postgresql bin/unitas bin/timetable-1 bin/timetable-2 bin/receiv
 test: $(STAMPS)/postgresql $(STAMPS)/chromium bin/unitas bin/timetable-1 bin/timetable-2 bin/receiver bin/play
 	cd web && npm run --silent test
 	go test -count=1 -timeout 12m -parallel 8 $(if $(CI),-v) ./...
+	@[ bin/unitas-last -nt build/last-release ] || build/last || echo "the upgrade is not tested"
 	go test -C test/e2e -count=1 -timeout 14m -parallel 3 $(if $(CI),-v) ./...
+
+upgrade: $(STAMPS)/postgresql bin/unitas bin/unitas-last bin/timetable-1 bin/timetable-2
+	go test -C test/e2e -count=1 -v -run TestUpgrade ./...
 
 # What has goroutines of its own. The race detector needs a C compiler.
 race: $(STAMPS)/postgresql $(STAMPS)/gcc

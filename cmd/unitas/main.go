@@ -23,7 +23,7 @@ import (
 )
 
 // version is the release that this is, or the next with -dev behind it; see CHANGELOG.md.
-var version = "v0.1.0"
+var version = "v0.2.0-dev"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

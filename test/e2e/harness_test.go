@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -61,6 +62,7 @@ type service struct {
 	back     string // and where another may
 	database string
 	flags    []string // of serve, besides the usual
+	binary   string   // another than the one that was built
 	files    int      // that it may have open; 0 for as many as we may
 	token    string
 	cmd      *exec.Cmd
@@ -136,7 +138,7 @@ func (s *service) upAnyhow() {
 
 func (s *service) run() {
 	s.t.Helper()
-	args := append([]string{filepath.Join(bin, "unitas"), "serve", "--listen", s.listen, "--data", s.dir, "--places", filepath.Join(s.dir, "places.yaml")}, s.flags...)
+	args := append([]string{cmp.Or(s.binary, filepath.Join(bin, "unitas")), "serve", "--listen", s.listen, "--data", s.dir, "--places", filepath.Join(s.dir, "places.yaml")}, s.flags...)
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}

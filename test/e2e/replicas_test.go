@@ -28,9 +28,13 @@ func replicas(t *testing.T, n int) []*service {
 }
 
 // another is one more service beside this one.
-func (s *service) another(name string) *service {
+func (s *service) another(name string) *service { return s.anotherOf(name, s.binary) }
+
+// anotherOf is one more of another release.
+func (s *service) anotherOf(name, binary string) *service {
 	s.t.Helper()
 	next := *s
+	next.binary = binary
 	next.listen, next.flags, next.cmd = porttest.Free(s.t), append([]string{"--replica", name}, s.flags[2:]...), nil
 	var err error
 	if next.api, err = client.Connect("http://"+next.listen, s.token); err != nil {
