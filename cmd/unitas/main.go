@@ -119,6 +119,7 @@ once. The instances go on running, and the service finds them again when it is s
 	flags.StringVar(&c.Listen, "listen", cli.DefaultListen, "the `ADDRESS:PORT` of the interface and the console")
 	flags.StringVar(&c.Data, "data", cli.DefaultData(), "the `DIRECTORY` for images, machines, the token and the private database")
 	flags.StringVar(&c.Database, "database", os.Getenv("UNITAS_DATABASE"), "the `URL` of a PostgreSQL database (UNITAS_DATABASE)")
+	flags.BoolVar(&c.Moved, "moved", false, "the data directory takes the place of the one before, which is gone: it was copied here, or is a new one. Machines of the one before are not this one's")
 	flags.StringVar(&c.Replica, "replica", "", "the `NAME` of this service among several on one data directory and database")
 	flags.StringVar(&c.Certificates, "certificates", "", "the `DIRECTORY` of the certificates that listeners may use, NAME.pem and NAME.key; without it \"certificates\" in the data directory")
 	flags.StringArrayVar(&c.Registries, "registry", nil, "a registry on this host or a private network that images may be fetched from, `HOST[:PORT]`, or http://HOST[:PORT] for one without TLS. May be repeated")

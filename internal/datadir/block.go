@@ -48,6 +48,12 @@ func (b Block) Address(net int, number int64) string {
 // User is the user id of a machine, by the number of its address.
 func (b Block) User(number int64) int { return FirstUser + int(b)*usersEach + int(number%BlockSize) }
 
+// HasUser reports whether a user id is one of the block's machines.
+func (b Block) HasUser(user int) bool {
+	first := FirstUser + int(b)*usersEach
+	return user >= first && user < first+usersEach
+}
+
 // BakeUser is the user id of whoever runs the commands of recipes.
 func (b Block) BakeUser() int { return firstBake + int(b) }
 

@@ -70,6 +70,8 @@ type Config struct {
 	StopWithin time.Duration
 	// Kept says for how long what is over is kept.
 	Kept store.Kept
+	// Moved has the data directory take the place of the one before, which is gone.
+	Moved bool
 	// Helper is how this program runs a command of a recipe confined.
 	Helper  []string
 	Version string
@@ -90,6 +92,10 @@ func Run(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	defer own.close()
+	directory, err := datadir.Identify(c.Data, c.Moved)
+	if err != nil {
+		return err
+	}
 	doors, err := openDoors(c)
 	if err != nil {
 		return err
@@ -130,10 +136,14 @@ func Run(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	defer st.Close()
+	host, _ := os.Hostname()
+	if err := st.Belong(ctx, store.Directory{ID: directory, Path: c.Data, Host: host, Machines: process.Names(filepath.Join(c.Data, "machines")), Moved: c.Moved}); err != nil {
+		return err
+	}
 	if err := firstToken(ctx, st, c); err != nil {
 		return err
 	}
-	return run(ctx, c, st, own, doors, listener)
+	return run(ctx, c, st, own, directory, doors, listener)
 }
 
 // bakeUser is who runs the commands of recipes: nobody else, when we may choose.
@@ -161,7 +171,7 @@ func firstToken(ctx context.Context, st *store.Store, c Config) error {
 	return nil
 }
 
-func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sockets.Sockets, listener net.Listener) error {
+func run(ctx context.Context, c Config, st *store.Store, own *owned, directory string, doors *sockets.Sockets, listener net.Listener) error {
 	name, err := own.id()
 	if err != nil {
 		return fmt.Errorf("name this replica: %w", err)
@@ -182,7 +192,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, doors *sock
 		return fmt.Errorf("--registry: %w", err)
 	}
 	var cat *catalogue.Catalogue // opened below; no machine is launched before
-	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Block: block, Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
+	machines, err := process.New(process.Config{Dir: filepath.Join(c.Data, "machines"), Directory: directory, Block: block, Zones: c.Places.Zones(), Log: c.Log, Room: space.Room,
 		Images: func(zone string) (*image.Store, error) { return cat.Of(zone) }})
 	if err != nil {
 		return err

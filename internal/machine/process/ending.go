@@ -108,8 +108,8 @@ func endUser(user int) {
 func (d *Driver) endAll(id string) {
 	killMarked(d.dir(id))
 	d.groups.end(id)
-	if d.unprivileged {
-		endUser(d.userOf(id))
+	if user := d.userOf(id); d.unprivileged && d.Block.HasUser(user) { // not those of the directory that this one was copied from
+		endUser(user)
 	}
 }
 

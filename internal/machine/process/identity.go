@@ -15,6 +15,48 @@ import (
 // mark names the variable that ties a process to its machine's directory.
 const mark = "UNITAS_MACHINE="
 
+// owner names the variable that ties a process to the data directory of its service, by its identity.
+const owner = "UNITAS_DIRECTORY="
+
+// runs reports whether a recorded process is there and is this machine's, and not that of a machine of
+// the directory from which ours was copied. What carries neither variable any more is taken by its
+// record.
+func (d *Driver) runs(id string, p identity) bool {
+	if !p.alive() {
+		return false
+	}
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", p.PID))
+	if err != nil {
+		return true // it is another user's, and we are not root
+	}
+	dir := ""
+	for variable := range bytes.SplitSeq(raw, []byte{0}) {
+		if by, ok := bytes.CutPrefix(variable, []byte(owner)); ok && len(by) > 0 {
+			return string(by) == d.Directory
+		}
+		if m, ok := bytes.CutPrefix(variable, []byte(mark)); ok {
+			dir = string(m)
+		}
+	}
+	if dir == "" || dir == d.dir(id) { // of a service that had no identity yet
+		return true
+	}
+	_, err = os.Stat(dir)
+	return err != nil // where it was is no more: the directory was renamed
+}
+
+// Names are the machines that have a directory below a driver's.
+func Names(dir string) []string {
+	entries, _ := os.ReadDir(dir)
+	var all []string
+	for _, e := range entries {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+			all = append(all, e.Name())
+		}
+	}
+	return all
+}
+
 // identity is a process that no other can be taken for.
 type identity struct {
 	PID int `json:"pid"`

@@ -193,7 +193,7 @@ func (d *Driver) environment(spec machine.Spec) []string {
 	dir := d.dir(spec.ID)
 	env := []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + filepath.Join(dir, "root")}
 	own := []string{
-		mark + dir,
+		mark + dir, owner + d.Directory,
 		"UNITAS_INSTANCE=" + spec.ID, "UNITAS_GROUP=" + spec.Group, "UNITAS_ZONE=" + spec.Zone,
 		"UNITAS_TEMPLATE=" + spec.Template, "UNITAS_ADDRESS=" + spec.Address, fmt.Sprintf("UNITAS_PORT=%d", spec.Port),
 		"UNITAS_ADDRESSES=" + strings.Join(d.addresses(spec), ","), "UNITAS_IMAGE=" + spec.Image,

@@ -37,10 +37,13 @@ import (
 
 // Config is what the driver needs.
 type Config struct {
-	Dir    string   // for the machines' directories
-	Zones  []string // in their fixed order; each gets a network of addresses
-	Block  datadir.Block
-	Images func(zone string) (*image.Store, error)
+	Dir string // for the machines' directories
+	// Directory is the identity of the data directory, which machines carry: those of one that it
+	// was copied from are not ours.
+	Directory string
+	Zones     []string // in their fixed order; each gets a network of addresses
+	Block     datadir.Block
+	Images    func(zone string) (*image.Store, error)
 	// Room says whether there is room on the disk for another machine; nil when there
 	// always is.
 	Room func() error
@@ -244,7 +247,7 @@ func (d *Driver) find(id string) (*running, error) {
 			}
 		}
 	}
-	if !process.alive() {
+	if !d.runs(id, *process) {
 		return nil, nil
 	}
 	return d.adopt(id, rec.Spec.Launch, *process)

@@ -181,7 +181,7 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 		process = oldestMarked(d.dir(id))
 	}
 	switch {
-	case process != nil && process.alive():
+	case process != nil && d.runs(id, *process):
 		if _, adoptErr := d.adopt(id, rec.Spec.Launch, *process); adoptErr != nil {
 			return f, adoptErr
 		}
