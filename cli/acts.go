@@ -147,6 +147,7 @@ type comes struct {
 // instanceTell is a command that is told to instances.
 func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 	var reason string
+	var yes bool
 	var p patience
 	cmd := &cobra.Command{Use: word + " INSTANCE…", Short: short, Args: someInstances,
 		Example: fmt.Sprintf("  unitas instance %s timetable-003\n  unitas instance %s timetable-003 timetable-00a --reason \"to compare them\"", word, word),
@@ -155,6 +156,17 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if word == "recreate" {
+				where, err := a.whereAre(cmd.Context(), args)
+				if err != nil {
+					return err
+				}
+				question := fmt.Sprintf("This drains and stops the %s of %s, removes %s files, and gives %s %s under the same %s. Nothing takes %s meanwhile.\nRecreate %s?", either(len(args), "machine", "machines"), where,
+					either(len(args), "its", "their"), either(len(args), "it", "them"), either(len(args), "a fresh one", "fresh ones"), either(len(args), "name", "names"), either(len(args), "its place", "their places"), either(len(args), "it", "them"))
+				if err := a.confirm(yes, "recreating "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), question); err != nil {
+					return err
+				}
+			}
 			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), nil, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
@@ -162,8 +174,24 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 			return errors.Join(err, a.printTold(taken, done))
 		}}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
+	if word == "recreate" {
+		cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	}
 	if to != nil {
 		p.add(cmd, to.until)
 	}
 	return cmd
+}
+
+// whereAre are instances with their zones: "timetable-003 in mid-pier".
+func (a *app) whereAre(ctx context.Context, ids []string) (string, error) {
+	var where []string
+	for _, id := range ids {
+		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
+		if err != nil {
+			return "", err
+		}
+		where = append(where, in.Id+" in "+in.Zone)
+	}
+	return strings.Join(where, ", "), nil
 }

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,6 +20,7 @@ func (a *app) drillCommand() *cobra.Command {
 	var of, inGroup, zone, region, reason string
 	var span, slow time.Duration
 	var percent int
+	var yes bool
 	starting := &cobra.Command{
 		Use: "start KIND", Short: "Make a fault on purpose", Args: exactly("KIND"),
 		Long: `Makes a fault on purpose, to see that everything follows as it should. It is kept in
@@ -33,7 +35,8 @@ the journal as a drill, and ends by itself and when the service stops.
   region  so do those of all zones of a region
 
 slow and errors need a workload that reads the file which UNITAS_DRILL names; the
-sample workload does.`,
+sample workload does. What a zone or a region takes from each group is said, and asked
+for once.`,
 		Example: "  unitas drill start hang --instance timetable-003 --for 30s\n  unitas drill start zone --zone west-pier --for 2m --reason \"the autumn drill\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if inGroup != "" {
@@ -44,14 +47,32 @@ sample workload does.`,
 				of = picked
 				_ = cmd.Flags().Set("instance", picked)
 			}
-			d, _, err := ask[contract.Drill](a, func(c *client.Client) (*http.Response, error) {
-				return c.StartDrill(cmd.Context(), contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone), Region: given(cmd, "region", region),
-					ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
-			})
+			start := func(dry bool) (contract.Drill, error) {
+				d, _, err := ask[contract.Drill](a, func(c *client.Client) (*http.Response, error) {
+					return c.StartDrill(cmd.Context(), &contract.StartDrillParams{DryRun: &dry}, contract.NewDrill{Kind: contract.NewDrillKind(args[0]), Instance: given(cmd, "instance", of), Zone: given(cmd, "zone", zone), Region: given(cmd, "region", region),
+						ForSeconds: given(cmd, "for", span.Seconds()), SlowSeconds: given(cmd, "slow", slow.Seconds()), ErrorPercent: given(cmd, "percent", percent), Reason: given(cmd, "reason", reason)})
+				})
+				return d, err
+			}
+			d, err := start(true) // says what goes
 			if err != nil {
 				return err
 			}
+			takes := d.What + ":\n  " + strings.Join(value(d.Changes), "\n  ")
+			if wide := d.Zone != nil || d.Region != nil; wide && !a.dry {
+				if err := a.confirm(yes, d.What+", with the machines of all groups there", takes+"\nStart it?"); err != nil {
+					return err
+				}
+			}
+			if !a.dry {
+				if d, err = start(false); err != nil {
+					return err
+				}
+			}
 			return a.print(d, func() string {
+				if a.dry {
+					return takes + "\n"
+				}
 				if d.Kind == "crash" {
 					return fmt.Sprintf("Drill %d: %s.\n", d.Number, d.What)
 				}
@@ -67,6 +88,7 @@ sample workload does.`,
 	flags.DurationVar(&span, "for", time.Minute, "how long, at most 1h")
 	flags.DurationVar(&slow, "slow", 2*time.Second, "for slow: how much later it answers")
 	numberVar(flags, &percent, "percent", 50, "for errors: the share of requests, in `PERCENT`")
+	flags.BoolVar(&yes, "yes", false, "do not ask, also when a zone or a region is lost")
 	flags.StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	starting.MarkFlagsMutuallyExclusive("instance", "group", "zone", "region")
 	listing := &cobra.Command{Use: "list", Short: "List drills that are under way", Args: exactly(),

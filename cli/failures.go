@@ -23,7 +23,7 @@ func (a *app) groupFailures() *cobra.Command {
 			}
 			return a.print(l.Items, func() string {
 				if len(l.Items) == 0 {
-					return "No place of " + args[0] + " has failed lately.\n"
+					return "No slot of " + args[0] + " has failed lately.\n"
 				}
 				var b strings.Builder
 				for _, p := range l.Items {

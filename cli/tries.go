@@ -16,7 +16,7 @@ var tried = []string{
 	"check create", "check set", "check delete", "listener create", "listener set", "listener delete", "pool create", "pool set", "pool delete",
 	"group freeze", "group thaw", "group heal", "group delete", "instance launch", "instance pin", "instance unpin", "instance park", "instance unpark",
 	"instance recreate", "instance retire", "instance release", "rule remove", "hook add", "hook set", "hook remove",
-	"rollout hold", "rollout proceed", "rollout revert", "course save", "course delete",
+	"drill start", "rollout hold", "rollout proceed", "rollout revert", "course save", "course delete",
 	"notice add", "notice set", "notice remove",
 }
 

@@ -13,7 +13,7 @@ import (
 var changesOnly = []string{
 	"image import", "image export", "image bake", "image copy", "image delete", "image from-instance", "template from-instance",
 	"instance run", "instance shell", "hook secret", "metric push", "ticket pass", "ticket fail", "ticket extend", "ticket send",
-	"notice secret", "notice send", "drill start", "drill stop", "config add", "config use", "config remove",
+	"notice secret", "notice send", "drill stop", "config add", "config use", "config remove",
 }
 
 // readsOnly are the words of commands that change nothing.

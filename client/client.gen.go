@@ -179,14 +179,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
-	StartDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartDrillWithBody(ctx context.Context, params *StartDrillParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartDrill Make a fault on purpose; it ends by itself, and when the service stops
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
-	StartDrill(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartDrill(ctx context.Context, params *StartDrillParams, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopDrill End a drill now
 	//
@@ -1324,8 +1324,8 @@ func (c *Client) ListDrills(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /v1/drills (the `StartDrill` operationId).
-func (c *Client) StartDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartDrillRequestWithBody(c.Server, contentType, body)
+func (c *Client) StartDrillWithBody(ctx context.Context, params *StartDrillParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1341,8 +1341,8 @@ func (c *Client) StartDrillWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /v1/drills (the `StartDrill` operationId).
-func (c *Client) StartDrill(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartDrillRequest(c.Server, body)
+func (c *Client) StartDrill(ctx context.Context, params *StartDrillParams, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4392,18 +4392,18 @@ func NewListDrillsRequest(server string) (*http.Request, error) {
 }
 
 // NewStartDrillRequest calls the generic StartDrill builder with application/json body
-func NewStartDrillRequest(server string, body StartDrillJSONRequestBody) (*http.Request, error) {
+func NewStartDrillRequest(server string, params *StartDrillParams, body StartDrillJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewStartDrillRequestWithBody(server, "application/json", bodyReader)
+	return NewStartDrillRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewStartDrillRequestWithBody constructs an http.Request for the StartDrill method, with any body, and a specified content type
-func NewStartDrillRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewStartDrillRequestWithBody(server string, params *StartDrillParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4419,6 +4419,33 @@ func NewStartDrillRequestWithBody(server string, contentType string, body io.Rea
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.DryRun != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dry_run", *params.DryRun, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -11092,14 +11119,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
-	StartDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+	StartDrillWithBodyWithResponse(ctx context.Context, params *StartDrillParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
 
 	// StartDrillWithResponse Make a fault on purpose; it ends by itself, and when the service stops
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/drills (the `StartDrill` operationId).
-	StartDrillWithResponse(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+	StartDrillWithResponse(ctx context.Context, params *StartDrillParams, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
 
 	// StopDrillWithResponse End a drill now
 	//
@@ -12664,10 +12691,17 @@ func (r ListDrillsResponse) ContentType() string {
 type StartDrillResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Drill
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -17820,8 +17854,8 @@ func (c *ClientWithResponses) ListDrillsWithResponse(ctx context.Context, reqEdi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/drills (the `StartDrill` operationId).
-func (c *ClientWithResponses) StartDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
-	rsp, err := c.StartDrillWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) StartDrillWithBodyWithResponse(ctx context.Context, params *StartDrillParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrillWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17833,8 +17867,8 @@ func (c *ClientWithResponses) StartDrillWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/drills (the `StartDrill` operationId).
-func (c *ClientWithResponses) StartDrillWithResponse(ctx context.Context, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
-	rsp, err := c.StartDrill(ctx, body, reqEditors...)
+func (c *ClientWithResponses) StartDrillWithResponse(ctx context.Context, params *StartDrillParams, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrill(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -20131,6 +20165,13 @@ func ParseStartDrillResponse(rsp *http.Response) (*StartDrillResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Drill
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -1425,6 +1425,8 @@ type DeliveryList struct {
 
 // Drill defines model for Drill.
 type Drill struct {
+	// Changes What goes and what stays of each group, in sentences; only where one is started
+	Changes   *[]string `json:"changes,omitempty"`
 	Instance  *string   `json:"instance,omitempty"`
 	Kind      string    `json:"kind"`
 	Number    int64     `json:"number"`
@@ -4238,6 +4240,12 @@ type SaveCourseParams struct {
 
 	// IfMatch The ETag that the change was made against, or * for whatever it is now
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// StartDrillParams defines parameters for StartDrill.
+type StartDrillParams struct {
+	// DryRun Only try it: all is judged as otherwise and answered, and nothing is changed
+	DryRun *DryRun `form:"dry_run,omitempty" json:"dry_run,omitempty"`
 }
 
 // WatchEventsParams defines parameters for WatchEvents.

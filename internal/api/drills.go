@@ -12,6 +12,7 @@ import (
 	"unitas/internal/api/routes"
 	"unitas/internal/drill"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
 	"unitas/internal/store"
 )
@@ -64,11 +65,50 @@ func (s *Server) StartDrill(ctx context.Context, r routes.StartDrillRequestObjec
 	if d.Kind == drill.Crash {
 		d.For = 0
 	}
-	d, err := s.Drills.Start(ctx, s.now(), d)
+	changes, err := s.drillTakes(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if some(r.Params.DryRun, false) {
+		if err := s.Drills.May(d); err != nil {
+			return nil, about("drill", "", err)
+		}
+		d.Began = s.now()
+		told := fromDrill(d)
+		told.Changes = &changes
+		return routes.StartDrill200JSONResponse(told), nil
+	}
+	d, err = s.Drills.Start(ctx, s.now(), d)
 	if err != nil {
 		return nil, about("drill", "", err)
 	}
-	return routes.StartDrill201JSONResponse(fromDrill(d)), nil
+	told := fromDrill(d)
+	told.Changes = &changes
+	return routes.StartDrill201JSONResponse(told), nil
+}
+
+// drillTakes says what a drill takes: of zones from each group, else of the one instance.
+func (s *Server) drillTakes(ctx context.Context, d drill.Drill) ([]string, error) {
+	zones := d.Zones
+	switch d.Kind {
+	case drill.Zone:
+		zones = []string{d.Zone}
+	case drill.Region:
+	default:
+		return []string{d.What()}, nil
+	}
+	losses, err := s.Store.ZoneLosses(ctx, zones)
+	if err != nil {
+		return nil, err
+	}
+	all := []string{}
+	for _, l := range losses {
+		all = append(all, fmt.Sprintf("%s loses %s; %d of %d go on serving", l.Group, words.Count(l.Goes, "instance"), l.Stays, l.Serving))
+	}
+	if len(all) == 0 {
+		all = append(all, "no group has an instance there")
+	}
+	return all, nil
 }
 
 // StopDrill ends one now.

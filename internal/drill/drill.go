@@ -120,11 +120,8 @@ func (d *Drills) List() []Drill {
 // Start begins a drill. It refuses one of a kind that its instance or zone is
 // under already.
 func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, error) {
-	if d.machines == nil {
-		return drill, &fleet.Refusal{Text: "the machines of this service know no drills"}
-	}
 	defer d.lanes.take(drill.lane())()
-	if err := d.refused(drill); err != nil {
+	if err := d.May(drill); err != nil {
 		return drill, err
 	}
 	var err error
@@ -157,8 +154,11 @@ func (d *Drills) Start(ctx context.Context, now time.Time, drill Drill) (Drill, 
 	return drill, nil
 }
 
-// refused tells why a drill may not begin, or nil.
-func (d *Drills) refused(drill Drill) error {
+// May tells why a drill may not begin now, or nil.
+func (d *Drills) May(drill Drill) error {
+	if d.machines == nil {
+		return &fleet.Refusal{Text: "the machines of this service know no drills"}
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.closed {

@@ -215,6 +215,21 @@ type PlaceCounts struct {
 	Bytes                      map[string]int64
 }
 
+// ZoneLoss is what the loss of zones takes from one group.
+type ZoneLoss struct {
+	Group   string
+	Goes    int // instances that have machines there
+	Serving int // that serve now, anywhere
+	Stays   int // of those, elsewhere
+}
+
+// ZoneLosses are what the loss of zones takes, by group.
+func (s Reader) ZoneLosses(ctx context.Context, zones []string) ([]ZoneLoss, error) {
+	return many[ZoneLoss](ctx, s.q, `select group_name as "group", (count(*) filter (where zone = any($1)))::int as goes,
+			(count(*) filter (where state = 'serving'))::int as serving, (count(*) filter (where state = 'serving' and not zone = any($1)))::int as stays
+		from instances where state <> 'gone' group by group_name having bool_or(zone = any($1)) order by group_name`, zones)
+}
+
 // CountPlaces counts what is not gone.
 func (s *Store) CountPlaces(ctx context.Context) (PlaceCounts, error) {
 	c := PlaceCounts{Instances: map[string]int{}, Serving: map[string]int{}, Images: map[string]int{}, Bytes: map[string]int64{}}

@@ -122,7 +122,7 @@ func TestConsole(t *testing.T) {
 	}
 	// Who listens is not told each second what time passes.
 	seconds := 60.0
-	d := must[contract.Drill](t)(client.Read[contract.Drill](s.api.StartDrill(ctx, contract.NewDrill{Kind: "burn", Instance: &s.instances()[0].Id, ForSeconds: &seconds})))
+	d := must[contract.Drill](t)(client.Read[contract.Drill](s.api.StartDrill(ctx, nil, contract.NewDrill{Kind: "burn", Instance: &s.instances()[0].Id, ForSeconds: &seconds})))
 	step("a drill", browser.Until(tab, `document.querySelector('.drills')?.textContent.includes('a processor is kept busy')`))
 	step("listen", browser.Do(tab, chromedp.Evaluate[chromedp.Void](`(() => {
 		window.spoken = []; window.ticks = 0

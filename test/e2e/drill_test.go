@@ -25,7 +25,7 @@ var drillMinutes = flag.Int("drill-minutes", 0, "have traffic with a drill each 
 // drill makes a fault on purpose.
 func (s *service) drill(d contract.NewDrill) contract.Drill {
 	s.t.Helper()
-	return must[contract.Drill](s.t)(client.Read[contract.Drill](s.api.StartDrill(ctx, d)))
+	return must[contract.Drill](s.t)(client.Read[contract.Drill](s.api.StartDrill(ctx, nil, d)))
 }
 
 // closedAfter waits until an instance gets no requests, and tells how long after

@@ -294,7 +294,7 @@ func (s *shots) failAgain() error {
 	if err != nil {
 		return err
 	}
-	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, contract.NewDrill{Kind: contract.NewDrillKindCrash, Instance: &list.Items[0].Id}))
+	_, _, err = client.Read[contract.Drill](s.api.StartDrill(s.ctx, nil, contract.NewDrill{Kind: contract.NewDrillKindCrash, Instance: &list.Items[0].Id}))
 	return err
 }
 

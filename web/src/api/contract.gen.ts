@@ -4163,6 +4163,8 @@ export interface components {
             region?: string;
             /** @description In words */
             what: string;
+            /** @description What goes and what stays of each group, in sentences; only where one is started */
+            changes?: string[];
             /** Format: date-time */
             started_at: string;
             /** Format: date-time */
@@ -7421,7 +7423,10 @@ export interface operations {
     };
     startDrill: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only try it: all is judged as otherwise and answered, and nothing is changed */
+                dry_run?: components["parameters"]["DryRun"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7432,6 +7437,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What it would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
             /** @description The drill */
             201: {
                 headers: {

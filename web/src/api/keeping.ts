@@ -81,9 +81,11 @@ export function useCosts(by: string, step: 'hour' | 'day', from: string | undefi
   })
 }
 
-export function useStartDrill() {
-  return useAct((body: NewDrill) => take(api.POST('/v1/drills', { body })))
-}
+/** Starts a drill; with dry it only tells what that would take. */
+export const startDrill = ({ body, dry }: { body: NewDrill; dry: boolean }) =>
+  take(api.POST('/v1/drills', { params: { query: { dry_run: dry } }, body }))
+
+export const useStartDrill = () => useAct(startDrill)
 
 export function useStopDrill() {
   return useAct((number: number) => take(api.DELETE('/v1/drills/{number}', { params: { path: { number } } })))

@@ -1,6 +1,7 @@
 import { Form, InputNumber, Modal, Select } from 'antd'
 import { usePlaces } from '../api/catalogue'
-import { useStartDrill, useZones, type NewDrill } from '../api/keeping'
+import { startDrill, useStartDrill, useZones, type NewDrill } from '../api/keeping'
+import { Comes } from './Comes'
 import { Draft, sentThen } from './Draft'
 import { Notice } from './Notice'
 import { Trouble } from './Trouble'
@@ -32,6 +33,14 @@ function about(f: Fields): Pick<NewDrill, 'zone' | 'region' | 'instance'> {
   return { instance: f.instance ?? '' }
 }
 
+const bodyOf = (f: Fields): NewDrill => ({
+  kind: f.kind,
+  ...about(f),
+  for_seconds: f.seconds ?? 60,
+  slow_seconds: f.slow ?? 2,
+  error_percent: f.percent ?? 50,
+})
+
 /** Asks for a drill, and says what it will do. */
 export function StartDrill({ instances, onClose }: { instances: string[]; onClose: () => void }) {
   const [form] = Form.useForm<Fields>()
@@ -40,16 +49,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
   const zones = useZones()
   const places = usePlaces()
   const submit = (f: Fields) =>
-    start.mutate(
-      {
-        kind: f.kind,
-        ...about(f),
-        for_seconds: f.seconds ?? 60,
-        slow_seconds: f.slow ?? 2,
-        error_percent: f.percent ?? 50,
-      },
-      { onSuccess: sentThen('drill', onClose) },
-    )
+    start.mutate({ body: bodyOf(f), dry: false }, { onSuccess: sentThen('drill', onClose) })
   return (
     <Modal
       open
@@ -107,6 +107,7 @@ export function StartDrill({ instances, onClose }: { instances: string[]; onClos
             <InputNumber min={1} max={100} suffix="%" />
           </Form.Item>
         )}
+        <Comes<Fields> ask={(f) => startDrill({ body: bodyOf(f), dry: true })} />
         <Trouble error={start.error} />
         <Draft of="drill" />
       </Form>
