@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"unitas/internal/wary"
 )
 
 // Blocks is how many blocks of loopback addresses and user ids there are on a host, and
@@ -21,8 +23,18 @@ const (
 	BlockSize = 8 * 254
 )
 
-// blocksDir is where all services of a host see which blocks are taken, by file.
-var blocksDir = "/var/tmp/unitas-blocks"
+// formerBlocks is where all services of a host see which blocks are taken, by file: those that are not
+// root, and those of releases before v0.2, which are honoured there for one release. Anybody may write
+// and lock there, so whoever is root waits for nothing in it.
+var formerBlocks = "/var/tmp/unitas-blocks"
+
+// blocksDir is where those that are root see it.
+var blocksDir = func() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/unitas-blocks"
+	}
+	return formerBlocks
+}()
 
 // blocksWait is how long one that notes its own waits for others that do.
 const blocksWait = 30 * time.Second
@@ -61,10 +73,15 @@ func (b Block) BakeUser() int { return firstBake + int(b) }
 // has none yet: one that no other directory owns and nothing on the host uses. A
 // directory that is gone owns nothing.
 func OwnBlock(dir string) (Block, error) {
-	if err := os.MkdirAll(blocksDir, 0o777); err != nil {
+	if n, ok := blockOf(dir); ok && ownerIn(blocksDir, n) == dir {
+		return n, nil // nobody is waited for
+	}
+	if err := os.MkdirAll(blocksDir, 0o755); err != nil {
 		return 0, fmt.Errorf("make the place where services note their addresses: %w", err)
 	}
-	_ = os.Chmod(blocksDir, 0o777|fs.ModeSticky) // its owner did; others may not
+	if blocksDir == formerBlocks {
+		_ = os.Chmod(blocksDir, 0o777|fs.ModeSticky) // its owner did; others may not
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), blocksWait)
 	defer cancel()
 	lock, err := Lock(ctx, filepath.Join(blocksDir, "lock"), syscall.LOCK_EX)
@@ -72,17 +89,16 @@ func OwnBlock(dir string) (Block, error) {
 		return 0, fmt.Errorf("lock the place where services note their addresses: %w", err)
 	}
 	defer lock.Close()
-	_ = os.Chmod(lock.Name(), 0o666)
-	if raw, err := os.ReadFile(filepath.Join(dir, "block")); err == nil {
-		n, err := strconv.Atoi(strings.TrimSpace(string(raw)))
-		if err == nil && n >= 0 && n < Blocks && ownerOf(n) == dir {
-			return Block(n), nil
-		}
+	if blocksDir == formerBlocks {
+		_ = os.Chmod(lock.Name(), 0o666)
+	}
+	if n, ok := blockOf(dir); ok && ownerOf(n) == dir {
+		return n, note(n, dir) // it was noted where releases before this one do
 	}
 	used := inUse()
 	var owners []string
 	for n := range Blocks {
-		if owner := ownerOf(n); owner != "" && owner != dir {
+		if owner := ownerOf(Block(n)); owner != "" && owner != dir {
 			owners = append(owners, owner)
 			continue
 		}
@@ -95,7 +111,7 @@ func OwnBlock(dir string) (Block, error) {
 			owners = append(owners, name+", which cannot be removed")
 			continue
 		}
-		if err := WriteFile(name, []byte(dir+"\n"), 0o644); err != nil {
+		if err := note(Block(n), dir); err != nil {
 			return 0, err
 		}
 		return Block(n), WriteFile(filepath.Join(dir, "block"), fmt.Appendf(nil, "%d\n", n), 0o644)
@@ -103,16 +119,61 @@ func OwnBlock(dir string) (Block, error) {
 	return 0, fmt.Errorf("all %d blocks of addresses for machines on this host are taken, by %s; remove data directories that are not needed any more", Blocks, strings.Join(owners, ", "))
 }
 
-// ownerOf is the directory that owns a block, "" when none does: it has to say so
-// itself.
-func ownerOf(n int) string {
-	raw, err := os.ReadFile(filepath.Join(blocksDir, strconv.Itoa(n)))
+// blockOf is the block that a directory says is its own.
+func blockOf(dir string) (Block, bool) {
+	raw, err := wary.Read(filepath.Join(dir, "block"), 16)
+	if err != nil {
+		return 0, false
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(raw)))
+	return Block(n), err == nil && n >= 0 && n < Blocks
+}
+
+// note writes down that a directory owns a block; for releases before v0.2 also where these look.
+func note(n Block, dir string) error {
+	name, text := strconv.Itoa(int(n)), []byte(dir+"\n")
+	if err := WriteFile(filepath.Join(blocksDir, name), text, 0o644); err != nil || blocksDir == formerBlocks {
+		return err
+	}
+	if info, err := os.Lstat(formerBlocks); err != nil || !info.IsDir() {
+		return nil // there was none
+	}
+	former := filepath.Join(formerBlocks, name)
+	_ = os.Remove(former)
+	f, err := os.OpenFile(former, os.O_CREATE|os.O_EXCL|os.O_WRONLY|syscall.O_NOFOLLOW, 0o644)
+	if err != nil {
+		return nil // somebody plays with it; what counts is noted
+	}
+	_, _ = f.Write(text)
+	f.Close()
+	return nil
+}
+
+// ownerOf is the directory that owns a block, "" when none does.
+func ownerOf(n Block) string {
+	if owner := ownerIn(blocksDir, n); owner != "" || blocksDir == formerBlocks {
+		return owner
+	}
+	return ownerIn(formerBlocks, n)
+}
+
+// ownerIn is the directory that owns a block by what is noted in a place, "" when none does: it has to
+// say so itself, and what a machine's user notes does not count.
+func ownerIn(place string, n Block) string {
+	name := filepath.Join(place, strconv.Itoa(int(n)))
+	info, err := os.Lstat(name)
+	if err != nil {
+		return ""
+	}
+	if stat, ok := info.Sys().(*syscall.Stat_t); !ok || stat.Uid >= firstBake {
+		return ""
+	}
+	raw, err := wary.Read(name, 4096)
 	if err != nil {
 		return ""
 	}
 	dir := strings.TrimSpace(string(raw))
-	own, err := os.ReadFile(filepath.Join(dir, "block"))
-	if err != nil || strings.TrimSpace(string(own)) != strconv.Itoa(n) {
+	if own, ok := blockOf(dir); !ok || own != n {
 		return ""
 	}
 	return dir

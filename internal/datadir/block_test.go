@@ -6,15 +6,17 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 )
 
 // host has the blocks of the test noted in a directory of its own.
 func host(t *testing.T) {
 	t.Helper()
-	was := blocksDir
+	was, former := blocksDir, formerBlocks
 	blocksDir = filepath.Join(t.TempDir(), "blocks")
-	t.Cleanup(func() { blocksDir = was })
+	formerBlocks = blocksDir
+	t.Cleanup(func() { blocksDir, formerBlocks = was, former })
 }
 
 func own(t *testing.T, dir string) Block {
@@ -94,5 +96,49 @@ func TestAllBlocksTaken(t *testing.T) {
 			t.Errorf("after %d it says %v", len(dirs), err)
 		}
 		return
+	}
+}
+
+// TestNobodyElseHoldsBlocks: where the service is root, what stands where anybody may write is
+// honoured, its lock never waited for, and nothing there is followed; a directory that owns a block
+// waits for nobody at all.
+func TestNobodyElseHoldsBlocks(t *testing.T) {
+	host(t)
+	first, second := t.TempDir(), t.TempDir()
+	taken := own(t, first) // as a release before this one noted it
+	blocksDir = filepath.Join(t.TempDir(), "of-root")
+	held, err := TryLock(filepath.Join(formerBlocks, "lock"), syscall.LOCK_EX)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer held.Close()
+	if next := own(t, second); next == taken {
+		t.Errorf("the block %d of another directory is taken", next)
+	}
+	if again := own(t, first); again != taken || ownerIn(blocksDir, taken) != first {
+		t.Errorf("it owned %d, and owns %d", taken, again)
+	}
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte("secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for n := range Blocks {
+		name := filepath.Join(formerBlocks, fmt.Sprint(n))
+		_ = os.Remove(name)
+		if err := os.Symlink(secret, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	own(t, t.TempDir())
+	if raw, err := os.ReadFile(secret); string(raw) != "secret" {
+		t.Errorf("a file of another's is %q, %v", raw, err)
+	}
+	mine, err := TryLock(filepath.Join(blocksDir, "lock"), syscall.LOCK_EX)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer mine.Close()
+	if again := own(t, second); ownerIn(blocksDir, again) != second {
+		t.Errorf("it owns %d", again)
 	}
 }

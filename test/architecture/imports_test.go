@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 	"unitas/internal/conns":              {},
 	"unitas/internal/certificates":       {},
 	"unitas/internal/sockets":            {},
-	"unitas/internal/datadir":            {},
+	"unitas/internal/datadir":            {"unitas/internal/wary"},
 	"unitas/internal/probe":              {"unitas/internal/conns", "unitas/internal/fleet/..."},
 	"unitas/internal/machine":            {"unitas/internal/fleet/..."},
 	"unitas/internal/machine/process":    {"unitas/internal/wary", "unitas/internal/machine", "unitas/internal/image", "unitas/internal/userdata", "unitas/internal/datadir", "unitas/internal/fleet/..."},
