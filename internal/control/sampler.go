@@ -23,8 +23,11 @@ const (
 	sampleLimit = 10 * time.Second
 	// rollAfter is how long after five minutes are over they are made one.
 	rollAfter = 30 * time.Second
-	// partsEvery is how often is looked after where samples are kept.
-	partsEvery = time.Hour
+	// writeLimit is how long it may take to write a round down, whatever measuring took.
+	writeLimit = 5 * time.Second
+	// partsEvery is how often is looked after where samples are kept; what is over is dropped at the
+	// second look, so this is for how long a clock may be wrong.
+	partsEvery = 15 * time.Minute
 )
 
 // sampler measures the instances of the groups that are kept here. Its fields belong to its
@@ -33,8 +36,10 @@ type sampler struct {
 	c *Control
 	// had is what was known of each instance at the last round.
 	had map[string]had
-	// rolled is when was rolled up last, and parts when was looked after where it is kept.
+	// rolled is when was rolled up last; parts, on the monotonic clock, when was looked after where
+	// it is kept, and over what was over then.
 	rolled, parts time.Time
+	over          map[string]bool
 	scrapes       *scraper
 	// owed are samples that could not be written.
 	owed []store.Sample
@@ -76,12 +81,13 @@ func (s *sampler) run(ctx context.Context) {
 // upkeep makes room for samples and rolls them up. What fails is tried again.
 func (s *sampler) upkeep(ctx context.Context) {
 	now := s.c.Clock.Now()
-	if now.Sub(s.parts) >= partsEvery {
-		if err := s.c.Store.KeepPartitions(ctx, now); err != nil {
+	if s.parts.IsZero() || time.Since(s.parts) >= partsEvery {
+		over, err := s.c.Store.KeepPartitions(ctx, now, s.over)
+		if err != nil {
 			s.c.warn("", "there is no room for samples yet; it is tried again", err)
 			return
 		}
-		s.parts = now
+		s.parts, s.over = time.Now(), over
 	}
 	if over := now.Add(-rollAfter).Truncate(store.RollupEvery); over.After(s.rolled) {
 		if err := s.c.Store.RollUp(ctx, now.Add(-rollAfter)); err != nil {
@@ -132,7 +138,9 @@ func (s *sampler) round(ctx context.Context) {
 		last = append(last, m.told...)
 	}
 	s.c.lastSamples.Store(&last)
-	s.write(ctx)
+	written, stop := context.WithTimeout(context.WithoutCancel(ctx), writeLimit)
+	defer stop()
+	s.write(written)
 	s.c.metrics.sampled(time.Since(begun))
 }
 
@@ -409,8 +417,11 @@ func (k *keeper) loadPoints(ctx context.Context, group *store.Group) error {
 	return nil
 }
 
-// scraping bounds how many instances are asked at once for what they tell themselves.
-const scraping = 32
+// How many instances are asked at once for what they tell themselves: of one group, and of all.
+const (
+	scrapingEach = 16
+	scraping     = 512
+)
 
 // each calls f for all at once, so many at a time.
 func each[T any](all []T, atOnce int, f func(T)) {

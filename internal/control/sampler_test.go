@@ -239,3 +239,48 @@ func TestAGateOnAMetric(t *testing.T) {
 		}
 	}
 }
+
+// TestSilenceCostsNobodyElse: a group of many that never answer leaves others their values in the
+// first round as in the next, and is itself asked for a shorter time then.
+func TestSilenceCostsNobodyElse(t *testing.T) {
+	never := make(chan struct{})
+	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/silent" {
+			select {
+			case <-never:
+			case <-r.Context().Done():
+			}
+			return
+		}
+		fmt.Fprint(w, "# TYPE waiting gauge\nwaiting 3\n")
+	}))
+	defer page.Close()
+	defer close(never)
+	host, port, _ := net.SplitHostPort(page.Listener.Addr().String())
+	n, _ := strconv.Atoi(port)
+	group := func(name string, many int) *measured {
+		m := &measured{group: &fleet.Group{Name: name, Settings: fleet.Settings{Scrape: "/" + name, Rules: []scaling.Rule{{Metric: "scrape:waiting"}}}}, asks: []metric.Name{"scrape:waiting"}}
+		for k := range many {
+			m.of = append(m.of, one{id: fmt.Sprintf("%s-%03d", name, k), address: host, port: n, values: map[metric.Name]float64{}})
+		}
+		return m
+	}
+	s := newScraper()
+	s.limit, s.silentLimit, s.budget = 500*time.Millisecond, 100*time.Millisecond, 800*time.Millisecond
+	for round := range 2 {
+		ctx, stop := context.WithTimeout(context.Background(), sampleLimit)
+		silent, good := group("silent", 65), group("good", 65)
+		begun := time.Now()
+		s.all(ctx, []*measured{silent, good})
+		took := time.Since(begun)
+		stop()
+		for _, o := range good.of {
+			if o.values["scrape:waiting"] != 3 {
+				t.Errorf("round %d: %s has %v", round, o.id, o.values)
+			}
+		}
+		if took > sampleLimit || len(s.silent) < 32 {
+			t.Errorf("round %d took %s, and %d are silent", round, took, len(s.silent))
+		}
+	}
+}

@@ -1,14 +1,17 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"math"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	dto "github.com/prometheus/client_model/go"
@@ -21,17 +24,25 @@ import (
 // What instances tell of themselves, on a page in the text format of Prometheus.
 
 const (
-	// scrapeLimit is how long an instance may take to tell.
-	scrapeLimit = 5 * time.Second
+	// scrapeLimit is how long an instance may take to tell, and silentLimit one that told nothing
+	// the last time; scrapeBudget how long all of it may take, within sampleLimit.
+	scrapeLimit  = 5 * time.Second
+	silentLimit  = time.Second
+	scrapeBudget = 8 * time.Second
 	// scrapeMost is how much it may tell, in bytes.
 	scrapeMost = 1 << 20
 )
 
 // scraper asks instances for their metrics.
-type scraper struct{ client *http.Client }
+type scraper struct {
+	client *http.Client
+	// How long an instance may take, one that was silent, and all of it.
+	limit, silentLimit, budget time.Duration
+	silent map[string]bool // those that told nothing at the last round
+}
 
 func newScraper() *scraper {
-	return &scraper{client: &http.Client{
+	return &scraper{limit: scrapeLimit, silentLimit: silentLimit, budget: scrapeBudget, client: &http.Client{
 		Timeout:       scrapeLimit,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport:     &http.Transport{DialContext: (&net.Dialer{Timeout: scrapeLimit}).DialContext, MaxIdleConnsPerHost: 1, IdleConnTimeout: 2 * metric.Every, MaxResponseHeaderBytes: 16 << 10, DisableCompression: true},
@@ -39,15 +50,15 @@ func newScraper() *scraper {
 }
 
 // all asks every instance of the groups whose rules go by what it tells. Who does not answer
-// in time is missing.
+// in time is missing. Each group asks by itself, those that did not answer the last time at its end
+// and for a shorter time, so that nobody's silence costs others their values.
 func (s *scraper) all(ctx context.Context, groups []*measured) {
-	type asked struct {
-		o     *one
-		url   string
-		names []metric.Name
-	}
-	var all []asked
-	for _, m := range groups {
+	ctx, stop := context.WithTimeout(ctx, s.budget)
+	defer stop()
+	var mu sync.Mutex
+	silent := map[string]bool{}
+	all := make(chan struct{}, scraping)
+	each(groups, len(groups)+1, func(m *measured) {
 		var names []metric.Name
 		for _, n := range m.names() {
 			if _, yes := n.Scraped(); yes {
@@ -55,26 +66,52 @@ func (s *scraper) all(ctx context.Context, groups []*measured) {
 			}
 		}
 		if len(names) == 0 {
-			continue
-		}
-		for k := range m.of {
-			if o := &m.of[k]; o.address != "" {
-				all = append(all, asked{o, scrapeURL(o, m.group.Scrape), names})
-			}
-		}
-	}
-	each(all, scraping, func(a asked) {
-		families, err := s.ask(ctx, a.url)
-		if err != nil {
 			return
 		}
-		for _, n := range a.names {
-			name, _ := n.Scraped()
-			if f := families[name]; f != nil {
-				a.o.values[n] = valueOf(f)
+		var ask []*one
+		for k := range m.of {
+			if o := &m.of[k]; o.address != "" {
+				ask = append(ask, o)
 			}
 		}
+		slices.SortStableFunc(ask, func(a, b *one) int { return cmp.Compare(s.lateness(a), s.lateness(b)) })
+		each(ask, scrapingEach, func(o *one) {
+			select {
+			case all <- struct{}{}:
+				defer func() { <-all }()
+			case <-ctx.Done():
+				return
+			}
+			limit := s.limit
+			if s.silent[o.id] {
+				limit = s.silentLimit
+			}
+			ctx, stop := context.WithTimeout(ctx, limit)
+			defer stop()
+			families, err := s.ask(ctx, scrapeURL(o, m.group.Scrape))
+			if err != nil {
+				mu.Lock()
+				silent[o.id] = true
+				mu.Unlock()
+				return
+			}
+			for _, n := range names {
+				name, _ := n.Scraped()
+				if f := families[name]; f != nil {
+					o.values[n] = valueOf(f)
+				}
+			}
+		})
 	})
+	s.silent = silent
+}
+
+// lateness puts those that were silent the last time behind the others.
+func (s *scraper) lateness(o *one) int {
+	if s.silent[o.id] {
+		return 1
+	}
+	return 0
 }
 
 // scrapeURL is where an instance tells: [PORT]/PATH, of its own port without one.

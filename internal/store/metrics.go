@@ -117,8 +117,10 @@ func (s *Store) RollUp(ctx context.Context, now time.Time) error {
 }
 
 // KeepPartitions makes the parts in which samples of now and of the next day are kept, and
-// drops those that are too old. A day has a part of the samples, ten days one of the rollups.
-func (s *Store) KeepPartitions(ctx context.Context, now time.Time) error {
+// drops those that are over for longer than they are kept, when they were at the last look already:
+// was is what it returned then. So a clock that is ahead for a moment costs nothing.
+func (s *Store) KeepPartitions(ctx context.Context, now time.Time, was map[string]bool) (over map[string]bool, err error) {
+	over = map[string]bool{}
 	for _, p := range []struct {
 		table      string
 		wide, kept time.Duration
@@ -129,28 +131,31 @@ func (s *Store) KeepPartitions(ctx context.Context, now time.Time) error {
 				p.table, from.Format("20060102"), p.table, from.Format(time.RFC3339), from.Add(p.wide).Format(time.RFC3339)))
 			var known *pgconn.PgError // another service may have made it in this very moment
 			if err != nil && !(errors.As(err, &known) && (known.Code == "42P07" || known.Code == "23505")) {
-				return err
+				return over, err
 			}
 		}
 		rows, err := s.q.Query(ctx, `select inhrelid::regclass::text from pg_inherits where inhparent = $1::text::regclass`, p.table)
 		if err != nil {
-			return err
+			return over, err
 		}
 		names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		if err != nil {
-			return err
+			return over, err
 		}
 		for _, name := range names {
 			begins, err := time.Parse("20060102", name[len(p.table)+1:])
 			if err != nil || now.Sub(begins.Add(p.wide)) < p.kept {
 				continue
 			}
+			if over[name] = true; !was[name] {
+				continue
+			}
 			if _, err := s.q.Exec(ctx, `drop table if exists `+pgx.Identifier{name}.Sanitize()); err != nil {
-				return err
+				return over, err
 			}
 		}
 	}
-	return nil
+	return over, nil
 }
 
 // Pushed is a value that somebody sent.

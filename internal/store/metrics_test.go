@@ -18,10 +18,10 @@ import (
 // part where it belongs and gone in time.
 func TestWhatIsMeasuredIsKept(t *testing.T) {
 	s := stocked(t)
-	if err := s.KeepPartitions(ctx, noon); err != nil {
+	if _, err := s.KeepPartitions(ctx, noon, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.KeepPartitions(ctx, noon); err != nil {
+	if _, err := s.KeepPartitions(ctx, noon, nil); err != nil {
 		t.Fatalf("a second time: %v", err)
 	}
 	var all []store.Sample
@@ -70,13 +70,28 @@ func TestWhatIsMeasuredIsKept(t *testing.T) {
 	if newest, err := s.Newest(ctx, "timetable", noon); err != nil || len(newest) != 2 || newest[0].Metric != "cpu" || newest[0].Vals[0] != 39 {
 		t.Errorf("the newest are %+v, %v", newest, err)
 	}
+	// A clock that is ahead at one look drops nothing; what it found over then is not at the next.
+	ahead, err := s.KeepPartitions(ctx, noon.AddDate(0, 0, 60), nil)
+	if err != nil || len(ahead) == 0 {
+		t.Fatalf("at the first look %v are over, %v", ahead, err)
+	}
+	if over, err := s.KeepPartitions(ctx, noon, ahead); err != nil || len(over) > 0 {
+		t.Errorf("when it is right again %v are over, %v", over, err)
+	}
+	if got, _ := s.Samples(ctx, "timetable", "cpu", noon, noon.Add(time.Hour)); len(got) != 40 {
+		t.Errorf("a clock that was ahead leaves %d samples", len(got))
+	}
 	// Two days later the day is gone, and what came of it is not; after sixty that is as well.
 	for _, c := range []struct {
 		days          int
 		samples, rows int
 	}{{2, 0, 2}, {60, 0, 0}} {
-		if err := s.KeepPartitions(ctx, noon.AddDate(0, 0, c.days)); err != nil {
-			t.Fatal(err)
+		var over map[string]bool
+		for range 2 {
+			var err error
+			if over, err = s.KeepPartitions(ctx, noon.AddDate(0, 0, c.days), over); err != nil {
+				t.Fatal(err)
+			}
 		}
 		got, _ := s.Samples(ctx, "timetable", "cpu", noon, noon.Add(time.Hour))
 		rows, _ := s.Shorter(ctx, "timetable", "cpu", noon, noon.Add(time.Hour))
