@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -38,6 +39,9 @@ func TestNobodyIsHeldByABodyWithoutAnEnd(t *testing.T) {
 		r, err := http.ReadResponse(answer, nil)
 		if err != nil {
 			t.Fatalf("%s: %v", path, err)
+		}
+		if r.Header.Get("X-Content-Type-Options") != "nosniff" || (r.Header.Get("Cache-Control") == "no-store") != strings.HasPrefix(path, "/v1/") {
+			t.Errorf("%s is answered with %v", path, r.Header)
 		}
 		if _, err := io.ReadAll(r.Body); r.StatusCode != status || err != nil {
 			t.Errorf("%s is answered %d, %v", path, r.StatusCode, err)

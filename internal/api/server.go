@@ -155,6 +155,10 @@ func (s *Server) Handler() http.Handler {
 	version := cmp.Or(s.Version, "unknown")
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set(contract.VersionHeader, version)
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		if strings.HasPrefix(r.URL.Path, "/v1/") { // secrets among it, and nothing that lasts
+			w.Header().Set("Cache-Control", "no-store")
+		}
 		if r.Body != nil && r.Body != http.NoBody { // whoever answers without reading it does not wait for its end
 			_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(s.BodyWindow))
 		}

@@ -241,6 +241,7 @@ func (k *keeper) staleOr(err error) (again time.Time, _ error) {
 func (k *keeper) decide(now time.Time) fleet.Decision {
 	begun := time.Now()
 	k.view.Group, k.view.Prices, k.view.Watched = k.group.Group, k.group.Prices, now.Add(-time.Since(k.watching))
+	k.view.Group.Watched = k.view.Watched // for who looks at what it shows
 	k.view.Rollout = nil
 	if k.rollout != nil {
 		k.view.Rollout, k.view.Location = &k.rollout.Rollout, k.location

@@ -72,6 +72,7 @@ func begin(now time.Time, view View) *deciding {
 	if d.watched.After(now) { // the clock was set back since
 		d.watched = now
 	}
+	d.group.Watched = d.watched
 	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
 	d.group.Slots = slices.Clone(view.Group.Slots)
 	if view.Rollout != nil && !view.Rollout.State.Ended() {

@@ -28,6 +28,8 @@ type Group struct {
 	// Checks are those of the group's pools: all must find an instance healthy
 	// before it serves.
 	Checks []string
+	// Watched is as in [View], for who judges an instance by the group alone.
+	Watched time.Time
 	Settings
 	Book
 }

@@ -215,18 +215,23 @@ func (g *Group) BootLimit() time.Duration { return max(g.Settle, 30*time.Second)
 
 // settles is since when an instance settles: its machine runs, and no hook holds it.
 func (i *Instance) settles() time.Time {
-	if i.Since.After(i.Up) {
-		return i.Since
-	}
-	return i.Up
+	return later(i.Since, i.Up)
 }
 
-// deadline is when an instance that comes up counts as failed.
+// deadline is when an instance that comes up counts as failed. Only watched time counts: it has all
+// of its time from when somebody looks again.
 func (g *Group) deadline(in *Instance) time.Time {
 	if in.State == Settling {
-		return in.settles().Add(g.Settle)
+		return later(in.settles(), g.Watched).Add(g.Settle)
 	}
-	return in.Ordered.Add(g.BootLimit())
+	return later(in.Ordered, g.Watched).Add(g.BootLimit())
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 func (d *deciding) deadline(in *Instance) time.Time { return d.group.deadline(in) }

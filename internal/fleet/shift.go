@@ -23,7 +23,7 @@ func (v *View) Shift(by time.Duration) Decision {
 	for i := range g.RuleStates { // what calendars did is by the clock as it is
 		move(&g.RuleStates[i].Acted, &g.RuleStates[i].Shrank)
 	}
-	move(&g.HealPermit, &g.HealStopped)
+	move(&g.HealPermit, &g.HealStopped, &g.Watched)
 	for i := range g.Setbacks {
 		move(&g.Setbacks[i].Last, &g.Setbacks[i].Until)
 	}

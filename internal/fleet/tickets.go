@@ -249,6 +249,14 @@ func (d *deciding) expireTickets(i int) {
 		case d.group.Hook(t.Hook) == nil:
 			d.drop(i, t, "the hook was taken away")
 		case d.group.Frozen != "":
+		case d.unanswerable(t):
+			t.Deadline = d.watched.Add(d.group.Hook(t.Hook).Deadline)
+			t.Bound = later(t.Bound, t.Deadline)
+			d.change(i, func(in *Instance) { in.put(t) })
+			e := d.at(i).ticketEntry(t)
+			e.Kind, e.Cause = "ticket.extended", Because("nobody could answer while no service watched")
+			d.entry(e)
+			d.lookAt(t.Deadline)
 		case !d.now.Before(t.Deadline):
 			t = t.closed(d.now, TicketExpired, "", "")
 			d.change(i, func(in *Instance) { in.put(t) })
@@ -257,6 +265,12 @@ func (d *deciding) expireTickets(i int) {
 			d.lookAt(t.Deadline)
 		}
 	}
+}
+
+// unanswerable reports whether the deadline of an open ticket ran while nobody could answer, so that
+// it begins anew.
+func (d *deciding) unanswerable(t Ticket) bool {
+	return d.watched.After(t.Opened) && t.Deadline.Before(d.watched.Add(d.group.Hook(t.Hook).Deadline))
 }
 
 // drop closes a ticket that nobody need answer any more.

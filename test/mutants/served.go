@@ -136,7 +136,7 @@ var served = []fault{
 	{name: "a machine runs on in a zone that was lost meanwhile", file: "internal/machine/process/launch.go", was: "if d.isLost(spec.Zone) { // meanwhile", now: "if false { // meanwhile"},
 	{name: "a machine on a full disk", file: "internal/machine/process/launch.go", was: "if d.Room != nil {", now: "if false {"},
 	{name: "users' ids are given twice", file: "internal/datadir/block.go", was: "return FirstUser + int(b)*usersEach + int(number%BlockSize)", now: "return FirstUser + int(number%BlockSize)"},
-	{name: "two directories own one block", file: "internal/datadir/block.go", was: "if owner := ownerOf(n); owner != \"\" && owner != dir {", now: "if false {\n\t\t\tvar owner string"},
+	{name: "two directories own one block", file: "internal/datadir/block.go", was: "if owner := ownerOf(Block(n)); owner != \"\" && owner != dir {", now: "if false {\n\t\t\tvar owner string"},
 	{name: "a block in use is owned", file: "internal/datadir/block.go", was: "if used[n] != \"\" {", now: "if false {"},
 
 	// Images.

@@ -24,6 +24,7 @@ type watch struct {
 	wave wave
 	// asked is what somebody was asked about each instance.
 	asked map[string]*asked
+	anew  time.Time // the last time that was begun to be watched anew
 	// lastFrozen is when it was last seen that the group was frozen.
 	lastFrozen time.Time
 }

@@ -117,7 +117,7 @@ func (w *World) Restart() {
 		}
 		w.catchUp(in.ID)
 	}
-	w.watched, w.View.Ledger = w.Now, nil
+	w.watched, w.left, w.View.Ledger = w.Now, w.decided, nil
 }
 
 func (w *World) carryOut(do fleet.Act, in *fleet.Instance) {

@@ -50,6 +50,9 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 		if len(before.Group.Hooks) > 0 && in.State == fleet.Settling { // it settles from when they let it go
 			late = in.Since.Add(before.Group.Settle)
 		}
+		if again := before.Watched.Add(max(before.Group.Settle, before.Group.BootLimit())); again.After(late) { // only watched time counts
+			late = again
+		}
 		if in.State.ComingUp() && in.State != fleet.HeldIn && !in.Pinned && in.Served.IsZero() && !m.Good && !m.Refused && now.After(late.Add(time.Minute)) && late.After(r.Resumed) {
 			k.fail("8: %s is not healthy %s after its launch, and the rollout goes on", in.ID, now.Sub(m.Launched))
 		}

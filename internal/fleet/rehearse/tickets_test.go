@@ -76,6 +76,23 @@ type asked struct {
 	at, over map[string]time.Time
 }
 
+// begunAnew gives what was open when the service went away its time again: only watched time counts.
+func (k *watch) begunAnew() {
+	w := k.p.w
+	if w.watched.Equal(k.anew) {
+		return
+	}
+	k.anew = w.watched
+	for _, was := range k.asked {
+		for _, h := range w.View.Group.Hooks {
+			over, some := was.over[h.Name]
+			if again := w.watched.Add(was.skew).Add(h.Deadline); some && w.watched.After(was.at[h.Name]) && over.After(w.left.Add(was.skew)) && again.After(over) {
+				was.over[h.Name] = again
+			}
+		}
+	}
+}
+
 // said reports whether a hook was answered by now, or its time is over, and with what.
 func (k *watch) said(in *fleet.Instance, h fleet.Hook) (a fleet.Answer, yes bool) {
 	was := k.asked[in.ID]
@@ -86,12 +103,13 @@ func (k *watch) said(in *fleet.Instance, h fleet.Hook) (a fleet.Answer, yes bool
 	if !held {
 		return "", false
 	}
-	answered := was.at[h.Name].Add(how.After)
-	switch inTime := how.After >= 0 && answered.Add(was.skew).Before(was.over[h.Name]); {
+	k.begunAnew()
+	answered, over := was.at[h.Name].Add(how.After), was.over[h.Name]
+	switch inTime := how.After >= 0 && answered.Add(was.skew).Before(over); {
 	case was.skew != k.p.w.Skew: // the clock was set meanwhile: which came first cannot be told
 		return fleet.Pass, true
 	case !inTime:
-		return h.Otherwise, !k.p.w.Clock().Before(was.over[h.Name])
+		return h.Otherwise, !k.p.w.Clock().Before(over)
 	case how.Fails:
 		return fleet.Fail, !k.p.w.Now.Before(answered)
 	}
@@ -123,6 +141,7 @@ func couldNotWait(in *fleet.Instance) bool {
 
 // heldAtOnce expects no more tickets open than may be.
 func (k *watch) heldAtOnce() {
+	k.begunAnew()
 	g := k.p.w.View.Group
 	for _, in := range k.p.w.View.Instances {
 		open := func(t fleet.Ticket) bool { return t.State == fleet.TicketOpen }

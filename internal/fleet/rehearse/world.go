@@ -53,6 +53,8 @@ type World struct {
 
 	place   map[string]int // of View.Instances, by id
 	watched time.Time      // since when there is no gap, whatever the clock says
+	decided time.Time      // when was decided last, and left, when before the gap
+	left    time.Time
 	events  events
 	asked   map[string]bool // tickets that are being answered
 	ordinal int
@@ -119,6 +121,7 @@ func (w *World) Decide() {
 	if w.Finished || w.Now.Before(w.Away) {
 		return
 	}
+	w.decided = w.Now
 	if !w.watched.IsZero() {
 		w.View.Watched = w.watched.Add(w.Skew)
 	}
