@@ -30,6 +30,7 @@ import (
 type yard struct {
 	mu       sync.Mutex
 	machines map[string]fleet.MachineState
+	specs    map[string]machine.Spec
 	launches map[string]int
 	stops    map[string]int
 	halted   map[string]bool
@@ -52,7 +53,7 @@ type yard struct {
 }
 
 func newYard() *yard {
-	return &yard{machines: map[string]fleet.MachineState{}, launches: map[string]int{}, stops: map[string]int{}, halted: map[string]bool{}, wakes: map[string]int{}, fences: map[string]int64{}, under: map[string]int{}}
+	return &yard{machines: map[string]fleet.MachineState{}, specs: map[string]machine.Spec{}, launches: map[string]int{}, stops: map[string]int{}, halted: map[string]bool{}, wakes: map[string]int{}, fences: map[string]int64{}, under: map[string]int{}}
 }
 
 func (y *yard) Address(zone string, number int64) (string, error) {
@@ -102,7 +103,7 @@ func (y *yard) Launch(_ context.Context, o machine.Order, spec machine.Spec) err
 			return err
 		}
 	}
-	y.machines[spec.ID] = fleet.MachineRunning
+	y.machines[spec.ID], y.specs[spec.ID] = fleet.MachineRunning, spec
 	return nil
 }
 
@@ -127,7 +128,7 @@ func (y *yard) List(context.Context) ([]machine.Fact, error) {
 	defer y.mu.Unlock()
 	var facts []machine.Fact
 	for id, state := range y.machines {
-		facts = append(facts, machine.Fact{ID: id, State: state, Why: "its process was not found"})
+		facts = append(facts, machine.Fact{ID: id, State: state, Why: "its process was not found", Launch: y.specs[id].Launch, Template: y.specs[id].Template})
 	}
 	return facts, nil
 }

@@ -321,6 +321,38 @@ func TestASoakIsWatched(t *testing.T) {
 	b.eventually("it soaks anew", func() bool { return len(b.journal("rollout.soaking")) == 2 })
 }
 
+// TestRecordsOfAnotherTime: after a database was restored an instance whose machine runs another
+// version, or is of another launch, than its record says is replaced, and no other.
+func TestRecordsOfAnotherTime(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.group(3)
+	b.whole(3)
+	all := b.serving()
+	b.stop()
+	conn, err := pgx.Connect(ctx, b.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	for _, do := range []string{`update instances set template_version = 2 where id = '` + all[0].ID + `'`, `update instances set launch = 7 where id = '` + all[1].ID + `'`} {
+		if _, err := conn.Exec(ctx, do); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.start("one")
+	b.gone("the one of another version is replaced", all[0].ID)
+	b.gone("the one of another launch is replaced", all[1].ID)
+	b.whole(3)
+	lost := b.journal("instance.lost")
+	if len(lost) != 2 || !strings.Contains(lost[0].Because+lost[1].Because, "its machine is that of berths-api@1, launch 1, and its record says berths-api@2, launch 1") {
+		t.Errorf("lost: %+v", lost)
+	}
+	if in, err := b.store.Instance(ctx, all[2].ID); err != nil || in.State != fleet.Serving {
+		t.Errorf("the other is %+v, %v", in.State, err)
+	}
+}
+
 // TestAFaultStaysInItsGroup: a keeper that errs is started again, the targets of its
 // group go on getting requests, and the other groups notice nothing.
 func TestAFaultStaysInItsGroup(t *testing.T) {

@@ -126,6 +126,9 @@ func (k *keeper) recognise(in *fleet.Instance) {
 	f, ok := k.found[in.ID]
 	switch {
 	case k.loaded: // the sweep will say
+	case ok && in.State.Counts() && in.Owed() != fleet.Launch && f.Template != "" && (f.Template != in.Version.String() || f.Launch != in.Launch):
+		// The records are of another time than the machines: a database that was restored.
+		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: fmt.Sprintf("its machine is that of %s, launch %d, and its record says %s, launch %d", f.Template, f.Launch, in.Version, in.Launch)}
 	case ok:
 		in.HearMachine(fleet.Machine{State: f.State, Why: f.Why, Launch: f.Launch})
 	case in.Owed() != fleet.Launch && in.Owed() != fleet.Stop && in.Owed() != fleet.Rest:

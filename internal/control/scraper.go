@@ -38,7 +38,7 @@ type scraper struct {
 	client *http.Client
 	// How long an instance may take, one that was silent, and all of it.
 	limit, silentLimit, budget time.Duration
-	silent map[string]bool // those that told nothing at the last round
+	silent                     map[string]bool // those that told nothing at the last round
 }
 
 func newScraper() *scraper {

@@ -41,8 +41,9 @@ type Fact struct {
 	ID    string
 	State fleet.MachineState
 	Why   string
-	// Launch is that of the machine's spec; 0 when it is not known.
-	Launch int
+	// Launch and Template are those of the machine's spec; 0 and "" when they are not known.
+	Launch   int
+	Template string
 }
 
 // MaxOutput is how much of what a command writes is kept, in bytes.

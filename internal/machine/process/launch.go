@@ -122,7 +122,7 @@ func (d *Driver) start(rec record) error {
 		_ = cmd.Wait()
 		return fmt.Errorf("record the process: %w", err)
 	}
-	r := d.admit(spec.ID, spec.Launch, id)
+	r := d.admit(spec, id)
 	if d.isLost(spec.Zone) { // meanwhile, and whoever lost it did not see this one yet
 		d.kill(r, lostWith(spec.Zone))
 	}

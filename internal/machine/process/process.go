@@ -74,11 +74,12 @@ type record struct {
 
 // running is a machine whose process was seen alive.
 type running struct {
-	id     identity
-	launch int
-	quiet  bool          // its end is asked for and nobody need hear of it
-	why    string        // it was ended for, when that is known
-	ended  chan struct{} // closed when the process is dead and its group swept
+	id       identity
+	launch   int
+	template string
+	quiet    bool          // its end is asked for and nobody need hear of it
+	why      string        // it was ended for, when that is known
+	ended    chan struct{} // closed when the process is dead and its group swept
 }
 
 // New opens the driver on its directory.
@@ -170,11 +171,11 @@ func (d *Driver) Watch(tell func(machine.Fact)) {
 }
 
 // admit takes a live process into the books.
-func (d *Driver) admit(id string, launch int, process identity) *running {
-	r := &running{id: process, launch: launch, ended: make(chan struct{})}
+func (d *Driver) admit(spec machine.Spec, process identity) *running {
+	r := &running{id: process, launch: spec.Launch, template: spec.Template, ended: make(chan struct{})}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.machines[id] = r
+	d.machines[spec.ID] = r
 	return r
 }
 
@@ -250,11 +251,11 @@ func (d *Driver) find(id string) (*running, error) {
 	if !d.runs(id, *process) {
 		return nil, nil
 	}
-	return d.adopt(id, rec.Spec.Launch, *process)
+	return d.adopt(id, rec.Spec, *process)
 }
 
 // adopt watches a process that an earlier service started.
-func (d *Driver) adopt(id string, launch int, process identity) (*running, error) {
+func (d *Driver) adopt(id string, spec machine.Spec, process identity) (*running, error) {
 	wait, err := process.watch()
 	if err != nil {
 		return nil, fmt.Errorf("watch the process of %s: %w", id, err)
@@ -264,7 +265,7 @@ func (d *Driver) adopt(id string, launch int, process identity) (*running, error
 		d.mu.Unlock()
 		return had, nil
 	}
-	r := &running{id: process, launch: launch, ended: make(chan struct{})}
+	r := &running{id: process, launch: spec.Launch, template: spec.Template, ended: make(chan struct{})}
 	d.machines[id] = r
 	d.mu.Unlock()
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it

@@ -165,7 +165,7 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	r, begun := d.machines[id], d.starting[id] > 0
 	d.mu.Unlock()
 	if r != nil {
-		f.State, f.Launch = stateRunning, r.launch
+		f.State, f.Launch, f.Template = stateRunning, r.launch, r.template
 		return f, nil
 	}
 	if begun {
@@ -175,14 +175,14 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	if os.IsNotExist(err) {
 		return f, fmt.Errorf("it has no record of a machine: %w", err)
 	}
-	f.Launch = rec.Spec.Launch
+	f.Launch, f.Template = rec.Spec.Launch, rec.Spec.Template
 	process := rec.Process
 	if err != nil || process == nil {
 		process = oldestMarked(d.dir(id))
 	}
 	switch {
 	case process != nil && d.runs(id, *process):
-		if _, adoptErr := d.adopt(id, rec.Spec.Launch, *process); adoptErr != nil {
+		if _, adoptErr := d.adopt(id, rec.Spec, *process); adoptErr != nil {
 			return f, adoptErr
 		}
 		f.State = stateRunning
