@@ -60,6 +60,9 @@ func (t *tree) layer() visit {
 		if old, ok := t.nodes[name]; ok && (old.kind != tar.TypeDir || n.kind != tar.TypeDir) {
 			t.remove(name, func(string) bool { return true })
 		}
+		if why := t.unreachable(dir); why != "" {
+			return &Refused{h.Name, why}
+		}
 		for d := dir; d != "."; d = path.Dir(d) {
 			if _, ok := t.nodes[d]; !ok {
 				t.nodes[d] = node{kind: tar.TypeDir, mode: 0o755}
@@ -68,6 +71,41 @@ func (t *tree) layer() visit {
 		t.nodes[name], fresh[name] = n, true
 		return nil
 	}
+}
+
+// mostLinks is how many links a path may go through, as on a machine.
+const mostLinks = 40
+
+// unreachable says why nothing can be laid out in a directory, or "": a part of its path is a file, or
+// a link to what is none, or to nothing yet.
+func (t *tree) unreachable(dir string) string {
+	left := strings.Split(dir, "/")
+	at, links := ".", 0
+	for len(left) > 0 {
+		part := left[0]
+		left = left[1:]
+		if part == "." || part == "" {
+			continue
+		}
+		if at = path.Join(at, part); outside(at) {
+			return fmt.Sprintf("goes through %q, a link out of the machine's directory", dir)
+		}
+		n, ok := t.nodes[at]
+		switch {
+		case !ok && links > 0:
+			return fmt.Sprintf("goes through %q, a link to what is not there", dir)
+		case !ok || n.kind == tar.TypeDir:
+		case n.kind != tar.TypeSymlink:
+			return fmt.Sprintf("lies below %q, which is a file", at)
+		default:
+			if links++; links > mostLinks {
+				return fmt.Sprintf("goes through %q, whose links lead in a circle", dir)
+			}
+			left = append(strings.Split(n.link, "/"), left...)
+			at = path.Dir(at)
+		}
+	}
+	return ""
 }
 
 func (t *tree) read(name string, content io.Reader, n *node) error {
