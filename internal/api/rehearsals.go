@@ -20,11 +20,36 @@ import (
 	"unitas/internal/store"
 )
 
-// Bounds of rehearsals: how long one may be played, and how many at once.
+// Bounds of rehearsals: how long one may be played, of which one is at a time, for it holds a
+// processor, and how many wait.
 const (
 	rehearsalTime = 20 * time.Second
-	rehearsalsAt  = 2
+	rehearsalsDue = 2
 )
+
+// rehearsing lets one rehearsal be played at a time.
+type rehearsing struct{ due, playing chan struct{} }
+
+func newRehearsing() rehearsing {
+	return rehearsing{due: make(chan struct{}, rehearsalsDue+1), playing: make(chan struct{}, 1)}
+}
+
+// begin waits for the turn of one more; beyond those that may wait it is refused at once.
+func (r rehearsing) begin(ctx context.Context) (over func(), err error) {
+	busy := &problem{status: 429, kind: "busy", detail: fmt.Sprintf("A rehearsal is being played, and %d wait; try again in a moment.", rehearsalsDue)}
+	select {
+	case r.due <- struct{}{}:
+	default:
+		return nil, busy
+	}
+	select {
+	case r.playing <- struct{}{}:
+		return func() { <-r.playing; <-r.due }, nil
+	case <-ctx.Done():
+		<-r.due
+		return nil, busy
+	}
+}
 
 // Rehearse plays a rollout on a virtual clock.
 func (s *Server) Rehearse(ctx context.Context, r routes.RehearseRequestObject) (routes.RehearseResponseObject, error) {
@@ -48,12 +73,11 @@ func (s *Server) Rehearse(ctx context.Context, r routes.RehearseRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	select {
-	case s.rehearsing <- struct{}{}:
-		defer func() { <-s.rehearsing }()
-	case <-ctx.Done():
-		return nil, &problem{status: 429, kind: "busy", detail: "Other rehearsals are being played; try again in a moment."}
+	over, err := s.rehearsing.begin(ctx)
+	if err != nil {
+		return nil, err
 	}
+	defer over()
 	begun := time.Now()
 	plan.Enough = func() bool { return ctx.Err() != nil || time.Since(begun) > rehearsalTime }
 	runs, err := plan.Play()

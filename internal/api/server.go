@@ -66,10 +66,9 @@ type Config struct {
 // Server is the HTTP interface.
 type Server struct {
 	Config
-	echo   *echo.Echo
-	tokens tokenCache
-	// rehearsing has a place for each rehearsal that may be played at once.
-	rehearsing chan struct{}
+	echo       *echo.Echo
+	tokens     tokenCache
+	rehearsing rehearsing
 	usual      contract.CourseSettings // of a rollout that nothing else is said of
 	took       *prometheus.HistogramVec
 	peers      http.RoundTripper // to the interfaces of other replicas
@@ -84,7 +83,7 @@ func (s *Server) now() time.Time { return s.Control.Clock.Now() }
 // New makes the interface.
 func New(c Config) (*Server, error) {
 	c.BodyWindow, c.RequestTime, c.ShellIdle = cmp.Or(c.BodyWindow, bodyWindow), cmp.Or(c.RequestTime, requestTime), cmp.Or(c.ShellIdle, shellIdle)
-	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: make(chan struct{}, rehearsalsAt), tokens: tokenCache{known: map[string]knownToken{}}, followed: newFollowed(),
+	s := &Server{Config: c, echo: echo.New(), peers: newPeers(), rehearsing: newRehearsing(), tokens: tokenCache{known: map[string]knownToken{}}, followed: newFollowed(),
 		shells: shells{waiting: map[string]*shell{}, open: map[*shell]context.CancelCauseFunc{}}}
 	s.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unitas_request_seconds", Help: "Time that requests to the interface took.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
