@@ -21,15 +21,15 @@ func (a *app) hookCommand() *cobra.Command {
 
 // hookFlags are the settings of a hook.
 type hookFlags struct {
-	at, otherwise, send string
-	deadline, bound     time.Duration
+	at, otherwise, send   string
+	deadline, maxDeadline time.Duration
 }
 
 func (f *hookFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "launch (after boot, before it may serve) or retire (after its drain, before its machine stops)")
 	flags.DurationVar(&f.deadline, "deadline", 2*time.Minute, "how long an answer may take")
-	flags.DurationVar(&f.bound, "max-deadline", 0, "how long with all extensions (default four deadlines)")
+	flags.DurationVar(&f.maxDeadline, "max-deadline", 0, "how long with all extensions (default four deadlines)")
 	flags.StringVar(&f.otherwise, "otherwise", "", "pass or fail: what counts when nobody answers in time (default fail at launch, pass at retire)")
 	flags.StringVar(&f.send, "send", "", "the `URL` that a signed message goes to about each ticket")
 }
@@ -65,7 +65,7 @@ or at once: unitas group set NAME --hooks-at-once.`,
 		Example: "  unitas hook add timetable warm-cache --at launch --send http://127.0.0.1:8099/warm --deadline 1m\n" +
 			"  unitas hook add timetable save-logs --at retire -- sh -c 'cp -r logs /srv/logs'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.NewHook{Name: args[1], At: contract.HookPoint(f.at), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.bound.Seconds()),
+			body := contract.NewHook{Name: args[1], At: contract.HookPoint(f.at), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.maxDeadline.Seconds()),
 				Otherwise: given(cmd, "otherwise", contract.TicketChoice(f.otherwise)), Send: given(cmd, "send", f.send)}
 			if len(args) > 2 {
 				command := args[2:]
@@ -103,7 +103,7 @@ func (a *app) hookSet() *cobra.Command {
 	var f hookFlags
 	cmd := &cobra.Command{Use: "set GROUP HOOK [-- COMMAND…]", Short: "Change settings of a hook, only those that are given; open tickets keep their deadlines", Args: hookArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := contract.HookSettings{At: given(cmd, "at", contract.HookPoint(f.at)), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.bound.Seconds()),
+			body := contract.HookSettings{At: given(cmd, "at", contract.HookPoint(f.at)), DeadlineSeconds: given(cmd, "deadline", f.deadline.Seconds()), MaxDeadlineSeconds: given(cmd, "max-deadline", f.maxDeadline.Seconds()),
 				Otherwise: given(cmd, "otherwise", contract.TicketChoice(f.otherwise)), Send: given(cmd, "send", f.send)}
 			none, nowhere := []string{}, ""
 			switch {

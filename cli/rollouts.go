@@ -28,7 +28,7 @@ func (a *app) rolloutCommand() *cobra.Command {
 type rolloutFlags struct {
 	courseFlags
 	to, course, startAt string
-	leaveOut            []string
+	exclude             []string
 	supersede           bool
 }
 
@@ -37,7 +37,7 @@ func (f *rolloutFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.to, "to", "", "the template version to go to: `NAME@N`, NAME@MARK, or last-good (what the group ran before)")
 	flags.StringVar(&f.course, "course", "", "go by this `COURSE` (default the group's usual one); other flags go before it")
 	f.courseFlags.add(cmd)
-	flags.StringSliceVar(&f.leaveOut, "exclude", nil, "`INSTANCES` that stay as they are; pinned ones always do")
+	flags.StringSliceVar(&f.exclude, "exclude", nil, "`INSTANCES` that stay as they are; pinned ones always do")
 	flags.StringVar(&f.startAt, "start-at", "", "begin to replace at this `TIME`, such as 2026-11-27T22:00:00+01:00")
 	flags.BoolVar(&f.supersede, "supersede", false, "end the rollout that is under way, and go on from where things stand")
 	_ = cmd.MarkFlagRequired("to")
@@ -46,7 +46,7 @@ func (f *rolloutFlags) add(cmd *cobra.Command) {
 func (f *rolloutFlags) body(cmd *cobra.Command) (contract.NewRollout, error) {
 	body := contract.NewRollout{To: f.to, Course: given(cmd, "course", f.course), Waves: given(cmd, "waves", f.waves), Above: given(cmd, "above", f.above), Below: given(cmd, "below", f.below),
 		SoakSeconds: secondsOf(cmd, "soak", f.soak), Order: given(cmd, "order", contract.NewRolloutOrder(f.order)), Pace: given(cmd, "pace", contract.NewRolloutPace(f.pace)),
-		Hours: given(cmd, "hours", f.hours), Exclude: given(cmd, "exclude", f.leaveOut), Supersede: given(cmd, "supersede", f.supersede)}
+		Hours: given(cmd, "hours", f.hours), Exclude: given(cmd, "exclude", f.exclude), Supersede: given(cmd, "supersede", f.supersede)}
 	if f.startAt != "" {
 		at, err := time.Parse(time.RFC3339, f.startAt)
 		if err != nil {

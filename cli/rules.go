@@ -22,30 +22,30 @@ func (a *app) ruleCommand() *cobra.Command {
 
 // ruleFlags are the settings of a rule.
 type ruleFlags struct {
-	metric, over, when, in      string
-	lines                       []string
-	target, band, pace          float64
-	cooldown, calm, span        time.Duration
-	growOnly, foresee, off, dry bool
-	least, most, size           int
+	metric, aggregate, when, timeZone string
+	thresholds                        []string
+	keepAt, band, shrinkRate          float64
+	cooldown, calm, duration          time.Duration
+	growOnly, forecast, off, dry      bool
+	least, most, size                 int
 }
 
 func (f *ruleFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.off, "off", false, "it asks for nothing; what it would ask is shown")
 	flags.StringVar(&f.metric, "metric", "", "trip, steady: what it goes by: cpu, memory, network-in, network-out, requests, latency, scrape:NAME or push:NAME")
-	flags.StringVar(&f.over, "aggregate", "", "trip, steady: how the values of all instances are one: average, maximum, total, or a percentile such as p95 (default average)")
+	flags.StringVar(&f.aggregate, "aggregate", "", "trip, steady: how the values of all instances are one: average, maximum, total, or a percentile such as p95 (default average)")
 	flags.DurationVar(&f.cooldown, "cooldown", 0, "trip, steady: how long after it acted it may not act again (default 1m for trip, 0s for steady)")
-	flags.StringArrayVar(&f.lines, "threshold", nil, "trip: a `THRESHOLD` such as 'above 70 for 2m: +1' or 'below 30 for 10m: -25%'; may be given again")
-	flags.Float64Var(&f.target, "keep-at", 0, "steady: the `VALUE` that the metric is kept near; of a total, for one instance")
+	flags.StringArrayVar(&f.thresholds, "threshold", nil, "trip: a `THRESHOLD` such as 'above 70 for 2m: +1' or 'below 30 for 10m: -25%'; may be given again")
+	flags.Float64Var(&f.keepAt, "keep-at", 0, "steady: the `VALUE` that the metric is kept near; of a total, for one instance")
 	flags.Float64Var(&f.band, "band", 0, "steady: how far off that value nothing happens, in percent of it (default 10)")
 	flags.DurationVar(&f.calm, "calm", 0, "steady: how long a lower need must have lasted before it shrinks (default 5m)")
-	flags.Float64Var(&f.pace, "shrink-rate", 0, "steady: how much of the size it takes away within a minute at most, in percent (default 20)")
+	flags.Float64Var(&f.shrinkRate, "shrink-rate", 0, "steady: how much of the size it takes away within a minute at most, in percent (default 20)")
 	flags.BoolVar(&f.growOnly, "grow-only", false, "steady: never shrink")
-	flags.BoolVar(&f.foresee, "forecast", false, "steady: grow early to what the same hour of the week needed in the last four weeks")
+	flags.BoolVar(&f.forecast, "forecast", false, "steady: grow early to what the same hour of the week needed in the last four weeks")
 	flags.StringVar(&f.when, "when", "", "calendar: a recurrence (FREQ=WEEKLY;BYDAY=MO;BYHOUR=7), a crontab line (30 7 * * 1-5), a time (2026-12-24 18:00), or now")
-	flags.StringVar(&f.in, "time-zone", "", "calendar: the IANA time `ZONE` by whose clock that is (default UTC)")
-	flags.DurationVar(&f.span, "duration", 0, "calendar: how long it lasts; without it from then on")
+	flags.StringVar(&f.timeZone, "time-zone", "", "calendar: the IANA time `ZONE` by whose clock that is (default UTC)")
+	flags.DurationVar(&f.duration, "duration", 0, "calendar: how long it lasts; without it from then on")
 	flags.IntVar(&f.least, "min", 0, "calendar: the min then; -1 leaves it as it is")
 	flags.IntVar(&f.most, "max", 0, "calendar: the max then; -1 leaves it as it is")
 	flags.IntVar(&f.size, "size", 0, "calendar: the size then; -1 leaves it as it is")
@@ -56,13 +56,13 @@ var linePattern = regexp.MustCompile(`^\s*(above|below)\s+(-?[0-9]+(?:\.[0-9]+)?
 
 // settings are those that were given.
 func (f *ruleFlags) settings(cmd *cobra.Command) (contract.RuleSettings, error) {
-	s := contract.RuleSettings{Off: given(cmd, "off", f.off), Metric: given(cmd, "metric", f.metric), Aggregate: given(cmd, "aggregate", f.over), CooldownSeconds: secondsOf(cmd, "cooldown", f.cooldown),
-		KeepAt: given(cmd, "keep-at", f.target), BandPercent: given(cmd, "band", f.band), CalmSeconds: secondsOf(cmd, "calm", f.calm), ShrinkRatePercent: given(cmd, "shrink-rate", f.pace),
-		GrowOnly: given(cmd, "grow-only", f.growOnly), Forecast: given(cmd, "forecast", f.foresee), When: given(cmd, "when", f.when), TimeZone: given(cmd, "time-zone", f.in), DurationSeconds: secondsOf(cmd, "duration", f.span),
+	s := contract.RuleSettings{Off: given(cmd, "off", f.off), Metric: given(cmd, "metric", f.metric), Aggregate: given(cmd, "aggregate", f.aggregate), CooldownSeconds: secondsOf(cmd, "cooldown", f.cooldown),
+		KeepAt: given(cmd, "keep-at", f.keepAt), BandPercent: given(cmd, "band", f.band), CalmSeconds: secondsOf(cmd, "calm", f.calm), ShrinkRatePercent: given(cmd, "shrink-rate", f.shrinkRate),
+		GrowOnly: given(cmd, "grow-only", f.growOnly), Forecast: given(cmd, "forecast", f.forecast), When: given(cmd, "when", f.when), TimeZone: given(cmd, "time-zone", f.timeZone), DurationSeconds: secondsOf(cmd, "duration", f.duration),
 		Min: given(cmd, "min", f.least), Max: given(cmd, "max", f.most), Size: given(cmd, "size", f.size)}
 	if cmd.Flags().Changed("threshold") {
 		var lines []contract.Threshold
-		for _, text := range f.lines {
+		for _, text := range f.thresholds {
 			m := linePattern.FindStringSubmatch(text)
 			if m == nil {
 				return s, misused("--threshold %q is no threshold; write it such as: above 70 for 2m: +1, or: below 30 for 10m: -25%%", text)
