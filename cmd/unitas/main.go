@@ -109,6 +109,9 @@ once. The instances go on running, and the service finds them again when it is s
 			if c.ShellIdle < time.Second || c.ShellIdle > 24*time.Hour {
 				return fmt.Errorf("--shell-idle %s: give 1s to 24h", c.ShellIdle)
 			}
+			if c.StrayGrace < time.Second || c.StrayGrace > 24*time.Hour {
+				return fmt.Errorf("--stray-grace %s: give 1s to 24h", c.StrayGrace)
+			}
 			if c.StopWithin < 0 || c.StopWithin > time.Hour {
 				return fmt.Errorf("--stop-within %s: give 0s to 1h", c.StopWithin)
 			}
@@ -141,6 +144,7 @@ once. The instances go on running, and the service finds them again when it is s
 	flags.BoolVar(&c.NoCommands, "no-commands", false, "run no commands and open no shells on machines for people; hooks run theirs")
 	flags.DurationVar(&c.StopWithin, "stop-within", 30*time.Second, "for how long requests that are under way may go on when the service is told to stop, `DURATION`; what takes longer is broken off")
 	flags.DurationVar(&c.ShellIdle, "shell-idle", 15*time.Minute, "for how long nothing may be typed into a shell on a machine, `DURATION`")
+	flags.DurationVar(&c.StrayGrace, "stray-grace", 10*time.Minute, "for how long a machine that no record knows runs on before it is stopped, `DURATION`; it is told as a trouble meanwhile")
 	flags.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&format, "log-format", "text", "text or json")
 	return cmd

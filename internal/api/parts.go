@@ -52,6 +52,13 @@ func (s *Server) machinesPart(ctx context.Context) contract.ServicePart {
 	if err != nil {
 		return contract.ServicePart{Part: contract.Machines, Says: "what runs cannot be listed; the service's log says why"}
 	}
+	if strays := s.Control.Strays(); len(strays) > 0 {
+		names := make([]string, 0, 5)
+		for _, m := range strays[:min(len(strays), 5)] {
+			names = append(names, fmt.Sprintf("%s in %s", m.Machine, words.Span(m.Stops.Round(time.Second))))
+		}
+		return contract.ServicePart{Part: contract.Machines, Says: fmt.Sprintf("no record knows %s, which %s stopped: %s. Are these the records of these machines?", words.Count(len(strays), "machine"), map[bool]string{true: "is", false: "are"}[len(strays) == 1], strings.Join(names, ", "))}
+	}
 	return contract.ServicePart{Part: contract.Machines, Well: true, Says: words.Count(len(all), "machine") + " of this replica can be seen"}
 }
 

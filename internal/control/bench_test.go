@@ -214,6 +214,7 @@ type bench struct {
 	balancer balancer.Driver
 	ctl      *control.Control
 	clock    *clock.Clock  // that the control measures by; the host's when nil
+	grace    time.Duration // of strays; none when 0
 	sweeps   time.Duration // how often the control sweeps; often when 0
 	stop     func()        // the newest; twice is like once
 	stops    []func()
@@ -269,7 +270,7 @@ func (b *bench) start(replica string) {
 	}
 	b.ctl = control.New(control.Config{Store: b.store, Feed: changes, Machines: cmp.Or[machine.Driver](b.machines, b.yard), Balancer: b.balancer, Self: store.Replica{ID: replica},
 		Log: log, Metrics: b.metrics, Clock: b.clock,
-		SweepEvery: cmp.Or(b.sweeps, 300*time.Millisecond)})
+		SweepEvery: cmp.Or(b.sweeps, 300*time.Millisecond), StrayGrace: cmp.Or(b.grace, -1)})
 	running, cancel := context.WithCancel(ctx)
 	go changes.Run(running)
 	b.t.Cleanup(b.store.Close)
@@ -373,7 +374,13 @@ func (b *bench) lostOnly(id string) {
 
 func (b *bench) journal(kind string) []store.Entry {
 	b.t.Helper()
-	entries, err := b.store.Journal(ctx, store.JournalQuery{Group: "berths", Page: store.Page{Limit: 1000}})
+	return b.journalOf("berths", kind)
+}
+
+// journalOf is of a group, of everything with "".
+func (b *bench) journalOf(group, kind string) []store.Entry {
+	b.t.Helper()
+	entries, err := b.store.Journal(ctx, store.JournalQuery{Group: group, Page: store.Page{Limit: 1000}})
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -1,7 +1,6 @@
 package control_test
 
 import (
-	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -87,11 +86,7 @@ func (b *bench) settling() []store.Instance {
 
 func (b *bench) clockSets() []store.Entry {
 	b.t.Helper()
-	entries, err := b.store.Journal(ctx, store.JournalQuery{Page: store.Page{Limit: 100}})
-	if err != nil {
-		b.t.Fatal(err)
-	}
-	return slices.DeleteFunc(entries, func(e store.Entry) bool { return e.Kind != "service.clock-set" })
+	return b.journalOf("", "service.clock-set")
 }
 
 // TestWhatTheFutureWrote: records of a service whose clock was ahead make nothing wait until

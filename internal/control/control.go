@@ -62,6 +62,8 @@ type Config struct {
 	Clock *clock.Clock
 	// SweepEvery is how often machines are compared with records; 20 s when 0.
 	SweepEvery time.Duration
+	// StrayGrace is how long a machine that no record knows runs on; 10 min when 0, none when negative.
+	StrayGrace time.Duration
 	// URL is where people reach the console; notices link there.
 	URL string
 	// Mailer sends mail; nil when no server is known.
@@ -93,12 +95,16 @@ type Control struct {
 	opened    atomic.Bool    // the listeners were opened
 	// lastSamples are those of the last round.
 	lastSamples atomic.Pointer[[]store.Sample]
+	strays      strays
 }
 
 // New makes a control; Run starts it.
 func New(c Config) *Control {
 	if c.SweepEvery == 0 {
 		c.SweepEvery = sweepEvery
+	}
+	if c.StrayGrace == 0 {
+		c.StrayGrace = strayGrace
 	}
 	if c.SampleEvery == 0 {
 		c.SampleEvery = metric.Every

@@ -124,6 +124,33 @@ func TestRestart(t *testing.T) {
 	b.eventually("the stray is swept", func() bool { return b.yard.count() == 3 })
 }
 
+// TestStraysHaveTime: a machine that no record knows runs on for its grace, told as a trouble and in
+// the journal, and then goes; one whose instance is gone goes at once.
+func TestStraysHaveTime(t *testing.T) {
+	b := newBench(t)
+	b.grace = 1500 * time.Millisecond
+	b.start("one")
+	b.group(2)
+	b.whole(2)
+	gone := b.serving()[0].ID
+	b.yard.end(gone)
+	b.gone("one is gone", gone)
+	b.whole(2)
+	b.yard.mu.Lock()
+	b.yard.machines[gone], b.yard.machines["stray-001"] = fleet.MachineRunning, fleet.MachineRunning
+	b.yard.mu.Unlock()
+	b.eventually("the one whose instance is gone goes at once", func() bool { return b.yard.count() == 3 })
+	b.eventually("the other is told", func() bool {
+		all := b.ctl.Strays()
+		return len(all) == 1 && all[0].Machine == "stray-001" && len(b.journalOf("", "machine.stray")) == 1
+	})
+	b.eventually("its grace is over", func() bool { return b.yard.count() == 2 && len(b.journalOf("", "machine.stopped")) == 1 })
+	b.eventually("it is no trouble any more", func() bool { return len(b.ctl.Strays()) == 0 })
+	if n := len(b.journalOf("", "machine.stray")); n != 1 {
+		t.Errorf("it is told %d times", n)
+	}
+}
+
 // TestKilledWhileBooting loses a replica after it wrote that the machines were
 // accepted and before it started them: the next one starts them.
 func TestKilledWhileBooting(t *testing.T) {

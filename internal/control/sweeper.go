@@ -3,9 +3,15 @@ package control
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/words"
 	"unitas/internal/machine"
+	"unitas/internal/store"
 )
 
 // sweepEvery is how often the driver's machines are compared with the records, and
@@ -32,8 +38,9 @@ func (c *Control) sweepUntil(ctx context.Context) {
 	}
 }
 
-// sweep compares the driver's machines with the records: a machine without a
-// record is stopped, a record without a machine has lost it.
+// sweep compares the driver's machines with the records: a machine whose instance is gone is
+// stopped, one that no record knows is told and stopped after its grace, a record without a
+// machine has lost it.
 func (c *Control) sweep(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, sweepLimit)
 	defer cancel()
@@ -58,23 +65,92 @@ func (c *Control) sweep(ctx context.Context) error {
 	for _, f := range facts {
 		c.seen(f)
 	}
-	if len(unknown) == 0 {
-		return nil
-	}
-	living, err := c.Store.LivingInstances(ctx, unknown)
+	recorded, err := c.Store.RecordedInstances(ctx, unknown)
 	if err != nil {
 		return err
 	}
+	strays := map[string]time.Time{}
 	for _, id := range unknown {
-		if living[id] || c.roster.owning(id) != nil { // another replica's, or new
+		living, known := recorded[id]
+		if living || c.roster.owning(id) != nil { // another replica's, or new
+			continue
+		}
+		if since, over := c.strays.since(id, c.StrayGrace); !known && !over {
+			strays[id] = since
 			continue
 		}
 		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", id)
 		if err := c.Machines.Stop(ctx, machine.Order{ID: id}, stopGrace); err != nil {
 			return fmt.Errorf("stop the stray %s: %w", id, err)
 		}
+		if !known {
+			c.sayStray(ctx, id, "machine.stopped", fmt.Sprintf("The machine %s, which belonged to no instance, is stopped.", id))
+		}
+	}
+	for _, id := range c.strays.keep(strays) {
+		c.sayStray(ctx, id, "machine.stray", fmt.Sprintf("The machine %s belongs to no instance; it is stopped in %s.", id, words.Span(c.StrayGrace)))
 	}
 	return nil
+}
+
+// sayStray writes of a stray into the journal; several services that see it say it each.
+func (c *Control) sayStray(ctx context.Context, id, kind, text string) {
+	if err := c.Store.Record(ctx, c.Clock.Now(), store.Service, "", fleet.Entry{Kind: kind, Instance: id, Text: text, Cause: fleet.Because("no record knows it")}); err != nil {
+		c.warn("", "of a machine without a record was not written", err)
+	}
+}
+
+// strayGrace is how long a machine that no record knows runs on: long enough for a person to see that
+// the records are another's, and not the machine.
+const strayGrace = 10 * time.Minute
+
+// Stray is a machine that no record knows.
+type Stray struct {
+	Machine string
+	Stops   time.Duration // from now
+}
+
+// strays are those that the last sweep found, with since when on the monotonic clock.
+type strays struct {
+	mu  sync.Mutex
+	all map[string]time.Time
+}
+
+// since is since when a machine is known to be a stray, now for a new one, and whether its grace is over.
+func (s *strays) since(id string, grace time.Duration) (since time.Time, over bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	since, had := s.all[id]
+	if !had {
+		since = time.Now()
+	}
+	return since, grace <= 0 || (had && time.Since(since) >= grace)
+}
+
+// keep has those be the strays that are known, and returns the new ones.
+func (s *strays) keep(now map[string]time.Time) (fresh []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id := range now {
+		if _, had := s.all[id]; !had {
+			fresh = append(fresh, id)
+		}
+	}
+	s.all = now
+	slices.Sort(fresh)
+	return fresh
+}
+
+// Strays are the machines that no record knows, by name.
+func (c *Control) Strays() []Stray {
+	c.strays.mu.Lock()
+	defer c.strays.mu.Unlock()
+	var all []Stray
+	for id, since := range c.strays.all {
+		all = append(all, Stray{id, max(0, c.StrayGrace-time.Since(since))})
+	}
+	slices.SortFunc(all, func(a, b Stray) int { return strings.Compare(a.Machine, b.Machine) })
+	return all
 }
 
 // misses reports whether a machine that is shown to run is not on a list. Only then is the

@@ -70,6 +70,8 @@ type Config struct {
 	StopWithin time.Duration
 	// Kept says for how long what is over is kept.
 	Kept store.Kept
+	// StrayGrace is how long a machine that no record knows runs on.
+	StrayGrace time.Duration
 	// Moved has the data directory take the place of the one before, which is gone.
 	Moved bool
 	// Helper is how this program runs a command of a recipe confined.
@@ -225,7 +227,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, directory s
 			return fmt.Errorf("--mail-server: %w", err)
 		}
 	}
-	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Region: regionOf, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer,
+	ctl := control.New(control.Config{Store: st, Clock: hours, Feed: changes, Machines: machines, Balancer: balancer, Self: self, Certificates: secrets, Region: regionOf, Log: c.Log, Metrics: metrics, SampleEvery: c.MeasureEvery, StrayGrace: c.StrayGrace, URL: cmp.Or(c.URL, "http://"+c.Listen), Mailer: mailer,
 		Finish: func() {
 			if n := balancer.Finish(c.StopWithin); n > 0 {
 				c.Log.Warn("requests were broken off; they took longer than the service may take to stop", "requests", n, "within", c.StopWithin)

@@ -214,18 +214,21 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 	})
 }
 
-// LivingInstances returns which of the ids belong to instances that are not gone.
-func (s *Store) LivingInstances(ctx context.Context, ids []string) (map[string]bool, error) {
-	rows, err := s.q.Query(ctx, `select id from instances where id = any($1) and state <> 'gone'`, ids)
-	if err != nil {
-		return nil, err
+// RecordedInstances returns which of the ids are recorded, and whether as not gone.
+func (s *Store) RecordedInstances(ctx context.Context, ids []string) (map[string]bool, error) {
+	type record struct {
+		ID     string
+		Living bool
 	}
-	found, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	living := make(map[string]bool, len(found))
-	for _, id := range found {
-		living[id] = true
+	recorded := map[string]bool{}
+	if len(ids) == 0 {
+		return recorded, nil
 	}
-	return living, err
+	found, err := many[record](ctx, s.q, `select id, state <> 'gone' as living from instances where id = any($1)`, ids)
+	for _, r := range found {
+		recorded[r.ID] = r.Living
+	}
+	return recorded, err
 }
 
 // LaunchedFor lists the instances of a version that were ordered from one time to another,

@@ -60,8 +60,8 @@ var served = []fault{
 	// Sweeps.
 	{name: "the sweep loses machines that came up meanwhile", file: "internal/control/facts.go", was: "in.Up.Before(at) && ", now: ""},
 	{name: "the sweep loses nothing", file: "internal/control/sweeper.go", was: "if isMissing(&s.all[i].Instance, at, list.found) {", now: "if at.IsZero() && i < 0 {"},
-	{name: "strays run on", file: "internal/control/sweeper.go", was: "if living[id] || c.roster.owning(id) != nil {", now: "if id != \"\" || living[id] {"},
-	{name: "the sweep stops other replicas' machines", file: "internal/control/sweeper.go", was: "if living[id] || c.roster.owning(id) != nil {", now: "if (living[id] && false) || c.roster.owning(id) != nil {"},
+	{name: "strays run on", file: "internal/control/sweeper.go", was: "if living || c.roster.owning(id) != nil {", now: "if id != \"\" || living {"},
+	{name: "the sweep stops other replicas' machines", file: "internal/control/sweeper.go", was: "if living || c.roster.owning(id) != nil {", now: "if (living[id] && false) || c.roster.owning(id) != nil {"},
 
 	// Leases.
 	{name: "leases of hours", file: "internal/control/tenure.go", was: "leaseFor    = 7 * time.Second", now: "leaseFor    = 7 * time.Hour"},
