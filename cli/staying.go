@@ -44,7 +44,7 @@ func (v groupView) hopeless(wanted int) string {
 	}
 	for _, s := range v.Slots {
 		if s.Failures >= failedTooOften {
-			return fmt.Sprintf("one place of %s failed %d times in a row, the last %s; see why with: unitas group failures %s", v.Name, s.Failures, strings.Join(s.Failed, ", "), v.Name)
+			return fmt.Sprintf("one slot of %s failed %d times in a row, the last %s; see why with: unitas group failures %s", v.Name, s.Failures, strings.Join(s.Failed, ", "), v.Name)
 		}
 	}
 	switch {

@@ -78,8 +78,8 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 	step("of another kind", browser.Until(tab, `document.querySelector('#gates_1_kind').closest('.ant-select').textContent.includes('answers that are slow')`))
 	choose("#gates_1_kind", "instances that serve")
 	retype("#gates_1_floor", "3")
-	retype("#gates_0_least", "7")
-	choose("#gates_0_undecided", "if fewer, go on")
+	retype("#gates_0_min_requests", "7")
+	choose("#gates_0_on_undecided", "if fewer, go on")
 	step("save it", browser.Button(tab, "Save it"))
 	course := func() contract.CourseSettings {
 		return must[contract.Course](t)(client.Read[contract.Course](s.api.GetCourse(ctx, "brisk"))).Settings

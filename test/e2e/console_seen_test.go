@@ -27,7 +27,7 @@ func TestConsoleShowsTrouble(t *testing.T) {
 		Size: 1, Min: &least, Heal: &heal, SettleSeconds: &settle})))
 	tab, step, _, noViolations := s.console()
 	step("the headline", browser.Until(tab, says("Nothing of fares serves")+` && document.title.startsWith('▲ 1 of 2 groups')`))
-	step("its row", browser.Until(tab, `document.querySelector('.group-row.stands-out .figure').textContent.includes('■ 0 of 1')`))
+	step("its row", browser.Until(tab, `document.querySelector('.group-row.stands-down .figure').textContent.includes('■ 0 of 1')`))
 	step("the worst first", browser.Until(tab, `document.querySelector('.group-row h2').textContent === 'fares'`))
 	step("what it needs", browser.Until(tab, `document.querySelector('.needs')?.textContent.includes('failed again and again')`))
 	click := func(what string) {

@@ -41,7 +41,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	there("no rule", "p", "No rule changes its size.")
 	step("add a rule", browser.Button(tab, "Add a rule…"))
 	retype(".ant-modal #name", "even")
-	retype(".ant-modal #target", "50")
+	retype(".ant-modal #keep_at", "50")
 	step("look at it", browser.Button(tab, "Look at it"))
 	there("what it means", "[data-testid=rule-review]", "steady cpu at 50 %, band 10 %, calm 5 m, shrink-rate 20 % a minute")
 	if n := len(rules()); n != 0 {
@@ -76,7 +76,7 @@ func TestConsoleRulesAndNotices(t *testing.T) {
 	step("a calendar is offered", browser.Until(tab, `[...document.querySelectorAll('.ant-select-item-option')].some(e => e.textContent.startsWith('calendar'))`))
 	run("a calendar", `[...document.querySelectorAll('.ant-select-item-option')].find(e => e.textContent.startsWith('calendar')).click()`)
 	step("its fields", browser.Until(tab, `document.querySelector('.ant-modal #when') !== null`))
-	retype(".ant-modal #in", "Europe/Paris")
+	retype(".ant-modal #time_zone", "Europe/Paris")
 	retype(".ant-modal #min", "3")
 	step("look at it", browser.Button(tab, "Look at it"))
 	step("ten times", browser.Until(tab, `document.querySelectorAll('[data-testid=rule-review] li').length === 10`))

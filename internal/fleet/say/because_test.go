@@ -91,7 +91,7 @@ func TestLines(t *testing.T) {
 		{"Launches in mid-pier wait 2 s.", fleet.Entry{Kind: "zone.backing-off", Zone: "mid-pier", Numbers: fleet.Numbers{number("wait_seconds", 2)}}},
 		{"Launches in mid-pier go on.", fleet.Entry{Kind: "zone.recovered", Zone: "mid-pier"}},
 		{"Healing of berths stops and asks for a person.", fleet.Entry{Kind: "group.healing-stopped"}},
-		{"One place of berths failed 2 times in a row, the last berths-001, berths-002; it stays empty for 10 s.", fleet.Entry{Kind: "group.relapsed",
+		{"One slot of berths failed 2 times in a row, the last berths-001, berths-002; it stays empty for 10 s.", fleet.Entry{Kind: "group.relapsed",
 			Instance: "berths-002", Instances: []string{"berths-001", "berths-002"}, Numbers: fleet.Numbers{number("failures", 2), number("wait_seconds", 10)}}},
 		{"berths-002 of berths went again before it served; another is launched once berths-001 has been unhealthy for 10 s.", fleet.Entry{Kind: "group.relapsed",
 			Instance: "berths-002", Instances: []string{"berths-002"}, Cause: fleet.Cause{Code: fleet.CodeForNought, Instance: "berths-001"}, Numbers: fleet.Numbers{number("wait_seconds", 10)}}},

@@ -111,7 +111,7 @@ func ofGroup(group, what string, e fleet.Entry) string {
 			return fmt.Sprintf("%s of %s went again before it served; another is launched once %s has been unhealthy for %s.",
 				e.Instances[len(e.Instances)-1], group, e.Cause.Instance, wait)
 		}
-		return fmt.Sprintf("One place of %s failed %d times in a row, the last %s; it stays empty for %s.",
+		return fmt.Sprintf("One slot of %s failed %d times in a row, the last %s; it stays empty for %s.",
 			group, e.Numbers.Int("failures"), strings.Join(e.Instances, ", "), wait)
 	case "relapse-over":
 		return fmt.Sprintf("The place of %s, which failed %d times in a row, is well again.", e.Instance, e.Numbers.Int("failures"))
