@@ -87,14 +87,14 @@ func (a *app) instanceRetire() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			question, launches, err := a.retiring(cmd.Context(), args)
+			l, err := a.seeFirst(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
-			if err := a.confirm(yes, "retiring "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), question); err != nil {
+			if err := a.confirm(yes, "retiring "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), l.retiring()); err != nil {
 				return err
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, &launches, given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, &l.launches, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntilGone(cmd.Context(), taken, p))
 			}
@@ -106,27 +106,47 @@ func (a *app) instanceRetire() *cobra.Command {
 	return cmd
 }
 
-// retiring says what goes, and what takes its place; and which machines were looked at.
-func (a *app) retiring(ctx context.Context, ids []string) (question string, launches map[string]int, err error) {
-	var where, groups []string
-	launches = map[string]int{}
+// looked is what was seen of instances before something is done to them.
+type looked struct {
+	where    string // "timetable-003 in mid-pier, …"
+	groups   []string
+	launches map[string]int // which of their machines it was
+}
+
+func (a *app) seeFirst(ctx context.Context, ids []string) (l looked, err error) {
+	var where []string
+	l.launches = map[string]int{}
 	for _, id := range ids {
 		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
 		if err != nil {
-			return "", nil, err
+			return l, err
 		}
-		launches[id] = in.Launch
+		l.launches[id] = in.Launch
 		where = append(where, in.Id+" in "+in.Zone)
-		if in.Group != "" && !slices.Contains(groups, in.Group) {
-			groups = append(groups, in.Group)
+		if in.Group != "" && !slices.Contains(l.groups, in.Group) {
+			l.groups = append(l.groups, in.Group)
 		}
 	}
-	then := "Nothing takes " + either(len(ids), "its place.", "their places.")
-	if len(groups) > 0 {
-		then = fmt.Sprintf("The %s %s %s %s.", either(len(groups), "group", "groups"), strings.Join(groups, ", "), either(len(groups), "launches", "launch"), either(len(ids), "another", "others"))
+	l.where = strings.Join(where, ", ")
+	return l, nil
+}
+
+// retiring says what goes, and what takes its place.
+func (l looked) retiring() string {
+	n := len(l.launches)
+	then := "Nothing takes " + either(n, "its place.", "their places.")
+	if len(l.groups) > 0 {
+		then = fmt.Sprintf("The %s %s %s %s.", either(len(l.groups), "group", "groups"), strings.Join(l.groups, ", "), either(len(l.groups), "launches", "launch"), either(n, "another", "others"))
 	}
-	return fmt.Sprintf("This drains and stops the %s of %s and removes %s files. %s %s stay%s.\nRetire %s?", either(len(ids), "machine", "machines"), strings.Join(where, ", "),
-		either(len(ids), "its", "their"), then, either(len(ids), "Its journal", "Their journals"), either(len(ids), "s", ""), either(len(ids), "it", "them")), launches, nil
+	return fmt.Sprintf("This drains and stops the %s of %s and removes %s files. %s %s stay%s.\nRetire %s?", either(n, "machine", "machines"), l.where,
+		either(n, "its", "their"), then, either(n, "Its journal", "Their journals"), either(n, "s", ""), either(n, "it", "them"))
+}
+
+// recreating says what goes, and what comes.
+func (l looked) recreating() string {
+	n := len(l.launches)
+	return fmt.Sprintf("This drains and stops the %s of %s, removes %s files, and gives %s under the same %s. Nothing takes %s meanwhile.\nRecreate %s?", either(n, "machine", "machines"), l.where,
+		either(n, "its", "their"), either(n, "it a fresh one", "them fresh ones"), either(n, "name", "names"), either(n, "its place", "their places"), either(n, "it", "them"))
 }
 
 // either is the word for one or for several.
@@ -156,18 +176,18 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			var launches *map[string]int
 			if word == "recreate" {
-				where, err := a.whereAre(cmd.Context(), args)
+				l, err := a.seeFirst(cmd.Context(), args)
 				if err != nil {
 					return err
 				}
-				question := fmt.Sprintf("This drains and stops the %s of %s, removes %s files, and gives %s %s under the same %s. Nothing takes %s meanwhile.\nRecreate %s?", either(len(args), "machine", "machines"), where,
-					either(len(args), "its", "their"), either(len(args), "it", "them"), either(len(args), "a fresh one", "fresh ones"), either(len(args), "name", "names"), either(len(args), "its place", "their places"), either(len(args), "it", "them"))
-				if err := a.confirm(yes, "recreating "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), question); err != nil {
+				if err := a.confirm(yes, "recreating "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), l.recreating()); err != nil {
 					return err
 				}
+				launches = &l.launches
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), nil, given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), launches, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
 			}
@@ -181,17 +201,4 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 		p.add(cmd, to.until)
 	}
 	return cmd
-}
-
-// whereAre are instances with their zones: "timetable-003 in mid-pier".
-func (a *app) whereAre(ctx context.Context, ids []string) (string, error) {
-	var where []string
-	for _, id := range ids {
-		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(ctx, id) })
-		if err != nil {
-			return "", err
-		}
-		where = append(where, in.Id+" in "+in.Zone)
-	}
-	return strings.Join(where, ", "), nil
 }
