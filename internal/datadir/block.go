@@ -114,6 +114,11 @@ func OwnBlock(dir string) (Block, error) {
 		if err := note(Block(n), dir); err != nil {
 			return 0, err
 		}
+		if owner := overtaken(Block(n), dir); owner != "" {
+			os.Remove(name)
+			owners = append(owners, owner)
+			continue
+		}
 		return Block(n), WriteFile(filepath.Join(dir, "block"), fmt.Appendf(nil, "%d\n", n), 0o644)
 	}
 	return 0, fmt.Errorf("all %d blocks of addresses for machines on this host are taken, by %s; remove data directories that are not needed any more", Blocks, strings.Join(owners, ", "))
@@ -135,8 +140,11 @@ func note(n Block, dir string) error {
 	if err := WriteFile(filepath.Join(blocksDir, name), text, 0o644); err != nil || blocksDir == formerBlocks {
 		return err
 	}
+	if os.Mkdir(formerBlocks, 0o777) == nil {
+		_ = os.Chmod(formerBlocks, 0o777|fs.ModeSticky)
+	}
 	if info, err := os.Lstat(formerBlocks); err != nil || !info.IsDir() {
-		return nil // there was none
+		return nil // somebody plays with it; what counts is noted
 	}
 	former := filepath.Join(formerBlocks, name)
 	_ = os.Remove(former)
@@ -147,6 +155,27 @@ func note(n Block, dir string) error {
 	_, _ = f.Write(text)
 	f.Close()
 	return nil
+}
+
+// freshNote is how young a note of a release before v0.2 may be to count though its directory does not
+// say so yet, and settled is how long one that looked before ours was there may take to write its own.
+const (
+	freshNote = 10 * time.Second
+	settled   = 200 * time.Millisecond
+)
+
+// overtaken is the directory of a release before v0.2 that took a block at the same moment, "" for
+// none: these hold another lock, and write over what is noted.
+func overtaken(n Block, dir string) string {
+	if blocksDir == formerBlocks {
+		return ""
+	}
+	time.Sleep(settled)
+	raw, err := wary.Read(filepath.Join(formerBlocks, strconv.Itoa(int(n))), 4096)
+	if owner := strings.TrimSpace(string(raw)); err == nil && owner != dir {
+		return owner
+	}
+	return ""
 }
 
 // ownerOf is the directory that owns a block, "" when none does.
@@ -165,7 +194,7 @@ func ownerIn(place string, n Block) string {
 	if err != nil {
 		return ""
 	}
-	if stat, ok := info.Sys().(*syscall.Stat_t); !ok || stat.Uid >= firstBake {
+	if stat, ok := info.Sys().(*syscall.Stat_t); !ok || stat.Uid >= firstBake || !info.Mode().IsRegular() {
 		return ""
 	}
 	raw, err := wary.Read(name, 4096)
@@ -173,7 +202,7 @@ func ownerIn(place string, n Block) string {
 		return ""
 	}
 	dir := strings.TrimSpace(string(raw))
-	if own, ok := blockOf(dir); !ok || own != n {
+	if own, ok := blockOf(dir); (!ok || own != n) && (place == blocksDir || time.Since(info.ModTime()) > freshNote) {
 		return ""
 	}
 	return dir

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 )
 
 // host has the blocks of the test noted in a directory of its own.
@@ -96,6 +97,48 @@ func TestAllBlocksTaken(t *testing.T) {
 			t.Errorf("after %d it says %v", len(dirs), err)
 		}
 		return
+	}
+}
+
+// TestTheReleaseBeforeTakesABlock at the same moment, under another lock: what it wrote of late counts
+// though its directory does not say so yet, and what it writes over ours has us take another.
+func TestTheReleaseBeforeTakesABlock(t *testing.T) {
+	host(t)
+	blocksDir = filepath.Join(t.TempDir(), "of-root")
+	if err := os.MkdirAll(formerBlocks, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	other := t.TempDir()
+	if err := os.WriteFile(filepath.Join(formerBlocks, "0"), []byte(other+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if b := own(t, t.TempDir()); b == 0 {
+		t.Error("a block that was noted a moment ago is taken")
+	}
+	dir, noted := t.TempDir(), make(chan string, 1)
+	ended := make(chan struct{})
+	go func() { // it looked before ours was noted
+		defer close(noted)
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(time.Millisecond):
+			}
+			names, _ := filepath.Glob(filepath.Join(formerBlocks, "[0-9]*"))
+			for _, name := range names {
+				if raw, err := os.ReadFile(name); err == nil && strings.TrimSpace(string(raw)) == dir {
+					_ = os.WriteFile(name, []byte(other+"\n"), 0o644)
+					noted <- filepath.Base(name)
+					return
+				}
+			}
+		}
+	}()
+	b := own(t, dir)
+	close(ended)
+	if was := <-noted; was == fmt.Sprint(int(b)) || was == "" {
+		t.Errorf("it owns %d, and another wrote over %q", b, was)
 	}
 }
 
