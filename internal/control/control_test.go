@@ -144,6 +144,9 @@ func TestStraysHaveTime(t *testing.T) {
 		all := b.ctl.Strays()
 		return len(all) == 1 && all[0].Machine == "stray-001" && len(b.journalOf("", "machine.stray")) == 1
 	})
+	b.yard.mu.Lock()
+	b.yard.failStop = 1 // which gives it no other grace, and is not told as another
+	b.yard.mu.Unlock()
 	b.eventually("its grace is over", func() bool { return b.yard.count() == 2 && len(b.journalOf("", "machine.stopped")) == 1 })
 	b.eventually("it is no trouble any more", func() bool { return len(b.ctl.Strays()) == 0 })
 	if n := len(b.journalOf("", "machine.stray")); n != 1 {

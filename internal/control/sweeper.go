@@ -69,26 +69,31 @@ func (c *Control) sweep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	strays := map[string]time.Time{}
+	var strays, doomed []string
 	for _, id := range unknown {
 		living, known := recorded[id]
 		if living || c.roster.owning(id) != nil { // another replica's, or new
 			continue
 		}
-		if since, over := c.strays.since(id, c.StrayGrace); !known && !over {
-			strays[id] = since
+		if doomed = append(doomed, id); !known {
+			strays = append(strays, id)
+		}
+	}
+	for _, id := range c.strays.keep(strays) {
+		c.sayStray(ctx, id, "machine.stray", fmt.Sprintf("The machine %s belongs to no instance; it is stopped in %s.", id, words.Span(c.StrayGrace)))
+	}
+	for _, id := range doomed { // what is told comes before what takes its time
+		since, stray := c.strays.since(id)
+		if stray && time.Since(since) < c.StrayGrace {
 			continue
 		}
 		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", id)
 		if err := c.Machines.Stop(ctx, machine.Order{ID: id}, stopGrace); err != nil {
 			return fmt.Errorf("stop the stray %s: %w", id, err)
 		}
-		if !known {
+		if stray {
 			c.sayStray(ctx, id, "machine.stopped", fmt.Sprintf("The machine %s, which belonged to no instance, is stopped.", id))
 		}
-	}
-	for _, id := range c.strays.keep(strays) {
-		c.sayStray(ctx, id, "machine.stray", fmt.Sprintf("The machine %s belongs to no instance; it is stopped in %s.", id, words.Span(c.StrayGrace)))
 	}
 	return nil
 }
@@ -116,28 +121,28 @@ type strays struct {
 	all map[string]time.Time
 }
 
-// since is since when a machine is known to be a stray, now for a new one, and whether its grace is over.
-func (s *strays) since(id string, grace time.Duration) (since time.Time, over bool) {
+// since is since when a machine is known to be a stray.
+func (s *strays) since(id string) (since time.Time, stray bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	since, had := s.all[id]
-	if !had {
-		since = time.Now()
-	}
-	return since, grace <= 0 || (had && time.Since(since) >= grace)
+	since, stray = s.all[id]
+	return since, stray
 }
 
 // keep has those be the strays that are known, and returns the new ones.
-func (s *strays) keep(now map[string]time.Time) (fresh []string) {
+func (s *strays) keep(now []string) (fresh []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for id := range now {
-		if _, had := s.all[id]; !had {
+	all := make(map[string]time.Time, len(now))
+	for _, id := range now {
+		since, had := s.all[id]
+		if !had {
+			since = time.Now()
 			fresh = append(fresh, id)
 		}
+		all[id] = since
 	}
-	s.all = now
-	slices.Sort(fresh)
+	s.all = all
 	return fresh
 }
 

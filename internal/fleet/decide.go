@@ -56,7 +56,6 @@ type deciding struct {
 
 	groupChanged, roChanged bool
 	prices                  map[string]float64
-	watched                 time.Time
 	location                *time.Location
 	sizing                  Sizing
 	leftOut                 map[string]bool // that the rollout leaves as they are
@@ -68,11 +67,10 @@ type deciding struct {
 }
 
 func begin(now time.Time, view View) *deciding {
-	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, watched: view.Watched, location: view.Location, sizing: view.Sizing}
-	if d.watched.After(now) { // the clock was set back since
-		d.watched = now
+	d := &deciding{now: now, group: view.Group, before: view.Instances, prices: view.Prices, location: view.Location, sizing: view.Sizing}
+	if d.group.Watched = view.Watched; view.Watched.After(now) { // the clock was set back since
+		d.group.Watched = now
 	}
-	d.group.Watched = d.watched
 	d.group.Setbacks = slices.Clone(view.Group.Setbacks)
 	d.group.Slots = slices.Clone(view.Group.Slots)
 	if view.Rollout != nil && !view.Rollout.State.Ended() {

@@ -245,7 +245,7 @@ func (d *deciding) advanceRollout() bool {
 	case !d.filled():
 		d.turn(Moving, d.waveCause(CodeNotWhole), d.waveNumbers()...)
 		return true
-	case d.watched.After(d.ro.Since):
+	case d.group.Watched.After(d.ro.Since):
 		d.turn(Moving, d.waveCause(CodeUnwatched), d.waveNumbers()...)
 		return true
 	default:

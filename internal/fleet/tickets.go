@@ -250,11 +250,11 @@ func (d *deciding) expireTickets(i int) {
 			d.drop(i, t, "the hook was taken away")
 		case d.group.Frozen != "":
 		case d.unanswerable(t):
-			t.Deadline = d.watched.Add(d.group.Hook(t.Hook).Deadline)
+			t.Deadline = d.answerable(t)
 			t.Bound = later(t.Bound, t.Deadline)
 			d.change(i, func(in *Instance) { in.put(t) })
 			e := d.at(i).ticketEntry(t)
-			e.Kind, e.Cause = "ticket.extended", Because("nobody could answer while no service watched")
+			e.Kind, e.Cause = "ticket.extended", Because("a service watches the group again, and time to answer it must be")
 			d.entry(e)
 			d.lookAt(t.Deadline)
 		case !d.now.Before(t.Deadline):
@@ -267,10 +267,20 @@ func (d *deciding) expireTickets(i int) {
 	}
 }
 
-// unanswerable reports whether the deadline of an open ticket ran while nobody could answer, so that
-// it begins anew.
+// AnswerAgain is how much time there is at least to answer a ticket once its group is watched again, or
+// the hook's whole deadline where that is shorter: a group that goes from one service to another gives
+// nobody much more.
+const AnswerAgain = 30 * time.Second
+
+// answerable is until when an open ticket of one of the group's hooks can be answered at least.
+func (d *deciding) answerable(t Ticket) time.Time {
+	return d.group.Watched.Add(min(AnswerAgain, d.group.Hook(t.Hook).Deadline))
+}
+
+// unanswerable reports whether the deadline of an open ticket ran, or all but ran, while nobody could
+// answer.
 func (d *deciding) unanswerable(t Ticket) bool {
-	return d.watched.After(t.Opened) && t.Deadline.Before(d.watched.Add(d.group.Hook(t.Hook).Deadline))
+	return d.group.Watched.After(t.Opened) && t.Deadline.Before(d.answerable(t))
 }
 
 // drop closes a ticket that nobody need answer any more.

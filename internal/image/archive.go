@@ -152,6 +152,25 @@ func damaged(err error) error {
 	return err
 }
 
+// unfit says why an entry that comes in is not taken, or nothing: a machine could not lay it out, or its
+// name would act on whoever reads it. Images that came in before are not asked.
+func unfit(name string, h *tar.Header) string {
+	switch {
+	case len(name) > longestPath:
+		return fmt.Sprintf("has a path of %d bytes; a machine takes at most %d", len(name), longestPath)
+	case len(h.Linkname) > longestPath:
+		return fmt.Sprintf("links to a path of %d bytes; a machine takes at most %d", len(h.Linkname), longestPath)
+	case strings.ContainsFunc(name+h.Linkname, unicode.IsControl):
+		return "has a control character in its name or in what it links to"
+	}
+	for part := range strings.SplitSeq(name, "/") {
+		if len(part) > longestName {
+			return fmt.Sprintf("has a name of %d bytes in its path; a machine takes at most %d", len(part), longestName)
+		}
+	}
+	return ""
+}
+
 // What a machine's file system takes, in bytes: a path below its directory, and one name of it.
 const (
 	longestPath = 3072
@@ -167,17 +186,6 @@ func harm(name string, h *tar.Header) string {
 		return "would leave the machine's directory"
 	case strings.ContainsRune(h.Name, 0):
 		return "has a zero byte in its name"
-	case len(name) > longestPath:
-		return fmt.Sprintf("has a path of %d bytes; a machine takes at most %d", len(name), longestPath)
-	case len(h.Linkname) > longestPath:
-		return fmt.Sprintf("links to a path of %d bytes; a machine takes at most %d", len(h.Linkname), longestPath)
-	case strings.ContainsFunc(h.Name, unicode.IsControl) || strings.ContainsFunc(h.Linkname, unicode.IsControl):
-		return "has a control character in its name or in what it links to"
-	}
-	for part := range strings.SplitSeq(name, "/") {
-		if len(part) > longestName {
-			return fmt.Sprintf("has a name of %d bytes in its path; a machine takes at most %d", len(part), longestName)
-		}
 	}
 	switch h.Typeflag {
 	case tar.TypeReg, tar.TypeDir:

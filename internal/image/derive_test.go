@@ -13,6 +13,22 @@ import (
 	"testing"
 )
 
+// TestWhatCameInBefore goes on being laid out, whatever is refused of what comes in now.
+func TestWhatCameInBefore(t *testing.T) {
+	h := &tar.Header{Name: "night\x1b[2J", Mode: 0o644, Typeflag: tar.TypeReg}
+	if why := harm(h.Name, h); why != "" {
+		t.Errorf("it is not laid out: it %s", why)
+	}
+	if err := newTree(false).layer()(h.Name, h, strings.NewReader("")); err != nil {
+		t.Errorf("it is not read: %v", err)
+	}
+	strict := newTree(false)
+	strict.comesIn = true
+	if err := strict.layer()(h.Name, h, strings.NewReader("")); err == nil {
+		t.Error("it comes in")
+	}
+}
+
 // TestDeriveIsNotHeldUp by files of a workload: one that became a pipe or went while it was read is
 // left out, one that holds nothing takes no room, one that is too long is refused by its size, and
 // it stops when its context does.

@@ -53,6 +53,7 @@ func (in *Intake) archive(ctx context.Context, r io.Reader) (Artifact, error) {
 	inspected := make(chan error, 1)
 	pr, pw := io.Pipe()
 	t := newTree(false)
+	t.comesIn = true
 	go func() {
 		defer caught.Told("looking at an archive", func(err error) {
 			pr.CloseWithError(err)
@@ -249,6 +250,7 @@ func (in *Intake) check(ctx context.Context, d digest.Digest) (Artifact, error) 
 		return a, refused("the config names %d layers and the manifest %d", len(config.RootFS.DiffIDs), len(a.Layers))
 	}
 	t := newTree(false)
+	t.comesIn = true
 	w := walk{limits: in.s.Limits, foreign: true}
 	for i, l := range a.Layers {
 		if err := ctx.Err(); err != nil {

@@ -2,6 +2,7 @@ package image
 
 import (
 	"archive/tar"
+	"cmp"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ type tree struct {
 	nodes    map[string]node
 	sums     bool
 	manifest []byte // the content of ManifestName
+	comesIn  bool   // what could not be laid out is refused
 }
 
 func newTree(sums bool) *tree { return &tree{nodes: map[string]node{}, sums: sums} }
@@ -60,8 +62,10 @@ func (t *tree) layer() visit {
 		if old, ok := t.nodes[name]; ok && (old.kind != tar.TypeDir || n.kind != tar.TypeDir) {
 			t.remove(name, func(string) bool { return true })
 		}
-		if why := t.unreachable(dir); why != "" {
-			return &Refused{h.Name, why}
+		if t.comesIn {
+			if why := cmp.Or(unfit(name, h), t.unreachable(dir)); why != "" {
+				return &Refused{h.Name, why}
+			}
 		}
 		for d := dir; d != "."; d = path.Dir(d) {
 			if _, ok := t.nodes[d]; !ok {

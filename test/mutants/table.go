@@ -21,7 +21,7 @@ var faults = []fault{
 	{"a wave is full too soon", "rolling.go", "return t.newServing >= want && t.old() <= d.group.Size-want", "return t.newCounted >= want && t.old() <= d.group.Size-want"},
 	{"old ones may be left over", "rolling.go", "return t.newServing >= want && t.old() <= d.group.Size-want", "return t.newServing >= want"},
 	{"a wave that is not whole any more goes on soaking", "rolling.go", "\tcase !d.filled():", "\tcase false:"},
-	{"unwatched time counts as soak", "rolling.go", "case d.watched.After(d.ro.Since):", "case false:"},
+	{"unwatched time counts as soak", "rolling.go", "case d.group.Watched.After(d.ro.Since):", "case false:"},
 	{"frozen time counts as soak", "decide.go", "if d.ro != nil && d.ro.State == Soaking {", "if false {"},
 	{"a held rollout goes on replacing", "reconcile.go", "case d.ro.State == Held:\n\t\td.keep()", "case d.ro.State == Held:\n\t\td.replace(size)"},
 	{"a held rollout launches the version that fails", "rolling.go", "d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled {", "d.ro.Wave > 0 {"},

@@ -86,7 +86,7 @@ func (k *watch) begunAnew() {
 	for _, was := range k.asked {
 		for _, h := range w.View.Group.Hooks {
 			over, some := was.over[h.Name]
-			if again := w.watched.Add(was.skew).Add(h.Deadline); some && w.watched.After(was.at[h.Name]) && over.After(w.left.Add(was.skew)) && again.After(over) {
+			if again := w.watched.Add(was.skew).Add(min(fleet.AnswerAgain, h.Deadline)); some && w.watched.After(was.at[h.Name]) && over.After(w.left.Add(was.skew)) && again.After(over) {
 				was.over[h.Name] = again
 			}
 		}
