@@ -25,7 +25,7 @@ func (a *app) templateCommand() *cobra.Command {
 // templateFlags are the fields of a template; those that are not given are nil.
 type templateFlags struct {
 	image, note, userData, text string
-	port, addresses             int
+	port, processes, addresses  int
 	cpus, price                 float64
 	memory, disk                Size
 	open                        []string
@@ -42,6 +42,7 @@ func (f *templateFlags) add(cmd *cobra.Command) {
 	flags.Float64Var(&f.cpus, "cpus", 1, "processors, also in parts such as 0.5")
 	flags.Var(&f.memory, "memory", "memory, such as 512MiB")
 	flags.Var(&f.disk, "disk", "room for the files of one instance, such as 2GiB")
+	numberVar(flags, &f.processes, "processes", 512, "how many processes and threads an instance may have at once")
 	numberVar(flags, &f.addresses, "addresses", 1, "how many network addresses an instance gets, 1 to 8")
 	flags.StringArrayVar(&f.open, "open", nil, "an open port with who may come in, `PORT[/tcp|udp][=RANGE,…]`; may be repeated. Without it the workload's port, from this machine")
 	flags.StringVar(&f.userData, "user-data", "", "a `FILE` that runs once at first boot: a script with #!, or a #cloud-config with write_files and runcmd; - reads standard input")
@@ -62,6 +63,7 @@ type fields struct {
 	port          *int
 	cpus, price   *float64
 	memory, disk  *int64
+	processes     *int
 	addresses     *int
 	ports         *contract.OpenPorts
 	interruptible *bool
@@ -73,7 +75,7 @@ type fields struct {
 
 func (f *templateFlags) given(cmd *cobra.Command) (out fields, err error) {
 	out = fields{image: given(cmd, "image", f.image), port: given(cmd, "port", f.port), cpus: given(cmd, "cpus", f.cpus), price: given(cmd, "price-per-hour", f.price),
-		memory: given(cmd, "memory", int64(f.memory)), disk: given(cmd, "disk", int64(f.disk)), addresses: given(cmd, "addresses", f.addresses),
+		memory: given(cmd, "memory", int64(f.memory)), disk: given(cmd, "disk", int64(f.disk)), processes: given(cmd, "processes", f.processes), addresses: given(cmd, "addresses", f.addresses),
 		interruptible: given(cmd, "interruptible", f.interruptible), environment: given(cmd, "environment", contract.Environment(f.environment)),
 		labels: given(cmd, "label", contract.Labels(f.labels))}
 	if cmd.Flags().Changed("zone-price") {
@@ -152,7 +154,7 @@ func (a *app) templateCreate() *cobra.Command {
 			}
 			return a.made(ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
 				return c.CreateTemplate(cmd.Context(), &contract.CreateTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, contract.NewTemplate{Name: args[0], Image: f.image,
-					Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses, Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices,
+					Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Processes: g.processes, Addresses: g.addresses, Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices,
 					Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: given(cmd, "note", f.note)})
 			}))(f.dryRun)
 		},
@@ -178,7 +180,7 @@ Only what is given changes; the difference is printed.`,
 			}
 			return a.made(ask[contract.Template](a, func(c *client.Client) (*http.Response, error) {
 				return c.ReviseTemplate(cmd.Context(), args[0], &contract.ReviseTemplateParams{IdempotencyKey: freshKey(), DryRun: &f.dryRun}, contract.TemplateRevision{
-					From: given(cmd, "from", from), Image: g.image, Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Addresses: g.addresses,
+					From: given(cmd, "from", from), Image: g.image, Port: g.port, Cpus: g.cpus, MemoryBytes: g.memory, DiskBytes: g.disk, Processes: g.processes, Addresses: g.addresses,
 					Ports: g.ports, PricePerHour: g.price, ZonePrices: g.zonePrices, Interruptible: g.interruptible, UserData: g.userData, Environment: g.environment, Labels: g.labels, Note: f.note})
 			}))(f.dryRun)
 		},
@@ -300,7 +302,7 @@ func (a *app) templateShow() *cobra.Command {
 				}
 				return facts("template", fmt.Sprintf("%s@%d", t.Name, t.Version), "state", state, "use instead", or(t.Successor, ""), "marks", strings.Join(t.Marks, ", "),
 					"image", t.Image+"  "+short(t.ImageDigest), "cpus", strconv.FormatFloat(t.Cpus, 'f', -1, 64), "memory", size(t.MemoryBytes), "disk", size(t.DiskBytes),
-					"addresses", strconv.Itoa(t.Addresses), "port", strconv.Itoa(t.Port), "open ports", portsText(t.Ports), "price", priceText(t),
+					"processes", strconv.Itoa(t.Processes)+" at most", "addresses", strconv.Itoa(t.Addresses), "port", strconv.Itoa(t.Port), "open ports", portsText(t.Ports), "price", priceText(t),
 					"interruptible", map[bool]string{true: "yes", false: "no"}[t.Interruptible],
 					"environment", pairs(t.Environment), "labels", pairs(t.Labels), "user data", t.UserData, "note", t.Note, "revised from", from,
 					"used by", usersText(t.Users), "made", moment(t.CreatedAt)+" by "+t.CreatedBy)

@@ -2853,6 +2853,9 @@ type NewTemplate struct {
 	// PricePerHour For one instance, in the currency that you count in
 	PricePerHour *float64 `json:"price_per_hour,omitempty"`
 
+	// Processes How many processes and threads one instance may have at once
+	Processes *int `json:"processes,omitempty"`
+
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`
 
@@ -3840,6 +3843,9 @@ type Template struct {
 	Ports         []OpenPort  `json:"ports"`
 	PricePerHour  float64     `json:"price_per_hour"`
 
+	// Processes How many processes and threads one instance may have at once
+	Processes int `json:"processes"`
+
 	// RevisedFrom The version that it was made from
 	RevisedFrom *int          `json:"revised_from,omitempty"`
 	Revision    int64         `json:"revision"`
@@ -3922,6 +3928,9 @@ type TemplateRevision struct {
 
 	// PricePerHour For one instance, in the currency that you count in
 	PricePerHour *float64 `json:"price_per_hour,omitempty"`
+
+	// Processes How many processes and threads one instance may have at once
+	Processes *int `json:"processes,omitempty"`
 
 	// UserData Runs once at first boot: a script that begins with #!, or a #cloud-config with write_files and runcmd
 	UserData *string `json:"user_data,omitempty"`

@@ -35,7 +35,7 @@ func (s *Server) ListTemplates(ctx context.Context, r routes.ListTemplatesReques
 
 func fromTemplate(t store.Template) contract.Template {
 	out := contract.Template{Name: t.Name, Version: t.Version, Image: t.ImageRef().String(), ImageDigest: t.ImageDigest, Port: t.Port, Cpus: t.CPUs,
-		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Addresses: t.Addresses, PricePerHour: t.PricePerHour, ZonePrices: notNil(t.ZonePrices), Interruptible: t.Interruptible,
+		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Processes: t.Processes, Addresses: t.Addresses, PricePerHour: t.PricePerHour, ZonePrices: notNil(t.ZonePrices), Interruptible: t.Interruptible,
 		UserData: t.UserData, Environment: notNil(t.Environment), Labels: notNil(t.Labels), Note: t.Note, State: contract.TemplateState(t.State), Why: t.Why,
 		Successor: text(t.Successor), Marks: t.Marks, Revision: t.Revision, CreatedAt: t.CreatedAt.UTC(), CreatedBy: t.CreatedBy,
 		Ports: each(t.Ports, func(p template.Port) contract.OpenPort {
@@ -77,7 +77,7 @@ func (s *Server) CreateTemplate(ctx context.Context, r routes.CreateTemplateRequ
 func newTemplate(b contract.NewTemplate) store.Template {
 	return store.Template{Name: b.Name, Note: some(b.Note, ""), Spec: template.Spec{
 		Port: given(b.Port), CPUs: given(b.Cpus), MemoryBytes: given(b.MemoryBytes),
-		DiskBytes: given(b.DiskBytes), Addresses: given(b.Addresses), Ports: toPorts(b.Ports, nil),
+		DiskBytes: given(b.DiskBytes), Processes: given(b.Processes), Addresses: given(b.Addresses), Ports: toPorts(b.Ports, nil),
 		PricePerHour: given(b.PricePerHour), ZonePrices: some(b.ZonePrices, nil), Interruptible: given(b.Interruptible), UserData: some(b.UserData, ""),
 		Environment: some(b.Environment, map[string]string{}), Labels: some(b.Labels, map[string]string{})}}
 }
@@ -104,6 +104,7 @@ func (s *Server) ReviseTemplate(ctx context.Context, r routes.ReviseTemplateRequ
 	t.CPUs = some(b.Cpus, t.CPUs)
 	t.MemoryBytes = some(b.MemoryBytes, t.MemoryBytes)
 	t.DiskBytes = some(b.DiskBytes, t.DiskBytes)
+	t.Processes = some(b.Processes, t.Processes)
 	t.Addresses = some(b.Addresses, t.Addresses)
 	t.Ports = toPorts(b.Ports, t.Ports)
 	t.PricePerHour = some(b.PricePerHour, t.PricePerHour)

@@ -197,15 +197,15 @@ func fill(i store.Image, a image.Artifact) store.Image {
 // under way and waits for it.
 func (c *Catalogue) Run(ctx context.Context) {
 	c.Sweep()
-	hourly := time.NewTicker(time.Hour)
-	defer hourly.Stop()
+	tick := time.NewTicker(sweepEvery)
+	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			c.end(errors.New("the service stops"))
 			c.jobs.Wait()
 			return
-		case <-hourly.C:
+		case <-tick.C:
 			c.sweep(ctx)
 		case <-c.sweeps:
 			c.sweep(ctx)
@@ -220,6 +220,9 @@ func (c *Catalogue) Sweep() {
 	default:
 	}
 }
+
+// sweepEvery is how often is swept without being asked: what was too young then goes within the hour.
+const sweepEvery = 30 * time.Minute
 
 // sweepGrace protects blobs that another service on the same directory may be
 // about to record.

@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"slices"
 	"sync"
@@ -141,7 +142,22 @@ func (s *sampler) round(ctx context.Context) {
 	written, stop := context.WithTimeout(context.WithoutCancel(ctx), writeLimit)
 	defer stop()
 	s.write(written)
+	s.sayBounded(written, groups)
 	s.c.metrics.sampled(time.Since(begun))
+}
+
+// sayBounded writes into the journal which instances have as many processes as they may.
+func (s *sampler) sayBounded(ctx context.Context, groups []*measured) {
+	for _, m := range groups {
+		for _, id := range m.bounded {
+			err := s.c.Store.Record(ctx, s.c.Clock.Now(), store.Service, m.keeper.name, fleet.Entry{Kind: "instance.processes", Instance: id,
+				Text:  fmt.Sprintf("%s has as many processes as its template gives it, and was refused others.", id),
+				Cause: fleet.Because("it began more than it may have at once")})
+			if err != nil {
+				s.c.warn(m.keeper.name, "that an instance has as many processes as it may was not written", err)
+			}
+		}
+	}
 }
 
 // pushed is what was sent lately, by group; only where some rule goes by it.
@@ -198,6 +214,7 @@ type measured struct {
 	of      []one
 	whole   map[metric.Name]float64 // of the group as a whole
 	told    []store.Sample
+	bounded []string // instances that were refused a process for the first time
 }
 
 // one is what is measured of one instance.
@@ -226,6 +243,9 @@ func (s *sampler) measure(k *keeper, at time.Time, moment clock.Moment, begun ti
 		h.used, h.isUsed = used[in.ID]
 		h.passed, h.isPass = s.c.Balancer.Passed(in.ID)
 		before, seen := s.had[in.ID]
+		if again := seen && before.used.Launch == h.used.Launch; h.used.Refused > 0 && !(again && before.used.Refused > 0) {
+			m.bounded = append(m.bounded, in.ID)
+		}
 		next[in.ID] = h
 		if !seen || !sh.group.Measures(now, &in.Instance) {
 			continue // of one that is seen for the first time hardly anything is known

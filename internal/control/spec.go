@@ -12,7 +12,7 @@ func specOf(in store.Instance, t store.Template) machine.Spec {
 	spec := machine.Spec{
 		ID: in.ID, Launch: in.Launch, Group: in.Group, Zone: in.Zone, Template: in.Version.String(), Image: t.ImageRef().String(), Digest: t.ImageDigest,
 		Start: t.ImageStart, Address: in.Address, Number: in.AddressNumber, Addresses: t.Addresses, Port: t.Port, CPUs: t.CPUs,
-		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Labels: maps.Clone(t.Labels), UserData: t.UserData,
+		MemoryBytes: t.MemoryBytes, DiskBytes: t.DiskBytes, Processes: t.Processes, Labels: maps.Clone(t.Labels), UserData: t.UserData,
 		Environment: maps.Clone(t.ImageEnvironment),
 	}
 	if spec.Environment == nil {

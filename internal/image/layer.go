@@ -45,7 +45,7 @@ func (in *Intake) Derive(ctx context.Context, parent Artifact, dir string, skip 
 		in.pin(l.Digest)
 	}
 	before := newTree(true)
-	if err := in.s.walk(parent, in.s.Limits, before.layer); err != nil {
+	if err := in.s.walk(parent, in.s.Limits, in.s.openLayer, before.layer); err != nil {
 		return Artifact{}, fmt.Errorf("read the parent: %w", err)
 	}
 	layer, diff, after, err := in.difference(ctx, before, dir, skip)

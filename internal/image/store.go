@@ -252,11 +252,11 @@ func (s *Store) openLayer(l ocispec.Descriptor) (io.ReadCloser, error) {
 	return nil, refused("the layer %s is of the type %s; layers must be tar or tar+gzip", l.Digest, l.MediaType)
 }
 
-// walk reads all layers of an artifact, bottom first.
-func (s *Store) walk(a Artifact, limits Limits, next func() visit) error {
+// walk reads all layers of an artifact, which open opens, bottom first.
+func (s *Store) walk(a Artifact, limits Limits, open func(ocispec.Descriptor) (io.ReadCloser, error), next func() visit) error {
 	w := walk{limits: limits, foreign: true}
 	for _, l := range a.Layers {
-		r, err := s.openLayer(l)
+		r, err := open(l)
 		if err != nil {
 			return err
 		}
@@ -286,7 +286,7 @@ func (s *Store) Unpack(manifest, dir string, uid int, most int64) error {
 	if most > 0 {
 		limits.Unpacked = min(limits.Unpacked, most)
 	}
-	if err := s.walk(a, limits, u.layer); err != nil {
+	if err := s.walk(a, limits, s.openPlain, u.layer); err != nil {
 		return fmt.Errorf("unpack %s: %w", manifest, err)
 	}
 	return nil
@@ -351,6 +351,7 @@ func (s *Store) sweep(ctx context.Context, grace time.Duration, used func(contex
 			freed += info.Size()
 		}
 	}
+	s.sweepPlain(ctx)
 	return freed, s.sweepParts(24 * time.Hour)
 }
 

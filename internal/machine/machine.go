@@ -31,6 +31,7 @@ type Spec struct {
 	CPUs        float64           `json:"cpus"`
 	MemoryBytes int64             `json:"memory_bytes"`
 	DiskBytes   int64             `json:"disk_bytes"` // for its files; 0 for as much as there is
+	Processes   int               `json:"processes"`  // and threads that it may have at once; 0 for as many as there can be
 	Labels      map[string]string `json:"labels"`
 	UserData    string            `json:"user_data"`
 	Environment map[string]string `json:"environment"`
@@ -117,6 +118,7 @@ type Usage struct {
 	Launch      int // of the instance: a fresh machine counts anew
 	CPUSeconds  float64
 	MemoryBytes int64
+	Refused     int64 // processes that it was refused, for it had as many as it may
 }
 
 // Meter is a driver that knows what its machines use, by instance.

@@ -35,6 +35,7 @@ type Spec struct {
 	CPUs         float64 `db:"cpus"`
 	MemoryBytes  int64
 	DiskBytes    int64
+	Processes    int // and threads that one instance may have at once
 	Addresses    int // how many network addresses
 	Ports        []Port
 	PricePerHour float64
@@ -152,6 +153,7 @@ func (s *Spec) fields() []field {
 		{"cpus", number(s.CPUs)},
 		{"memory", words.Bytes(s.MemoryBytes)},
 		{"disk", words.Bytes(s.DiskBytes)},
+		{"processes", strconv.Itoa(s.Processes)},
 		{"addresses", strconv.Itoa(s.Addresses)},
 	}
 	for _, p := range s.Ports {

@@ -108,6 +108,9 @@ func KillStragglers(dir string) {
 	}
 }
 
+// mostProcesses is how many processes and threads commands may have at once.
+const mostProcesses = 512
+
 // cannotConfine is the status of a helper that did not run its command.
 const cannotConfine = 125
 
@@ -138,6 +141,11 @@ func confine(in *os.File) error {
 		unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{}),
 		unix.Setrlimit(unix.RLIMIT_FSIZE, &unix.Rlimit{Cur: 8 << 30, Max: 8 << 30})); err != nil {
 		return fmt.Errorf("set its limits: %w", err)
+	}
+	if c.User >= 0 { // which it has for itself; else those of who runs the service would count
+		if err := unix.Setrlimit(unix.RLIMIT_NPROC, &unix.Rlimit{Cur: mostProcesses, Max: mostProcesses}); err != nil {
+			return fmt.Errorf("set its limits: %w", err)
+		}
 	}
 	if err := become(c.User); err != nil {
 		return fmt.Errorf("become an unprivileged user: %w", err)

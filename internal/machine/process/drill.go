@@ -46,7 +46,7 @@ func (d *Driver) Run(ctx context.Context, id string, command []string) (machine.
 	cmd.Stdout, cmd.Stderr = output, output
 	cmd.WaitDelay = time.Second // for what it left behind holding its output
 	begun := time.Now()
-	if err := d.begun(cmd, id); err != nil {
+	if err := d.groups.start(cmd, id, rec.Processes); err != nil {
 		return machine.Ran{}, fmt.Errorf("start %s: %w", command[0], err)
 	}
 	over := context.AfterFunc(ctx, caught.Func("the end of a command", func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }))

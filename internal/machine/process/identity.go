@@ -207,10 +207,13 @@ func EndAll(dir string) {
 	if groups == nil {
 		return
 	}
-	entries, _ := os.ReadDir(groups.dir)
-	for _, e := range entries {
-		if e.IsDir() {
-			groups.end(e.Name())
+	for _, place := range []string{groups.dir, groups.bounds} {
+		entries, _ := os.ReadDir(place) // "" has none
+		for _, e := range entries {
+			if e.IsDir() {
+				groups.end(e.Name())
+				groups.remove(e.Name())
+			}
 		}
 	}
 	groups.close()

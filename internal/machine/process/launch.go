@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"unitas/internal/caught"
 	"unitas/internal/fleet"
 	"unitas/internal/machine"
@@ -122,18 +124,32 @@ func (d *Driver) start(rec record) error {
 		_ = cmd.Wait()
 		return fmt.Errorf("record the process: %w", err)
 	}
+	d.limit(id.PID, spec.Processes)
+	dead, err := id.watch()
+	if err != nil { // no descriptor is left, and a thread will do
+		dead = func() { awaitExit(id.PID) }
+	}
 	r := d.admit(spec, id)
 	if d.isLost(spec.Zone) { // meanwhile, and whoever lost it did not see this one yet
 		d.kill(r, lostWith(spec.Zone))
 	}
 	caught.Go("the end of a machine", func() {
 		defer func() { d.end(spec.ID, r, exitWords(cmd.ProcessState)) }() // whatever fails before
-		awaitExit(id.PID)                                                 // the pid cannot be used again before it is waited for
+		dead()                                                            // the pid cannot be used again before it is waited for
 		_ = syscall.Kill(-id.PID, syscall.SIGKILL)
 		_ = cmd.Wait()
 		d.endRest(spec.ID, id)
 	})
 	return nil
+}
+
+// limit bounds the processes of a machine's user, where no control group bounds those of the machine.
+// It is refused to who may not limit others'; then nothing does.
+func (d *Driver) limit(pid, most int) {
+	if d.unprivileged && (d.groups == nil || d.groups.bounds == "") && most > 0 {
+		n := uint64(most)
+		_ = unix.Prlimit(pid, unix.RLIMIT_NPROC, &unix.Rlimit{Cur: n, Max: n}, nil)
+	}
 }
 
 // openLog opens the boot log of a machine, which the service and the machine itself
@@ -157,7 +173,7 @@ func (d *Driver) exec(rec record, log *os.File) (*exec.Cmd, error) {
 			return nil, err
 		}
 		cmd.Stdout, cmd.Stderr = log, log
-		err = d.begun(cmd, rec.ID)
+		err = d.groups.start(cmd, rec.ID, rec.Processes)
 		if err == nil || !errors.Is(err, syscall.ETXTBSY) || attempt == 200 {
 			return cmd, err
 		}
@@ -179,12 +195,6 @@ func (d *Driver) prepared(rec record, root string, command []string) (*exec.Cmd,
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
 	}
 	return cmd, nil
-}
-
-// begun starts a command in the control group of the machine, where there is one.
-func (d *Driver) begun(cmd *exec.Cmd, id string) error {
-	defer d.groups.join(cmd, id)()
-	return cmd.Start()
 }
 
 // environment is all that the process is told by variables; nothing of the

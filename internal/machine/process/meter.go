@@ -44,7 +44,7 @@ func (d *Driver) Usage(ctx context.Context) (map[string]machine.Usage, error) {
 		if _, alive := all[pid]; !alive {
 			continue
 		}
-		u := machine.Usage{Launch: launches[id]}
+		u := machine.Usage{Launch: launches[id], Refused: d.groups.refused(id)}
 		for line := []int{pid}; len(line) > 0; {
 			p := line[0]
 			line = append(line[1:], below[p]...)
@@ -112,7 +112,7 @@ func readStat(raw []byte) (b burnt, ok bool) {
 
 // burnt is the processor's time of a machine's control group.
 func (g *groups) burnt(id string) (seconds float64, known bool) {
-	if g == nil {
+	if g == nil || g.dir == "" {
 		return 0, false
 	}
 	raw, err := os.ReadFile(filepath.Join(g.of(id), "cpu.stat"))

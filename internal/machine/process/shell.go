@@ -38,7 +38,7 @@ func (d *Driver) Shell(id string, o machine.Opening) (machine.Terminal, error) {
 	}
 	defer end.Close()
 	t := &terminal{File: screen, cmd: cmd, begun: time.Now(), over: make(chan struct{})}
-	if err := t.start(d, id, end, o); err != nil {
+	if err := t.start(d, rec, end, o); err != nil {
 		screen.Close()
 		return nil, fmt.Errorf("start %s: %w", o.Command[0], err)
 	}
@@ -46,7 +46,7 @@ func (d *Driver) Shell(id string, o machine.Opening) (machine.Terminal, error) {
 	return t, nil
 }
 
-func (t *terminal) start(d *Driver, id string, end *os.File, o machine.Opening) error {
+func (t *terminal) start(d *Driver, rec record, end *os.File, o machine.Opening) error {
 	if c := t.cmd.SysProcAttr.Credential; c != nil {
 		if err := end.Chown(int(c.Uid), -1); err != nil {
 			return err
@@ -57,7 +57,7 @@ func (t *terminal) start(d *Driver, id string, end *os.File, o machine.Opening) 
 	}
 	t.cmd.Stdin, t.cmd.Stdout, t.cmd.Stderr = end, end, end
 	t.cmd.SysProcAttr.Setctty = true // of its standard input, the 0 of Ctty
-	return d.begun(t.cmd, id)
+	return d.groups.start(t.cmd, rec.ID, rec.Processes)
 }
 
 // typingTime is how long a command may take to read what was typed before it is lost.

@@ -23,6 +23,7 @@ func (d *Driver) Stop(ctx context.Context, o machine.Order, grace time.Duration)
 			return nil // started again meanwhile, by who has the lease now
 		}
 		d.endAll(o.ID)
+		d.groups.remove(o.ID)
 		d.keepLog(o.ID)
 		return os.RemoveAll(d.dir(o.ID))
 	})

@@ -1682,6 +1682,11 @@ export interface components {
              */
             disk_bytes: number;
             /**
+             * @description How many processes and threads one instance may have at once
+             * @default 512
+             */
+            processes: number;
+            /**
              * @description How many network addresses an instance gets
              * @default 1
              */
@@ -1723,6 +1728,8 @@ export interface components {
              * @description For the files of one instance
              */
             disk_bytes?: number;
+            /** @description How many processes and threads one instance may have at once */
+            processes?: number;
             /** @description How many network addresses an instance gets */
             addresses?: number;
             ports?: components["schemas"]["OpenPorts"];
@@ -1784,6 +1791,8 @@ export interface components {
             memory_bytes: number;
             /** Format: int64 */
             disk_bytes: number;
+            /** @description How many processes and threads one instance may have at once */
+            processes: number;
             addresses: number;
             ports: components["schemas"]["OpenPort"][];
             /** Format: double */

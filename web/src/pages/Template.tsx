@@ -162,6 +162,8 @@ export function Facts({ template: t }: { template: TemplateOf }) {
       <dd>{size(t.memory_bytes)}</dd>
       <dt>Disk</dt>
       <dd>{size(t.disk_bytes)}</dd>
+      <dt>Processes</dt>
+      <dd>{t.processes} at most</dd>
       <dt>Addresses</dt>
       <dd>{t.addresses}</dd>
       <dt>Workload port</dt>

@@ -21,6 +21,7 @@ interface Fields {
   cpus: number
   memory: number // MiB
   disk: number // MiB
+  processes: number
   addresses: number
   ports: { port: number; protocol: 'tcp' | 'udp'; sources: string[] }[]
   price: number
@@ -38,6 +39,7 @@ const fresh: Partial<Fields> = {
   cpus: 1,
   memory: 256,
   disk: 1024,
+  processes: 512,
   addresses: 1,
   ports: [{ port: 8080, protocol: 'tcp', sources: ['127.0.0.0/8'] }],
   price: 0,
@@ -198,6 +200,9 @@ function Questions(props: { isNew: boolean; versions: Template[]; onFrom: (t: Te
       >
         <InputNumber min={1} suffix="MiB" />
       </Form.Item>
+      <Form.Item name="processes" label="Processes" extra="And threads that one instance may have at once.">
+        <InputNumber min={16} max={1000000} />
+      </Form.Item>
       <Form.Item name="addresses" label="Network addresses" extra="How many an instance gets.">
         <InputNumber min={1} max={8} />
       </Form.Item>
@@ -338,6 +343,7 @@ function fieldsOf(t: Template): Omit<Fields, 'from' | 'note'> {
     cpus: t.cpus,
     memory: t.memory_bytes / MiB,
     disk: t.disk_bytes / MiB,
+    processes: t.processes,
     addresses: t.addresses,
     ports: t.ports.map((p) => ({ port: p.port, protocol: p.protocol, sources: p.sources ?? [] })),
     price: t.price_per_hour,
@@ -357,6 +363,7 @@ function bodyOf(f: Fields, name: string | undefined): NewTemplate & TemplateRevi
     cpus: f.cpus,
     memory_bytes: Math.round(f.memory * MiB),
     disk_bytes: Math.round(f.disk * MiB),
+    processes: f.processes,
     addresses: f.addresses,
     ports: f.ports,
     price_per_hour: f.price,
