@@ -31,7 +31,7 @@ func someInstances(_ *cobra.Command, args []string) error {
 // tellInstances gives the same command to instances and returns those that took it; the
 // others are an error, after which the act still goes on for those. With launches it is meant of
 // those machines alone.
-func (a *app) tellInstances(ctx context.Context, ids []string, command contract.InstancesCommandCommand, launches *map[string]int, reason *string) ([]contract.Instance, error) {
+func (a *app) tellInstances(ctx context.Context, ids []string, command contract.InstancesCommandCommand, launches *map[string]int, atOnce *bool, reason *string) ([]contract.Instance, error) {
 	if len(ids) == 1 && launches == nil { // what is wrong with one is told as itself
 		whatever := "*"
 		in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) {
@@ -43,7 +43,7 @@ func (a *app) tellInstances(ctx context.Context, ids []string, command contract.
 		return []contract.Instance{in}, nil
 	}
 	told, _, err := ask[contract.InstancesTold](a, func(c *client.Client) (*http.Response, error) {
-		return c.TellInstances(ctx, nil, contract.InstancesCommand{Instances: ids, Command: command, Launches: launches, Reason: reason})
+		return c.TellInstances(ctx, nil, contract.InstancesCommand{Instances: ids, Command: command, Launches: launches, AtOnce: atOnce, Reason: reason})
 	})
 	if err != nil {
 		return nil, err
@@ -94,7 +94,7 @@ func (a *app) instanceRetire() *cobra.Command {
 			if err := a.confirm(yes, "retiring "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), l.retiring()); err != nil {
 				return err
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, &l.launches, given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommandRetire, &l.launches, nil, given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntilGone(cmd.Context(), taken, p))
 			}
@@ -143,10 +143,14 @@ func (l looked) retiring() string {
 }
 
 // recreating says what goes, and what comes.
-func (l looked) recreating() string {
+func (l looked) recreating(atOnce bool) string {
 	n := len(l.launches)
-	return fmt.Sprintf("This drains and stops the %s of %s, removes %s files, and gives %s under the same %s. Nothing takes %s meanwhile.\nRecreate %s?", either(n, "machine", "machines"), l.where,
-		either(n, "its", "their"), either(n, "it a fresh one", "them fresh ones"), either(n, "name", "names"), either(n, "its place", "their places"), either(n, "it", "them"))
+	turns := either(n, "It goes once all others of its group serve.", "They go one after another, each once all others of its group serve.")
+	if atOnce {
+		turns = either(n, "It goes at once.", "All go at the same time.")
+	}
+	return fmt.Sprintf("This drains and stops the %s of %s, removes %s files, and gives %s under the same %s. %s Nothing takes %s meanwhile.\nRecreate %s?", either(n, "machine", "machines"), l.where,
+		either(n, "its", "their"), either(n, "it a fresh one", "them fresh ones"), either(n, "name", "names"), turns, either(n, "its place", "their places"), either(n, "it", "them"))
 }
 
 // either is the word for one or for several.
@@ -167,7 +171,7 @@ type comes struct {
 // instanceTell is a command that is told to instances.
 func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 	var reason string
-	var yes bool
+	var yes, atOnce bool
 	var p patience
 	cmd := &cobra.Command{Use: word + " INSTANCE…", Short: short, Args: someInstances,
 		Example: fmt.Sprintf("  unitas instance %s timetable-003\n  unitas instance %s timetable-003 timetable-00a --reason \"to compare them\"", word, word),
@@ -182,12 +186,12 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := a.confirm(yes, "recreating "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), l.recreating()); err != nil {
+				if err := a.confirm(yes, "recreating "+strings.Join(args, ", ")+" stops "+either(len(args), "its machine", "their machines"), l.recreating(atOnce)); err != nil {
 					return err
 				}
 				launches = &l.launches
 			}
-			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), launches, given(cmd, "reason", reason))
+			taken, err := a.tellInstances(cmd.Context(), args, contract.InstancesCommandCommand(word), launches, given(cmd, "at-once", atOnce), given(cmd, "reason", reason))
 			if stays && len(taken) > 0 {
 				return errors.Join(err, a.stayUntil(cmd.Context(), taken, p, *to))
 			}
@@ -196,6 +200,7 @@ func (a *app) instanceTell(word, short, done string, to *comes) *cobra.Command {
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept in the journal")
 	if word == "recreate" {
 		cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+		cmd.Flags().BoolVar(&atOnce, "at-once", false, "all at the same time, whoever else serves; without it one after another")
 	}
 	if to != nil {
 		p.add(cmd, to.until)

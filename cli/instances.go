@@ -81,7 +81,7 @@ func instancePicture(in contract.Instance) string {
 	}
 	b.WriteString(facts("instance", in.Id, "group", orWord(in.Group, "none; a person launched it"), "zone", in.Zone, "template", in.Version, "image", image, "labels", pairs(labels), "address", address,
 		"state", fmt.Sprintf("%s for %s", in.State, words.Span(time.Since(in.Since))), "because", in.Why, "verdict", map[bool]string{true: string(in.Verdict)}[in.State != contract.InstanceStateGone],
-		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "comes up", comesUp(in), "launched for", purpose(in), "ordered", moment(in.OrderedAt), "served", served))
+		"in flight", fmt.Sprintf("%d requests", in.InFlight), "pinned", pinned, "fresh machine", map[bool]string{true: "asked for; its turn comes once all others of the group serve"}[in.Awaits], "comes up", comesUp(in), "launched for", purpose(in), "ordered", moment(in.OrderedAt), "served", served))
 	for _, r := range in.Reports {
 		since := ""
 		if r.Since != nil && in.State != contract.InstanceStateGone {
@@ -141,8 +141,12 @@ func instanceTable(instances []contract.Instance) string {
 		if in.State == contract.InstanceStateGone {
 			verdict = "" // there is nobody to ask
 		}
+		why := in.Why
+		if in.Awaits {
+			why = "it waits for its turn to get a fresh machine"
+		}
 		rows = append(rows, []string{in.Id, orWord(in.Group, "none"), in.Zone, in.Version, string(in.State), words.Span(time.Since(in.Since)), verdict,
-			map[bool]string{true: "pinned"}[in.Pinned], strconv.Itoa(in.InFlight), in.Address, in.Why})
+			map[bool]string{true: "pinned"}[in.Pinned], strconv.Itoa(in.InFlight), in.Address, why})
 	}
 	return orNone(without(rows, map[string]bool{"?group": !groups, "pinned": !pins}), "There are no instances.")
 }

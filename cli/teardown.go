@@ -283,7 +283,7 @@ func (a *app) tearDown(ctx context.Context, e environmentOf) error {
 		fmt.Fprintf(a.err, "the group %s drains and stops\n", g.Name)
 	}
 	for _, in := range e.alone {
-		if _, err := a.tellInstances(ctx, []string{in.Id}, contract.InstancesCommandCommandRetire, nil, nil); err != nil && !client.Is(err, "not-found") {
+		if _, err := a.tellInstances(ctx, []string{in.Id}, contract.InstancesCommandCommandRetire, nil, nil, nil); err != nil && !client.Is(err, "not-found") {
 			return err
 		}
 	}

@@ -1903,6 +1903,9 @@ type ImageReference struct {
 type Instance struct {
 	Address string `json:"address"`
 
+	// Awaits It gets a fresh machine when its turn comes, once all others of its group serve
+	Awaits bool `json:"awaits"`
+
 	// Group Empty for one that a person launched alone
 	Group string `json:"group"`
 	Id    string `json:"id"`
@@ -1974,12 +1977,15 @@ type InstanceChanges struct {
 
 // InstanceCommand defines model for InstanceCommand.
 type InstanceCommand struct {
-	// Command recreate: a fresh machine under the same name
+	// AtOnce Of recreate: whoever else serves
+	AtOnce *bool `json:"at_once,omitempty"`
+
+	// Command recreate: a fresh machine under the same name, once all others serve
 	Command InstanceCommandCommand `json:"command"`
 	Reason  *string                `json:"reason,omitempty"`
 }
 
-// InstanceCommandCommand recreate: a fresh machine under the same name
+// InstanceCommandCommand recreate: a fresh machine under the same name, once all others serve
 type InstanceCommandCommand string
 
 // InstanceList defines model for InstanceList.
@@ -2007,7 +2013,10 @@ type InstanceState string
 
 // InstancesCommand defines model for InstancesCommand.
 type InstancesCommand struct {
-	// Command release: they leave their groups and run on; the groups launch others
+	// AtOnce Of recreate: all at the same time, whoever else serves
+	AtOnce *bool `json:"at_once,omitempty"`
+
+	// Command recreate: one after another; release: they leave their groups and run on, and the groups launch others
 	Command   InstancesCommandCommand `json:"command"`
 	Instances []string                `json:"instances"`
 
@@ -2016,7 +2025,7 @@ type InstancesCommand struct {
 	Reason   *string         `json:"reason,omitempty"`
 }
 
-// InstancesCommandCommand release: they leave their groups and run on; the groups launch others
+// InstancesCommandCommand recreate: one after another; release: they leave their groups and run on, and the groups launch others
 type InstancesCommandCommand string
 
 // InstancesTold defines model for InstancesTold.

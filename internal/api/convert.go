@@ -275,7 +275,7 @@ func fromInstance(in store.Instance) contract.Instance {
 	return contract.Instance{
 		Id: in.ID, Group: group, Zone: in.Zone, Version: in.Version.String(), State: contract.InstanceState(in.State.Shown()),
 		Slot: in.Slot, Purpose: contract.InstancePurpose(in.Purpose), Launch: in.Launch,
-		Since: in.Since, Why: say.Because(in.Cause), Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned,
+		Since: in.Since, Why: say.Because(in.Cause), Verdict: contract.Verdict(verdict), Address: in.Address, Pinned: in.Pinned, Awaits: in.Awaits,
 		OrderedAt: in.Ordered, UpAt: optional(in.Up), ServedAt: optional(in.Served), InFlight: in.Traffic.InFlight, Slip: say.Slip(&in.Instance, in.Overdue), Overdue: in.Overdue,
 		Image: in.Overrides.Image, Labels: notNil(in.Overrides.Labels),
 		Reports: each(in.Reports, func(r health.Report) contract.Report {

@@ -94,8 +94,16 @@ func (s *Server) LaunchInstance(ctx context.Context, r routes.LaunchInstanceRequ
 
 // TellInstance gives a person's command to an instance.
 func (s *Server) TellInstance(ctx context.Context, r routes.TellInstanceRequestObject) (routes.TellInstanceResponseObject, error) {
-	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""), 0)
+	in, err := s.tellInstance(ctx, r.Id, r.Params.IfMatch, commandOf(string(r.Body.Command), r.Body.AtOnce), some(r.Body.Reason, ""), 0)
 	return routes.TellInstance200JSONResponse(in), err
+}
+
+// commandOf is a command as the core has it.
+func commandOf(command string, atOnce *bool) fleet.InstanceCommand {
+	if command == string(fleet.CommandRecreate) && given(atOnce) {
+		return fleet.CommandRecreateNow
+	}
+	return fleet.InstanceCommand(command)
 }
 
 // tellInstance carries a command out. One that is alone is retired by ending
@@ -148,7 +156,7 @@ func (s *Server) TellInstances(ctx context.Context, r routes.TellInstancesReques
 			if r.Body.Command == contract.InstancesCommandCommandRelease {
 				return s.releaseInstance(ctx, id, &whatever, true, some(r.Body.Reason, ""), looked[id])
 			}
-			return s.tellInstance(ctx, id, &whatever, fleet.InstanceCommand(r.Body.Command), some(r.Body.Reason, ""), looked[id])
+			return s.tellInstance(ctx, id, &whatever, commandOf(string(r.Body.Command), r.Body.AtOnce), some(r.Body.Reason, ""), looked[id])
 		}
 		in, err := tell()
 		p := cmp.Or(toProblem(err), ofStore(err))

@@ -27,7 +27,7 @@ type Clock struct {
 // New makes a clock of this host's.
 func New() *Clock {
 	start := time.Now()
-	return Of(func() time.Duration { return time.Since(start) }, time.Now)
+	return Of(func() time.Duration { return time.Since(start) }, host)
 }
 
 // Of makes a clock of a monotonic one, which begins near 0, and of one that may be set.

@@ -92,6 +92,7 @@ const (
 	CodePicture  Code = "picture"  // a picture of its files at rest is to be taken
 	CodeReleased Code = "released" // about: the group; words: the reason
 	CodeFresh    Code = "fresh"    // its machine is cleared, and a person asked for a fresh one
+	CodeTurn     Code = "turn"     // a person asked for a fresh machine, and it is its turn
 
 	// What became of a machine.
 	CodeAccepted   Code = "accepted"

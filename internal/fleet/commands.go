@@ -262,8 +262,10 @@ const (
 	CommandPark   InstanceCommand = "park"
 	CommandUnpark InstanceCommand = "unpark"
 	CommandRetire InstanceCommand = "retire"
-	// CommandRecreate gives it a fresh machine under its name.
+	// CommandRecreate gives it a fresh machine under its name, once all others serve.
 	CommandRecreate InstanceCommand = "recreate"
+	// CommandRecreateNow does so whoever serves.
+	CommandRecreateNow InstanceCommand = "recreate-at-once"
 )
 
 // IsLaunch refuses when the instance has another machine than the one that was looked at, by the
@@ -300,18 +302,27 @@ func (g Group) TellInstance(now time.Time, in Instance, c InstanceCommand, reaso
 		in.Pinned = false
 		return in, entry("instance.unpinned"), nil
 	case c == CommandPark && in.State == Serving:
+		in.Awaits = false
 		return move(Parked)
 	case c == CommandUnpark && in.State == Parked:
 		in.Up, in.Reports = now, nil
 		return move(Settling)
 	case in.Renew:
 		return in, Entry{}, refuse("", "%s is being given a fresh machine; wait until it is back", in.ID)
-	case c == CommandRecreate && (in.State.Counts() || in.State == Parked) && in.State != Resting:
-		in.Renew = true
+	case (c == CommandRecreate || c == CommandRecreateNow) && in.Pinned:
+		return in, Entry{}, refuse("", "%s is pinned, and a fresh machine would remove its own; unpin it first", in.ID)
+	case c == CommandRecreate && in.Awaits:
+		return in, Entry{}, refuse("", "%s waits for its turn to get a fresh machine already", in.ID)
+	case c == CommandRecreate && in.State.Counts() && in.State != Resting:
+		in.Awaits = true
+		return in, entry("instance.fresh-awaited"), nil
+	case (c == CommandRecreate || c == CommandRecreateNow) && (in.State.Counts() || in.State == Parked) && in.State != Resting:
+		in.Renew, in.Awaits = true, false
 		return move(g.out(&in))
 	case c == CommandRetire && in.Pinned:
 		return in, Entry{}, refuse("", "%s is pinned; unpin it first", in.ID)
 	case c == CommandRetire && (in.State.Counts() || in.State == Parked):
+		in.Awaits = false
 		return move(g.out(&in))
 	}
 	return in, Entry{}, refuse("", "%s is %s; it cannot be told to %s now", in.ID, in.State, c)

@@ -29,6 +29,7 @@ func Decide(now time.Time, view View) Decision {
 	d.judgeRollout()
 	d.judgeGates()
 	d.heal()
+	d.freshen()
 	for {
 		d.reconcile()
 		if !d.advanceRollout() {

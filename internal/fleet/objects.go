@@ -181,6 +181,8 @@ type Instance struct {
 	Up      time.Time // its machine ran; zero before
 	Served  time.Time // first entered Serving; zero before
 	Pinned  bool
+	// Awaits is set while a person's wish for a fresh machine waits for its turn: it serves on.
+	Awaits bool
 	// Renew is set while a person has its machine replaced by a fresh one: it
 	// goes its way out and is ordered anew under its name.
 	Renew bool

@@ -110,7 +110,7 @@ func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
 	if in.Counts() {
 		m |= counted | when(in.Pinned, pinned)
 		if g.Serves(in) {
-			m |= serving | when(!in.Pinned && !in.Renew, giving)
+			m |= serving | when(!in.Pinned && !in.Renew && !in.Awaits, giving)
 		}
 	}
 	return m
@@ -198,7 +198,7 @@ func (d *deciding) survey(view *View) {
 // isSteady reports whether an instance serves and there is nothing else to say of it:
 // its machine runs, and exactly the checks that are asked find it healthy.
 func isSteady(asked []string, in *Instance) bool {
-	if in.State != Serving || in.Machine.State == MachineStopped || in.Renew {
+	if in.State != Serving || in.Machine.State == MachineStopped || in.Renew || in.Awaits {
 		return false
 	}
 	for k := range in.Reports {

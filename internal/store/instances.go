@@ -39,7 +39,7 @@ type instanceRow struct {
 	Address         string
 	AddressNumber   int64
 	Pinned          bool
-	Renew           bool
+	Renew, Awaits   bool
 	OrderedAt       time.Time
 	UpAt, ServedAt  *time.Time
 	Reports         []health.Report
@@ -53,14 +53,14 @@ var (
 	instanceFields  = columnsOf[instanceRow]()
 	instanceColumns = instanceFields.list("")
 	writeInstance   = instanceFields.but("revision").insert("instances") + " on conflict (id) do update set " +
-		columns{"state", "since", "cause", "launch", "up_at", "served_at", "reports", "pinned", "renew", "ordered_at", "tickets"}.taken() + ", revision = instances.revision + 1"
+		columns{"state", "since", "cause", "launch", "up_at", "served_at", "reports", "pinned", "renew", "awaits", "ordered_at", "tickets"}.taken() + ", revision = instances.revision + 1"
 )
 
 func rowOfInstance(in Instance) instanceRow {
 	return instanceRow{
 		ID: in.ID, GroupName: in.Group, Serial: in.Serial, Zone: in.Zone, Template: in.Version.Name, TemplateVersion: in.Version.N,
 		State: string(in.State), Since: in.Since, Cause: in.Cause, Slot: in.Slot, Purpose: string(in.Purpose), Launch: in.Launch,
-		Address: in.Address, AddressNumber: in.AddressNumber, Pinned: in.Pinned, Renew: in.Renew, OrderedAt: in.Ordered,
+		Address: in.Address, AddressNumber: in.AddressNumber, Pinned: in.Pinned, Renew: in.Renew, Awaits: in.Awaits, OrderedAt: in.Ordered,
 		UpAt: pointer(in.Up), ServedAt: pointer(in.Served), Reports: in.Reports, Tickets: in.Tickets, Overrides: in.Overrides, Revision: in.Revision,
 	}
 }
@@ -69,7 +69,7 @@ func (r instanceRow) instance() Instance {
 	return Instance{
 		Instance: fleet.Instance{
 			ID: r.ID, Serial: r.Serial, Zone: r.Zone, Version: fleet.Version{Name: r.Template, N: r.TemplateVersion},
-			State: fleet.State(r.State), Since: r.Since.UTC(), Cause: r.Cause, Slot: r.Slot, Purpose: fleet.Purpose(r.Purpose), Launch: r.Launch, Pinned: r.Pinned, Renew: r.Renew, Ordered: r.OrderedAt.UTC(),
+			State: fleet.State(r.State), Since: r.Since.UTC(), Cause: r.Cause, Slot: r.Slot, Purpose: fleet.Purpose(r.Purpose), Launch: r.Launch, Pinned: r.Pinned, Renew: r.Renew, Awaits: r.Awaits, Ordered: r.OrderedAt.UTC(),
 			Up: value(r.UpAt), Served: value(r.ServedAt), Reports: r.Reports, Tickets: r.Tickets,
 		},
 		Group: r.GroupName, Address: r.Address, AddressNumber: r.AddressNumber, Overrides: r.Overrides, Revision: r.Revision,

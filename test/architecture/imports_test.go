@@ -20,6 +20,7 @@ var allowed = map[string][]string{
 	"unitas/web":                         {},
 	"unitas/demo/timetable":              {},
 	"unitas/demo/receiver":               {},
+	"unitas/demo/hostile":                {},
 	"unitas/demo/catcher":                {"unitas/internal/mailcatch"},
 	"unitas/internal/mailcatch":          {},
 	"unitas/demo/play":                   {"unitas/api/contract", "unitas/client", "unitas/internal/machine/process", "unitas/internal/mailcatch"},

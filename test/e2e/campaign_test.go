@@ -23,12 +23,13 @@ import (
 )
 
 // TestCampaign has three services under real traffic meet faults of many kinds, one after
-// another: for a minute in an order that is always the same, or at random for as long as UNITAS_CAMPAIGN
+// another: for two minutes in an order that is always the same, or at random for as long as UNITAS_CAMPAIGN
 // says (such as 10m; make campaign). After each: the group is whole again, no machine is
 // doubled or lost, what happened is in the journal, and of the requests only those failed
-// that a service held which was killed.
+// that a service held which was killed. Beside it there are groups that must notice nothing, and one
+// that means ill: see campaign_beside_test.go.
 func TestCampaign(t *testing.T) {
-	span, seed := time.Minute, uint64(1)
+	span, seed := 2*time.Minute, uint64(1)
 	var err error
 	if text := os.Getenv("UNITAS_CAMPAIGN"); text != "" {
 		if span, err = time.ParseDuration(text); err != nil {
@@ -51,7 +52,9 @@ func TestCampaign(t *testing.T) {
 		}
 	}
 	c.tr.stop()
-	t.Logf("%d faults; of %d requests %d failed, and %d might have", c.n, c.tr.sent.Load(), c.tr.failed.Load(), c.forgiven)
+	c.beside.over(c)
+	t.Logf("%d faults; of %d requests %d failed, and %d might have; of %d to another group %d, and of %d to another service %d", c.n, c.tr.sent.Load(), c.tr.failed.Load(), c.forgiven,
+		c.beside.berths.sent.Load(), c.beside.berths.failed.Load(), c.beside.other.sent.Load(), c.beside.other.failed.Load())
 }
 
 type campaign struct {
@@ -63,25 +66,25 @@ type campaign struct {
 	all      []*service
 	way      *pgtest.Way
 	tr       *traffic
+	beside   beside
 	size     int
 	n        int
 	forgiven int64 // requests that were held by a service when it was killed
 }
 
-// askers is how many ask at once; each has one request in flight.
-const askers = 3
-
 func newCampaign(t *testing.T, seed uint64) *campaign {
 	c := &campaign{t: t, rand: rand.New(rand.NewPCG(seed, seed)), size: 4}
 	c.way = pgtest.NewWay(t, c.database())
 	first := startOn(t, c.way.URL, func(s *service) {
-		s.flags = []string{"--replica", "a", "--keep-free", "16MiB"}
+		s.flags = []string{"--replica", "a", "--keep-free", "16MiB", "--measure-every", "1s"}
 		c.smallDisk(s.dir)
+		c.settableClock(s)
 	})
 	c.all = []*service{first, first.another("b"), first.another("c")}
 	first.stock()
 	first.group(4)
 	c.tr = first.trafficBy(&http.Transport{DisableKeepAlives: true})
+	c.beside.begin(c, first)
 	return c
 }
 
@@ -144,7 +147,7 @@ func (c *campaign) smallDisk(dir string) {
 // fault makes the next one of the round; each round has all kinds, in an order of its own.
 func (c *campaign) fault() {
 	if len(c.deck) == 0 {
-		c.deck = []func(*service, time.Duration){c.kill, c.restart, c.standStill, c.killMachine, c.cutOff, c.slow, c.killDatabase, func(who *service, _ time.Duration) {
+		c.deck = []func(*service, time.Duration){c.kill, c.restart, c.standStill, c.killMachine, c.cutOff, c.slow, c.killDatabase, c.setClock, c.stranger, func(who *service, _ time.Duration) {
 			c.say("the size is another")
 			c.resize(who)
 		}}
@@ -181,7 +184,7 @@ func (c *campaign) standStill(who *service, pause time.Duration) {
 }
 
 func (c *campaign) killMachine(who *service, _ time.Duration) {
-	pids := who.machines()
+	pids := who.machinesOf("timetable")
 	if len(pids) == 0 {
 		return
 	}
@@ -275,7 +278,7 @@ func (c *campaign) settle() {
 	}
 	c.asked().eventually("one service each keeps what there is", func() error {
 		by, err := c.all[0].kept()
-		if err == nil && (len(by) != len(c.all) || by["a"]+by["b"]+by["c"] != 1) {
+		if err == nil && (len(by) != len(c.all) || by["a"]+by["b"]+by["c"] != 3) {
 			err = fmt.Errorf("they keep %v", by)
 		}
 		return err
@@ -283,6 +286,7 @@ func (c *campaign) settle() {
 	if failed := c.tr.failed.Load(); failed > c.forgiven {
 		c.t.Errorf("%d of %d requests failed, and %d may have: %s", failed, c.tr.sent.Load(), c.forgiven, *c.tr.first.Load())
 	}
+	c.beside.noticeNothing(c)
 	ordered := map[string]bool{}
 	for _, e := range c.all[0].journal("instance.ordered") {
 		for _, id := range about(e) {

@@ -8,15 +8,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -39,6 +36,7 @@ func TestMain(m *testing.M) {
 		bin = dir
 		for _, args := range [][]string{
 			{"-o", filepath.Join(bin, "unitas"), "unitas/cmd/unitas"},
+			{"-o", filepath.Join(bin, "hostile"), "unitas/demo/hostile"},
 			{"-ldflags", "-X main.release=1", "-o", filepath.Join(bin, "timetable-1"), "unitas/demo/timetable"},
 			{"-ldflags", "-X main.release=2", "-o", filepath.Join(bin, "timetable-2"), "unitas/demo/timetable"},
 		} {
@@ -63,6 +61,7 @@ type service struct {
 	database string
 	flags    []string // of serve, besides the usual
 	binary   string   // another than the one that was built
+	told     []string // variables that it has besides those of the test
 	files    int      // that it may have open; 0 for as many as we may
 	token    string
 	cmd      *exec.Cmd
@@ -146,7 +145,7 @@ func (s *service) run() {
 		args = append([]string{"/bin/sh", "-c", fmt.Sprintf(`ulimit -n %d; exec "$0" "$@"`, s.files)}, args...)
 	}
 	s.cmd = exec.Command(args[0], args[1:]...)
-	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	s.cmd.Stdout, s.cmd.Stderr, s.cmd.Env = s.log, s.log, append(os.Environ(), s.told...)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := s.cmd.Start(); err != nil {
 		s.t.Fatal(err)
@@ -170,6 +169,16 @@ func (s *service) stop(signal syscall.Signal) time.Duration {
 }
 
 func (s *service) machines() []int { return process.Pids(filepath.Join(s.dir, "machines")) }
+
+// machinesOf are those of a group.
+func (s *service) machinesOf(group string) (pids []int) {
+	for _, pid := range s.machines() {
+		if raw, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid)); bytes.Contains(raw, []byte("\x00UNITAS_GROUP="+group+"\x00")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
 
 // eventually looks until it is so, for half a minute.
 func (s *service) eventually(what string, look func() error) {
@@ -279,7 +288,7 @@ func (s *service) whole(n int) {
 		if g.Summary.Serving != n || g.Summary.ComingUp+g.Summary.GoingOut+g.Summary.Unhealthy > 0 {
 			return errors.New(g.Summary.Sentence)
 		}
-		if machines := len(s.machines()); machines != n {
+		if machines := len(s.machinesOf("timetable")); machines != n {
 			return fmt.Errorf("%d machines", machines)
 		}
 		return nil
@@ -353,81 +362,4 @@ func (s *service) pidOf(instance string) int {
 	}
 	s.t.Fatalf("%s has no process", instance)
 	return 0
-}
-
-// traffic asks through the listener all the time.
-type traffic struct {
-	stop         func()
-	sent, failed atomic.Int64
-	first        atomic.Pointer[string]
-	lowest       atomic.Int64
-}
-
-func (s *service) traffic() *traffic { return s.trafficBy(&http.Transport{}) }
-
-func (s *service) trafficBy(transport *http.Transport) *traffic {
-	tr := &traffic{}
-	tr.lowest.Store(1 << 30)
-	done := make(chan struct{})
-	var all sync.WaitGroup
-	for range 3 {
-		all.Go(func() {
-			c := &http.Client{Timeout: 20 * time.Second, Transport: transport.Clone()}
-			defer c.CloseIdleConnections()
-			tick := time.NewTicker(5 * time.Millisecond)
-			defer tick.Stop()
-			for {
-				select {
-				case <-done:
-					return
-				case <-tick.C:
-				}
-				res, err := c.Get("http://" + s.front + "/")
-				tr.sent.Add(1)
-				failure := ""
-				if err != nil {
-					failure = err.Error()
-				} else {
-					raw, _ := io.ReadAll(res.Body)
-					res.Body.Close()
-					if res.StatusCode != http.StatusOK {
-						failure = res.Status + " " + string(raw)
-					}
-				}
-				if failure != "" {
-					tr.failed.Add(1)
-					tr.first.CompareAndSwap(nil, &failure)
-				}
-			}
-		})
-	}
-	all.Go(func() {
-		tick := time.NewTicker(30 * time.Millisecond)
-		defer tick.Stop()
-		for {
-			select {
-			case <-done:
-				return
-			case <-tick.C:
-			}
-			if g, _, err := client.Read[contract.Group](s.api.GetGroup(ctx, "timetable")); err == nil {
-				tr.lowest.Store(min(tr.lowest.Load(), int64(g.Summary.Serving)))
-			}
-		}
-	})
-	var once sync.Once
-	tr.stop = func() { once.Do(func() { close(done); all.Wait() }) }
-	s.t.Cleanup(tr.stop)
-	return tr
-}
-
-func (tr *traffic) mustBeWhole(t testing.TB) {
-	t.Helper()
-	tr.stop()
-	if n := tr.failed.Load(); n > 0 {
-		t.Errorf("%d of %d requests failed, the first with: %s", n, tr.sent.Load(), *tr.first.Load())
-	}
-	if tr.sent.Load() == 0 {
-		t.Error("no request was sent")
-	}
 }

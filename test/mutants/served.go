@@ -13,7 +13,7 @@ var served = []fault{
 	{name: "a service that takes over tells again", file: "internal/control/hooks.go", was: "heard, _ = k.ctl.Store.Heard(ctx, k.name, in.ID, h.Name, t.Launch)", now: "heard = false"},
 	{name: "the exit status of a command is ignored", file: "internal/control/hooks.go", was: "if ran.Status == 0 {\n\t\treturn fleet.Pass", now: "if true {\n\t\treturn fleet.Pass"},
 	{name: "a command outlives its ticket", file: "internal/control/hooks.go", was: "\t\tif e.stop != nil {\n\t\t\te.stop()\n\t\t}\n\t\tdelete(k.errands, key)", now: "\t\t_ = e\n\t\tdelete(k.errands, key)"},
-	{name: "tickets are not written", file: "internal/store/instances.go", was: "\"renew\", \"ordered_at\", \"tickets\"}", now: "\"renew\", \"ordered_at\"}"},
+	{name: "tickets are not written", file: "internal/store/instances.go", was: "\"awaits\", \"ordered_at\", \"tickets\"}", now: "\"awaits\", \"ordered_at\"}"},
 	{name: "a lock that is given back is held by a child", file: "internal/datadir/lock.go", was: "errors.Join(syscall.Flock(int(h.file.Fd()), syscall.LOCK_UN), h.file.Close())", now: "h.file.Close()"},
 
 	// The desk.
@@ -172,4 +172,13 @@ var served = []fault{
 	{name: "moves between zones are told as launches", file: "internal/fleet/effects.go", was: "if moved = min(come, leave); moved == 0 {", now: "if moved = 0; moved == 0 {"},
 	{name: "another machine is taken for the one that was looked at", file: "internal/fleet/commands.go", was: "if n == 0 || in.Launch == n {", now: "if true {"},
 	{name: "a frozen group waits for a person twice", file: "internal/fleet/say/headline.go", was: "} else if g.Asks {", now: "}\n\t\tif g.Asks {"},
+
+	// What a workload may take of the host.
+	{name: "a machine forks without end", file: "internal/machine/process/groups.go", was: "[]byte(strconv.Itoa(most))", now: "[]byte(\"max\")"},
+	{name: "nobody hears of a bound", file: "internal/machine/process/meter.go", was: "Refused: d.groups.refused(id)", now: "Refused: 0"},
+	{name: "an old group ends nothing", file: "internal/machine/process/groups.go", was: "_ = syscall.Kill(pid, syscall.SIGKILL)\n\t\t}\n\t\treturn !left", now: "_ = syscall.Kill(pid, 0)\n\t\t}\n\t\treturn !left"},
+	{name: "each machine takes a thread", file: "internal/machine/process/launch.go", was: "dead, err := id.watch()", now: "dead, err := id.watch()\n\terr = errors.New(\"\")"},
+	{name: "the end of a machine looks everywhere", file: "internal/machine/process/ending.go", was: "if d.groups.end(id) {", now: "if d.groups.end(id) && false {"},
+	{name: "layers are uncompressed again and again", file: "internal/image/store.go", was: "s.walk(a, limits, s.openPlain, u.layer)", now: "s.walk(a, limits, s.openLayer, u.layer)"},
+	{name: "uncompressed layers stay for ever", file: "internal/image/store.go", was: "\ts.sweepPlain(ctx)\n", now: ""},
 }

@@ -10,6 +10,10 @@ type fault struct {
 
 // faults are the ways that are tried, by what they break.
 var faults = []fault{
+	// Fresh machines.
+	{"fresh machines come all at once", "freshen.go", ".serving >= d.group.Size {", ".serving >= 0 {"},
+	{"who is parked waits for a fresh machine", "commands.go", "in.Awaits = false\n\t\treturn move(Parked)", "return move(Parked)"},
+
 	// Rollouts.
 	{"a rollout is never held", "rolling.go", "d.turn(Held, because,", "d.turn(d.ro.State, because,"},
 	{"one that never became healthy holds nothing", "rolling.go", "} else if d.deadline(in).After(d.ro.Resumed) {", "} else if false {"},

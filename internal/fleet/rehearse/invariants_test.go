@@ -78,7 +78,7 @@ func room(v fleet.View) (above, below int) {
 // size - below. Without room above the ill goes before another comes; that is healing.
 func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
 	g := before.Group
-	chosen := 0
+	chosen, turns := 0, 0
 	left := 0
 	sent := map[string]bool{}
 	for _, in := range d.Changed {
@@ -87,7 +87,11 @@ func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d 
 			m := k.p.w.Machines[in.ID]
 			ill := m != nil && !m.Bad[g.Heal.Check()].IsZero()
 			if m.Answers(g.Checks) && (g.Above > 0 || !ill) && !g.Deleting {
-				chosen++
+				if in.Cause.Code == fleet.CodeTurn {
+					turns++
+				} else {
+					chosen++
+				}
 				k.mustHaveReason(old, in, ill)
 			}
 		}
@@ -97,7 +101,10 @@ func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d 
 			left++
 		}
 	}
-	if _, below := room(before); chosen > 0 && left < g.Size-below {
+	if turns > 1 || (turns > 0 && left < g.Size-1) {
+		k.fail("1: %d that answer were sent away for fresh machines at once, and %d are left of %d", turns, left, g.Size)
+	}
+	if _, below := room(before); chosen > 0 && left < g.Size-below-min(turns, 1) {
 		k.fail("1: %d that answer were sent away by choice and %d are left, size %d below %d", chosen, left, g.Size, below)
 	}
 }
@@ -118,7 +125,7 @@ func (k *watch) opens(in *fleet.Instance) bool {
 // the healing check really finds.
 func (k *watch) mustHaveReason(old *fleet.Instance, in *fleet.Instance, ill bool) {
 	switch in.Cause.Code {
-	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeReplaced:
+	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeReplaced, fleet.CodeTurn:
 		return
 	case fleet.CodeChecked:
 		if ill {

@@ -82,6 +82,7 @@ var plain = map[fleet.Code]string{
 	fleet.CodeLaunched:    "a person launched it",
 	fleet.CodeStarted:     "a person started it",
 	fleet.CodePicture:     "a person asked for a picture of its files at rest",
+	fleet.CodeTurn:        "a person asked for a fresh machine for it, and its turn has come",
 	fleet.CodeFresh:       "its machine is cleared, and a person asked for a fresh one",
 	fleet.CodeAccepted:    "its machine was accepted",
 	fleet.CodeRuns:        "its machine runs",

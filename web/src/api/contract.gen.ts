@@ -2687,19 +2687,29 @@ export interface components {
         };
         InstanceCommand: {
             /**
-             * @description recreate: a fresh machine under the same name
+             * @description recreate: a fresh machine under the same name, once all others serve
              * @enum {string}
              */
             command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate";
+            /**
+             * @description Of recreate: whoever else serves
+             * @default false
+             */
+            at_once: boolean;
             reason?: string;
         };
         InstancesCommand: {
             instances: string[];
             /**
-             * @description release: they leave their groups and run on; the groups launch others
+             * @description recreate: one after another; release: they leave their groups and run on, and the groups launch others
              * @enum {string}
              */
             command: "pin" | "unpin" | "park" | "unpark" | "retire" | "recreate" | "release";
+            /**
+             * @description Of recreate: all at the same time, whoever else serves
+             * @default false
+             */
+            at_once: boolean;
             /** @description By name, which of its machines (launch) was looked at: an instance that has another by now refuses */
             launches?: {
                 [key: string]: number;
@@ -3559,6 +3569,8 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
             address: string;
             pinned: boolean;
+            /** @description It gets a fresh machine when its turn comes, once all others of its group serve */
+            awaits: boolean;
             /** Format: date-time */
             ordered_at: string;
             /** Format: date-time */

@@ -208,8 +208,9 @@ export function useTellInstances() {
     (body: {
       instances: string[]
       command: InstanceAct
+      at_once?: boolean
       launches?: Record<string, number>
       reason?: string
-    }) => take(api.POST('/v1/instances/commands', { body })),
+    }) => take(api.POST('/v1/instances/commands', { body: { at_once: false, ...body } })),
   )
 }

@@ -155,6 +155,12 @@ function Facts({ instance: i }: { instance: InstanceOf }) {
       </dd>
       <dt>in flight</dt>
       <dd>{i.in_flight} requests</dd>
+      {i.awaits && (
+        <>
+          <dt>fresh machine</dt>
+          <dd>asked for; its turn comes once all others of the group serve</dd>
+        </>
+      )}
       <dt>pinned</dt>
       <dd>{i.pinned ? 'yes: nothing removes it, and its group cannot be deleted' : 'no'}</dd>
       {labels.length > 0 && (

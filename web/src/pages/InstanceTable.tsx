@@ -137,7 +137,8 @@ export const InstanceTable = memo(function InstanceTable({
             title: 'State',
             width: 115,
             sorter: (a, b) => a.state.localeCompare(b.state),
-            render: (_, i) => (i.pinned ? `${i.state}, pinned` : i.state),
+            render: (_, i) =>
+              `${i.state}${i.pinned ? ', pinned' : ''}${i.awaits ? ', awaits a fresh machine' : ''}`,
           },
           {
             title: 'Since',
@@ -185,7 +186,8 @@ export const InstanceTable = memo(function InstanceTable({
 const forGroups = [
   { key: 'park', label: 'Park: out of traffic, but kept' },
   { key: 'unpark', label: 'Unpark' },
-  { key: 'recreate', label: 'Recreate: fresh machines under their names' },
+  { key: 'recreate', label: 'Recreate one after another: fresh machines under their names' },
+  { key: 'recreate-now', label: 'Recreate all at the same time', danger: true },
   { key: 'release', label: 'Release: they run on and belong to nobody' },
   { key: 'retire', label: 'Retire: drain, stop, and launch others', danger: true },
 ]

@@ -9,7 +9,7 @@ import { count } from './words'
 
 const AskFirst = later(async () => (await import('./AskFirst')).AskFirst)
 
-export type Act = InstanceAct | 'live' | 'rest'
+export type Act = InstanceAct | 'recreate-now' | 'live' | 'rest'
 
 interface Grave {
   verb: string
@@ -29,7 +29,12 @@ const grave: Partial<Record<Act, Grave>> = {
   recreate: {
     verb: 'Recreate',
     says: (n) =>
-      `${n === 1 ? 'It drains, its machine and files go, and a fresh one comes under its name' : 'They drain, their machines and files go, and fresh ones come under their names'}. Nothing takes the place meanwhile.`,
+      `${n === 1 ? 'Once all others of its group serve it drains, its machine and files go, and a fresh one comes under its name' : 'One after another, each once all others of its group serve, they drain, their machines and files go, and fresh ones come under their names'}. Nothing takes the place meanwhile.`,
+  },
+  'recreate-now': {
+    verb: 'Recreate',
+    says: (n) =>
+      `${n === 1 ? 'It drains at once, its machine and files go, and a fresh one comes under its name' : 'All drain at the same time, their machines and files go, and fresh ones come under their names'}. Nothing takes the place meanwhile.`,
   },
   release: {
     verb: 'Release',
@@ -39,7 +44,7 @@ const grave: Partial<Record<Act, Grave>> = {
 }
 
 /** What takes serving instances out of traffic is asked for too, when it is for many. */
-const takesOut: Act[] = ['retire', 'recreate', 'release', 'park']
+const takesOut: Act[] = ['retire', 'recreate-now', 'release', 'park']
 
 interface Asked {
   act: Act
@@ -60,7 +65,9 @@ export function useInstanceActs(serving: (group: string) => number | undefined) 
   const all = (on: Instance[], act: Act, reason = '') =>
     tell.mutate({
       instances: on.map((i) => i.id),
-      command: act as InstanceAct,
+      ...(act === 'recreate-now'
+        ? { command: 'recreate' as const, at_once: true }
+        : { command: act as InstanceAct }),
       launches: Object.fromEntries(on.map((i) => [i.id, i.launch])),
       ...(reason ? { reason } : {}),
     })
@@ -178,7 +185,8 @@ export function actsOf(i: Instance): { key: Act; label: string }[] {
   if (i.group === '') return actsAlone(i)
   const retire = { key: 'retire', label: 'Retire: drain, stop, and launch another' } as const
   const keep = [
-    { key: 'recreate', label: 'Recreate: a fresh machine under its name' },
+    { key: 'recreate', label: 'Recreate once all others serve: a fresh machine under its name' },
+    { key: 'recreate-now', label: 'Recreate at once' },
     { key: 'release', label: 'Release: it runs on and belongs to nobody' },
   ] as const
   if (i.state === 'parked') return [{ key: 'unpark', label: 'Unpark: back into traffic' }, ...keep, retire]
