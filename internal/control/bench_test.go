@@ -128,7 +128,7 @@ func (y *yard) List(context.Context) ([]machine.Fact, error) {
 	defer y.mu.Unlock()
 	var facts []machine.Fact
 	for id, state := range y.machines {
-		facts = append(facts, machine.Fact{ID: id, State: state, Why: "its process was not found", Launch: y.specs[id].Launch, Template: y.specs[id].Template})
+		facts = append(facts, machine.Fact{ID: id, State: state, Why: "its process was not found", Launch: y.specs[id].Launch, Template: y.specs[id].Template, Digest: y.specs[id].Digest})
 	}
 	return facts, nil
 }
@@ -229,7 +229,7 @@ func newBench(t *testing.T) *bench {
 	}
 	t.Cleanup(s.Close)
 	now := time.Now()
-	if _, err := s.AddImage(ctx, now, "ada", store.Image{Name: "berths", State: "ready", Start: []string{"./berths"}}); err != nil {
+	if _, err := s.AddImage(ctx, now, "ada", store.Image{Name: "berths", State: "ready", Digest: "sha256:b0a7", Start: []string{"./berths"}}); err != nil {
 		t.Fatal(err)
 	}
 	for n := range 2 {

@@ -326,10 +326,15 @@ func TestASoakIsWatched(t *testing.T) {
 func TestRecordsOfAnotherTime(t *testing.T) {
 	b := newBench(t)
 	b.start("one")
-	b.group(3)
-	b.whole(3)
+	b.group(4)
+	b.whole(4)
 	all := b.serving()
 	b.stop()
+	b.yard.mu.Lock() // an image that was made after the backup, under a number that the records give to another
+	other := b.yard.specs[all[3].ID]
+	other.Digest = "sha256:f00d"
+	b.yard.specs[all[3].ID] = other
+	b.yard.mu.Unlock()
 	conn, err := pgx.Connect(ctx, b.url)
 	if err != nil {
 		t.Fatal(err)
@@ -343,9 +348,14 @@ func TestRecordsOfAnotherTime(t *testing.T) {
 	b.start("one")
 	b.gone("the one of another version is replaced", all[0].ID)
 	b.gone("the one of another launch is replaced", all[1].ID)
-	b.whole(3)
+	b.gone("the one of another image is replaced", all[3].ID)
+	b.whole(4)
 	lost := b.journal("instance.lost")
-	if len(lost) != 2 || !strings.Contains(lost[0].Because+lost[1].Because, "its machine is that of berths-api@1, launch 1, and its record says berths-api@2, launch 1") {
+	said := ""
+	for _, e := range lost {
+		said += e.Because
+	}
+	if len(lost) != 3 || !strings.Contains(said, "its machine has the image sha256:f00d, and its record says sha256:") || !strings.Contains(said, "its machine is that of berths-api@1, launch 1, and its record says berths-api@2, launch 1") {
 		t.Errorf("lost: %+v", lost)
 	}
 	if in, err := b.store.Instance(ctx, all[2].ID); err != nil || in.State != fleet.Serving {

@@ -58,7 +58,7 @@ func (l *library) ports(ctx context.Context, versions []fleet.Version) (map[flee
 		if err != nil {
 			return nil, nil, fmt.Errorf("load the template %s: %w", v, err)
 		}
-		ports[v], sizes[v] = t.Port, size{t.CPUs, t.MemoryBytes}
+		ports[v], sizes[v] = t.Port, size{t.CPUs, t.MemoryBytes, t.ImageDigest}
 	}
 	return ports, sizes, nil
 }

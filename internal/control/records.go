@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -102,7 +103,7 @@ func (k *keeper) takeIn(records []store.Instance) {
 		if one == nil {
 			one = &kept{}
 			fresh = append(fresh, in.ID)
-			k.recognise(&in.Instance)
+			k.recognise(in)
 		} else {
 			was := &old[one.at]
 			in.Machine = was.Machine
@@ -122,10 +123,13 @@ func (k *keeper) takeIn(records []store.Instance) {
 }
 
 // recognise adds to the record of an instance that is new here what its machine is.
-func (k *keeper) recognise(in *fleet.Instance) {
+func (k *keeper) recognise(in *store.Instance) {
+	digest := cmp.Or(in.Overrides.Digest, k.sizes[in.Version].digest)
 	f, ok := k.found[in.ID]
 	switch {
 	case k.loaded: // the sweep will say
+	case ok && in.State.Counts() && in.Owed() != fleet.Launch && f.Digest != "" && digest != "" && f.Digest != digest:
+		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: fmt.Sprintf("its machine has the image %.19s, and its record says %.19s", f.Digest, digest)}
 	case ok && in.State.Counts() && in.Owed() != fleet.Launch && f.Template != "" && (f.Template != in.Version.String() || f.Launch != in.Launch):
 		// The records are of another time than the machines: a database that was restored.
 		in.Machine = fleet.Machine{State: fleet.MachineStopped, Why: fmt.Sprintf("its machine is that of %s, launch %d, and its record says %s, launch %d", f.Template, f.Launch, in.Version, in.Launch)}

@@ -263,6 +263,7 @@ func (s *sampler) measure(k *keeper, at time.Time, moment clock.Moment, begun ti
 type size struct {
 	cpus   float64
 	memory int64
+	digest string // of the image
 }
 
 // tell fills in what follows from two looks at an instance.

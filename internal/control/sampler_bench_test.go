@@ -76,7 +76,7 @@ func BenchmarkSampling(b *testing.B) {
 		k := newKeeper(c, name, 1, nil)
 		v := fleet.Version{Name: "timetable-web", N: 1}
 		s := &shown{group: fleet.Group{Name: name, Settings: fleet.Settings{Settle: time.Second, Rules: []scaling.Rule{{Name: "even", Kind: scaling.Steady, Metric: metric.CPU}}}},
-			asks: []metric.Name{metric.CPU}, sizes: map[fleet.Version]size{v: {0.5, 64 << 20}}}
+			asks: []metric.Name{metric.CPU}, sizes: map[fleet.Version]size{v: {cpus: 0.5, memory: 64 << 20}}}
 		for n := range measuredOfEach {
 			id := fmt.Sprintf("%s-%03x", name, n)
 			s.all = append(s.all, store.Instance{Instance: fleet.Instance{ID: id, Serial: n + 1, State: fleet.Serving, Up: now.Add(-time.Hour), Version: v}})

@@ -42,9 +42,9 @@ type Fact struct {
 	ID    string
 	State fleet.MachineState
 	Why   string
-	// Launch and Template are those of the machine's spec; 0 and "" when they are not known.
-	Launch   int
-	Template string
+	// Launch, Template and Digest are those of the machine's spec; 0 and "" when they are not known.
+	Launch           int
+	Template, Digest string
 }
 
 // MaxOutput is how much of what a command writes is kept, in bytes.

@@ -33,6 +33,8 @@ func (d *Driver) Launch(ctx context.Context, o machine.Order, spec machine.Spec)
 		return err
 	case r != nil && r.launch != spec.Launch:
 		return fmt.Errorf("a machine of an earlier launch (%d) is there still; it is stopped first", r.launch)
+	case r != nil && (r.template != spec.Template || r.digest != spec.Digest): // the records are of another time
+		return fmt.Errorf("a machine of %s with the image %.19s is there under its name; it is stopped first", r.template, r.digest)
 	case r != nil:
 		return nil
 	}

@@ -77,6 +77,7 @@ type running struct {
 	id       identity
 	launch   int
 	template string
+	digest   string        // of its image
 	quiet    bool          // its end is asked for and nobody need hear of it
 	why      string        // it was ended for, when that is known
 	ended    chan struct{} // closed when the process is dead and its group swept
@@ -172,7 +173,7 @@ func (d *Driver) Watch(tell func(machine.Fact)) {
 
 // admit takes a live process into the books.
 func (d *Driver) admit(spec machine.Spec, process identity) *running {
-	r := &running{id: process, launch: spec.Launch, template: spec.Template, ended: make(chan struct{})}
+	r := &running{id: process, launch: spec.Launch, template: spec.Template, digest: spec.Digest, ended: make(chan struct{})}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.machines[spec.ID] = r
@@ -265,7 +266,7 @@ func (d *Driver) adopt(id string, spec machine.Spec, process identity) (*running
 		d.mu.Unlock()
 		return had, nil
 	}
-	r := &running{id: process, launch: spec.Launch, template: spec.Template, ended: make(chan struct{})}
+	r := &running{id: process, launch: spec.Launch, template: spec.Template, digest: spec.Digest, ended: make(chan struct{})}
 	d.machines[id] = r
 	d.mu.Unlock()
 	_ = syscall.Kill(-process.PID, syscall.SIGCONT) // a drill may have stopped it

@@ -48,6 +48,13 @@ func TestLaunchTwiceIsOneMachine(t *testing.T) {
 	if y.pid("timetable-001") != pid || len(marked(y.dir("timetable-001"))) != 1 {
 		t.Error("there is a second machine")
 	}
+	for _, other := range []func(*machine.Spec){func(s *machine.Spec) { s.Template = "timetable-web@3" }, func(s *machine.Spec) { s.Digest = "sha256:another" }} {
+		spec := spec
+		other(&spec)
+		if err := y.Launch(context.Background(), spec); err == nil || !strings.Contains(err.Error(), "it is stopped first") {
+			t.Errorf("one that is another is taken for it: %v", err)
+		}
+	}
 	if len(y.facts) > 0 {
 		t.Errorf("of the one that runs the driver says %+v", <-y.facts)
 	}

@@ -165,7 +165,7 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	r, begun := d.machines[id], d.starting[id] > 0
 	d.mu.Unlock()
 	if r != nil {
-		f.State, f.Launch, f.Template = stateRunning, r.launch, r.template
+		f.State, f.Launch, f.Template, f.Digest = stateRunning, r.launch, r.template, r.digest
 		return f, nil
 	}
 	if begun {
@@ -175,7 +175,7 @@ func (d *Driver) look(id string) (f machine.Fact, err error) {
 	if os.IsNotExist(err) {
 		return f, fmt.Errorf("it has no record of a machine: %w", err)
 	}
-	f.Launch, f.Template = rec.Spec.Launch, rec.Spec.Template
+	f.Launch, f.Template, f.Digest = rec.Spec.Launch, rec.Spec.Template, rec.Spec.Digest
 	process := rec.Process
 	if err != nil || process == nil {
 		process = oldestMarked(d.dir(id))
