@@ -192,6 +192,9 @@ func exactly(names ...string) cobra.PositionalArgs {
 	}
 }
 
+// Exactly is it for commands of the host, which stand beside these.
+func Exactly(names ...string) cobra.PositionalArgs { return exactly(names...) }
+
 func (a *app) connect() (*client.Client, error) {
 	token := os.Getenv("UNITAS_TOKEN")
 	if token == "" {

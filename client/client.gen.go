@@ -977,6 +977,38 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/service (the `GetService` operationId).
 	GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ResumeServiceWithBody Have restored records be acted on again
+	//
+	// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+	ResumeServiceWithBody(ctx context.Context, params *ResumeServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeService Have restored records be acted on again
+	//
+	// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+	ResumeService(ctx context.Context, params *ResumeServiceParams, body ResumeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopStraysWithBody Stop machines at once that no record knows
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+	StopStraysWithBody(ctx context.Context, params *StopStraysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopStrays Stop machines at once that no record knows
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+	StopStrays(ctx context.Context, params *StopStraysParams, body StopStraysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTemplates Template versions, by name and then newest first
 	//
 	// Corresponds with GET /v1/templates (the `ListTemplates` operationId).
@@ -3382,6 +3414,78 @@ func (c *Client) ReplayRollout(ctx context.Context, number RolloutNumber, reqEdi
 // Corresponds with GET /v1/service (the `GetService` operationId).
 func (c *Client) GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetServiceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeServiceWithBody Have restored records be acted on again
+//
+// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+func (c *Client) ResumeServiceWithBody(ctx context.Context, params *ResumeServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeServiceRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeService Have restored records be acted on again
+//
+// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+func (c *Client) ResumeService(ctx context.Context, params *ResumeServiceParams, body ResumeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeServiceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopStraysWithBody Stop machines at once that no record knows
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+func (c *Client) StopStraysWithBody(ctx context.Context, params *StopStraysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopStraysRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopStrays Stop machines at once that no record knows
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+func (c *Client) StopStrays(ctx context.Context, params *StopStraysParams, body StopStraysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopStraysRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10071,6 +10175,116 @@ func NewGetServiceRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewResumeServiceRequest calls the generic ResumeService builder with application/json body
+func NewResumeServiceRequest(server string, params *ResumeServiceParams, body ResumeServiceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResumeServiceRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewResumeServiceRequestWithBody constructs an http.Request for the ResumeService method, with any body, and a specified content type
+func NewResumeServiceRequestWithBody(server string, params *ResumeServiceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/service/resume")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewStopStraysRequest calls the generic StopStrays builder with application/json body
+func NewStopStraysRequest(server string, params *StopStraysParams, body StopStraysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStopStraysRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewStopStraysRequestWithBody constructs an http.Request for the StopStrays method, with any body, and a specified content type
+func NewStopStraysRequestWithBody(server string, params *StopStraysParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/service/strays")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListTemplatesRequest constructs an http.Request for the ListTemplates method
 func NewListTemplatesRequest(server string, params *ListTemplatesParams) (*http.Request, error) {
 	var err error
@@ -12018,6 +12232,38 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/service (the `GetService` operationId).
 	GetServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetServiceResponse, error)
+
+	// ResumeServiceWithBodyWithResponse Have restored records be acted on again
+	//
+	// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+	ResumeServiceWithBodyWithResponse(ctx context.Context, params *ResumeServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeServiceResponse, error)
+
+	// ResumeServiceWithResponse Have restored records be acted on again
+	//
+	// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+	ResumeServiceWithResponse(ctx context.Context, params *ResumeServiceParams, body ResumeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeServiceResponse, error)
+
+	// StopStraysWithBodyWithResponse Stop machines at once that no record knows
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+	StopStraysWithBodyWithResponse(ctx context.Context, params *StopStraysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopStraysResponse, error)
+
+	// StopStraysWithResponse Stop machines at once that no record knows
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+	StopStraysWithResponse(ctx context.Context, params *StopStraysParams, body StopStraysJSONRequestBody, reqEditors ...RequestEditorFn) (*StopStraysResponse, error)
 
 	// ListTemplatesWithResponse Template versions, by name and then newest first
 	//
@@ -17029,6 +17275,88 @@ func (r GetServiceResponse) ContentType() string {
 	return ""
 }
 
+type ResumeServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopStraysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopStraysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopStraysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopStraysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopStraysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopStraysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTemplatesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19514,6 +19842,62 @@ func (c *ClientWithResponses) GetServiceWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetServiceResponse(rsp)
+}
+
+// ResumeServiceWithBodyWithResponse Have restored records be acted on again
+//
+// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+func (c *ClientWithResponses) ResumeServiceWithBodyWithResponse(ctx context.Context, params *ResumeServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeServiceResponse, error) {
+	rsp, err := c.ResumeServiceWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeServiceResponse(rsp)
+}
+
+// ResumeServiceWithResponse Have restored records be acted on again
+//
+// After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/service/resume (the `ResumeService` operationId).
+func (c *ClientWithResponses) ResumeServiceWithResponse(ctx context.Context, params *ResumeServiceParams, body ResumeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeServiceResponse, error) {
+	rsp, err := c.ResumeService(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeServiceResponse(rsp)
+}
+
+// StopStraysWithBodyWithResponse Stop machines at once that no record knows
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+func (c *ClientWithResponses) StopStraysWithBodyWithResponse(ctx context.Context, params *StopStraysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopStraysResponse, error) {
+	rsp, err := c.StopStraysWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopStraysResponse(rsp)
+}
+
+// StopStraysWithResponse Stop machines at once that no record knows
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/service/strays (the `StopStrays` operationId).
+func (c *ClientWithResponses) StopStraysWithResponse(ctx context.Context, params *StopStraysParams, body StopStraysJSONRequestBody, reqEditors ...RequestEditorFn) (*StopStraysResponse, error) {
+	rsp, err := c.StopStrays(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopStraysResponse(rsp)
 }
 
 // ListTemplatesWithResponse Template versions, by name and then newest first
@@ -23192,6 +23576,64 @@ func ParseGetServiceResponse(rsp *http.Response) (*GetServiceResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeServiceResponse parses an HTTP response from a ResumeServiceWithResponse call
+func ParseResumeServiceResponse(rsp *http.Response) (*ResumeServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopStraysResponse parses an HTTP response from a StopStraysWithResponse call
+func ParseStopStraysResponse(rsp *http.Response) (*StopStraysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopStraysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

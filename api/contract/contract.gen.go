@@ -3346,6 +3346,26 @@ type RequestTrial struct {
 	Url string `json:"url"`
 }
 
+// RestoredRecords How restored records and the machines that are there compare, while nothing is done to them
+type RestoredRecords struct {
+	// Absent That have none
+	Absent int `json:"absent"`
+
+	// Instances That should have machines
+	Instances int `json:"instances"`
+
+	// Other Whose machine is of another version or launch
+	Other int `json:"other"`
+
+	// Present That have theirs
+	Present    int       `json:"present"`
+	RestoredAt time.Time `json:"restored_at"`
+	TakenAt    time.Time `json:"taken_at"`
+
+	// Unknown Machines that no record knows
+	Unknown int `json:"unknown"`
+}
+
 // Rollout defines model for Rollout.
 type Rollout struct {
 	Above int `json:"above"`
@@ -3635,6 +3655,12 @@ type Service struct {
 	// Parts What the service rests on, and how each is now
 	Parts []ServicePart `json:"parts"`
 
+	// Restored How restored records and the machines that are there compare, while nothing is done to them
+	Restored *RestoredRecords `json:"restored,omitempty"`
+
+	// Strays Machines that no record knows
+	Strays []Stray `json:"strays"`
+
 	// Troubles What keeps the service from working as it should, in sentences; none when it is well
 	Troubles []string `json:"troubles"`
 	Version  string   `json:"version"`
@@ -3654,6 +3680,11 @@ type ServicePart struct {
 
 // ServicePartPart defines model for ServicePart.Part.
 type ServicePartPart string
+
+// ServiceResume defines model for ServiceResume.
+type ServiceResume struct {
+	Reason *string `json:"reason,omitempty"`
+}
 
 // Shed Who goes first when the group shrinks, after balance between zones
 type Shed string
@@ -3732,6 +3763,18 @@ type Span struct {
 
 // Spread How zones are filled: evenly; the first that takes machines; the one with the lowest price of the template, and evenly among equal prices
 type Spread string
+
+// StopStrays defines model for StopStrays.
+type StopStrays struct {
+	Machines []string `json:"machines"`
+	Reason   *string  `json:"reason,omitempty"`
+}
+
+// Stray defines model for Stray.
+type Stray struct {
+	Machine        string  `json:"machine"`
+	StopsInSeconds float64 `json:"stops_in_seconds"`
+}
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -4741,6 +4784,18 @@ type TellRolloutParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ResumeServiceParams defines parameters for ResumeService.
+type ResumeServiceParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// StopStraysParams defines parameters for StopStrays.
+type StopStraysParams struct {
+	// IdempotencyKey The same key within a day gives the same answer again instead of a second object
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListTemplatesParams defines parameters for ListTemplates.
 type ListTemplatesParams struct {
 	// Name Only versions of this template
@@ -4946,6 +5001,12 @@ type ChangePoolJSONRequestBody = PoolChange
 
 // TellRolloutJSONRequestBody defines body for TellRollout for application/json ContentType.
 type TellRolloutJSONRequestBody = RolloutCommand
+
+// ResumeServiceJSONRequestBody defines body for ResumeService for application/json ContentType.
+type ResumeServiceJSONRequestBody = ServiceResume
+
+// StopStraysJSONRequestBody defines body for StopStrays for application/json ContentType.
+type StopStraysJSONRequestBody = StopStrays
 
 // CreateTemplateJSONRequestBody defines body for CreateTemplate for application/json ContentType.
 type CreateTemplateJSONRequestBody = NewTemplate

@@ -30,7 +30,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	root := cli.Root()
 	root.Version = version
-	root.AddCommand(serveCommand(), confinedCommand())
+	root.AddCommand(serveCommand(), backupCommand(), restoreCommand(), confinedCommand())
 	context.AfterFunc(ctx, caught.Func("the second signal", stop)) // which ends it at once
 	status := cli.Execute(ctx, root)
 	stop()

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"unitas/api/contract"
@@ -13,18 +12,6 @@ import (
 	"unitas/internal/fleet/words"
 	"unitas/internal/store"
 )
-
-// GetService says what this service is.
-func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObject) (routes.GetServiceResponseObject, error) {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
-	parts := s.parts(ctx)
-	wrong := slices.DeleteFunc(slices.Clone(parts), func(p contract.ServicePart) bool {
-		// What runs here and what listens is told where it is felt.
-		return p.Part == contract.Machines || p.Part == contract.Listeners
-	})
-	return routes.GetService200JSONResponse{Version: s.Version, Troubles: troubles(wrong...), Zones: s.Places.Zones(), Now: s.now(), Parts: parts}, nil
-}
 
 // ListChecks lists checks.
 func (s *Server) ListChecks(ctx context.Context, r routes.ListChecksRequestObject) (routes.ListChecksResponseObject, error) {

@@ -12,7 +12,7 @@ import (
 
 // parts looks at each thing that the service rests on.
 func (s *Server) parts(ctx context.Context) []contract.ServicePart {
-	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(), s.groupsPart()}
+	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(), s.groupsPart(ctx)}
 }
 
 // troubles are what keeps the service from working as it should, in sentences.
@@ -57,7 +57,7 @@ func (s *Server) machinesPart(ctx context.Context) contract.ServicePart {
 		for _, m := range strays[:min(len(strays), 5)] {
 			names = append(names, fmt.Sprintf("%s in %s", m.Machine, words.Span(m.Stops.Round(time.Second))))
 		}
-		return contract.ServicePart{Part: contract.Machines, Says: fmt.Sprintf("no record knows %s, which %s stopped: %s. Are these the records of these machines?", words.Count(len(strays), "machine"), map[bool]string{true: "is", false: "are"}[len(strays) == 1], strings.Join(names, ", "))}
+		return contract.ServicePart{Part: contract.Machines, Says: fmt.Sprintf("no record knows %s, which %s stopped: %s. Are these the records of these machines? If so, unitas service stop-strays stops them now", words.Count(len(strays), "machine"), map[bool]string{true: "is", false: "are"}[len(strays) == 1], strings.Join(names, ", "))}
 	}
 	return contract.ServicePart{Part: contract.Machines, Well: true, Says: words.Count(len(all), "machine") + " of this replica can be seen"}
 }
@@ -79,7 +79,10 @@ func (s *Server) listenersPart() contract.ServicePart {
 	return contract.ServicePart{Part: contract.Listeners, Well: true, Says: words.Count(len(all), "listener") + " open"}
 }
 
-func (s *Server) groupsPart() contract.ServicePart {
+func (s *Server) groupsPart(ctx context.Context) contract.ServicePart {
+	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
+		return contract.ServicePart{Part: contract.Groups, Says: s.Control.InWords(found)}
+	}
 	if n := s.Control.StuckGroups(); n > 0 {
 		return contract.ServicePart{Part: contract.Groups, Says: fmt.Sprintf("no decision about %s can be written: the pages of groups that are stuck say why", words.Count(n, "group"))}
 	}

@@ -177,7 +177,9 @@ func (s *Server) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("The service stops: its listeners take nothing new, and %s in flight may go on for at most %s.\n",
 			words.Count(stop.requests(), "request"), words.Span(max(0, time.Until(stop.until)).Round(time.Second))))
 	}
-	if !s.Control.IsOpen() {
+	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
+		wrong = append(wrong, sentenceOf(s.Control.InWords(found)))
+	} else if !s.Control.IsOpen() {
 		wrong = append(wrong, "The service has just begun; its listeners open once it knows the targets of all groups.")
 	}
 	if len(wrong) > 0 {

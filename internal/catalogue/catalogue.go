@@ -229,6 +229,9 @@ const sweepEvery = 30 * time.Minute
 const sweepGrace = 10 * time.Minute
 
 func (c *Catalogue) sweep(ctx context.Context) {
+	if r, err := c.Store.Restored(ctx); err != nil || r != nil {
+		return // what restored records do not know may be needed still
+	}
 	for _, r := range c.Places {
 		s := c.stores[r.Name]
 		var refs map[string]string

@@ -96,6 +96,8 @@ type Control struct {
 	// lastSamples are those of the last round.
 	lastSamples atomic.Pointer[[]store.Sample]
 	strays      strays
+	// acting is set once it is known that the records may be acted on (see onlyLooks).
+	acting, saidRestored atomic.Bool
 }
 
 // New makes a control; Run starts it.
@@ -153,6 +155,7 @@ func (c *Control) Run(ctx context.Context) error {
 	}
 	c.lease(keeping, &all, true)
 	all.Go(caught.Loop(keeping, "the leases", func() { c.tenure(keeping, &all) }))
+	c.awaitActing(ctx)
 	c.awaitTargets(ctx)
 	c.openDoors(ctx)
 	<-ctx.Done()

@@ -32,6 +32,9 @@ func (c *Control) sweepUntil(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
+		if c.onlyLooks(ctx) {
+			continue
+		}
 		if err := c.sweep(ctx); err != nil && ctx.Err() == nil {
 			c.Log.Warn("comparing machines with records failed; it is tried again", "error", err)
 		}
@@ -87,6 +90,9 @@ func (c *Control) sweep(ctx context.Context) error {
 		if stray && time.Since(since) < c.StrayGrace {
 			continue
 		}
+		if stray && !c.others.areAfter(c.Self.ID) {
+			continue // the first of them stops it, and says so
+		}
 		c.Log.Warn("a machine belongs to no instance and is stopped", "machine", id)
 		if err := c.Machines.Stop(ctx, machine.Order{ID: id}, stopGrace); err != nil {
 			return fmt.Errorf("stop the stray %s: %w", id, err)
@@ -98,8 +104,11 @@ func (c *Control) sweep(ctx context.Context) error {
 	return nil
 }
 
-// sayStray writes of a stray into the journal; several services that see it say it each.
+// sayStray writes of a stray into the journal; of several services that see it the first alone.
 func (c *Control) sayStray(ctx context.Context, id, kind, text string) {
+	if !c.others.areAfter(c.Self.ID) {
+		return
+	}
 	if err := c.Store.Record(ctx, c.Clock.Now(), store.Service, "", fleet.Entry{Kind: kind, Instance: id, Text: text, Cause: fleet.Because("no record knows it")}); err != nil {
 		c.warn("", "of a machine without a record was not written", err)
 	}
@@ -144,6 +153,13 @@ func (s *strays) keep(now []string) (fresh []string) {
 	}
 	s.all = all
 	return fresh
+}
+
+// drop forgets one that is gone.
+func (s *strays) drop(id string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.all, id)
 }
 
 // Strays are the machines that no record knows, by name.

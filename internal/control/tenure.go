@@ -51,6 +51,9 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 	}
 	c.term.renewed(asked, leaseFor-leaseMargin)
 	c.others.set(slices.DeleteFunc(alive, func(id string) bool { return id == c.Self.ID }))
+	if c.onlyLooks(ctx) {
+		return
+	}
 	if _, err := c.Store.Lease(ctx, c.Self.ID, again); err != nil {
 		c.Log.Warn("no groups were leased", "error", err)
 		return

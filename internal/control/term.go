@@ -100,6 +100,13 @@ func (o *others) any() bool {
 	return len(o.alive) > 0
 }
 
+// areAfter reports whether this one is the first of all by their ids: what one of them is to do, it does.
+func (o *others) areAfter(self string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return !slices.ContainsFunc(o.alive, func(id string) bool { return id < self })
+}
+
 // quiet reports whether all of them are among those that said so.
 func (o *others) quiet(said map[string]bool) bool {
 	o.mu.Lock()

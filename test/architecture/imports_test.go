@@ -14,7 +14,7 @@ import (
 // allowed says what each room may import of ours. A room that is not here may
 // not be there; a prefix that ends in /... stands for all below it.
 var allowed = map[string][]string{
-	"unitas/cmd/unitas":                  {"unitas/cli", "unitas/internal/caught", "unitas/internal/service", "unitas/internal/places", "unitas/internal/image/bake"},
+	"unitas/cmd/unitas":                  {"unitas/cli", "unitas/internal/caught", "unitas/internal/service", "unitas/internal/places", "unitas/internal/image/bake", "unitas/internal/backup", "unitas/internal/fleet/..."},
 	"unitas/cli":                         {"unitas/api/contract", "unitas/client", "unitas/internal/fleet/words"},
 	"unitas/client":                      {"unitas/api/contract"},
 	"unitas/web":                         {},
@@ -38,6 +38,7 @@ var allowed = map[string][]string{
 	"unitas/internal/conns":              {},
 	"unitas/internal/certificates":       {},
 	"unitas/internal/sockets":            {},
+	"unitas/internal/backup":             {"unitas/internal/pgserver", "unitas/internal/places", "unitas/internal/datadir", "unitas/internal/store"},
 	"unitas/internal/datadir":            {"unitas/internal/wary"},
 	"unitas/internal/probe":              {"unitas/internal/conns", "unitas/internal/fleet/..."},
 	"unitas/internal/machine":            {"unitas/internal/fleet/..."},

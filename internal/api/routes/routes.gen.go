@@ -328,6 +328,12 @@ type ServerInterface interface {
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx *echo.Context) error
+	// ResumeService Have restored records be acted on again
+	// (POST /v1/service/resume)
+	ResumeService(ctx *echo.Context, params ResumeServiceParams) error
+	// StopStrays Stop machines at once that no record knows
+	// (POST /v1/service/strays)
+	StopStrays(ctx *echo.Context, params StopStraysParams) error
 	// ListTemplates Template versions, by name and then newest first
 	// (GET /v1/templates)
 	ListTemplates(ctx *echo.Context, params ListTemplatesParams) error
@@ -3382,6 +3388,64 @@ func (w *ServerInterfaceWrapper) GetService(ctx *echo.Context) error {
 	return err
 }
 
+// ResumeService converts echo context to params.
+func (w *ServerInterfaceWrapper) ResumeService(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ResumeServiceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResumeService(ctx, params)
+	return err
+}
+
+// StopStrays converts echo context to params.
+func (w *ServerInterfaceWrapper) StopStrays(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StopStraysParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopStrays(ctx, params)
+	return err
+}
+
 // ListTemplates converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTemplates(ctx *echo.Context) error {
 	var err error
@@ -3855,6 +3919,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	}
 
 	router.GET(options.BaseURL+"/v1/service", wrapper.GetService, options.OperationMiddlewares["getService"]...)
+	router.POST(options.BaseURL+"/v1/service/resume", wrapper.ResumeService, options.OperationMiddlewares["resumeService"]...)
+	router.POST(options.BaseURL+"/v1/service/strays", wrapper.StopStrays, options.OperationMiddlewares["stopStrays"]...)
 	router.GET(options.BaseURL+"/v1/places", wrapper.ListPlaces, options.OperationMiddlewares["listPlaces"]...)
 	router.GET(options.BaseURL+"/v1/images", wrapper.ListImages, options.OperationMiddlewares["listImages"]...)
 	router.POST(options.BaseURL+"/v1/images", wrapper.ImportImage, options.OperationMiddlewares["importImage"]...)
@@ -8221,6 +8287,74 @@ func (response GetServicedefaultApplicationProblemPlusJSONResponse) VisitGetServ
 	return err
 }
 
+type ResumeServiceRequestObject struct {
+	Params ResumeServiceParams
+	Body   *ResumeServiceJSONRequestBody
+}
+
+type ResumeServiceResponseObject interface {
+	VisitResumeServiceResponse(w http.ResponseWriter) error
+}
+
+type ResumeService204Response struct {
+}
+
+func (response ResumeService204Response) VisitResumeServiceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ResumeServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResumeServicedefaultApplicationProblemPlusJSONResponse) VisitResumeServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopStraysRequestObject struct {
+	Params StopStraysParams
+	Body   *StopStraysJSONRequestBody
+}
+
+type StopStraysResponseObject interface {
+	VisitStopStraysResponse(w http.ResponseWriter) error
+}
+
+type StopStrays204Response struct {
+}
+
+func (response StopStrays204Response) VisitStopStraysResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopStraysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopStraysdefaultApplicationProblemPlusJSONResponse) VisitStopStraysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTemplatesRequestObject struct {
 	Params ListTemplatesParams
 }
@@ -9082,6 +9216,12 @@ type StrictServerInterface interface {
 	// GetService What this service is and which zones it has
 	// (GET /v1/service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
+	// ResumeService Have restored records be acted on again
+	// (POST /v1/service/resume)
+	ResumeService(ctx context.Context, request ResumeServiceRequestObject) (ResumeServiceResponseObject, error)
+	// StopStrays Stop machines at once that no record knows
+	// (POST /v1/service/strays)
+	StopStrays(ctx context.Context, request StopStraysRequestObject) (StopStraysResponseObject, error)
 	// ListTemplates Template versions, by name and then newest first
 	// (GET /v1/templates)
 	ListTemplates(ctx context.Context, request ListTemplatesRequestObject) (ListTemplatesResponseObject, error)
@@ -12627,6 +12767,102 @@ func (sh *strictHandler) GetService(ctx *echo.Context) error {
 	return nil
 }
 
+// ResumeService operation middleware
+func (sh *strictHandler) ResumeService(ctx *echo.Context, params ResumeServiceParams) error {
+	var request ResumeServiceRequestObject
+
+	request.Params = params
+
+	var body ResumeServiceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResumeService(ctx.Request().Context(), request.(ResumeServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResumeService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResumeServiceResponseObject); ok {
+		return validResponse.VisitResumeServiceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopStrays operation middleware
+func (sh *strictHandler) StopStrays(ctx *echo.Context, params StopStraysParams) error {
+	var request StopStraysRequestObject
+
+	request.Params = params
+
+	var body StopStraysJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopStrays(ctx.Request().Context(), request.(StopStraysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopStrays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopStraysResponseObject); ok {
+		return validResponse.VisitStopStraysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTemplates operation middleware
 func (sh *strictHandler) ListTemplates(ctx *echo.Context, params ListTemplatesParams) error {
 	var request ListTemplatesRequestObject
@@ -13105,512 +13341,519 @@ func (sh *strictHandler) TryRequest(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P39lhu3kT+M3wp2dn1iJ02JM5qRJc7xycq2HOsbW9ZPUuLddbSzIBskkWkCDIAeinL0Pb+reS7suZLn",
-	"oApAo7vRze4ZSnZ2N3/EmhmyGy+FQr186lM/nyzkZisFE0afzH4+2VJFN8wwBT89yXPFNPwzZ3qh+NZw",
-	"KU5m/g+EipxspTIZ0eViTagmp2ef35vem947nT2aTqcn2Qm3n99Ssz7JTgTdsJPZCXWPzU4U+1vJFctP",
-	"ZkaVLDvRizXbUPu+DX37HRMrsz6ZnU6n2YnZb+1XtVFcrE7ev89OniwNU+2hvV4z8l+CvTX/ReSSmDUj",
-	"W7piZM6WUjE/nr+VTO2jAcGjOl5/cXqWev3Xav+yFO33/yCKPTFqT7iZEVoUhGvy1zJfsdwujzRrpnZc",
-	"M1g6KvSOKZZn8JOQZs3Fyn5hsaZixfKO4eZqf6VKURtwzpa0LMzJbEkLzcKA51IWjAoY8bdSXj+HJ/yc",
-	"2pW1lNe9W9Jeg2c522ylYWKx/yPbp/dC0w0j12xPdtxOj1CS0z1Z8RumYXfg77gQhK4oF4QLbRjN7fZR",
-	"otlCipzI+V/Zwvj1WDOaw4a5oUfjmNiBdOzkmRWkDRdBsFL7+mz5PTWLdXoyT1/TFTFramDouEtkRzXZ",
-	"0Jzh8LXJiFTkt2QpFdmtqWE3TBFu7LYKueucwnKC7z2w4kIbKhbsWd6xizwfuYff8Q037dl+K3dkQ8We",
-	"GEkUM6UShBqykdp0CGUBz0mKJBzgDX3LN+UGfsJtcD+GTeDCsBVTMKrvqeqT1Q1V/bL6L4otT2Yn/3y/",
-	"Um/38a/6PjzXvuQHEKqe18B/xi0nPvPPTGlYx5biJKLczJmyIkKJm0bizTfuAX0v31JjmLLf/c9Pfz/7",
-	"6XTy+M1P08njNz9Ps0fv//4Tnbx7Y39PJ++mk8cT++uHp+/dj28++/1n/3LSlP/s5O1kzYWxm2Gl1RBK",
-	"3Egu4cgSbrSbQaXyz7NqNtVvtaHzAtf5pSwKWZrn8L2upcY/9s13KdWGGhSUh+cnB2XoZVmwns1VZTFu",
-	"c9/bD+utFJrBlfhCyXnBNvafCykME3CM6HZb8AW1+31/i5/43V81ysIw+fTPhTfWxedHq3p2TBiyU9JJ",
-	"nPsa3NeLBdP6O7mCgeQ5t1+jxQslt0wZboftrofmY/liTexKMG00oYoRLkDFUXgiKaQVjm30nJ9Prhnb",
-	"tgWcFkVGKNkytWDC2JsXLrqiIEvKi1IxnYV/EWnvyk8v3r6FD+1gclSTuZLXTBC5XH4GoiWksDvFhN3r",
-	"n+wrrJ6hm20BV6R/nN1a+8k3KbFeyUljP7MTN8jEHb4k0eO92OWynIPIxKosksLKSnHCjBLjxesnXLFq",
-	"dO5Os6aM37fvuMDFrS/1khesPcof10wxvEOZuuELhjeTXUGqr1lOdoobvGU3raP+Pjvhhm3g8eEfaZHB",
-	"c9EatPsFVYruW1PFR2Y48uSUczvi1FRZkacvX/gTzhGvUzqXpUnNzLC3Jq2e4zHiq9ynk2NcLrngZj/y",
-	"NP2RsS2hZEGLwto0hkjBiKFqxQwYBdSeJ7Gy/8XJwBaBcVpfizm82Yu9OwULKa+5/UewILw5PVjul1Jd",
-	"oV2l0xc/Do/gq+z4rtnWXJIpKYXhBYjcXMmdZoow+5DeQ/Lg9OLBw+mBkxKmkzqLYaaHnYJ4f+f79K4W",
-	"K6m4WW9SJ8rqQbdVK2bQQrXOhFeOs+o3VkOWSoCGsr+0u2xtXPhhyXZMm0qlckGWBV+tUQLsLbpj9sdI",
-	"rSlZinyi5Jzba79gVJvJvNT79r7aSYDB3D4+1NRuypwaNjEcrJjWM1ZS5tEpCa5CdmKkvL5CldDe2NbO",
-	"7db7w4eNwkF1z3Xvxq8m90jrcsPytHTCcQJPac7W1PoR4FYotmZUaVpk1W1iWFFoomXraC2V3CQGnZ1o",
-	"xkTHa5eGCat5rIKVc6tz4X5oWh7Zid5SceiSf7XFpbbDPLx68KkMR+3GmFq2L60IJe6PeYdvtqAFEzlV",
-	"ThEVVBvvo/groa1ba2ofzmT0uWgVNlyk/wBKZKiYNhZiA4fDvjPrOt9f0VInb8t9ZlXuDS1Kpi/JnC3s",
-	"B532JZpZC27B0JPDyMGmJTZ44ySeTQ1hhWYzqzXXbHFtbaB3UrCssqAz0KibDRV56jQuZM7Su2QN1epq",
-	"X1pjesfyjMz3hJKdVO5OFOBogtaiAuIMZMOo4GJ1Sejczi+4pDWjIZcMbf2cLXie1BTceZ2pmctNfBtn",
-	"ZLdmItxrbiCpZ6L+6DE7BumexD7Yudmp2DUnCrSvdV/sr0uBQ+WCMLpYE+fftUTILqru2OYF3TBiDyKR",
-	"pdE8t3sOylhjwMJtPywzJbnidlc05XkGOopq6ZYHjGT704repAW/LdoQcOgxmtqrLHfJ3++oHm4g2Q/j",
-	"o5LnzU44cRMFAy+xiFY0UIxRV/OiIOtSmVGaB8MvOmkyUOFjSkbCptiPznBXKrm0G+FVeuW5WlWlbmhB",
-	"LojO4MydET1uZIpRw/KrMbex9WJ0WmGulCy3SXmUVoG5w6ntRCDSqC/RswJjk2guVgVDuRw1i7XUJvlB",
-	"v0CxETngrF5zkccG7dqYrbVjjdna5TUL+9NKbRdJi6egc4YL1Hetfoefeu+9/MTot1Q7B7690hAhSH5J",
-	"ykKn1DM6I7jsznK0OlodZwu2Upn0SBW74T7E1AqMJEwSVPZpk8dQU9aX5KArlZ1YOZalGSkDN0zx5T5l",
-	"dTZ0j1PNIDNuHTIfwFljFDKM242ymmV4T0JW2yMPIuEPYRC2zGuxaL1rp7tTH1aautdx3HAR//a0ZaZ6",
-	"pRC8qbMDsdPq2MaB74sH2W2PceXHPaz7cPdOE/s79pRWh3HEDP0prbmDZ+dZHBG93xfcDCbPnK24QK/t",
-	"fnzewmAeXlw8uDg0HrzVm2mjhINaO4fNxETvuTz4YX9OW2tyu4NbLUBj06enY091+oB8x1FK6/LeDkn1",
-	"iRFaHgm1KQbFf/AdySMst/v24HIp2NV8bxrGabfSZSIfawR0uaWKrZyyT4mJGmts+O/M9503Aouv6oXc",
-	"7vEM5RiFsooJvF9t5HbL8uSVbaShxagVGxRKcGtRucMw2izen/q78bm1laotQVoEtPmOi4SxvXD6tW4J",
-	"PMN4+aJUionFvkoSbhW3thnG1JORsnYoTJaqw6wtisjeM3LFnHs14KneIGo7mGBfZuCvEqnQQ/bJc1Do",
-	"l4RttmZf+Y9ravUnWszwiaSHJ3dXW6au7HQ6/ABVCsiKEruoGq0lQeALg+akDdvqjtiG1CY4evZzmf1J",
-	"KowkBv0y4CW9gW5np+CWZSgcjan7YXaJWWfAplM9DDvkhU8mtBcnZ9R6xmTJla45Xb3q1h+JlMZt7PXA",
-	"vYsvobY2MHL4ZOG8D3pzO0ocNImRJ41x+Qe3thQXN72lpdIpvXELp9B/p0MeOn2c0d6BMVysBkiAndor",
-	"/+n32Umpw+jqUvYH8FnJDlzUUpe0gLgtxF9GuEDp0xbGWw2gy0KvrWH3dh3FHMGNH5Ya6x7Kq2gzep2H",
-	"VmjyhtVhF1kXpqO6QjYSUohUEM3fMcxDkQ3dk3kz0ZnO30RCNGcFBpvCAKadAwAzWKyigSzZzsdjDo7k",
-	"4FBW1HjN54by088u/HDClJKgqjdUrbi4Ckng6T009K980gYeLsUVpqNPZlbCGPihUlyVAsOl9pErOQGx",
-	"21G1qTTa9P2b5vy/kgL30wXcN6U2ZC2LPCOFlNcsJ9TAHW9vXqsTLu11iHdvwbXDEIEBNkgin7PdH6xt",
-	"hGH6Z/iV81SkJxgcbr1OTtp7V2KIE+Kr1AoR2UG+rNpEa+Qoti3oguVVPO3sbDadTqYXs+mUPC2t0N5/",
-	"QRXXsVVBxb6e33s0TVoUhrWGedDnwju/9rUNfwvWa8uGwxnBNzrmFWXs/FOs4TSZ7yfvcGtkkTNtJni3",
-	"puziLV00psHFZEdvwFRtwCnMRIoFQyShD9zTDUqHhw3OZY5Hyh5oRsVuzQt2Cetq7C3v4ofVwKPXuRck",
-	"x6klva4nit14HyRPtssa2yejZGtD92QlpUtQeKNR0msrR9xoIneiP3n86OH5wcwxTqV22k9OT7KTs4tP",
-	"TrKT0+n0k5M3qfEuqULrEEa8kkzPCA34rGW0/xjEW1PllhzwopDOKaSwf6pP6dJZznhgYQDRgY1hWzXQ",
-	"1vn7v+M/T7MH7z/9y1/uwU+/++z3n3z26Qz+bf+PTt7ds58+vXj/2e+HQbjs/Bx+Kz0/SGecZtE8q8N7",
-	"8Ulqzmu/39zA7KPw+ensbFPXOC6i4346TdyPravwa1bwG6b2d8tw5/iUVCL5mVOmBjJ/Dnk639stZMXy",
-	"JEtkxQEgm46HV+mx1h+bUe8dmzukrU8GpqPdpVis02axCDi6AaadR6yl/QDMkWRVUtCNieyUNAwEYrfe",
-	"u8vYrhfjXfk8u4xJS/DHtSRrmoOk1JZ6TUUe3wFRUvKkMxyWdItNmIodsbuj3FQuydT+cnLqM5N+Kqis",
-	"U17HcPBD0zz1IMYgEWEnM4+vdhHtBh7CTS4W2WjvqtV903NWjmHDhnP3AaJqXyteFAm/qCuNBxECq5Yr",
-	"PIe9UcAIAb3t4hZchOy9z3ztYJfB4QAkqjIIph+ceBl0pDty2oNP5scM6QHoYtQDPTKlbSNBdjzxDbB/",
-	"DgpIOCTuJDhsSy04F0Z7ME4HQnUUyQfpvL3z9hT+MRZ3y6z54ABnXBNmH8JyUIf2iuXGgwsyomXAPkKS",
-	"0ZeLYIoRbL6ZA4FUXt2aFkvEJWylLDI8N3bHHWbKmkFW9e74gnlg4j3yIzfr8HxNeY7GDeBnwJefkYsI",
-	"z/tgSraSC6Mzcg4P1yepRBZgdFMCBeOYkYu3bxHt6+ZsNTfMZ6wn2otv/MYtLVgvANWzdrrztjBQcTo9",
-	"gGh82FHBUNmkTeeyOYoX+Ae3brhhARbtsNdgQG64KI3bTEAZ2gtMkzWYdNX63AGkDB/tXq8/wZI8mE7H",
-	"GerJRak5180XvfRYyR03a1ka54u5FbJXgC7kDsA0ey+cfscupq0YwfRgGhEflzCMrARDCUMhd4jS9esO",
-	"oCv744blnIoqSB52avimHISO11WMNewVE9TBIkFqq12rybxDj4KfG614drKRte/E+56d4EJjcU0su3Yo",
-	"T8UNV1JsfI1DB2ArcsXPp48fJi3yeKX/TBWn84JpcE4EMRKWcyfVdSFpjgtWS5BHDn6ler+hvOBi9aqQ",
-	"JpWuKUUHhqJbKb32m2rWirGMCITz2l8Njb18gw8fbVyMvagbFxROt3aDhmm+6V+7Y9yi8Vbc/i71a3cn",
-	"528upbkqsBamvbtMwKWGgDCrgelizQXzjo+rdSPn5I/8y0OQyNYfb6ryr4RZte8wdedKlqs1XPBGwqBY",
-	"Gio6zM6KfBAXmKqKyjAfCtIRlim9ERBPaWXCmaEI4U1j+6A4KUJhS5LLSzsvwFvoCiaPqcadL2RBz6zm",
-	"mMUQLACstN/6f1798Jy8wL96FYK1Iu4inct8nzUcTacVrXq3xpMs2KUH8lsdW9UOu3rogwfPDy/zq5Nc",
-	"Ty5y++V2wu/2wjpaOhXbSmWGn+mX8PmUIgs4gb6v+5LVV8aFotNJ/tuLtc//o1D72R2SbNwJPdYfxfKP",
-	"HTFssy2oYR7dDdHNUN09OKWKMLEUhFRuNqkC0togqggeBFgEcd+6jac7Qsc7IU6FCMY4wFtq1oeW2a9u",
-	"VSk/3xP7xUt7cpdUoX1mvXwHZ4cYEzekvgy99ZbUrLGeRieF3MUWRni24SthHyu0crzifg1SAvoHd7Tq",
-	"wslueM6SSPxv5Y5oYxVvgSaqA9gTvWX02temNxd2Rh6cTwER7S48KRbgG9pfgytnF9yOfcHukWfGZeQ6",
-	"0lUYKZ4rRq/Ral7ZE0INOZ36p1UjsxoNE3WDoB7LQsrO8rDCrPfoImBicUYgG+k1phvSsBd1Rnegwt1F",
-	"Bts+pVUGYrGfRcFIl+UzUl6Du8kUZJLgSqK5ved0KM0A/z3QBBhyLbpyIwN8zSFfavhiA86rYLsrh/vq",
-	"pgtwlTMEP4gRZHuvW18qnk7/a7q9xCdOEVixrKtAzcUCF1dhvbm1NijW54Etv1VywVheL+rtHocs8mi6",
-	"A78wckmj7HJC4Opp5j6cXn2NVlLmsyp+s4Xj2KEALkl4xcxKKlmyXVW2iFvHmLh0RdkzJ6I7qXQUlUAR",
-	"xJqOONHoyvyqWWQnbr5JvKCiXZqNu8IbI632gYK+Qbr9tX0k2IYp1Q7m53CdsqtKj4XcRUe3nlfAZTcS",
-	"qwKGneE6dGBY2SW9Ybc6KM4q3iqGw8fyo0HoTJoulq9qytZUuXy53QwKNzZ3IeNZJVegF+3hwpyjr5+6",
-	"YYqcPyIbfdDarseOGxqwsZzxMcuaIZHaGatsyZoSqqm+xjmv6YnmpmTVfZ284pUstwkn1yN52jvw4Yuq",
-	"5qGEtO9YuUJTa6fS0vC0obqvStz0WpZFbo8uMhMgG1NMosORQ6fzULnSuSRI7qh1YOMKvQLWLwVALZ2O",
-	"RKfN3UqarKQ9k6UokEELR2AnCbG9HhTgyNQ3M87VbKeyc0W5GKlv2HLJFqbLYPdrSzb0GvyR7ZaJNr70",
-	"4IoulXzHOsTJq1Z8uMYoSZW097lkEJ3KknJPTKPt3zExFqBvv9KRZLO3RucfrtB+jMy0RO0OowUXqyuH",
-	"qr9K6dtXYOfAJN3HyY5yj552J6526/RNaC3ldToAugdkWvPe4BrRUai4i8Inl7gwSHWxGOz8fivldbru",
-	"UF7rK2quZN3riuR3bJmRtf+uPN9B+6i2nHmfaFNUxLrKX5lStBRV4PEIMt9a6vGV8t01jFxcCbZLL06o",
-	"VRx+6kbihZ0qSy9m5d1BaoTfBIN8mJWhymJEMOJlWSTjJ3qh6LaTNCeqoWBFQTbMKL7w6EauEMRVBQzv",
-	"+w/4mg6pjJ+gl500JsaYgo3Us3qN1n4ve4T9jP0sf9dhKdi/pJHZdUoBzZzlxt9hyqOmRcMFnvPkzaQL",
-	"mboRXhTUru2uUZ+MVhIYJ2t6w0A7b5W8wZt+o1lx4/24oToknWjA3F53TvM1bPLjC7P2RFW8GGio661i",
-	"9PD+4KfARSuxOj51nVU8BUCegF6O1ThA3WSYSPoZe/uhNASkXFwfuDMGXwy63GwoAvB6Z+o+BiWI7iQk",
-	"01q6rFeaduBHI9DlEq+boJzhEcWeGHrtGRgAp2tk5aJ15GYvpsN2950U7KqQui8saf+Mtx4UTBWM3jBd",
-	"eTk1VDNClEJGm8Ix60rpjNLZDX+oGngWiiTwVTFjSqSr8IX+snCmS9JQcRopiH7mHBR/+qvbyFsTzSs8",
-	"2MlBLXstH/yNSGFF1dfBdGso0qYBG5m7B0u2K8nudMmOVLwd/LhR4JXjuxSxRDrUY5Sof5gqDR/gH3TW",
-	"hae5vcbYxR3QlY5q96Mbi85OG1dy4my4cV+6qxlXh1i3jbrhZel3tZZm5KcXP7x8/eb+iyevv72F6XS4",
-	"GH6AKTUGoHUbK2vc5o61FOLrsz8duxx4Y9wJgY+a0EHUx5WiLapv1cXJHvcq+FIKH2UVkD2AxJIvs6mo",
-	"k9GLQHJhH1deKsbwIl3Tnb+9UiHl6gzUR4IPIIKx3AMODhySFs6mCd5vLN0x0DQYIBwOxa4nK9sWlvXX",
-	"sRiI2BOdZx5u5UuBM3s01z6Xs6UrpondhMuI2RDgksCpToskVGMwzAem92pNFRspYCsfOE3sN9RBpRjR",
-	"G/WpzN6fPh7tQeMipECcinJwS6qYTwkkS0McmWOL9LpZc6LJllb6ryLcjXIzeHfjLmW1U8AVmI96HBy2",
-	"sRu4dKnd+BZYNgP5+Yjt8GGKJj1nnWo9qnv66cnkP5CH+p/++V8++Us5nZ49/M1vf3fvP6/+6+//d/Lm",
-	"d0PKmmKkDnUUoa7IyZrlvhrp3yavFadFT7bnR2ecA19/swxxgCaA2ScX1NULpSBsh+JiIWWVM5oXXIwN",
-	"Imzo26tbfrUz6FShWw4l3fjimpmv1tLa4RDREePCUZp1pOA/mFs/2D01wQ1dyyLXjhHXMSC6lNsd3dB0",
-	"zTu4Lq0t7djpeLPccuI2dMkpyltr3li8NHPFf3MpTRbHQ71hCJc3KN5LopjhivmvWC8FnInwvRi/po2s",
-	"1aWGWil8SPJGt6N9xRaKJW5XHX7ff2Td57oWY3AF/kEP8EOc9Yoo6+Lx2YBChKGKYNxzb68MhnslKtVf",
-	"5Wnky0I6KA4VHgagVzbxw/NuxdP9yp1j6q45LOePDtN3NvD7EPdoYPFb++S7tuAVNu5SPsDZihpKa4q5",
-	"V0feKlVV1h/Yau3fVSkuQxiLm+TXoQVEzibllnTZhcnj9lpxXJPG4QkU17QoflgCh8NwQXuTpbOUBj5F",
-	"diEf7XR2PcrK/SeghF1umThQTvyEKEaLsCT4ZWSYi6pek7bj7QqEP15d76+/7NaBQUINbVVWG1XQVpuX",
-	"UvvPNnSV5Pra8iSyoMXtWWHrB3LFbPfHYo49QBKU8xXTadwO3sWCL5l1/fSanl08nP2/////p8oBVaBE",
-	"7HAEkP6QXg+gmjuztW6ouh6Zs+y2UxVfYTTOH6mtkjcO4MM3W+mqgef0GrGASm4mQV2mCTtUsorPHrVm",
-	"yjh0g/KcUq2HQXKsIy8HNcHa82VAwx2sThgqWCDIkH9L53kXfHscyij+bhwZopalSt1GT8iSFwzJsZdM",
-	"MYc/prAW2qi9g4iRCPifLn7uydl4g1OVYhzAp8WEOKfXaHMoRvN9hWfMTuztmCu6S2MbtUl1y/nRR/Kt",
-	"LHom9h3M2CdLTTo5Bx1jZBevnpGkdKnX0EktjK+rwKbUjo+9T77+pB1Mvl3j1OZxbOc8Y70Bt1BYtEFu",
-	"dlzDFGgfUb/VRNJLRFAGQf6i7JI7iF75uD2q6khuRScG5+8bJTfPIvvrlmZbJ9/b4e5mSMx5hViUg8Gw",
-	"r62HhlhXI7d2kzDKhzfcQgrNtYFyZb4wpWIO5s/RIZ5TYLU+QOicULBpy5iaKwUXVjyF935pjxFWxcv+",
-	"AzBcRMo3bUrkV7dieOVOIG5RDxrIUvEhnaN+6ZXvSHm9LS37EBHeUq13UvWy91yzram7Yx2On4on2EBH",
-	"uFihv3HusbfQ/ev+kinFmb5vVxra2c0+P8lO3F+BEG7QF5qObm8Lyl5JsCo6YTlIovlKAEBPusgyDuwy",
-	"rihprdTZwOBmvHhJAYp0VrMJRGgg25oLBdRicm+xiQlZKqbXVbEj2p0aui5ZN4PpDMuVAIaIgXpHwoWw",
-	"C0wFpHyukEDocvSxx1DcpQNjU/ZGLjruT56OWXLvWiSvfrAXw7MB1RLd2hBks9/3E/NJwktoN4NmeroA",
-	"9Ar7TaXv5/H4SU9HlWqYJZdxVA/6UKwpkKnhDjoenlYzmNqAcAWurEFweFz44R/tZz3B30inSd4wlafS",
-	"Ac8MyTn67qoEG2XOrLCFkhDupLD24Dhvz4VgHY21tqXaSj1YGqSKgqMOz+Mwv+C/FM4ervCVDv2bjhgc",
-	"rewXWl+NYycac4VlJ7rg27SHFELOULhtrH9qzwl7a2bkp7M3HgmWkU/PPrNKwtoo5TYjP5+9J2tW5Ng1",
-	"aS3ldUbun90nEndzR/cEImB/P/s72VJ1zfKM/NPZP1VJ6oz837P/SwqZxvZqxz3RHjBYmf4so16qmDMN",
-	"5mH1SRc/ychkR6rrSOQ3DWJlvk1JN0bVdGeQwQOnQ4B/WPEWPDUlgeV2lPQNz+5ocs1FXoMa6tFYw7vv",
-	"glVOfHEwe/Bn97FhlBO3LbjPT/yFmWCSwNst8qrgJFSaLiLA8w6bB/iin+WnmkVt4Z0KDTZCTcXHl1tc",
-	"7u9lsNLtTo/0mSxfVbVDLQzLtmCp6sonUPBsTYNAWgH/Ahpfe204MAGCXBpXXnQXLErV68BTfV2hLqDj",
-	"ZHcjR9ERB7bmmwNqSQ8ctIN1CXTw5PbAPjWSMyCyLrrIgNoKrYPvqeqNOd/DiAGFQv0yQxhMy3SntjDm",
-	"5tzr02U7iFDbKQODAOphYM8NlI2DPEd/ig/hcd3mZpUcZaEn7soxOIdF7BXQWyGwIjxkv+f/w5IohiGN",
-	"GdmtJWBNwLREPuG05Hbhu6pHNY33UuQOygXsxW6XG8a7t9dD2BYCN6XA/26xWXoptr75O+SIs/DWAwCw",
-	"4+G7/N4cJRbRKVFHCEe4Z79ky1LTBPVmb7BpUC+W6Frr6uVajaJgVI+NL4xJFyN08LDQ/7hmrurTW2TO",
-	"5I6w02gWwgNbiU+olUGiIlLgjTWk71Hdaopiyu5yc5Q1aNyvsfUiwF7xN87uwKyW+xRaqh4Pj78rGHWf",
-	"c4oGbNbU2fAD0h9TyaSJzI+oeuyuOLJq3MxLolD0Zlg9AxUbDlDn0JD2JgBvTyCFSZAM7405FXUH5WT/",
-	"iQfgTQ9hU11xHOh3HaMZAhCwA+Nrx8b/VjL3Z6NKVrndvV1Y+/H39V340l/gu2Rg4FN832fo5noKmVmc",
-	"3amo4v1RnCM+WFkl5sGPDU7AFCngbRV/zM4z5BLQr2WRQC/gcPPR94DX1YnrwDojotfWAaYZx9MKoo62",
-	"3u7o5g0OJQuzTC3Q/5GlErR4KkySxn1hUsYveMwYcHNMmzEbm5HXDAld/mLF2VD9l5OUQTyKJhD7QCev",
-	"wPCX3lQ+fCgOKo6jY6sd/dTWAvObg+yAyuTa86BAW+GqLpBCyxTAsA435o/DZn2wnbPVOElMDiTMGdUl",
-	"kJUwzXOmx7VrlqVZyM0B5hjENy0JE0ZxpivngArk17POuimVqHXLbql9x2gzpx2wnKoyesCimUEGXnBR",
-	"wPn1/PFwfkLnUy/F1Ub0HMlj2K210/0BbNfvQoR6ANns2UUH1C/+xsU0+ZoolNzFbBEyEDG0I6uVMKGn",
-	"HnxW+8ltaZDRhpsDAaFG5GFbDoVqh9TC3fE3bCPVfhSgo6s3cXOLXYDItfCtvSjDyYbhJgWBC9bV97wJ",
-	"ndOoIJzdK9gueUaFb1PVYvzlgv1GewIDsCHHHNvQVf3QkxEJfXKwVsMddXhdemm0YQJVdPN2XTCtPaFo",
-	"nwg8gU9+J/HeDF+7KpJdLr8DM87dxvhpUsiViyXtsMEP0Mtj7mKAGPWlCBd2Rku+8O28/lv0hpdCsAU0",
-	"AUuMbos1/8mVug02kL3dcsV0khTgR2c3OLCHM9bjNbcXox5OJWPM9qyjBJdvXK63Vx05ef4OPw0qvLDv",
-	"TiFuf3BEg6BvFzHeFnpK50Tam9yToJ3X+eu7xXHDxZUpdGcT+PQflDRygX8cMsEX/vP43bf7q/gJ7eVT",
-	"1vxJLcJLxAtmLkZ8i6ae+ISX7gVJyGDOlWttkWpiEtycnu1xO0JDHefg9ihXoXnb4Un8AB91OjRNivcq",
-	"cEQGutjQHGbQmEbS5JRmDJWN/fghBtr23QJplYpuByUs0FEkk5Vb14gnSbFVkyXcBcQ8gFce1y02Cbdy",
-	"yZLvMwotmB5EIORNts652wF1HOrlPFZI7oYxkJcTdaaaogBeSlYkexGXAjbjkKAKSeBz4EkPk4lyu1I0",
-	"T101/pR7X4MsaFEwBcVSkNQAaJ27DMJ0jcxIRdRwSzqQKJXmFYtTX0EqG7drpfm8Io+OfktLNY5nUPDR",
-	"csTWRJ0S2YtD/S6Mjm2lVuIbINrEtqVS6Ugv3l0Izj5D6ljEH7ezvjqtnRFhwIsED8SHuJerW9Lb3qf3",
-	"rMic3nvQtrmzk7eTlZx03qfd1VaDyEo+wu07PAVRXZahnu7hxcWDi0NsEXe57m55zcT0ENMUxqJSbClR",
-	"vOiXxDYjyaGSONegN1Iy0MYGBS1ST3Cu6trFXlcOjxkpJWMvg1lzj99HB/67IP+junY1tbm9ji4J8Kj7",
-	"VBGofG/uNHs95JGn3cHae376IHX/HOIO6vEtniA7IwTBIEeCdwT5VC7Jsxc3D+GXgpmdVNDM9OE5mXOj",
-	"P+vvrHRoHNAzHZE37SE9ZztgQW8M6XDrpOkQyqGcqa5lxqZW9mA+jJ2EB6fJNQ9vfvj555+fnT48NH33",
-	"7m7oliSauSzTOtRnuOvPt7R6MK4JWWoNeF5nzGnkapjZMSaCNYeZr3gojsAP2gtDH0VeFNZnBjhkxWlm",
-	"15hgASHZ0X3oonY2vXtvXzeS7lk8wfKoasjcrMGPdeWjxxpBvyD/UJPfWKTOHh9Dmk0pBCuu+jf0tatw",
-	"hc96Pp3ObZrVzU/rPyy2mSvkpMSryyqeqXfcACzVyCCjDw+1hXs4PX90uIGz4ubwvBr6NrABh8Y4OrAm",
-	"AjGwU8iuqSEEb/Iah9ydBOPQZWbPtdc+dWWE+iEq/W6oi+zkbyVncZ+21O7Xb7G7x/NDLPH2Xbta9lU6",
-	"no776PqSRJzwXJBFwajKovYD9jC//u5VFkkqci+KPYnsBG+DWkvX+S/giC62yQCwH2gAYgwvWohs9BR0",
-	"HBn3LvEIBV8c3T9BGFUFZ8rDESCXkLkIXHG78F0jYjcuYHcXw7nLnfbYGuz2nEccSxAiBvQ1utgQU6jg",
-	"FhBuYIVmnmGhbYhrtnBd4brfic0uggS0nvGLxyKGeOpuomGVq2Gnzt33VCV4hjbutwOa03XlHzaIZfFf",
-	"6Hr3947m8g6t+tL4ZF8r17jxGzwNdhtYOmLeuQZGDnoubC2hO7o/nKxxi4U99fadixWqA0cAraId6wPj",
-	"NAZ0aNsSoOc110aqfdJQHx1ZDqKRAhCPuptAwIfdS1mYQ3LaSM9xN2EtuGC6pwMSWCVQBGX9T93R4+it",
-	"6VPqAPFQnOWBN2TY2EY2IK8oRIa3848QOrt6Z/+RvfxrEMgd5cbDHIVvWsryjlL6AYwkGZk2+0p2Uo/o",
-	"cv7XeoYj1hTDaUmsmuYjE3QARhmgi+sgED9iL41VcQU+L+ZACbQoERmK392eQ3IMo9Kft9vblN8De+zd",
-	"Diy9Ycqd+gFbuOarteNLGdRGTWvXZaVDHUALLSFNWg90cpgsex5Z8fHCwz14Ko3SeHwxcCql4EPASAix",
-	"gA93b9hxhAe2/q6yE5jtbi9AS6nYgmrTCRCq2in4j2rC3m6xl3/gsecbjzIISL61LANx0o6xa+1Z8rAR",
-	"0TgBTCg2BxlP/rGDDrMyg1TlY8cYvVtQGKLOCvh1P+buTXvFvFps7Npqpdiqq8fAJiiLdPPgsbLX2TdO",
-	"G7Ydyao57HS5GWTRRN1XGy8NM0qt4XO6SRLtQL/7ycK6ngUzxl6Sxtobrd/rjOR8ZX1Lqch6v10zoS/J",
-	"wwfWD1J0YYASFxuGXhIh3Uc8rB/ZJmO6Vzp59+bT389+Qs7XyZufp9nD0/fuxzef/X4I3ysF13rm/lvr",
-	"JE1TM1tJpok1UuwnBs0wgwR3cpbgpTp6HgNwUfdi/CosOtt9RQsmcqpGmvfg/CcyAYT7B/r4QAx5fHh2",
-	"en7e3WWoZRqxGyvhqKVyCfPQdO8aaP3b5E/Pn71+8mry/ZN/a0UnB1Lf3/aNz56PfuMYZnvH3X7L0b16",
-	"9h9PRw6vcaRh65KnlO2+WjNsDjNGWigvdK3m5kGrCoPmoaciUmnJHSLGIXIfStprpJ8DOi2kbsBv7Pkx",
-	"BospIeyChdH204GVuVE/VcU8ahjeB8m6GMTb1aPDbuIXoxIk9057mv32RBCzk5XaLpKeyIcmv2H1+Z61",
-	"SMyl7N3pW+3zlnootHvtyf2TbMCuu0Afc7rxD09f1zf4dHp2XrsW7vdp/aBsQdHjI+/HsOMwvEfTR9Os",
-	"O9uenKN3TZPibLd7VgOJ+fZu2LwSgMEtocY0FJSuqUENLcAta+zwydl0Ojl7/HjQghsH/rJPqcoZVlLm",
-	"FV7VPS87n54PGZRHNh9++abUALbkMYT0e/6lt2bnMt+n9r/9Sr5hsuzL8LkrGAmnUR3UVv+MaAjVxh+o",
-	"t+XTa6nMoWRgU11MT9PEDHy5r+1ZqrDFr5i2Bn9VbBqHj/0CBqYhcBJ8qYFRJSKhDrCqOXcM1FjXJSO3",
-	"+5F3TCo8WtFTHoxpG9k1lq+VQx6OGAxTSqq4PVCl/6epdYfP++OxtkdCLkmELRvTXWgpVfLmedh68xOy",
-	"UFSvoSz4hqmoF+bd+tR00zh/4xpw2r3XZF4a7EcGpawd+1Tdd42+LNTzmUCPdHvxYJYtottRSNe+Zfkl",
-	"TnVW1Zxd86Kwv5+XSswweYz0lHY5rtnWkHmp9664C+CWl9AQHgYb79dOqutC0hxL3IocEPqI1YcqG8cY",
-	"SaytV3HowFEChgFg07mEhZjFxJ9xw7ac4yIJ+4NrtxcolyBYeOkWcEa0tLah8WV4kNgxmvjmacFqoHB5",
-	"wbKcZCd2GZAJZWc/BPOruFPc5tyJrCAmiWtLRff2tymFukwL+xz76Rm2g7HXid0BSLI5i+OQOj2sTd8l",
-	"iUvsq98N6SzTp/X+4IIEY+rZfb+2lq+AbvmMaGD5A7pzpOa1wj+nOYCYLn13XDJnuPMDwgL40SHvhE82",
-	"3znsJctCpmptqzb37uyjirWCXm8Yj68Ox22uGL3WkOSucSFVjV/jGupD2JcD2JC0wvKLU9PxfqXgqOMn",
-	"yKfshqk9OYVyHbnEOlI/vM8qq2lLNWBn1orptSzyy/rShHfUFyZ8fceK4rJajdBBqUb75Rpk9N5PcVmq",
-	"gxBdTIFJfSMVc8hw6LRM7RvtkRSL5iC9R4BmBb1mgIDxJU2PL+xnTu1TXY+jIg8s1jnPK5PuhpENF6Vh",
-	"Om76saM1kpag3txYHEUduh1RzA8jW2+SEYta9/42UG0ftaRyMorRr/beONQTBPHdfGEV5JLArkZm4/Te",
-	"BaSqcAIZwZ/cLOCGOJ26ks0QlusR5otDklxFJzvP+mJbZgQrJLMIl+fGlBFs0zd7/uT7p8jWK4kUTSs7",
-	"Ccvl4qpeFeP0fsuOCUmGIJF1kYe7FqsXvICC42mlwpfsM8QR2ptSS3rdj6kchiiV4soRbdfcJWWPtzlJ",
-	"InR9l3if0Ee1Fd/aEihW3DNSkinFlTUrFsAdX3vxSk5g5Q+9F0wkyNIs2c56jeytYcJ1CLKLA5xxEUpt",
-	"Rbkgn1J38OxBBxB0RgwGWK0r9FlAzeBJdUXn1mhytDFVtToO000VX56c6o6qTdIySEoIjLVKtiatxYIt",
-	"DQHooesEZF15KjyFHrsjvHWQLdBsuuJEKBInBzJ3APPITYg2vi4H752B4dkebmdh+C5x2eEk3wY1LxUV",
-	"+RDmtJ2yk6UBuxqhuygLmdUNDneG5axIquMVefA6ua5aLq7k2OZyiU6xVVhymh2pbWx17Jw53zp4crnM",
-	"vK2fEaPocmkvf6BwkrLQhP0Vk3EQrFEMaYeqmNlnIYBQtZRbQHA2G9q0tjbvZkpNAuEQRCLcZeW3Mova",
-	"YFKP0Hccr9gfC8461dfaXUYIvrgMqiHQ6xY7utfwXVc5dYcuusMJtOCrDjNsL2Xoi1ZXBsj45IoPVJug",
-	"KQnUu2XX3u7efn7Fj5PfSD0ZZnfaCD1tAO46+qVjQsWC7a6Gdo99znav/UfrHYj7t/wFFwRt6dgeSBMg",
-	"+8bF4Yk/vclu3cW43fi3FoU5ThfgSsPI0uQUMZetrlmYU8RQp7/dvW2/Vlxc68x3ykNqZjJ3NRbNgEH0",
-	"Flnk2L5CAMbuUPXcsXoSVzNmN6xtydhrCAYNV/kS4jsZ0YyRV74LfHAA8PtcTHzd1WLN6HbIXO7c+7j/",
-	"TL6TEVsFblsIjRyna3IiFBs1tYY96ohP+Oago/j27txNsLI7zrrtuoofw9da9Jtqd+pD2DGGQKcDJqt1",
-	"TXXNeVvKUhH/PH2E8Y3Rt7Xeh8drTreQpfVpQbMICVVXUW7PGiz1JaAc7lVHUGithC3VAFlw7INH6Lb4",
-	"JHSOC9ZiKXyEwN8C1qtBKnNTajIlLnV5h76MPacui7p8JhbRdeBDvaX5Srh85Izs1potrtCa8qbT2TmU",
-	"RcECz6lmD88vvTkFRE9RrzPvzgxrVi/yrmb61I/K9wqESwUbKEJ0CnmsgRQRkm4+ldSRNu9oPpnuIPvm",
-	"WF0pnQarGrGO0GNd+/fDXRf+fVrV3rYTkyfXGnAhfUggwMi7sdRMXeXU0Ma5g2LX7LYk8O3LDb7XcbnF",
-	"xFRjLrhbslZV9VoN5eUqnEE1SmWqtPjp2ef3pvem905nj6ZQwlj19Gn96WBwrcnb0JEKzjy9OaEbDJ+4",
-	"rFKENLis6hyhB05luHj1u4z9VG6CY1gVUgU2J3t9ussETlaHQr4TpUQzlLmEiOB871TWp1An6uJVLkMn",
-	"ZfgAdlbwBYEwxWshdxg8THuFdyesqCxfpKw4OoHFHxjc4jU6GXrNdAMyQms9w0kLoXGQ66KaiEMtHSq2",
-	"RAO+Vc03rn6yvhbDODXadRqL7cwhe+DOiwqRgZPNULVipmp/8OLlD//271VN8qc+XXH2mU8DQ62N65YJ",
-	"s06X/8UEHQ1qKCZy5+H6WnIj/c3r0BlWiVySaUCCnmT/rVg+jkVf5PTcJSoe7HATCF1qp2DH5lpCk5fs",
-	"aBwjqerKN78e6pHnbBeVoY25HaESLN3mI2ReaTArHUMwJHShRb9U9bWnxFgh55r4kqtOspF0sWHq5n8u",
-	"DR9taa2odag6g8hdzXo0wS9aC99H26DVNjLzu4W4M4sG8sC34lmNAkn7xiUicjpkOanPawTu7dO5obw4",
-	"8ObXEtmh7UfBl7j0JA8ejqARkJ8a09nFeTY2IDfKU14uU6HFZGn3eJ/ug/tqdU9Nk5Uc4HxlJ0Zu+WK4",
-	"qn5tP36MyBO+tsMmf+FslTEaZ7nkgpv9QWvcf84a48VKKm7Wm0ai1jqWEyXnPJU1hQscr/xg9kLHI3cT",
-	"o+HyJDy6sljqzwWlPZmXen/IbqmeBWSxDobf1qzwJ1ckAPk/7e0NGK624/X5piSBgy8s7Vu/p36bmJDl",
-	"aj0Q6/ijNY4Ug7yea1Yxc/wDPutQTze5Ljtck9DSzhEvwCOw15m8aSUrDiWPRjeTHGTDW3mt7HfPpdHf",
-	"6wlYlSiSFAHrNs44WCxoQ+Ffh5ax4zgqcpTjKceh9BuvQdRiCxtR5lciWef1w9JZrU5Es8pfBDRCQHA0",
-	"IexcjanMANFKbMcfsG1Kra4GpBDJQ7kKRyeXQ/cAnvnKPmXAnYkYR0OVGYln8D2rnCbC8+DprkBmNFmW",
-	"RYHzubNdARDvIdvnS0a5qpMzewS5u6Xm+xlW3XwKwIzSrK2G41UGxP4xI5VHvre356e+xJNrVHYsTybD",
-	"I+R6PWQxJEKyY3y1PnzkUdB/dB+GFlRMXFmn4cpDyhronyX2PEhwKAjp9zHWd/YasX+25tq3AaUWLhP/",
-	"PKP2E2vIHbhEmk/qyUx5JoJACqTRL8rQaMzdSt4uSZo2B/BWO+T5LNYSGtJGF3d2gtmHk1liA7ITCCXU",
-	"nSVtqP10sBecn/OSrRlVrvPYqBK3sjCHLG6wDCF2vlNSrGaQ7ftiw/PJljP1rzt6w84yIthu4oIFk6iV",
-	"a/xrQG0zPYHM7RdnU50B8Hkyl9LoLx68zRxC8IuzTzIv9JNc7sQXp9PNLWNqqatjENHcaxkVG8GlX/fp",
-	"tM/NQCvSGMJ5DBq6qLvJAYzBS/dJzCs1sOZJFSyXJtjv24LuWZ75fMjGt9cIUKYWwGV6uOKrkek/zdL0",
-	"IS5PXIqx9JvNxvtuBTrM8ZfVUo6lHo0cHEdwB7VFslSaEU33WA3lpQLQNh47JNjOfXAGiE1NTjNydvGJ",
-	"g7tOP8nw83N5wzIM3wD4O7M2paTAC/pgSrT9eQV3gSABADwITd+Lb2th28ai0Trg9OGlDo8cvRxgmQPf",
-	"PoD31C5tOosKuxMiY43iQaRTtMsdI8YzwpeumToZRoXM3i6KMk9R09Ux61Zhx03COtTYoyE955p6bJXO",
-	"g3wlBYq5GwKaodA0N3SCcw10mEt2U+EYheylGTH4DLIZfQ1IbcTniVSG3ZmUyJQqWE453UdNu8NSWqvW",
-	"gyejksuz2XQ6mV7MplPytLRn4v4LqriO6ZGwR9ehlQ5h4uZe+vZ60JI6PZ7IrNnwt/CzvSAn8/3E1dYg",
-	"8GiCnF4pSPCWpsrOqJlIsehs5IiVVQBecIjTDaNit4bm5JC8Yto4dzUaIxcT0EeQpoYXpKmfJL0egB5x",
-	"cHQQMRD1lZR51VlQyKDMgAFiJ+5OE4sORx+ll2OsMNLv0WBWL11umdIsda6fWoc3AMB9Ugm77e7oHvdj",
-	"Ja2ehlybp8QCijKwQNMsiSl+vKrZlTOd4J6xhsbErm/EbYOYOAW1da7VUVT3/Wn4yt8PMoP8q/3j6eTx",
-	"m5/szz9Ps0fvD3/ps8+GEYq4aVySlbWTnj/5/um/Pv/T918+fZnhD98/efnH+hwRKX/Txf+2pAptFhA/",
-	"a5wCX0m7Lgq7zYEfiVvk8LBkIQsposvWyedlZdNxDRd1rAbjta0t1vn7v+M/T7MH7z/9y1/uwU+/++z3",
-	"n3z26Qz+bf+PTt7ds58+vXg/lIplB+EDWLb0/EDYTrNonpV+vPgkNed11YQfZh81XTqdnW3uEh9N1SM3",
-	"3CDoCXsFBlm4RL0XUxZjExq+aK03QVcW7I/2cyOjRpoZY0/vkOe/8p/tKxuPHtllq5YFe2l11tg6clUm",
-	"mW0ivqzQyrLC1B2+F2+3BNmJ5mKRhkM6DZ8+0XO6uB6CMIyviAfTAZTRfnXFyGXtbIL8Giu4V4pu4IQB",
-	"D7palRu7LMDUpNesKIhiNAfjb3NbkN5pf7fhLl6HgaUhB4lbRjRrf852r9ZsNOvAQhblpuG4Puqulosp",
-	"o6DbX4iSLRRjwpodYz3W2i77MMiJXp+0U4B92/7hdrjClraYlC+dIw+1/y4i8VfsGFo/3x1QVLlrhAzO",
-	"O1ceAMB3XGrD1IaLZrHRW/vrydnFQ3tBqTS+Bj1vRMh6zoLazkMv5tdPX37foER7MvkPZ69U//zdvSsw",
-	"Zh48ft97Dft7sTHALgXzOgIQjsn+YS6gwVDTXbDmW4eE79WKgFasTr7x6KD4b8sDb37hWSZ0RmihpRW0",
-	"LVXmQKjr4vTsIC1UzvV13DvED2H6+YPPz08ftcXxGxcxX/KiamcSVcn0FMCenl08evz48fTho/Ozh2fn",
-	"8bpMzx9dfP4wtTpM3HAlxcalCXuzi9FH456xA7CkwKajyq3hgTJ9SFlY1PPd1yhWTNrWZwQ+HmtK8oVD",
-	"TSBDH9kq3lFUdNeGtpUqefjo/MHF+cXD3k35/OLx2emjh9Pz8/Nav5eeLRlVsSUNGwTK72C7Suh/u6LG",
-	"q6TAo4LpBh3KxEdwZNknHlzwH7ZMvIAPQkKTLxiEr9eyVP1Zt29cIaA/I5m/JhalUlCBD5PZyxLrIggX",
-	"QyLYB7z0QG9Tz62fnnVqtYoQB/G1aDrFI48AcYHzpyeufpoUnhpqu9Hjs4T9W8DzMTo9l9JYzxI/hisV",
-	"E2L+8z85z+ufF4Us88lCiiV3RTXYbAX1FHAFlWKxyRuxxR6s+BXs8kHB+A8p2Av8ZIfzgYooabIFEFnD",
-	"JrtFA1z/na4WA5QXXKySgRtsFrrzbTZqKCTrBq8ZVfngII5/026dHkkbBDeA2aXCpg1vQOwxZcO/0cNS",
-	"vexqmTeqUarHYB0NSTUCLhUW0Q3DLVBrQ3C2XV0la4LWLdPH4MV2p+P2vNj4gFeRE32nbpdDBPd2eMtj",
-	"oyiPhYDsFPsKxTgYdvjrQBO2ZMTf6yN9Bm+ujLQ0kkUNyL3qEwT4U5lvO/ICpVqwnhIgBe3gXeaJ7hHT",
-	"w0UUY5xC1c/0/qNGci4U6VTsjFmoH5ref9SF9j0fWVTTOL6wkm96diaF2Le/Dt2mgn0it0BuDfYLgoXb",
-	"5KXeXoTXDsywBRk5fAJfULN+4ljj2td6EVHddvdQCJUyp2/fZuTM/t8D+3/n9v8u7P9h7smzY8XTGHAH",
-	"NYfsGpAM+3LFmdtG/VTdzJgwWVj5HbYLKAq504QS+AyXgmyour6E5JpDL1KkazlJkgBWlE4HR9kUMDvk",
-	"WtNlN+MsbEhK/KB/0TGuMSxvwXZIt7/LPKr5yMDl3i/VocOgWJIwvqqOHmqa8KOzUKvg0SyAPcCGU5U6",
-	"Cjy2QFy3o5qcET2iH3gEau40iceY0XfFMSeoVSkvSocgHXDC4iqMVnPIdrM5I0ct1keHMI/qyYh9CscY",
-	"5reHFtdZ4truUEyLDTnvekOQvm5TY10C7BefTHJAtyMfaN1KWQA8Q6pcJ/Pnvyq49C0Qz8MgzkP6U+Ec",
-	"hxuT8PnUEP4HoZcdTEAnmSmbmIihxtOf8eOvXelIYoWPCprue0IfjHmoCk272JXK8/eRf3RWwxsnYcZt",
-	"GQ+nqHXD1LpnomjWj31W2QT+MgtavFrqcBF0u/kNe6nE4fhzFQlLpMLC7dVlwXwFpsGdPfGPafZ0GRd3",
-	"NRT+t/DodoVHd7nxhzfT+Ue/SG9VOvS/ZT6/RJnP8W+sAyU0v0yZTKRtblEKEJgyPFOba3rvDxgoJ1B7",
-	"LXy+HXqcHm06r96XuowoSk4fjC2KyE4cR0Q3avdPwvCi6tIas0pcOmD82ckYvFCKAZ8rbWC23eP4RslN",
-	"TF+NtbGBCQSOFqPhT7gqlzFP+/ndYcS1Hv9te9PRSZqdRKSD413GMdz97W66Pb14XOWRXxfIKALc6AOs",
-	"xvsOa+kY0SeIG6U8atcAqZ8Nqz8eNZj9qtWf0X3ROrMAkZjhAuMh8KhHB55FY8PR0sjiHnmGUGGypSsG",
-	"MPeq5vveSQe459fAmdVDmTXruZ66SbQQvX1vyzaVfC7WlAuYFPztmu0vq/Y1yh5rZF6vSNsxXNeay3Ro",
-	"Q/+kdCg5L9imLbw5M4Hpo6Xkd9TVOML40UyQWD3dNr+xGGvoMfgGci3JDqe+x3YiUs5NwXp8wlbgyNB5",
-	"wS59eVOpxKwU3FA92+J6zLi4oQXPMyKkmSxlKfKMsLccmh9wMSk1y4g2tGCZvRyWBV9YC0c44+cdyzOy",
-	"VaCz4LBN/H7Ah24oL+wAMgyqIgTxQAMr+1c/0bAYyR0t9Zrlf6ZFyfTYrv7hS2GrRpPBdvPfikYHmr7g",
-	"bnePqR/qQLaa5V7rbULtxQ13wwD8dtp/eFkWQLFC5ntXyrot9RqaXQx4ZuhmPLY3sQsP4PdTW9ysdxte",
-	"d+B2OPXQl2yZul09r5lrp7CxqhxqplyQCZZGh4oL6E1C1XWlpO0Ww3Gb7Nj8X8/hy7VfaXcYo4Y9XIec",
-	"hD1EKsfqsaDdG88c2dv3dhU8dyzgsfOOSng6Vgc3omJZG2uA88XaEUr/JvhxAP921/hWsSXzrX4Es36r",
-	"qXgageDGXVDu3pGSLNkO7iTfEwDs4tb1nSKKSRjwjaFVdZfz8AJvYl9MR7cMSBTaPnX8efbFhBb8usL1",
-	"YbEitDqyf8Ui5fm+qvupzH6NTYuwMGRD87jdEDy0TjceGpMP5m10Q+ggU8ONQqgd8jNELzsOJqWhKOxa",
-	"prVElSNt2QxrmdKiAYO7AayawzkQ8K5KUVjTDkHqUb1NG8gC3+7yDl9DjELzdxDRWsH7LklB91XPKWtA",
-	"YdUXgjehzxJdrIelinDsicJX0Ic+wlq1ynJHpBuSmwQyDreSAMs4KFHtLhPYmirU7eZTX9bu/X5pVwrD",
-	"Do1yqtDzLwESktdXm/6a2JhkE8tAPcONO2aXZBqzqFkde4em/1UXQje29IwjipCGhaN16aIvg3bpift8",
-	"wpodk+nuAIouyoSafYbGObYSInK59O11rHemSqERueLpLNztDfEYMJ9qQ4iOX57si/hMVH3Q4OEIGiB5",
-	"DR0SFwlAi/M0Aauv2kaii4GIDbdXT29cLUFzndlbo+jVItko3JfLaKsTrGJ1zcIQTuytSW/pXBI6BzJH",
-	"L49Yty3YsI6HOJCO0v7vXWkC/Dlin6hs24xsWM6pGNheMdDVDAccLJXcpGHAvq1Uou1QkacdskLuMGqD",
-	"zfZSguNkJikmG6nNVdWysefrmfe3hQtU7+geW3xpaIGYVsK4UAOBVNDXr1NkVek661idgg1eYaP8URon",
-	"x6FVRruy7YYBsiG53J7Qph+00E5cuI4tia8ZuR0DnHLDf2XkNpmat2p9eGuKV1urdN5knSuuI+6LSuPU",
-	"T2gI38IZDQwCrUUoxZILXrXdGaLfhOMzdbUtUXgWqIGMj5Ggmk2K1Y4WRf/1yBvPGO1G4q/9AXYnHNbB",
-	"SUxQFHAfwUVTyxE7Ne46+AURrK1Z66y3Tq+Ts7oKzMJl6oUtnLRwS1SLhJdd722NN0D7yh6LR5mzBS11",
-	"RzBpUCiWxvAA+Er11N4p4OG/+xRqijOh/dguVswpndH5x76pVgIQvyEeTu/sQXckcJPmMC856os+pNih",
-	"HqJrmleJAjQDROrK7QGTlUIfViAdquCmQw2nK3Mam7CD5B48Pb3AniahGeBd8A4QUVitjYSCbbQZXbdJ",
-	"DEsnJ5Jz6LaQvrNfV40jdkwA6mXg5WLH/3V4dOp+WfEbJjoMvC2T24JBG+HA+0Pi9kGuEFQTfMoYkOYo",
-	"Q0InY4yxhOAdsqlM4R3QpJUiPwhIPNArxV8F1aa78dT1fbR/flG7RSrakoTOGu7eCAzbDF/1Hb0LEAxu",
-	"uh1U5IvOIIedX6c6Hj41b2AlAMI7WRY5QnHmjIkOxaAPMMcljYvUhN0VbJ/YNWO+oInZdmXlfkAmIEhg",
-	"LOkiOX1a8Ju+gJD1PBnVzLlSwHHoSNLbHihYMQD06YqS2T/Ve+utS5Fbje4O1iX+I2CkXB1D3BdUCpZh",
-	"QJtu2Chd0AUHD/uFH7Bm3TVj2/RVwPNksmqvI53g2zx6zDPXHvbcVM2H8hs/OqS6VTP+ERD+/XQyUSgR",
-	"n6XRy8Wyb1tBq66jlr6uaVxyX92Le4nKogEOpygzcrtNOp/RQNde7ZNyC9vuNsneD1IUe1IwK+QmwvGz",
-	"DoKyUhhe9M3CCzs4EtZFdcFP7vIcgu1GTM+Dew8jA+wzPeI0gNoqbDBspj+r0bLVdiaaXlSdGh/JHq1y",
-	"nNocVFC3r8t5yXwpYEPDVUVgbZ0C/GZorwBFL9MGfneJ0oFEEZqLVVHj1hgWHUSIzKhCGeCLGn7/3DCV",
-	"88Pg1z+7jw21OD1w2j8ev5ZedDg1z8Q3BV+tE6u/lGMLzDfMrGW6Nruj5i0E0TT5W8nU/mCy3b0i8xVp",
-	"8SB7ZvlaJbMi0RU6IrZWRJCdgV2+ngKZZ9ysE8PpceOymNGoTCJdgCYvxN2BcBdCW/FTav17C246eL+k",
-	"LAJszb7tN5rAx53p7ciyjUyrbw/3SN9ZcaOyXZ1efYU6O8zBTiHHRvIJ6AjWkyQnEOwCU1lswN9uxmnk",
-	"cKyaFzvbWmdTG7YdYWo0hDUIit9SJx6Zcwx7oCJBbvloQnTsvNVoXucxVycpOhh3DMLeL+TGsTI2+bfS",
-	"De7zMXVq38Lnv6dmsT7cOjA+at3jdoLsP9wqWAaWauPKv1QAo/zp5XdD0GelKtKaKwCoKyodD3XkjTaL",
-	"8Wv9MCukwdqY7ez+/QA4uKdpYTZMsXsOVwFIuftLV85Spws4iDGz40+KWEUq3kHG3T6SrvdAB/SMFwX4",
-	"CisJgBz07tnbLVv4WxkZZV0jpspsHG7KA71iKrUG+sr+9bKybaGZQ5F7WimJpt7O/oQsjW1TMXCCD+fr",
-	"Rp8xjnh7g32+9zTOUdh7V+Wm2oA8kY8tta04vI+RT6Jjugb+oaPQ1G7FVXqjHA4d49VkroBZOO4OjXsI",
-	"jQErdKWigmj7FVpUCX2qHU8yFfXsAqRTqfD6a0yBXWcNZU+izacN22YCW44NDx/KzTUCDF6p4deIlmRJ",
-	"1d3TaoFJvJPkO4GRiTLzfS0HUUm6D/sEODcfvCr4ruZ6k0t8wGbGJN9D/eLY3x73nQ4kAtQ+IwjM8btL",
-	"F/u3M8J/1ZJI+CuXXorySnROhf1tnqRU6Ujg7Sg3+gr8065SDp+ydzTnEGxac7Gaga6GnJ0PQVmzBIBg",
-	"aGPK0mieM0987ZNXw5bNB/ZT3KgMdQm9AQRxKawqR4rqzhzBcKX5o31xKnI6xLvrzRviVrsr0gu4NzU9",
-	"Xz7MO3NXvL/uGuLt7wGvCdy5ry4br/XCnVirgK3FJiLxjA5kjznyVUVkezuS49CeWIJUAyUfq+Q7Kb6D",
-	"qxpHUAm7+RwlwlL1xzl2CcpL72qOwLK+AvaMyNytPIcAEqPgYl7GTXKwtzVYytg8UODRTpSbRT5FA/Rc",
-	"eLd18NXe6W+cplqVy2SO8se1LFD1/Pbe8yffP/XNW32XiBu0abdUmUTrXLHvbKj6AICzwf8YTS6WDqtY",
-	"MwG8DmrWjuoREFRYjgW1YDOC7oTbC/eDdVfwn/c/T1Avx60D7t/77TD+/7XcWWmohuIA2NDt2TlAzrWJ",
-	"wieHALMhtnGwrfUr+GSbMUsWB3n+cw4aY+be9t6fl1f+5aMKtkA66qWCWJIXHw0Xdgl8P3ac0LXcc+D7",
-	"U+OLOTvOzshT0YcNt4cNiKnZDbM+HEcAlf1N6HzUT7V6iGd10J4P2kC7Q66NwHGaLAxnsdR0362wOBCb",
-	"270reNr1+wCdGpCCEsZ1oG1DmHlr/Ebx7QwahRvFF1U/KE22VENJ8Voxbe9aVwPn0mH8HdSfUIigXdr/",
-	"p/k+epCnexeMKkIJFL9ckgUtmMipmlnPZsGUoU7YoqdKzE7OZWlvIcgTQtliTP+n+BZsD/tSa6W4xybv",
-	"fjv39CWNrzi0IV/ip95nYy/1smDP5S5ZT9dJZ/Qj8keYaD2wdmsMgJC/C/5C2/ytum1oZqq3YGYlCmZQ",
-	"smVKS0Fynh+M2uOCZH5FQ847DOWQbejWqh2qWhzKT0KaCEUzD9MZ7CZQfd0T6LZ/BVNAyN2lKzp1omYX",
-	"yWcy7RBi8VwptLnXiotrX+mfnZTiWmB3Kf8FcJ+SQruQsogcq4GkwlKxBe2DW7v6PAjkgVUDcH+qiJZy",
-	"IL4Zxj52ZN6KTdXXvDXEMK8Famuc5GzsfU8LuuvuikPntFYzmJQFHSm2ZjVl51rtaBK+/NofOtOQs7T7",
-	"mcpf/Lje1wTUPungKYXV8A4jSH7XWewCrkUEh4N04Cv+jjk6o1Su1ZUGDEHVu4jmMDFY0RQa5HuHqAvR",
-	"XC03Th+uaU6ExFsqDQ5x4cuuKgJfRIFlUGmQ0YBpVoD3Efi8TuB6f3zMsG1/87wlaDkHp/alP5D8s5bu",
-	"sAlh3GhoyEZfjRAJ+/FB2xLxMjnU1lg4dz0KE61bBJz2R6MlK07OkwOOJu2kdsBF+ZLdcJa6K/tyN3bb",
-	"ikLuWI68AXADlHV63wHEmLo73PfMXYSjis1/qYtB3jBVOC0ReBQgFgiWlziZibIo0kW+fhSQn9gwZsZR",
-	"sQ6/k9LqWyCsPcwgJO365eUocapK+u4ABoodnDuT3K1Wiq2SvCE+SIJ191aAGp2GHQRxRugNU3TFMuJ8",
-	"2owYaWjhumY419k66D6csX180UzTpmoHqci7i7K9hpXLJYASr6jxoXGyptstE3qYil3QYjOoCyo21RGM",
-	"5RX7GhxZlleJGoJW61EahFsjNpc7MWR00P3RWjTW4IeDRfdY178wAVt55xHlpaL21QNG5O16x6G1dHxQ",
-	"gsgDIzmfDhpKt7H+ByV3hFFV7JGhPW6ra68NH2PaMXYN28nyLtTu7kqKYp+OZzih68zhoneN9hGgZl2F",
-	"HVjB1q13HpE7K8tGC59hwruhb9sDmJwS6MCpfRN7e331td+eJDkJcKjtxy+2ZUawI1Tm+5RNuKj+LUuT",
-	"hQheRgpq7+N9RvRC0S0DDhKrGjoISTq6/XPxwSbqQlat6zhyX0GvXDpmD2+cUn0NMI01eqWpxi3DySBB",
-	"bVwpali/zttYHSorc7nKKkA/sB23QyWUbLgoDcB6NmgeDcnIJjH/R1rlEAjrosgzim+Ju6SH8Sn7J9bz",
-	"AI/S7TOv3iXrwK2t9OzJ8ycYs30HTfohE6AZWRRyce2hMgNoc3brVCnPD7HpNQN0h2vLxcin37x8+v/7",
-	"4senT//43b9ffvnvXz/59y++/+Hyy3//9oc/vfzi888y+00lhaFz7IP56YMp+Zz8lvyWnE4u4M8w7E/P",
-	"pmcPJ6dnk7NzcvpoNp0iHSVakof6VB5ia7SaVjP796BzrZHuuGyuXAN06Bxpf1dtMxpZdh+ClYGp0krC",
-	"k3Kfnegtje6Y9rVTYR+DGn7vTKPbIALpwhzux/e1hFp2SC34WiQM4WKgL6kBbk2k1M2g5CaZorSAy7+r",
-	"mc6AYurEVW6XOYp88a4yQNFVuohPCDpzzg5X/YSCH/QMoyovnGB6VUR7PWRptqXpKR5R0rDM68goF3t2",
-	"8ZD8kX85Btxr9Qh7yyH6b0p9SSanAbuxo1B7gfWZFLhnaeH5Yl1r3zTCV8qxqBqjSrGgnXLQGQ2Las7j",
-	"eRwMioWPucWOR9CYQGrfXjlC3NbeudK6Ye4pNirtDtv6eiOFOUWBwNM12ImLdRWTHBaUw4e9oKqDyx/2",
-	"pms4lSnoBwWmsTWcrOuC96te28MCbE9e+qHjtGAxpYwjiRjuOvfBvAOJT6vGs+KbCswFgexxyYtiFEK1",
-	"qeZCLY+n93HpGr+Ifm97ZAc2oiU/W/dbn1TIqaFzqrFWVF/DvQjMJbpBrd9il4/OfjKF+cw1y8BuRBEX",
-	"XLJ9xs51z24ezVZDIYgtuS2GFyeXIMn98ONaYqIctVkou0Md7jzUzDmNc1pAocDc0eH6jfALJ0uTu9Ms",
-	"i5zB7Y/lRMk1Cu3BG4GSXireZyDPqCJdRUQg2LZvyMEM1xJcy4G2rFGMbjogbNSsqzA2MuVgz2rCdebb",
-	"jiboNrrK5L7cR7WN8OKoF/+WicHFcS3lCpOolbDVVrJDJoriqUjYB3e6u8YlV+54nXTO65UzVTr7yydQ",
-	"sa7/+QGrwz/DfSE5giodk7K9ZBoUPIovq4fCw/n6CUedi+5M9iAqjCrjvOGut3HE/JG5yXUtyTFCo32Z",
-	"rsGh0VeFNCkiUEDO1ilW0cGrgplLygtH4R8QHJDNb+GHqlZ2XTWXa8VYreRy1CUdt/LqQLfXh81yAh6/",
-	"kjukh+QaZ9ybieuo07B/zDUyHELWPlQO8II5u8OvS2sq12yb5nWL1pOAKqvgEfZqq/EnLmW95/kNRboe",
-	"N4Q1owUoJYjaYJYh1eBcj4OWVwUAiVxzIQMwrVp6E5bLio02Uubd3IndV0eE8gZIIohqXf5ucXEEIHTU",
-	"Vid0JIRtqtYoGl3yUG1pwrVCfpmxiH/oCNJlBDy+MOsoW3CLPGNjUI0XpienGM3TRw0MocjKnTmAXwza",
-	"jeC63py8DCV1wRx09SdAztfk5kNXxEEHkYad/a2khaPyiwwx5iheKvrUxZrRbachVm42VKVACHLDxeqq",
-	"Vq9TbzGBgZP0qnCvI2aVo4KZYd8xFAy3XMJKOA5ee6SLwi6KvgTYAH4I6yilAmMV23RyXXOBMF4QbHgM",
-	"tAKbv08ZI6jW3igFMyy5Eitp5+tK+RKEf406pMbtMZelqXh1sSAY4OZEGzspJIgbZJMKxnLdyUtvld7S",
-	"p8y0dVJj9w8bAEGcolQrq5JBAkddLVuqrlNX1x/ZFghMhN2UKKRVNYF1ZR53bS7ogkgHugsmS7teA4kx",
-	"NnirY/pqajbqedPy0kJHgzkwWFTdZdoPirvUjSmQ+8quU5r4hxvdR2Pidj9zCkOsAmvyZRWgGsU+9SPl",
-	"yaH0e/qwRb/R6PFfBi5z7urpXTGR043AswW8xPYgN02dQyzAHYvV9Aiq8F+lmvxZiqnb4h2tdFx8/MMJ",
-	"qMINUYe5JpqwuiVeh0L74fQI0LqN5VciVYDwGgqj0ZqzdwRHXmmw4dLks+5pvaVixrlsQCIgZJSCs2pl",
-	"jcrbMw8gYzha+Fhftiw1A1tGMc1MzCA+GI7ih5ku1uqzbZ+EVjdv32LqohrqsOLH7hJULq6WgcOj3yJu",
-	"O11oUqTYLn+4YRjBBav/9MKl3AbeBXKbpn0LqFjcRbYjUZPEtqG7ffz4Awyuhxu7p6WtvZSgKR+B2jos",
-	"P17QDYuLMQaVsRqf30i3J8453kpAbA/9e3z3Z2TRQMj1kArYNVU9+dZnRoeqlHgnhiNYx7PY9FJxQLno",
-	"UqpuOLc/+/FwZzGIj3u7ZU11RjCi59n5wz3DRtBY11lyuis3O0LzboXi9sO/cV31onC9019LqqJ2Yc44",
-	"V3JDgPussretzFdlcO115CJ3QaHEqTnNyAVIVe3UDMtIo33yIzz/cCCjgnr4etUqHl7ju4qoipzmaMpu",
-	"rOW6+qr6cxVrtaBBqlWJ5az7NnwRtchsg0axR8aMfPv69Yv7p/dO7e22KBhVGf7qLPqFVOT1d6+i4Dnb",
-	"VbXwZiejLgjXePBCCasxdtHsf87cf9OB+3qTxM7kcL1h6vRQM772nY49G+3YG8RaGjFYLsnoGpriFLlC",
-	"m+uSnE4Dc5EhmH6HUFwNwRcTmkR74rzJThuli1G3G/Qa0kyuZ8gwYjB8XJIYrKO3f+NNeJ69Qh/ZB7oH",
-	"K78th0YpbtPR33+ng2Ug5/q6agAy4GJi4oYrKTbuWupt/xt91Lf7SJtB0C8j59az6LCTDFOq3Bo+r7Uk",
-	"q8XVxjUJ3lB1PZLMH5Flo1arsxhRSNPR0t/x6aU489WICoIftky8kOlEMARwrIIGsPpA4YNyfH9cO8K/",
-	"4TOOPkkxmus6G2jolQwVsR2hYOAkYPmVLw5p6zPfQctEbJvhkB6FgqRJv6FcSaK9DXJFdyKdiC0XdgU6",
-	"Ei6lZuoqp4Z2/vXgvv4JPpQ0xwaWFrm+sTiHLJ1vv3IxviEdc/CTXf3WKjUJx79x2J28Oy3YOGI17RQL",
-	"YBbdHf5ctKS6PpGmDon3oq7UoubwcEgreg40clBxdHeOjxTum5778GuO2M67lWF1XyudTFFdHRti0WxX",
-	"QgOIztoFc2nWWYMbCxEXHso89Er8jouhibW4TKcqx6mG3LfQ3yi5eRY50iPQd73+t1ftfVN8bj8Taftx",
-	"HCWRFQ4v65vlMTKdwVT7AGwl/tkvIy08BgcZ24odl48DeZPwWeit6O+dFVbzVH2JDzW+83ZZ/W0vUAlJ",
-	"pTNCCy2tt4A4oN7SgYvTs9hmv3eaKmGomWLtVrmY2ynwGHYB8kOz7uAunJ5dPHr8+PH04aPzs4dn5/G0",
-	"p+ePLj5/eFwrb8CVLZFmD67qFuOjFRK4GMIMHvv/HdqxYGD2hwWWSYuym03dp3sdF6HrbLCje2vCQMbH",
-	"ukWAl4McCVbjwL1zkh3DUj1kdlZ7/fnF47PTRw+n5+fnpw+H7bRXTT1AGQoxm+omb2qxAzw43qJNcdmq",
-	"iIHTHt5C0tzRbGriX4ZzeHhx8eDikAgEG3mIaazTtnD75MWHLTS6dEj5PU5gL0vXA3FYPdMhYpUPZmz3",
-	"1FWdJgWkxzB4CaTrwPHvInVkLqWZEUrwY7g2SB6EYZR//idXfPfPi0KW+WQhxZKv8G87xQ27QhVnp6RK",
-	"sdjkdYGzUvDwwxmt0nRcs6Gg4zbtm4eUwdcpuxON0uM8r6vVgmI/begeKV24OUYlHRAnp3CEa1/jEwp8",
-	"nCk2I787y8jkNCO/u5h+kpHJ2cUniFiSVnfAk2fki0fNaqpkpfg+9rnqZHdvDhlMO2DjoKbBLu7mlNxX",
-	"vrhmnf1IemmYpLwO9fnzfRrqGuWJ2oGZQuqxsRwoYx7e8g1n99VaQuTrTZaKdOMzZ1HwGrYu4J5q1Oee",
-	"1h9CjDS3TsGoCfR3Pew+AJhFdG4+LhyMEhFbg3MeaymvO+JLPYZ+QUuxWHcAHOnbq8ZKNK45GWF5/SfJ",
-	"ggpoxipvRjSn6AwZIY53HPdob9FNAww1jDG1Hi1xqYAt1Rqn6CFe7O2Wqw4uUmhRPerNDQXgkxWRZex2",
-	"z22+0w7eo69Wri7Q7Y0Nhy9EBQ5zH+Hxcx0pRt4b4UvDz3csqaFgbNrR77EyZ6gv/9WarqwHz/NLMnXc",
-	"MxWpKtbS9acdKlvSs9cnrMUDff5w4t3L6WYbiZqVMSdh6RQLfO/pW2tTjvc85/t+gQy369nF47OOduoR",
-	"zuruKxQNqHuVjhIOwLvxQwQD5DZVvo3ia+2J2HHnDvHD8kui2Ebe0ELPPBH9CjqUonKZVN+H5hQ8D9zD",
-	"pNxeAj63+qZjLc4rRIC9WwALqAKyF780gU7OM/g3FysCrTU9OJBIcUmomWzoW2v3Io5sTV1LdgAdWBfy",
-	"rR08kAjNogJp7dNJlx66pyf2JoRaXIfl81T4/n3IlB8+ngPRheeWhHqIS2Jg6+xCEqv2CFS9xqvqinCj",
-	"S91+za4jF6uJLiR+GfHF1lyH8mP7d5cvRHCDY2/wJ9FvAERHcaeC6p9Ef4SdcP/FxQXFPEFwv1snKHeI",
-	"1iT+2bfCxmm6d4SRt7VAs27YfRp5q09mja9bQYa2M0doVsdueM5afOU9OMxdDPoYgtYp8lHfSFVYxG+t",
-	"PzGaQPIg11AFXVDsFArotYywyvN9BcREabwkCvLVgTTAMOG7Bh1knnDIiNY7AT4hFTm9mAXMBvQscE1z",
-	"0p2qH19cbYaaQRXmaciHmXdRBn4hBjgNzGCV+ur07dtxXzgb+4UHY79wPvYLF4O/UIrgcw35QhOmH0A1",
-	"EU4l2qfaotYWrLYYtYnWJlEbYBPtclGDvaTO2598hrCZNeJFrlKovWcba9OFzhvIX8cUiwAN3NyyI+Pw",
-	"79R6Jw//mi9EuEtj0tBWr3pYPJ6sWrvUev+5Asn5O67i+qwwvRW+N2V/1gDYiZoHxK+PbRo9ollhFbmt",
-	"wPL+yR2zrlqqpAd83BH1jcJdMQljth8724tWrFB2HwA8F6W8I+Cbf2dqqoCHP0IXv94wxtFLnCKvv2/x",
-	"fO71lXGpxZaX3yDzbPUH72GKHNJ6IwoGeL+/Hh3s6rP4o+s00tgWKLkaFW3BKMi4AM0tu9aM70FTj9vs",
-	"KHeNZNBB6ug4E+I60Od1Um7T8ZztFaINmvUcHnoohcdVhuyg4+RlHe25091fnmjvwPl244cCxRBWxvG1",
-	"eqjgoiQlYs3EcynYt121PD/WmyaC7wYfnTnDllxMH/hsDMbI1b7ZPVlIEzlVWP4AzBP7CS3SMY4fHaBn",
-	"NMFQNxHYgaxeDeh0MOHaJLzEt6aWuCq/GVseeKiYTqYo+Z67qkBk+odqQY3FZd5fDc3fuHG8FBFwOVH2",
-	"ECrZRl7ntQqx9p89R1i/YHvKKyRWu1UFUtemvCiSjVhrtl2iKMIJNERqxkEke1YrjTWLzbo++yZKAPYA",
-	"ru+awk31pwogAYF8j9yRmrjuir4DK4SE2gjriza+GpZpUSpu9q/seXMxS0YVRo/hEIKE4q/CAwCg/v49",
-	"GA1LmSq8ZFtNCknziaNhyX0bb+BbRUgEb2pygGBgPtrZ2ynnY2H1nfAh5s29v4ivHY8aFk44VRzVTZQC",
-	"+3AY15L+EsmDDd1s8Ssvv/mKPHjw4LH90J9ef3XpCLvtnwA4ce8v4qlSUlWffnx+8TnZKjkv2EbfI09c",
-	"NpMsqFKc+S5JiFaqIUw9Xp4L8mw5gUYsl8CqSYvQIDN00T0/Pbv3F7iQuCkYpLK4oXGz8NnJ6b3pvalP",
-	"5NAtP5mdPLg3vffA9UqGLb1/c3ofSk/gJ1fzZ0UDlu1ZfjIDqqCv8CNwmOmGGXAXO7KE1UfufwcxuPfZ",
-	"wQ8+sQoQUomK6a0UDqFwNp2ighbGxaHoFlqL28Hd/6u7YfBGOAxpZItriF+DeNbF0s0Pfu8i6OmnheHd",
-	"f4FbjGfFV56f4A2O1TyazPcgVYgg0Ym1RVDnV65F97jF/VrtX5ZiyOo+y9lmK4GT9I9s75YZ4hBfynx/",
-	"tBV+znY4k/d1RWpUyd5/6J1N7eqPFa3+HEMTdifOpqcf/tVWL2Pn9bvL1PdQ9OcsPv/U91l0du//bMXs",
-	"PapbYAVoSRr+/naS9gPcCg50eky5XLp2U+1zf95FmYXzyI+wrF/Dkwh1pXdwjXgyh1Jj87GkQlwxc/d1",
-	"fPNLHIhKKmtdup++pqv605vW4Pu7L/cPIjoRW9j3tjqEq/LXLKTH15owW49X/5UozmNqL5yaP2aZ7/qN",
-	"JAvgVl9Clb6dBdPehwWMl2+niAX7lc7zLRk7T6d0Efa6ANXnCFZnBnYyOMwAn/Xs3ED2+7eSqb0Hyc8c",
-	"MCMsbJVq9+iQyNP9PJVuT3WMjxDKAGcUzmkETquNFGbtLM+OQbkKhmpYw6iTeobieEET78KYxug3pR4F",
-	"wLn0aroim6ppK/yY01QQ/MNqUZCilLGIf7jzyUAqlODqWLHOMHcSgzKx2TlCcZ2vFxXSVumH6nSUyq1G",
-	"tznvPvNBV8++otPedgM4gnrBJ1Wmdn0ZhltGvm/xP65ptJRqJY1h4gjL+o2EQCMluI6eEh6dZl1SoLYC",
-	"lgiJ/nuvtXT3tX3zwUW18x70g/9FDCY3tOzE0XrX11bTm1+34H4AcwmmG/U7/bgW0xBRufvWv6I3jPj+",
-	"rL4jMMK2nJ7D+qYQKIJysYrzsxb2hzhz0Iu54kXRfzt8jR/5gMsIb+i6G9zrj+DgwYOqhShFzhTZuVr1",
-	"ZDwGcl3wvVuHYz5ccAXH9ZElPnppB5GbZy08cmil88X2pOX4x2OFVuAZRAqyLdVWagYeCfS0n+8JN5oV",
-	"S0zeVJzXjsoeMJuNw3X/Z4zW91od9osdggYGM/RxD/ZyYDetb3zSHA/lez0VbWPMCmhpcvelfipyQnHj",
-	"wMfwa8ZumKi5c/UxPKWLNZCFGgCiAkPOfsvIf/1VlkrQ4r8yQon7N2HCqD3SaWqSU0MzR5ZFeH6PPL1h",
-	"au/D8dAxXeA37v1FPCGLggOdFxavbBwiFtXsd1SbyVM7iMmzr5FxyjdG2nCtWd4qN3Wc6K5ETcgdRuvr",
-	"MrCzqvspzv+At/pD8JoX1j1WkPewDnSoTGg7Wf5v3VaK985ch/jwzdp8e59w2C4z7K3BTZ5UDPU9hlOW",
-	"pNSELx7hYmXqhqkJVB6g4EG2iFnJwMgf7r/jAvAyWoHTOi/NP3hA2D9uhgSm0HUru/ndfQvwQd6OybAf",
-	"CZwye2j95w5kTP7gRPsfP2OCM/nIl3r00o+dMel89WtPxXq8a92xjFm5qjfxdBiMPNQv1w/64KDB7cTw",
-	"F4gZnH3E/SOQ19bW0CayNEcx5H1liLWakDW7Qggs/U5nyAcLJSIYMO4OSdx95978EuezOiS/TDzCtZJI",
-	"aeu+jM6v+ZwcX6vDbH+ZjM5hwXHgl9Ak1pnDG2D0xzbCx0v61EMY7v2QAGrEKBBemdTC90MP776MT9Xn",
-	"+0OeaLBl4/GMsGOfCML9MIFv5wjLDEGn0Fy8WmSCzk37fWmbiub5URbwH+mQPme7MOePfEgbLdY7Tqsq",
-	"i6MkSJwt5MUE2zPLJdrd6FhbwWlKy6U7or7xLt0gQg4NKF/l2nVk5WZDHcI8LXKGFcX/xFsBF+bXdy0c",
-	"I2WkGHvHXEepXaTvFdkyteEmFDo7VhlNsEY3LUM5K/gNU/xAKvPr6mN3lKRUCMWROxyOoDS+F9eG9H33",
-	"Hyg64BZ636WznhjDNtvjJcZ3VBNkiLA6y6F6sTC7Zk64rmPYGyYtSnEThk5B+qZC3/86nYJvsJj8VSFN",
-	"1x68wMLzu+8APuhwAzmWR2BqCJi7r8ylNKSQK92xJfZg9VwPNM+/xaP3P8Yagfn+bxzoqFfSkzz3VBXA",
-	"GeYDQvWWdjGjxlZygQySRMgdkQLMHSDKqOdRE+J8/2f7n96wEcYmPoJo21d81AjTP5ix8tphqq1o0B3d",
-	"X4aEDnKahH8ICQ2fOiEY6D//N9nR4ys2O+pfCqzxUQTpW6DBREEK5HaBKaeKcMgtE9AK3QH3PAmYHqBR",
-	"7mu2UGi3dAVAcJ3hUx9LDD+kDoim05USdH89jrHpWMqcZYlaQTGi+UqwHCycHszIL7f6H8wQidf+4x3Y",
-	"j7jrr/hKoOXqG6/go+Orf8jJNK7faDrIofYf9WL4gDr8teK0+CXk4TU0cOoyUaHX2pwepVDhFQOEiqab",
-	"bcEwMpZ55xMi5Ri78R4OanykOhQ50Wu58wCNTaBTc1Ronmst7hcbVXN2CBqy8fZ7rd+7z/xanVYcX5e/",
-	"6kYf10keBVOvyYZRXSqWt7tYx7GDWgcubcgNLUr0n9MHelvq9dFW/PgH9UWp1yz/s5vEkLN6niRQd303",
-	"6PVRckFwrnBlocYb1+8SA9DIfgrBnfMLovtPwv2f8R/v+ywh3J+jBAPrGLyNf3A3Bq9GQz2kBIjeMEVX",
-	"LCOOAyAjRhpaOC7zijeH6HKxJlST7eOLDrQXXa0UWyEPTaquxr2qXqd0Nq5OaVY1G3R1OcniHt6MfN61",
-	"KGnWU5WEDWJHv+3DK71XGJXusGQg0HCMUN0Tz9oepf8k9ELFidcYKgHLGcvK+/SBU2zNqNK06InRuc+w",
-	"X6MmfM52L/0UPnp6r/7iLqsFmGGOE6rdR/UBUhBKbrgyJS3IopAewqr5piyoYXlo25+ROVvKQA8yZ6uy",
-	"y+SFdN++VxbsB15CyvJXKg6QdLWj/GXSvdWbE14NcIqYKuYKvTXm7CjX70tnvkI+uQ7EcHT8OkOFsfNp",
-	"F288RZatOTDMtNg4Xt1uuYF6i5f4sQ/sJjUhndmvoKLDz/xjS2T82gTywKkSEycBVlw4e5mGjqfHzAcM",
-	"G9MRzsOXdirESI9h6HQPrFcS2mw3WIe6BB4UYJ+/diQV+QFVVZevBiP3XEnAnG5/CE0o9hX/65GATU2F",
-	"VQeu7Yl1o6+tYZiF6ui5LF0OUiChZmd20c7mf1J2Eeb7i+GcfpkUY//7vYgdLc1oH+bKMnO1v1KlQKhj",
-	"FRkK1XIbIPXrViH3f7b/GZBJ/AhibF/x66hvrzrkHS8BCGg4TACG9gna0L3GKjLCHVuc03uwV7/RRO6E",
-	"UzYHsc//Tbbo+FrJjvqXSg1+NNWQBELbZ/fgoI+rRA6mKH5lAvoxxO4XyWa4F/dkM7ghOVvw/CgQrldB",
-	"YpyWQ6nBF7iWohCVRfNJCuJWm+QSCJk0RiC1FL/R8LUewxc7q/QZvq9c75U7idkvEpf8kAa3XZVuTkoo",
-	"Qs2ILPKAcLyM2ptwXbnsGMo5Bp5B7khB1YpVZjeNGVMXtNQVfnzhq1xQKICmtV8OnuFHhpQ7B4ZXz4cV",
-	"Wr0nNtdx9faibZt04YH2lbimZFqWatH1BsPempOOaP/ZoGj/EyQZC61psYkqtEp7/uT7p1/8+cl3f+pi",
-	"H4Nv1l4fWgxsqTFM2e/850//+cWb331x77f/cpJqVbSGtkMnXANzMsXRXMKlEw0gC8kGR3LwhT0Yhs7x",
-	"QtzQt8/wzVHyIHQsSMOhpeIr6OhUjT50WVPyhufA+c43W6mwjcScXmN7PyU3kwCmfjOCX6yZCPHvm3vG",
-	"ecVobr8xV/IaqN13jutcdLynkbqkOassQ2ud8k2nbLIdU1dmTUXMBp/QQi1G6AdT/79eVuiO4RVSrJgi",
-	"dCWtyOE4O4ZodcwHH+I/ENod1FSXZq53vzmC0q0/MPP5cB/XEA2Qe1dcAw/QM6clU6wiaaXZndDsjSo4",
-	"urVErwJMKiAQgosWOQZeX4qtfDuT9sjCH0codG9DQXrFao4MzJwtk9ui62gGjZ9U6xeD1Dq2VPdIA7eL",
-	"/7Ba/SKp1RMUPHxlRTLg/fM9+RT4zy8eTD/LHN7FUZqjGaoUv2FBATU5R77CYzv5Gp5bW5NoKfSaTs4u",
-	"Hn4x++nJ5D/o5N108vh399/8fP7g/RezYcuD43brEx735ZNXTx+ez8A/Kwrkdu+Y2yBddmsCCbkwLM2U",
-	"EnTwnAsKQnS45pSs3vHtxA5RMa1ZTgxVhKrF2k4eo/lkQwVf2q38tAQO+Xt7uik+8w1TlJQIgwLmHapc",
-	"seAPXz1zpPwF3cvSZCR6CfSANPdODntXp8dV2F3OfNQI5hgZBAX4LWHXwa8lNl9oropvgivYWxM60bhq",
-	"Szfe2HC+b82enmyZ/fOvRrtzTcBK++jaHW6VD6reP9TZtofxY5xpxRZ8y+Acx8c4pEmWvPCJXG5cVe+c",
-	"aZ7bjR1ybM8+zrH1J8aTjzrb/Yg5QCvBvScU8cDULWnzvNbdk85zC5/+RsnNs6osdFwc5CPxET1rDXRQ",
-	"jOwji4OLxW+OLg2bYdJQHSH3p2qxatKh2JIp5nsYpUVjycxi3aHTf0Uy8dJPZZhA/MNf642zv+Ia+6lR",
-	"Q/SW0Wu81u11n9s/8Xlph0W2Shq5kEVTEjyMlarrAdGx7+Fjv1pEN4wuBebGPxwl9w8r5QhbqSOKc/yb",
-	"yGjr4AY+7Nm93Pd/tv8ZkEoNS/+BcyH2FWOTdb/Iflb7gO3pjoJWdGlX+9yQyf3/2Lu25rZt7P9VMH7p",
-	"/z+V7aTbdnbsh530stvdTS/jeJqHxjOmRVjiiAI4AGRF9eS77+CcA5CSCZKSIVJy89ImIUXcDg4OzuX3",
-	"q4e25ubgVyS+srVdQUK8noNT/UrBb/ZqhEKA+arOZyIVI/C2jXLr9Z39SD/oANG329m6nQDh27/7k+hY",
-	"iI/W7Ouu1EcDTOjeHb0tFudAYHtuecq8N7s2VSacwK4AP8JpLidNdTLfJTP+Vk563xobsLLSagCo4SCn",
-	"AmSCBchuZJ5DHUhNfQux0G4Sp3YFdSvyJBM7IBPbSY5j8uQSiH9csrVffKKHbF3zsSyyppvGWBarofbu",
-	"fuDbZLE6yPuph8ekJYnpr1CIUV3xjUifpIxeNThEJ7CtqCMdRef8ET/QClsPE9+32qgpyPNexLCHsz2X",
-	"4/hlQ/FkBkQ9xYrJ+/tLT66GBNOYzUicuOjZMGrVKhP8YyFVGHICHx+8LfDx1GwCde7gcgX1DA79SLre",
-	"k9LrlrBK6zLlmeB2DRoOegpl43svy24LBeh/95H0au5U3MX7QjOoGDFA/izSkq7QMzo7b+G8dRmXazz7",
-	"9Qe4e+cgbzSHk1b8vpzKnu/Qna4SERI7jSzA9UmJeP4eR5pfLYRGDHbU/aXwkZ/61NFbhDhXXGJlwsYL",
-	"paUCkwJOLikqVHBS2u01KgXfs03hn/ChSNmtHZ21J27t7zQ3Z8xOCcJfOFqXDwIb2ziqsjk/Yz/JJZsn",
-	"YuVSVDVmH9pfZoLd59lkSl3KU5YUiTIYG8w8lQd1kuMHa7hYwPtKE0SZl92irJ1YVmqyGyuZ33ccyR5l",
-	"yaYXqPHPpeDb3X9qczdopvHMoWUwsgT6hUkOh2+fJtK2AR/s9STYWLVgdrXGctcY+VrrAIKA74V1gphm",
-	"59zTSXUPWYFcTiXDW6wGgX6yN1vCA/6tfYnmO7x/rhcl2F2faLbkwFZV29Lz5bLnTXFMuYi06sF0RC8V",
-	"ESUbkhAJTF6kzKVxhlIPkVFl5/j2ITLzbBcDj7/c2xRNftVL69eVSukqy0sUIMW3IEFgYZRtLAxkpdij",
-	"nwAbN/VlR6z5Bs05bMTHd2wgaHjf/rXMw5VJYG7pJIsRfvhX9sBLU8OhqhnJNH/gKqlw+4xAGjDuRE4u",
-	"go0yQFeSATi4TlaaLacrJqSpkY/HLG3Ei9o9J4d++O+0H/XftiMHilL4zepLhKAOC61KjTA3Gsn/dWB5",
-	"zu+kNK3xCinNLvGK7ZbpecEAO/CvvvmW/Tf7bhMIPRa2HWY+AYLPRvoRXIeWKkMG8PqJ3k5ZPmuuj8ln",
-	"4K8Qw+rg1h0eIfKeiRFbiML+r0jUDP4C/1fcZAoSmRVHksX63LZ1gVI854nmTchQ8MJfVqSuaIJerki9",
-	"5WZNDU2kzwjXRhYFZNUZoFTGO52uXuq8k1RUEXc3pWwhGiRsIX4V8U7xPcGviP7LzUXd4v8kl0RuHSWX",
-	"5GohIPZE0Lii4Xy6pAA/kTXnFdzbjeXWU56vIw8+FWDyWmHyesm4PGIJKxIz9TXDVO00gugpwrDzFIvb",
-	"3/O7d3I848bVcf7tFdOXlaLge/RLEpdzpktPJ9THzyCsdsa+g0BSiSGeKF7G4FYFTyl1kU5vPVacC0B0",
-	"0GfsDbMmh/sxM/KDqPKLZ7rEJXFUXPD7Ebt9/HAylvliLvSHkwv291cj9uFEySX87auvP93iUKwJDXss",
-	"M1XEv3EutbWwM82mcomNumUE4biABrRJzAK++OrTLfiBT19jtIPdLqer2zpXqp3jd1O+A4d+P5sR+9Zz",
-	"InOl0afCbLiaZyKJwWj/a8HtjnRfjLUlic/AwZ7j7mvg74Hn1/CjPR/5e4c/x1G8wRH3rMRpBkNiQ0+f",
-	"D2CFyjShL16W13NSs1DI6WMplCrYUVb4R8NFGpYVfP6SZOVHOyJCS3mJ4vKzBM4T/B6AwyCXyYgtChdH",
-	"smv/hUaQrI6CohvFRA8kJAPR6W0CBY9O1jAALsQizyPkM/A8Z8up5AAY7VgN0KiS1pifS8VHiKZIa0hn",
-	"RWOc6j/0Trwo1XNIFmsrUD3mbE1mUCbMt1+fVOAsXvsYUiYMn9RDbkAAC200zdksE6m+qMBVWqswuYNS",
-	"aVeJT50As4p/TMYmXz15eDbleRqIfNk22sEDktM/b778vz/ObuyfTm++/P9/dCuUt18HoB9h1Irq5R0C",
-	"mbWFW8dSeTswrA5wMjVzTHOaaYKnYmmWQrhqw3JnRs64uGRY1k7xV2eEk32NcFihCb5bPQ/wB7pLF1yC",
-	"iGFbRNV3g82HRsnQb0Om2RE8v2FdUGXZu78MQc0szFjO69F5JlIi/E8aAOE5orAtKcGQgv9RGBUnA5Qa",
-	"go2a2TtdLSWq1ctcUHQgqLnf+rf2ODOukdDUlJ2I4J1y3wI45zRVXDcQvKDj0/3mRYSx/WB6tkXX2+0b",
-	"+7epdQjV+OeRGACFEy6ITZaJalKxsRSCjw1iRW3uxvNH+l2HWrad5fKNl/uBIXzB6xTD7/i9/RBL/DqW",
-	"We9YNLxMVmwiwYptKmZ7/ozeDLSF1oR4mMiva74salByYXg7JPIhy3F8HexG+73DyjwYNRxZERLWcbkp",
-	"CePY7UwHbhzeqGHleJ6Mx1zrxiQB+7M38NoueQJV2aqFagPTsjbN8JtXFTzE1+tIiHVXx33qDD8Bb4lc",
-	"tsa6EjwWTgNZmkBki7nobu2+0AyXjOVyMsJIBNZi4OVs7vBsIZ8HyBCZhKoDLwZCmqwtI/YXemePM4pN",
-	"hGxV6kBUCkPJgEHKzpTdLI1EFtj+oWW1/cKX1LGe1V211b5tznDbsFXoaRx7U8s5B1xCKylOUNg0KQou",
-	"dJXEFhwjxGPsgoxS2X+cJ1m+udeoMqkdLWVHseuHQaWbLYoDiWGMgheVqF4TsQKn6SUYRGsx4XupJhKz",
-	"s8IWaYSJvRlkf1VkfBhztNxgjcbnQUvuHjQxDHcono2eVGItywZ+vYFnI6D8zt2mbSFeppcOl3kZOhim",
-	"Xqb+R8pLXSZYBQtVePaE1VwYoplwK9ENxVpzkVLvDpRL0vWub4ymarP7phUlNnRjF8zZDcC1JlVZBboE",
-	"OGlhXLihEjLc4ESvdK1+0xGzf0MCuNNk8N6h7rqfpJxRF0Nkn/Q0zrbzBkZF5YGGI5NvmZnppc9Zg/Wa",
-	"yqWw23TGC+OwNF1Q1y0OMCM2K8Df8JU9ziW0ENJf1HyEDEZAEdEOHDdT7E8J7Lgl7BJUVK/jkRVS5i3z",
-	"A29sK6eHFMCyIwhOP4wuQj66/U718twUl7Evv4iYDAyk59OjbLPve3GoZaRBlzGyHn9GWEn7NXbHpxmc",
-	"XaVrs7ppO1xx8d93krZDuuDGQwzEaIupuIvpwIEJJ/hAyufPNMsEnv94wyZ7JHSsP3uabwbYNF50h7nq",
-	"wrT7qItJ1ISb9rDLAQt0fC1rBztMxKUHdecjLfZ7dVEWr/IUh2G0kFK7l/ZZjoJthOyJd5iPFSsuQeld",
-	"GtPfrS5MTHKXaA8jLdmM80KTf91NVoWvPjxZ7qV4yY1HZBPS6IMk4W5yItjl9KlAOpNbq/NHhKZorPG+",
-	"8tme2yk/+t0vBH5xMzgn/0DnjWffD01+x8LiSOtwVCzH2PWBKos7SlUM2tA8HbFCyTEnrwNWEj9wBQS0",
-	"rQJ0n4kUPNQN2/if7p0D3se+j8GrFqQiQ1VEPEQAwZclbAaRTOOY2TRJWSagtq+SYvF0ARQfS5V20KJX",
-	"+OLe1wCgGOaJmqVyuS0aw/upHMHZbv/LxYgtkweuR2ySGK49UkWmCNdIj8oSTbs+Lis8QmWVXwcoOcVJ",
-	"Jrc4WuVURjOyi/SzG23TMkFuQEMBhl0p/9Ihn3i+kyHtVL4QxSj038MbK/ikyXHdRUNZUzpZNSEd2OfH",
-	"YGrgQPpQUD8g23ipjRx4pHxwVYUjV53sy1BxM9pWkorHlUz6JrGnS8Q+rzGuiaBznx7HUu1lBTvmSFkl",
-	"lY2n6KNmmVXvZVKx4fMitxqu8QJz7d/aiYTbNfIMHu4juu+4yQpdeNzzmGzAT765MyEwus2vyxU7fte5",
-	"H0zfpbVr7fbtQm9qHQEE1kUmlkvdAZW/RpvSlN3Y0DhdqRDdD46BDfG6rq89w0YMtfDlWuORjfieBLWS",
-	"ZzMe4j4sJaKMs4TspYdM766c9uaY7le4ruwsDAEV8JfUZ7Xknr61EV7JMjFpcqlvSngHWkc33M/Mjrsy",
-	"O9ZPemdyx+oCfOZ3PBB+x2NYlM8Uj71RPD7Z4luwPPZkRfRGi3JclJDDzP7NQNbRMRBDhvfSeZrd3weN",
-	"FfuwwT/UKzWknWdk1Shnu87jZGQjBVyzJ/R+z+WYbjJ/sLMeECY76Y5dPY7f0OoG+qhBRvP1iewgJtsw",
-	"Ur007fuSSKm6arIBeakIBq75BkXv7Iv35nq9PghxKlpIb5I8f8m0MzjlQcc3LUiEKwN+aYQRhrVlmPI8",
-	"xTpWJKuqEo1hKLWCWIpwSmHPo1pd4c4+2VOmB37zWmX973LfdhIqfuYI+4tenYk8iYYdyDF8ih3w38da",
-	"IY8DziEpAi0U+xE+XqjMrGAH3/FEcXVy8ceNFWfN1YPb2wuVn1ycnJ98uvn0vwAAAP//",
+	"7L3/lty2kT/6KtjO+kRO2FLPaEaWeo5PVrblWN/Ykq6kRLtra2fRTXQ3M2yAAcBptRztuU9zH+w+yfeg",
+	"CgBBEmSTMy3Z2d38EWtm+AMECoX68alP/TxZim0hOONaTeY/Twoq6ZZpJuGnx2kqmYJ/pkwtZVboTPDJ",
+	"3P2BUJ6SQkidEFUuN4QqcnL6xd3Z3dndk/nD2Ww2SSaZub6gejNJJpxu2WQ+ofaxyUSyv5WZZOlkrmXJ",
+	"kolabtiWmvdt6bvvGV/rzWR+MpslE70vzK1Ky4yvJx8+JJPHK81ke2ivN4z8J2fv9H8SsSJ6w0hB14ws",
+	"2EpI5sbzt5LJfTAgeFTH689PTmOv/0buX5a8/f7nPN8TLfck03NC85xkivy1TNcsNdMj9IbJXaYYTB3l",
+	"asckSxP4iQu9yfja3LDcUL5macdwU7m/lCWvDThlK1rmejJf0VwxP+CFEDmjHEb8nRBXz+AJP8dWZSPE",
+	"Ve+StOfgacq2hdCML/d/Yvv4Wii6ZeSK7ckuM59HKEnpnqyza6ZgdeDvOBGErmnGScaVZjQ1y0eJYkvB",
+	"UyIWf2VL7eZjw2gKC2aHHoxjagbSsZKnRpC2GfeCFVvXp6sfqF5u4h/z5DVdE72hGoaOq0R2VJEtTRkO",
+	"X+mECEl+R1ZCkt2GanbNJMm0WVYudp2fsJriew/MOFea8iV7mnasYpaOXMPvs22m21/7ndiRLeV7ogWR",
+	"TJeSE6rJVijdIZQ5PCcqkrCBt/Rdti238BMug/3RL0LGNVszCaP6gco+Wd1S2S+r/yzZajKf/OZepd7u",
+	"4V/VPXiueclzEKqe18B/xk0nPvMvTCqYx5biJLzcLpg0IkKJ/YzIm6/tA/peXlCtmTT3/sedP8x/PJk+",
+	"evvjbPro7c+z5OGHv/9Ip+/fmt/T6fvZ9NHU/PrByQf749vP//D5P0+a8p9M3k03GddmMYy0akKJHckF",
+	"bFmSaWW/oFL5Z0n1NdVvlaaLHOf5pchzUepncF/XVOMf+753JeSWahSUB2eTgzL0ssxZz+LKMh+3uB/M",
+	"xaoQXDE4El9IscjZ1vxzKbhmHLYRLYo8W1Kz3vcKvOL3f1UoC8Pk0z0X3lgXnzdG9ewY12QnhZU4exuc",
+	"18slU+p7sYaBpGlmbqP5CykKJnVmhm2Ph+Zjs+WGmJlgSitCJSMZBxVH4YkkF0Y4iuA5P0+uGCvaAk7z",
+	"PCGUFEwuGdfm5IWDLs/JimZ5KZlK/L+IMGflnfN37+CiHXwcVWQhxRXjRKxWn4NoccHNSjFu1vpH8wqj",
+	"Z+i2yOGIdI8zS2uufBsT67WYNtYzmdhBRs7wFQke78QuFeUCRCZUZYEUVlaKFWaUGCdeP+KMVaOzZ5ox",
+	"Zdy6fZ9xnNz6VK+ynLVH+WbDJMMzlMnrbMnwZDIzSNUVS8lOZhpP2W1rq39IJplmW3i8/0dcZHBftAZt",
+	"f0GlpPvWp+IjExx59JNTM+LYp7I8jR++8Cf8RjxO6UKUOvZlmr3TcfUcjhFfZa+OjnG1ynim9yN3058Y",
+	"KwglS5rnxqbRRHBGNJVrpsEooGY/8bX5L34MLBEYp/W5WMCbndjbXbAU4ioz//AWhDOnB8v9SshLtKtU",
+	"/ODH4RF8lRnfFSv0BZmRkussB5FbSLFTTBJmHtK7Se6fnN9/MDuwU/znxPai/9LDTkG4vot9fFXztZCZ",
+	"3mxjO8roQbtUa6bRQjXOhFOO8+o3RkOWkoOGMr80q2xsXPhhxXZM6UqlZpys8my9QQkwp+iOmR8DtSZF",
+	"ydOpFIvMHPs5o0pPF6Xat9fVfAQYzO3tQ3XtpEypZlOdgRXTesZaiDTYJd5VSCZaiKtLVAnthW2t3G6z",
+	"P7zZKGxU+1z7brw1ukZKlVuWxqUTthN4Sgu2ocaPALdCsg2jUtE8qU4TzfJcESVaW2slxTYy6GSiGOMd",
+	"r11pxo3mMQpWLIzOhfOhaXkkE1VQfuiQf1XgVJthHp49uCrBUdsxxqbtKyNCkfNj0eGbLWnOeEqlVUQ5",
+	"Vdr5KO5IaOvWmtqHPRlcF8zCNuPxP4ASGSqmjYnYwuYw70y69vfXtFTR03KfGJV7TfOSqQuyYEtzodW+",
+	"RDFjwS0ZenIYOdi2xAZPnMizqSYsV2xutOaGLa+MDfRecJZUFnQCGnW7pTyN7calSFl8lYyhWh3tK2NM",
+	"71iakMWeULIT0p6JHBxN0FqUQ5yBbBnlGV9fELow3+dd0prRkAqGtn7Kllka1RSZ9TpjXy624WmckN2G",
+	"cX+u2YHEnon6o8fsGKR7Iutgvs18iplzIkH7GvfF/LrkONSME0aXG2L9u5YImUlVHcu8pFtGzEYkotQq",
+	"S82agzJWGLCwyw/TTEkqM7MqimZpAjqKKmGnB4xk89OaXscFvy3aEHDoMZrasyx20d/vqBpuIJmL8VHR",
+	"/WY+OHISeQMvMolGNFCMUVdneU42pdSjNA+GX1TUZKDcxZS0gEUxl85xVSq5NAvhVHrluRpVJa9pTs6J",
+	"SmDPnRI1bmSSUc3SyzGnsfFiVFxhrqUoi6g8CqPA7OZU5kMg0qgu0LMCY5OojK9zhnI56is2QunohW6C",
+	"QiNywF69yngaGrQbrQtjx2pdmOnVS/PTWhbLqMWT0wXDCeo7Vr/Hqz44Lz8y+oIq68C3ZxoiBNGbhMhV",
+	"TD2jM4LTbi1Ho6PlcZagEFLHRyrZdeZCTK3ASMQkQWUfN3k01WV9Sg66UsnEyLEo9UgZuGYyW+1jVmdD",
+	"91jVDDJj5yFxAZwNRiH9uO0oq6/074nIanvkXiTcJvTCljgtFsx3bXd36sNKU/c6jtuMh789aZmpTil4",
+	"b+r0QOy02rZh4Pv8fnLTbVz5cQ/qPtzdk8j6jt2l1WYc8YVul9bcwdOzJIyI3usLbnqTZ8HWGUev7V64",
+	"3/xgHpyf3z8/NB481Ztpo4iDWtuHzcRE7748eLHbp605udnGrSagseizk7G7Or5Bvs9QSuvy3g5J9YkR",
+	"Wh4RtckHxX/wHdEtLIp9e3Cp4OxysdcN47Rb6TKejjUCutxSydZW2cfERI41Ntw9i33nicDCo3opij3u",
+	"oRSjUEYxgfertCgKlkaPbC00zUfN2KBQgp2Lyh2G0Sbh+tTfjc+tzVRtCuIioPT3GY8Y20urX+uWwFOM",
+	"ly9LKRlf7qskYSEzY5thTD0aKWuHwkQpO8zaPA/sPS3WzLpXA57qDKK2gwn2ZQL+KhESPWSXPAeFfkHY",
+	"ttD7yn/cUKM/0WKGK6IenthdFkxems/p8ANkySErSsykKrSWOIEbBn2T0qxQHbENobR39Mx1iflJSIwk",
+	"ev0y4CW9gW5rp+CSJSgcjU93w+wSs86ATad6GLbJc5dMaE9OyqjxjMkqk6rmdPWqW7clYhq3sdYD1y48",
+	"hNraQIvhHwv7fdCb21Fir0m0mDTG5R7cWlKc3PiSllLF9MYNnEJ3T4c8dPo4o70DrTO+HiAB5tNeuas/",
+	"JJNS+dHVpeyP4LOSHbiopSppDnFbiL+McIHiu82PtxpAl4Vem8Pu5TqKOYILPyw11j2UV8Fi9DoPrdDk",
+	"NavDLpIuTEd1hGwFpBApJyp7zzAPRbZ0TxbNRGc8fxMI0YLlGGzyA5h1DgDMYL4OBrJiOxePOTiSg0NZ",
+	"U+00nx3Kjz/b8MOESSlAVW+pXGf80ieBZ3fR0L90SRt4uOCXmI6ezI2EMfBDBb8sOYZLzSPXYgpit6Ny",
+	"W2m02Ye3ze//WnBcTxtw35ZKk43I04TkQlyxlFANZ7w5eY1OuDDHIZ69eaYshggMsEES+Yzt/mhsIwzT",
+	"P8VbzmKRHm9w2PmaTNprV2KIE+Kr1AgR2UG+rFpEY+RIVuR0ydIqnnZ6Op/NprPz+WxGnpRGaO+9oDJT",
+	"oVVB+b6e33s4i1oUmrWGedDnwjO/dts2ewfWa8uGwy+COzq+K8jYuacYw2m62E/f49KIPGVKT/FsjdnF",
+	"BV02PiPj0x29BlO1AafQU8GXDJGELnBPtygdDja4ECluKbOhGeW7TZazC5hXbU55Gz+sBh68zr4gOk4l",
+	"6FU9UWzHez+6s23W2DwZJVtpuidrIWyCwhmNgl4ZOcq0ImLH+5PHDx+cHcwc46fUdvvkZJJMTs8/myST",
+	"k9nss8nb2HhXVKJ1CCNeC6bmhHp81ipYfwzibai0Uw54UUjn5IKbP9U/6cJazrhhYQDBhg1hWzXQ1tmH",
+	"v+M/T5L7H+789NNd+On3n//hs8/vzOHf5v/o9P1dc/XJ+YfP/zAMwmW+z+K34t8H6YyTJPjOavOefxb7",
+	"5o1b70zD1wfh85P56baucWxEx/50EjkfW0fhNyzPrpnc3y7DneJTYonkp1aZasj8WeTpYm+WkOWrSRLJ",
+	"igNANh4Pr9JjrT82o947trBIW5cMjEe7S77cxM1i7nF0A0w7h1iL+wGYI0mqpKAdE9lJoRkIxG6zt4ex",
+	"mS+WdeXzzDRGLcE3G0E2NAVJqU31hvI0PAOCpOSkMxwWdYu1/xQzYntG2U+5IDPzy+mJy0y6T0FlHfM6",
+	"hoMfmuapAzF6ifArmTh8tY1oN/AQ9uNCkQ3Wrprdtz175Rg2rN93HyGq9o3M8jziF3Wl8SBCYNRyhecw",
+	"JwoYIaC3bdwi4z577zJfO1hlcDgAiSo1gukHJ14GbemOnPbgnfkpQ3oAuhj1QIdMadtIkB2P3AH2z0EB",
+	"8ZvE7gSLbakF5/xoD8bpQKiOIvkgnTd33p7AP8bibpkxHyzgLFOEmYewFNShOWIz7cAFCVHCYx8hyejK",
+	"RTDFCDbf3IJAKq9uQ/MV4hIKIfIE941ZcYuZMmaQUb27bMkcMPEueZPpjX++olmKxg3gZ8CXn5PzAM97",
+	"f0YKkXGtEnIGD1eTWCILMLoxgYJxzMn5u3eI9rXfbDQ3fM9YT7QX3/itnVqwXgCqZ+x0621hoOJkdgDR",
+	"+KCjgqGySZvOZXMUL/APdt5wwTws2mKvwYDcZrzUdjEBZWgOMEU2YNJV83MLkDJc2j1ff4YpuT+bjTPU",
+	"o5NSc66bL3rpsJK7TG9Eqa0vZmfIHAEqFzsA0+ydcLoVO5+1YgSzg2lEfFzEMDISDCUMudghStfNO4Cu",
+	"zI9blmaUV0Fyv1LDF+UgdLyuYoxhLxmnFhYJUlutWk3mLXoU/NxgxpPJVtTuCdc9meBEY3FNKLtmKE/4",
+	"dSYF37oahw7AVuCKn80ePYha5OFM/4XKjC5ypsA54UQLmM6dkFe5oClOWC1BHjj4ler9lmZ5xtevcqFj",
+	"6ZqSd2AoupXSa7eoeiMZSwhHOK/51dDYy7f48NHGxdiDunFA4efWTlD/mW/75+4Yp2i4FDc/S93c3cr5",
+	"WwihL3OshWmvLuNwqCEgzGhgutxknDnHx9a6kTPyp+yrQ5DI1h+vq/KviFm17zB1F1KU6w0c8FrAoFgc",
+	"KjrMzgp8EBuYqorKMB8K0uGnKb4QEE9pZcKZpgjhjWP7oDgpQGELkooL812At1AVTB5TjTtXyIKeWc0x",
+	"CyFYAFhpv/X/vHr+jLzAvzoVgrUi9iBdiHSfNBxNqxWNejfGk8jZhQPyGx1b1Q7beuiDG88NL3GzE53P",
+	"jKfm5nbC7+bCOlo6JSuE1MP39Eu4PqbIPE6g73ZXsvpK21B0PMl/c7F2+X8Uavd1hyQbV0KN9Uex/GNH",
+	"NNsWOdXMobshuumruwenVBEmFoOQiu02VkBaG0QVwYMACyf2rpt4uiN0vBXiWIhgjANcUL05NM1udqtK",
+	"+cWemBsvzM5dUYn2mfHyLZwdYkyZJvVp6K23pHqD9TQqKuQ2tjDCs/W3+HWs0MrhjLs5iAnoH+3Wqgsn",
+	"u85SFkXifyd2RGmjeHM0US3AnqiC0StXm96c2Dm5fzYDRLQ98ARfgm9ofg2unJlwM/Ylu0ueapuR60hX",
+	"YaR4IRm9Qqt5bXYI1eRk5p5WjcxoNEzUDYJ6rHIhOsvDcr3Zo4uAicU5gWyk05h2SMNe1BndgQp3Gxls",
+	"+5RGGfDlfh4EI22WTwtxBe4mk5BJgiOJpuacU740A/x3TxOgyRXvyo0M8DWH3NTwxQbsV852lxb31U0X",
+	"YCtnCF6IEWRzrhtfKvyc/td0e4mPrSIwYllXgSrjS5xcifXmxtqgWJ8HtnwhxZKxtF7U2z0OkafB5w68",
+	"YeSUBtnliMDV08x9OL36HK2FSOdV/KaA7dihAC6If8XcSCpZsV1VtohLxxi/sEXZcyuiOyFVEJVAEcSa",
+	"jjDRaMv8qq9IJvZ7o3hBSbs0W2YLb7Qw2gcK+gbp9tfmkWAbxlQ7mJ/DdcquKj3mYhds3XpeAaddC6wK",
+	"GLaH69CBYWWX9JrdaKNYq7iQDIeP5UeD0Jk0Xixf1ZRtqLT5crMYFE7szIaM55VcgV40mwtzjq5+6ppJ",
+	"cvaQbNVBa7seO25owMZ0htssaYZEanussiVrSqim+hr7vKYnmouSVOd19IiXoiwiTq5D8rRX4OMXVS18",
+	"CWnftrKFpsZOpaXO4obqvipxUxtR5qnZushMgGxMIYlOhhw6nZvKls5FQXJHrQMbV+jlsX4xAGppdSQ6",
+	"bfZUUmQtzJ4seY4MWjgC85EQ2+tBAY5MfTNtXc12KjuVNOMj9Q1brdhSdxnsbm7Jll6BP1IUjLfxpQdn",
+	"dCXFe9YhTk614sMVRkmqpL3LJYPoVJaUfWIcbf+e8bEAfXNLR5LNnBqdf7hE+zEw0yK1O4zmGV9fWlT9",
+	"ZUzfvgI7Bz7SXk52NHPoabvjaqdO3wdthLiKB0D3gExrnhuZQnQUKu48d8mljGukulgOdn6/E+IqXnco",
+	"rtQl1Zei7nUF8ju2zMjYf5eO76C9VVvOvEu0ScpDXeWOTMFbisrzeHiZb031+Er57hrGjF9ytotPjq9V",
+	"HL7rRuKFrSqLT2bl3UFqJLv2BvkwK0OW+YhgxMsyj8ZP1FLSopM0J6ihYHlOtkzLbOnQjZlEEFcVMLzn",
+	"LnA1HUJq94FOduKYGK1zNlLPqg1a+73sEeYac232vsNSMH+JI7PrlAKKWcste48pj5oW9Qd4mkVPJpWL",
+	"2InwIqdmbneN+mS0ksA42dBrBtq5kOIaT/qtYvm18+OG6pB4ogFze905zdewyI/O9cYRVWX5QENdFZLR",
+	"w+uDV4GLVmJ1fOw4q3gKgDwBvRyjcYC6STMe9TP25qI4BKRcXh04MwYfDKrcbikC8Hq/1F4GJYh2J0TT",
+	"WqqsV5p24EcD0OUKjxuvnOER+Z5oeuUYGACnq0XlonXkZs9nw1b3veDsMheqLyxp/oynHhRM5YxeM1V5",
+	"OTVUM0KUfEabwjbrSumM0tkNf6gaeOKLJPBVIWNKoKvwhe6wsKZL1FCxGsmLfmIdFLf7q9PIWRPNI9zb",
+	"yV4tOy3v/Y1AYQXV1950ayjSpgEbmLsHS7Yrye50yY5UvO39uFHgleO7FKFEWtRjkKh/ECsNH+AfdNaF",
+	"x7m9xtjFHdCVjmr3oxuL1k4bV3JibbhxN93WjKtDrNtG3fCy9NtaS3Py44vnL1+/vffi8evvbmA6HS6G",
+	"H2BKjQFo3cTKGre4Yy2F8PjsT8euBp4Yt0Lgoya0EPVxpWjL6q66OJntXgVfSu6irByyB5BYcmU2FXUy",
+	"ehFILuziyivJGB6kG7pzp1cspFztgfpI8AGEM5Y6wMGBTdLC2TTB+42pOwaaBgOEw6HY9WRl28Iy/joW",
+	"AxGzo9PEwa1cKXBitubG5XIKumaKmEW4CJgNAS4JnOo0j0I1BsN84PNebahkIwVs7QKnkfWGOqgYI3qj",
+	"PpWZ89PFox1onPsUiFVRFm5JJXMpgWhpiCVzbJFeN2tOFClopf8qwt0gN4NnN65SUtsFmQTzUY2DwzZW",
+	"A6cuthrfAcumJz8fsRwuTNGk56xTrQd1Tz8+nv478lD/02/++bOfytns9MFvf/f7u/9x+Z9//6/p298P",
+	"KWsKkTrUUoTaIidjlrtqpH+dvpYZzXuyPW+scQ58/c0yxAGaAL4+OqG2XigGYTsUF/Mpq5TRNM/42CDC",
+	"lr67vOGtnUGnCt1yKOmWLa+Y/nojjB0OER0+LhylWEcK/qO59YPdU+3d0I3IU2UZcS0Dok253dINjde8",
+	"g+vSWtKOlQ4Xy04nLkOXnKK8tb4bi5fmtvhvIYROwnioMwzh8AbFe0Ek05lk7hbjpYAz4e8L8WtKi1pd",
+	"qq+VwodET3Qz2ldsKVnkdFX+9/1b1l7XNRmDK/APeoAfY69XRFnnj04HFCIMVQTjnntzZTDcK5Gx/ipP",
+	"Al8W0kFhqPAwAL2yiR+cdSue7lfuLFN3zWE5e3iYvrOB34e4RwOL31on17UFj7Bxh/IBzlbUUEpRzL1a",
+	"8lYhq7J+z1Zr/i5LfuHDWJmO3g4tIFI2LQvSZRdGt9trmeGcNDaPp7imef58BRwOwwXtbRLPUmq4iux8",
+	"Ptrq7HqUNXNXQAm7KBg/UE78mEhGcz8leDMyzAVVr1Hb8WYFwp+urvfXX3ZrwSC+hrYqqw0qaKvFi6n9",
+	"p1u6jnJ9FVkUWdDi9qyw9QO5Yor9sZhjD5AEpdmaqThuB89inq2Ycf3Uhp6eP5j////v/1flgCpQInY4",
+	"Aki/T697UM2t2Vq3VF6NzFl226kyW2M0zm2pQoprC/DJtoWw1cALeoVYQCm2U68u44QdMlrFZ7ZaM2Xs",
+	"u0E5TqnWwyA51pGXg5pg5fgyoOEOVicMFSwQZMi/xfO8y6w4DmVU9n4cGaISpYydRo/JKssZkmOvmGQW",
+	"f0xhLpSWewsRIwHwP1783JOzcQanLPk4gE+LCXFBr9DmkIym+wrPmEzM6ZhKuotjG5WOdct54yL5RhYd",
+	"E/sOvtglS3U8OQcdY0QXr54WpLSpV99JzY+vq8CmVJaPvU++/qwsTL5d49TmcWznPEO9AaeQn7RBbnZY",
+	"w+RpH1G/1UTSSYRXBl7+guyS3YhO+dg1qupIbkQnBvvvWym2TwP764ZmWyff2+HuZkjMeYlYlIPBsG+M",
+	"h4ZYVy0Ks0gY5cMTbim4ypSGcuVsqUvJLMw/Q4d4QYHV+gChc0TBxi1jqi8lHFjhJ3xwU3uMsCoe9h+B",
+	"4SJQvnFTIr28EcNrZgXiBvWgniwVH9I56pdO+Y6U15vSsg8R4YIqtROyl73nihW67o51OH4y/MAGOsLG",
+	"Ct2Jc5e9g+5f91ZMyoype2amoZ3d/ItJMrF/BUK4QTc0Hd3eFpS9kmBUdMRyEERlaw4APWEjyziwi7Ci",
+	"pDVTpwODm+HkRQUo0FnNJhC+gWzrWyigFqNri01MyEoytamKHdHuVNB1ybgZTCVYrgQwRAzUWxIuhF1g",
+	"KiDmc/kEQpejjz2Gwi4dGJsyJ3LecX5m8Zhl5lyL6NEP9qJ/NqBaglMbgmzmfvdhLkl4Ae1m0EyPF4Be",
+	"Yr+p+Pk8Hj/p6KhiDbPEKozqQR+KDQUyNVxBy8PTagZTGxDOwKUxCA6PCy9+Y651BH8jnSZxzWQaSwc8",
+	"1STN0HeXJdgoC2aEzZeEZFYKaw8O8/YZ56yjsVZRykKowdIgZBActXgei/kF/yW39nCFr7To33jE4Ghl",
+	"v9D6ahw70ZgjLJmoPCviHpIPOUPhtjb+qdkn7J2ekx9P3zokWELunH5ulISxUcoiIT+ffiAblqfYNWkj",
+	"xFVC7p3eIwJXc0f3BCJgfz/9OymovGJpQv7p9J+qJHVC/uv0v0gu4theZbkn2gMGK9PtZdRLFXOmxjys",
+	"mnTxk4xMdsS6jgR+0yBW5puUdGNUTXUGGRxw2gf4hxVvwVNjElgWo6RveHZHkauMpzWooRqNNbz9Khjl",
+	"lC0PZg/+Yi8bRjlx04L7dOIOzAiTBJ5ugVcFO6HSdAEBnnPYHMAX/Sz3qUnQFt6qUG8j1FR8eLiF5f5O",
+	"BivdbvVIn8nydVU71MKwFDmLVVc+hoJnYxp40gr4F9D4mmPDggkQ5NI48oKzYFnKXgeeqqsKdQEdJ7sb",
+	"OfKOOLAx3yxQSzjgoBmsTaCDJ7cH9qmRnAGBddFFBtRWaB18T1VvzMUeRgwoFOqmGcJgSsQ7tfkxN7+9",
+	"/rlsBxFq88nAIIB6GNhzPWXjIM/R7eJDeFy7uEklR4nvibu2DM5+EnsF9EYIrAAP2e/5P18RyTCkMSe7",
+	"jQCsCZiWyCccl9wufFf1qKbxXvLUQrmAvdiucsN4d/a6D9tC4Kbk+N8Cm6WXvHDN3yFHnPi3HgCAHQ/f",
+	"5dbmKLGITok6QjjCPvslW5WKRqg3e4NNg3qxBMdaVy/XahQ5o2psfGFMuhihg4eF/s2G2apPZ5FZkzvA",
+	"TqNZCA9sJT6hVgaJikiOJ9aQvkd1qymIKdvDzVLWoHG/wdaLAHvF31i7A7Na9iq0VB0eHn+XM2qvs4oG",
+	"bNbY3nADUp9SycSJzI+oesyqWLJqXMwLIlH05lg9AxUbFlBn0ZDmJABvjyOFiZcM541ZFXUL5WT+iRvg",
+	"bQ9hU11xHOh3HaIZPBCwA+Nrxpb9rWT2z1qWrHK7e7uw9uPv66vwlTvAd9HAwB183+fo5joKmXmY3amo",
+	"4t1WXCA+WBol5sCPDU7AGCngTRV/yM4z5BBQr0UeQS/gcNPR54DT1ZHjwDgjvNfWAaYZy9MKoo623u7o",
+	"5g0OJfFfGZug/yNKyWn+hOsojftSx4xf8Jgx4GaZNkM2Ni2uGBK6/GTEWVP10yRmEI+iCcQ+0NEj0P+l",
+	"N5UPF4VBxXF0bLWtH1taYH6zkB1QmZlyPCjQVriqC6TQMgUwrMON+eOwWR9s52w0ThSTAwlzRlUJZCVM",
+	"ZSlT49o1i1IvxfYAcwzim1aEcS0zpirngHLk1zPOui4lr3XLbql9y2izoB2wnKoyesCk6UEGnndRwPl1",
+	"/PGwf3znUyfF1UL0bMlj2K213f0RbNfvfYR6ANns6XkH1C+843wWfU0QSu5itvAZiBDakdRKmNBT9z6r",
+	"ubIoNTLaZPpAQKgReSjKoVBtn1q4Pf6GbYXcjwJ0dPUmbi6xDRDZFr61FyX4sX64UUHIOOvqe96EzilU",
+	"ENbu5WwX3aPctalqMf5mnP1WOQIDsCHHbFvfVf3QkxEJPTlYq2G3OrwuPjVKM44qunm6LplSjlC0TwQe",
+	"w5XfCzw3/W2XebTL5fdgxtnTGK8muVjbWNIOG/wAvTzmLgaIUV+KcGm+aJUtXTuv/xa94QXnbAlNwCKj",
+	"K7DmPzpTN8EGsndFJpmKkgK8sXaDBXtYYz2cc3MwquFUMloXpx0luNnW5np71ZGV5+/xalDhuXl3DHH7",
+	"3BINgr5dhnhb6CmdEmFOckeCdlbnr+8Wx23GL3WuOpvAx/8ghRZL/OOQD3zhrsd73+0vwye0p08a8yc2",
+	"CS8RL5jYGPENmnriE17aF0Qhg2kmbWuLWBMT7+b0LI9dEerrOAe3R7n0zdsOf8RzuNTq0Dgp3ivPEenp",
+	"Yn1zmEFjGkmTU+oxVDbm8kMMtO2zBdIqFd0OSpino4gmKwvbiCdKsVWTJVwFxDyAVx7WLTYJt1LBou/T",
+	"Ei2YHkQg5E0K69ztgDoO9XIaKiR7wmjIy/E6U02eAy8ly6O9iEsOi3FIULkgcB140sNkoizWkqaxo8bt",
+	"cudrkCXNcyahWAqSGgCts4eB/1wtElIRNdyQDiRIpTnFYtWXl8rG6VppPqfIg63f0lKN7ekVfDAdoTVR",
+	"p0R24lA/C4NtW6mV8AQIFrFtqVQ60ol3F4Kzz5A6FvHHzayvTmtnRBjwPMID8THO5eqUdLb3yV0jMid3",
+	"77dt7mTybroW087ztLvaahBZySc4fYenIKrD0tfTPTg/v39+iC3iNsfdDY+ZkB5iFsNYVIotJorn/ZLY",
+	"ZiQ5VBJnG/QGSgba2KCgBeoJ9lVdu5jjyuIxA6WkzWEwb67xh2DDf+/lf1TXrqY2N8fRBQEedZcqApXv",
+	"zJ1mr4c08LQ7WHvPTu7Hzp9D3EE9vsVjZGeEIBjkSPCMIHfEijx9cf0AfsmZ3gkJzUwfnJFFptXn/Z2V",
+	"Do0DeqYj8qY9pGdsByzojSEdbp00G0I5lDLZNc3Y1MpszAehk3D/JDrn/s0Pvvjii9OTB4c+3767G7ol",
+	"iGI2y7Tx9Rn2+HMtre6Pa0IWm4MsrTPmNHI1TO8Y496aw8xXOBRL4AfthaGPYpbnxmcGOGTFaWbmmGAB",
+	"IdnRve+idjq7fW9fO5Lur3iM5VHVkDO9AT/Wlo8eawT9gvy8Jr+hSJ0+OoY065Jzll/2L+hrW+EK1zo+",
+	"nc5lmtfNT+M/LIvEFnJS4tRlFc9Uu0wDLFULL6MPDrWFezA7e3i4gbPM9OHvauhbzwbsG+Moz5oIxMBW",
+	"IdumhhC8SWsccrcSjEOHmdnXTvvUlRHqh6D0u6EuksnfyoyFfdpiq18/xW4fz/exxJt37WrZV/F4Oq6j",
+	"7UsScMJnnCxzRmUStB8wm/n196+SQFKRe5HvSWAnOBvUWLrWfwFHdFlEA8BuoB6IMbxoIbDRY9BxZNy7",
+	"wC3kfXF0/zhhVOYZkw6OALmExEbg8puF7xoRu3EBu9sYzl3utMPWYLfnNOBYghAxoK/RxYaYQgW3gHAD",
+	"yxVzDAttQ1yxpe0K1/1ObHbhJaD1jF88FjHEU7cf6me5GnZs3/1AZYRnaGt/O6A5XVf+YYtYFndD17t/",
+	"sDSXt2jVF8cnu1q5xonf4Gkwy8DiEfPOOdBi0HNhaQnd0f3hZI2dLOypt++cLF8dOAJoFaxYHxinMaBD",
+	"yxYBPW8ypYXcRw310ZFlLxoxAPGoswkEfNi5lPhviH420nPcTljzjDPV0wEJrBIogjL+p+rocfRO9yl1",
+	"gHjIjKWeN2TY2EY2IK8oRIa38w8QOrt6Z/+RvfxrEMgdzbSDOXLXtJSlHaX0AxhJEjJr9pXspB5R5eKv",
+	"9QxHqCmG05IYNZ2NTNABGGWALq6DQNyInTRWxRX4vJADxdOiBGQobnV7NskxjEq3325uU/4A7LG327D0",
+	"mkm76wcs4SZbbyxfyqA2akrZLisd6gBaaHGh43qgk8Nk1fPIio8XHu7AU3GUxqPzgZ9S8mwIGAkhFnBx",
+	"94IdR3hg6W8rO57Z7uYCtBKSLanSnQChqp2Cu1QR9q7AXv6exz7bOpSBR/JtROmJk3aMXSnHkoeNiMYJ",
+	"YESxWch49I8ddJiVGSQrHzvE6N2AwhB1lsevuzF3L9or5tRiY9XWa8nWXT0Gtl5ZxJsHj5W9zr5xSrNi",
+	"JKvmsN1lvyAJPtTe2nip/6LYHD6j2yjRDvS7ny6N65kzrc0hqY290fq9SkiarY1vKSTZ7IsN4+qCPLhv",
+	"/CBJlxoocbFh6AXhwl7iYP3INhnSvdLp+7d3/jD/ETlfp29/niUPTj7YH99+/ochfK8UXOu5/W+tkzSN",
+	"fdlaMEWMkWKuGPSFCSS4o18JXqql59EAF7Uvxlth0tnua5oznlI50rwH5z+SCSCZe6CLD4SQxwenJ2dn",
+	"3V2GWqYRuzYSjloqFfAdiu5tA61/nf752dPXj19Nf3j8r63o5EDq+5u+8emz0W8cw2xvudtvOLpXT//9",
+	"ycjhNbY0LF10l7Ld1xuGzWHGSAvNclWrubnfqsKgqe+piFRaYoeIcYjc+5L2GunngE4LsRPwW7N/tMZi",
+	"Sgi7YGG0udqzMjfqp6qYRw3Dez9aF4N4u3p02H74+agEyd2Tnma/PRHEZLKWxTLqiXxs8htW/97TFom5",
+	"EL0rfaN1LqiDQtvXTu5NkgGrbgN9zOrGPz55XV/gk9npWe1YuNen9b2yBUWPj7wXwo798B7OHs6S7mx7",
+	"9BudaxoVZ7Pc8xpIzLV3w+aVAAxuCTWmoaB0TQ5qaAFuWWOFJ6ez2fT00aNBE64t+Ms8pSpnWAuRVnhV",
+	"+7zkbHY2ZFAO2Xz45dtSAdgyCyGkP2RfOWt2IdJ9bP3br8y2TJR9GT57BCPhNKqD2uyfEgWh2vCCels+",
+	"tRFSH0oGNtXF7CROzJCt9rU1ixW2uBlTxuCvik3D8LGbQM80BE6CKzXQskQk1AFWNeuOgRrrOmREsR95",
+	"xsTCoxU95cGYthZdY/lGWuThiMEwKYUM2wNV+n8Wm3e43m2PjdkSYkUCbNmY7kIrIaMnz4PWmx+TpaRq",
+	"A2XB10wGvTBv16emm8b5W9uA06y9IotSYz8yKGXtWKfqvGv0ZaGOzwR6pJuDB7NsAd2ORLr2gqUX+Knz",
+	"qubsKstz8/tFKfkck8dIT2mm44oVmixKtbfFXQC3vICG8DDYcL12Ql7lgqZY4pangNBHrD5U2VjGSGJs",
+	"vYpDB7YSMAwAm84FTMQ8JP4MG7alGU4SNz/YdnuecgmChRd2AudECWMbaleGB4kdrYhrnuatBgqHF0zL",
+	"JJmYaUAmlJ25CL6v4k6xi3MrsoKQJK4tFd3L36YU6jItzHPM1XNsB2OOE7MCkGSzFschdXpYm76PEpeY",
+	"V78f0lmmT+v90QYJxtSzu35tLV8B3fI5UcDyB3TnSM1rhH9BUwAxXbjuuGTBcOUHhAXw0iHvhCub7xz2",
+	"klUuYrW2VZt7u/dRxRpBrzeMx1f77baQjF4pSHLXuJCqxq9hDfUh7MsBbEhcYbnJqel4N1Ow1fEKcodd",
+	"M7knJ1CuI1ZYR+qG93llNRVUAXZmI5naiDy9qE+Nf0d9YvztO5bnF9Vs+A5KNdov2yCj93wKy1IthOh8",
+	"BkzqWyGZRYZDp2Vq3mi2JF82B+k8AjQr6BUDBIwraXp0bq45MU+1PY7y1LNYp1lamXTXjGwzXmqmwqYf",
+	"O1ojafHqzY7FUtSh2xHE/DCy9TYasah1728D1fZBSyoroxj9aq+NRT1BEN9+L8yCWBFY1cBsnN09h1QV",
+	"fkBC8Cf7FXBCnMxsyaYPy/UI8/khSa6ik517fVmUCcEKySTA5dkxJQTb9M2fPf7hCbL1CiJ408qOwnIz",
+	"flmvirF6v2XH+CSDl8i6yMNZi9ULTkDB8TRS4Ur2GeIIzUmpBL3qx1QOQ5QKfmmJtmvukjTbW0+iCF3X",
+	"Jd4l9FFthae2AIoV+4yYZAp+acyKJXDH1168FlOY+UPvBRMJsjQrtjNeI3unGbcdgszkAGdcgFJb04yT",
+	"O9RuPLPRAQSdEI0BVuMKfe5RM7hTbdG5MZosbUxVrY7DtJ+KL49+6o7KbdQyiEoIjLVKtkatxZytNAHo",
+	"oe0EZFx5yh2FHrslvHWQLdBsumJFKBAnCzK3APPATQgWvi4HH6yB4dgebmZhuC5xyeEk3xY1L+UV+RDm",
+	"tK2yE6UGuxqhuygLidENFneG5axIquMUufc6M1W1XFyLsc3lIp1iq7DkLDlS29hq21lzvrXxxGqVOFs/",
+	"IVrS1coc/kDhJESuCPsrJuMgWCMZ0g5VMbPPfQChaim3hOBsMrRpbe27myk1AYRDEImwh5VbyiRog0kd",
+	"Qt9yvGJ/LNjrVF0pexgh+OLCqwZPr5vv6F7BvbZy6hZddIcTaMGtFjNsDmXoi1ZXBsj4ZIsPZJugKQrU",
+	"u2HX3u7efm7Gj5PfiD0Zvu6kEXraAtx19EvHhIo5210O7R77jO1eu0vrHYj7l/xFxgna0qE9ECdAdo2L",
+	"/RN/fJvcuItxu/FvLQpznC7AlYYRpU4pYi5bXbMwp4ihTne6O9t+IzN+pRLXKQ+pmcnC1lg0AwbBW0Se",
+	"YvsKDhi7Q9Vzx+pJXH0xu2ZtS8YcQzBoOMpXEN9JiGKMvHJd4L0DgPdnfOrqrpYbRosh33Lr3sf9e/K9",
+	"CNgqcNl8aOQ4XZMjodigqTWsUUd8wjUHHcW3d+tugpXdcdpt11X8GK7Wot9Uu1Ufwo4xeDodMFmNa6pq",
+	"zttKlJK456kjjG+Mvq31Pjxec7qlKI1PC5qFC6i6CnJ7xmCpTwHN4Fy1BIXGSiioAsiCZR88QrfFx75z",
+	"nLcWS+4iBO4UMF4NUpnrUpEZsanLW/Rl7Nl1SdDlMzKJtgMf6i2VrbnNR87JbqPY8hKtKWc6nZ5BWRRM",
+	"8IIq9uDswplTQPQU9Dpz7sywZvU87WqmT92oXK9AOFSwgSJEp5DHGkgRIenmUkkdafOO5pPxDrJvj9WV",
+	"0mqwqhHrCD3WtX7PbzvxH+Kq9qadmBy51oAD6WMCAUaejaVi8jKlmjb2HRS7JjclgW8fbnBfx+EWElON",
+	"OeBuyFpV1Ws1lJetcAbVKKSu0uInp1/cnd2d3T2ZP5xBCWPV06f1p4PBtSZvQ0cqOHH05oRuMXxis0oB",
+	"0uCiqnOEHjiV4eLU7yr0UzPtHcOqkMqzOZnj0x4msLM6FPKtKCWaocwVRAQXe6uy7kCdqI1X2QydEP4C",
+	"7KzgCgLhE6+42GHwMO4V3p6worJ8kbLi6AQWf2RwitfoZOgVUw3ICK31DCcthMZBrovqQyxq6VCxJRrw",
+	"rWq+cfWT9bkYxqnRrtNYFnOL7IEzLyhEBk42TeWa6ar9wYuXz//136qa5DsuXXH6uUsDQ62N7ZYJXx0v",
+	"/wsJOhrUUIyn1sN1teRauJPXojOMErkgM48EnST/rVg+jkVfZPXcBSoe7HDjCV1qu2DHFkpAk5fkaBwj",
+	"serKt78e6pFnbBeUoY05HaESLN7mw2deqTcrLUMwJHShRb+Q9bmnRBshzxRxJVedZCPxYsPYyf9M6Gy0",
+	"pbWmxqHqDCJ3NetRBG80Fr6LtkGrbWTmtxNxaxYN5IFvxbMaBZLmjStE5HTIclSf1wjc27tzS7P8wJtf",
+	"C2SHNpeCL3HhSB4cHEEhID82ptPzs2RsQG6Up7xaxUKL0dLu8T7dR/fV6p6aImsxwPlKJloU2XK4qn5t",
+	"Lj9G5Alf22GTv7C2yhiNs1plPNP7g9a4u84Y4/layExvto1ErXEsp1IssljWFA5wPPK92Qsdj+xJjIbL",
+	"Y//oymKpPxeU9nRRqv0hu6V6FpDFWhh+W7PCn2yRAOT/lLM3YLjKjNflm6IEDq6wtG/+nrhlYlyU681A",
+	"rOMbYxxJBnk926xibvkHXNahnm6yXXYyRXxLO0u8AI/AXmfiupWsOJQ8Gt1McpANb+S1st8dl0Z/rydg",
+	"VaJIUgSs2/jF3mJBGwr/OrSMHcdRkaMcTzkOpd94DaIWWtiIMr/k0Tqv5ytrtVoRTSp/EdAIHsHRhLBn",
+	"ckxlBohWZDn+iG1TanU1IIVIHppJv3VSMXQN4JmvzFMGnJmIcdRU6pF4Btezymoi3A+O7gpkRpFVmef4",
+	"Pbe2KwDiPWT5XMloJuvkzA5Bbk+pxX6OVTd3AJhR6o3RcFmVATF/TEjlke/N6XnHlXhmCpUdS6PJ8AC5",
+	"Xg9ZDImQ7Fi23hze8ijob+zF0IKK8UvjNFw6SFkD/bPCngcRDgUu3DqG+s4cI+bPxlz7zqPU/GHinqfl",
+	"fmoMuQOHSPNJPZkpx0TgSYEU+kUJGo2pncmbJUnj5gCeaoc8n+VGQEPa4OBOJph9mMwjC5BMIJRQd5aU",
+	"puZqby9YP+cl2zAqbeexUSVuZa4PWdxgGULsfCcFX88h2/flNkunRcbkv+zoNTtNCGe7qQ0WTINWruGv",
+	"AbXN1BQyt1+ezlQCwOfpQgitvrz/LrEIwS9PP0uc0E9TseNfnsy2N4ypxY6OQURzr0VQbASHft2nUy43",
+	"A61IQwjnMWjogu4mBzAGL+2VmFdqYM2jKlistLffi5zuWZq4fMjWtdfwUKYWwGV2uOKrkek/SeL0ITZP",
+	"XPKx9JvNxvt2BjrM8ZfVVI6lHg0cHEtwB7VFopSKEUX3WA3lpALQNg47xNnOXjgHxKYiJwk5Pf/Mwl1n",
+	"nyV4/UJcswTDNwD+ToxNKSjwgt6fEWV+XsNZwIkHAA9C0/fi21rYtrFotA44vX+pxSMHLwdY5sC3D+A9",
+	"NVMbz6LC6vjIWKN4EOkUzXSHiPGEZCvbTJ0Mo0Jm75Z5mcao6eqYdaOwwyZhHWrs4ZCec009to7nQb4W",
+	"HMXcDgHNUGia6zvB2QY6zCa7KbeMQubQDBh8BtmMrgakNuKzSCrDrExMZErpLaeU7oOm3X4qjVXrwJNB",
+	"yeXpfDabzs7nsxl5Upo9ce8FlZkK6ZGwR9ehmfZh4uZauvZ60JI6Pp7ArNlm7+Bnc0BOF/upra1B4NEU",
+	"Ob1ikOCCxsrOqJ4Kvuxs5IiVVQBesIjTLaN8t4Hm5JC8YkpbdzUYY8anoI8gTQ0viFM/CXo1AD1i4egg",
+	"YiDqayHSqrMgF16ZAQPEjt+eJhYdjj5KL8tYoYVbo8GsXqosmFQstq+fGIfXA8BdUgm77e7oHtdjLYye",
+	"hlybo8QCijKwQOMsiTF+vKrZlTWd4JwxhsbUzG/AbYOYOAm1dbbVUVD3fcff8veDzCD/Yv54Mn309kfz",
+	"88+z5OGHwzd9/vkwQhH7GRdkbeykZ49/ePIvz/78w1dPXib4ww+PX/6p/o2IlL/u4n9bUYk2C4ifMU6B",
+	"r6RdF4Xd5sCPxCWyeFiyFLngwWFr5fOisukyBQd1qAbDua1N1tmHv+M/T5L7H+789NNd+On3n//hs8/v",
+	"zOHf5v/o9P1dc/XJ+YehVCw7CB/AtMW/D4TtJAm+s9KP55/FvnlTNeGHrw+aLp3MT7e3iY/G6pEbbhD0",
+	"hL0Eg8wfos6LKfOxCQ1XtNaboCtz9idz3ciokWJam9075Pmv3LV9ZePBI7ts1TJnL43OGltHLssos03A",
+	"l+VbWVaYusPn4s2mIJmojC/jcEir4eM7ekGXV0MQhuERcX82gDLazS4fOa2dTZBfYwX3WtIt7DDgQZfr",
+	"cmumBZia1IblOZGMpmD8bW8K0jvp7zbcxeswsDTkIHHLiGbtz9ju1YaNZh1YirzcNhzXh93VciFlFHT7",
+	"81GypWSMG7NjrMdaW2UXBpmozaSdAuxb9o+3whW2tMWkfGEdeaj9txGJv2LH0Pr+7oCiil0jZHDWOfMA",
+	"AL7lVGsmtxlvFhu9M7+enp4/MAeUjONr0PNGhKzjLKitPPRifv3k5Q8NSrTH03+39kr1z9/fvQRj5v6j",
+	"D73HsDsXGwPsUjCvAwDhmOwf5gIaDDXdBWuudYi/r1YEtGZ18o2HB8W/KA+8+YVjmVAJobkSRtAKKvWB",
+	"UNf5yelBWqg0U1dh7xA3hNkX9784O3nYFsdvbcR8leVVO5OgSqanAPbk9Pzho0ePZg8enp0+OD0L52V2",
+	"9vD8iwex2WH8OpOCb22asDe7GFwa9owdgCUFNh1ZFjrzlOlDysKCnu+uRrFi0jY+I/DxGFMyW1rUBDL0",
+	"kUJmHUVFt21oW6mSBw/P7p+fnT/oXZQvzh+dnjx8MDs7O6v1e+lZklEVW0KzQaD8DrariP43M6qdSvI8",
+	"KphuUL5MfARHlnniwQl/XjD+Ai6EhGa2ZBC+3ohS9mfdvrWFgG6PJO6YWJZSQgU+fMxelFgXQTI+JIJ9",
+	"wEv39Db13PrJaadWqwhxEF+LplM48gAQ5zl/euLqJ1HhqaG2Gz0+S1i/JTwfo9MLIbTxLPEynKmQEPM3",
+	"/2Q9r98sc1Gm06Xgq8wW1WCzFdRTwBVU8uU2bcQWe7Dil7DKBwXj3wVnL/DKDucDFVHUZPMgsoZNdoMG",
+	"uO6erhYDNMszvo4GbrBZ6M612aihkIwbvGFUpoODOO5Nu018JG0Q3ABmlwqbNrwBscOUDb+jh6V61dUy",
+	"b1SjVIfBOhqSagRcyk+iHYadoNaC4Nd2dZWsCVq3TB+DF9vujpvzYuMDXgVO9K26XQ4R3JvhLY+NojwW",
+	"ArJT7CsU42DY4a8DTdiSEXeuj/QZnLky0tKIFjUg96pLEOBPZVp05AVKuWQ9JUAS2sHbzBPdI6Yn40GM",
+	"cQZVP7N7DxvJOV+kU7EzJr5+aHbvYRfa92xkUU1j+8JMvu1ZmRhi3/zad5vy9okogNwa7BcEC7fJS529",
+	"CK8dmGHzMnJ4B76gevPYssa1j/U8oLrt7qHgK2VO3r1LyKn5v/vm/87M/52b/8Pck2PHCj9jwBnUHLJt",
+	"QDLs5oozt436qbqZMa4TP/M7bBeQ52KnCCVwTSY42VJ5dQHJNYtepEjXMomSAFaUTgdH2RQwM+Ra02X7",
+	"xYlfkJj4Qf+iYxxjWN6C7ZBufpY5VPORgcu9N9Whw6BYojC+qo4eaprw0rmvVXBoFsAeYMOpSh15Hlsg",
+	"rttRRU6JGtEPPAA1d5rEY8zo2+KYI9SqNMtLiyAdsMPCKoxWc8h2szktRk3WJ4cwj+rJiH0KxxjmN4cW",
+	"11ni2u5QSIsNOe96Q5C+blNjXQLsFx9NckC3IxdoLYTIAZ4hZKqi+fNfFVz6BojnYRDnIf2p8BuHG5Nw",
+	"fWwI/4PQyxYmoKLMlE1MxFDj6S94+WtbOhKZ4aOCpvue0AdjHqpC4y52pfLceeQendTwxlGYcVvG/S5q",
+	"nTC17pkomvVtn1Q2gTvMvBavptofBN1ufsNeKnE4bl8FwhKoMH96dVkwX4NpcGtP/FOaPV3GxW0Nhf8t",
+	"PLpZ4dFtTvzhzXT+0Q/SG5UO/W+Zzy9R5nP8E+tACc0vUyYTaJsblAJ4pgzH1Gab3rsNBsoJ1F4Ln2+G",
+	"HqZHm86r86UuAoqSk/tjiyKSieWI6Ebt/pnrLK+6tIasEhcWGH86GYMXijHgZ1Jp+NrucXwrxTakr8ba",
+	"WM8EAluLUf8nnJWLkKf97PYw4lqP/7a9aekk9U4g0sHyLuMYbv92+7k9vXhs5ZGbF8goAtzoI8zGhw5r",
+	"6RjRJ4gbxTxq2wCpnw2rPx41mP2q1Z/R3micWYBIzHGCcRM41KMFz6KxYWlpRH6XPEWoMCnomgHMvar5",
+	"vjvpAPf8Gjizeiiz5j3HUzeJFqK37xZsW8nnckMzDh8Ff7ti+4uqfY002xqZ1yvSdgzXtb5lNrShf1Q6",
+	"pFjkbNsW3pRpz/TRUvI7amscYfxoJgisnm6b31iMNXQbfAu5lmiHU9djOxIpz3TOenzCVuBI00XOLlx5",
+	"Uyn5vOSZpmpe4HzMM35N8yxNCBd6uhIlTxPC3mXQ/CDj01KxhChNc5aYw2GVZ0tj4XBr/LxnaUIKCToL",
+	"NtvUrQdcdE2z3AwgwaAqQhAPNLAyf3Uf6icjuqKl2rD0LzQvmRrb1d/f5JdqNBlsN/8tb3Sg6QvudveY",
+	"el4HstUs91pvE2oObjgbBuC34/7DyzIHihWy2NtS1qJUG2h2MeCZvpvx2N7ENjyA98eWuFnvNrzuwK5w",
+	"7KEv2Sp2ujpeM9tOYWtUOdRM2SATTI3yFRfQm4TKq0pJmyWG7TbdscW/nMHNtV8puxmDhj2Z8jkJs4lk",
+	"itVjXrs3njmyt+/NKnhuWcBjvjso4emYHVyIimVtrAGeLTeWUPq33o8D+Lc9xgvJVsy1+uHM+K264mkE",
+	"ght7QNlzRwiyYjs4k1xPALCLW8d3jCgmYsA3hlbVXS78C5yJfT4b3TIgUmj7xPLnmRcTmmdXFa4PixWh",
+	"1ZH5KxYpL/ZV3U9l9itsWoSFIVuahu2G4KF1unHfmHwwb6MdQgeZGi4UQu2QnyF42XEwKQ1FYeYyriWq",
+	"HGnLZtiImBb1GNwtYNUszoGAd1Xy3Jh2CFIP6m3aQBa4u8s7fA0xCpW9h4jWGt53QXK6r3pOGQMKq74Q",
+	"vAl9luhyMyxVhGOPFL6CPnQR1qpVlt0i3ZDcKJBxuJUEWMZBiWp7mMDSVKFu+z31ae1e75dmpjDs0Cin",
+	"8j3/IiAhcXW57a+JDUk2sQzUMdzYbXZBZiGLmtGxt2j6X3UhtGOLf3FAEdKwcJQqbfRl0Co9ttdHrNkx",
+	"me4OoOiyjKjZp2icYyshIlYr117HeGey5AqRK47Owp7eEI8B86k2hGD7pdG+iE951QcNHo6gAZLW0CFh",
+	"kQC0OI8TsLqqbSS6GIjYsGv15NrWEjTnmb3Tkl4uo43CXbmMMjrBKFbbLAzhxM6adJbOBaELIHN08oh1",
+	"25wN63iIA+ko7f/BlibAnwP2icq2TciWpRnlA9srerqa4YCDlRTbOAzYtZWKtB3K07hDlosdRm2w2V5M",
+	"cKzMRMVkK5S+rFo29tyeOH+b20D1ju6xxZeCFohxJYwTNRBIBX39OkVWlrazjtEp2OAVFsptpXFy7Ftl",
+	"tCvbrhkgG6LT7Qht+kEL7cSF7dgSuU2LYgxwyg7/lRZFNDVv1Prw1hSvCqN03iadM64C7otK49R3qA/f",
+	"wh71DAKtSSj5KuNZ1XZniH7jls/U1rYE4VmgBtIuRoJqNipWO5rn/cdj1njGaDcSf+02sN3hMA9WYryi",
+	"gPMIDppajtiqcdvBz4tgbc5ae721e62c1VVg4g9TJ2x+p/lTopokPOx6T2s8AdpH9lg8yoItaak6gkmD",
+	"QrE0hAfALdVTez8BN//tP6GmOCPaj+1CxRzTGZ1/7PvUSgDCN4TD6f160B0R3KQ+zEuO+qIPKXaoh+iG",
+	"plWiAM0AHjtye8BkJVeHFUiHKrjuUMPxypzGIuwguQdPj0+wo0loBniXWQeIyM/WVkDBNtqMttskhqWj",
+	"H5Jm0G0hfma/rhpH7BgH1MvAw8WM/xv/6Nj5ss6uGe8w8AomipxBG2HP+0PC9kG2EFQRfMoYkOYoQ0JF",
+	"Y4yhhOAZsq1M4R3QpJU8PQhIPNArxR0F1aLb8dT1fbB+blK7RSpYkojOGu7ecAzbDJ/1Hb0NEAxOuh1U",
+	"5PPOIIf5vk51PPzTnIEVAQjvRJmnCMVZMMY7FIM6wBwXNS5iH2yPYPPEri/OljTytV1ZuefIBAQJjBVd",
+	"Rj+f5tl1X0DIeJ6MKmZdKeA4tCTpbQ8UrBgA+nRFycyf6r31NiVPjUa3G+sC/+ExUraOIewLKjhLMKBN",
+	"t2yULuiCg/v1wguMWXfFWBE/CrI0mqzaq0AnuDaPDvOcKQd7bqrmQ/mNNxapbtSMewSEf+9MpxIl4vM4",
+	"ejlf9S0raNVN0NLXNo2Lrqt9cS9RWTDA4RRlWhRF1PkMBrpxap+UBSy7XSRzPgie70nOjJDrAMfPOgjK",
+	"Sq6zvO8rnLCDI2FcVBv8zGyeg7PdiM9z4N7DyADzTIc49aC2ChsMi+n2ajBttZUJPi+oTg23ZI9WOU5t",
+	"Diqom9flvGSuFLCh4aoisLZOAX4ztFeAopcpDb+7QOlAogiV8XVe49YYFh1EiMyoQhngixp+/lwzmWaH",
+	"wa9/sZcNtTgdcNo9Hm+LTzrsmqf82zxbbyKzvxJjC8y3TG9EvDa7o+bNB9EU+VvJ5P5gst2+InEVaeEg",
+	"e77ytYxmRYIjdERsLQ8gOwO7fD0BMs+wWSeG08PGZSGjURlFugBNno+7A+EuhLbCp9T69+aZ7uD9EiL3",
+	"sDXztt8qApdb09uSZWsRV98O7hE/s8JGZbs6vfoadbb/BvMJKTaSj0BHsJ4k+gHeLtCVxQb87XqcRvbb",
+	"qnmws8I4m0qzYoSp0RBWLyhuSa14JNYx7IGKeLnNRhOiY+etRvM6h7maxOhg7Dbwa78UW8vK2OTfije4",
+	"T8fUqX0H1/9A9XJzuHVguNW6x20F2V3cKlgGlmpty7+kB6P8+eX3Q9BnpczjmssDqCsqHQd1zBptFsPX",
+	"umFWSION1sX83j0POLiraK63TLK7FlcBSLl7K1vOUqcLOIgxM+OPi5jSQrL0JcA4OsxjaS+yYA/lv8hW",
+	"tweJVYzqmhUHolL05gMkeYr6yjEJNgnAVRSb8BppeK+Zy+dEDPPuZATcrTaVP+dGHX0QZLljas14JY6i",
+	"KrMwWizH9RAcaTsrx/MUkh36OsiQqI5aSFyCUSW4EDkZdUfJr7jY8c4MmF1pLqwoQPNNddjH9SOpf0m4",
+	"btUMuUVInEBU44qKcMWL38En355O2z6jAz2Z5Tm4u2sBmDIMULF3BVs6wxJJkW0vscrzGe6NAkNoLDsM",
+	"R67560XlnkE/kjx1zGgCvZWd+QmJRtvejqe1H045j2GPMGnjfM7F3jGRB5mbXZVebWNKeTq2WryioT9G",
+	"SpSOaXz5x45aabMUl/GFsqUUmHIhCwnk2GGDc1xD6G1ZAYQl5USZW2heYVKoslTflNcTZIAIoNwdwWNq",
+	"RDvLgHtyxS7z3bZ02WpshuNQerkRI3PnMt5GlCArKm+fGfZk+J089RGYVwAu6euaiee8vdhhODL90Qvb",
+	"b+txNunwByxmyFM/NLQThozG3dMBpoHyfcQx2hYFwqavzBfhv2p5UPyVzZAGqVG6oNz8No2yAnXkoHc0",
+	"0+oSQixd1UgOdWKZ+pUzeuagqyHt7KKoxrIGLCO6SaLUKkuZ4253+ddh0+ZyUzF6X4a6hF4DCL7kRpUj",
+	"y3pnmmu40nxjXhwL/g8JUPSmvnGp7RHpBNx5S67lA3x3Yo94d9w1xNudA04T2H1fHTZO6/kzsVbEXQuv",
+	"BeIZbMgec+Triov5ZjzdvsO2AKkGVklWyXdUfAcX5o5gw7bfc5QgYdXi6dhVVC9dtGQEHPsVEMAEHlvl",
+	"/HqcI4UoyUXY5wnbs4Ozh/0vOW7tSMVk4BY3cPu5i7wMPto7XeaTWLd9EU2zv9mIHFXP7+4+e/zDE9d/",
+	"2DU6uUabtqBSR7o/831nT+D7gP32LvRofrx4ZNCYCeA4U72xbKUAAsSKQihnnBP0iO1a2B+Mf4r/vPdF",
+	"hD087H5x7+7vhrWw2IidkYZqKLaGABqWWx/eeudBBPAQ5tuH5w52Zn8FV7ZJ30R+sFVFmoHGmNu3fXD7",
+	"5ZV7+aiaQ5COerUrusPh1rCRQ+8jm3G6cABc4HaNq0fu2Dsjd0VfeYPZbMCtzq6Z8eEyxACa3/jmXf1s",
+	"wYeogget+aAFNCtkO2Ecp0/IcCJWRffdCisDbn6zdnkWd/0+QrMRZFGFcR3oPOK/vDV+LbNiDr3utcyW",
+	"VUszRQqqoCp+I5kyZ60t47QZ3ew9lFBRCAJfmP+n6T54kOtYwBmVhBKo37ogS5oznlI5N57NkklNrbAF",
+	"TxWYYF+I0pxCkOqGytuQwVJmBdge5qXGSrGPjZ795tvjhzS+4tCCfIVXfUjGHuplzp6JXbQktJOR6w1S",
+	"oOhgPrD8cAwGNnvv/YW2+Vs1jFFMV2/B5GAQzKCkYFIJTtIsPZh4wglJ3Ix62IYfyiHb0M5VO1S1PJRi",
+	"h0wnimbqP2ewm0DVVU+uxvwVTAEudhe2btqKmpkkl4w3QwjFcy3R5t7IjF85sooqVpdM3A3gPkWFdilE",
+	"HjhWA3mxhWRL2lcxYEtMIZCHkVVBFmaHKiEGQvRh7GNH5qzYWInYO000c1qgNsdR2tH+wG4TfW7PikP7",
+	"tFb2GpUFFSi2ZkFw51ztaBSB/9ptOt2Qs7j7GUvBvdnsawJqnnRwl8JsOIcRJL9rL3ZhLwOOzkE68FX2",
+	"nllGrhhcwFa3DCkMsRHNYWKwpjFA0w8WFOqjuUpsrT7c0JRwgadUbxqlqxDG1QFhJV8cJzfgM6uajREQ",
+	"087ai/74mGZFf//HFWg5WxHgqtcgf20s3WEfhHGjoSEbdTlCJMzlg5YloBazwMOxFQn1KEwwbwH2322N",
+	"lqxYOY8OOPhoK7UDDsqX7DpjsbOyL3djli3PxY6lSH0BJ0BZZ6gewO2qusN9T+1BOIov4Zc6GMQ1k7nV",
+	"Ep4KBGKBYHnxyZyXeR6vU3ejgPzEljE9jk14+JkUV98cKzP8F/ikXb+8HCVOVUnfLfBsoYNza57G9Vqy",
+	"dZT6xgVJkDrCCFCjWbZF0c4JvWaSrllCrE+bEC00zW3jF+s6GwfdhTOKR+dNpEGs/JXytJtXwGlYsVoB",
+	"rvYS0seIB9jQomBcDVOxS5pvBzXyxb5QnLG0IhCELcvSKlFD0Go9So97Y8SmYseHjA4amBqLxhj8sLHo",
+	"HqkpltrDg289orSU1Lx6wIicXW9p4FaW0owTcWAkZ7NBQ+k21v8oxY4wKvM9NhkIO0ObY8PFmHaMXcFy",
+	"srQLeL67FDzfx+MZVug6c7joXaN9BMBvWyQKVrBx661HZPfKqtGFapjwbum79gCmJwSayCpLXgPpoL4O",
+	"8tMorQYOtf34ZVEmBJuaJa7V3jTj1b9FqRMfwUtITs15vE+IWkpaMKDRMaqhg1MnjpPaZvyjfagNWbWO",
+	"48B9Bb1yYclpnHFK1RXANDbolcZ6Dw3nMwW1cSmpZv06b2t0qKjM5SqrAC3tdpkZKqFkm/FSAzJti+bR",
+	"kIxstGzlSLPsA2FdLI9aZgWxh/QwSnD3xHoe4GG8A+zl+yiVgbGVnj5+9hhjtuYamwlQjCxzsbxyUJkB",
+	"zE+7Tawa7Xloes0B3WE7yzFy59uXT/6fL988efKn7//t4qt/++bxv335w/OLr/7tu+d/fvnlF58n5k4p",
+	"uKYLbOV65/6MfEF+R35HTqbn8GcY9p3T2emD6cnp9PSMnDycz2bIqIqW5KFWq4cIR42mVcz83etcY6Rb",
+	"OqZL28Mfmp+a31XLjEaWWQdvZWCqtJLwqNwnE1XQ4IxpHzsVfNer4Q/WNLoJqJUu9eGWkt8IoGOA1IIr",
+	"p8MQLgb6ohrgxlxg3SRg9iNjrCxw+Hf1gxrABxA5ys00B5GvrKuSlXdV3+ITvM5csMOgPl+zhp5hUKiI",
+	"HxifFd6eD1HqotQ99U9SaJY4HRnkYk/PH5A/ZV+NwacbPcLeZRD916W6INMTj93YUSgfwhJjCvTJNHeU",
+	"x7Y7dRykLsRYVI2WJV/STjnojIYFtAnhdxwMivnL7GSHI2h8QGzdXllO59ba2erQYe4p9trtDtu6kjmJ",
+	"OUWO2OkN2InLTRWTHBaUw4e9oLKDsQNxqIeDT3WENMiWjCbJDoFkhw1bu8Ow1T8DhKlr/irb1c0i2PLG",
+	"0jO+FhoECIMGhjW3XaHLO2chjZMlZhnu6/eVVnjirFZddcXx5tlCPMHqKsvzUZDapl729XOOUsvml9wk",
+	"OmH0q9kj9SBCLckv7G9dOiSlmi6owkJtdQUnugeah30tWq0dAq0VlauntlMNtgILiBijvWt2tnV9U6m0",
+	"unlBVMyutTowBS+ZKrdj+4GPgSO1XxxlfHmzEYgtwAPAF9visWed+sT62QuaQ3nQwpJgO1FwKyZKnVoF",
+	"KPKUgcGERYTRxXm1sTPbiC31EnA/hR2Fp4qtg/LFEOYNKXguSoA3PtD815LRbQfqj+pNFflHfizsVE8y",
+	"lbhmwxHcf1dx7Ff7oKIZXoxd6wGIXjA+uCS2dR7BR9QKV2sz+TYuE3n+hEdMqlsd9+PyUbc8gTu/65W1",
+	"7pqIwLzcdrFHSXOuHKaBcc+wN0RHUGWwYuaqiOOoR7Hk9RD32PBIJLaR8e7k/yACnCpJv81sR/OA7yex",
+	"H9c1JceIJvclBwdHk1/lQsfofwFsXCdWRp+4iv+uaJbbxh0e9AIAiBbkqmpg2VVpvZGM1QqtR5kJYQO/",
+	"joKA+rBZSiBIIsUOSWEzhV/cm7zsKgHTlKcKeU0B6OCLLbKcWcvHzUvrU65YEWdzDOaTgCqrECXmTK2x",
+	"pq4s5seVkV1TJOmyQ9gwmoNSgkAXJmbanoGZ9VHI+qpmIpKez4XH8lVTr/10GbFRWoi0mzG1++gIgPGA",
+	"4gRRrcvfDQ4Ojx0Pmmn5PqSwTNUcBaOLbqqCRrxRZJUaWyQBfYC6jIBH53oTJFhukJptDKrxwvjHSUbT",
+	"+FYDQyiws+cWExninAOEs7NjL3whrbdDbckOUHI2GTnRe7NoS2y+wP5W0twSeAaGGLPEThVp8nLDaNFp",
+	"iGlRvPI+2AiD1BvkHa29HcZzGJD55AC3+83x+H6c0YUFB7EttnhPBwhCFOoyGyfU8TFNIk+LjrLcbqmM",
+	"YWvENuPry1oZWr35Dy5nXHIzp8fnlTuLgAfXyxmM61SAtFp2dKN289wIrroANAxehBXuQoJDgQ2UM1Vz",
+	"lDEM5h08zB9AnxWHhECsuDn1c6ZZVFrXwnyvrVCNULE2yusaJ/xClLpiPEeqBqiiIEqbj0LqzkF+A2cs",
+	"VZ0dQ8zBtHKZYCV4PUiArdkg/FbKtTk2QUuMOv4LKq9i5sWfWAHUUtwsShCprdpz2+ql27Z9tbHRA31f",
+	"oxWLr4FeHltv1qGqtaMw6EbWcuF9r5kFcAtVfb/aDwr7h46p+/zazFOcki3Tqo9gyq5+YpU6X3s++4sq",
+	"7jqKF/ANzaJD6Y8HwRL9VmFc6MJ3mcgs04mtkbPnFzAgIt0AUy1z9BA/e8dkNb22KqpdqSa3l0JSzXBF",
+	"Kx0Xbn+/A6qgVND7swmSrVTpa0+BMpy4BppqsvSSx+pqXgNlBVrc5hzPkPEf7Ow4Lbh9Wm8FpLZuNdC7",
+	"QPDTZZaNWtmg8nacMNjLAb0wLJtclYqBvSmZYjrs7TAYZeWGGa9B7PM/HvsmZO/eYUauGuqwmt7uyuqM",
+	"X648u1K/19I2NtDsi/EQP79mmJgAz+zk3GaSB54FoogTcnqwN64i25GgfW3bGSkePfoIg+vpWtDTbNwc",
+	"StAulUDJKFbVL+mWhTVGg6qztUvbxRvHpxmeStByBDqrub78yG+ElQRDCrs3VPbACJ5q5YutwpUYDswe",
+	"zy/WS5IEVdArIburFNzeD4c7D7GpmbNbNlQlBKOurm+KP2fYiAYDdf6y7oLkjoyTnaGwMfxvbb/TIAtl",
+	"9deKyqCRo3WgpNgSYKWsfCIj81V1Z3seM57awF1k15wk5BykqrZrhgEt0D55A88/HGyqEEyuDLvKmtSY",
+	"CAMSOas5mrIbarmujtduX4VazWuQalZCOes+DV8EzYvbWGjsXjQn371+/eLeyd0Tc7otc0Zlgr86DX4h",
+	"JHn9/asgs8J2FcWD3omgP80Vbjxfma21mTTzn1P733hWp96+ttNlrbeynh1qk9o+07Gbrhl7g/JQIbTQ",
+	"5s5tq2n8xEyizXVBTmaeU04TRJWAt1sDpoZUU8GaWI+/00bp4jrvxnL7ZKTt5jSMshEfF6Vs9BUdvW/C",
+	"/dxgdhr6+p4SkKIcGkkKescPDvG5ezrIM9JMXVWtmQYcTIxfZ1LwrT2WehuzB5e6RkxxMwg6GaWZ8Sw6",
+	"7CTNpCwLnS1qzSJrsc9x7du3VF6NbLOCgMlRs9VZY8uFZh38kLLDGjR/Ge72PS8YfyHi+AYIshkFDTUY",
+	"A4UPWCbcdu0I0ftrLA2cZDRVdZ5m38UeCr07wvVAtcHSS1fz1NZnjlhNBzzIfpMehVmnySojbaWtOQ1S",
+	"SWuMY0GUoFyaGehIipWKycuUatr514Pr+me4KGqODayYsx298RuSOCrj0sZhh/Qywyu7OmFWahK2f2Oz",
+	"W3m3WrCxxWraKRTAJDg73L5oSXX9Q5o6JFyLulLzqsRu0op1Bo0cVBw1OphAL9cU7tue8/CbDCHLt6su",
+	"7D5WOgnQunrphKLZLvAHbKixCxZCb5IG5dve8TsSRYd3Tvo+40OTn2H1WVVlVg25b6K/lWL7NHCkR+QE",
+	"ev1vp9r7PvGZuSbQ9uNC/YEVDi/r+8pjZKO9qfYRSHjcs18GWngMvDe0FTsOH1u7QPy10PXWnTtrLFKr",
+	"OsYfaknq7LL6216gEhJSJYTmShhvwaHFeipizk9OQ5v97kmsMqdmirWbmGP+Lcdt2FVn4g60yl04OT1/",
+	"+OjRo9mDh2enD07Pws+enT08/+LBca28AUe2QPZIOKpbXLxGSOBg8F/wyP3v0Ip5A7M/LLCKWpTdfS5c",
+	"St5SbNqeMzu6J0geK6FqDVCVkCPBIjM4dybJMSzVQ2ZntdZfnD86PXn4YHZ2dnbyYNhKO9XUA2aiELOp",
+	"TvKmFjuQFXUWbYxlXAbcyGbz5oKmlgBZEfcy/IYH5+f3zw+JgLeRh5jGKm4Lt3deuNl8C2JbALLHD9iL",
+	"0nanHVamd4gv6KMZ2z3lgidRAekxDF5COwzovmIjdWQhhJ4TSvAynBvkxMIwym/+ydaU/maZizKdLgVf",
+	"ZWv8205mml2iijOfJEu+3KZ1gTNS8ODjGa1Cdxyzvk7pJo31h7A71JsptGWwlue1JYhQw6o03SNTUaaP",
+	"USAKlPYxrOfGla75ujVris3J708TMj1JyO/PZ58lZHp6/hmiyoTRHfDkOfnyYbNIMEqAsA99rjqH49tD",
+	"BtMOSGaobvR9sN8UXddsecU6O0X1sosJceVpJxb7OBw5yBO1AzO5UGNjOVCdP7wZJ37d1xsBka+3SSzS",
+	"jc+cB8FrWDqPTas1pXANVyDESFPjFIz6gP5+tN0bALOI1s3HiYNRIqpucM5jI8RVR3ypx9C3xO1xECp9",
+	"d9mYicYxJwK8tbuSLCmHNtniekTboM6QEWKtx1Hq9taSNQBrw4iA69ESmwooqFL4iQ6Gx94Vmeyg2C1V",
+	"SfPbAJFcsiKwjD3tPiy+1Q7Oo69mri7Q7YX1m89HBQ5TeuH2s72CRp4b/qbh+zuUVF8HOevoxFuZM9RV",
+	"tStF18aDz9ILMrOUShVXMJaI9qcdKlvS9RWJWIsHOrDih3dPp/3aQNSMjFkJi6dY4L4n74xNOd7zXOz7",
+	"BdKfrqfnj07r5lQMZ3X7GQoG1D1LRwkH4Nn4MYIBooixEqD4GnsidNwzi/hh6QWRbCuuaa7mrr/CGnpH",
+	"o3KZVvdD26As9ZTapCwuAENd3WnJuNMKEWDOFsACSo++xpum0GN/Dv/O+JoAyNGBA4ngF4Tq6Za+M3Yv",
+	"4sg25pgy7wXQgXEh35nBAzfWPKj7Vy6ddOGge2pqTkIoMbdYPtfhwb0PG0D4y1Pgb3GUqVCzckE0LJ2Z",
+	"SGLUHoFi7nBWbW15cKib28w8Znw9VbnAmxEDbsx1qKo3f7f5QgQ3WFIStxPdAkB0FFfKq/5p8EdYCftf",
+	"nFxQzFMswLDzBCUpwZyEP1vudvuZ9h1+5G0t0CyHt1cjHftk3rjdCDI0BDtCG1F2naWsRcPfg8PchaCP",
+	"IWidPB11R6wKJnxr/YnBB0Q3cg1V0AWXj6GAXosAT77YV0BMlMYLIiFf7bkwNOOun9tBQhWLjGi9E+AT",
+	"QpKT87nHbEArDtvOLN6b59H55XaoGVRhnoZczJyLMvCGEOA0MINVqsuTd+/G3XA69ob7Y284G3vD+eAb",
+	"Su59riE3NIHsHlQT4FSCdapNam3CapNR+9DaR9QG2ES7nNdgL7H99meXIWxmjbI8lTHU3tOtsel8Qxmk",
+	"ZWSSBYCGTN+wV+7we2oduIbf5opFbtMy2jc8rR5W7yzl5y4233+pQHLujKsobCtMb4XvjdmfNQB2pOYB",
+	"8etj2/mPaCNbRW4rsLx7csdXV52C4gM+7oj6RmGPmIgx24+d7UUrVii7jwCeC1LeAfDNvTP2qYCHP0J/",
+	"1d4wxtHL0AKvv2/yXO71lbapxZaX32DKAJ04kF14SEeZIBjg/P56dLCrA+4b20CnsSxQFjcq2oJRkHEB",
+	"mhs2YxrfWqket9nRzPZHQgepo5GSj+tAB+5pWcTjOcUlog2a9RwOeii4w1X67KClmq616m50IoogFJRz",
+	"4GA8k8OBYggr4/harYFwUqISsWH8meDsu65anjf1drbgu8Glc2vYkvPZfZeNwRi53Df72nOhA6cKyx+A",
+	"n2Q/pXk8xvHGAnpG82Z1lyEeyOrVgE4HE65NHld8a2yKq/KbseWBh4rpRIxp8pmtCsQGFlAtqLC4zPmr",
+	"vqdhpi13SABcjpQ9+Eq2kcd5rUKs/WdHfdcv2I7JDfkCb1SB1LUoL/Joi+xD3VWtQEOkZhxEsme24liz",
+	"0Kzrs2+CBGAP4Pq2KdxY2zUPEuBIY5pZ4hnbNNT1xnY9ThsI6/M2vhqmaVnKTO9fmf1mY5aMSowewyYE",
+	"CcVf+QcAQP3DBzAaViJWeMkKRXJB06mlykkxtmVphG2z26YmBwgG5qOtvR1zPpZG33EXYt7e/Yl/Y+kB",
+	"sXDCquKgbqLk2F4GTgu6ZRfIia3ptsBbXn77Nbl///4jc9GfX399YXnozZ8AOHH3J/5ESiGrqx+dnX9B",
+	"CikWOduqu+SxzWaSJZUyY675F6KVaghTh5fPOHm6mkJ/oQsgi6W57/vq+5ufnZze/QkOpEznDFJZmaZB",
+	"fd9kPjm5O7s7c4kcWmST+eT+3dnd+7aLPSzpveuTe1B6Aj/Zmj8jGjBtT9PJHHikvsZLYDPTLdPgLnZk",
+	"CatL7n0PMbgPycELHxsFCKlEyVQhuEUonM5mqKC5tnEoWhR5toTB3furPWHwRDgMaWTLK4hfg3jWxdJ+",
+	"H/zeRtDjT/PDu/cClxj3iqs8n+AJjtU8iiz2IFWIIFGRuUVQJ7x99OR+I/cvSz5kdp+mbFsIoNr9E9vb",
+	"aYY4xFci3R9thp+xHX7Jh7oi1bJkHz72ysZW9U3VLWKBoQmzEqezk4//aqOXl/jHW8vUD1D0Zy0+99QP",
+	"SbB37/1sxOwDqltgBWhJGv7+ZpL2HE4FCzo9plyubBe19r4/66I1w+9IjzCt38CTCLWld5ZAEc22UmFP",
+	"vahCXDN9+3l8+0tsiEoqk7BR5JPXdF1/etMa/HD76X7Ogx1RwLq31SEclb9mIT2+1oSvdXj1X4niPKb2",
+	"wk9z2yxxzeyRZAHc6guo0jdfwZTzYQHj5bqEYsF+pfNcp9HO3SlshL0uQPVvBKszATsZHGaAzzrSeeCw",
+	"/lvJ5N6B5OcWmOEntkq1O3RI4Ol+EUu3t5z6OkIZ4IzcOo3AO7YVXG+s5dkxKFvBUA1rGL1Vz1As3W3k",
+	"XRjTGP2m2KMAOBefTVtkU/Uihh9TGguCf1wtClIUMxbxD7feGUiF4l0dI9YJ5k5CUCb28EcorvX1gkLa",
+	"Kv1Q7Y5S2tnoNuftNR919swrOu1tO4AjqBd8UmVq16dhuGXk2nH/45pGKyHXQmvGjzCt3woINFKC8+g6",
+	"HaDTrEoK1FbAEiHQf++1lm4/t28/uqh2noNu8L+IwWSHlkwsW319bhW9/nUL7kcwl+Bzgza+n9ZiGiIq",
+	"t1/6V/SaEdd22DW6RtiW1XNY3+QDRVAuVvGy1sL+EGf2ejGVWZ73nw7f4CUfcRrhDV1ng339ERw8eFA1",
+	"ESVPmSQ7W6sejcdArgvuu3E45uMFV3Bcn1jig5d2ELk51sIjh1Y6X2x2Wop/PFZoBZ5BBCdFKQuhGHgk",
+	"jKdgVmRasXyFyZuKl9w2PADMZmNz3fsZo/W9Voe5sUPQwGAuKODSrL3sGWjrCx81x335Xk9F2xizAjr1",
+	"3H6qn/CUUFw48DHcnLFrxmvuXH0MT+hyA4SuGoCowJCzLxj5z7+KUnKa/2dCKLH/JoxruUc6TUVSqmli",
+	"ybJIlt4lT66Z3LtwvHkY5XjH3Z/4Y7LMM6DzwuKVrUXEopr9nio9fWIGMX36DTJOuX5f20wplrbKTS1v",
+	"vS1R42KH0fq6DOyM6n6C33/AW33uvealcY8l5D2MA+0rE9pOlvtbt5XivDM0bao7a9/b+4TDdplm7zQu",
+	"8rTqItBjOCVRSk248QgHK5PXTE6h8gAFD7JFzEgGRv5w/S0XgJPRCpzWeWj+0QHC/nEzJPAJXaey/b7b",
+	"LwE+yNkxCbbZgV1mNq277kDG5I9WtP/xMyb4JZ/4UA9e+qkzJp2vfu2oWI93rFuWMSNX9d60FoOR+vrl",
+	"+kYfHDS4mRj+AjGD00+4fgTy2soY2kSU+iiGvKsMMVYTsmZXCIGVW+kE+WChRAQDxt0hiduv3NtfYn9W",
+	"m+SXiUfYdh8xbd2X0fk175Pja3X42l8mo3NYcCz4xfc+tubwFrouYHfs4yV96iEM+35IADViFAivjGrh",
+	"e741fV/Gp2pf/zF3NNiy4XhG2LGPOcncMIFv5wjTDEEn3zO/mmSCzk37fXGbiqbpUSbwH2mTPmM7/82f",
+	"eJNWvf67jG2zrrLMj5IgsbaQExPsOi5WaHejY20EpyktF3aLun7SdIsIOTSgXJVr15YV2y21CPO4yGmW",
+	"5/8TTwWcmF/fsXCMlJFk7D2zXb92gb6XpGBym2lf6GxZZRTBGt24DKUsz66ZzA6kMr+pLrulJMVCKJbc",
+	"4XAEpXFfWBvSd+8/UHTATvS+S2c91ppti+MlxndUEWSIMDrLonqxMLtmTtjOcNgbJi5KYROGTkH6tkLf",
+	"/zqdgm+xmPxVLnTXGrzAwvPbrwA+6HCTP5YGYGoImNtbFkJokou16lgSs7F6jgeapt/h1vsfY43A9/5v",
+	"HOioR9LjNHVUFcAZ5gJC9baDIaNGITKODJKEix0RHMwdIMqo51Ej4nzvZ/Of3rARxiY+gWibV3zSCNM/",
+	"mLHy2mKqjWjQHd1f+IQOcpr4f3ABDZ86IRjoP/83WdHjKzYz6l8KrPFJBOk7oMFEQfLkdp4pp4pwiIJx",
+	"aJhvgXuOBEwN0Cj3FFtKtFu6AiA4z3DVpxLDj6kDgs/pSgnavx7H2LQsZdayRK0gGVHZmrMULJwezMgv",
+	"N/sfzRAJ5/7TbdhPuOqvsjVHy9U1XsFHh0f/kJ2pbb/ReJBD7j/pwfARdfhrmdH8l5CH19DAqctEhV5r",
+	"C3qUQoVXDBAqim6LnGFkLHHOJ0TKMXbjPBzU+Eh1yFOiNmLnABpbT6dmqdAc11rYLzao5uwQNGTj7fda",
+	"f7DX/FqdVhxfl79qRx/WSR4FU6/IllFVSpa2O42HsYNaBy6lyTXNS/Sf4xu6KNXmaDN+/I36olQblv7F",
+	"fsSQvXoWJVC3fTfo1VFyQbCvcGahxhvn7wID0Mh+CsGds3Oi+nfCvZ/xHx/6LCFcn6MEA+sYvK17cDcG",
+	"r9nX+2DdDb1mkq5ZQiwHQEK00DS3XOYVbw5R5XJDqCLFo/MOtBddryVbIw9NrK7Gvqpep3Q6rk5pXjUb",
+	"tHU50eKerBn5vG1R0rynKgkbxI5+28dXeq8wKt1hyUCg4RihuseOtT1I/wnohYofXmOoBCxnKCsf4htO",
+	"sg2jUtG8J0Znr2G/Rk34jO1euk/45Om9+ou7rBZghjlOqHYf1AcITii5zqQuaU6WuXAQVpVty5xqljqS",
+	"DZWQBVsJTw+yYOuyy+SFdN++VxbMBS8hZfkrFQdIuppR/jLp3urNEa8GOEV0FXOF3hoLdpTj96U1XyGf",
+	"XAdiWDp+laDC2Lm0izOeAstWHxhmXGwsr2633EC9xUu87CO7SU1IZ/IrqOhwX/6pJTJ8bQR5YFWJDpMA",
+	"64xbe5n6jqfHzAcMG9MR9sNX5lOIFg7D0OkeGK/Et9lusA51CTwowD5/7Ugq8iOqqi5fDUbuuJKAOd38",
+	"4JtQ7Cv+1yMBm5oKqw5c2xPjRl8ZwzDx1dELUdocJEdCzc7sovma/0nZRfjeXwzn9MukGPvf70TsaGlG",
+	"8zBblpnK/aUsOUIdq8iQr5bbAqlftwq597P5z4BM4icQY/OKX0d9e9Uh73gJQEDDYQLQt09Qmu4VVpGR",
+	"zLLFWb0Ha/VbRcSOW2VzEPv832SJjq+VzKh/qdTgJ1MNUSC0eXYPDvq4SuRgiuJXJqCfQux+kWyGfXFP",
+	"NiPTJGXLLD0KhOuVlxir5VBq8AW2pShEZdF8EpzY2SapAEImhRFIJfhvFdzWY/hiZ5U+w/eV7b1yKzH7",
+	"ReKSH9PgNrPSzUkJRagJEXnqEY4XQXuTTFUuO4ZyjoFnEDuSU7lmldlNQ8bUJS1VhR9fuioXFAqgae2X",
+	"g6d4yZByZ8/w6viwfKv3yOJart5etG2TLtzTvhLblEyJUi673qDZOz3piPafDor2P0aSMd+aFpuoQqu0",
+	"Z49/ePLlXx5//+cu9jG4s/Z632KgoFozae75jx//48u3v//y7u/+eRJrVbSBtkOTTAFzMsXRXMChEwwg",
+	"8ckGS3LwpdkYmi7wQNzSd0/xzUHywHcsiMOhhczW0NGpGr3vsibFdZYC53u2LYTENhILeoXt/aTYTj2Y",
+	"+u0IfrFmIsS9b+EY5yWjqbljIcUVULvvLNc573hPI3VJU1ZZhsY6zbadssl2TF7qDeUhG3xEC7UYoe/P",
+	"3P96WaE7hpcLvmaS0LUwIofj7Bii0TEffYj/QGh3UFNdmrne/eYISrf+wMTlw11cgzdA7l1xDdxAT62W",
+	"jLGKxJVmd0KzN6pg6dYivQowqYBAiIy3yDHw+JJs7dqZtEfm/zhCoTsbCtIrRnMkYOYUTBR519b0Gj+q",
+	"1s8HqXVsqe6QBnYV/2G1+nlUq0coeLK1EUmP90/35A7wn5/fn32eWLyLpTRHM1TK7Jp5BdTkHPkat+30",
+	"G3hubU6CqVAbOj09f/Dl/MfH03+n0/ez6aPf33v789n9D1/Oh00PjtvOj3/cV49fPXlwNgf/LM+R273j",
+	"2wbpshsTSIilZnGmFK+DFxmnIESHa07J+n1WTM0QJVOKpURTSahcbszHYzSfbCnPVmYp75TAIX93T7f5",
+	"565hihQCYVDAvEOlLRZ8/vVTS8qf070odUKCl0APSH13cti7Ojmuwu5y5oNGMMfIIEjAb3EzD24usflC",
+	"c1ZcE1zO3mnficZWW9rxhobzPWP29GTLzJ9/Ndo9UwSstE+u3eFU+ajq/WPtbbMZP8We/r/sXV1z27bS",
+	"/isY3/R9p4qd5LSdM/bFmfTrtOckbcfxtBeNZ0yLsMQRBXAAyIrqyX8/g90FSMkESckQKbm5aZqQIkhg",
+	"d7HYj+dRfJwVHPS4qsY+TXKX5S6Rmxnq6r3lOkvtwnZR29f9qK3TGAc+Sr57xBygleBGDcV64ISmdFNf",
+	"148nQb2Fu39Ucv5z2Ra6XRykJzyinx+9aKcYWc/iQLH4eXRpmHeThlKF6FI5WWvSofgdV9xxGNWLxh03",
+	"42nAph+QTFy6T+kmEEe/rW/o/iTTyKeWGKYLnsxwW7fbfWovZbcL+1qsUNLIscw3JcGVsSZq1iE69g5u",
+	"O9iKbni7umJuvBAl9w8zRYCtCQHFEf4mItpSuYELe4an++zB/tEhleqnfs+5EDvEtsm6QdazXAekp4tS",
+	"rUhpV/tcn8mth7bm5uBXJL6xta+ChHg9J6f6lYLf7NEIhQDrVV3MRCpG4G0b7dbrmv1AP+gA0bfb3rqd",
+	"AOHdv/ud6FiIj9b8667URwNM6N4DvS0e50Bge255yro3uzZVJpyAVkAc4UUuJ019Mt8mM/5WTnpXjQ1Y",
+	"WWktAPRwUFABKsECZDcyz6EPpKa/hVhoN4lTu4K6FXmSiR2Qie0kx3F5cgnEP67Y2i8+0UO2rvlYFlnT",
+	"SWMsi9VQursf+DZZrA7yfOrhMWlJYsYrFGJUV2Ij0hcpY1QNNtEJqBW9SEfROXvAB7TC1sPE9202ahry",
+	"fBQxHOFsr+U4ftlQPJkBUU+xYvLu7sKTqyHBNFYzEicuRjaMWrXKBP9YSBWGnMDLB+8LfHxhNoE6dwi5",
+	"gnmGgH4kW+9J6XVLWqV1mfJMcLsGDRs9pbLxvuflt4US9L/7THq1diru4n2hGXSMGCB/FmlJV+gZnV20",
+	"cN66jMs1nv36Ddzdc5AnmsMpK/6jnMqez9CdjhIRCjuNLCD0SYV4/hxHll8thEYMdrT9pfBRnPqFo7cI",
+	"ca64wsqEjRdKSwUuBexcUlSo4KS06jUqBd+zTeH/4UWRshv7ddafuLG/09ycMjslCH/haF0+CBxsY6vK",
+	"5vyU/SSXbJ6IlStR1Vh9aH+ZCXaXZ5MpvVKesqRIlMHcYOapPOglOT6whosFoq80QVR52S3L2ollpaa6",
+	"sVL5fcuR7FGWbHqBHv9cCr7d+ae2doNmGvccWgYjS6BfmORw+vZxIW0b8MFed4KNVQtWV2tsd41Rr7UO",
+	"IAj4XtgniGV2LjydVHXICuRyKhmeYjUI9CPdbEkP+Lv2JZrv8fy53pRgtT7RbMmBrap2pKfLZc9KcUy1",
+	"iLTqwXJELxURJRuKEAlMXqTMlXGGSg+RUWXn/PYhMvNslwOPv9zbNE2+7mX0q0qndJXlJQqQ4luQIPAw",
+	"yjEWBqpS7NZPgI2b9rIj1nyD5Rw24+NfbCBoeD/+lczDnUngbukki5F++Hd2z0tXw6GqGck0v+cqqXD7",
+	"jEAaMO9EQS6CjTJAV5IBOLhOVpotpysmpKmRj4csbcSL2r0mh374c9qP+W/TyIGyFF5ZfYsQ9GGhV6kR",
+	"5kYj+b8OLM/ZrZSmNV8hpdklX7HdMj0tGWA//PXX37D/Zt9uAqHHwrbDyidA8NkoP4Lj0FJlyABeP9Hb",
+	"GcsnzfUxxQz8EWJYG9yq4REy75kYsYUo7B9FombwF/hTcZMpKGRWHEkW62vb1gVK8ZwnmjchQ8ENf1uR",
+	"uqQJer4i9ZabNTM0kb4iXBtZFFBVZ4BSGc90unqo80FSUUXc3ZSyhWiQsIX4VcTbxfcEvyL6bzcXdYv/",
+	"k1wSuXWUWpLLhYDcE0Hjiob96YIS/ETWnFdwbzeWW095vo48+FiAKWqFxesl4/KIJaxIzNT3DFO30wiy",
+	"pwjDzlNsbv+D376X4xk3ro/zHy+Zvqg0Bd9hXJK4nDNdRjqhP34GabVT9i0kkkoM8UTxMge3KnhKpYu0",
+	"e+ux4lwAooM+ZW+YdTncj5mRH0SVXzzTJS6Jo+KC34/YzcOHk7HMF3OhP5ycs3++HLEPJ0ou4W+vv/p0",
+	"g59iXWjQscxUEf/GudTWw840m8olDuqWEYTjHAbQJjELeOLLTzcQB37xCrMd7GY5Xd3UhVLtHL+f8h04",
+	"9PtRRny3nguZK4M+FmbD1TwTSQxG+18LbjXSPTGWShKfgYM9R+1r4O+B61fwoz1v+XuHP8eveINf3LMR",
+	"pxkMiQ1dfTqAFRrThJ54UR7PycxCI6fPpVCpYEdZ4R8NF2lYVvD6c5KVH+wXEVrKcxSXdxI4T/B5AA6D",
+	"XCYjtihcHsmu/RcaQbI6CopuFBM9kJAMRKe3CRQ8OlnDADgXizyPUM/A85wtp5IDYLRjNUCnSlpnfi4V",
+	"HyGaIq0h7RWNear/0D3xslRPIVms7UD1mLM1lUGZMN98dVKBs3jlc0iZMHxSD7kBCSz00TRns0yk+rwC",
+	"V2m9wuQWWqVdJz69BLhV/GMyNvnq0cXTKc/TQObLjtEOHpC8+Ov6y//78/Ta/t+L6y///1/dGuXt0wHo",
+	"Rxi1on55h0BmfeHWb6ncHfisDnAyNXNMc5ppgqdiaZZCumrDc2dGzri4YNjWTvlX54STf41wWKEJvl09",
+	"DfAHXpcOuAQRw7bIqu8Gmw+DkqPfhkyzI3h+w7qgybJnfxmCmlmYsZzXo/NMpET4nzQAwnNEaVsygiED",
+	"/4MwKk4FKA0EiprZM10tJaq1y1xQdiBoud/6u/Y4M26Q0NSULxEhOuWeBXDOaaq4biB4wcCn+82zSGP7",
+	"j+nZF10ft2/s36bRIVXjr0diABROuCA3WRaqScXGUgg+NogVtamNZw/0uw69bDvL5Rsv9wND+ELUKUbc",
+	"8Tv7IJb4dSyr3rFpeJms2ESCF9vUzPb0Gb0eSIXWhHiYzK8bvmxqUHJheDsk8iHLcXwb7L72O4eVeTBm",
+	"OLIhJKzjUikJ49hppgM3Ditq2DieJeMx17qxSMD+7A3ctkudQFW2aqHawLWsLTP8+mUFD/HVOhJi3dFx",
+	"nzbDT8BbIpet8a4Ej4XTQJ4mENliLbpbuy80wyVjuZyMMBOBvRh4OJs7PFuo5wEyRCah68CLgZAma6uI",
+	"/YXu2eOM4hAhX5VeICqFoWTAIGVnyipLI5EFjn9oVW2/8CW9WM/mrjpq3z5neGxQFboax9/Ucs4Bl9BK",
+	"ihMUNk2KggtdJbGFwAjxGLsko1T2H+dJlm/qGnUmtaOl7Ch2/TCodPNF8UNiOKMQRSWq10SsIGh6AQ7R",
+	"Wk74TqqJxOqssEcaYWKvB9GviowP446WCtbofB605O7BEsPnDsWz0ZNJrGXZwKc38GwEjN+ZU9oW4mW6",
+	"6XCZl+EFw9TL9P6R6lKXCXbBQhee3WE1F4ZoJtxKdEOx1lyk9HYHyiXp3q5vjKbqsPumFSU2dGMXzPkN",
+	"wLUmVdkFugQ4aWFcuqGSMtzgRK+8Wr3SEbN/QwG4s2Rw36Fq3U9SzugVQ2SfdDWO2nkHo2LywMKRy7fM",
+	"zPTC16zBek3lUlg1nfHCOCxNl9R1iwPMiM0G8De8ZY9zCSOE7BcNH6GCEVBEtAPHzRT7SwI7bgm7BB3V",
+	"63hkhZR5y/zAHdvK6SElsOwXBKcfvi5CPbp9TvXw3JSXsTc/i5wMfEjPu0c5Zt/n4tDISIMuY1Q9vkNY",
+	"Sfs0dsunGexdZWizqrQdjrj47ztJ2yEdcOMhBmK2xVTCxbThwIQTfCDV82eaZQL3fzxhkz8S2tafPM3X",
+	"AyiNF91hjrow7T7rYhI14aY97XLAAh3fytqPHSbj0oO585kW+7y6LIs3eYrDZ7SQUrub9tmOgmOE/In3",
+	"WI8VKy9B5V0ay9+tLUxMcptoDyMt2YzzQlN83U1Wha8+PFnupnjFjUfkE9LXB0nC3eRE8MvpUYFyJrdW",
+	"Zw8ITdHY433pqz23M370u18I/OJ6cE7+gfYbz74fmvyOjcWR1uGoWI7x1QfqLO4oVTFoQ/N0xAolx5yi",
+	"DthJfM8VENC2CtBdJlKIUDeo8Y/ungPWY/+OwaMWlCJDV0Q8RADBlyVsBpFM4zezaZKyTEBvX6XE4vEC",
+	"KD6WKu1gRS/xxr2vAUAxzBM1S+VyWzSGP6ZyBHu7/S8XI7ZM7rkesUliuPZIFZkiXCM9Kls07fq4qvAI",
+	"nVV+HaDlFCeZwuLolVMbzcgu0jv3tU3LBLUBDQ0YdqX8TYe84/mXDFmn8oYoTqF/Hp5YISZNgesuFsq6",
+	"0smqCenAXj8GVwM/pA8D9T2yjZfWyIFHynvXVThy3cm+DRWV0Y6SVCKu5NI3iT0dIvZ5jHFDBIP7dDmW",
+	"aS872LFGyhqpbDzFGDXLrHnXm1Nkn72Y83D//BtEVGK3yXiGBN9MAZAtT9eaY+BcCX3qvpXHbtP6lP1Y",
+	"AW1wvcVY5IBAcDwdsSlPcup9BxwInroeHbSCZHQrEaWCi9NH3eT4MeXSHiRJFr3eJU58Jyfvq3pcA5ob",
+	"bBcbG56yKKCxUDTkF9kNcluOgcr4SJS0Ucmqwau3K/se7znUpSnf8Anrgv17JMexQHxLxTGYOnWRVHIT",
+	"ZkIuS+02fF7k1n9pDE9c+bt2oth3gzyBZf+IohluskLhDHc9Jtf3o2fuTPeNSbGrcsWOPzHmP6bvxvm1",
+	"cftOkDWNjvAg6yITK2HmaAhe4YnRlK+xYXG6Ep26HxwD1+lV3bv2DAoz1MKXa41bDjltmlJ8Mx5iNi0l",
+	"osyihk5D95ne3TjtLe3Ur3Bd2lkYAgjkb2nPaql7/WgjDLhkYtKUMNuU8A6kre5zP/O27srbWj/pnalb",
+	"qwvwmb31QNhbj2FRPhO49kbg+kjFt+Bw7cmL6I306LgIX4eZ/euBvKNjoH0N69JZmt3dBZ0Ve7EhPtQr",
+	"8audZ+TMKWe7LuJkZCPBY3Oe427PzdZuMr+3sx4QJjvpXHERLytgbQM9FAr4Hf+n96bbxWQbvrnnZn2f",
+	"E+VcV0s2IOscgTw2n6Donn2xWl2td/8hCk0LpVWS58+ZVAqnPBj4pgWJcGTAJ40ww7C2DFOep9iljlR0",
+	"VRpBzIBU8IgRLC0ceVSrS9Tskz3VceEzr1TWv5b7sZMQtAFHUG+M6kzkSTRkUI7FEfgC/vnYCehR/jmU",
+	"PKGHYh/CxwuVmRVo8C1PFFcn539eW3HWXN073V6o/OT85Ozk0/Wn/wUAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -21,6 +21,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/service/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have restored records be acted on again
+         * @description After a backup was restored the service only shows what it finds. From then on machines are launched, healed and stopped by the records, and listeners open.
+         */
+        post: operations["resumeService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/service/strays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop machines at once that no record knows */
+        post: operations["stopStrays"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/places": {
         parameters: {
             query?: never;
@@ -1477,7 +1514,39 @@ export interface components {
             /** @description In words, with the numbers */
             says: string;
         };
+        ServiceResume: {
+            reason?: string;
+        };
+        StopStrays: {
+            machines: string[];
+            reason?: string;
+        };
+        Stray: {
+            machine: string;
+            /** Format: double */
+            stops_in_seconds: number;
+        };
+        /** @description How restored records and the machines that are there compare, while nothing is done to them */
+        RestoredRecords: {
+            /** Format: date-time */
+            taken_at: string;
+            /** Format: date-time */
+            restored_at: string;
+            /** @description That should have machines */
+            instances: number;
+            /** @description That have theirs */
+            present: number;
+            /** @description Whose machine is of another version or launch */
+            other: number;
+            /** @description That have none */
+            absent: number;
+            /** @description Machines that no record knows */
+            unknown: number;
+        };
         Service: {
+            /** @description Machines that no record knows */
+            strays: components["schemas"]["Stray"][];
+            restored?: components["schemas"]["RestoredRecords"];
             version: string;
             /** @description What the service rests on, and how each is now */
             parts: components["schemas"]["ServicePart"][];
@@ -4333,6 +4402,58 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Service"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeService: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceResume"];
+            };
+        };
+        responses: {
+            /** @description The records are acted on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopStrays: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day gives the same answer again instead of a second object */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopStrays"];
+            };
+        };
+        responses: {
+            /** @description They are stopped */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,4 +1,4 @@
-import { useQuery } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useAct, seen } from './act'
 import { api, take, type Check, type Group, type NewGroup, type Pool } from './client'
 import type { components } from './contract.gen'
@@ -64,6 +64,32 @@ export function useService() {
     queryKey: ['service'],
     queryFn: () => take(api.GET('/v1/service')),
     refetchInterval: 10_000,
+  })
+}
+
+/** Has restored records be acted on again. */
+export function useResume() {
+  return useServiceAct((reason: string) =>
+    take(api.POST('/v1/service/resume', { body: reason ? { reason } : {} })),
+  )
+}
+
+/** Stops machines that no record knows. */
+export function useStopStrays() {
+  return useServiceAct((act: { machines: string[]; reason: string }) =>
+    take(
+      api.POST('/v1/service/strays', {
+        body: { machines: act.machines, ...(act.reason ? { reason: act.reason } : {}) },
+      }),
+    ),
+  )
+}
+
+function useServiceAct<A, R>(act: (a: A) => Promise<R>) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: act,
+    onSettled: () => client.invalidateQueries({ queryKey: ['service'] }),
   })
 }
 

@@ -9,6 +9,7 @@ import { Trouble } from '../parts/Trouble'
 import { useNow } from '../parts/now'
 import { count, secondsBetween, span } from '../parts/words'
 import { Table } from '../parts/Table'
+import { Unsettled } from './Unsettled'
 
 /** The services on this database: which are alive, and which groups each keeps. */
 export function Services() {
@@ -50,6 +51,7 @@ export function Services() {
           ]}
         />
       )}
+      <Unsettled />
       <h2>What it rests on</h2>
       <Parts />
       <h2>Places</h2>
