@@ -12,7 +12,7 @@ import (
 
 // parts looks at each thing that the service rests on.
 func (s *Server) parts(ctx context.Context) []contract.ServicePart {
-	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(), s.groupsPart(ctx)}
+	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(ctx), s.groupsPart(ctx)}
 }
 
 // troubles are what keeps the service from working as it should, in sentences.
@@ -62,7 +62,10 @@ func (s *Server) machinesPart(ctx context.Context) contract.ServicePart {
 	return contract.ServicePart{Part: contract.Machines, Well: true, Says: words.Count(len(all), "machine") + " of this replica can be seen"}
 }
 
-func (s *Server) listenersPart() contract.ServicePart {
+func (s *Server) listenersPart(ctx context.Context) contract.ServicePart {
+	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
+		return contract.ServicePart{Part: contract.Listeners, Says: "they open once the service is resumed"}
+	}
 	var bad []string
 	all := s.Balancer.Listening()
 	for _, l := range all {

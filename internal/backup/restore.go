@@ -80,6 +80,9 @@ func Restore(ctx context.Context, c Config, file string) (Contents, error) {
 	if err != nil {
 		return from, err
 	}
+	if from.Migration > store.NewestMigration() {
+		return from, fmt.Errorf("%s is of a later release (%s), whose tables this one does not know; restore it with that release or a later one", file, from.Release)
+	}
 	if c.PlacesFile == "" && isThere(filepath.Join(scratch, placesFile)) {
 		raw, err := os.ReadFile(filepath.Join(scratch, placesFile))
 		if err != nil {

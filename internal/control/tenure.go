@@ -46,7 +46,7 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 	asked := time.Now()
 	alive, err := c.Store.Renew(ctx, c.Self, leaseFor)
 	if err != nil {
-		c.Log.Warn("the lease was not renewed; the database does not answer", "error", err)
+		c.Log.Warn("the lease was not renewed; no group is kept without it", "error", err)
 		return
 	}
 	c.term.renewed(asked, leaseFor-leaseMargin)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -20,13 +21,21 @@ type Replica struct {
 	Keeps    []string  // the names of at most a hundred of them
 }
 
+// errOutdated is that tables were changed under a service that looked at them before.
+var errOutdated = errors.New("a later release changed the tables meanwhile, and this one cannot use them any more; stop it")
+
 // Renew keeps the replica alive for ttl, and returns all that are.
 func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive []string, err error) {
-	if _, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, stopping, knows) values ($1, $2, $3, $4, $5, now() + $6::interval, $7, $8)
+	tag, err := s.leasing.Exec(ctx, `insert into replicas (id, name, address, version, since, until, stopping, knows)
+		select $1, $2, $3, $4, $5, now() + $6::interval, $7, $8 where not exists (select 1 from needs where oldest > $8)
 		on conflict (id) do update set name = excluded.name, address = excluded.address, version = excluded.version, since = excluded.since, until = excluded.until,
 			stopping = excluded.stopping, knows = excluded.knows`,
-		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Stopping, s.knows); err != nil {
+		r.ID, r.Name, r.Address, r.Version, r.Since, ttl, r.Stopping, s.knows)
+	if err != nil {
 		return nil, err
+	}
+	if tag.RowsAffected() == 0 {
+		return nil, errOutdated
 	}
 	// A clock that was set back would let a dead one live on.
 	if _, err := s.leasing.Exec(ctx, `update replicas set until = now() + $1::interval where until > now() + $1::interval`, ttl); err != nil {

@@ -9,6 +9,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/pressly/goose/v3"
 
 	"unitas/internal/pgserver/pgtest"
@@ -72,7 +73,39 @@ func TestWhatCannotWorkTogetherIsRefused(t *testing.T) {
 	if _, err := s.pool.Exec(ctx, `insert into needs (migration, oldest, release) values (1000, 1000, 'v0.9.0')`); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := s.Renew(ctx, Replica{ID: "b", Name: "berths", Version: "v0.1.0", Since: time.Now()}, time.Minute); err == nil || !strings.Contains(err.Error(), "a later release changed the tables meanwhile") {
+		t.Errorf("one that looked before goes on: %v", err)
+	}
 	if _, err := Open(ctx, url); err == nil || !strings.Contains(err.Error(), "only v0.9.0 and later can use") {
 		t.Errorf("on tables that are too new: %v", err)
 	}
+}
+
+// TestTablesAreChangedByOneAtATime: who starts in the same moment looks once the other has changed them.
+func TestTablesAreChangedByOneAtATime(t *testing.T) {
+	ctx, url := context.Background(), pgtest.Database(t)
+	other, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close(ctx)
+	if _, err := other.Exec(ctx, `select pg_advisory_lock($1)`, migratingKey); err != nil {
+		t.Fatal(err)
+	}
+	soon, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	if s, err := Open(soon, url); err == nil {
+		s.Close()
+		t.Error("two look and change at once")
+	} else if !strings.Contains(err.Error(), "another service changes them") {
+		t.Errorf("it says: %v", err)
+	}
+	if _, err := other.Exec(ctx, `select pg_advisory_unlock($1)`, migratingKey); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
 }

@@ -105,6 +105,11 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	known := provider.ListSources()
 	s.knows = known[len(known)-1].Version
+	unlock, err := s.migrating(ctx)
+	if err != nil {
+		return fmt.Errorf("look at the tables: %w", err)
+	}
+	defer unlock()
 	now, err := provider.GetDBVersion(ctx)
 	if err == nil {
 		err = s.mayUse(ctx, files, known, now)
@@ -116,6 +121,49 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("bring the tables up to date: %w", err)
 	}
 	return nil
+}
+
+// migratingKey is the lock of whoever looks at the tables and changes them, so that two releases that
+// start in one moment do not both look first.
+const migratingKey = 741_019
+
+// migrating takes the lock, within a minute.
+func (s *Store) migrating(ctx context.Context) (unlock func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	conn, err := s.leasing.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for had := false; ; {
+		if err = conn.QueryRow(ctx, `select pg_try_advisory_lock($1)`, migratingKey).Scan(&had); err == nil && !had {
+			select {
+			case <-ctx.Done():
+				err = fmt.Errorf("another service changes them, and was waited for: %w", ctx.Err())
+			case <-time.After(50 * time.Millisecond):
+				continue
+			}
+		}
+		if err != nil {
+			conn.Release()
+			return nil, err
+		}
+		return func() {
+			_, _ = conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1)`, migratingKey)
+			conn.Release()
+		}, nil
+	}
+}
+
+// NewestMigration is the last change of the tables that this program knows.
+func NewestMigration() (newest int64) {
+	files, _ := fs.ReadDir(migrations, "migrations")
+	for _, f := range files {
+		if n, err := goose.NumericComponent(f.Name()); err == nil {
+			newest = max(newest, n)
+		}
+	}
+	return newest
 }
 
 // Close ends all connections.

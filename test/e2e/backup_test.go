@@ -10,8 +10,11 @@ import (
 	"syscall"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"unitas/internal/machine/process"
 	"unitas/internal/pgserver/pgtest"
+	"unitas/test/e2e/browser"
 )
 
 // TestBackup: a backup of a service that runs is restored in its place, beside the machines that run on,
@@ -147,9 +150,7 @@ func (s *service) restoresElsewhere(archive string) {
 	if n := len(next.machines()); n > 0 {
 		t.Errorf("it launched %d before it may", n)
 	}
-	if o := next.command("unitas service resume --yes"); o.exit != 0 {
-		t.Fatalf("it is not resumed: %s", o.stderr)
-	}
+	next.resumesInTheConsole()
 	next.whole(4)
 	next.eventually("it serves", func() error { return answers("http://" + next.front + "/") })
 	if o := s.command("unitas restore " + archive + into); o.exit != 1 || !strings.Contains(o.stderr, "a service uses the data directory") {
@@ -158,5 +159,34 @@ func (s *service) restoresElsewhere(archive string) {
 	next.stop(syscall.SIGTERM)
 	if o := s.command("unitas restore " + archive + into); o.exit != 1 || !strings.Contains(o.stderr, "tables already") {
 		t.Errorf("records are mixed: %d %s", o.exit, o.stderr)
+	}
+}
+
+// resumesInTheConsole has a restored service act, by the page of services.
+func (s *service) resumesInTheConsole() {
+	s.t.Helper()
+	tab, stop, err := browser.Start(s.t.Context(), 1280, 800)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer stop()
+	url := "http://" + s.listen
+	for _, step := range []func() error{
+		func() error { return browser.SignIn(tab, url, s.token) },
+		func() error { return browser.Do(tab, chromedp.Navigate(url+"/services")) },
+		func() error {
+			return browser.Until(tab, `document.body.innerText.includes('4 have no machine') && document.body.innerText.includes('nothing is done to machines until somebody says so')`)
+		},
+		func() error { return browser.Button(tab, "Resume…") },
+		func() error {
+			return browser.Until(tab, `document.querySelector('.ant-modal')?.innerText.includes('0 with a machine of another version, 4 with none')`)
+		},
+		func() error { return browser.Do(tab, chromedp.Click(".ant-modal-footer .ant-btn-dangerous")) },
+		func() error { return browser.Until(tab, `!document.body.innerText.includes('To be decided')`) },
+	} {
+		if err := step(); err != nil {
+			shown, _ := chromedp.Run(tab, chromedp.Evaluate[string](`document.body.innerText`))
+			s.t.Fatalf("%v; the page shows:\n%s", err, shown)
+		}
 	}
 }
