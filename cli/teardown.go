@@ -212,7 +212,7 @@ func (a *app) judge(ctx context.Context, e *environmentOf) error {
 			return !stays && slices.ContainsFunc(e.deletions(ctx), func(d oneDeletion) bool { return d.what == u })
 		})
 		if len(users) > 0 {
-			e.stays[what] = strings.Join(users, ", ") + " uses it"
+			e.stays[what] = strings.Join(users, ", ") + either(len(users), " uses it", " use it")
 		}
 	}
 	named := func(kind string, names []string) (all []string) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"unitas/api/contract"
@@ -84,14 +85,26 @@ func (s *Server) GetMetric(ctx context.Context, r routes.GetMetricRequestObject)
 			points = append(points, row.Point(over))
 		}
 	}
-	for k := 1; k < len(points); k++ { // they may have been measured oftener
-		out.StepSeconds = min(out.StepSeconds, max(math.Round(points[k].At.Sub(points[k-1].At).Seconds()), 1))
-	}
+	out.StepSeconds = min(out.StepSeconds, usualStep(points, out.StepSeconds)) // they may have been measured oftener
 	foreseen := s.foreseen(ctx, &g.Group, name, over, from, to)
 	for _, p := range points {
 		out.Points = append(out.Points, contract.MetricPoint{At: p.At, Value: finite(p.Value), Serving: p.Serving, Missing: p.Missing, Forecast: foreseen(p)})
 	}
 	return routes.GetMetric200JSONResponse(out), nil
+}
+
+// usualStep is how far points usually are apart, in seconds: the median, since one that came early, as
+// after a takeover, would have all others look like gaps.
+func usualStep(points []metric.Point, otherwise float64) float64 {
+	if len(points) < 2 {
+		return otherwise
+	}
+	apart := make([]float64, 0, len(points)-1)
+	for k := 1; k < len(points); k++ {
+		apart = append(apart, points[k].At.Sub(points[k-1].At).Seconds())
+	}
+	slices.Sort(apart)
+	return max(math.Round(apart[len(apart)/2]*10)/10, 0.1)
 }
 
 // foreseen tells what a rule with foresight expected of a time, for each instance that served.

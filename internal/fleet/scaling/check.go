@@ -99,7 +99,7 @@ func (r *Rule) checkSteady() *Fault {
 	case r.Band < 1 || r.Band > 50:
 		return fault("band", "band is %s %%; give 1 to 50", metric.Short(r.Band))
 	case r.Calm < 2*metric.Every || r.Calm > LongestFor:
-		return fault("calm", "calm is %s; the metric is sampled every %s, so give %s to %s", r.Calm, metric.Every, 2*metric.Every, shortest(LongestFor))
+		return fault("calm", "calm is %s, which is too short to be measured in or too long; give %s to %s", r.Calm, 2*metric.Every, shortest(LongestFor))
 	case r.ShrinkRate < 1 || r.ShrinkRate > 100:
 		return fault("shrink_rate", "shrink-rate is %s %% a minute; give 1 to 100", metric.Short(r.ShrinkRate))
 	}

@@ -169,7 +169,7 @@ func (l Line) check() error {
 	grows := l.Step[0] == '+'
 	switch {
 	case l.For < 2*metric.Every:
-		return fmt.Errorf("for %s is too short: the metric is sampled every %s; give at least %s", l.For, metric.Every, 2*metric.Every)
+		return fmt.Errorf("for %s is too short to be measured in; give at least %s", l.For, 2*metric.Every)
 	case l.For > LongestFor:
 		return fmt.Errorf("for %s is too long; give at most %s", l.For, shortest(LongestFor))
 	case l.Step[0] != '=' && grows == l.Below:

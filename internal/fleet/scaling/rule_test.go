@@ -37,7 +37,7 @@ func TestLinesAreRead(t *testing.T) {
 	}
 	for text, says := range map[string]string{
 		"70 for 2m: +1":         "is no threshold; write it such as",
-		"above 70 for 10s: +1":  "for 10s is too short: the metric is sampled every 15s; give at least 30s",
+		"above 70 for 10s: +1":  "for 10s is too short to be measured in; give at least 30s",
 		"above 70 for 7h: +1":   "too long; give at most 6h",
 		"above 70 for 2m: -1":   "above one a group grows",
 		"below 70 for 2m: +1":   "below one it shrinks",

@@ -103,6 +103,8 @@ func TestNothingOutlivesItsMachine(t *testing.T) {
 // TestForeignFilesStopNobody: what is no machine, or cannot be read, is said and
 // passed over; the machines beside it are listed.
 func TestForeignFilesStopNobody(t *testing.T) {
+	defer func(was time.Duration) { complainAfter = was }(complainAfter)
+	complainAfter = 0
 	y := newYard(t)
 	y.launch("timetable-001", "echo up; exec sleep 600")
 	y.launch("timetable-002", "echo up; exec sleep 600")
@@ -132,6 +134,14 @@ func TestForeignFilesStopNobody(t *testing.T) {
 	for _, foreign := range []string{"notes.txt", "lost+found"} {
 		if state, listed := states[foreign]; listed {
 			t.Errorf("%s is listed as a machine that is %q, and would be cleared", foreign, state)
+		}
+	}
+	for _, gone := range []func() error{func() error { return os.Mkdir(filepath.Join(y.Dir, "brief"), 0o700) }, func() error { return os.Remove(filepath.Join(y.Dir, "brief")) }} {
+		if err := gone(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := y.List(context.Background()); err != nil {
+			t.Fatal(err)
 		}
 	}
 	if n := strings.Count(said.String(), "passed over"); n != 4 || !strings.Contains(said.String(), "notes.txt") {

@@ -27,6 +27,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"unitas/internal/caught"
 	"unitas/internal/datadir"
@@ -60,7 +61,7 @@ type Driver struct {
 	machines   map[string]*running
 	starting   map[string]int           // how many calls are starting a machine
 	lost       map[string]*datadir.Held // zones that this service has lost, and holds so
-	complained map[string]bool          // of what is no machine
+	complaints map[string]*complaint    // of what is no machine
 	tell       func(machine.Fact)
 }
 
@@ -98,7 +99,7 @@ func New(c Config) (*Driver, error) {
 			return nil, fmt.Errorf("make the directory that services share: %w", err)
 		}
 	}
-	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]*datadir.Held{}, complained: map[string]bool{}}
+	d := &Driver{Config: c, unprivileged: os.Geteuid() == 0, groups: findGroups(dir), machines: map[string]*running{}, starting: map[string]int{}, lost: map[string]*datadir.Held{}, complaints: map[string]*complaint{}}
 	if d.unprivileged {
 		if err := datadir.Enterable(dir, "machines run as unprivileged users"); err != nil {
 			return nil, err
@@ -286,17 +287,23 @@ func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 		return nil, err
 	}
 	var facts []machine.Fact
+	wrong := map[string]bool{}
+	defer func() { d.settled(wrong) }()
+	complain := func(name string, err error) {
+		wrong[name] = true
+		d.complain(name, err)
+	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), ".") { // the driver's own
 			continue
 		}
 		if !e.IsDir() {
-			d.complain(e.Name(), errors.New("it is no directory"))
+			complain(e.Name(), errors.New("it is no directory"))
 			continue
 		}
 		f, err := d.look(e.Name())
 		if err != nil {
-			d.complain(e.Name(), err)
+			complain(e.Name(), err)
 		}
 		if errors.Is(err, os.ErrNotExist) {
 			continue
@@ -306,17 +313,46 @@ func (d *Driver) List(context.Context) ([]machine.Fact, error) {
 	return facts, nil
 }
 
-// mostComplaints is how many things below the machines' directory are complained of.
+// mostComplaints is how many things below the machines' directory are complained of, and
+// complainAfter for how long they have to be so: what is launched or cleared now is for a moment.
 const mostComplaints = 1000
 
-// complain says once what is wrong with something below the machines' directory.
+var complainAfter = 10 * time.Second
+
+// complaint is what was seen to be wrong, since when.
+type complaint struct {
+	since time.Time
+	said  bool
+}
+
+// complain says once what is wrong with something below the machines' directory. What has no record is
+// waited for: it is over at the next look when the machine is being made or cleared.
 func (d *Driver) complain(name string, err error) {
 	d.mu.Lock()
-	said := d.complained[name] || len(d.complained) >= mostComplaints
-	d.complained[name] = true
+	c, seen := d.complaints[name]
+	if !seen && len(d.complaints) < mostComplaints {
+		c = &complaint{since: time.Now()}
+		d.complaints[name] = c
+	}
+	brief := errors.Is(err, os.ErrNotExist) && (!seen || time.Since(c.since) < complainAfter)
+	say := c != nil && !c.said && !brief
+	if say {
+		c.said = true
+	}
 	d.mu.Unlock()
-	if !said {
+	if say {
 		d.Log.Warn("something among the machines is not as it should be and is passed over", "file", filepath.Join(d.Dir, name), "error", err)
+	}
+}
+
+// settled forgets complaints of what is as it should be now.
+func (d *Driver) settled(wrong map[string]bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for name := range d.complaints {
+		if !wrong[name] {
+			delete(d.complaints, name)
+		}
 	}
 }
 

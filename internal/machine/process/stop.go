@@ -14,6 +14,7 @@ import (
 // Stop ends the machine and clears its directory. Its boot log is kept for a
 // while.
 func (d *Driver) Stop(ctx context.Context, o machine.Order, grace time.Duration) error {
+	defer d.begin(o.ID)() // of what is being cleared nothing is said
 	was, err := d.quit(ctx, o, grace, false)
 	if err != nil {
 		return err
