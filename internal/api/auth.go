@@ -79,6 +79,9 @@ func (s *Server) requireToken(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
+		if s.SignedIn != nil {
+			s.SignedIn(c.Request().Context())
+		}
 		c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, caller{name, c.Request().Header.Get("Authorization")})))
 		return next(c)
 	}

@@ -57,6 +57,12 @@ type Config struct {
 	RequestTime time.Duration
 	// NoCommands has no command run and no shell opened on machines.
 	NoCommands bool
+	// Listen and URL are where the service is reached, and Names what else it is called; "" when nothing
+	// is known of it.
+	Listen, URL string
+	Names       []string
+	// SignedIn is told of each request whose caller is known; may be nil.
+	SignedIn func(context.Context)
 	// ShellMarks is the directory of marks of open shells.
 	ShellMarks string
 	// ShellIdle is how long nothing may be typed into a shell; 15 min when 0.
@@ -74,6 +80,7 @@ type Server struct {
 	peers      http.RoundTripper // to the interfaces of other replicas
 	shells     shells
 	followed   followed
+	hosts      *hosts
 	stops      atomic.Pointer[stop] // nil while it goes on
 }
 
@@ -96,6 +103,9 @@ func New(c Config) (*Server, error) {
 	}
 	if s.usual, err = usualSettings(); err != nil {
 		return nil, err
+	}
+	if c.Listen != "" {
+		s.hosts = newHosts(c.Listen, c.URL, c.Names, c.Log)
 	}
 	e := s.echo
 	e.HTTPErrorHandler = answerError(c.Log)
@@ -155,6 +165,7 @@ func (s *Server) Handler() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set(contract.VersionHeader, version)
 		w.Header().Set("X-Content-Type-Options", "nosniff")
+		s.hosts.isOurs(r.Host)
 		if strings.HasPrefix(r.URL.Path, "/v1/") { // secrets among it, and nothing that lasts
 			w.Header().Set("Cache-Control", "no-store")
 		}

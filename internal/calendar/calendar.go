@@ -117,7 +117,7 @@ func (c *Calendar) recurs(when string) error {
 	}
 	set, err := rrule.StrSliceToRRuleSet(lines)
 	if err != nil {
-		return fmt.Errorf("%q is no recurrence: %s", words.Plain(when, 120), words.Plain(err.Error(), 200))
+		return fmt.Errorf("%q is no recurrence: %s", words.Plain(when, 120), unclear(err))
 	}
 	if r := set.GetRRule(); r != nil && (r.OrigOptions.Freq > rrule.HOURLY || len(r.OrigOptions.Byminute) > 1 || len(r.OrigOptions.Bysecond) > 1) {
 		return fmt.Errorf("%q comes too often; give a recurrence of once an hour at most, or a crontab line", words.Plain(when, 120))

@@ -2,12 +2,13 @@
 // by caller, so that none of them takes the descriptors of the others. It is the one room in
 // which callers are counted, and what each may take of a listener is kept with them.
 //
-// At a bound the connection that has been idle longest gives way to the new one. Only
-// where none is idle the new one is refused.
+// At a bound the connection that has been idle longest gives way to the new one. Where
+// none is idle the new one is refused, or, where callers sign in, one gives way on which none has.
 package conns
 
 import (
 	"container/list"
+	"context"
 	"crypto/tls"
 	"net"
 	"net/http"
@@ -19,7 +20,12 @@ import (
 )
 
 // Bounds are how many connections there may be at once; 0 is without a bound.
-type Bounds struct{ All, ByListener, ByCaller int }
+type Bounds struct {
+	All, ByListener, ByCaller int
+	// SignIn has those whose callers never signed in (see [SignedIn]) give way, longest there first,
+	// where none is idle.
+	SignIn bool
+}
 
 // The bounds, as reasons why a connection was refused or gave way.
 const (
@@ -114,7 +120,10 @@ func (g *Guard) admit(c *Conn) (victim *Conn, ok bool) {
 		reason, in = OfAll, func(*Conn) bool { return true }
 	}
 	if in != nil {
-		if victim = g.longestIdle(in); victim == nil {
+		if victim = g.longestIdle(in); victim == nil && g.bounds.SignIn {
+			victim = g.longestUnknown(in)
+		}
+		if victim == nil {
 			g.refused[reason]++
 			return nil, false
 		}
@@ -126,6 +135,7 @@ func (g *Guard) admit(c *Conn) (victim *Conn, ok bool) {
 	g.listener[c.listener]++
 	g.caller[c.network]++
 	c.by, c.passes = c.listener.come(c.network, now)
+	c.since = now
 	c.idle.Store(now.UnixNano()) // nothing was asked on it yet
 	return victim, true
 }
@@ -145,6 +155,41 @@ func (g *Guard) longestIdle(in func(*Conn) bool) (longest *Conn) {
 		}
 	}
 	return longest
+}
+
+// unknownFor is how long a connection has before it may give way for that nobody has signed in on it.
+const unknownFor = time.Second
+
+// longestUnknown is the one that is there longest without its caller having signed in, of very many that
+// of a sample.
+func (g *Guard) longestUnknown(in func(*Conn) bool) (longest *Conn) {
+	looked := 0
+	for c := range g.all {
+		if !in(c) {
+			continue
+		}
+		if !c.known.Load() && time.Since(c.since) >= unknownFor && (longest == nil || c.since.Before(longest.since)) {
+			longest = c
+		}
+		if looked++; looked >= mostLooked && longest != nil {
+			break
+		}
+	}
+	return longest
+}
+
+type connKey struct{}
+
+// With is the ConnContext of a server whose callers sign in.
+func With(ctx context.Context, c net.Conn) context.Context {
+	return context.WithValue(ctx, connKey{}, c)
+}
+
+// SignedIn notes that the caller of a request has signed in on its connection.
+func SignedIn(ctx context.Context) {
+	if c, ok := ctx.Value(connKey{}).(*Conn); ok {
+		c.known.Store(true)
+	}
 }
 
 // drop takes a connection off the books. The lock is held.
@@ -202,7 +247,9 @@ type Conn struct {
 	network  netip.Addr
 	by       *Caller
 	passes   string       // the limit of its caller that it passes, or ""
+	since    time.Time    // it was taken
 	idle     atomic.Int64 // since when, in ns; 0 while it is busy
+	known    atomic.Bool  // its caller has signed in
 	over     bool
 }
 

@@ -177,3 +177,58 @@ func TestClosedMakesRoom(t *testing.T) {
 		t.Errorf("the books hold %v %v %d", g.caller, g.listener, len(g.all))
 	}
 }
+
+// TestWhoSignedInIsServed: where callers sign in, connections on which nobody does cannot lock out those
+// who do, however busy they look.
+func TestWhoSignedInIsServed(t *testing.T) {
+	g := New(Bounds{All: 20, ByCaller: 3, SignIn: true})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	release := make(chan struct{})
+	s := &http.Server{ConnState: g.State, ConnContext: With, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/in" {
+			SignedIn(r.Context())
+			return
+		}
+		<-release
+	})}
+	go s.Serve(g.Listen(l)) //nolint:errcheck // it is closed below
+	t.Cleanup(func() { close(release); s.Close() })
+	address := l.Addr().String()
+	first := dial(t, "127.0.0.1", address)
+	if !answered(first, "/in") {
+		t.Fatal("who signs in is not answered")
+	}
+	if _, err := fmt.Fprint(first, "GET /held HTTP/1.1\r\nHost: x\r\n\r\n"); err != nil { // so that it is busy
+		t.Fatal(err)
+	}
+	var holds []net.Conn
+	for range 2 { // requests that never end
+		c := dial(t, "127.0.0.1", address)
+		if _, err := fmt.Fprint(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 9\r\n\r\n"); err != nil {
+			t.Fatal(err)
+		}
+		holds = append(holds, c)
+	}
+	knownIdle(t, g, 0)
+	limit := time.After(10 * time.Second)
+	for !answered(dial(t, "127.0.0.1", address), "/in") { // for as long as they might still sign in
+		select {
+		case <-limit:
+			t.Fatal("who signs in is locked out")
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	if !cut(holds[0]) {
+		t.Error("the one that holds longest goes on")
+	}
+	if g.Evicted(OfCaller) == 0 {
+		t.Error("nobody gave way")
+	}
+	_ = first.SetReadDeadline(time.Now().Add(20 * time.Millisecond))
+	if _, err := first.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
+		t.Errorf("who signed in was sent away: %v", err)
+	}
+}

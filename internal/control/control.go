@@ -96,6 +96,7 @@ type Control struct {
 	// lastSamples are those of the last round.
 	lastSamples atomic.Pointer[[]store.Sample]
 	strays      strays
+	away        outage
 	// acting is set once it is known that the records may be acted on (see onlyLooks).
 	acting, saidRestored atomic.Bool
 }

@@ -1,12 +1,16 @@
 package control_test
 
 import (
+	"strings"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"unitas/internal/control"
 	"unitas/internal/fleet/health"
 	"unitas/internal/pgserver/pgtest"
+	"unitas/internal/store"
 )
 
 // TestAnAnswerThatIsLost: the database wrote a decision and the service never hears of it,
@@ -62,5 +66,34 @@ func TestAddressesAreNotBurnt(t *testing.T) {
 	b.whole(1)
 	if next := b.serving()[0].AddressNumber; next != first+1 {
 		t.Errorf("the next address after %d is %d", first, next)
+	}
+}
+
+// TestAnOutageIsInTheJournal: afterwards, once, with its length.
+func TestAnOutageIsInTheJournal(t *testing.T) {
+	b := newBench(t)
+	direct, err := pgx.Connect(ctx, b.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer direct.Close(ctx)
+	way := pgtest.NewWay(t, b.url)
+	b.url = way.URL
+	b.start("one")
+	b.group(1)
+	b.whole(1)
+	begun := time.Now()
+	way.Closed.Store(true)
+	b.eventually("the lease runs out", func() bool {
+		var left float64
+		err := direct.QueryRow(ctx, `select extract(epoch from max(until) - now()) from replicas`).Scan(&left)
+		return err == nil && left < 0
+	})
+	away := time.Since(begun)
+	way.Closed.Store(false)
+	var said []store.Entry
+	b.eventually("it is said", func() bool { said = b.journalOf("", "database.back"); return len(said) > 0 })
+	if text := said[0].Text; len(said) != 1 || !strings.Contains(text, "The database did not answer for ") {
+		t.Errorf("after %s it says %+v", away, said)
 	}
 }

@@ -45,11 +45,13 @@ func (c *Control) lease(keeping context.Context, all *sync.WaitGroup, again bool
 	defer cancel()
 	asked := time.Now()
 	alive, err := c.Store.Renew(ctx, c.Self, leaseFor)
+	c.away.look(err)
 	if err != nil {
 		c.Log.Warn("the lease was not renewed; no group is kept without it", "error", err)
 		return
 	}
 	c.term.renewed(asked, leaseFor-leaseMargin)
+	c.sayBack(ctx)
 	c.others.set(slices.DeleteFunc(alive, func(id string) bool { return id == c.Self.ID }))
 	if c.onlyLooks(ctx) {
 		return

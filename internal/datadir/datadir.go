@@ -83,12 +83,11 @@ func NewSpace(dir string, least int64) *Space { return &Space{dir: dir, least: l
 
 // Full is a disk that has less left than is to stay free.
 type Full struct {
-	Dir         string
 	Free, Least int64 // bytes
 }
 
 func (f *Full) Error() string {
-	return fmt.Sprintf("the disk of %s has %d MiB left, and %d MiB are kept free; make room, and it goes on by itself", f.Dir, f.Free>>20, f.Least>>20)
+	return fmt.Sprintf("the disk of the service has %d MiB left, and %d MiB are kept free; make room, and it goes on by itself", f.Free>>20, f.Least>>20)
 }
 
 // Is reports a full disk as the operating system does.
@@ -114,7 +113,7 @@ func (s *Space) Room() error {
 	}
 	free, err := s.Free()
 	if err == nil && free < s.least {
-		return &Full{s.dir, free, s.least}
+		return &Full{free, s.least}
 	}
 	return nil
 }

@@ -142,6 +142,7 @@ type Setback struct {
 	Of    Version   // of the one that failed last
 	Last  time.Time // when the last one was counted
 	Until time.Time // no launch here before
+	Why   string    `json:",omitempty"` // what its machine could not be started for, "" when it could
 }
 
 // Longest and shortest wait after failures to bring up an instance in a zone.

@@ -16,6 +16,8 @@ type Slot struct {
 	// Failed are the last of them, newest last, at most FailedShown.
 	Failed []string  `json:"failed"`
 	Last   time.Time `json:"last"` // when the last one failed
+	// Why is what the last one could not be started for, "" when it could.
+	Why string `json:"why,omitempty"`
 	// Until is until when the place stays empty.
 	Until time.Time `json:"until"`
 	// Healed is set from when the healing check had its instance sent away until
@@ -90,6 +92,10 @@ func (d *deciding) failed(i int, because Cause) {
 	}
 	s := d.slotOf(in.Slot)
 	s.fails(d.now, in.ID)
+	s.Why = ""
+	if because.Code == CodeRefused {
+		s.Why = because.Words
+	}
 	s.Kept = d.group.Heal == HealOff
 	if s.Failures > 1 {
 		d.entry(Entry{Kind: "group.relapsed", Instance: in.ID, Instances: s.Failed, Cause: because,

@@ -26,7 +26,10 @@ func (d *deciding) setBack(in *Instance) {
 		wait = min(FirstBackoff<<s.Count, LastBackoff)
 	}
 	s.Count++
-	s.Of, s.Last, s.Until = in.Version, d.now, d.now.Add(wait)
+	s.Of, s.Last, s.Until, s.Why = in.Version, d.now, d.now.Add(wait), ""
+	if in.Machine.State == MachineRefused {
+		s.Why = in.Machine.Why
+	}
 	d.groupChanged = true
 	d.entry(Entry{Kind: "zone.backing-off", Zone: zone,
 		Cause:   Cause{Code: CodeZoneFails, About: zone, Numbers: Numbers{count("failures", s.Count)}},

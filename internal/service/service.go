@@ -62,6 +62,8 @@ type Config struct {
 	ShellIdle time.Duration
 	// URL is where people reach the console; "" for the address that it listens on.
 	URL string
+	// Names are what it is called besides its addresses and the name of its URL.
+	Names []string
 	// MailServer and MailFrom are where mail is sent through and from; "" for no mail.
 	MailServer, MailFrom string
 	// MeasureEvery is how often instances are measured; as usual when 0.
@@ -240,7 +242,7 @@ func run(ctx context.Context, c Config, st *store.Store, own *owned, directory s
 	server, err := api.New(api.Config{
 		Store: st, Drills: drills, Feed: changes, Control: ctl, Catalogue: cat, Machines: machines, Balancer: balancer, Console: console,
 		Places: c.Places, Version: c.Version, Self: name, Certificates: secrets, Log: c.Log, Metrics: metrics, Space: space,
-		NoCommands: c.NoCommands, ShellIdle: c.ShellIdle, ShellMarks: filepath.Join(own.dir, "shells"),
+		SignedIn: conns.SignedIn, Listen: c.Listen, URL: c.URL, Names: c.Names, NoCommands: c.NoCommands, ShellIdle: c.ShellIdle, ShellMarks: filepath.Join(own.dir, "shells"),
 	})
 	if err != nil {
 		return err
@@ -264,10 +266,10 @@ func serve(ctx context.Context, c Config, ctl *control.Control, changes *feed.Fe
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	room := conns.Share(0.125, 4096)
-	guard := conns.New(conns.Bounds{All: room, ByCaller: room * 3 / 4})
-	listener = guard.Listen(listener)
+	guard := conns.New(conns.Bounds{All: room, ByCaller: room * 3 / 4, SignIn: true})
+	listener = guard.Listen(conns.Worded(listener, api.Unread))
 	metrics.MustRegister(boundMetrics{"interface", guard}, boundMetrics{"listeners", balancer.Guard()}, faultMetrics{})
-	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	web := &http.Server{Handler: server.Handler(), ConnContext: conns.With, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	var open conns.Count
 	web.ConnState = func(c net.Conn, s http.ConnState) {
 		guard.State(c, s)

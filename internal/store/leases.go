@@ -21,8 +21,8 @@ type Replica struct {
 	Keeps    []string  // the names of at most a hundred of them
 }
 
-// errOutdated is that tables were changed under a service that looked at them before.
-var errOutdated = errors.New("a later release changed the tables meanwhile, and this one cannot use them any more; stop it")
+// ErrOutdated is that tables were changed under a service that looked at them before.
+var ErrOutdated = errors.New("a later release changed the tables meanwhile, and this one cannot use them any more; stop it")
 
 // Renew keeps the replica alive for ttl, and returns all that are.
 func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive []string, err error) {
@@ -35,7 +35,7 @@ func (s *Store) Renew(ctx context.Context, r Replica, ttl time.Duration) (alive 
 		return nil, err
 	}
 	if tag.RowsAffected() == 0 {
-		return nil, errOutdated
+		return nil, ErrOutdated
 	}
 	// A clock that was set back would let a dead one live on.
 	if _, err := s.leasing.Exec(ctx, `update replicas set until = now() + $1::interval where until > now() + $1::interval`, ttl); err != nil {

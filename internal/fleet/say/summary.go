@@ -274,7 +274,11 @@ func setbackWords(now time.Time, g *fleet.Group) string {
 	if worst == nil {
 		return ""
 	}
-	return fmt.Sprintf("; launches in %s back off after %s", worst.Zone, words.Count(worst.Count, "failure"))
+	text := fmt.Sprintf("; launches in %s back off after %s", worst.Zone, words.Count(worst.Count, "failure"))
+	if worst.Why != "" {
+		text += ": " + words.Plain(worst.Why, words.Outside)
+	}
+	return text
 }
 
 // doubts tells which checks find instances ill that serve all the same, by others.
@@ -332,9 +336,12 @@ func slotWords(now time.Time, g *fleet.Group) string {
 		return text
 	}
 	if failing > 1 {
-		text += fmt.Sprintf("; %d places failed again and again, one %d times in a row", failing, worst.Failures)
+		text += fmt.Sprintf("; %d slots failed again and again, one %d times in a row", failing, worst.Failures)
 	} else {
 		text += fmt.Sprintf("; one slot failed %d times in a row", worst.Failures)
+	}
+	if worst.Why != "" {
+		text += ": " + words.Plain(worst.Why, words.Outside)
 	}
 	if now.Before(worst.Until) {
 		text += ", tried again in " + words.Span(worst.Until.Sub(now))

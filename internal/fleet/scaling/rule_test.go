@@ -67,7 +67,7 @@ func TestWhatRulesCannotBe(t *testing.T) {
 		"give a value over 0":            {Name: "a", Kind: Steady, Metric: "requests"},
 		"is in percent of what":          {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 130},
 		"band is 60 %":                   {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Band: 60},
-		"so give 30s to 6h":              {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Calm: time.Second},
+		"give 30s to 6h":                 {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, Calm: time.Second},
 		"give 1 to 100":                  {Name: "a", Kind: Steady, Metric: "cpu", KeepAt: 60, ShrinkRate: 200},
 		"there are 0 thresholds":         {Name: "a", Kind: Trip, Metric: "cpu"},
 		"cooldown is 25h0m0s":            {Name: "a", Kind: Trip, Metric: "cpu", Cooldown: 25 * time.Hour},

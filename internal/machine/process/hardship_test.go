@@ -271,7 +271,7 @@ func TestNoRoomNoLaunch(t *testing.T) {
 	full := true
 	y.Room = func() error {
 		if full {
-			return &datadir.Full{Dir: y.Dir, Free: 1 << 20, Least: 512 << 20}
+			return &datadir.Full{Free: 1 << 20, Least: 512 << 20}
 		}
 		return nil
 	}
