@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ var topics = []string{"launches", "removals", "failed-launches", "heals", "heal-
 // noticeFlags are the settings of a notice.
 type noticeFlags struct {
 	of, groups, mail []string
+	header           []string
 	send             string
 	gather           time.Duration
 	off              bool
@@ -33,10 +35,35 @@ func (f *noticeFlags) add(cmd *cobra.Command) {
 	flags.StringSliceVar(&f.of, "topic", nil, "the `TOPIC` to hear of, or several: "+strings.Join(topics, ", "))
 	flags.StringSliceVar(&f.groups, "group", nil, "only of this `GROUP`; may be given again")
 	flags.StringVar(&f.send, "send", "", "the `URL` that signed messages go to")
+	flags.StringArrayVar(&f.header, "header", nil, "a header that messages have besides, `NAME=@FILE`: its value is what the file has, since a secret is no argument. May be repeated; replaces all; none removes them")
 	flags.StringSliceVar(&f.mail, "mail", nil, "the `ADDRESS` that mail goes to; may be given again")
 	flags.DurationVar(&f.gather, "gather", 30*time.Second, "how long is gathered what is sent as one message, up to 1h")
 	flags.BoolVar(&f.off, "off", false, "tell nothing for now")
 	_ = cmd.RegisterFlagCompletionFunc("topic", cobra.FixedCompletions(topics, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// headers are those that were given, read from their files; nil when there are none.
+func (f *noticeFlags) headers(cmd *cobra.Command) (*map[string]string, error) {
+	if !cmd.Flags().Changed("header") {
+		return nil, nil
+	}
+	all := map[string]string{}
+	for _, h := range f.header {
+		name, file, given := strings.Cut(h, "=")
+		if !given && name == "none" {
+			continue
+		}
+		file, ok := strings.CutPrefix(file, "@")
+		if !ok {
+			return nil, misused("--header %s: give its value in a file, NAME=@FILE; every process of the host can read arguments", name)
+		}
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return nil, onFile("--header "+name, file, err)
+		}
+		all[name] = strings.TrimSpace(string(raw))
+	}
+	return &all, nil
 }
 
 func (f *noticeFlags) topics(cmd *cobra.Command) *[]contract.Topic {
@@ -71,6 +98,10 @@ Topics:
 			"  unitas notice add board --topic resizes,at-max --group timetable --send https://board.saltmere.example/hear --gather 2m",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NewNotice{Name: args[0], Groups: given(cmd, "group", f.groups), Send: given(cmd, "send", f.send), Mail: given(cmd, "mail", f.mail), GatherSeconds: secondsOf(cmd, "gather", f.gather), Off: given(cmd, "off", f.off)}
+			var err error
+			if body.Headers, err = f.headers(cmd); err != nil {
+				return err
+			}
 			if all := f.topics(cmd); all != nil {
 				body.Topics = *all
 			}
@@ -100,6 +131,10 @@ func (a *app) noticeSet() *cobra.Command {
 	cmd := &cobra.Command{Use: "set NAME", Short: "Change settings of a notice, only those that are given", Args: exactly("NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := contract.NoticeSettings{Topics: f.topics(cmd), Groups: given(cmd, "group", f.groups), Send: given(cmd, "send", f.send), Mail: given(cmd, "mail", f.mail), GatherSeconds: secondsOf(cmd, "gather", f.gather), Off: given(cmd, "off", f.off)}
+			var err error
+			if body.Headers, err = f.headers(cmd); err != nil {
+				return err
+			}
 			if body == (contract.NoticeSettings{}) {
 				return misused("nothing to change; give a setting such as --topic")
 			}
@@ -127,7 +162,7 @@ func noticePicture(n contract.Notice) string {
 	case n.FailingAt != nil:
 		state = trouble.paint(fmt.Sprintf("not delivered since %s: %s", moment(*n.FailingAt), valueOr(n.FailingWhy, "")))
 	}
-	return strong.paint(n.Name) + "\n" + facts("topics", strings.Join(topicWords(n), ", "), "groups", orWord(strings.Join(n.Groups, ", "), "all"), "goes to", noticeTo(n), "gathers for", spanOf(n.GatherSeconds), "state", state)
+	return strong.paint(n.Name) + "\n" + facts("topics", strings.Join(topicWords(n), ", "), "groups", orWord(strings.Join(n.Groups, ", "), "all"), "goes to", noticeTo(n), "headers", strings.Join(n.Headers, ", "), "gathers for", spanOf(n.GatherSeconds), "state", state)
 }
 
 func topicWords(n contract.Notice) []string {

@@ -2647,6 +2647,9 @@ type NewNotice struct {
 	// Groups None for all
 	Groups *[]string `json:"groups,omitempty"`
 
+	// Headers Headers that messages have besides, such as Authorization: secrets, of which only the names are told again
+	Headers *map[string]string `json:"headers,omitempty"`
+
 	// Mail To whom mail goes; either this or send
 	Mail *[]string `json:"mail,omitempty"`
 
@@ -2882,12 +2885,15 @@ type Notice struct {
 	FailingWhy    *string    `json:"failing_why,omitempty"`
 	GatherSeconds float64    `json:"gather_seconds"`
 	Groups        []string   `json:"groups"`
-	Mail          []string   `json:"mail"`
-	Name          string     `json:"name"`
-	Off           bool       `json:"off"`
-	Revision      int64      `json:"revision"`
-	Send          string     `json:"send"`
-	Topics        []Topic    `json:"topics"`
+
+	// Headers The names of headers that messages have besides
+	Headers  []string `json:"headers"`
+	Mail     []string `json:"mail"`
+	Name     string   `json:"name"`
+	Off      bool     `json:"off"`
+	Revision int64    `json:"revision"`
+	Send     string   `json:"send"`
+	Topics   []Topic  `json:"topics"`
 }
 
 // NoticeList defines model for NoticeList.
@@ -2899,11 +2905,14 @@ type NoticeList struct {
 type NoticeSettings struct {
 	GatherSeconds *float64  `json:"gather_seconds,omitempty"`
 	Groups        *[]string `json:"groups,omitempty"`
-	Mail          *[]string `json:"mail,omitempty"`
-	Off           *bool     `json:"off,omitempty"`
-	Secret        *string   `json:"secret,omitempty"`
-	Send          *string   `json:"send,omitempty"`
-	Topics        *[]Topic  `json:"topics,omitempty"`
+
+	// Headers Headers that messages have besides, such as Authorization: secrets, of which only the names are told again; they go when send is another and none are given
+	Headers *map[string]string `json:"headers,omitempty"`
+	Mail    *[]string          `json:"mail,omitempty"`
+	Off     *bool              `json:"off,omitempty"`
+	Secret  *string            `json:"secret,omitempty"`
+	Send    *string            `json:"send,omitempty"`
+	Topics  *[]Topic           `json:"topics,omitempty"`
 }
 
 // OpenPort defines model for OpenPort.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -23,7 +24,7 @@ const messagesShown = 100
 
 func fromNotice(n store.Notice) contract.Notice {
 	return contract.Notice{Name: n.Name, Topics: each(n.Topics, func(t string) contract.Topic { return contract.Topic(t) }), Groups: append([]string{}, n.Groups...), Send: n.Send,
-		Mail: append([]string{}, n.Mail...), GatherSeconds: secondsOf(n.Gather), Off: n.Off, FailingAt: optional(n.FailingAt), FailingWhy: text(n.FailingWhy), Revision: n.Revision, CreatedAt: n.CreatedAt, CreatedBy: n.CreatedBy}
+		Mail: append([]string{}, n.Mail...), GatherSeconds: secondsOf(n.Gather), Off: n.Off, Headers: slices.Sorted(maps.Keys(n.Headers)), FailingAt: optional(n.FailingAt), FailingWhy: text(n.FailingWhy), Revision: n.Revision, CreatedAt: n.CreatedAt, CreatedBy: n.CreatedBy}
 }
 
 func topicNames(topics []contract.Topic) (all []string) {
@@ -48,6 +49,17 @@ func (s *Server) checkNotice(ctx context.Context, n store.Notice, secret string)
 	if n.Send != "" {
 		if u, err := url.Parse(n.Send); err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 			return invalid("/send", "%q is nowhere to send to; give an http or https address", words.Plain(n.Send, 200))
+		}
+	}
+	if u, err := url.Parse(n.Send); err == nil && u.User != nil {
+		return invalid("/send", "%s has a name or a password in it, which lists and logs would show; leave it out and give a header with it instead (--header Authorization=@FILE)", words.Plain(u.Redacted(), 200))
+	}
+	if n.Send == "" && len(n.Headers) > 0 {
+		return invalid("/headers", "mail has no headers of one's own; leave them out")
+	}
+	for name, value := range n.Headers {
+		if err := notice.CheckHeader(name, value); err != nil {
+			return invalid("/headers/"+name, "%s", err)
 		}
 	}
 	if secret != "" {
@@ -82,7 +94,7 @@ func (s *Server) ListNotices(ctx context.Context, _ routes.ListNoticesRequestObj
 // AddNotice has somebody hear of what happens from now on.
 func (s *Server) AddNotice(ctx context.Context, r routes.AddNoticeRequestObject) (routes.AddNoticeResponseObject, error) {
 	b := r.Body
-	n := store.Notice{Name: b.Name, Topics: topicNames(b.Topics), Groups: given(b.Groups), Send: some(b.Send, ""), Mail: given(b.Mail), Gather: givenFor(b.GatherSeconds), Off: given(b.Off)}
+	n := store.Notice{Name: b.Name, Topics: topicNames(b.Topics), Groups: given(b.Groups), Send: some(b.Send, ""), Mail: given(b.Mail), Gather: givenFor(b.GatherSeconds), Off: given(b.Off), Headers: some(b.Headers, nil)}
 	secret := some(b.Secret, "")
 	if err := s.checkNotice(ctx, n, secret); err != nil {
 		return nil, err
@@ -124,6 +136,11 @@ func (s *Server) ChangeNotice(ctx context.Context, r routes.ChangeNoticeRequestO
 		return nil, about("notice", r.Name, err)
 	}
 	b := r.Body
+	if b.Headers != nil {
+		n.Headers = *b.Headers
+	} else if b.Send != nil && *b.Send != n.Send { // no other address is sent the secrets of this one
+		n.Headers = nil
+	}
 	if b.Topics != nil {
 		n.Topics = topicNames(*b.Topics)
 	}

@@ -205,7 +205,7 @@ func (c *Control) sendOnce(ctx context.Context, n store.Notice, m store.Message)
 	if content.Test {
 		kind = "unitas.notice.test"
 	}
-	return c.sender.Send(ctx, notice.Message{URL: n.Send, Secret: secret, ID: id, Type: kind, Source: "unitas", Subject: n.Name, Time: m.At, Data: content})
+	return c.sender.Send(ctx, notice.Message{URL: n.Send, Secret: secret, Headers: n.Headers, ID: id, Type: kind, Source: "unitas", Subject: n.Name, Time: m.At, Data: content})
 }
 
 // sayHeard writes into the journal that a notice is not heard, or is heard again.

@@ -64,7 +64,7 @@ func TestSpace(t *testing.T) {
 	}
 	err := NewSpace(dir, 1<<62).Room()
 	var full *Full
-	if !errors.As(err, &full) || !errors.Is(err, syscall.ENOSPC) || !strings.Contains(err.Error(), dir) {
+	if !errors.As(err, &full) || !errors.Is(err, syscall.ENOSPC) || strings.Contains(err.Error(), dir) {
 		t.Errorf("it says %v", err)
 	}
 }

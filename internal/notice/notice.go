@@ -14,11 +14,14 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/cloudevents/sdk-go/v2/event"
+	"golang.org/x/net/http/httpguts"
+
 	webhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"unitas/internal/fleet/words"
@@ -40,6 +43,7 @@ const (
 // Message is one message to one address.
 type Message struct {
 	URL, Secret string
+	Headers     map[string]string // besides its own
 	// ID is the same when it is sent again, so that who hears it twice can tell.
 	ID      string
 	Type    string // such as unitas.ticket.opened
@@ -91,6 +95,21 @@ func CheckSecret(secret string) error {
 	raw, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
 	if err != nil || len(raw) < 24 || len(secret) > MaxSecret {
 		return fmt.Errorf("a secret is whsec_ and at least 24 bytes in base64, up to %d characters in all", MaxSecret)
+	}
+	return nil
+}
+
+// CheckHeader reports a header that messages cannot have besides their own.
+func CheckHeader(name, value string) error {
+	canonical := http.CanonicalHeaderKey(name)
+	switch {
+	case !httpguts.ValidHeaderFieldName(name):
+		return fmt.Errorf("%q is no name of a header", words.Plain(name, 80))
+	case strings.HasPrefix(canonical, "Content-") || strings.HasPrefix(canonical, "Webhook-") || strings.HasPrefix(canonical, "Proxy-"),
+		slices.Contains([]string{"Host", "Connection", "Transfer-Encoding", "Te", "Trailer", "Upgrade", "Keep-Alive", "Expect"}, canonical):
+		return fmt.Errorf("the header %s is the message's own; give another", canonical)
+	case value == "" || !httpguts.ValidHeaderFieldValue(value):
+		return fmt.Errorf("the value of %s is none that a header can have: it is empty, or has control characters", canonical)
 	}
 	return nil
 }
@@ -153,9 +172,15 @@ func sign(m Message, now time.Time) ([]byte, http.Header, error) {
 		return nil, nil, errors.New("its secret is none to sign with")
 	}
 	signature, err := signer.Sign(m.ID, now, body)
-	header := http.Header{
-		"Content-Type": {"application/cloudevents+json"}, "User-Agent": {"unitas"},
-		webhooks.HeaderWebhookID: {m.ID}, webhooks.HeaderWebhookTimestamp: {strconv.FormatInt(now.Unix(), 10)}, webhooks.HeaderWebhookSignature: {signature},
+	header := http.Header{}
+	for name, value := range m.Headers {
+		header.Set(name, value)
+	}
+	for name, value := range map[string]string{
+		"Content-Type": "application/cloudevents+json", "User-Agent": "unitas",
+		webhooks.HeaderWebhookID: m.ID, webhooks.HeaderWebhookTimestamp: strconv.FormatInt(now.Unix(), 10), webhooks.HeaderWebhookSignature: signature,
+	} {
+		header.Set(name, value)
 	}
 	return body, header, err
 }

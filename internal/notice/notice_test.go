@@ -43,6 +43,9 @@ func TestSignedAsTheStandardsSay(t *testing.T) {
 		if got := r.Header.Get("Content-Type"); got != "application/cloudevents+json" {
 			t.Errorf("it comes as %q", got)
 		}
+		if r.Header.Get("Authorization") != "Bearer quay" {
+			t.Errorf("its own headers are %v", r.Header)
+		}
 		if r.Header.Get("Webhook-Id") != m.ID || r.Header.Get("Webhook-Timestamp") == "" {
 			t.Errorf("headers %v", r.Header)
 		}
@@ -50,6 +53,7 @@ func TestSignedAsTheStandardsSay(t *testing.T) {
 	}))
 	defer receiver.Close()
 	m = message(receiver.URL)
+	m.Headers = map[string]string{"authorization": "Bearer quay", "Webhook-Id": "another"}
 	out := New().Send(context.Background(), m)
 	if out.Status != 200 || !out.Heard || out.Answer != "pass" || strings.ContainsRune(out.Note, 27) || !strings.HasPrefix(out.Note, "120 sailings") {
 		t.Errorf("it came to %+v", out)
@@ -119,6 +123,20 @@ func TestSecrets(t *testing.T) {
 	}
 	for _, bad := range []string{"", "whsec_", "whsec_!!!", "whsec_c2hvcnQ=", "whsec_" + strings.Repeat("QUJD", 100)} {
 		if CheckSecret(bad) == nil {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+}
+
+// TestHeadersOfMessages: which headers messages may have besides their own.
+func TestHeadersOfMessages(t *testing.T) {
+	for _, good := range [][2]string{{"Authorization", "Bearer quay"}, {"x-berth", "3"}} {
+		if err := CheckHeader(good[0], good[1]); err != nil {
+			t.Errorf("%v: %v", good, err)
+		}
+	}
+	for _, bad := range [][2]string{{"", "x"}, {"Bad Name", "x"}, {"host", "x"}, {"content-length", "1"}, {"webhook-signature", "x"}, {"Transfer-Encoding", "chunked"}, {"X-Berth", ""}, {"X-Berth", "a\r\nHost: b"}} {
+		if CheckHeader(bad[0], bad[1]) == nil {
 			t.Errorf("%q is taken", bad)
 		}
 	}

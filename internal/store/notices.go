@@ -24,6 +24,8 @@ type Notice struct {
 	Mail   []string // to whom mail goes
 	Gather time.Duration
 	Off    bool
+	// Headers are those that messages have besides: secrets, by name.
+	Headers map[string]string
 	// FailingAt is since when messages are not heard, and FailingWhy why; zero when they are.
 	FailingAt  time.Time
 	FailingWhy string
@@ -40,6 +42,7 @@ type noticeRow struct {
 	Mail       []string
 	GatherMs   int64
 	Off        bool
+	Headers    map[string]string
 	FailingAt  *time.Time
 	FailingWhy string
 	Revision   int64
@@ -50,7 +53,7 @@ type noticeRow struct {
 var noticeColumns = columnsOf[noticeRow]()
 
 func (r noticeRow) notice() Notice {
-	return Notice{Name: r.Name, Topics: swapped(r.Topics, keptFailingSlots, string(say.FailingSlots)), Groups: r.Groups, Send: r.Send, Mail: r.Mail, Gather: fromMillis(r.GatherMs), Off: r.Off,
+	return Notice{Name: r.Name, Topics: swapped(r.Topics, keptFailingSlots, string(say.FailingSlots)), Groups: r.Groups, Send: r.Send, Mail: r.Mail, Gather: fromMillis(r.GatherMs), Off: r.Off, Headers: r.Headers,
 		FailingAt: value(r.FailingAt), FailingWhy: r.FailingWhy, Revision: r.Revision, CreatedAt: r.CreatedAt.UTC(), CreatedBy: r.CreatedBy}
 }
 
@@ -99,9 +102,9 @@ func (s *Store) AddNotice(ctx context.Context, now time.Time, actor string, n No
 		return err
 	}
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
-		tag, err := tx.Exec(ctx, `insert into notices (name, topics, groups, send, mail, gather_ms, off, secret, last_event, created_by, created_at)
-			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11 where (select count(*) from notices) < $12 on conflict do nothing`,
-			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices)
+		tag, err := tx.Exec(ctx, `insert into notices (name, topics, groups, send, mail, gather_ms, off, secret, last_event, created_by, created_at, headers)
+			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $13 where (select count(*) from notices) < $12 on conflict do nothing`,
+			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), n.Off, secret, last, actor, now, MostNotices, notNilMap(n.Headers))
 		if err != nil {
 			return err
 		}
@@ -123,9 +126,9 @@ func (s *Store) ChangeNotice(ctx context.Context, now time.Time, actor string, n
 	}
 	return s.Change(ctx, now, actor, func(tx *Tx) error {
 		tag, err := tx.Exec(ctx, `update notices set topics = $2, groups = $3, send = $4, mail = $5, gather_ms = $6, last_event = case when off then $7 else last_event end, off = $8,
-				secret = case when $9 = '' then secret else $9 end, failing_at = null, failing_why = '', revision = revision + 1
+				secret = case when $9 = '' then secret else $9 end, headers = $11, failing_at = null, failing_why = '', revision = revision + 1
 			where name = $1 and ($10::bigint = -1 or revision = $10)`,
-			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision)
+			n.Name, keptTopics(n.Topics), notNil(n.Groups), n.Send, notNil(n.Mail), millis(n.Gather), last, n.Off, secret, revision, notNilMap(n.Headers))
 		if err := tx.onNotice(ctx, n.Name, tag, err); err != nil {
 			return err
 		}

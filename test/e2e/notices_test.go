@@ -105,6 +105,32 @@ func TestWhoIsTold(t *testing.T) {
 	if again.State != contract.MessageStateSent || again.SentBy != "admin" || len(board.all()) != 2 {
 		t.Errorf("sent again it is %+v, and the board heard %d", again, len(board.all()))
 	}
+	b := contract.Notice{}
+	board.mu.Lock()
+	board.asks = "Bearer quay"
+	board.mu.Unlock()
+	change := func(c contract.NoticeSettings) {
+		t.Helper()
+		b = must[contract.Notice](t)(client.Read[contract.Notice](s.api.ChangeNotice(ctx, "board", &contract.ChangeNoticeParams{IfMatch: &whatever}, c)))
+	}
+	if m := must[contract.Message](t)(client.Read[contract.Message](s.api.SendMessage(ctx, "board", contract.NewMessage{}))); m.Status != http.StatusUnauthorized {
+		t.Errorf("without its header a message is %+v", m)
+	}
+	change(contract.NoticeSettings{Headers: &map[string]string{"Authorization": "Bearer quay"}})
+	if m := must[contract.Message](t)(client.Read[contract.Message](s.api.SendMessage(ctx, "board", contract.NewMessage{}))); m.State != contract.MessageStateSent {
+		t.Errorf("with its header a message is %+v", m)
+	}
+	if _, _, answer := s.call("GET", "/v1/notices/board", ""); len(b.Headers) != 1 || b.Headers[0] != "Authorization" || strings.Contains(answer, "quay") {
+		t.Errorf("of its headers is told %v: %s", b.Headers, answer)
+	}
+	off := true
+	if change(contract.NoticeSettings{Off: &off}); len(b.Headers) != 1 {
+		t.Errorf("another setting takes its headers: %v", b.Headers)
+	}
+	other := there.URL + "/other"
+	if change(contract.NoticeSettings{Send: &other}); len(b.Headers) != 0 {
+		t.Errorf("another address is sent them: %v", b.Headers)
+	}
 	test := must[contract.Message](t)(client.Read[contract.Message](s.api.SendMessage(ctx, "on-call", contract.NewMessage{})))
 	if test.State != contract.MessageStateSent || test.Subject != "A test of the notice on-call" {
 		t.Errorf("a test is %+v", test)
@@ -115,6 +141,7 @@ func TestWhoIsTold(t *testing.T) {
 type board struct {
 	mu     sync.Mutex
 	secret string
+	asks   string // for in the header Authorization
 	away   bool
 	heard  []json.RawMessage
 }
@@ -138,7 +165,7 @@ func (b *board) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case b.away:
 		http.Error(w, "the board is away", http.StatusBadGateway)
-	case notice.Verify(b.secret, r.Header, raw) != nil:
+	case b.asks != "" && r.Header.Get("Authorization") != b.asks, notice.Verify(b.secret, r.Header, raw) != nil:
 		http.Error(w, "who are you?", http.StatusUnauthorized)
 	default:
 		b.heard = append(b.heard, raw)

@@ -4,7 +4,7 @@ package main
 // tests of the package that it is in, or those that by names.
 var served = []fault{
 	// Messages.
-	{name: "a message goes unsigned", file: "internal/notice/notice.go", was: "webhooks.HeaderWebhookSignature: {signature},", now: "webhooks.HeaderWebhookSignature: {strings.ToLower(signature)},"},
+	{name: "a message goes unsigned", file: "internal/notice/notice.go", was: "webhooks.HeaderWebhookSignature: signature,", now: "webhooks.HeaderWebhookSignature: strings.ToLower(signature),"},
 	{name: "a message follows a redirect", file: "internal/notice/notice.go", was: "return http.ErrUseLastResponse // it goes", now: "return nil // it goes"},
 	{name: "an endless answer is read to its end", file: "internal/notice/notice.go", was: "io.LimitReader(answer.Body, maxAnswer)", now: "io.LimitReader(answer.Body, 1<<40)"},
 	{name: "an error status answers", file: "internal/notice/notice.go", was: "if status < 200 || status >= 300 || json", now: "if json"},
@@ -181,4 +181,12 @@ var served = []fault{
 	{name: "the end of a machine looks everywhere", file: "internal/machine/process/ending.go", was: "if d.groups.end(id) {", now: "if d.groups.end(id) && false {"},
 	{name: "layers are uncompressed again and again", file: "internal/image/store.go", was: "s.walk(a, limits, s.openPlain, u.layer)", now: "s.walk(a, limits, s.openLayer, u.layer)"},
 	{name: "uncompressed layers stay for ever", file: "internal/image/store.go", was: "\ts.sweepPlain(ctx)\n", now: ""},
+
+	// Backups, and what is told.
+	{name: "restored records are acted on at once", file: "internal/control/restored.go", was: "\treturn r != nil\n", now: "\tc.acting.Store(true)\n\treturn false\n"},
+	{name: "who signed in is locked out", file: "internal/conns/conns.go", was: "victim == nil && g.bounds.SignIn {", now: "false {"},
+	{name: "an outage is not told", file: "internal/control/outage.go", was: "o.owed += time.Since(o.since)", now: "o.owed += 0"},
+	{name: "tables are changed by two at once", file: "internal/store/store.go", was: "err == nil && !had {", now: "false {"},
+	{name: "a machine of another image is taken", file: "internal/control/records.go", was: "digest != \"\" && f.Digest != digest:", now: "false:"},
+	{name: "the leases of restored records are old", file: "internal/store/restored.go", was: "epoch = greatest(epoch + 1, extract(epoch from now())::bigint)", now: "epoch = epoch"},
 }

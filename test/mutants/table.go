@@ -146,7 +146,7 @@ var faults = []fault{
 	{"failures are never forgotten", "slots.go", "kept[k] = !d.proven(&d.group.Slots[k], d.at(i))", "kept[k] = true"},
 	{"a replacement for nothing is not counted", "shed.go", "\t\t\td.forNought(next.i)\n", ""},
 	{"heal off replaces what vanished", "slots.go", "s.Kept = d.group.Heal == HealOff", "s.Kept = false"},
-	{"zones never back off", "zones.go", "s.Of, s.Last, s.Until = in.Version, d.now, d.now.Add(wait)", "s.Of, s.Last, s.Until = in.Version, d.now, d.now"},
+	{"zones never back off", "zones.go", "d.now.Add(wait), \"\"", "d.now, \"\""},
 	{"a back-off never ends", "zones.go", "d.group.Setbacks = slices.Delete(d.group.Setbacks, k, k+1)", "d.group.Setbacks[k].Until = d.now.Add(LastPause)"},
 	{"a zone that failed gets every retry", "zones.go", "if s.Of == v && d.now.Before(s.Doubted()) {", "if false {"},
 	{"a zone on trial gets all at once", "zones.go", "c.trial[k] = d.onTrial(s); c.trial[k]", "c.trial[k] = false; c.trial[k]"},

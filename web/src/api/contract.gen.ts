@@ -3349,6 +3349,10 @@ export interface components {
             gather_seconds: number;
             /** @default false */
             off: boolean;
+            /** @description Headers that messages have besides, such as Authorization: secrets, of which only the names are told again */
+            headers?: {
+                [key: string]: string;
+            };
             /** @description What messages are signed with; one is made when it is left out */
             secret?: string;
         };
@@ -3360,6 +3364,10 @@ export interface components {
             /** Format: double */
             gather_seconds?: number;
             off?: boolean;
+            /** @description Headers that messages have besides, such as Authorization: secrets, of which only the names are told again; they go when send is another and none are given */
+            headers?: {
+                [key: string]: string;
+            };
             secret?: string;
         };
         Notice: {
@@ -3371,6 +3379,8 @@ export interface components {
             /** Format: double */
             gather_seconds: number;
             off: boolean;
+            /** @description The names of headers that messages have besides */
+            headers: string[];
             /**
              * Format: date-time
              * @description Since when its messages are not heard

@@ -144,12 +144,15 @@ interface Fields {
   mail: string[]
   gather: number | null
   off: boolean
+  /** Given anew; those that there are are never shown. */
+  secrets?: { name: string; value: string }[]
 }
 
 const lines: Record<string, (n: Notice | null) => string> = {
   'Of what': (n) => n?.topics.join(', ') ?? 'gone',
   Groups: (n) => n?.groups.join(', ') || 'all',
   To: (n) => n?.send || n?.mail.join(', ') || '',
+  Headers: (n) => n?.headers.join(', ') || 'none',
   'Gather for': (n) => `${n?.gather_seconds ?? 0} s`,
   Off: (n) => (n?.off ? 'yes' : 'no'),
   Revision: (n) => String(n?.revision ?? 0),
@@ -205,6 +208,9 @@ function NoticeForm({ was: now, onClose }: { was: Notice | null; onClose: () => 
                 mail: f.how === 'mail' ? f.mail : [],
                 gather_seconds: f.gather ?? 30,
                 off: f.off,
+                ...(f.how === 'send' && f.secrets?.length
+                  ? { headers: Object.fromEntries(f.secrets.map((h) => [h.name, h.value])) }
+                  : {}),
               },
             },
             {
@@ -248,6 +254,51 @@ function NoticeForm({ was: now, onClose }: { was: Notice | null; onClose: () => 
           <Form.Item name="mail" label="To" rules={[{ required: true, message: 'Say to whom.' }]}>
             <Select mode="tags" tokenSeparators={[',', ' ']} placeholder="sre@saltmere.example" />
           </Form.Item>
+        )}
+        {how === 'send' && (
+          <Form.List name="secrets">
+            {(rows, { add, remove }) => (
+              <Form.Item
+                label="Headers with secrets"
+                extra={
+                  was && was.headers.length > 0
+                    ? `Sent now: ${was.headers.join(', ')}. What is given here takes their place; another address is not sent them.`
+                    : 'Such as Authorization; their values are never shown again.'
+                }
+              >
+                {rows.map((row) => (
+                  <div className="row" key={row.key} style={{ marginBottom: 4 }}>
+                    <Form.Item
+                      noStyle
+                      name={[row.name, 'name']}
+                      rules={[{ required: true, message: 'Name it.' }]}
+                    >
+                      <Input aria-label="Name of the header" placeholder="Authorization" />
+                    </Form.Item>
+                    <Form.Item
+                      noStyle
+                      name={[row.name, 'value']}
+                      rules={[{ required: true, message: 'Give its value.' }]}
+                    >
+                      <Input.Password
+                        aria-label="Value of the header"
+                        autoComplete="off"
+                        placeholder="Bearer …"
+                      />
+                    </Form.Item>
+                    <Button aria-label="Remove the header" onClick={() => remove(row.name)}>
+                      –
+                    </Button>
+                  </div>
+                ))}
+                {rows.length < 5 && (
+                  <Button size="small" onClick={() => add()}>
+                    Add a header
+                  </Button>
+                )}
+              </Form.Item>
+            )}
+          </Form.List>
         )}
         <Form.Item
           name="gather"
