@@ -145,3 +145,32 @@ func TestMachinesTakeNoThreads(t *testing.T) {
 		t.Errorf("the driver says %+v", f)
 	}
 }
+
+// TestAFullDiskIsLookedAtAtOnce: while there is no room, machines that take more than they may are ended
+// without waiting for the usual look.
+func TestAFullDiskIsLookedAtAtOnce(t *testing.T) {
+	y := newYard(t)
+	spec := y.spec("greedy", "dd if=/dev/zero of=much bs=1M count=8 2>/dev/null; echo full; exec sleep 600")
+	spec.DiskBytes, spec.UserData = 4<<20, ""
+	y.ids = append(y.ids, "greedy")
+	if err := y.Launch(context.Background(), spec); err != nil {
+		t.Fatal(err)
+	}
+	y.log("greedy", "full")
+	y.Room = func() error { return syscall.ENOSPC }
+	ctx, stop := context.WithCancel(context.Background())
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		y.KeepBounds(ctx)
+	}()
+	defer func() { stop(); <-over }()
+	select {
+	case f := <-y.facts:
+		if f.ID != "greedy" || !strings.Contains(f.Why, "more than the 4 MiB of disk") {
+			t.Errorf("the driver says %+v", f)
+		}
+	case <-time.After(diskEvery - 2*time.Second):
+		t.Error("it was not looked at")
+	}
+}

@@ -40,7 +40,12 @@ func (d *Driver) KeepBounds(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-logs.C:
-			d.alone(d.boundLogs)
+			d.alone(func() {
+				d.boundLogs()
+				if d.Room != nil && d.Room() != nil { // somebody takes all that there is
+					d.boundDisks(ctx)
+				}
+			})
 		case <-disk.C:
 			begun := time.Now()
 			d.alone(func() {

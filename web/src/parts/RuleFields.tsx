@@ -68,10 +68,7 @@ export function TripFields() {
   return (
     <>
       <GoesBy />
-      <Form.Item
-        label="Thresholds"
-        extra="A step is a count (+2), a share (+50%), or a size (=8). The metric is sampled every 15 s."
-      >
+      <Form.Item label="Thresholds" extra="A step is a count (+2), a share (+50%), or a size (=8).">
         <Form.List name="thresholds">
           {(fields, { add, remove }) => (
             <>
