@@ -103,6 +103,12 @@ func (r *Rollout) Waits(now time.Time, at *time.Location) time.Time {
 	return time.Time{}
 }
 
+// AwaitsHealing reports whether a rollout on its way replaces nothing since healing of the group stopped
+// after it was last told to go on: the fault is likelier outside, and what is ill may serve again.
+func (r *Rollout) AwaitsHealing(g *Group) bool {
+	return r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)
+}
+
 // outOfHours reports whether the rollout waits for its time, and looks again then.
 func (d *deciding) outOfHours() bool {
 	until := d.ro.Waits(d.now, d.location)

@@ -35,7 +35,7 @@ func (d *deciding) reconcile() {
 		d.keep()
 	case d.ro.Back:
 		d.restore()
-	case d.outOfHours():
+	case d.outOfHours(), d.ro.AwaitsHealing(&d.group):
 		d.keep()
 	default:
 		d.replace(d.ro.Waves[d.ro.Wave].Of(size))

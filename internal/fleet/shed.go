@@ -43,19 +43,30 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 	}
 	zones := d.zones(Version{})
 	serving := d.tally(d.group.Template).serving
+	lasting := serving + d.unsettled() // those that may serve again are missed as those that do
 	lines := d.leavers(len(zones), serving > floor, eligible)
 	top := func(k int) int { return lines[k][0].rank }
+	may := func(k int) bool { // the first of a zone
+		if len(lines[k]) == 0 {
+			return false
+		}
+		switch in := d.at(lines[k][0].i); {
+		case d.group.Serves(in):
+			return serving > floor
+		case d.mayAgain(in):
+			return lasting > floor
+		}
+		return true
+	}
 	for range n {
-		z := placement.Fullest(zones, func(k int) bool { return len(lines[k]) > 0 && top(k) <= rankIdle }, nil)
+		z := placement.Fullest(zones, func(k int) bool { return may(k) && top(k) <= rankIdle }, nil)
 		turn := false
 		if z < 0 && serving > floor {
 			z = d.turnToGo(lines)
 			turn = z >= 0
 		}
 		if z < 0 {
-			z = placement.Fullest(zones, func(k int) bool {
-				return len(lines[k]) > 0 && (serving > floor || !d.group.Serves(d.at(lines[k][0].i)))
-			}, top)
+			z = placement.Fullest(zones, may, top)
 		}
 		if z < 0 {
 			return
@@ -71,12 +82,38 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 		zones[z].Count--
 		if d.group.Serves(in) {
 			serving--
+			lasting--
+		} else if d.mayAgain(in) {
+			lasting--
 		}
 		if d.ro == nil {
 			d.forNought(next.i)
 		}
 		d.retire(next.i, cause, numbers...)
 	}
+}
+
+// mayAgain reports whether an instance of what is replaced serves nobody only since the rollout goes on:
+// it was well when that was told to, so it may be again, and goes only as others serve.
+func (d *deciding) mayAgain(in *Instance) bool {
+	if !d.ro.walks() || in.Version == d.ro.To || in.Served.IsZero() || d.group.Serves(in) {
+		return false
+	}
+	r := newestIllness(in)
+	return r != nil && r.Since.After(d.ro.Resumed)
+}
+
+// unsettled is how many those are.
+func (d *deciding) unsettled() (n int) {
+	if !d.ro.walks() {
+		return 0
+	}
+	for _, i := range d.astir {
+		if d.mayAgain(d.at(i)) {
+			n++
+		}
+	}
+	return n
 }
 
 // turnToGo is the zone whose turn it is by the order of the rollout, -1 where that leaves it
@@ -150,7 +187,7 @@ func (d *deciding) servesNobody(in *Instance) bool {
 // the fault is likelier outside, and those that served may again.
 func (d *deciding) shedRank(in *Instance) int {
 	switch idle := d.servesNobody(in); {
-	case idle && in.State == Serving && !d.group.HealStopped.IsZero():
+	case idle && in.State == Serving && (!d.group.HealStopped.IsZero() || d.mayAgain(in)):
 		return rankIdle
 	case idle:
 		return rankFresh

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -72,6 +73,12 @@ func TestActsOnMany(t *testing.T) {
 	if told, err = tell(contract.InstancesCommand{Instances: []string{"timetable-001"}, Command: contract.InstancesCommandCommandRecreate, Launches: &looked}); err != nil || len(told.Taken) != 1 {
 		t.Fatalf("%+v, %v", told, err)
 	}
+	s.eventually("its turn has come", func() error {
+		if in := show("timetable-001"); in.Launch != 2 {
+			return fmt.Errorf("it has its machine number %d", in.Launch)
+		}
+		return nil
+	})
 	s.whole(4)
 	for _, c := range []contract.InstancesCommandCommand{contract.InstancesCommandCommandRetire, contract.InstancesCommandCommandRelease} {
 		told, err = tell(contract.InstancesCommand{Instances: []string{"timetable-001"}, Command: c, Launches: &looked})

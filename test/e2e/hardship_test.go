@@ -334,7 +334,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	raw, _ := io.ReadAll(res.Body)
 	res.Body.Close()
-	if res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(raw), "The disk of "+s.dir) {
+	if res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(raw), "The disk of the service has ") || strings.Contains(string(raw), s.dir) {
 		t.Errorf("readyz says %s %s", res.Status, raw)
 	}
 	service := must[contract.Service](t)(client.Read[contract.Service](s.api.GetService(ctx)))

@@ -10,6 +10,10 @@ type fault struct {
 
 // faults are the ways that are tried, by what they break.
 var faults = []fault{
+	// A rollout and a blip.
+	{"a rollout goes on while healing is stopped", "manner.go", "r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)", "false"},
+	{"what turned ill goes unmissed", "shed.go", "return lasting > floor", "return true"},
+
 	// Fresh machines.
 	{"fresh machines come all at once", "freshen.go", ".serving >= d.group.Size {", ".serving >= 0 {"},
 	{"who is parked waits for a fresh machine", "commands.go", "in.Awaits = false\n\t\treturn move(Parked)", "return move(Parked)"},
@@ -107,12 +111,12 @@ var faults = []fault{
 	{"one too many", "reconcile.go", "missing := d.afford(size + extra - t.counted)", "missing := d.afford(size + extra - t.counted + 1)"},
 	{"nothing is shed", "reconcile.go", "d.shed(n, d.group.Size, d.sizeCause", "d.shed(0, d.group.Size, d.sizeCause"},
 	{"one too many is shed", "reconcile.go", "n := t.counted - most - d.returning()", "n := t.counted - most - d.returning() + 1"},
-	{"what serves is shed below the floor", "shed.go", "(serving > floor ||", "(serving >= floor ||"},
+	{"what serves is shed below the floor", "shed.go", "return serving > floor", "return serving >= floor"},
 	{"a pin is ignored", "shed.go", "in.State.Counts() && !in.Pinned && eligible(in)", "in.State.Counts() && eligible(in)"},
 	{"a pin is ignored when it never came up", "heal.go", "in) || in.Pinned || d.ofRollout(in) {", "in) || d.ofRollout(in) {"},
 	{"who serves is shed before who does not", "shed.go", "\tcase idle:\n\t\treturn rankFresh", "\tcase false:\n\t\treturn rankFresh"},
 	{"the outdated are not shed first", "shed.go", "case in.Version != d.group.Template && (d.group.Shed == ShedOutdated || d.group.Shed == \"\"):", "case false:"},
-	{"equally full zones are not asked for the outdated", "shed.go", "}, top)", "}, nil)"},
+	{"equally full zones are not asked for the outdated", "shed.go", "may, top)", "may, nil)"},
 	{"what comes back is one too many at once", "reconcile.go", "n := t.counted - most - d.returning()", "n := t.counted - most"},
 	{"a deleted group keeps what is parked", "reconcile.go", "in.State == Parked && !in.Pinned {", "in.State == Gone && !in.Pinned {"},
 	{"a deleted group never ends", "decide.go", "out.Finished = over && d.counts.there == 0", "out.Finished = over && false"},

@@ -155,7 +155,7 @@ func (a *again) facts(l Told) {
 		machine(fleet.MachineRefused)
 	case fleet.CodeVanished, fleet.CodeEndedInIt, fleet.CodeEndedHeld:
 		machine(fleet.MachineStopped)
-	case fleet.CodeCleared, fleet.CodeFresh, fleet.CodeTurn:
+	case fleet.CodeCleared, fleet.CodeFresh:
 		machine(fleet.MachineCleared)
 	case fleet.CodeLastRequest:
 		a.of(l.Entry, func(in *fleet.Instance) { in.Traffic = fleet.Traffic{Closed: true} })

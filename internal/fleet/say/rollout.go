@@ -21,6 +21,9 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return fmt.Sprintf("Waits until %s to go on%s, in wave %d of %d, %d of %d serving: %d on %s.",
 			words.Moment(until), hours(r), r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
 	}
+	if r.AwaitsHealing(&g) {
+		return fmt.Sprintf("Waits until healing goes on, in wave %d of %d, %d of %d serving: %d on %s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+	}
 	switch r.State {
 	case fleet.Moving:
 		if r.AtOnce {
