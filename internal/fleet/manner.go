@@ -2,8 +2,6 @@ package fleet
 
 import (
 	"fmt"
-	"regexp"
-	"strconv"
 	"time"
 
 	"unitas/internal/fleet/words"
@@ -35,58 +33,6 @@ type Manner struct {
 
 // MostLeftOut is how many instances a rollout may leave out.
 const MostLeftOut = 1000
-
-// Hours are hours of the day at some place: "22:00-05:00 Europe/Paris"; without a place they
-// are in UTC.
-type Hours string
-
-var hoursPattern = regexp.MustCompile(`^([01][0-9]|2[0-3]):([0-5][0-9])-([01][0-9]|2[0-3]):([0-5][0-9])(?: ([A-Za-z0-9_+/-]{1,60}))?$`)
-
-// Place is where they are hours of the day, "UTC" unless it says so. It returns an error for
-// what is no span of hours.
-func (h Hours) Place() (string, error) {
-	m := hoursPattern.FindStringSubmatch(string(h))
-	if m == nil || m[1]+m[2] == m[3]+m[4] {
-		return "", fmt.Errorf("%q are no hours; give a span such as 22:00-05:00, and a time zone such as Europe/Paris after it", words.Plain(string(h), 80))
-	}
-	if m[5] == "" {
-		return "UTC", nil
-	}
-	return m[5], nil
-}
-
-// Opens reports whether a time is within the hours at the place, and if not when they begin
-// next.
-func (h Hours) Opens(now time.Time, at *time.Location) (open bool, next time.Time) {
-	m := hoursPattern.FindStringSubmatch(string(h))
-	if m == nil {
-		return true, time.Time{}
-	}
-	if at == nil {
-		at = time.UTC
-	}
-	n := make([]int, 4)
-	for k := range n {
-		n[k], _ = strconv.Atoi(m[k+1])
-	}
-	local := now.In(at)
-	of := func(day, hour, minute int) time.Time {
-		return time.Date(local.Year(), local.Month(), local.Day()+day, hour, minute, 0, 0, at)
-	}
-	for day := -1; day <= 1; day++ {
-		from, to := of(day, n[0], n[1]), of(day, n[2], n[3])
-		if !to.After(from) {
-			to = of(day+1, n[2], n[3])
-		}
-		if now.Before(from) {
-			return false, from
-		}
-		if now.Before(to) {
-			return true, time.Time{}
-		}
-	}
-	return false, of(2, n[0], n[1])
-}
 
 // Waits is until when a rollout on its way replaces nothing: its time has not come, or it is
 // outside of its hours. Zero is that it does.
