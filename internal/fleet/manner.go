@@ -69,19 +69,42 @@ func (r *Rollout) soak() time.Duration { return r.Waves[r.Wave].Soaking(r.Soak) 
 func (r *Rollout) Soaking() time.Duration { return r.soak() }
 
 // turnOf is the zone that gets the next instance of a version by the rollout's order, -1
-// where that is left to the balance of zones: that where the first old one is that may go.
+// where that is left to the balance of zones: that where the first old one is that may go, until it has
+// as many new ones as are its part of the size.
 func (d *deciding) turnOf(v Version) int {
 	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To {
 		return -1
 	}
-	first := -1
+	zones := len(d.group.Zones)
+	goes, has := make([]int, zones), make([]int, zones)
 	for n := range d.counts.cells {
-		k := &d.counts.cells[n]
-		if k.version != v && k.counted > k.pinned && k.zone < len(d.group.Zones) && (first < 0 || k.zone < first) {
-			first = k.zone
+		switch k := &d.counts.cells[n]; {
+		case k.zone >= zones:
+		case k.version == v:
+			has[k.zone] += k.counted
+		default:
+			goes[k.zone] += k.counted - k.pinned
 		}
 	}
-	return first
+	if len(d.leftOut) > 0 {
+		for i := range d.len() {
+			if in := d.at(i); d.leftOut[in.ID] && in.Version != v && in.Counts() && !in.Pinned {
+				if z := d.zoneIndex(in.Zone); z < zones {
+					goes[z]--
+				}
+			}
+		}
+	}
+	for z := range zones {
+		part := d.group.Size / zones
+		if z < d.group.Size%zones {
+			part++
+		}
+		if goes[z] > 0 && has[z] < part {
+			return z
+		}
+	}
+	return -1
 }
 
 // noteLowest keeps how many served at the lowest while the rollout goes on.

@@ -82,8 +82,8 @@ func (d *deciding) scale() {
 	if d.group.Deleting || d.group.Alone {
 		return
 	}
-	for k := range d.group.Rules {
-		d.begins(&d.group.Rules[k])
+	for _, r := range d.inTime() {
+		d.begins(r)
 	}
 	d.bound()
 	verdicts, out := judge(d.now, &d.group, d.sizing)
@@ -93,14 +93,28 @@ func (d *deciding) scale() {
 	if out.By == "" || out.Want == d.group.Size {
 		return
 	}
-	if out.Want < d.group.Size && (d.ro != nil || !d.group.HealStopped.IsZero()) {
-		return // what runs is in the middle of a change, or is ill: its metrics tell little
+	short := d.len() > 0 && d.tally(d.group.Template).serving < d.group.Size // a replay has no instances
+	if out.Want < d.group.Size && (d.ro != nil || !d.group.HealStopped.IsZero() || short) {
+		return // what runs is in the middle of a change, is ill or too little: its metrics tell little
 	}
 	for _, v := range verdicts {
 		if v.Rule == out.By {
 			d.act(v, out.Want)
 		}
 	}
+}
+
+// inTime are the rules of the group, calendars in the order in which they last began: of several that were
+// missed, as while the group was frozen, the last one counts.
+func (d *deciding) inTime() []*scaling.Rule {
+	all := make([]*scaling.Rule, len(d.group.Rules))
+	for k := range d.group.Rules {
+		all[k] = &d.group.Rules[k]
+	}
+	slices.SortStableFunc(all, func(a, b *scaling.Rule) int {
+		return d.sizing.Times[a.Name].Last.Compare(d.sizing.Times[b.Name].Last)
+	})
+	return all
 }
 
 // act has a rule that goes by a metric change the size.

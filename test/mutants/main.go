@@ -145,7 +145,7 @@ func noticeServed(f fault, overlay string) string {
 }
 
 // rulesPlayed are rules on the virtual clock.
-const rulesPlayed = "./internal/fleet/rehearse -run TestScenarios/rules|TestAStep|TestNoise|TestADay|TestNoRules"
+const rulesPlayed = "./internal/fleet/rehearse -run TestScenarios/(rules|missed)|TestAStep|TestNoise|TestADay|TestNoRules"
 
 // above are the tests of others that may notice what a package does wrong.
 var above = map[string][]string{

@@ -19,7 +19,7 @@ var sizes = []fault{
 	{name: "a rule grows past max", file: "internal/fleet/scaling/judge.go", was: "if want := min(v.Want, s.Max); want", now: "if want := v.Want; want"},
 	{name: "a rule shrinks past min", file: "internal/fleet/scaling/judge.go", was: "floor := max(most.Want, s.Min)", now: "floor := most.Want"},
 	{name: "a rule that is off acts", file: "internal/fleet/scale.go", was: "if !r.Off {\n\t\t\tactive", now: "if true {\n\t\t\tactive"},
-	{name: "groups shrink during a rollout", file: "internal/fleet/scale.go", was: "(d.ro != nil || !d.group.HealStopped.IsZero())", now: "(!d.group.HealStopped.IsZero())"},
+	{name: "groups shrink during a rollout", file: "internal/fleet/scale.go", was: "(d.ro != nil || !d.group.HealStopped.IsZero() || short)", now: "(!d.group.HealStopped.IsZero() || short)"},
 	{name: "a calendar lasts for ever", file: "internal/fleet/scaling/bounds.go", was: "return until, !now.Before(t.Last) && now.Before(until)", now: "return until, !now.Before(t.Last)"},
 	{name: "a calendar acts again and again", file: "internal/fleet/scaling/bounds.go", was: "now.Before(t.Last) || !t.Last.After(state.Occurred) {", now: "now.Before(t.Last) {"},
 	{name: "a calendar acts on what was before it", file: "internal/fleet/scaling/bounds.go", was: "return !t.Last.Before(r.Since)", now: "return true"},
@@ -38,4 +38,8 @@ var sizes = []fault{
 	{name: "an older value that was sent comes back", file: "internal/store/metrics.go", was: " where excluded.at >= pushed.at", now: ""},
 	{name: "old samples are never dropped", file: "internal/store/metrics.go", was: "now.Sub(begins.Add(p.wide)) < p.kept", now: "now.Before(begins) || true"},
 	{name: "an answer that was lost is waited for", file: "internal/store/tickets.go", was: "heard and not answered and", now: "heard and"},
+	{name: "missed calendars act by the list", file: "internal/fleet/scale.go", was: "d.sizing.Times[a.Name].Last.Compare(d.sizing.Times[b.Name].Last)", now: "0"},
+	{name: "a rule makes those in need fewer", file: "internal/fleet/scale.go", was: " || short) {", now: " || (short && false)) {"},
+	{name: "a line below makes a group larger", file: "internal/fleet/scaling/judge.go", was: "return min(l.Step.From(size), size)", now: "return l.Step.From(size)"},
+	{name: "hours that are none are all day", file: "internal/fleet/hours.go", was: "if t.After(now) && within(t) {", now: "if t.After(now) {"},
 }

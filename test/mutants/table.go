@@ -14,6 +14,9 @@ var faults = []fault{
 	{"a rollout goes on while healing is stopped", "manner.go", "r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)", "false"},
 	{"what turned ill goes unmissed", "shed.go", "return lasting > floor", "return true"},
 
+	{"zone by zone fills one zone", "manner.go", "goes[z] > 0 && has[z] < part", "goes[z] > 0"},
+	{"one left out keeps its zone the turn", "manner.go", "\t\t\t\t\tgoes[z]--\n", "\t\t\t\t\t_ = z\n"},
+
 	// Fresh machines.
 	{"fresh machines come all at once", "freshen.go", ".serving >= d.group.Size {", ".serving >= 0 {"},
 	{"who is parked waits for a fresh machine", "commands.go", "in.Awaits = false\n\t\treturn move(Parked)", "return move(Parked)"},

@@ -119,19 +119,19 @@ func (r *Rule) judgeLines(s Standing, state State, points []metric.Point, v *Ver
 			}
 			continue
 		}
-		want := l.Step.From(s.Size)
+		want := l.want(s.Size)
 		switch {
-		case !l.Below && (up < 0 || want > r.Thresholds[up].Step.From(s.Size)):
+		case !l.Below && (up < 0 || want > r.Thresholds[up].want(s.Size)):
 			up = k
 		case l.Below && !whole:
 			v.Why, v.Line, v.Past = Gaps, k, past
-		case l.Below && (down < 0 || want < r.Thresholds[down].Step.From(s.Size)):
+		case l.Below && (down < 0 || want < r.Thresholds[down].want(s.Size)):
 			down = k
 		}
 	}
 	v.Agrees = !lowers // it never asks for fewer, and cannot agree
 	if k := cmp.Or(up+1, down+1) - 1; k >= 0 {
-		v.Why, v.Line, v.Want = Tripped, k, r.Thresholds[k].Step.From(s.Size)
+		v.Why, v.Line, v.Want = Tripped, k, r.Thresholds[k].want(s.Size)
 		v.Past, _ = r.Thresholds[k].past(s.Now, state.Acted, points)
 		v.Agrees = v.Want < s.Size
 	}
@@ -144,6 +144,15 @@ func (r *Rule) judgeLines(s Standing, state State, points []metric.Point, v *Ver
 	if !lowers {
 		v.Floor = 0
 	}
+}
+
+// want is the size that the line asks for: one above never makes a group smaller, one below never larger,
+// whatever number its step goes to.
+func (l Line) want(size int) int {
+	if l.Below {
+		return min(l.Step.From(size), size)
+	}
+	return max(l.Step.From(size), size)
 }
 
 func (l Line) passed(p metric.Point) bool {
