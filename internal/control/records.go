@@ -63,6 +63,9 @@ func (k *keeper) load(ctx context.Context) error {
 	if err := k.loadPoints(ctx, &l.Group); err != nil {
 		return fmt.Errorf("load what was measured: %w", err)
 	}
+	if k.loaded && k.group.Frozen != "" && l.Group.Frozen == "" { // a time in which nothing was decided is none that was watched
+		k.watching = time.Now()
+	}
 	k.changeSettings(l.Group, checks)
 	k.group, k.rollout, k.checks, k.ports, k.sizes = l.Group, l.Rollout, checks, ports, sizes
 	if k.rollout != nil {

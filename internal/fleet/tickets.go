@@ -83,7 +83,7 @@ func (i *Instance) ticketEntry(t Ticket) Entry {
 
 // AnswerTicket returns the instance with the ticket of the hook answered, and whether
 // anything changed: the same answer again changes nothing. A launch of 0 is the present
-// one. An answer after the deadline, or another than the one that was given, is refused.
+// one. An answer after the deadline, which does not run out in a frozen group, or another than the one that was given, is refused.
 func (g *Group) AnswerTicket(now time.Time, in Instance, hook string, launch int, a Answer, note, by string) (Instance, Entry, bool, error) {
 	t, err := in.ticketFor(hook, launch)
 	if err != nil {
@@ -100,7 +100,7 @@ func (g *Group) AnswerTicket(now time.Time, in Instance, hook string, launch int
 		return in, Entry{}, false, nil
 	case t.State != TicketOpen:
 		return in, Entry{}, false, refuse("", "the ticket %s/%s %s at %s%s; no other answer counts", in.ID, hook, t.ended(), words.Moment(t.Closed), givenBy(t))
-	case !now.Before(t.Deadline):
+	case !now.Before(t.Deadline) && g.Frozen == "":
 		return in, Entry{}, false, refuse("", "the deadline of the ticket %s/%s was at %s, %s ago, and %s counts", in.ID, hook, words.Moment(t.Deadline), words.Span(now.Sub(t.Deadline)), t.Counts)
 	}
 	next := t.closed(now, to, note, by)
@@ -132,16 +132,21 @@ func (g *Group) ExtendTicket(now time.Time, in Instance, hook string, by time.Du
 	if err != nil {
 		return in, Entry{}, err
 	}
-	if t.State != TicketOpen || !now.Before(t.Deadline) {
+	over := !now.Before(t.Deadline)
+	if t.State != TicketOpen || (over && g.Frozen == "") {
 		return in, Entry{}, refuse("", "the ticket %s/%s is not open any more; its deadline was at %s", in.ID, hook, words.Moment(t.Deadline))
 	}
-	next := *t
-	next.Deadline = t.Deadline.Add(by)
-	if !t.Deadline.Before(t.Bound) {
-		return in, Entry{}, refuse("by", "the deadline is at the hook's max-deadline already, %s; answer the ticket, or give the hook a longer one for those to come", words.Moment(t.Bound))
+	was := *t
+	if h := g.Hook(hook); over && h != nil { // it did not run out, since the group is frozen
+		was.Deadline, was.Bound = now, later(was.Bound, now.Add(h.Deadline))
 	}
-	if by <= 0 || next.Deadline.After(t.Bound) {
-		return in, Entry{}, refuse("by", "the deadline can be moved by up to %s, to %s, by the hook's max-deadline", words.Span(t.Bound.Sub(t.Deadline)), words.Moment(t.Bound))
+	next := was
+	next.Deadline = was.Deadline.Add(by)
+	if !was.Deadline.Before(was.Bound) {
+		return in, Entry{}, refuse("by", "the deadline is at the hook's max-deadline already, %s; answer the ticket, or give the hook a longer one for those to come", words.Moment(was.Bound))
+	}
+	if by <= 0 || next.Deadline.After(was.Bound) {
+		return in, Entry{}, refuse("by", "the deadline can be moved by up to %s, to %s, by the hook's max-deadline", words.Span(was.Bound.Sub(was.Deadline)), words.Moment(was.Bound))
 	}
 	in.put(next)
 	e := in.ticketEntry(next)
@@ -254,7 +259,7 @@ func (d *deciding) expireTickets(i int) {
 			t.Bound = later(t.Bound, t.Deadline)
 			d.change(i, func(in *Instance) { in.put(t) })
 			e := d.at(i).ticketEntry(t)
-			e.Kind, e.Cause = "ticket.extended", Because("a service watches the group again, and time to answer it must be")
+			e.Kind, e.Cause = "ticket.extended", Because("the group is looked after again, and time to answer it must be")
 			d.entry(e)
 			d.lookAt(t.Deadline)
 		case !d.now.Before(t.Deadline):

@@ -10,6 +10,13 @@ import (
 func (w *World) Change(f func(fleet.Group) (fleet.Group, fleet.Entry, error)) error {
 	g, e, err := f(w.View.Group)
 	if err == nil {
+		switch was := w.View.Group.Frozen; {
+		case was == "" && g.Frozen != "":
+			w.froze = w.Now
+		case was != "" && g.Frozen == "": // as the live service has it
+			w.watched, w.left = w.Now, w.froze
+			w.freezes = append(w.freezes, [2]time.Time{w.froze, w.Now})
+		}
 		w.View.Group = g
 		w.note(e)
 	}

@@ -53,6 +53,8 @@ type World struct {
 
 	place   map[string]int // of View.Instances, by id
 	watched time.Time      // since when there is no gap, whatever the clock says
+	froze   time.Time      // when the group was frozen last
+	freezes [][2]time.Time // those that are over
 	decided time.Time      // when was decided last, and left, when before the gap
 	left    time.Time
 	events  events
