@@ -204,3 +204,36 @@ func TestACommandAnswers(t *testing.T) {
 		t.Errorf("the journal says %+v", e)
 	}
 }
+
+// TestAFrozenGroupLosesNoTicket: a deadline that was over while the group was frozen runs anew at the thaw.
+func TestAFrozenGroupLosesNoTicket(t *testing.T) {
+	b := newBench(t)
+	b.start("one")
+	b.hooked(1, fleet.Hook{Name: "warm-cache", At: fleet.AtLaunch, Deadline: time.Second, MaxDeadline: time.Minute, Otherwise: fleet.Pass})
+	change := func(f func(g fleet.Group) (fleet.Group, fleet.Entry, error)) {
+		t.Helper()
+		if err := b.store.ChangeGroup(ctx, time.Now(), "ada", "berths", store.AnyRevision, func(_ store.Reader, g *store.Group) (e fleet.Entry, err error) {
+			g.Group, e, err = f(g.Group)
+			return e, err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var over time.Time
+	b.eventually("it is held", func() bool {
+		in, err := b.store.Instance(ctx, "berths-001")
+		if err != nil || len(in.Tickets) == 0 {
+			return false
+		}
+		over = in.Tickets[0].Deadline
+		return true
+	})
+	change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Freeze("storm") })
+	b.eventually("its deadline is over", func() bool { return time.Now().After(over.Add(50 * time.Millisecond)) })
+	if n := len(b.journal("ticket.expired")); n != 0 {
+		t.Fatalf("it expired while the group was frozen, %d times", n)
+	}
+	change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Thaw("") })
+	b.eventually("it runs anew", func() bool { return len(b.journal("ticket.extended")) == 1 })
+	b.whole(1)
+}

@@ -189,4 +189,5 @@ var served = []fault{
 	{name: "tables are changed by two at once", file: "internal/store/store.go", was: "err == nil && !had {", now: "false {"},
 	{name: "a machine of another image is taken", file: "internal/control/records.go", was: "digest != \"\" && f.Digest != digest:", now: "false:"},
 	{name: "the leases of restored records are old", file: "internal/store/restored.go", was: "epoch = greatest(epoch + 1, extract(epoch from now())::bigint)", now: "epoch = epoch"},
+	{name: "a thaw is no watching", file: "internal/control/records.go", was: "if k.loaded && k.group.Frozen != \"\" && l.Group.Frozen == \"\" {", now: "if false {"},
 }

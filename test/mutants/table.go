@@ -17,6 +17,8 @@ var faults = []fault{
 	{"zone by zone fills one zone", "manner.go", "goes[z] > 0 && has[z] < part", "goes[z] > 0"},
 	{"one left out keeps its zone the turn", "manner.go", "\t\t\t\t\tgoes[z]--\n", "\t\t\t\t\t_ = z\n"},
 
+	{"a ticket runs out in a frozen group", "tickets.go", "case !now.Before(t.Deadline) && g.Frozen == \"\":", "case !now.Before(t.Deadline):"},
+
 	// Fresh machines.
 	{"fresh machines come all at once", "freshen.go", ".serving >= d.group.Size {", ".serving >= 0 {"},
 	{"who is parked waits for a fresh machine", "commands.go", "in.Awaits = false\n\t\treturn move(Parked)", "return move(Parked)"},
