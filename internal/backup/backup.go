@@ -23,6 +23,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -110,7 +111,17 @@ func Take(ctx context.Context, c Config, file string) (Contents, error) {
 	if err := errors.Join(out.Sync(), out.Close()); err != nil {
 		return made, fmt.Errorf("write the backup: %w", err)
 	}
-	return made, os.Link(half, file) // which replaces nothing
+	return made, publish(half, file)
+}
+
+// publish gives a whole file its name, without replacing one that came meanwhile where the file system
+// can do that.
+func publish(half, file string) error {
+	err := os.Link(half, file)
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.ENOTSUP) || errors.Is(err, syscall.ENOSYS) {
+		return os.Rename(half, file)
+	}
+	return err
 }
 
 // database is the address of the database; leave ends its use.
