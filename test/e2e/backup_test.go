@@ -181,7 +181,9 @@ func (s *service) resumesInTheConsole() {
 		func() error {
 			return browser.Until(tab, `document.querySelector('.ant-modal')?.innerText.includes('0 with a machine of another version, 4 with none')`)
 		},
-		func() error { return browser.Do(tab, chromedp.Click(".ant-modal-footer .ant-btn-dangerous")) },
+		func() error {
+			return browser.Do(tab, chromedp.Evaluate[chromedp.Void](`document.querySelector('.ant-modal-footer .ant-btn-dangerous').click()`))
+		},
 		func() error { return browser.Until(tab, `!document.body.innerText.includes('To be decided')`) },
 	} {
 		if err := step(); err != nil {
