@@ -25,6 +25,9 @@ func Decide(now time.Time, view View) Decision {
 		}
 		return d.finish()
 	}
+	if d.unbegun() {
+		return d.without()
+	}
 	d.scale()
 	d.judgeRollout()
 	d.judgeGates()
@@ -36,6 +39,24 @@ func Decide(now time.Time, view View) Decision {
 			break
 		}
 	}
+	return d.finish()
+}
+
+// unbegun reports whether the live rollout waits for its time and nothing of it is there.
+func (d *deciding) unbegun() bool {
+	return d.ro != nil && d.ro.State == Moving && !d.ro.Back && !d.group.Deleting && d.ro.Wave == 0 && d.ro.From != d.ro.To && d.outOfHours() && d.tally(d.ro.To).newCounted == 0
+}
+
+// without decides as for a group without its rollout: one that only waits changes nothing of how the group
+// is sized, balanced and healed.
+func (d *deciding) without() Decision {
+	ro := d.ro
+	d.ro = nil
+	d.scale()
+	d.heal()
+	d.freshen()
+	d.reconcile()
+	d.ro = ro
 	return d.finish()
 }
 

@@ -19,6 +19,8 @@ var faults = []fault{
 
 	{"a ticket runs out in a frozen group", "tickets.go", "case !now.Before(t.Deadline) && g.Frozen == \"\":", "case !now.Before(t.Deadline):"},
 
+	{"a rollout that waits switches the group off", "decide.go", "if d.unbegun() {", "if false {"},
+
 	// Fresh machines.
 	{"fresh machines come all at once", "freshen.go", ".serving >= d.group.Size {", ".serving >= 0 {"},
 	{"who is parked waits for a fresh machine", "commands.go", "in.Awaits = false\n\t\treturn move(Parked)", "return move(Parked)"},

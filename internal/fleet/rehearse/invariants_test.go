@@ -71,7 +71,12 @@ func room(v fleet.View) (above, below int) {
 			below = 1
 		}
 	}
-	return r.Above, min(below, v.Group.Size)
+	above = r.Above
+	begun := slices.ContainsFunc(v.Instances, func(in fleet.Instance) bool { return in.Version == r.To && in.Counts() })
+	if (!r.StartAt.IsZero() || r.Hours != "") && r.Wave == 0 && !begun { // the group goes on as without it
+		above = max(above, v.Group.Above)
+	}
+	return above, min(below, v.Group.Size)
 }
 
 // invariant1: nothing that the service chooses to do takes those that answer below
