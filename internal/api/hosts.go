@@ -32,7 +32,7 @@ func newHosts(listen, address string, names []string, log *slog.Logger) *hosts {
 	ip, err := netip.ParseAddr(host)
 	h.any = host == "" || (err == nil && ip.IsUnspecified())
 	h.names[plainHost(host)] = true
-	if h.any || (err == nil && ip.IsLoopback()) {
+	if h.any || host == "localhost" || (err == nil && ip.IsLoopback()) {
 		for _, own := range []string{"localhost", "127.0.0.1", "::1"} {
 			h.names[own] = true
 		}

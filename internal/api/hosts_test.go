@@ -15,6 +15,7 @@ func TestForeignNamesAreTold(t *testing.T) {
 	for listen, cases := range map[string]map[string]bool{
 		"127.0.0.1:7410": {"127.0.0.1:7410": true, "localhost:7410": true, "LOCALHOST.": true, "[::1]:7410": true, "": true, "unitas.saltmere.example": true, "fleet.saltmere.example:443": true,
 			"192.0.2.7:7410": false, "rebound.example:7410": false},
+		"localhost:7410": {"127.0.0.1:7410": true, "localhost": true, "rebound.example": false},
 		"192.0.2.7:7410": {"192.0.2.7:7410": true, "unitas.saltmere.example": true, "localhost:7410": false, "192.0.2.8": false},
 		":7410":          {"192.0.2.7:7410": true, "[2001:db8::1]:7410": true, "localhost": true, "rebound.example": false},
 	} {

@@ -29,6 +29,7 @@ import (
 // that a service held which was killed. Beside it there are groups that must notice nothing, and one
 // that means ill: see campaign_beside_test.go.
 func TestCampaign(t *testing.T) {
+	t.Parallel() // beside others, as on a host that has more to do
 	span, seed := 2*time.Minute, uint64(1)
 	var err error
 	if text := os.Getenv("UNITAS_CAMPAIGN"); text != "" {
