@@ -7,12 +7,13 @@ import (
 	"time"
 
 	"unitas/api/contract"
+	"unitas/internal/control"
 	"unitas/internal/fleet/words"
 )
 
 // parts looks at each thing that the service rests on.
-func (s *Server) parts(ctx context.Context) []contract.ServicePart {
-	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(ctx), s.groupsPart(ctx)}
+func (s *Server) parts(ctx context.Context, restored *control.Found) []contract.ServicePart {
+	return []contract.ServicePart{s.databasePart(ctx), s.diskPart(), s.machinesPart(ctx), s.listenersPart(restored), s.groupsPart(restored)}
 }
 
 // troubles are what keeps the service from working as it should, in sentences.
@@ -62,8 +63,8 @@ func (s *Server) machinesPart(ctx context.Context) contract.ServicePart {
 	return contract.ServicePart{Part: contract.Machines, Well: true, Says: words.Count(len(all), "machine") + " of this replica can be seen"}
 }
 
-func (s *Server) listenersPart(ctx context.Context) contract.ServicePart {
-	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
+func (s *Server) listenersPart(restored *control.Found) contract.ServicePart {
+	if restored != nil {
 		return contract.ServicePart{Part: contract.Listeners, Says: "they open once the service is resumed"}
 	}
 	var bad []string
@@ -82,9 +83,9 @@ func (s *Server) listenersPart(ctx context.Context) contract.ServicePart {
 	return contract.ServicePart{Part: contract.Listeners, Well: true, Says: words.Count(len(all), "listener") + " open"}
 }
 
-func (s *Server) groupsPart(ctx context.Context) contract.ServicePart {
-	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
-		return contract.ServicePart{Part: contract.Groups, Says: s.Control.InWords(found)}
+func (s *Server) groupsPart(restored *control.Found) contract.ServicePart {
+	if restored != nil {
+		return contract.ServicePart{Part: contract.Groups, Says: s.Control.InWords(restored)}
 	}
 	if n := s.Control.StuckGroups(); n > 0 {
 		return contract.ServicePart{Part: contract.Groups, Says: fmt.Sprintf("no decision about %s can be written: the pages of groups that are stuck say why", words.Count(n, "group"))}

@@ -188,10 +188,12 @@ func (s *Server) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("The service stops: its listeners take nothing new, and %s in flight may go on for at most %s.\n",
 			words.Count(stop.requests(), "request"), words.Span(max(0, time.Until(stop.until)).Round(time.Second))))
 	}
-	if found, err := s.Control.Restored(ctx); err == nil && found != nil {
-		wrong = append(wrong, sentenceOf(s.Control.InWords(found)))
-	} else if !s.Control.IsOpen() {
-		wrong = append(wrong, "The service has just begun; its listeners open once it knows the targets of all groups.")
+	if !s.Control.IsOpen() {
+		why := "The service has just begun; its listeners open once it knows the targets of all groups."
+		if r, err := s.Store.Restored(ctx); err == nil && r != nil { // who asks need not be known: what is found is no business of his
+			why = "The records were restored, and nothing is done to machines until the service is resumed."
+		}
+		wrong = append(wrong, why)
 	}
 	if len(wrong) > 0 {
 		return c.String(http.StatusServiceUnavailable, strings.Join(wrong, "\n")+"\n")

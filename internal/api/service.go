@@ -16,7 +16,11 @@ import (
 func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObject) (routes.GetServiceResponseObject, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	parts := s.parts(ctx)
+	restored, err := s.Control.Restored(ctx)
+	if err != nil {
+		s.Log.Warn("what was restored could not be compared", "error", err)
+	}
+	parts := s.parts(ctx, restored)
 	wrong := slices.DeleteFunc(slices.Clone(parts), func(p contract.ServicePart) bool {
 		return p.Part == contract.Listeners // which are told where they are felt
 	})
@@ -24,7 +28,7 @@ func (s *Server) GetService(ctx context.Context, _ routes.GetServiceRequestObjec
 	for _, m := range s.Control.Strays() {
 		out.Strays = append(out.Strays, contract.Stray{Machine: m.Machine, StopsInSeconds: m.Stops.Seconds()})
 	}
-	if f, err := s.Control.Restored(ctx); err == nil && f != nil {
+	if f := restored; f != nil {
 		out.Restored = &contract.RestoredRecords{TakenAt: f.Taken.UTC(), RestoredAt: f.At.UTC(), Instances: f.Instances, Present: f.Present, Other: f.Other, Absent: f.Absent, Unknown: f.Unknown}
 	}
 	return out, nil

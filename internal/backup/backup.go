@@ -88,18 +88,18 @@ func Take(ctx context.Context, c Config, file string) (Contents, error) {
 		return Contents{}, err
 	}
 	defer leave()
-	half := file + ".part"
-	out, err := os.OpenFile(half, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	// In a directory of its own, which nobody else enters: the place may be one where others write.
+	scratch, err := os.MkdirTemp(filepath.Dir(file), ".unitas-backup-")
 	if err != nil {
 		return Contents{}, fmt.Errorf("write the backup: %w", err)
 	}
-	dump := file + ".records"
-	defer os.Remove(dump)
-	defer os.Remove(half)
-	defer out.Close()
-	if err := out.Chmod(0o600); err != nil {
-		return Contents{}, err
+	defer os.RemoveAll(scratch)
+	half, dump := filepath.Join(scratch, "archive"), filepath.Join(scratch, dumpFile)
+	out, err := os.OpenFile(half, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return Contents{}, fmt.Errorf("write the backup: %w", err)
 	}
+	defer out.Close()
 	c.Progress("the records")
 	made, err := c.records(ctx, url, dump)
 	if err != nil {
@@ -158,11 +158,6 @@ func (c Config) records(ctx context.Context, url, dump string) (made Contents, e
 		return made, fmt.Errorf("it is no database of a service: %w", err)
 	}
 	made.Secrets[dumpFile] = "the tokens' digests, the secrets of hooks and notices, and the key of cookies"
-	held, err := os.OpenFile(dump, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600) // before anything is in it
-	if err != nil {
-		return made, err
-	}
-	held.Close()
 	if err := pgserver.Dump(ctx, url, dump); err != nil {
 		return made, err
 	}

@@ -70,6 +70,11 @@ func Restore(ctx context.Context, c Config, file string) (Contents, error) {
 		dir := filepath.Join(c.Data, "postgresql")
 		return Contents{}, fmt.Errorf("%s is a database already; move it away first (mv %s %s.before), or give another --data", dir, dir, dir)
 	}
+	if left, _ := filepath.Glob(filepath.Join(c.Data, ".restoring-*")); len(left) > 0 { // of one that was killed
+		for _, dir := range left {
+			os.RemoveAll(dir)
+		}
+	}
 	scratch, err := os.MkdirTemp(c.Data, ".restoring-")
 	if err != nil {
 		return Contents{}, err
@@ -97,12 +102,18 @@ func Restore(ctx context.Context, c Config, file string) (Contents, error) {
 			return from, fmt.Errorf("the archive has images of the region %s, which the places do not have; give --places with it", name)
 		}
 	}
+	c.Progress("the images")
+	if err := c.placeImages(scratch); err != nil {
+		return from, fmt.Errorf("restore the images: %w", err)
+	}
 	c.Progress("the records")
 	if err := c.load(ctx, from, filepath.Join(scratch, dumpFile)); err != nil {
+		if c.Database == "" { // it was made just now, and is no database that the next try has to spare
+			err = errors.Join(err, os.RemoveAll(filepath.Join(c.Data, "postgresql")))
+		}
 		return from, fmt.Errorf("restore the records: %w", err)
 	}
-	c.Progress("the images and files")
-	return from, c.place(scratch, from)
+	return from, c.placeFiles(scratch, from)
 }
 
 // lay unpacks an archive into a directory of its own, and holds it against its digests.
@@ -228,9 +239,8 @@ func empty(ctx context.Context, url string) error {
 	return nil
 }
 
-// place moves what was unpacked to where it belongs. What is there already under its digest is the same;
-// another token or certificate is kept beside it.
-func (c Config) place(scratch string, from Contents) error {
+// placeFiles moves files to where they belong; another token or certificate that is there is kept beside.
+func (c Config) placeFiles(scratch string, from Contents) error {
 	for _, name := range from.Files {
 		if !known(name) || !isThere(filepath.Join(scratch, name)) {
 			continue
@@ -243,6 +253,11 @@ func (c Config) place(scratch string, from Contents) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// placeImages moves blobs to where they belong; what is there already under its digest is the same.
+func (c Config) placeImages(scratch string) error {
 	for _, r := range c.Places {
 		blobs, err := os.ReadDir(filepath.Join(scratch, "images", r.Name))
 		if errors.Is(err, fs.ErrNotExist) {

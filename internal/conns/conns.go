@@ -140,36 +140,34 @@ func (g *Guard) admit(c *Conn) (victim *Conn, ok bool) {
 	return victim, true
 }
 
-// longestIdle is the one that has been idle longest, of very many that of a sample.
-func (g *Guard) longestIdle(in func(*Conn) bool) (longest *Conn) {
-	looked, since := 0, int64(0)
-	for c := range g.all {
-		if !in(c) {
-			continue
-		}
-		if at := c.idle.Load(); at != 0 && (longest == nil || at < since) {
-			longest, since = c, at
-		}
-		if looked++; looked >= mostLooked && longest != nil {
-			break
-		}
-	}
-	return longest
+// longestIdle is the one that has been idle longest.
+func (g *Guard) longestIdle(in func(*Conn) bool) *Conn {
+	return g.longest(in, func(c *Conn) int64 { return c.idle.Load() })
 }
 
 // unknownFor is how long a connection has before it may give way for that nobody has signed in on it.
 const unknownFor = time.Second
 
-// longestUnknown is the one that is there longest without its caller having signed in, of very many that
-// of a sample.
-func (g *Guard) longestUnknown(in func(*Conn) bool) (longest *Conn) {
-	looked := 0
+// longestUnknown is the one that is there longest without its caller having signed in.
+func (g *Guard) longestUnknown(in func(*Conn) bool) *Conn {
+	return g.longest(in, func(c *Conn) int64 {
+		if c.known.Load() || time.Since(c.since) < unknownFor {
+			return 0
+		}
+		return c.since.UnixNano()
+	})
+}
+
+// longest is the one for which something is so longest: since when, in ns, 0 for not at all. Of very many
+// it is that of a sample.
+func (g *Guard) longest(in func(*Conn) bool, since func(*Conn) int64) (longest *Conn) {
+	looked, first := 0, int64(0)
 	for c := range g.all {
 		if !in(c) {
 			continue
 		}
-		if !c.known.Load() && time.Since(c.since) >= unknownFor && (longest == nil || c.since.Before(longest.since)) {
-			longest = c
+		if at := since(c); at != 0 && (longest == nil || at < first) {
+			longest, first = c, at
 		}
 		if looked++; looked >= mostLooked && longest != nil {
 			break

@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"unitas/internal/store"
 )
 
@@ -28,6 +30,21 @@ func TestRestoredRecordsAreOnlyLookedAt(t *testing.T) {
 	if err := b.store.Restore(ctx, time.Now(), store.Directory{ID: "bench", Path: "/bench", Host: "quay"}); err != nil {
 		t.Fatal(err)
 	}
+	oldest := func() (n int) {
+		t.Helper()
+		conn, err := pgx.Connect(ctx, b.url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close(ctx)
+		if err := conn.QueryRow(ctx, `select max(oldest) from needs`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if n := oldest(); n != 21 {
+		t.Errorf("a release that knows the tables up to %d would act on restored records", n)
+	}
 	b.yard.end(all[0].ID)
 	b.start("two")
 	b.eventually("it shows what it finds", func() bool {
@@ -39,6 +56,9 @@ func TestRestoredRecordsAreOnlyLookedAt(t *testing.T) {
 	}
 	if err := b.store.Resume(ctx, time.Now(), "ada", "looked"); err != nil {
 		t.Fatal(err)
+	}
+	if n := oldest(); n != 17 {
+		t.Errorf("afterwards the oldest release that may is one that knows %d", n)
 	}
 	b.gone("the one without a machine is replaced", all[0].ID)
 	b.whole(2)

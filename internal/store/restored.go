@@ -37,6 +37,9 @@ func (s *Store) Resume(ctx context.Context, now time.Time, actor, reason string)
 		if tag.RowsAffected() == 0 {
 			return ErrNotFound
 		}
+		if _, err := tx.Exec(ctx, `update needs set oldest = 17, release = 'v0.1.0' where migration = $1`, restoring); err != nil {
+			return err
+		}
 		return tx.Record(ctx, "", fleet.Entry{Kind: "service.resumed", Text: "What the restored records ask for is done to machines again.", Cause: fleet.Asked(reason)})
 	})
 }
@@ -47,6 +50,10 @@ const (
 	serialsPassed   = 100
 	addressesPassed = 500
 )
+
+// restoring is the change of the tables that releases know which only look at restored records; one before
+// would act, and is kept out meanwhile.
+const restoring = 21
 
 // Restore has records that were just loaded be those of a data directory: of no service that was up
 // then, under leases that are newer than any, with names and addresses that nobody was given since.
@@ -66,6 +73,9 @@ func (s *Store) Restore(ctx context.Context, taken time.Time, d Directory) error
 			if _, err := tx.Exec(ctx, change); err != nil {
 				return fmt.Errorf("take over the records: %w", err)
 			}
+		}
+		if _, err := tx.Exec(ctx, `update needs set oldest = migration, release = 'v0.2.0' where migration = $1`, restoring); err != nil {
+			return err
 		}
 		if _, err := tx.Exec(ctx, `insert into belongs (directory, path, host) values ($1, $2, $3)`, d.ID, d.Path, d.Host); err != nil {
 			return err

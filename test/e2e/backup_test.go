@@ -43,7 +43,7 @@ func TestBackup(t *testing.T) {
 			t.Errorf("the backup does not say %q: %s", want, made.stdout)
 		}
 	}
-	if left, _ := filepath.Glob(archive + ".*"); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(s.dir, ".unitas-backup-*")); len(left) > 0 {
 		t.Errorf("it leaves %v", left)
 	}
 	if o := s.command("unitas backup " + archive + where); o.exit != 1 || !strings.Contains(o.stderr, "is there already") {
