@@ -86,6 +86,8 @@ type Driver interface {
 	// and how many of them failed: 5xx, or no answer at all. Both only grow for as long as it
 	// is a target.
 	Answered(instance string) (n, failed int64)
+	// Untaken is how many requests of a pool no target was there for, or took; it only grows.
+	Untaken(pool string) int64
 	// Slower is how many requests an instance has answered since somebody first asked this of
 	// it, and how many of them took longer to the first byte, as far as that is told apart.
 	Slower(instance string, than time.Duration) (n, slow int64)

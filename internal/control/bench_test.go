@@ -195,6 +195,7 @@ func (noTraffic) Shut(string, string, int64)                               {}
 func (noTraffic) Remove(string)                                            {}
 func (noTraffic) InFlight(string) (int, bool)                              { return 0, true }
 func (noTraffic) Answered(string) (int64, int64)                           { return 0, 0 }
+func (noTraffic) Untaken(string) int64                                     { return 0 }
 func (noTraffic) Passed(string) (balancer.Passed, bool)                    { return balancer.Passed{}, false }
 
 func (noTraffic) Slower(string, time.Duration) (int64, int64) { return 0, 0 }

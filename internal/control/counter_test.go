@@ -56,6 +56,7 @@ func (*taker) AccessLog(string, int) ([]json.RawMessage, string, error) { return
 func (*taker) Try(string, balancer.Trial) (balancer.Trace, bool)        { return balancer.Trace{}, false }
 func (*taker) Remove(string)                                            {}
 func (*taker) InFlight(string) (int, bool)                              { return 0, true }
+func (*taker) Untaken(string) int64                                     { return 0 }
 func (*taker) Answered(string) (int64, int64)                           { return 0, 0 }
 func (*taker) Passed(string) (balancer.Passed, bool)                    { return balancer.Passed{}, false }
 

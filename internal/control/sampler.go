@@ -37,6 +37,10 @@ type sampler struct {
 	c *Control
 	// had is what was known of each instance at the last round.
 	had map[string]had
+	// untaken is how many requests of each pool nobody took, at the last look, and of this one: where a
+	// group of size 0 goes by requests. looked is when that was.
+	untaken, untakenNow map[string]int64
+	looked              time.Time
 	// rolled is when was rolled up last; parts, on the monotonic clock, when was looked after where
 	// it is kept, and over what was over then.
 	rolled, parts time.Time
@@ -114,6 +118,7 @@ func (s *sampler) round(ctx context.Context) {
 	keepers := s.c.roster.all()
 	pushed := s.pushed(ctx, at, keepers)
 	next := make(map[string]had, len(s.had))
+	s.untakenNow = map[string]int64{}
 	var groups []*measured
 	for _, k := range keepers {
 		if m := s.measure(k, at, moment, begun, used, next); m != nil {
@@ -121,7 +126,7 @@ func (s *sampler) round(ctx context.Context) {
 			groups = append(groups, m)
 		}
 	}
-	s.had = next
+	s.had, s.untaken, s.looked = next, s.untakenNow, begun
 	s.scrapes.all(ctx, groups)
 	for _, m := range groups {
 		samples := m.samples()
@@ -256,7 +261,27 @@ func (s *sampler) measure(k *keeper, at time.Time, moment clock.Moment, begun ti
 		}
 		m.of = append(m.of, o)
 	}
+	s.wanted(m, begun)
 	return m
+}
+
+// wanted takes what comes to the pools of a group of size 0 and nobody takes: the requests that it would
+// bear. They are counted for every group of the pool.
+func (s *sampler) wanted(m *measured, now time.Time) {
+	if m.group.Size > 0 || m.serving > 0 || !m.goesBy(metric.Requests) {
+		return
+	}
+	over, rate, known := now.Sub(s.looked).Seconds(), 0.0, false
+	for _, pool := range m.group.Pools {
+		n := s.c.Balancer.Untaken(pool)
+		s.untakenNow[pool] = n
+		if was, seen := s.untaken[pool]; seen && over > 0 && n >= was {
+			rate, known = rate+float64(n-was)/over, true
+		}
+	}
+	if known {
+		m.whole[metric.Requests] = rate
+	}
 }
 
 // size is what a template gives an instance.

@@ -82,6 +82,48 @@ func TestWhoIsMissing(t *testing.T) {
 	}
 }
 
+// unwanted is a balancer of which requests to nobody are counted.
+type unwanted struct {
+	taker
+	n map[string]int64
+}
+
+func (u *unwanted) Untaken(pool string) int64 { return u.n[pool] }
+
+// TestRequestsThatComeToNobody are what a group of size 0 would bear, as if one bore them; of one that
+// has instances, of a pool that it is not in, and of the first look nothing follows.
+func TestRequestsThatComeToNobody(t *testing.T) {
+	at := time.Now()
+	b := &unwanted{n: map[string]int64{"sailings": 30, "fares": 5, "other": 9}}
+	s := &sampler{c: &Control{Config: Config{Balancer: b}}, looked: at, untaken: map[string]int64{"sailings": 10, "other": 0}, untakenNow: map[string]int64{}}
+	wants := func(size, serving int, pools ...string) (float64, bool) {
+		m := &measured{group: &fleet.Group{Settings: fleet.Settings{Size: size, Pools: pools}}, serving: serving, asks: []metric.Name{metric.Requests}, whole: map[metric.Name]float64{}}
+		s.wanted(m, at.Add(10*time.Second))
+		for _, one := range m.samples() {
+			if p := one.Point(metric.Average); one.Metric == "requests" && p.Known() {
+				return p.Load(metric.Average), true
+			}
+		}
+		return 0, false
+	}
+	if load, known := wants(0, 0, "sailings", "fares"); !known || load != 2 {
+		t.Errorf("20 requests in 10 s are a load of %g (known %v)", load, known)
+	}
+	if s.untakenNow["fares"] != 5 || s.untakenNow["sailings"] != 30 {
+		t.Errorf("for the next look it keeps %v", s.untakenNow)
+	}
+	for what, known := range map[string]bool{
+		"a pool seen for the first time": second(wants(0, 0, "fares")), "no pool": second(wants(0, 0)),
+		"one that serves": second(wants(0, 1, "sailings")), "a size": second(wants(1, 0, "sailings")),
+	} {
+		if known {
+			t.Errorf("of %s a load follows", what)
+		}
+	}
+}
+
+func second[A, B any](_ A, b B) B { return b }
+
 // TestScraping: what instances tell is read by name, and who answers nonsense, too much, too late
 // or somewhere else is missing.
 func TestScraping(t *testing.T) {

@@ -46,11 +46,23 @@ func (g *Group) AdviseRules(around map[string]RuleAround) map[string][]string {
 				words.Span(g.Settle), r.Metric, words.Span(a.Late), words.Span((g.Settle + a.Late).Round(time.Second)))
 		}
 		g.adviseMax(r, a, say)
+		if g.Min == 0 && g.sleepsOn(r) {
+			say(r.Name, "Min is 0, and at size 0 nobody's %s is measured: nothing makes the group larger again. Give min 1, or a rule on requests, which counts those that come to nobody.", r.Metric)
+		}
 	}
 	if metrics > 0 && !shrinks {
 		say("", "No rule ever makes the group smaller: what it grew it stays, and costs.")
 	}
 	return all
+}
+
+// sleepsOn reports whether a rule may bring the group to nothing and cannot bring it back: what it goes by
+// is measured of instances alone.
+func (g *Group) sleepsOn(r *scaling.Rule) bool {
+	if _, pushed := r.Metric.Pushed(); pushed || (r.Metric == metric.Requests && len(g.Pools) > 0) {
+		return false
+	}
+	return (r.Kind == scaling.Steady && !r.GrowOnly) || slices.ContainsFunc(r.Thresholds, func(l scaling.Line) bool { return l.Below })
 }
 
 // flaps tells of a pair of lines between which the group cannot rest: with one instance less,

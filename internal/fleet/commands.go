@@ -62,12 +62,25 @@ func (g *Group) validate(was *Group) error {
 	return f.refusal()
 }
 
+// bounds are those of now, as far as the service noted what calendars set.
+func (g *Group) bounds() scaling.Bounds {
+	if g.Bound != nil && len(g.Rules) > 0 {
+		return *g.Bound
+	}
+	return scaling.Bounds{Min: g.Min, Max: g.Max}
+}
+
+// by names the calendar that something is set by, "" for none.
+func by(calendar string) string {
+	if calendar == "" {
+		return ""
+	}
+	return " by the calendar " + calendar
+}
+
 // outOfBounds refuses a size that is not within the bounds of now.
 func (g *Group) outOfBounds(was *Group) *Refusal {
-	b := scaling.Bounds{Min: g.Min, Max: g.Max}
-	if g.Bound != nil && len(g.Rules) > 0 {
-		b = *g.Bound
-	}
+	b := g.bounds()
 	given := was.Name == "" || g.Size != was.Size // the size, or else a bound
 	switch {
 	case g.Size >= b.Min && g.Size <= b.Max:
@@ -338,12 +351,18 @@ func (g Group) Release(now time.Time, in Instance, replace bool, reason string) 
 		return g, in, Entry{}, refuse("", "the group %s is being deleted", g.Name)
 	case in.Renew || (in.State != Serving && in.State != Settling && in.State != Parked):
 		return g, in, Entry{}, refuse("", "%s is %s; only one whose machine runs can be released", in.ID, in.State)
-	case !replace && in.State != Parked && g.Size-1 < g.Min:
-		return g, in, Entry{}, refuse("", "without another in its place the size would be %d, below the min of %d; have it replaced, or lower min first", g.Size-1, g.Min)
+	case !replace && in.State != Parked && g.Size-1 < g.bounds().Min:
+		return g, in, Entry{}, refuse("", "without another in its place the size would be %d, below the min of %d%s; have it replaced, or lower min first", g.Size-1, g.bounds().Min, by(g.bounds().LeastBy))
 	}
 	numbers := Numbers{count("size", g.Size)}
 	if !replace && in.State != Parked {
 		g.Size--
+		g.RuleStates = slices.Clone(g.RuleStates)
+		for k := range g.RuleStates { // what is kept under a calendar is one less as well
+			if s := &g.RuleStates[k]; s.Before > 1 {
+				s.Before--
+			}
+		}
 		numbers = Numbers{count("from", g.Size+1), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	}
 	e := Entry{Kind: "instance.released", Instance: in.ID, Version: in.Version, Zone: in.Zone, Was: string(in.State), Cause: Asked(reason), Numbers: numbers}

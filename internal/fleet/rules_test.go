@@ -45,6 +45,13 @@ func TestARuleThatIsOff(t *testing.T) {
 	}
 }
 
+// asleep is a group that may be of size 0.
+func asleep(rules ...scaling.Rule) fleet.Group {
+	g := ruled(rules...)
+	g.Min, g.Pools = 0, []string{"sailings"}
+	return g
+}
+
 // TestAdviceOnRules: what is allowed and will hurt, with the numbers.
 func TestAdviceOnRules(t *testing.T) {
 	steady := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 60}
@@ -63,6 +70,8 @@ func TestAdviceOnRules(t *testing.T) {
 		"too small a max":     {ruled(steady), fleet.RuleAround{Peak: 400}, "Max is 9: after the loss of a zone the 6 that are left could not bear the most of the last day, which needed 7 at 60 %."},
 		"at max for a week":   {ruled(steady), fleet.RuleAround{AtMax: time.Hour, Over: 59 * time.Minute}, "the group was at its max of 9 for 1 h, and cpu was over 60 % nearly all of that"},
 		"too short a settle":  {ruled(steady), fleet.RuleAround{Late: 90 * time.Second}, "Settle is 1 m, and the cpu of a fresh instance takes 1 m 30 s longer until it is as that of the others"},
+		"sleeps for ever":     {asleep(steady), fleet.RuleAround{}, "Min is 0, and at size 0 nobody's cpu is measured: nothing makes the group larger again. Give min 1, or a rule on requests"},
+		"may wake":            {asleep(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.Requests, KeepAt: 60}), fleet.RuleAround{}, ""},
 		"at max for a moment": {ruled(steady), fleet.RuleAround{AtMax: 5 * time.Minute, Over: 5 * time.Minute}, ""},
 	} {
 		all := c.g.AdviseRules(map[string]fleet.RuleAround{"even": c.around, "busy": c.around})

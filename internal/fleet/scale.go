@@ -104,6 +104,17 @@ func (d *deciding) scale() {
 	}
 }
 
+// Short reports whether fewer instances serve than the size.
+func (v *View) Short() bool {
+	serving := 0
+	for i := range v.Instances {
+		if v.Group.Serves(&v.Instances[i]) {
+			serving++
+		}
+	}
+	return serving < v.Group.Size
+}
+
 // inTime are the rules of the group, calendars in the order in which they last began: of several that were
 // missed, as while the group was frozen, the last one counts.
 func (d *deciding) inTime() []*scaling.Rule {
@@ -165,17 +176,14 @@ func (d *deciding) resize(size int, by string, cause Cause) {
 // and a size that a span sets is kept so that it can be given back.
 func (d *deciding) begins(r *scaling.Rule) {
 	t, s := d.sizing.Times[r.Name], d.group.RuleState(r.Name)
+	if s.Occurred != s.NotAhead(d.now).Occurred {
+		s = s.NotAhead(d.now)
+		d.keepState(s)
+	}
 	if until, lasts := r.Lasts(d.now, t); lasts {
 		d.lookAt(until)
-	} else if r.Kind == scaling.Calendar && s.Before > 0 { // its span is over
-		before := s.Before - 1
-		s.Before = 0
-		d.keepState(s)
-		if r.Size != nil && d.group.SizedBy == r.Name {
-			if b := d.group.Bounds(d.now, d.sizing); b.Clamp(before) != d.group.Size {
-				d.resize(b.Clamp(before), r.Name, Cause{Code: CodeCalendarOver, About: r.Name})
-			}
-		}
+	} else if r.Kind == scaling.Calendar && s.Before > 0 {
+		s = d.givesBack(r, s)
 	}
 	if !r.Off {
 		d.lookAt(t.Next)
@@ -192,7 +200,7 @@ func (d *deciding) begins(r *scaling.Rule) {
 		b := d.group.Bounds(d.now, d.sizing)
 		if size := b.Clamp(*r.Size); size != d.group.Size {
 			if r.Duration > 0 {
-				s.Before = d.group.Size + 1
+				s = s.Over(d.group.Size)
 			}
 			d.resize(size, r.Name, cause)
 		}
@@ -244,9 +252,9 @@ func (d *deciding) bound() {
 		d.entry(Entry{Kind: "group.bounded", Cause: cause, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
 	}
 	if size := b.Clamp(d.group.Size); size != d.group.Size {
-		by := ""
-		if len(b.By) > 0 {
-			by = b.By[0]
+		by := b.Binds(d.group.Size)
+		if by != "" {
+			d.keepState(d.group.RuleState(by).Over(d.group.Size))
 		}
 		d.resize(size, by, Cause{Code: CodeBounds, About: cause.About, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
 	}
@@ -256,4 +264,47 @@ func (d *deciding) bound() {
 // the time in which it may still come up is over.
 func (g *Group) Measures(now time.Time, in *Instance) bool {
 	return in.State == Serving && !now.Before(in.Up.Add(g.Settle))
+}
+
+// givesBack ends the span of a calendar under which another size is kept: that is the size again, or is
+// what is under the span that was laid over this one. What a person set meanwhile stays, and what a rule
+// made larger does.
+func (d *deciding) givesBack(r *scaling.Rule, s scaling.State) scaling.State {
+	under := s.Under()
+	s.Before = 0
+	d.keepState(s)
+	if over, laid := d.laidOver(r.Name); laid {
+		over.Before = under + 1
+		d.keepState(over)
+		return s
+	}
+	by := d.group.Rule(d.group.SizedBy)
+	switch {
+	case d.group.SizedBy == "":
+		return s
+	case by != nil && by.Kind != scaling.Calendar:
+		under = max(under, d.group.Size)
+	}
+	b := d.group.Bounds(d.now, d.sizing)
+	size := b.Clamp(under)
+	if over := b.Binds(under); over != "" {
+		d.keepState(d.group.RuleState(over).Over(under))
+	}
+	if size != d.group.Size {
+		d.resize(size, r.Name, Cause{Code: CodeCalendarOver, About: r.Name})
+	}
+	return s
+}
+
+// laidOver is the state of the calendar that set another size next after the one of the name, whose size
+// is what is under it.
+func (d *deciding) laidOver(name string) (over scaling.State, laid bool) {
+	passed := false
+	for _, r := range d.inTime() {
+		if s := d.group.RuleState(r.Name); passed && s.Before > 0 {
+			return s, true
+		}
+		passed = passed || r.Name == name
+	}
+	return over, false
 }

@@ -40,8 +40,15 @@ func (s *Sample) Point(o metric.Over) metric.Point {
 	for k, v := range s.Vals {
 		values[k] = float64(v)
 	}
-	return metric.Point{At: s.At.UTC(), Value: o.Of(values), Of: len(s.Vals), Serving: s.Serving, Missing: s.Missing}
+	p := metric.Point{At: s.At.UTC(), Value: o.OfServing(values, s.Serving), Of: len(s.Vals), Serving: s.Serving, Missing: s.Missing}
+	if s.isWhole() {
+		p.Value, p.Serving = o.Of(values), max(s.Serving, 1) // where nobody serves, what comes counts as borne by one
+	}
+	return p
 }
+
+// isWhole reports whether it is of the group as a whole, and of no instance.
+func (s *Sample) isWhole() bool { return len(s.Serials) == 1 && s.Serials[0] == 0 }
 
 // Summarise fills in what is told of all values together.
 func (s *Sample) Summarise() {

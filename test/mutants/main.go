@@ -23,7 +23,7 @@ const core = "internal/fleet"
 var (
 	only  = flag.String("only", "", "try only the faults whose names hold this")
 	from  = flag.String("from", "", "begin with the fault whose name holds this")
-	side  = flag.String("side", "", "try only the core, rules, what passes, or what is served (core, sizes, passed, served)")
+	side  = flag.String("side", "", "try only the core, rules, meetings, what passes, or what is served (core, sizes, meetings, passed, served)")
 	build = flag.Bool("build", false, "only see whether each fault compiles")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 	kept  = flag.String("results", ".state/mutants.json", "the file that keeps what came of each: those that were noticed are not tried again while their files are the same")
@@ -38,7 +38,7 @@ func main() {
 	}
 	defer os.RemoveAll(dir)
 	if *build {
-		all := slices.Concat(faults, sizes, passed, served)
+		all := slices.Concat(faults, sizes, meetings, passed, served)
 		if *side == "passed" {
 			all = passed
 		}
@@ -51,9 +51,10 @@ func main() {
 	known = openResults(*kept, *fresh)
 	inCore, byPlans, unnoticed := try(dir, "core", faults, func(f fault, overlay string) string { return notice(overlay) })
 	inSizes, _, some := try(dir, "sizes", sizes, noticeServed)
+	inMeetings, _, between := try(dir, "meetings", meetings, noticeMeeting)
 	inPassed, _, others := try(dir, "passed", passed, noticeServed)
 	inServed, _, more := try(dir, "served", served, noticeServed)
-	tried, unnoticed := inCore+inSizes+inPassed+inServed, unnoticed+some+others+more
+	tried, unnoticed := inCore+inSizes+inMeetings+inPassed+inServed, unnoticed+some+between+others+more
 	fmt.Printf("%d faults, %d noticed, %d of %d in the core by the plans, in %s\n", tried, tried-unnoticed, byPlans, inCore, time.Since(begun).Round(time.Second))
 	if unnoticed > 0 || byPlans*2 < inCore {
 		os.Exit(1)
@@ -144,8 +145,19 @@ func noticeServed(f fault, overlay string) string {
 	return ""
 }
 
+// noticeMeeting is who noticed a fault of the core where two parts meet, or of what stands on it.
+func noticeMeeting(f fault, overlay string) string {
+	if strings.HasPrefix(f.file, "internal/") {
+		return noticeServed(f, overlay)
+	}
+	if out, ok := run(overlay, "-skip", "TestFaultPlans", "./"+core+"/..."); !ok {
+		return failing(out)
+	}
+	return notice(overlay)
+}
+
 // rulesPlayed are rules on the virtual clock.
-const rulesPlayed = "./internal/fleet/rehearse -run TestScenarios/(rules|missed)|TestAStep|TestNoise|TestADay|TestNoRules"
+const rulesPlayed = "./internal/fleet/rehearse -run TestScenarios/(rules|missed|load|spans)|TestAStep|TestNoise|TestADay|TestNoRules"
 
 // above are the tests of others that may notice what a package does wrong.
 var above = map[string][]string{

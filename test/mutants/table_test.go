@@ -17,7 +17,7 @@ func TestTheTableIsCurrent(t *testing.T) {
 		t.Errorf("only %d faults of the core and %d of what is served are tried", len(faults), len(served))
 	}
 	names := map[string]bool{}
-	for _, f := range slices.Concat(faults, sizes, passed, served) {
+	for _, f := range slices.Concat(faults, sizes, meetings, passed, served) {
 		if names[f.name] {
 			t.Errorf("%s: is there twice", f.name)
 		}

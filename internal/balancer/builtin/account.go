@@ -142,6 +142,12 @@ func (a *attempt) account(f fate, last bool) {
 	}
 }
 
+// untook counts a request or connection that no target was there for, or took.
+func (p *pool) untook() {
+	p.missed()
+	p.untaken.Add(1)
+}
+
 // missed counts a request that no target is to blame for.
 func (p *pool) missed() {
 	p.requests.Add(1)

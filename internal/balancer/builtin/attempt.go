@@ -44,7 +44,7 @@ func (p *pool) forward(x *exchange) {
 	for {
 		t, stay := p.pick(x.ctx, x, &c)
 		if t == nil {
-			p.missed()
+			p.untook()
 			x.refuse(nobodyTakes(len(c.tried)))
 			return
 		}

@@ -272,6 +272,21 @@ func (b *Balancer) Answered(instance string) (n, failed int64) {
 	return n, failed
 }
 
+// Untaken is how many requests of a pool nobody took.
+func (b *Balancer) Untaken(pool string) int64 {
+	if p := b.named(pool); p != nil {
+		return p.untaken.Load()
+	}
+	return 0
+}
+
+// named is the pool of a name, nil when there is none.
+func (b *Balancer) named(name string) *pool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.pools[name]
+}
+
 // Slower is how many requests an instance has answered since this was first asked, and how
 // many of them took longer; what took about as long (within a fifth) is not told apart.
 func (b *Balancer) Slower(instance string, than time.Duration) (n, slow int64) {
@@ -327,9 +342,7 @@ func (b *Balancer) Passed(instance string) (p balancer.Passed, known bool) {
 
 // Stats returns what a pool has done.
 func (b *Balancer) Stats(name string) (balancer.Stats, bool) {
-	b.mu.Lock()
-	p := b.pools[name]
-	b.mu.Unlock()
+	p := b.named(name)
 	if p == nil {
 		return balancer.Stats{}, false
 	}

@@ -152,8 +152,8 @@ func TestNobodyHealthy(t *testing.T) {
 	if status, body := f.get(t, http.MethodGet, ""); status != http.StatusServiceUnavailable || !strings.Contains(body, "No target is healthy") {
 		t.Errorf("the answer is %d %s", status, body)
 	}
-	if s, _ := f.Stats("front"); s.Failures != 1 {
-		t.Errorf("%d failures are counted", s.Failures)
+	if s, _ := f.Stats("front"); s.Failures != 1 || f.Untaken("front") != 1 || f.Untaken("other") != 0 {
+		t.Errorf("%d failures are counted, and %d that nobody took", s.Failures, f.Untaken("front"))
 	}
 }
 

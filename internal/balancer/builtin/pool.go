@@ -34,6 +34,7 @@ type pool struct {
 	byInstance atomic.Pointer[map[string][]*target]
 	requests   atomic.Int64
 	failures   atomic.Int64
+	untaken    atomic.Int64 // of failures: nobody took them
 	retries    allowance
 	asides     sync.Mutex // one is set aside at a time
 	aside      *atomic.Pointer[func(instance string, nth int, why string)]

@@ -37,7 +37,7 @@ func (d *door) relay(caller net.Conn, s *doorSettings, l *link) {
 	defer cancel()
 	far, a := d.reach(ctx, x, caller, s, line)
 	if far == nil {
-		p.missed()
+		p.untook()
 		line.Failure = "no target took the connection"
 		return
 	}

@@ -140,6 +140,29 @@ func (o Over) Of(values []float64) float64 {
 	return values[max(int(math.Ceil(float64(p)/100*float64(len(values))))-1, 0)]
 }
 
+// OfServing makes one value of those that were measured of so many that serve. A total is of all that
+// serve: those that are not measured bear as much as the others, on average.
+func (o Over) OfServing(values []float64, serving int) float64 {
+	v := o.Of(values)
+	if n := len(values); o == Total && serving > n {
+		v *= float64(serving) / float64(n)
+	}
+	return v
+}
+
+// Fullest is how much of a metric there can be, and whether it is bounded: cpu is, and what is over
+// [NearFull] of it says only how much is borne at least.
+func (n Name) Fullest() (most float64, bounded bool) { return 100, n == CPU }
+
+// NearFull is the part of what there can be from which on a value hides how much there is to bear.
+const NearFull = 0.97
+
+// Hides reports whether a value is so near to the most that there can be that more may be hidden.
+func (n Name) Hides(v float64) bool {
+	most, bounded := n.Fullest()
+	return bounded && v >= most*NearFull
+}
+
 // Point is what a metric of a group was at a time.
 type Point struct {
 	At    time.Time

@@ -74,9 +74,12 @@ func (b *burden) sample() {
 			}
 			values = append(values, v)
 		}
-		p := metric.Point{At: w.Clock(), Value: r.Aggregate.Of(values), Of: len(settled), Serving: serving, Missing: missing}
+		p := metric.Point{At: w.Clock(), Value: r.Aggregate.OfServing(values, serving), Of: len(settled), Serving: serving, Missing: missing}
 		if _, pushed := r.Metric.Pushed(); pushed {
 			p = metric.Point{At: w.Clock(), Value: b.load(w.Now), Of: 1, Serving: serving}
+		}
+		if r.Metric == metric.Requests && g.Size == 0 && serving == 0 { // what comes to nobody is counted
+			p = metric.Point{At: w.Clock(), Value: b.load(w.Now), Of: 1, Serving: 1}
 		}
 		points := append(w.View.Sizing.Points[r.Name], p)
 		if most := int(r.LooksBack()/metric.Every) + 2; len(points) > most {

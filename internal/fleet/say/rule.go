@@ -84,6 +84,8 @@ func Thinks(now time.Time, view *fleet.View, v scaling.Verdict) string {
 		text += "; nothing shrinks during a rollout"
 	case v.Want < g.Size && !g.HealStopped.IsZero():
 		text += "; nothing shrinks while healing is stopped"
+	case v.Want < g.Size && view.Short():
+		text += "; nothing shrinks while fewer serve than the size"
 	}
 	return text
 }
@@ -110,9 +112,15 @@ func wants(r *scaling.Rule, g *fleet.Group, v scaling.Verdict) string {
 	case scaling.Calming:
 		return fmt.Sprintf("needs %d, which has lasted %s of %s", v.Floor, words.Span(v.Past), words.Span(r.Calm))
 	case scaling.Off:
+		if v.AtLeast {
+			return fmt.Sprintf("wants at least %d", v.Want)
+		}
 		return fmt.Sprintf("wants %d", v.Want)
 	case scaling.Foreseen:
 		return fmt.Sprintf("wants %d early, as the same hour of the week bore %s", v.Want, r.Metric.Say(v.Foreseen))
+	}
+	if v.AtLeast {
+		return fmt.Sprintf("at least %d are needed: at %s it hides how much there is to bear", v.Need, r.Metric.Say(v.Point.Value))
 	}
 	if r.Kind == scaling.Steady && v.Need < g.Size {
 		if r.GrowOnly {

@@ -10,6 +10,9 @@ type Times struct{ Last, Next time.Time }
 type Bounds struct {
 	Min int `json:"min"`
 	Max int `json:"max"`
+	// LeastBy and MostBy are the calendars that set Min and Max, "" for the group itself.
+	LeastBy string `json:"least_by,omitempty"`
+	MostBy  string `json:"most_by,omitempty"`
 	// By are the calendars whose spans last now, and Until when the first of them ends.
 	By    []string  `json:"by,omitempty"`
 	Until time.Time `json:"until,omitzero"`
@@ -22,6 +25,15 @@ func (r *Rule) Lasts(now time.Time, t Times) (until time.Time, yes bool) {
 	}
 	until = t.Last.Add(r.Duration)
 	return until, !now.Before(t.Last) && now.Before(until)
+}
+
+// NotAhead is the state as of a time: what a calendar did by a clock that was ahead, and is set back by
+// now, is no time that it has acted on.
+func (s State) NotAhead(now time.Time) State {
+	if s.Occurred.After(now.Add(time.Minute)) {
+		s.Occurred = now
+	}
+	return s
 }
 
 // Begins reports whether a time of the calendar has come that was not acted on yet: of a span
@@ -49,10 +61,10 @@ func BoundsNow(now time.Time, least, most int, rules []Rule, times map[string]Ti
 			continue
 		}
 		if r.Min != nil && (!setMin || *r.Min > b.Min) {
-			b.Min, setMin = *r.Min, true
+			b.Min, setMin, b.LeastBy = *r.Min, true, r.Name
 		}
 		if r.Max != nil && (!setMax || *r.Max > b.Max) {
-			b.Max, setMax = *r.Max, true
+			b.Max, setMax, b.MostBy = *r.Max, true, r.Name
 		}
 		b.By = append(b.By, r.Name)
 		if b.Until.IsZero() || until.Before(b.Until) {
@@ -62,15 +74,26 @@ func BoundsNow(now time.Time, least, most int, rules []Rule, times map[string]Ti
 	switch {
 	case b.Min <= b.Max:
 	case setMax && !setMin:
-		b.Min = b.Max
+		b.Min, b.LeastBy = b.Max, b.MostBy
 	default:
-		b.Max = b.Min
+		b.Max, b.MostBy = b.Min, b.LeastBy
 	}
 	return b
 }
 
 // Clamp is the size nearest to n within the bounds.
 func (b Bounds) Clamp(n int) int { return max(b.Min, min(n, b.Max)) }
+
+// Binds is the calendar for which a size of n cannot be, "" when none is against it.
+func (b Bounds) Binds(n int) string {
+	switch {
+	case n < b.Min:
+		return b.LeastBy
+	case n > b.Max:
+		return b.MostBy
+	}
+	return ""
+}
 
 // Same reports whether two bounds are the same to whoever sets a size.
 func (b Bounds) Same(o Bounds) bool { return b.Min == o.Min && b.Max == o.Max }

@@ -22,11 +22,22 @@ type State struct {
 	// Acted is when it last changed the size, and Shrank when it last made it smaller.
 	Acted  time.Time `json:"acted,omitzero"`
 	Shrank time.Time `json:"shrank,omitzero"`
-	// Occurred is the last time of a calendar that was acted on, and Before the size before
-	// it while a span lasts that set the size.
+	// Occurred is the last time of a calendar that was acted on. Before is the size under it, and one,
+	// while a span lasts that set another; 0 when it set none.
 	Occurred time.Time `json:"occurred,omitzero"`
 	Before   int       `json:"before,omitempty"`
 }
+
+// Over is the state of a calendar that sets another size over one of n. What it was set over first stays.
+func (s State) Over(n int) State {
+	if s.Before == 0 {
+		s.Before = n + 1
+	}
+	return s
+}
+
+// Under is the size that is kept under it.
+func (s State) Under() int { return s.Before - 1 }
 
 // Why is on what a verdict rests.
 type Why string
@@ -50,8 +61,10 @@ type Verdict struct {
 	// Want is the size it asks for, as large as now when it asks for nothing; before the
 	// bounds of the group.
 	Want int
-	// Need is how many a steady rule finds are needed, whatever it asks for now.
-	Need int
+	// Need is how many a steady rule finds are needed, whatever it asks for now. AtLeast tells that
+	// more may be, since what was measured is as much as there can be.
+	Need    int
+	AtLeast bool
 	// Agrees tells that it has nothing against a smaller group; Floor is how small.
 	Agrees bool
 	Floor  int
@@ -191,7 +204,7 @@ func (l Line) past(now, since time.Time, points []metric.Point) (past time.Durat
 // most while it was calm.
 func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Verdict) {
 	load := v.Point.Load(r.Aggregate)
-	v.Need = r.needs(load)
+	v.Need, v.AtLeast = r.needs(load), r.Metric.Hides(v.Point.Value)
 	v.Floor = v.Need
 	off := load / (r.KeepAt * float64(max(s.Size, 1)))
 	if s.Size == 0 && load > 0 {
@@ -225,6 +238,10 @@ func (r *Rule) needs(load float64) int {
 
 // judgeLower has the group shrink once the lower need has lasted.
 func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Verdict) {
+	if v.AtLeast { // that fewer are needed is not known
+		v.Floor = s.Size
+		return
+	}
 	most, whole, begun, next := v.Floor, true, s.Now, s.Now
 	for k := len(points) - 1; k >= 0 && s.Now.Sub(begun) < r.Calm; k-- {
 		p := points[k]
@@ -233,7 +250,7 @@ func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Ver
 			break
 		}
 		need := r.needs(p.Load(r.Aggregate))
-		if need >= s.Size {
+		if need >= s.Size || r.Metric.Hides(p.Value) {
 			break
 		}
 		most = max(most, need)

@@ -232,3 +232,33 @@ func TestWhenCalendarsBegin(t *testing.T) {
 		t.Error("one that is off begins")
 	}
 }
+
+// TestWhatHidesIsNoRoom: of fewer that are full it is not known how much they would bear, so fewer are
+// never enough on that, now or within the calm.
+func TestWhatHidesIsNoRoom(t *testing.T) {
+	r := Rule{Name: "even", Kind: Steady, Metric: metric.CPU, KeepAt: 75, Calm: time.Minute}
+	r.Complete()
+	now := time.Date(2026, 5, 4, 12, 0, 0, 0, time.UTC)
+	judge := func(latest, before metric.Point) Verdict {
+		var points []metric.Point
+		for at := now.Add(-5 * time.Minute); !at.After(now); at = at.Add(metric.Every) {
+			p := before
+			if p.At = at; !at.Before(now.Add(-30 * time.Second)) {
+				p = latest
+				p.At = at
+			}
+			points = append(points, p)
+		}
+		return r.Judge(Standing{Now: now, Size: 7, Max: 9}, State{}, points)
+	}
+	full, calm := metric.Point{Value: 99, Of: 3, Serving: 3}, metric.Point{Value: 30, Of: 7, Serving: 7}
+	if v := judge(full, full); v.Want != 7 || v.Agrees || !v.AtLeast || v.Why != Quiet {
+		t.Errorf("three that are full are enough: %+v", v)
+	}
+	if v := judge(calm, full); v.Want != 7 || v.Why != Calming {
+		t.Errorf("what was full is calm: %+v", v)
+	}
+	if v := judge(calm, calm); v.Want >= 7 || v.AtLeast {
+		t.Errorf("what is calm does not shrink: %+v", v)
+	}
+}
