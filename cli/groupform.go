@@ -102,7 +102,7 @@ func put[T any](to **T, from *T) func() {
 type groupFlags struct {
 	size, least, most, above, healLimit                  int
 	template, shed, spread, heal, reason, course, scrape string
-	zones, pools                                         []string
+	zones, pools, trust                                  []string
 	settle, drain                                        time.Duration
 	pinNew, hooksAtOnce, dryRun, yes                     bool
 	labels                                               map[string]string

@@ -152,7 +152,7 @@ func (v groupView) picture() string {
 	}
 	b.WriteString("\n" + facts("template", v.Template, "size", fmt.Sprintf("%d, between %d and %d", v.Size, v.Min, v.Max), "zone loss", v.ZoneLoss, "bounds now", boundsNow(v.Group),
 		"pools", orWord(strings.Join(v.Pools, ", "), "none"), "heals by", v.Heal, "heal-limit", fmt.Sprintf("%d %% of the size at once", v.HealLimitPercent), "sheds", string(v.Shed)+" first", "spread", spreadWords(v.Spread), "above", fmt.Sprintf("%d more than the size while one is replaced", v.Above),
-		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "scrape", v.Scrape, "last good", valueOr(v.LastGood, ""), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
+		"labels", pairs(v.Labels), "hooks", hookNames(v.Group), "course", v.Course, "scrape", v.Scrape, "last good", valueOr(v.LastGood, ""), "doubted", strings.Join(v.Doubted, ", "), "pins new ones", map[bool]string{true: "yes"}[v.PinNew],
 		"settle", spanOf(v.SettleSeconds), "drain", spanOf(v.DrainSeconds)))
 	return b.String()
 }
@@ -261,9 +261,10 @@ set here is for new launches only; a rollout replaces what runs.`,
 			g := f.given(cmd)
 			return a.changeGroup(cmd, args[0], contract.GroupChange{Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template, Zones: g.Zones, Pools: g.Pools,
 				Shed: g.Shed, Spread: g.Spread, Above: g.Above, Heal: g.Heal, HealLimitPercent: g.HealLimit, PinNew: g.PinNew, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Scrape: g.Scrape, Labels: g.Labels,
-				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Reason: given(cmd, "reason", f.reason)}, p, f.dryRun, f.yes)
+				SettleSeconds: secondsIn(g.Settle), DrainSeconds: secondsIn(g.Drain), Trust: given(cmd, "trust", f.trust), Reason: given(cmd, "reason", f.reason)}, p, f.dryRun, f.yes)
 		}}
 	f.add(cmd)
+	cmd.Flags().StringSliceVar(&f.trust, "trust", nil, "a template version, `NAME@N`, that the group was kept or taken back from and that is doubted no more")
 	cmd.Flags().StringVar(&f.reason, "reason", "", "why; it is kept in the journal")
 	cmd.Flags().StringVar(&f.scrape, "scrape", "", "where instances tell metrics of their own: `[PORT]/PATH`; '' for /metrics at the port of the template")
 	cmd.Flags().StringVar(&f.course, "course", "", "the `COURSE` that its rollouts go by unless another is named; '' for none")

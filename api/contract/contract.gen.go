@@ -1592,10 +1592,13 @@ type Group struct {
 	Changes *[]string `json:"changes,omitempty"`
 
 	// Course The course that its rollouts go by unless another is named
-	Course       string    `json:"course"`
-	CreatedAt    time.Time `json:"created_at"`
-	Deleting     bool      `json:"deleting"`
-	DrainSeconds float64   `json:"drain_seconds"`
+	Course    string    `json:"course"`
+	CreatedAt time.Time `json:"created_at"`
+	Deleting  bool      `json:"deleting"`
+
+	// Doubted The template versions that it was kept or taken back from, the latest last: no revert brings them back. Until a rollout to one is done, or somebody clears it (trust)
+	Doubted      []string `json:"doubted"`
+	DrainSeconds float64  `json:"drain_seconds"`
 
 	// Effects What a change makes happen first
 	Effects *[]string `json:"effects,omitempty"`
@@ -1615,7 +1618,7 @@ type Group struct {
 	HooksAtOnce bool   `json:"hooks_at_once"`
 	Labels      Labels `json:"labels"`
 
-	// LastGood The template version that it ran before the present one; absent when that is the first
+	// LastGood The template version that it ran before the present one and was not taken back from; absent when there is none
 	LastGood *string  `json:"last_good,omitempty"`
 	Max      int      `json:"max"`
 	Min      int      `json:"min"`
@@ -1695,8 +1698,11 @@ type GroupChange struct {
 	// Template A version of an image or template by its number or a mark, such as timetable-web@4 or timetable-web@stable; the number is what is recorded
 	//
 	// Example: timetable-web@4
-	Template *Ref      `json:"template,omitempty"`
-	Zones    *[]string `json:"zones,omitempty"`
+	Template *Ref `json:"template,omitempty"`
+
+	// Trust Template versions that are doubted no more (doubted)
+	Trust *[]Ref    `json:"trust,omitempty"`
+	Zones *[]string `json:"zones,omitempty"`
 }
 
 // GroupCommand defines model for GroupCommand.

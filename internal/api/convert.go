@@ -200,6 +200,7 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 	if g.LastGood != (fleet.Version{}) {
 		out.LastGood = ptr(g.LastGood.String())
 	}
+	out.Doubted = each(g.Doubted, func(v fleet.Version) string { return v.String() })
 	out.UsualSeconds, out.SlowSeconds = known(p.Usual.Median), known(p.Usual.Slow)
 	out.Stuck, out.StuckAt = text(p.Stuck.Why), optional(p.Stuck.Since)
 	return out

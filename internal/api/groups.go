@@ -218,7 +218,21 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 		}
 		version = &v
 	}
+	var trusted []fleet.Version
+	for k, ref := range some(b.Trust, nil) {
+		v, err := s.resolve(ctx, "template", fmt.Sprintf("trust/%d", k), ref)
+		if err != nil {
+			return nil, err
+		}
+		if p.Rollout != nil && p.Rollout.To == v {
+			return nil, invalid(fmt.Sprintf("/trust/%d", k), "a rollout to %s is under way: proceed clears it, or clear it once the rollout has ended", v)
+		}
+		trusted = append(trusted, v)
+	}
 	change := func(g *store.Group) (e fleet.Entry, err error) {
+		if err := g.Trust(trusted); err != nil {
+			return e, err
+		}
 		g.Group, e, err = g.Change(func(f *fleet.Group) {
 			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)

@@ -1,6 +1,9 @@
 package fleet
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Share is so many instances of a version.
 type Share struct {
@@ -8,13 +11,20 @@ type Share struct {
 	N       int     `json:"n"`
 }
 
-// before is what serves now on other versions than from: with a rollout that begins now it
-// was there before it. What a superseded rollout was held or turned back for is not.
+// before is what serves now on other versions than from, and what ran before the rollout that is
+// superseded: with a rollout that begins now it was there before it. What was held or turned back is not.
 func (g *Group) before(instances []Instance, from Version, over *Rollout) []Share {
 	var all []Share
+	if over != nil {
+		for _, s := range over.Before {
+			if s.Version != from && !g.keepsFrom(s.Version, over) {
+				all = append(all, Share{Version: s.Version})
+			}
+		}
+	}
 	for i := range instances {
 		in := &instances[i]
-		if in.Version == from || !g.Serves(in) || (over.doubted() && in.Version == over.To) {
+		if in.Version == from || !g.Serves(in) || g.keepsFrom(in.Version, over) {
 			continue
 		}
 		k := 0
@@ -26,11 +36,30 @@ func (g *Group) before(instances []Instance, from Version, over *Rollout) []Shar
 		}
 		all[k].N++
 	}
-	return all
+	if over == nil {
+		return all
+	}
+	for _, s := range over.Before { // some of it may be replaced already
+		for k := range all {
+			if all[k].Version == s.Version {
+				all[k].N = max(all[k].N, s.N)
+			}
+		}
+	}
+	return slices.DeleteFunc(all, func(s Share) bool { return s.N == 0 })
 }
 
-// doubted reports whether the version that a rollout went to is one to keep away from.
-func (r *Rollout) doubted() bool { return r != nil && (r.Back || r.State == Held) }
+// keepsFrom reports whether a version is none to go back to: the group doubts it, or the rollout that is
+// superseded does.
+func (g *Group) keepsFrom(v Version, over *Rollout) bool {
+	return g.Doubts(v) || (over.doubted() && v == over.To)
+}
+
+// doubted reports whether the version that a rollout went to is one to keep away from: it goes back, or is
+// held by what the service saw.
+func (r *Rollout) doubted() bool {
+	return r != nil && (r.Back || (r.State == Held && r.Cause.Code != CodeTold && r.Cause.Code != CodeGateUndecided))
+}
 
 // GoesBack is what a revert brings a group of a size back to: From for all but those that ran
 // another version before. A group that shrank since has as much less of each.
@@ -61,6 +90,29 @@ func (r *Rollout) BackTo(size int) string {
 		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
 	}
 	return names[0]
+}
+
+// stall counts a launch of what the rollout goes back to that failed, and says so once it seems that it
+// cannot: no person is asked before, since it may be the zone.
+func (d *deciding) stall(in *Instance, why string) {
+	if d.ro == nil || !d.ro.Back || in.Version == d.ro.To {
+		return
+	}
+	d.ro.Stumbles++
+	d.roChanged = true
+	if d.ro.Stumbles == StumbleLimit {
+		d.entry(Entry{Kind: "rollout.stalled", Version: d.ro.To, Instance: in.ID, Was: in.Version.String(), Cause: Cause{Code: CodeRefused, Words: why}, Numbers: Numbers{count("failures", d.ro.Stumbles)}})
+	}
+}
+
+// Stalled reports whether a rollout goes back and what it goes back to does not come up.
+func (r *Rollout) Stalled() bool { return r.Back && !r.State.Ended() && r.Stumbles >= StumbleLimit }
+
+// comesBack notes that an instance serves of what the rollout goes back to.
+func (d *deciding) comesBack(in *Instance) {
+	if d.ro != nil && d.ro.Back && in.Version != d.ro.To && d.ro.Stumbles > 0 {
+		d.ro.Stumbles, d.roChanged = 0, true
+	}
 }
 
 // share is how many instances of a version there are, and should be.

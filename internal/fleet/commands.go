@@ -205,6 +205,7 @@ func (g *Group) Differences(b Group) []string {
 	differs("course", g.Course, b.Course)
 	differs("hooks at once", g.HooksAtOnce, b.HooksAtOnce)
 	differs("labels", pairs(g.Labels), pairs(b.Labels))
+	differs("doubted versions", doubtedWords(g.Doubted), doubtedWords(b.Doubted))
 	return all
 }
 

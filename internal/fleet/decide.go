@@ -31,6 +31,7 @@ func Decide(now time.Time, view View) Decision {
 	d.scale()
 	d.judgeRollout()
 	d.judgeGates()
+	d.noteDoubts()
 	d.heal()
 	d.freshen()
 	for {
@@ -57,6 +58,7 @@ func (d *deciding) without() Decision {
 	d.freshen()
 	d.reconcile()
 	d.ro = ro
+	d.retake()
 	return d.finish()
 }
 
@@ -103,6 +105,11 @@ func begin(now time.Time, view View) *deciding {
 			d.leftOut = make(map[string]bool, len(ro.Exclude))
 			for _, id := range ro.Exclude {
 				d.leftOut[id] = true
+			}
+			for i := range d.before { // who came in the place of one
+				if in := &d.before[i]; in.Version != ro.To && slices.Contains(ro.ExcludeSlots, in.Slot) {
+					d.leftOut[in.ID] = true
+				}
 			}
 		}
 		d.ro = &ro

@@ -49,7 +49,7 @@ func (d *deciding) judgeGates() {
 // breaks has happen what the gate says.
 func (d *deciding) breaks(g *gate.Gate, because Cause) {
 	if g.OnBroken == gate.Revert {
-		d.ro.Back, d.ro.Turned = true, because
+		d.ro.Back, d.ro.Turned, d.ro.Stumbles = true, because, 0
 		d.turn(Reverting, because)
 		return
 	}

@@ -133,9 +133,14 @@ func (g Group) WithoutHook(name, reason string) (Group, Entry, error) {
 	if g.Hook(name) == nil {
 		return g, Entry{}, refuse("name", "the group %s has no hook %s", g.Name, name)
 	}
-	return g.Change(func(g *Group) {
+	take := func(g *Group) {
 		g.Hooks = slices.DeleteFunc(slices.Clone(g.Hooks), func(h Hook) bool { return h.Name == name })
-	}, reason)
+	}
+	if g.Deleting { // what goes need not wait for whom nobody asks any more
+		take(&g)
+		return g, Entry{Kind: "group.changed", Text: fmt.Sprintf("The group %s, which is being deleted, waits for its hook %s no more.", g.Name, name), Cause: Asked(reason)}, nil
+	}
+	return g.Change(take, reason)
 }
 
 // String says all of a hook in one line.

@@ -23,8 +23,10 @@ type Manner struct {
 	Order Order `json:"order,omitempty"`
 	// AtOnce replaces all at once: nobody serves meanwhile.
 	AtOnce bool `json:"at_once,omitempty"`
-	// Exclude are instances that stay as they are.
-	Exclude []string `json:"leave_out,omitempty"`
+	// Exclude are instances that stay as they are, and ExcludeSlots where they stand: who takes the place
+	// of one before it is replaced stays as well.
+	Exclude      []string `json:"leave_out,omitempty"`
+	ExcludeSlots []int    `json:"leave_out_slots,omitempty"`
 	// StartAt is when it begins to replace; zero is at once.
 	StartAt time.Time `json:"start_at"`
 	// Hours are those of the day in which it replaces; "" is at any: "22:00-05:00 Europe/Paris".
@@ -135,14 +137,17 @@ func (m *Manner) validate(now time.Time, instances []Instance) error {
 	case m.StartAt.After(now.Add(31 * 24 * time.Hour)):
 		return refuse("start_at", "it would start at %s; give a time within 31 days", words.Moment(m.StartAt))
 	}
-	there := make(map[string]bool, len(instances))
+	there := make(map[string]int, len(instances))
 	for i := range instances {
-		there[instances[i].ID] = true
+		there[instances[i].ID] = instances[i].Slot
 	}
+	m.ExcludeSlots = nil
 	for k, id := range m.Exclude {
-		if !there[id] {
+		slot, is := there[id]
+		if !is {
 			return refuse(fmt.Sprintf("exclude/%d", k), "there is no instance %s in the group", words.Plain(id, 80))
 		}
+		m.ExcludeSlots = append(m.ExcludeSlots, slot)
 	}
 	if m.Hours != "" {
 		if _, err := m.Hours.Place(); err != nil {

@@ -96,6 +96,10 @@ type Book struct {
 	// LastGood is the version that the group ran before its present one; zero when that is
 	// the first.
 	LastGood Version
+	// Doubted are the versions that the group was kept or taken back from, the latest last: a gate, an
+	// illness or too many failures held the rollout to it, or it went back. They are until a rollout to
+	// them is done, or a person clears them.
+	Doubted []Version
 	// RuleStates are what is kept of the rules that acted.
 	RuleStates []scaling.State
 	// Bound are the bounds while spans of calendars last that set others; nil when none does.
@@ -143,6 +147,10 @@ type Setback struct {
 	Last  time.Time // when the last one was counted
 	Until time.Time // no launch here before
 	Why   string    `json:",omitempty"` // what its machine could not be started for, "" when it could
+	// Brief counts the instances of the zone that served and failed before they had proven themselves,
+	// since one has; BriefLast is when the last one did.
+	Brief     int       `json:",omitempty"`
+	BriefLast time.Time `json:",omitzero"`
 }
 
 // Longest and shortest wait after failures to bring up an instance in a zone.
@@ -308,6 +316,9 @@ func (r *Rollout) destination() Version {
 // fewer is how many less than the size may serve: what Below was of the size when the
 // rollout began, and at least one where nothing could be replaced otherwise.
 func (r *Rollout) fewer(size int) int {
+	if r.AtOnce { // also of those that came since
+		return size
+	}
 	below := r.Below
 	if size < r.Sized {
 		below = r.Below * size / r.Sized
@@ -318,9 +329,9 @@ func (r *Rollout) fewer(size int) int {
 	return min(below, size)
 }
 
-// StumbleLimit is how many machines of one wave may fail before the
+// StumbleLimit is how many machines of one wave may fail at the least before the
 // rollout holds itself; fewer are taken for accidents and tried again.
-const StumbleLimit = 3
+const StumbleLimit = rollout.FewestToHold
 
 // WaveTime is when a wave began, when the last of its instances was replaced,
 // and when its soak was over. Zero times are still to come.

@@ -94,6 +94,7 @@ func (d *deciding) observeSettling(i int) {
 	}
 	d.endSetback(in)
 	d.makeGood(in.Slot)
+	d.comesBack(in)
 	d.change(i, func(in *Instance) {
 		if in.Served.IsZero() {
 			in.Served = d.now

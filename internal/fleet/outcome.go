@@ -11,7 +11,7 @@ const (
 
 var outcomes = map[Outcome][]string{
 	Good: {"instance.serving", "verdict.healthy", "zone.recovered", "group.healing-resumed", "group.relapse-over", "rollout.done", "ticket.passed", "image.copied"},
-	Bad: {"instance.lost", "verdict.unhealthy", "zone.backing-off", "group.healing-stopped", "group.relapsed", "rollout.held", "rollout.reverting",
+	Bad: {"instance.lost", "verdict.unhealthy", "zone.backing-off", "group.healing-stopped", "group.relapsed", "rollout.held", "rollout.stalled", "rollout.reverting",
 		"rollout.reverted", "rollout.abandoned", "ticket.failed", "ticket.expired", "notice.failing"},
 }
 

@@ -11,6 +11,7 @@ import (
 // reconcile removes what is too much and orders what is missing.
 func (d *deciding) reconcile() {
 	d.endRests()
+	d.forgetDoubts()
 	if d.group.Deleting {
 		d.shed(d.tally(d.group.Template).counted, -1, Cause{Code: CodeGroupGoes}, anyone)
 		for _, i := range d.astir {
@@ -144,6 +145,7 @@ func (d *deciding) balance() {
 		return
 	}
 	zones := d.zones(Version{})
+	d.closeBrittle(zones)
 	to := placement.Next(zones)
 	from := d.giver(zones)
 	if to < 0 || from < 0 || !placement.Helps(zones, from, to) {
@@ -159,6 +161,15 @@ func (d *deciding) balance() {
 		cause.Code = CodeSpread
 	}
 	d.launch(b.Name, 0, d.group.Template, ForBalance, cause)
+}
+
+// closeBrittle closes the zones in which what served failed again and again: nothing is moved there.
+func (d *deciding) closeBrittle(zones []placement.Zone) {
+	for k := range d.group.Setbacks {
+		if s := &d.group.Setbacks[k]; d.now.Before(s.brittle()) {
+			zones[d.zoneIndex(s.Zone)].Open = false
+		}
+	}
 }
 
 // giver is the zone that would give up a serving instance first, or -1.
@@ -236,8 +247,9 @@ func (d *deciding) order(n int, v Version, purpose Purpose, cause Cause) int {
 
 // awaitZones looks again when a zone opens.
 func (d *deciding) awaitZones() {
-	for _, s := range d.group.Setbacks {
-		d.lookAt(s.Until)
+	for k := range d.group.Setbacks {
+		d.lookAt(d.group.Setbacks[k].Until)
+		d.lookAt(d.group.Setbacks[k].Doubted())
 	}
 }
 

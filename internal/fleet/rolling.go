@@ -2,10 +2,12 @@ package fleet
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/health"
+	"unitas/internal/fleet/rollout"
 )
 
 // judgeRollout holds the rollout when its new instances do badly. What went
@@ -125,15 +127,18 @@ func (d *deciding) stumble(i int, what Cause) {
 	}
 }
 
-// mayStumble is how many failures of a wave hold it: [StumbleLimit], or as many new instances
-// as a gate on health allows to be ill where that is more.
+// mayStumble is how many failures of a wave hold it: more than accidents explain of as many as were
+// launched for it, or as many new instances as a gate on health allows to be ill where that is more.
 func (d *deciding) mayStumble() int {
-	g := d.ro.gate(gate.Healthy)
-	if g == nil {
-		return StumbleLimit
+	size, before := d.group.Size, 0
+	if d.ro.Wave > 0 {
+		before = d.ro.Waves[d.ro.Wave-1].Of(size)
 	}
-	ill := int(float64(d.ro.Waves[d.ro.Wave].Of(d.group.Size)) * (100 - g.Floor) / 100)
-	return max(StumbleLimit, ill+1)
+	holds := rollout.Holds(max(d.tally(d.ro.To).newCounted-before, 0) + d.ro.Stumbles)
+	if g := d.ro.gate(gate.Healthy); g != nil {
+		holds = max(holds, int(float64(d.ro.Waves[d.ro.Wave].Of(size))*(100-g.Floor)/100)+1)
+	}
+	return holds
 }
 
 func (d *deciding) hold(because Cause) {
@@ -168,13 +173,13 @@ func (d *deciding) replace(want int) {
 	t := d.tally(to)
 	want = d.reach(t, want)
 	d.shed(t.old()-(size-want), floor, Cause{Code: CodeReplaced, About: to.String()}, isOld)
-	d.shed(t.newCounted-size, floor, d.sizeCause(t.counted), isNew)
+	d.shed(t.newCounted-len(d.stuck())-size, floor, d.sizeCause(t.counted), isNew)
 	t = d.tally(to)
 	d.shed(t.counted-size-above, floor, d.roomCause(t.counted), anyone)
 
 	t = d.tally(to)
 	room := size + above - t.counted
-	coming := min(want-t.newCounted, room)
+	coming := min(want-t.newCounted+len(d.stuck()), room)
 	cause := Cause{Code: CodeWave, About: to.String(), Numbers: Numbers{
 		count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), count("serving", t.newServing), count("wanted", want)}}
 	coming = d.order(coming, to, ForRollout, cause)
@@ -189,7 +194,7 @@ func (d *deciding) roomCause(has int) Cause {
 // reach is how many new instances a wave can end with: what it wants, or what
 // is there already, less the pinned ones that are left behind.
 func (d *deciding) reach(t tally, want int) int {
-	return max(min(max(want, t.newCounted), d.group.Size-t.oldPinned), 0)
+	return max(min(max(want, t.newCounted-len(d.stuck())), d.group.Size-t.oldPinned), 0)
 }
 
 // keep holds a held rollout where it is: nothing is replaced, losses are made
@@ -236,7 +241,7 @@ func (d *deciding) advanceRollout() bool {
 		_, t := d.onWayBack()
 		if t.old() <= t.oldPinned && t.newServing >= d.group.Size-t.oldPinned {
 			d.turn(Reverted, Cause{Code: CodeBackWhole, About: d.ro.BackTo(d.group.Size), Numbers: Numbers{
-				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldPinned)}})
+				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldPinned), count("left_out", min(d.leftOutBeside(d.ro.To), t.oldPinned))}})
 		}
 	case d.ro.State == Moving:
 		if d.filled() {
@@ -274,8 +279,61 @@ func (d *deciding) advanceRollout() bool {
 func (d *deciding) filled() bool {
 	t := d.tally(d.ro.To)
 	want := d.reach(t, d.ro.Waves[d.ro.Wave].Of(d.group.Size))
-	return t.newServing >= want && t.old() <= d.group.Size-want
+	if t.newServing < want {
+		stuck := len(d.stuck())
+		// For want of room nothing comes in the stead of those that are stuck.
+		if t.newServing < want-stuck || t.newCounted > t.newServing+stuck || t.counted < d.group.Size+d.ro.Above {
+			return false
+		}
+	}
+	return t.old() <= max(d.group.Size-want, t.oldPinned)
 }
+
+// stuck are the new instances that are pinned and failed: nobody may remove them, and nothing waits for
+// them once a person had the rollout go on.
+func (d *deciding) stuck() (all []string) {
+	for _, i := range d.astir {
+		in := d.at(i)
+		if in.Version == d.ro.To && in.Pinned && in.State.Counts() && !d.group.Serves(in) && (d.group.IsOverdue(d.now, in) || newestIllness(in) != nil) {
+			all = append(all, in.ID)
+		}
+	}
+	return all
+}
+
+// leftBehind is the cause with those that a rollout leaves as they are: pinned ones, those that it left
+// out, and stuck ones; some are named.
+func (d *deciding) leftBehind(c Cause) Cause {
+	t, stuck, out := d.tally(d.ro.To), d.stuck(), d.leftOutBeside(d.ro.To)
+	n, names := t.oldPinned+len(stuck), stuck
+	for i := 0; i < d.len() && n > 0 && len(names) < namedLeft; i++ {
+		if in := d.at(i); in.Counts() && in.Version != d.ro.To && (in.Pinned || d.leftOut[in.ID]) {
+			names = append(names, in.ID)
+		}
+	}
+	c.Words = strings.Join(names[:min(len(names), namedLeft)], ", ")
+	c = c.with(count("left_behind", n))
+	if out+len(stuck) > 0 {
+		c = c.with(count("left_out", out), count("stuck", len(stuck)))
+	}
+	return c
+}
+
+// leftOutBeside is how many that run another version stay since the rollout left them out, and not for a pin.
+func (d *deciding) leftOutBeside(v Version) (n int) {
+	if len(d.leftOut) == 0 {
+		return 0
+	}
+	for i := range d.len() {
+		if in := d.at(i); d.leftOut[in.ID] && in.Version != v && in.Counts() && !in.Pinned {
+			n++
+		}
+	}
+	return n
+}
+
+// namedLeft is how many of those are named.
+const namedLeft = 5
 
 func (d *deciding) waveCause(code Code) Cause {
 	return Cause{Code: code, Numbers: Numbers{count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), span("soak_seconds", d.ro.soak())}}
@@ -294,14 +352,13 @@ func (d *deciding) passWave() bool {
 		t := d.tally(d.ro.To)
 		d.group.Template = d.ro.To
 		d.groupChanged = true
-		if d.ro.From != d.ro.To {
-			d.group.LastGood = d.ro.From
-		}
+		d.trust(d.ro.To)
+		d.keepLastGood()
 		if t.newServing == 0 {
 			cause.About = d.ro.To.String() // which never served
 			cause = cause.with(count("never_served", 1), count("size", d.group.Size))
 		}
-		d.turn(Done, cause.with(count("left_behind", t.oldPinned)), numbers...)
+		d.turn(Done, d.leftBehind(cause), numbers...)
 		return false
 	}
 	d.ro.Wave++

@@ -40,7 +40,7 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout, over *Rollo
 	if ro.To == g.Template && !mixed {
 		return ro, Entry{}, refuse("to", "the group %s is on %s already; name another version", g.Name, ro.To)
 	}
-	if over != nil && over.From != ro.To {
+	if over != nil && over.From != ro.To && !g.Doubts(over.From) {
 		from = over.From
 	}
 	ro.Before = g.before(instances, from, over)
@@ -56,6 +56,35 @@ func Begin(now time.Time, g Group, instances []Instance, ro Rollout, over *Rollo
 	e := ro.entry(count("above", ro.Above), count("below", ro.Below), span("soak_seconds", ro.Soak), count("size", g.Size))
 	e.Kind = "rollout.started"
 	return ro, e, nil
+}
+
+// retake takes from the group what a rollout goes by for as long as it only waits: its size, what most of
+// the instances run, and what runs beside that. What holds is what was so when it begins to replace.
+func (d *deciding) retake() {
+	if !d.ro.Since.Equal(d.ro.Started) || (d.touched == nil && d.ro.Sized == d.group.Size) {
+		return
+	}
+	all, there := make([]Instance, 0, d.len()), map[Version]int{}
+	for i := range d.len() {
+		in := d.at(i)
+		if all = append(all, *in); in.Counts() {
+			there[in.Version]++
+		}
+	}
+	from := d.ro.From
+	if other, mixed := d.group.from(all, d.ro.To); mixed && there[from] == 0 {
+		from = other
+	}
+	// What is there and serves nobody for a moment ran all the same.
+	ran := Rollout{Before: slices.DeleteFunc(slices.Clone(d.ro.Before), func(s Share) bool { return there[s.Version] < s.N })}
+	before := d.group.before(all, from, &ran)
+	if d.ro.From == from && d.ro.Sized == d.group.Size && slices.Equal(d.ro.Before, before) {
+		return
+	}
+	d.ro.From, d.ro.Sized, d.ro.Before, d.roChanged = from, d.group.Size, before, true
+	if d.ro.AtOnce {
+		d.ro.Below = d.group.Size
+	}
 }
 
 // CheckSettings reports settings that no group could be rolled out by. How far the waves go
@@ -93,19 +122,33 @@ func (r Rollout) Supersede(now time.Time, to Version) (Rollout, Entry) {
 	return r, r.entry()
 }
 
-// from is the version other than to that most instances run, the group's template
-// where none do, and whether there are any.
+// from is the version other than to that most instances run and that is not doubted, the group's
+// template where none do, and whether any run another than to.
 func (g *Group) from(instances []Instance, to Version) (most Version, mixed bool) {
 	most = g.Template
+	var kinds []Version
 	runs := map[Version]int{}
 	for i := range instances {
 		in := &instances[i]
 		if !in.Counts() || in.Version == to {
 			continue
 		}
-		runs[in.Version]++
-		if n := runs[in.Version] - runs[most]; n > 0 || (n == 0 && in.Version == g.Template) {
-			most = in.Version
+		if runs[in.Version]++; runs[in.Version] == 1 {
+			kinds = append(kinds, in.Version)
+		}
+	}
+	rank := func(v Version) int { // what is doubted comes last, and the rollout comes from another than it goes to
+		switch {
+		case v == to:
+			return -2
+		case g.Doubts(v):
+			return -1
+		}
+		return runs[v]
+	}
+	for _, v := range kinds {
+		if n := rank(v) - rank(most); n > 0 || (n == 0 && (v == g.Template || runs[v] > runs[most])) {
+			most = v
 		}
 	}
 	return most, len(runs) > 0
@@ -146,7 +189,7 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 			r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0
 		}
 	case CommandRevert:
-		r.State, r.Back = Reverting, true
+		r.State, r.Back, r.Stumbles = Reverting, true, 0
 	}
 	r.Since, r.Cause = now, Cause{Code: CodeTold, About: string(c), Words: reason}
 	if c == CommandRevert {

@@ -25,7 +25,7 @@ func (v *View) Shift(by time.Duration) Decision {
 	}
 	move(&g.HealPermit, &g.HealStopped, &g.Watched)
 	for i := range g.Setbacks {
-		move(&g.Setbacks[i].Last, &g.Setbacks[i].Until)
+		move(&g.Setbacks[i].Last, &g.Setbacks[i].Until, &g.Setbacks[i].BriefLast)
 	}
 	for i := range g.Slots {
 		move(&g.Slots[i].Last, &g.Slots[i].Until)

@@ -55,9 +55,19 @@ func (g *Group) Waits(now time.Time, s *Slot) bool {
 	return now.Before(s.Until) || (s.Kept && g.Heal == HealOff)
 }
 
-// Proof is how long an instance must have been well before the failures of its
-// place are forgotten: settle, at least 30 s.
-func (g *Group) Proof() time.Duration { return max(g.Settle, 30*time.Second) }
+// FirstProof is how long an instance must have been well before one failure of its place is forgotten,
+// and LastProof how long at most before many are.
+const (
+	FirstProof = 10 * time.Minute
+	LastProof  = time.Hour
+)
+
+// Proof is how long an instance must have been well before so many failures in a row of its place are
+// forgotten: ten minutes or settle, and twice as long for each further failure up to an hour, so that what
+// fails after a while again and again is replaced ever more slowly too.
+func (g *Group) Proof(failures int) time.Duration {
+	return max(g.Settle, min(FirstProof<<min(max(failures-1, 0), 3), LastProof))
+}
 
 // find is where in the book a slot is or would be.
 func (b *Book) find(number int) (k int, found bool) {
@@ -91,6 +101,9 @@ func (d *deciding) failed(i int, because Cause) {
 		return
 	}
 	s := d.slotOf(in.Slot)
+	if !in.Served.IsZero() && d.now.Sub(in.Served) < d.group.Proof(s.Failures+1) {
+		d.doubtZone(in)
+	}
 	s.fails(d.now, in.ID)
 	s.Why = ""
 	if because.Code == CodeRefused {
@@ -276,11 +289,12 @@ func (d *deciding) proven(s *Slot, in *Instance) bool {
 	if s.Last.After(well) {
 		well = s.Last
 	}
-	until := well.Add(d.group.Proof())
+	until := well.Add(d.group.Proof(s.Failures))
 	if d.now.Before(until) {
 		d.lookAt(until)
 		return false
 	}
+	d.trustZone(in.Zone)
 	if s.Failures > 1 {
 		d.entry(Entry{Kind: "group.relapse-over", Instance: in.ID, Cause: Cause{Code: CodeProven, Instance: in.ID,
 			Numbers: Numbers{span("served_seconds", d.now.Sub(in.Since))}}, Numbers: Numbers{count("failures", s.Failures)}})

@@ -233,13 +233,7 @@ func (d *deciding) tally(to Version) tally {
 			t.oldPinned += k.pinned
 		}
 	}
-	if len(d.leftOut) > 0 {
-		for i := range d.len() {
-			if in := d.at(i); d.leftOut[in.ID] && in.Version != to && in.Counts() && !in.Pinned {
-				t.oldPinned++
-			}
-		}
-	}
+	t.oldPinned += d.leftOutBeside(to)
 	return t
 }
 

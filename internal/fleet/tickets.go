@@ -303,7 +303,7 @@ func (d *deciding) openTickets(i int, at HookPoint) (open bool) {
 		if h.At != at {
 			continue
 		}
-		if t := d.at(i).Ticket(h.Name); t != nil {
+		if t := d.at(i).Ticket(h.Name); t != nil && t.At == at {
 			open = open || t.State == TicketOpen
 			continue
 		}
@@ -329,6 +329,12 @@ func (d *deciding) dropOpen(i int) {
 	}
 }
 
+// heldAt reports whether a hook held the instance at the point; it may have been moved there since.
+func (i *Instance) heldAt(hook string, at HookPoint) bool {
+	t := i.Ticket(hook)
+	return t != nil && t.At == at
+}
+
 // leftHooks ends what hooks had to do with an instance that goes past them.
 func (d *deciding) leftHooks(i int) {
 	d.dropOpen(i)
@@ -338,7 +344,7 @@ func (d *deciding) leftHooks(i int) {
 	}
 	var past []string
 	for k := range d.group.Hooks {
-		if h := &d.group.Hooks[k]; h.At == AtRetire && d.at(i).Ticket(h.Name) == nil {
+		if h := &d.group.Hooks[k]; h.At == AtRetire && !d.at(i).heldAt(h.Name, AtRetire) {
 			past = append(past, h.Name)
 		}
 	}

@@ -88,6 +88,7 @@ type groupBook struct {
 	LastGoodN     int
 	RuleStates    []scaling.State
 	Bound         *scaling.Bounds
+	Doubted       []fleet.Version
 }
 
 // groupColumns are all columns of a group.
@@ -133,7 +134,7 @@ var groupQuery = `select ` + columnsOf[groupColumns]().list("g.") + `, t.price_p
 // its template at the end of a rollout and move the permit when the clock is set.
 var (
 	insertGroup   = columnsOf[groupColumns]().but("revision", "generation", "epoch", "written").insert("groups")
-	writeSettings = `update groups set ` + columnsOf[groupSettings]().assigned() + `, slots = @slots, revision = revision + 1, generation = generation + 1 where name = @name`
+	writeSettings = `update groups set ` + columnsOf[groupSettings]().assigned() + `, slots = @slots, rule_states = @rule_states, doubted = @doubted, revision = revision + 1, generation = generation + 1 where name = @name`
 	writeBook     = `update groups set ` + columnsOf[groupBook]().assigned() + `, heal_permit_at = @heal_permit_at, size = @size, min = @min, max = @max, sized_by = @sized_by, template = @template, template_version = @template_version,
 		revision = revision + case when template_version <> @template_version or template <> @template or min <> @min or max <> @max then 1 else 0 end where name = @name`
 )
@@ -148,7 +149,7 @@ func rowOfGroup(g Group) groupColumns {
 			HealPermitAt: pointer(g.HealPermit), Spread: cmp.Or(string(g.Spread), string(placement.Even)), Above: g.Above, Hooks: g.Hooks, HooksAtOnce: g.HooksAtOnce, Course: g.Course,
 			Rules: g.Rules, SizedBy: g.SizedBy, Scrape: g.Scrape,
 		},
-		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped), LastGood: g.LastGood.Name, LastGoodN: g.LastGood.N, RuleStates: g.RuleStates, Bound: g.Bound},
+		groupBook: groupBook{NextSerial: g.NextSerial, Setbacks: g.Setbacks, Slots: g.Slots, HealStoppedAt: pointer(g.HealStopped), LastGood: g.LastGood.Name, LastGoodN: g.LastGood.N, RuleStates: g.RuleStates, Bound: g.Bound, Doubted: g.Doubted},
 		Alone:     g.Alone, Overrides: g.Overrides, Revision: g.Revision, Generation: g.Generation, Epoch: g.Epoch, Written: g.Written, CreatedAt: g.CreatedAt,
 	}
 }
@@ -164,7 +165,7 @@ func (r groupRow) group() Group {
 				Labels: r.Labels, Hooks: r.Hooks, HooksAtOnce: r.HooksAtOnce, Course: r.Course, Rules: r.Rules, Scrape: r.Scrape, Frozen: r.Frozen, Deleting: r.Deleting,
 			},
 			Book: fleet.Book{NextSerial: r.NextSerial, Setbacks: r.Setbacks, Slots: r.Slots, HealStopped: value(r.HealStoppedAt), LastGood: fleet.Version{Name: r.LastGood, N: r.LastGoodN},
-				RuleStates: r.RuleStates, Bound: r.Bound, SizedBy: r.SizedBy},
+				RuleStates: r.RuleStates, Bound: r.Bound, Doubted: r.Doubted, SizedBy: r.SizedBy},
 		},
 		Prices:   prices(r.Zones, r.PricePerHour, r.ZonePrices),
 		FrozenBy: r.FrozenBy, FrozenAt: value(r.FrozenAt),

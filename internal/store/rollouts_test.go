@@ -8,6 +8,8 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/template"
+	"unitas/internal/pgserver/pgtest"
 	"unitas/internal/store"
 )
 
@@ -171,5 +173,50 @@ func TestWhoWasTold(t *testing.T) {
 	all, err := s.Deliveries(ctx, "timetable", "at-once", "", store.Page{Limit: 10})
 	if err != nil || len(all) != 1 || !all[0].Answered {
 		t.Errorf("what came back at once is kept as %+v, %v", all, err)
+	}
+}
+
+// TestWhatARevertNeedsIsKept: a version that ran beside the most when a live rollout began is in use, as is
+// what it comes from; what a group doubts is kept, also when a person clears a part of it.
+func TestWhatARevertNeedsIsKept(t *testing.T) {
+	url := pgtest.Database(t)
+	s := stock(t, url)
+	third, err := s.AddTemplate(ctx, noon, "ada", store.Template{Name: "timetable-web", Spec: template.Spec{Image: "timetable", ImageVersion: 1, Port: 8081}}, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ws, _ := rollout.ParseWaves("100%")
+	if _, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false, func(store.Reader, store.Group) error { return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if u, err := s.TemplateUsers(ctx, third.Ref()); err != nil || len(u.Groups) != 0 {
+		t.Fatalf("nobody needs %s, and it is used by %v (%v)", third.Ref(), u.Groups, err)
+	}
+	if _, err := connect(t, url).Exec(ctx, `update rollouts set before = '[{"version": {"Name": "timetable-web", "N": 3}, "n": 1}]'`); err != nil {
+		t.Fatal(err)
+	}
+	var inUse *store.InUse
+	if err := s.DeleteTemplate(ctx, noon, "ada", third.Ref(), store.AnyRevision); !errors.As(err, &inUse) {
+		t.Errorf("what a revert needs is deleted: %v", err)
+	}
+	doubted := []fleet.Version{{Name: "timetable-web", N: 2}, {Name: "timetable-web", N: 7}}
+	change := func(f func(g *store.Group)) {
+		t.Helper()
+		err := s.ChangeGroup(ctx, noon, "ada", "timetable", store.AnyRevision, func(_ store.Reader, g *store.Group) (fleet.Entry, error) {
+			f(g)
+			return fleet.Entry{Kind: "group.changed"}, nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	change(func(g *store.Group) { g.Doubted = doubted })
+	change(func(g *store.Group) {
+		if err := g.Trust(doubted[:1]); err != nil {
+			t.Error(err)
+		}
+	})
+	if g, err := s.Group(ctx, "timetable"); err != nil || !reflect.DeepEqual(g.Doubted, doubted[1:]) {
+		t.Errorf("it doubts %v (%v), not %v", g.Doubted, err, doubted[1:])
 	}
 }

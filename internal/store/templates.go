@@ -183,7 +183,9 @@ func templateUsers(ctx context.Context, q querier, v fleet.Version) (Users, erro
 	err := q.QueryRow(ctx, `select
 		coalesce((select array_agg(g.name order by g.name) from groups g where not alone and ((g.template = $1 and g.template_version = $2)
 			or exists (select 1 from rollouts r where r.group_name = g.name and r.ended_at is null
-				and ((r.to_name = $1 and r.to_version = $2) or (r.from_name = $1 and r.from_version = $2))))), '{}'),
+				and ((r.to_name = $1 and r.to_version = $2) or (r.from_name = $1 and r.from_version = $2)
+				or exists (select 1 from jsonb_array_elements(case jsonb_typeof(r.before) when 'array' then r.before else '[]' end) b
+					where b->'version'->>'Name' = $1 and (b->'version'->>'N')::int = $2))))), '{}'),
 		coalesce((select array_agg(id order by id) from instances where living_template = $1 and template_version = $2), '{}')`,
 		v.Name, v.N).Scan(&u.Groups, &u.Instances)
 	return u, err

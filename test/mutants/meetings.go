@@ -17,4 +17,34 @@ var meetings = []fault{
 	{"requests to nobody load who serves", "internal/control/sampler.go", "if m.group.Size > 0 || m.serving > 0 ||", "if"},
 	{"a load of nobody's is none", "internal/store/metrics.go", "max(s.Serving, 1)", "s.Serving"},
 	{"who is not taken is not counted", "internal/balancer/builtin/account.go", "p.untaken.Add(1)", ""},
+
+	// What ends soon after it had served.
+	{"a proof is short", "slots.go", "FirstProof = 10 * time.Minute", "FirstProof = 30 * time.Second"},
+	{"a proof does not grow", "slots.go", "FirstProof<<min(max(failures-1, 0), 3)", "FirstProof<<min(max(failures-1, 0), 0)"},
+	{"zones that fail after a while are trusted", "zones.go", "if s.Brief < 2 {", "if true {"},
+	{"balance goes where what serves ends", "reconcile.go", "	d.closeBrittle(zones)\n", ""},
+	{"what fails at one moment is many times", "zones.go", "if !in.Ordered.After(s.BriefLast) && s.Brief > 0 {", "if false {"},
+	{"a zone is doubted for good", "zones.go", "if k := d.setbackOf(zone); k >= 0 && d.group.Setbacks[k].Brief > 0 {", "if k := d.setbackOf(zone); false && k >= 0 {"},
+
+	// A rollout, and another before it.
+	{"what was held two rollouts ago comes back", "back.go", "return g.Doubts(v) ||", "return false ||"},
+	{"what was fled from is good", "doubt.go", "if to == d.group.LastGood {", "if false {"},
+	{"a person's hold is a doubt", "back.go", "r.Cause.Code != CodeTold && r", "r"},
+	{"proceed clears no doubt", "doubt.go", "case d.ro.Cause.Code == CodeTold &&", "case false &&"},
+	{"what a superseded rollout replaced is forgotten", "back.go", "all[k].N = max(all[k].N, s.N)", "_ = s.N"},
+	{"a version that is done stays doubted", "rolling.go", "\t\td.trust(d.ro.To)\n", "\t\t_ = d.ro.To\n"},
+
+	// How rollouts end, and what they go by.
+	{"a revert that cannot is silent", "back.go", "if d.ro.Stumbles == StumbleLimit {", "if false {"},
+	{"a revert that can again is told as one that cannot", "back.go", "d.ro.Stumbles, d.roChanged = 0, true", "d.roChanged = true"},
+	{"at once leaves those that came since", "objects.go", "if r.AtOnce { // also", "if false { // also"},
+	{"a rollout goes by what was when it was ordered", "decide.go", "\td.retake()\n", ""},
+	{"who takes the place of one left out is replaced", "decide.go", "slices.Contains(ro.ExcludeSlots, in.Slot) {", "false {"},
+	{"more pinned than the size never end", "rolling.go", "max(d.group.Size-want, t.oldPinned)", "d.group.Size-want"},
+	{"a stuck one is waited for", "rolling.go", "coming := min(want-t.newCounted+len(d.stuck()), room)", "coming := min(want-t.newCounted, room)"},
+	{"who is left behind is not named", "rolling.go", "c.Words = strings.Join(names[:min(len(names), namedLeft)], \", \")", "c.Words = \"\""},
+	{"accidents hold a large wave", "rolling.go", "holds := rollout.Holds(max(d.tally(d.ro.To).newCounted-before, 0) + d.ro.Stumbles)", "holds := rollout.Holds(0 * before)"},
+	{"a hook that was moved holds nobody", "tickets.go", "t != nil && t.At == at {\n\t\t\topen", "t != nil {\n\t\t\topen"},
+	{"none can be taken from what is being deleted", "hooks.go", "if g.Deleting { // what", "if false { // what"},
+	{"what a revert needs may be deleted", "internal/store/templates.go", "and (b->'version'->>'N')::int = $2", "and (b->'version'->>'N')::int = -$2"},
 }

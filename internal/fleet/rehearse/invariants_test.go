@@ -64,7 +64,9 @@ func room(v fleet.View) (above, below int) {
 	if r == nil {
 		return v.Group.Above, 0
 	}
-	below = r.Below
+	if below = r.Below; r.AtOnce { // nobody need serve meanwhile, of those that came since either
+		below = v.Group.Size
+	}
 	if v.Group.Size < r.Sized { // a share of what it was
 		below = r.Below * v.Group.Size / r.Sized
 		if below == 0 && r.Above == 0 {

@@ -6,6 +6,7 @@ import (
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
+	"unitas/internal/fleet/rollout"
 	"unitas/internal/fleet/say"
 )
 
@@ -120,7 +121,13 @@ func (k *watch) mustKeepHours(r *fleet.Rollout, d fleet.Decision) {
 // mayEnd is how many machines of the new version may end in one wave before the rollout
 // stops: three, or more than a gate on health lets be ill.
 func (k *watch) mayEnd(r *fleet.Rollout) int {
-	most := fleet.StumbleLimit
+	launched := len(k.ends)
+	for i := range k.p.w.View.Instances {
+		if in := &k.p.w.View.Instances[i]; in.Version == r.To && in.Counts() {
+			launched++
+		}
+	}
+	most := rollout.Holds(launched)
 	for _, g := range r.Gates {
 		if g.Kind == gate.Healthy {
 			most = max(most, 1+int((100-g.Floor)/100*float64(r.Waves[r.Wave].Of(k.p.w.View.Group.Size))))
@@ -142,4 +149,10 @@ func (p *plan) rollOn() {
 	if len(p.w.Ended) == 0 || p.w.Ended[len(p.w.Ended)-1].To.N != 3 || v.Group.Template.N != 3 {
 		p.k.fail("10: a rollout to a good version is not done after %s: %s", within, say.Summarise(p.w.Clock(), *v).Sentence)
 	}
+}
+
+// leftOut reports whether a rollout leaves an instance as it is: it was named, or came in the place of
+// one that was.
+func leftOut(r *fleet.Rollout, in *fleet.Instance) bool {
+	return slices.Contains(r.Exclude, in.ID) || (in.Version != r.To && slices.Contains(r.ExcludeSlots, in.Slot))
 }

@@ -36,6 +36,9 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 		k.ends = nil
 		return
 	}
+	if r.Since.Equal(r.Started) && !r.Waits(k.p.w.Clock(), k.p.place).IsZero() { // it goes by what is so when it begins
+		k.p.remember()
+	}
 	if now := (wave{r.Wave, r.Resumed}); now != k.wave {
 		k.wave, k.ends = now, nil
 	}
@@ -102,7 +105,7 @@ func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
 	}
 	g := k.p.w.View.Group
 	for i := range k.p.w.View.Instances {
-		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && !slices.Contains(r.Exclude, in.ID) && in.Version != r.To {
+		if in := &k.p.w.View.Instances[i]; in.State.Counts() && !in.Pinned && !leftOut(r, in) && in.Version != r.To {
 			k.fail("8: it is done, and %s runs %s", in.ID, in.Version)
 		}
 	}
@@ -116,7 +119,7 @@ func (k *watch) mustHaveSoaked(before fleet.View, r *fleet.Rollout) {
 func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 	g := k.p.w.View.Group
 	want := r.Waves[r.Wave].Of(g.Size)
-	launched, are, answering, pinned := 0, 0, 0, 0
+	launched, are, answering, pinned, counted, stuck := 0, 0, 0, 0, 0, 0
 	for _, in := range d.Changed {
 		if in.State == fleet.Ordered && in.Version == r.To && in.Serial > 0 && in.Ordered.Equal(k.p.w.Clock()) && in.Launch == 1 {
 			launched++
@@ -126,16 +129,20 @@ func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 		in := &k.p.w.View.Instances[i]
 		switch {
 		case !in.Counts():
+			continue
 		case in.Version != r.To:
-			if in.Pinned || slices.Contains(r.Exclude, in.ID) {
+			if in.Pinned || leftOut(r, in) {
 				pinned++
 			}
 		default:
 			are++
 			if in.State == fleet.Serving && k.opens(in) {
 				answering++
+			} else if in.Pinned { // nobody may remove it
+				stuck++
 			}
 		}
+		counted++
 	}
 	switch {
 	case launched == 0 && r.State != fleet.Soaking:
@@ -143,26 +150,64 @@ func (k *watch) mustKeepToItsWave(r *fleet.Rollout, d fleet.Decision) {
 		k.fail("8: the rollout is held for machines that fail, and %d of that version are launched", launched)
 	case r.State == fleet.Held && r.Wave > 0 && are > r.Waves[r.Wave-1].Of(g.Size) && launched > 0:
 		k.fail("8: the rollout is held, and it goes further: %d on the new version", are)
-	case !r.Back && r.State != fleet.Held && launched > 0 && are > want:
+	case !r.Back && r.State != fleet.Held && launched > 0 && are-stuck > want:
 		k.fail("8: wave %d goes to %d, and there are %d", r.Wave+1, want, are)
+	case stuck > 0 && answering+stuck >= min(want, g.Size-pinned) && counted >= g.Size+r.Above: // nobody can come in their stead
 	case r.State == fleet.Soaking && answering < min(want, g.Size-pinned):
 		k.fail("8: wave %d soaks, and %d of %d answer", r.Wave+1, answering, want)
 	}
 }
 
-// remember notes what serves as a rollout begins, and should again if it is reverted: not what
-// another was held or turned back for.
-func (p *plan) remember() {
-	p.ran = map[fleet.Version]int{}
-	for i := range p.w.View.Instances {
-		if in := &p.w.View.Instances[i]; p.w.View.Group.Serves(in) {
-			ran := in.Version
-			if o := p.over; o != nil && (o.Back || o.State == fleet.Held) && ran == o.To {
-				ran = p.w.View.Rollout.From
+// toldOf is which versions the group was kept or taken back from by what its journal says, and nobody
+// cleared: by holds that are no person's, by going back, and by going to what was good before.
+func (p *plan) toldOf() map[fleet.Version]bool {
+	doubted := map[fleet.Version]bool{}
+	runs, good := fleet.Version{Name: "timetable-web", N: 1}, fleet.Version{}
+	for _, l := range p.w.Journal {
+		switch {
+		case l.Kind == "rollout.held" && l.Cause.Code != fleet.CodeTold && l.Cause.Code != fleet.CodeGateUndecided, l.Kind == "rollout.reverting":
+			doubted[l.Version] = true
+		case l.Kind == "rollout.moving" && l.Cause.Code == fleet.CodeTold:
+			delete(doubted, l.Version)
+		case l.Kind == "rollout.done" && l.Version != runs:
+			delete(doubted, l.Version)
+			if l.Version == good {
+				doubted[runs] = true
 			}
-			p.ran[ran]++
+			if !doubted[runs] {
+				good = runs
+			}
+			runs = l.Version
 		}
 	}
+	return doubted
+}
+
+// remember notes what serves as a rollout begins, and should again if it is reverted: not what
+// another was held or turned back for, in whose place that runs again which ran there before.
+func (p *plan) remember() {
+	before, from := p.ran, p.w.View.Rollout.From
+	p.ran = map[fleet.Version]int{}
+	doubted := p.toldOf()
+	replaced := 0
+	for i := range p.w.View.Instances {
+		if in := &p.w.View.Instances[i]; p.w.View.Group.Serves(in) {
+			if doubted[in.Version] && in.Version != from {
+				replaced++
+				continue
+			}
+			p.ran[in.Version]++
+		}
+	}
+	for n := 1; n <= 4 && p.over != nil && !doubted[from]; n++ { // else all is doubted, and what runs may stay
+		v := fleet.Version{Name: "timetable-web", N: n}
+		if more := before[v] - p.ran[v]; more > 0 && v != from && !doubted[v] {
+			more = min(more, replaced+p.ran[from])
+			p.ran[v] += more
+			replaced -= more
+		}
+	}
+	p.ran[from] += replaced
 }
 
 // mustBeBack expects of a rollout that is reverted that as many run each version as did before
@@ -172,7 +217,7 @@ func (k *watch) mustBeBack(r *fleet.Rollout) {
 	now, served := map[fleet.Version]int{}, 0
 	for i := range v.Instances {
 		in := &v.Instances[i]
-		if in.Pinned || slices.Contains(r.Exclude, in.ID) {
+		if in.Pinned || leftOut(r, in) {
 			return
 		}
 		if v.Group.Serves(in) {

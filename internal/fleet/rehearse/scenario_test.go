@@ -37,7 +37,7 @@ func playFile(t *testing.T, file string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &scenario{t: t, fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
+	s := &scenario{t: t, fate: map[string]Behaviour{}, zoneLost: map[string]bool{}, zoneHung: map[string]bool{}, zoneBrief: map[string]bool{}}
 	var out strings.Builder
 	var wanted []string
 	command, inExpected, said := "", false, false
@@ -96,14 +96,17 @@ type scenario struct {
 	fate     map[string]Behaviour // by version
 	zoneLost map[string]bool
 	zoneHung map[string]bool // takes machines and never runs them
-	printed  int
-	burden   *burden
+	// zoneBrief has its machines end after 35 s.
+	zoneBrief map[string]bool
+	printed   int
+	burden    *burden
+	refuse    int // so many launches more of a new version, every seventh
 }
 
 // named are the arguments with names that commands take; the settings of a group are
 // read elsewhere.
 var named = map[string][]string{
-	"machines": {"boot", "well", "finish", "grace", "vanish"}, "rollout": {"waves", "above", "below", "soak", "order", "leave-out", "start", "hours", "pace", "supersede", "gate"}, "flap": {"every", "for"},
+	"machines": {"boot", "well", "finish", "grace", "vanish", "refused"}, "rollout": {"waves", "above", "below", "soak", "order", "leave-out", "start", "hours", "pace", "supersede", "gate"}, "flap": {"every", "for"},
 	"release": {"replace"}, "rest": {"for"}, "run": {}, "skip": {}, "show": {}, "resize": {}, "tell": {}, "answer": {}, "vanish": {}, "zone": {},
 }
 
@@ -134,7 +137,7 @@ func (s *scenario) play(line string) string {
 		s.printed = len(s.w.Journal)
 		return ""
 	case "machines": // machines timetable-web@1 boot=2s well=1s
-		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"]), Vanish: span(args["vanish"])}
+		s.fate[words[1]] = Behaviour{Boot: span(args["boot"]), Well: span(args["well"]), Finish: span(args["finish"]), Grace: span(args["grace"]), Vanish: span(args["vanish"]), Refused: args["refused"] != ""}
 		return ""
 	case "run":
 		s.w.Run(s.w.Now.Add(span(words[1])))
@@ -158,6 +161,13 @@ func (s *scenario) play(line string) string {
 	case "checks": // checks sailings-up,fares-up: the pools of the group ask these
 		s.w.View.Group.Checks = strings.Split(words[1], ",")
 		s.w.Decide()
+	case "no-hook": // no-hook warm-cache: it is taken away
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.WithoutHook(words[1], "") })
+	case "refuse": // refuse 6: so many of the launches of a new version, every seventh
+		s.refuse = number(words[1])
+		return ""
+	case "needs": // what waits for a person
+		return strings.Join(say.Summarise(s.w.Clock(), s.w.View).Needs, "\n") + "\n"
 	case "targets": // targets sailings-up: who gets the requests of a pool that asks it
 		return s.targets(words[1])
 	case "pin":
@@ -192,6 +202,20 @@ func (s *scenario) play(line string) string {
 	case "template": // template timetable-web@2: for new launches
 		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
 			return g.Change(func(g *fleet.Group) { g.Template = version(words[1]) }, "")
+		})
+	case "doubts": // what it ran before, and what it keeps away from
+		g := &s.w.View.Group
+		good := "none"
+		if g.LastGood != (fleet.Version{}) {
+			good = g.LastGood.String()
+		}
+		return fmt.Sprintf("the last good one is %s, and it doubts %v\n", good, g.Doubted)
+	case "trust": // trust timetable-web@2: a person clears it
+		err = s.change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) {
+			if err := g.Trust([]fleet.Version{version(words[1])}); err != nil {
+				return g, fleet.Entry{}, err
+			}
+			return g, fleet.Entry{Kind: "group.changed"}, nil
 		})
 	case "count": // count instance.ordered: how often it was journalled
 		n := 0
@@ -267,9 +291,15 @@ func (s *scenario) group(name string, args map[string]string) {
 		if !ok {
 			b = Behaviour{Boot: 2 * time.Second, Well: time.Second}
 		}
-		b.Refused = s.zoneLost[in.Zone]
+		if b.Refused = b.Refused || s.zoneLost[in.Zone]; s.refuse > 0 && in.Version.N > 1 && in.Serial%7 == 0 {
+			b.Refused = true
+			s.refuse--
+		}
 		if s.zoneHung[in.Zone] {
 			b.Boot = -1
+		}
+		if s.zoneBrief[in.Zone] {
+			b.Vanish = 35 * time.Second
 		}
 		return b
 	})
@@ -286,7 +316,14 @@ func (s *scenario) answers(args map[string]string) {
 }
 
 func (s *scenario) zone(name, what string) {
-	s.zoneLost[name], s.zoneHung[name] = what == "lost", what == "hangs"
+	s.zoneLost[name], s.zoneHung[name], s.zoneBrief[name] = what == "lost", what == "hangs", what == "brief"
+	if what == "brief" { // and those that are there do, soon
+		for k, in := range s.w.View.Instances {
+			if in.Zone == name {
+				s.w.In(time.Duration(30+k)*time.Second, func() { s.w.Vanish(in.ID, "killed by signal 9") })
+			}
+		}
+	}
 	if what != "lost" {
 		return
 	}

@@ -37,6 +37,8 @@ func settings(g *fleet.Group, args map[string]string) {
 			g.Settle = span(text)
 		case "drain":
 			g.Drain = span(text)
+		case "pin-new":
+			g.PinNew = text == "yes"
 		case "hooks": // name:at:deadline:otherwise, with + before all when they hold at once
 			g.Hooks, g.HooksAtOnce = nil, strings.HasPrefix(text, "+")
 			for _, one := range strings.FieldsFunc(text, func(c rune) bool { return c == ',' || c == '+' }) {

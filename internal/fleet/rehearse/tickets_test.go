@@ -105,7 +105,7 @@ func (k *watch) said(in *fleet.Instance, h fleet.Hook) (a fleet.Answer, yes bool
 	}
 	k.begunAnew()
 	answered, over := was.at[h.Name].Add(how.After), was.over[h.Name]
-	switch inTime := how.After >= 0 && (answered.Add(was.skew).Before(over) || k.frozenAt(answered)); {
+	switch inTime := how.After >= 0 && (answered.Add(was.skew).Before(over) || k.frozenAt(answered, over.Add(-was.skew))); {
 	case was.skew != k.p.w.Skew: // the clock was set meanwhile: which came first cannot be told
 		return fleet.Pass, true
 	case !inTime:
@@ -116,13 +116,13 @@ func (k *watch) said(in *fleet.Instance, h fleet.Hook) (a fleet.Answer, yes bool
 	return fleet.Pass, !k.p.w.Now.Before(answered)
 }
 
-// frozenAt reports whether the group was frozen at a time: then no deadline runs out.
-func (k *watch) frozenAt(at time.Time) bool {
+// frozenAt reports whether the group was frozen at a time, and before a deadline: then that does not run out.
+func (k *watch) frozenAt(at, deadline time.Time) bool {
 	w := k.p.w
-	if w.View.Group.Frozen != "" && !at.Before(w.froze) {
+	if w.View.Group.Frozen != "" && !at.Before(w.froze) && deadline.After(w.froze) {
 		return true
 	}
-	return slices.ContainsFunc(w.freezes, func(f [2]time.Time) bool { return !at.Before(f[0]) && !at.After(f[1]) })
+	return slices.ContainsFunc(w.freezes, func(f [2]time.Time) bool { return !at.Before(f[0]) && !at.After(f[1]) && deadline.After(f[0]) })
 }
 
 // acted looks at what is done for an instance.

@@ -5,6 +5,7 @@ package say
 
 import (
 	"fmt"
+	"strings"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/gate"
@@ -221,15 +222,15 @@ func ofRollout(c fleet.Cause) string {
 	case fleet.CodeGateUndecided:
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
-		return fmt.Sprintf("%d of %d serve on %s again%s", n.Int("serving"), n.Int("size"), c.About, leftBehind(n))
+		return fmt.Sprintf("%d of %d serve on %s again%s", n.Int("serving"), n.Int("size"), c.About, leftBehind(c))
 	}
 	switch {
 	case n.Int("never_served") > 0 && n.Int("size") == 0:
-		return fmt.Sprintf("the size is 0, so %s never served; new launches are on it%s", c.About, leftBehind(n))
+		return fmt.Sprintf("the size is 0, so %s never served; new launches are on it%s", c.About, leftBehind(c))
 	case n.Int("never_served") > 0:
-		return fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it%s", c.About, leftBehind(n))
+		return fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it%s", c.About, leftBehind(c))
 	}
-	return fmt.Sprintf("wave %d of %d stayed good for %s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), leftBehind(n))
+	return fmt.Sprintf("wave %d of %d stayed good for %s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), leftBehind(c))
 }
 
 // sides tells what new and old answered.
@@ -272,9 +273,28 @@ func Gate(g gate.Gate) string {
 	return "answers over " + words.Span(g.Seen.Line)
 }
 
-func leftBehind(n fleet.Numbers) string {
-	if n.Int("left_behind") == 0 {
+// leftBehind tells who stays as he is, and why.
+func leftBehind(c fleet.Cause) string {
+	n := c.Numbers
+	all, out, stuck := n.Int("left_behind"), n.Int("left_out"), n.Int("stuck")
+	if all == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; %s pinned and left behind", words.Count(n.Int("left_behind"), "instance"))
+	var parts []string
+	for _, part := range []struct {
+		n   int
+		why string
+	}{{all - out - stuck, "pinned"}, {out, "left out"}, {stuck, "pinned and failed"}} {
+		switch {
+		case part.n == all:
+			parts = []string{part.why}
+		case part.n > 0:
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.why))
+		}
+	}
+	text := fmt.Sprintf("; %s left behind, %s", words.Count(all, "instance"), strings.Join(parts, ", "))
+	if c.Words != "" {
+		text += " (" + c.Words + ")"
+	}
+	return text
 }

@@ -58,7 +58,7 @@ func TestEveryCauseIsASentence(t *testing.T) {
 			fleet.Cause{Code: fleet.CodeHeldShort, Numbers: append(fleet.Numbers{number("slot_failures", 2), number("slot_wait_seconds", 10)}, has...)}},
 		{"machines of this wave failed 3 times, the last berths-001: its machine could not be started: no room",
 			fleet.Cause{Code: fleet.CodeStumbled, Instance: "berths-001", About: string(fleet.CodeRefused), Words: "no room", Numbers: has}},
-		{"nothing could be replaced, so berths-api@2 never served; new launches are on it; 2 instances pinned and left behind",
+		{"nothing could be replaced, so berths-api@2 never served; new launches are on it; 2 instances left behind, pinned",
 			fleet.Cause{Code: fleet.CodePassed, About: "berths-api@2", Numbers: append(fleet.Numbers{number("never_served", 1), number("left_behind", 2)}, has...)}},
 		{"was not healthy within the settle time of 20 s (sailings-up has no answer yet)", fleet.Cause{Code: fleet.CodeNotHealthy, About: "sailings-up", Numbers: has}},
 		{"5.2 % of 310 requests to the new instances failed, and 0.1 % of 1500 to the old ones (by chance at most 1 in 340; 0.5 points more are allowed)",

@@ -37,6 +37,16 @@ func condition(v fleet.View, s *Summary) Condition {
 	return Complete
 }
 
+// refusedFor is what machines were refused for last, where they were.
+func refusedFor(g *fleet.Group) string {
+	for k := len(g.Setbacks) - 1; k >= 0; k-- {
+		if why := g.Setbacks[k].Why; why != "" {
+			return " (" + words.Plain(why, words.Outside) + ")"
+		}
+	}
+	return ""
+}
+
 // everServed reports whether an instance of the group has served, or failed to.
 func everServed(v fleet.View) bool {
 	for i := range v.Instances {
@@ -65,9 +75,12 @@ func needs(v fleet.View, s *Summary) []string {
 	if r := v.Rollout; r != nil && r.State == fleet.Held {
 		need(true, "Its rollout to %s is held: %s. Proceed or revert.", r.To, Because(r.Cause))
 	}
+	if r := v.Rollout; r != nil && r.Stalled() {
+		need(true, "Its rollout cannot go back: %s does not come up%s. Bring back what it needs, or proceed to go on to %s.", r.BackTo(g.Size), refusedFor(g), r.To)
+	}
 	need(!g.HealStopped.IsZero(), "Healing stopped: more than %d %% are unhealthy at once. Look for a fault outside, then heal anyway.", g.HealLimit)
 	failing, kept, worst := badPlaces(g)
-	if worst != nil {
+	if worst != nil && s.Serving < g.Size { // else it is only not forgotten yet
 		need(true, "%s failed again and again, up to %d times in a row. See why in its failures.", words.Count(failing, "slot"), worst.Failures)
 	}
 	need(kept > 0, "%s empty, for heal is off. Fill it.", words.Stays(kept, "slot"))

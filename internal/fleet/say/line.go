@@ -29,6 +29,9 @@ func Line(group string, e fleet.Entry) string {
 		if what == "started" {
 			return fmt.Sprintf("The rollout of %s from %s to %s begins.", group, e.Cause.About, e.Version)
 		}
+		if what == "stalled" {
+			return fmt.Sprintf("The rollout of %s to %s cannot go back: %s of %s failed to come up, one after another.", group, e.Version, words.Count(e.Numbers.Int("failures"), "machine"), e.Was)
+		}
 		return fmt.Sprintf("The rollout of %s to %s is %s.", group, e.Version, what)
 	case "zone":
 		if what == "recovered" {

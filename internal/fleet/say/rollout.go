@@ -43,6 +43,9 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		if r.Turned.Code != fleet.CodeWords {
 			text += " It goes back since " + Because(r.Turned) + "."
 		}
+		if r.Stalled() {
+			text += fmt.Sprintf(" It cannot: machines do not come up%s.", refusedFor(&g))
+		}
 		return text
 	}
 	return Ended(r)

@@ -345,6 +345,8 @@ func slotWords(now time.Time, g *fleet.Group) string {
 	}
 	if now.Before(worst.Until) {
 		text += ", tried again in " + words.Span(worst.Until.Sub(now))
+	} else if g.Size > 0 {
+		text += ", forgotten once one has served there for " + words.Span(g.Proof(worst.Failures))
 	}
 	return text
 }

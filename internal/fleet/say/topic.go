@@ -38,6 +38,7 @@ var byKind = map[string][]Topic{
 	"group.resized":         {Resizes},
 	"rollout.held":          {RolloutsHeld},
 	"rollout.reverting":     {RolloutsHeld},
+	"rollout.stalled":       {RolloutsHeld},
 	"rollout.done":          {RolloutsDone},
 	"rollout.reverted":      {RolloutsHeld, RolloutsDone},
 	"rollout.abandoned":     {RolloutsDone},

@@ -2691,6 +2691,8 @@ export interface components {
             settle_seconds?: number;
             /** Format: double */
             drain_seconds?: number;
+            /** @description Template versions that are doubted no more (doubted) */
+            trust?: components["schemas"]["Ref"][];
             reason?: string;
         };
         /**
@@ -2967,8 +2969,10 @@ export interface components {
             bounds: components["schemas"]["Bounds"];
             /** @description The rule that set the size last; empty when a person did */
             sized_by: string;
-            /** @description The template version that it ran before the present one; absent when that is the first */
+            /** @description The template version that it ran before the present one and was not taken back from; absent when there is none */
             last_good?: string;
+            /** @description The template versions that it was kept or taken back from, the latest last: no revert brings them back. Until a rollout to one is done, or somebody clears it (trust) */
+            doubted: string[];
             labels: components["schemas"]["Labels"];
             /** @description Why nothing happens to it by itself; empty when it is not frozen */
             frozen: string;

@@ -7,6 +7,7 @@ import { useDeleteGroup } from '../api/keeping'
 import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
+import { Doubted } from '../parts/Doubted'
 import { ZoneBars } from '../parts/Bars'
 import { later } from '../parts/later'
 import { Hooks } from '../parts/Hooks'
@@ -86,6 +87,7 @@ export function Group() {
         <section>
           <h2 id="rollout">Rollout</h2>
           <RolloutSection group={g} rollout={rollout.data ?? null} instances={names} />
+          <Doubted group={g} />
         </section>
       </div>
       <h2 id="size">Size</h2>

@@ -88,7 +88,7 @@ export function StartRollout({ group, instances, supersede = false, onClose }: P
   const others = (templates.data ?? [])
     .map((t) => ({
       value: `${t.name}@${t.version}`,
-      label: `${t.name}@${t.version}  ${t.image}${t.note ? `: ${t.note}` : ''}${`${t.name}@${t.version}` === group.last_good ? ' (the last good one)' : ''}`,
+      label: `${t.name}@${t.version}  ${t.image}${t.note ? `: ${t.note}` : ''}${`${t.name}@${t.version}` === group.last_good ? ' (the last good one)' : ''}${group.doubted.includes(`${t.name}@${t.version}`) ? ' (was held or taken back here)' : ''}`,
     }))
     .filter((t) => supersede || t.value !== group.template)
   const courseNamed = (name: string | undefined) => courses.data?.find((c) => c.name === name)
