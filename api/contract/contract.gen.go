@@ -3187,8 +3187,11 @@ type Rehearsal struct {
 	Reverted int              `json:"reverted"`
 	Runs     int              `json:"runs"`
 	Sentence string           `json:"sentence"`
-	Size     int              `json:"size"`
-	Stops    []RehearsalStop  `json:"stops"`
+
+	// Settings What was rehearsed, in words: a rollout has it beside it only when it goes by the same
+	Settings *string         `json:"settings,omitempty"`
+	Size     int             `json:"size"`
+	Stops    []RehearsalStop `json:"stops"`
 
 	// Takes Of the runs in which it was done; absent when there is none
 	Takes *Span  `json:"takes,omitempty"`

@@ -14,6 +14,7 @@ import (
 	"unitas/internal/api/routes"
 	"unitas/internal/control"
 	"unitas/internal/fleet"
+	"unitas/internal/fleet/gate"
 	"unitas/internal/fleet/rehearse"
 	"unitas/internal/fleet/say"
 	"unitas/internal/fleet/words"
@@ -92,7 +93,7 @@ func (s *Server) Rehearse(ctx context.Context, r routes.RehearseRequestObject) (
 	}
 	out.WallMs, out.Cut, out.Runs = round2(time.Since(begun).Seconds()*1000), len(runs) < plan.Runs, len(runs)
 	out.At, out.By = s.now(), actor(ctx)
-	told(&out, p, runs)
+	told(&out, p, &plan, runs)
 	if out.Number, err = s.Store.AddRehearsal(ctx, out.At, out.By, r.Name, ro.To, out); err != nil {
 		return nil, err
 	}
@@ -102,7 +103,7 @@ func (s *Server) Rehearse(ctx context.Context, r routes.RehearseRequestObject) (
 // plan is what is played, and with it what is told of where it comes from.
 func (s *Server) plan(ctx context.Context, p control.Picture, ro store.Rollout, b contract.NewRehearsal) (rehearse.Plan, contract.Rehearsal, error) {
 	now := s.now()
-	out := contract.Rehearsal{Group: p.Group.Name, To: ro.To.String(), From: p.Group.Template.String(), Size: p.Group.Size, Faults: append([]string{}, given(b.Faults)...)}
+	out := contract.Rehearsal{Group: p.Group.Name, To: ro.To.String(), From: p.Group.Template.String(), Size: p.Group.Size, Settings: ptr(settingsOf(&ro.Rollout)), Faults: append([]string{}, given(b.Faults)...)}
 	plan := rehearse.Plan{View: p.View(), Rollout: ro.Rollout, Runs: given(b.Runs), Seed: uint64(given(b.Seed)), Holds: map[string][]time.Duration{}}
 	plan.View.Watched, plan.View.Rollout, plan.View.Seen, plan.View.Location = now, nil, nil, control.Location(&ro.Rollout)
 	for k, text := range given(b.Faults) {
@@ -139,6 +140,11 @@ func (s *Server) plan(ctx context.Context, p control.Picture, ro store.Rollout, 
 	if b.RequestsPerSecond != nil {
 		plan.Rate, from = *b.RequestsPerSecond, "as was asked for"
 	}
+	for _, g := range ro.Gates {
+		if g.Kind == gate.Metric {
+			out.Assumed = append(out.Assumed, contract.Assumed{What: "the gate on " + g.Metric + " never breaks", From: "what machines measure is not simulated"})
+		}
+	}
 	out.Assumed = append(out.Assumed, contract.Assumed{What: fmt.Sprintf("%s requests a second, of which %s %% fail", words.Percent(plan.Rate), words.Percent(100*plan.Errors)), From: from, Seen: int(requests)})
 	return plan, out, nil
 }
@@ -171,7 +177,7 @@ func spanOver(times []time.Duration) contract.Span {
 }
 
 // told puts together what came of the runs.
-func told(out *contract.Rehearsal, p control.Picture, runs []rehearse.Run) {
+func told(out *contract.Rehearsal, p control.Picture, asked *rehearse.Plan, runs []rehearse.Run) {
 	out.LowestServing, out.Stops, out.Points, out.Events = runs[0].Lowest, []contract.RehearsalStop{}, []contract.RehearsalPoint{}, []contract.RehearsalEvent{}
 	var took, extra []time.Duration
 	stops := map[string][]rehearse.Run{}
@@ -225,11 +231,32 @@ func told(out *contract.Rehearsal, p control.Picture, runs []rehearse.Run) {
 		out.Points = append(out.Points, contract.RehearsalPoint{AtSeconds: secondsOf(point.At), Serving: point.Serving, NewServing: point.New, Instances: point.Instances})
 	}
 	for _, e := range typical.Events {
-		if strings.HasPrefix(e.Kind, "rollout.") {
+		if strings.HasPrefix(e.Kind, "rollout.") || e.Kind == rehearse.Struck {
 			out.Events = append(out.Events, contract.RehearsalEvent{AtSeconds: secondsOf(e.At.Sub(typical.Events[0].At)), Text: say.Line(out.Group, e.Entry), Because: say.Because(e.Cause)})
 		}
 	}
 	out.Sentence = rehearsed(out)
+	if asked.Rate == 0 && asked.Rollout.Comparing() > 0 {
+		out.Sentence += " No gate could judge, since nothing is asked of the group: give --requests-per-second."
+	}
+}
+
+// settingsOf are the settings of a rollout in words, but for when it begins.
+func settingsOf(r *fleet.Rollout) string {
+	text := fmt.Sprintf("waves %s, above %d, below %d, soak %s, order %s", r.Waves, r.Above, r.Below, words.Span(r.Soak), cmp.Or(r.Order, fleet.Mixed))
+	if r.AtOnce {
+		text += ", all at once"
+	}
+	if r.Hours != "" {
+		text += ", only " + string(r.Hours)
+	}
+	if len(r.Exclude) > 0 {
+		text += ", without " + strings.Join(r.Exclude, " ")
+	}
+	for _, g := range r.Gates {
+		text += fmt.Sprintf(", gate on %s %s (margin %g, floor %g, line %g, warm %s, broken %s, least %d, undecided %s)", g.Kind, g.Metric, g.Margin, g.Floor, g.At, words.Span(g.Warm), g.OnBroken, g.MinRequests, g.OnUndecided)
+	}
+	return text
 }
 
 // whyStopped is why a run was not done, without what differs from run to run.

@@ -29,7 +29,11 @@ func (s *Server) StartRollout(ctx context.Context, r routes.StartRolloutRequestO
 	if r.Body.StartAt != nil && r.Body.StartAt.Before(s.now()) {
 		return nil, invalid("/start_at", "%s is past; give a time to come, or leave it out", words.Moment(*r.Body.StartAt))
 	}
-	if ro.Rehearsal, err = s.Store.LastRehearsal(ctx, r.Name, ro.To, s.now().Add(-rehearsedWithin)); err != nil {
+	g, err := s.Store.Group(ctx, r.Name)
+	if err != nil {
+		return nil, about("group", r.Name, err)
+	}
+	if ro.Rehearsal, err = s.Store.LastRehearsal(ctx, r.Name, g.Template, ro.To, settingsOf(&ro.Rollout), s.now().Add(-rehearsedWithin)); err != nil {
 		return nil, err
 	}
 	good := func(reader store.Reader, g store.Group) error {
@@ -115,7 +119,20 @@ func (s *Server) adviseRollout(ctx context.Context, ro store.Rollout) ([]string,
 			break // the last one to that version
 		}
 	}
-	return append([]string{}, g.AdviseRollout(ro.To, reverted)...), nil
+	advice := append([]string{}, g.AdviseRollout(ro.To, reverted)...)
+	if g.Doubts(ro.To) {
+		advice = append(advice, fmt.Sprintf("%s was held or taken back here before: see why with: unitas rollout list %s", ro.To, g.Name))
+	}
+	if ro.Rehearsal == 0 {
+		other, err := s.Store.LastRehearsal(ctx, ro.Group, g.Template, ro.To, "", s.now().Add(-rehearsedWithin))
+		if err != nil {
+			return nil, err
+		}
+		if other > 0 {
+			advice = append(advice, fmt.Sprintf("Rehearsal %d of a rollout to %s was of other settings, or from another version: it tells nothing of this one.", other, ro.To))
+		}
+	}
+	return advice, nil
 }
 
 // rehearsedWithin is how long before a rollout a rehearsal is one of it.

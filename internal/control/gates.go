@@ -22,6 +22,9 @@ type comparing struct {
 	wave    int       // of which the lines are
 	seen    []gate.Comparison
 	had     map[string][]answered // by instance, for each gate, at the last look
+	// stretch is when the stretch began of which the samples of gates on metrics are one outcome for each
+	// instance, on the monotonic clock.
+	stretch time.Time
 	// sampled are the samples so far of gates on metrics, by instance and gate.
 	sampled map[string][]gate.Count
 }
@@ -57,6 +60,10 @@ func (k *keeper) look(now time.Time, c *comparing) {
 	ro := &k.rollout.Rollout
 	k.drawLines(c)
 	blocks := make([]struct{ fresh, old gate.Count }, len(ro.Gates))
+	over := time.Since(c.stretch) >= gate.Stretch
+	if over {
+		c.stretch = time.Now()
+	}
 	next := make(map[string][]answered, len(k.view.Instances))
 	for i := range k.view.Instances {
 		in := &k.view.Instances[i]
@@ -70,12 +77,22 @@ func (k *keeper) look(now time.Time, c *comparing) {
 			if was == nil || !was[n].counts || is[n].N < was[n].N || is[n].Bad < was[n].Bad { // it counts from now on, or anew
 				continue
 			}
-			side := &blocks[n].old
-			if in.Version == ro.To {
-				side = &blocks[n].fresh
+			if g.Kind == gate.Metric && !over { // it is counted from the beginning of the stretch
+				is[n] = was[n]
+				continue
 			}
-			side.N += is[n].N - was[n].N
-			side.Bad += is[n].Bad - was[n].Bad
+			side := &blocks[n].fresh
+			if in.Version != ro.To {
+				if side = &blocks[n].old; !ro.RanBefore(in.Version) {
+					continue
+				}
+			}
+			came := gate.Count{N: is[n].N - was[n].N, Bad: is[n].Bad - was[n].Bad}
+			if g.Kind == gate.Metric {
+				came = came.Outcome(leastSamples)
+			}
+			side.N += came.N
+			side.Bad += came.Bad
 		}
 		next[in.ID] = is
 	}
@@ -87,6 +104,9 @@ func (k *keeper) look(now time.Time, c *comparing) {
 		}
 	}
 }
+
+// leastSamples is how many an instance must have had in a stretch: half of them.
+const leastSamples = int64(gate.Stretch / metric.Every / 2)
 
 // answers is what an instance has answered so far, and how much of it is bad; of a gate on a
 // metric its samples.

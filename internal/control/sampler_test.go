@@ -241,8 +241,8 @@ func TestPointsOfAKeeper(t *testing.T) {
 	}
 }
 
-// TestAGateOnAMetric: samples of new and old are counted by the gate's line, and a version whose
-// samples are past it breaks the gate while an equal one does not.
+// TestAGateOnAMetric: samples of new and old are counted by the gate's line, those of five minutes of an
+// instance as one, and a version whose samples are past it breaks the gate while an equal one does not.
 func TestAGateOnAMetric(t *testing.T) {
 	now := time.Now()
 	old, fresh := fleet.Version{Name: "timetable-web", N: 1}, fleet.Version{Name: "timetable-web", N: 2}
@@ -267,16 +267,19 @@ func TestAGateOnAMetric(t *testing.T) {
 		if asks := k.asks(); len(asks) != 1 || asks[0] != "cpu" {
 			t.Errorf("it asks for %v", asks)
 		}
-		for range 20 { // five minutes
+		for n := range 12 * 20 { // an hour, in stretches of five minutes
 			k.comparing.looked = time.Time{}
+			if n%20 == 0 {
+				k.comparing.stretch = time.Now().Add(-gate.Stretch)
+			}
 			k.compare(now)
 			k.sample([]store.Sample{{Metric: "memory", Serials: []int32{1}, Vals: []float32{99}},
 				{Metric: "cpu", Serials: []int32{1, 2, 3, 4, 5, 6, 9}, Vals: []float32{c.value, 50, 50, 50, 50, 50, 99}}})
 		}
-		k.comparing.looked = time.Time{}
+		k.comparing.looked, k.comparing.stretch = time.Time{}, time.Now().Add(-gate.Stretch)
 		k.compare(now)
 		g.Seen = k.view.Seen[0]
-		if got := g.State(1) == gate.Broken; got != c.broken || g.Seen.New.N < 19 || g.Seen.Old.N < 90 || g.Seen.Old.Bad != 0 {
+		if got := g.State(1) == gate.Broken; got != c.broken || g.Seen.New.N < 11 || g.Seen.New.N > 12 || g.Seen.Old.N != 5*g.Seen.New.N || g.Seen.Old.Bad != 0 {
 			t.Errorf("at %g of 80 it is %s, having seen %+v of new and %+v of old", c.value, g.State(1), g.Seen.New, g.Seen.Old)
 		}
 	}

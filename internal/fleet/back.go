@@ -80,6 +80,12 @@ func (r *Rollout) GoesBack(size int) []Share {
 	return all
 }
 
+// RanBefore reports whether a version is what the rollout comes from, or ran beside that: what is compared
+// with the new one. What another rollout was stopped for is not.
+func (r *Rollout) RanBefore(v Version) bool {
+	return v == r.From || slices.ContainsFunc(r.Before, func(s Share) bool { return s.Version == v })
+}
+
 // BackTo names the versions that a revert goes back to, those of most instances first.
 func (r *Rollout) BackTo(size int) string {
 	var names []string

@@ -48,7 +48,7 @@ func (d *deciding) judgeGates() {
 
 // breaks has happen what the gate says.
 func (d *deciding) breaks(g *gate.Gate, because Cause) {
-	if g.OnBroken == gate.Revert {
+	if g.OnBroken == gate.Revert && (g.Kind != gate.Metric || d.tally(d.ro.To).newServing > gate.Few) {
 		d.ro.Back, d.ro.Turned, d.ro.Stumbles = true, because, 0
 		d.turn(Reverting, because)
 		return
@@ -72,7 +72,14 @@ func (d *deciding) judgeHealth() bool {
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
 		value, judged := d.measure(g.Kind)
-		if judged == 0 || value >= g.Floor || g.Kind.Compares() {
+		if judged == 0 || g.Kind.Compares() {
+			continue
+		}
+		floor := g.Floor
+		if g.Kind == gate.Serving {
+			floor = d.floorOf(g, int(value))
+		}
+		if value >= floor {
 			continue
 		}
 		if again := d.ro.Resumed.Add(d.group.Settle); g.Kind == gate.Serving && d.now.Before(again) { // what was told to proceed has time to mend
@@ -82,11 +89,21 @@ func (d *deciding) judgeHealth() bool {
 		if g.Kind == gate.Healthy {
 			d.breaks(g, Cause{Code: CodeTooIll, Numbers: Numbers{{"healthy_percent", value}, {"floor", g.Floor}, count("judged", judged)}})
 		} else {
-			d.breaks(g, Cause{Code: CodeTooFewServe, Numbers: Numbers{{"serving", value}, {"floor", g.Floor}}})
+			d.breaks(g, Cause{Code: CodeTooFewServe, Numbers: Numbers{{"serving", value}, {"floor", floor}}})
 		}
 		return true
 	}
 	return false
+}
+
+// floorOf is how many must serve by a gate: what it says, and no more than did when the rollout began, was
+// told to proceed or since, nor than the rollout itself leaves of the present size. What was lost before is
+// not the rollout's.
+func (d *deciding) floorOf(g *gate.Gate, serving int) float64 {
+	if serving+1 > g.Served {
+		g.Served, d.roChanged = serving+1, true
+	}
+	return min(g.Floor, float64(g.Served-1), float64(d.group.Size-d.ro.fewer(d.group.Size)))
 }
 
 // measure is what a gate that compares nothing looks at, and by how many instances: the
@@ -121,7 +138,8 @@ func (d *deciding) measure(kind gate.Kind) (value float64, judged int) {
 func (d *deciding) undecided() (first *gate.Gate, until time.Time) {
 	for k := range d.ro.Gates {
 		g := &d.ro.Gates[k]
-		if g.OnUndecided == gate.GoOn || !g.Kind.Compares() || g.State(d.ro.Comparing()) != gate.Undecided {
+		goesOn := g.OnUndecided == gate.GoOn && !g.Alarming()
+		if goesOn || !g.Kind.Compares() || d.ro.Times[d.ro.Wave].Waived || g.State(d.ro.Comparing()) != gate.Undecided {
 			continue
 		}
 		lasts := d.ro.Since.Add(d.ro.soak())

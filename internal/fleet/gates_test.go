@@ -189,3 +189,77 @@ func TestGatesThatAreRefused(t *testing.T) {
 		}
 	}
 }
+
+// TestOfTooFewItOnlyHolds: a gate on a metric that breaks on two new instances holds, whatever it says; on three
+// it sends back.
+func TestOfTooFewItOnlyHolds(t *testing.T) {
+	for fresh, want := range map[int]fleet.RolloutState{2: fleet.Held, 3: fleet.Reverting} {
+		v := gated(t, gate.Gate{Kind: gate.Metric, Metric: "cpu", At: 80, Margin: 0.1, OnBroken: gate.Revert, OnUndecided: gate.GoOn})
+		for k := range fresh {
+			v.Instances[k].Version = v.Rollout.To
+		}
+		v.Seen = seen(30, 30, 200)
+		if d := fleet.Decide(noon.Add(time.Second), v); d.Rollout == nil || d.Rollout.State != want {
+			t.Errorf("on %d new instances it is %+v, not %s", fresh, d.Rollout, want)
+		}
+	}
+}
+
+// TestProceedAnswersWhatWasUndecided: a wave that was held for want of requests goes on once a person says so,
+// though there are none still.
+func TestProceedAnswersWhatWasUndecided(t *testing.T) {
+	g := gate.Usual()
+	g.MinRequests, g.OnUndecided = 100, gate.Hold
+	v := gated(t, g)
+	over := noon.Add(2 * time.Minute)
+	d := fleet.Decide(over, v)
+	if d.Rollout == nil || d.Rollout.State != fleet.Held || d.Rollout.Cause.Code != fleet.CodeGateUndecided {
+		t.Fatalf("without requests it is %+v", d.Rollout)
+	}
+	next, _, err := d.Rollout.Tell(over, fleet.CommandProceed, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v.Rollout = &next
+	if d = fleet.Decide(over, v); d.Rollout == nil || d.Rollout.State != fleet.Soaking {
+		t.Fatalf("told to proceed it is %+v", d.Rollout)
+	}
+	v.Rollout = d.Rollout
+	if d = fleet.Decide(over.Add(2*time.Minute), v); d.Rollout == nil || d.Rollout.Wave != 1 || d.Rollout.State != fleet.Moving {
+		t.Errorf("and then %+v", d.Rollout)
+	}
+	other := *d.Rollout // the next wave is held for it again
+	if other.Times[1].Waived || !other.Times[0].Waived {
+		t.Errorf("the waves are %+v", other.Times)
+	}
+}
+
+// TestAWaveWithNothingToCompareWith goes on as its gate says, and is held where most of what new answers is bad;
+// at the end it is told that the gate says nothing.
+func TestAWaveWithNothingToCompareWith(t *testing.T) {
+	for bad, want := range map[int64]fleet.RolloutState{900: fleet.Held, 10: fleet.Done} {
+		v := gated(t, gate.Usual())
+		for k := range v.Instances {
+			v.Instances[k].Version = v.Rollout.To
+		}
+		v.Rollout.Wave, v.Rollout.Times = 1, append(v.Rollout.Times, fleet.WaveTime{Began: noon, Filled: noon})
+		v.Seen = []gate.Comparison{{New: gate.Count{N: 1000, Bad: bad}}}
+		d := fleet.Decide(noon.Add(2*time.Minute), v)
+		if d.Rollout == nil || d.Rollout.State != want {
+			t.Fatalf("of 1,000 %d are bad, and it is %+v", bad, d.Rollout)
+		}
+		if want == fleet.Done && d.Rollout.Cause.Numbers.Int("undecided_errors") != 1 {
+			t.Errorf("that the gate says nothing is not told: %+v", d.Rollout.Cause)
+		}
+	}
+}
+
+// TestWhatIsComparedWith is what the rollout comes from and what ran beside that.
+func TestWhatIsComparedWith(t *testing.T) {
+	r := fleet.Rollout{From: fleet.Version{Name: "a", N: 1}, To: fleet.Version{Name: "a", N: 4}, Before: []fleet.Share{{Version: fleet.Version{Name: "a", N: 2}, N: 1}}}
+	for n, want := range map[int]bool{1: true, 2: true, 3: false, 4: false} {
+		if got := r.RanBefore(fleet.Version{Name: "a", N: n}); got != want {
+			t.Errorf("a@%d ran before: %v", n, got)
+		}
+	}
+}

@@ -334,8 +334,12 @@ func (r *Rollout) fewer(size int) int {
 const StumbleLimit = rollout.FewestToHold
 
 // WaveTime is when a wave began, when the last of its instances was replaced,
-// and when its soak was over. Zero times are still to come.
-type WaveTime struct{ Began, Filled, Passed time.Time }
+// and when its soak was over. Zero times are still to come. Waived tells that a person had it go on
+// though a gate had seen too little: that gate holds it no more.
+type WaveTime struct {
+	Began, Filled, Passed time.Time
+	Waived                bool `json:",omitempty"`
+}
 
 // View is one group with everything known of it.
 type View struct {

@@ -358,6 +358,11 @@ func (d *deciding) passWave() bool {
 			cause.About = d.ro.To.String() // which never served
 			cause = cause.with(count("never_served", 1), count("size", d.group.Size))
 		}
+		for k := range d.ro.Gates {
+			if g := &d.ro.Gates[k]; g.Kind.Compares() && g.State(d.ro.Comparing()) == gate.Undecided {
+				cause = cause.with(count("undecided_"+string(g.Kind), 1))
+			}
+		}
 		d.turn(Done, d.leftBehind(cause), numbers...)
 		return false
 	}

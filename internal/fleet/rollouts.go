@@ -182,11 +182,15 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 		if r.Back { // waves that were complete may be undone in part
 			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
 		}
+		if r.Cause.Code == CodeGateUndecided && r.Wave < len(r.Times) {
+			r.Times = slices.Clone(r.Times)
+			r.Times[r.Wave].Waived = true
+		}
 		r.State, r.Back, r.Resumed, r.Stumbles = Moving, false, now, 0
 		r.Turned = Cause{}
 		r.Gates = slices.Clone(r.Gates)
 		for k := range r.Gates { // what they saw is answered
-			r.Gates[k].Seen, r.Gates[k].Before = gate.Comparison{}, 0
+			r.Gates[k].Seen, r.Gates[k].Before, r.Gates[k].Served = gate.Comparison{}, 0, 0
 		}
 	case CommandRevert:
 		r.State, r.Back, r.Stumbles = Reverting, true, 0

@@ -67,11 +67,12 @@ func (s *Store) AddRehearsal(ctx context.Context, now time.Time, actor, group st
 	return number, err
 }
 
-// LastRehearsal is the number of the newest rehearsal of a rollout since then, 0 when there
-// is none.
-func (s *Store) LastRehearsal(ctx context.Context, group string, to fleet.Version, since time.Time) (number int64, err error) {
-	err = s.q.QueryRow(ctx, `select number from rehearsals where group_name = $1 and to_name = $2 and to_version = $3 and at >= $4 order by number desc limit 1`,
-		group, to.Name, to.N, since).Scan(&number)
+// LastRehearsal is the number of the newest rehearsal of a rollout to a version since then, and with settings
+// of one that was of those, from the same version; 0 when there is none.
+func (s *Store) LastRehearsal(ctx context.Context, group string, from, to fleet.Version, settings string, since time.Time) (number int64, err error) {
+	err = s.q.QueryRow(ctx, `select number from rehearsals where group_name = $1 and to_name = $2 and to_version = $3 and at >= $4
+		and ($5 = '' or (result->>'settings' = $5 and result->>'from' = $6)) order by number desc limit 1`,
+		group, to.Name, to.N, since, settings, from.String()).Scan(&number)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = nil
 	}

@@ -47,4 +47,18 @@ var meetings = []fault{
 	{"a hook that was moved holds nobody", "tickets.go", "t != nil && t.At == at {\n\t\t\topen", "t != nil {\n\t\t\topen"},
 	{"none can be taken from what is being deleted", "hooks.go", "if g.Deleting { // what", "if false { // what"},
 	{"what a revert needs may be deleted", "internal/store/templates.go", "and (b->'version'->>'N')::int = $2", "and (b->'version'->>'N')::int = -$2"},
+
+	// Gates, and what they are held against.
+	{"bets never begin anew", "gate/gate.go", "begins = logSum(begins, c.LogBegun)", "begins = c.LogBegun"},
+	{"each begin anew is free", "gate/gate.go", "begins := -math.Log(n * (n + 1))", "begins := 0 * n"},
+	{"samples count one by one", "internal/control/gates.go", "came = came.Outcome(leastSamples)", "_ = leastSamples"},
+	{"nothing to compare with is good", "gate/settings.go", "case g.Seen.New.N == 0, g.Seen.Old.N == 0,", "case g.Seen.New.N == 0,"},
+	{"nothing alarms", "gate/settings.go", "2*g.Seen.New.Bad > g.Seen.New.N", "false"},
+	{"what alarms goes on", "gates.go", "goesOn := g.OnUndecided == gate.GoOn && !g.Alarming()", "goesOn := g.OnUndecided == gate.GoOn"},
+	{"a gate of too few sends back", "gates.go", "d.tally(d.ro.To).newServing > gate.Few)", "true)"},
+	{"a zone lost before holds a rollout", "gates.go", "float64(g.Served-1), ", ""},
+	{"a smaller size holds a rollout", "gates.go", "return min(g.Floor, float64(g.Served-1), float64(d.group.Size-d.ro.fewer(d.group.Size)))", "return min(g.Floor, float64(g.Served-1))"},
+	{"proceed is held again for want of requests", "gates.go", "d.ro.Times[d.ro.Wave].Waived ||", ""},
+	{"what others were stopped for is compared with", "internal/control/gates.go", "!ro.RanBefore(in.Version) {", "false {"},
+	{"a gate that had nothing is not mentioned", "rolling.go", "cause = cause.with(count(\"undecided_\"+string(g.Kind), 1))", "_ = g"},
 }

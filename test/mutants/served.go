@@ -51,7 +51,7 @@ var served = []fault{
 	{name: "a clock that was set makes all old", file: "internal/service/prune.go", was: "return !was || since >= pruneCalm", now: "return !was || since >= 0"},
 
 	{name: "what came before they counted is compared", file: "internal/control/gates.go", was: "if was == nil || !was[n].counts || is[n].N", now: "if was == nil || is[n].N"},
-	{name: "new answers are the old ones'", file: "internal/control/gates.go", was: "if in.Version == ro.To {", now: "if false {"},
+	{name: "new answers are the old ones'", file: "internal/control/gates.go", was: "if in.Version != ro.To {\n\t\t\t\tif side", now: "if true {\n\t\t\t\tif side"},
 	{name: "what a person answered is seen again", file: "internal/control/gates.go", was: "!c.resumed.Equal(ro.Resumed)", now: "false"},
 
 	{name: "the line of a wave moves", file: "internal/control/gates.go", was: "(!anew && c.seen[n].Line != 0)", now: "(!anew && false)"},

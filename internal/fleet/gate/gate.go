@@ -7,7 +7,9 @@
 // estimated from the blocks before: an E-variable (Turner, Ly, Grünwald, "Generic
 // E-variables for exact sequential k-sample tests that allow for optional stopping", 2021;
 // with a margin: Turner, Grünwald, "Exact anytime-valid confidence intervals for
-// contingency tables and beyond", 2022). While new is no worse than it may be, the chance
+// contingency tables and beyond", 2022). One bad block may make the next bets bad, so the evidence is a
+// mixture of such products that begin anew at each block, the one that begins at block n with the weight
+// 1/n(n+1): what one loses at first sinks no other, and a mixture is an E-variable as well. While new is no worse than it may be, the chance
 // that the evidence ever reaches 1/α is at most α, however often it is looked at (Ville,
 // 1939).
 package gate
@@ -38,13 +40,32 @@ func (c Count) add(o Count) Count { return Count{c.N + o.N, c.Bad + o.Bad} }
 type Comparison struct {
 	New Count `json:"new"`
 	Old Count `json:"old"`
-	// LogE is the natural logarithm of the evidence.
-	LogE float64 `json:"log_e"`
+	// LogE is the natural logarithm of the evidence, of as many blocks as Blocks; LogBegun is that of the
+	// part of it that has begun to bet.
+	LogE     float64 `json:"log_e"`
+	Blocks   int     `json:"blocks,omitempty"`
+	LogBegun float64 `json:"log_begun,omitempty"`
 	// Line is what the answers of the present wave are held against: slower ones are bad. 0
 	// when they are held against nothing of that kind, or it is not known yet.
 	Line time.Duration `json:"line"`
 	// Trace is how it came to be so, oldest first: at most [MostTraced] points.
 	Trace []Point `json:"trace,omitempty"`
+}
+
+// Stretch is how long the samples of one instance are one outcome: they follow from each other for as long
+// as a burst of load lasts, and so do not count one by one.
+const Stretch = 5 * time.Minute
+
+// Outcome makes one outcome of the samples of an instance in a stretch: bad when more than half of them
+// are. Of fewer than so many it is none.
+func (c Count) Outcome(least int64) Count {
+	switch {
+	case c.N < max(least, 1):
+		return Count{}
+	case 2*c.Bad > c.N:
+		return Count{N: 1, Bad: 1}
+	}
+	return Count{N: 1}
 }
 
 // Point is what had been seen at a moment.
@@ -92,11 +113,33 @@ const prior = 0.18
 // much the share of bad ones may be higher in new than in old, 0 to 1. Blocks are bet on by
 // what was seen before them, so their order matters and an empty one changes nothing.
 func (c Comparison) Add(fresh, old Count, margin float64) Comparison {
-	if c.New.N > 0 && c.Old.N > 0 {
-		c.LogE += bet(c.New, c.Old, fresh, old, margin)
+	if c.New.N > 0 && c.Old.N > 0 && fresh.N+old.N > 0 {
+		c = c.begin(bet(c.New, c.Old, fresh, old, margin))
 	}
 	c.New, c.Old = c.New.add(fresh), c.Old.add(old)
 	return c
+}
+
+// begin takes in the logarithm of a block's likelihood ratio, with a product that begins at it.
+func (c Comparison) begin(ratio float64) Comparison {
+	c.Blocks++
+	n := float64(c.Blocks)
+	begins := -math.Log(n * (n + 1))
+	switch {
+	case c.Blocks > 1:
+		begins = logSum(begins, c.LogBegun)
+	case c.LogE != 0: // it was kept before there were several
+		begins = c.LogE
+	}
+	c.LogBegun = begins + ratio
+	c.LogE = logSum(c.LogBegun, -math.Log(n+1)) // what has yet to begin has bet nothing
+	return c
+}
+
+// logSum is the logarithm of the sum of two numbers of which the logarithms are given.
+func logSum(a, b float64) float64 {
+	a, b = max(a, b), min(a, b)
+	return a + math.Log1p(math.Exp(b-a))
 }
 
 // bet is the logarithm of a block's likelihood ratio.

@@ -154,3 +154,112 @@ func TestATraceIsBounded(t *testing.T) {
 		t.Error("the next point is missing")
 	}
 }
+
+// TestOneBadSecond at the beginning, on either side, hides no bad version: 5 % against 0.1 % is caught within two
+// minutes all the same, and what is equal is let alone.
+func TestOneBadSecond(t *testing.T) {
+	const margin, alpha = 0.005, 0.01
+	play := func(r *rand.Rand, bad float64, first, firstOld Count, seconds int) bool {
+		c := Comparison{}.Add(draw(r, 8, bad), draw(r, 42, 0.001), margin).Add(first, firstOld, margin)
+		for range seconds {
+			if c = c.Add(draw(r, 50.0/6, bad), draw(r, 50.0*5/6, 0.001), margin); c.Breaks(alpha) {
+				return true
+			}
+		}
+		return false
+	}
+	for what, c := range map[string]struct {
+		first, old  Count
+		bad         float64
+		least, most int // of 300
+	}{
+		"new failed for a second":  {Count{8, 5}, Count{42, 0}, 0.05, 297, 300},
+		"old failed for a second":  {Count{8, 0}, Count{42, 3}, 0.05, 270, 300},
+		"both, and they are equal": {Count{8, 1}, Count{42, 5}, 0.001, 0, 3},
+	} {
+		broke := 0
+		for n := range 300 {
+			if play(rand.New(rand.NewPCG(11, uint64(n))), c.bad, c.first, c.old, 120) {
+				broke++
+			}
+		}
+		t.Logf("%s: %d of 300", what, broke)
+		if broke < c.least || broke > c.most {
+			t.Errorf("%s: it broke in %d of 300 runs", what, broke)
+		}
+	}
+}
+
+// TestBurstsOfLoad: the samples of an instance follow from each other for minutes, and a gate on a metric stops
+// what is no worse in at most one rollout of a hundred, however long its instances are ill at once; what is past
+// the line all the time is caught within half an hour.
+func TestBurstsOfLoad(t *testing.T) {
+	const perStretch = int(Stretch / (15 * time.Second))
+	play := func(r *rand.Rand, fresh, old int, burst, share float64, worse bool, stretches int) bool {
+		var c Comparison
+		bad := make([]bool, fresh+old)
+		for i := range bad {
+			bad[i] = r.Float64() < share
+		}
+		for range stretches {
+			var sides [2]Count
+			for i := range bad {
+				var of Count
+				for range perStretch {
+					switch x := r.Float64(); {
+					case bad[i] && x < 15/burst:
+						bad[i] = false
+					case !bad[i] && x < 15/burst*share/(1-share):
+						bad[i] = true
+					}
+					if of.N++; bad[i] || (worse && i < fresh) {
+						of.Bad++
+					}
+				}
+				side := 0
+				if i >= fresh {
+					side = 1
+				}
+				sides[side] = sides[side].add(of.Outcome(int64(perStretch / 2)))
+			}
+			if c = c.Add(sides[0], sides[1], Metric.UsualMargin()); c.Breaks(Alpha) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, burst := range []float64{60, 180, 300} {
+		for _, n := range [][2]int{{1, 9}, {3, 7}, {5, 5}} {
+			wrongly, caught := 0, 0
+			for seed := range uint64(300) {
+				r := rand.New(rand.NewPCG(seed, 9))
+				if play(r, n[0], n[1], burst, 0.2, false, 24) {
+					wrongly++
+				}
+				if play(r, n[0], n[1], burst, 0.2, true, 6) {
+					caught++
+				}
+			}
+			if wrongly > 3 || (n[0] > Few && caught < 285) {
+				t.Errorf("bursts of %g s, %d new and %d old: %d of 300 are stopped wrongly, and %d rightly", burst, n[0], n[1], wrongly, caught)
+			}
+		}
+	}
+}
+
+// TestNothingToCompareWith is undecided, and alarming where most of it is bad.
+func TestNothingToCompareWith(t *testing.T) {
+	g := Usual()
+	g.Seen = g.Seen.Add(Count{N: 30_000, Bad: 30_000}, Count{}, g.Margin)
+	if g.State(1) != Undecided || !g.Alarming() {
+		t.Errorf("30,000 of 30,000 fail, and it is %s", g.State(1))
+	}
+	g.Seen = Comparison{}.Add(Count{N: 30_000, Bad: 300}, Count{}, g.Margin)
+	if g.State(1) != Undecided || g.Alarming() {
+		t.Errorf("1 in 100 fails, and it is %s and alarming", g.State(1))
+	}
+	g.Seen = g.Seen.Add(Count{}, Count{N: 1}, g.Margin)
+	if g.State(1) != Good {
+		t.Errorf("with something to compare it is %s", g.State(1))
+	}
+}

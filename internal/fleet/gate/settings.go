@@ -80,6 +80,10 @@ type Gate struct {
 	Value  float64 `json:"-"`
 	Judged int     `json:"-"`
 
+	// Served is of a gate on how many serve what they were at most since it began or was told to proceed,
+	// and one; 0 before it looked.
+	Served int `json:"served,omitempty"`
+
 	Seen Comparison `json:"seen"`
 	// Before is how many outcomes of new there were before the present wave.
 	Before int64 `json:"before"`
@@ -152,11 +156,24 @@ func (g Gate) State(of int) State {
 		return Good
 	case g.Seen.Breaks(Alpha / float64(max(of, 1))):
 		return Broken
-	case g.Seen.New.N == 0, g.Seen.New.N-g.Before < g.MinRequests:
+	case g.Seen.New.N == 0, g.Seen.Old.N == 0, g.Seen.New.N-g.Before < g.MinRequests:
 		return Undecided
 	}
 	return Good
 }
+
+// Alarming reports whether there is nothing to compare with and more than half of what new answers is
+// bad: nothing goes on by itself then.
+func (g Gate) Alarming() bool {
+	return g.Kind.Compares() && g.Seen.Old.N == 0 && g.Seen.New.N >= alarmed && 2*g.Seen.New.Bad > g.Seen.New.N
+}
+
+// alarmed is how many outcomes that takes.
+const alarmed = 50
+
+// Few is of how many new instances a gate on a metric only holds: too few to tell what is the version's
+// from what is the instance's.
+const Few = 2
 
 // UsualFloor is what a gate that compares nothing breaks below unless somebody says
 // otherwise: all new instances are to be well; for how many serve there is none.

@@ -97,3 +97,20 @@ func within(err error, so bool, wrong error) error {
 	}
 	return nil
 }
+
+// strikes says what begins.
+func (f Fault) strikes() string {
+	switch f.Kind {
+	case ServiceDown:
+		return fmt.Sprintf("The service is down for %s, and nobody watches.", words.Span(f.For))
+	case NewUnhealthy:
+		return "Instances of the new version never become healthy, from the beginning."
+	case NewCrashes:
+		return fmt.Sprintf("Instances of the new version end %s after they served, from the beginning.", words.Span(f.After))
+	case SlowBoots:
+		return fmt.Sprintf("Machines take %g times as long to come up, from the beginning.", f.Times)
+	case NewErrors:
+		return fmt.Sprintf("%s %% of what the new version answers fail, from the beginning.", words.Percent(100*f.Share))
+	}
+	return fmt.Sprintf("The zone %s goes: its machines vanish, and it takes no others.", f.Zone)
+}

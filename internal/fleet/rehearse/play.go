@@ -131,7 +131,9 @@ func (p Plan) play(seed uint64) (run Run, whole bool, err error) {
 	for _, f := range p.Faults {
 		if f.Kind == ZoneGoes || f.Kind == ServiceDown {
 			s.due = append(s.due, f)
+			continue
 		}
+		s.w.note(fleet.Entry{Kind: Struck, Text: f.strikes(), Cause: fleet.Because("the rehearsal was asked for it")})
 	}
 	s.w.Stop = func() bool { return s.over || s.cut }
 	s.tick()
@@ -293,7 +295,11 @@ func (s *staging) begin(ro *fleet.Rollout) {
 	}
 }
 
+// Struck is the kind of the entry that tells which fault begins in a run.
+const Struck = "rehearsal.fault"
+
 func (s *staging) strike(f Fault) {
+	s.w.note(fleet.Entry{Kind: Struck, Zone: f.Zone, Text: f.strikes(), Cause: fleet.Because("the rehearsal was asked for it")})
 	if f.Kind == ServiceDown {
 		s.w.Away = s.w.Now.Add(f.For)
 		s.w.At(s.w.Away, s.w.Restart)
@@ -342,7 +348,8 @@ func (s *staging) ask(ro *fleet.Rollout) {
 		switch g.Kind {
 		case gate.Latency:
 			was, is = 0.05, 0.05
-		case gate.Metric: // what machines measure is not simulated
+		case gate.Metric: // what machines measure is not simulated: it is as it should be
+			s.w.View.Seen[k] = s.w.View.Seen[k].Add(gate.Count{N: max(g.MinRequests, 1)}, gate.Count{N: 1}, g.Margin)
 			continue
 		}
 		for _, f := range s.Faults {

@@ -230,7 +230,7 @@ func ofRollout(c fleet.Cause) string {
 	case n.Int("never_served") > 0:
 		return fmt.Sprintf("nothing could be replaced, so %s never served; new launches are on it%s", c.About, leftBehind(c))
 	}
-	return fmt.Sprintf("wave %d of %d stayed good for %s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), leftBehind(c))
+	return fmt.Sprintf("wave %d of %d stayed good for %s%s%s", n.Int("wave"), n.Int("waves"), words.Span(n.Span("soak_seconds")), undecided(n), leftBehind(c))
 }
 
 // sides tells what new and old answered.
@@ -271,6 +271,16 @@ func Gate(g gate.Gate) string {
 		return "slow answers"
 	}
 	return "answers over " + words.Span(g.Seen.Line)
+}
+
+// undecided tells which gates had seen too little to the end.
+func undecided(n fleet.Numbers) (text string) {
+	for _, kind := range []gate.Kind{gate.Errors, gate.Latency, gate.Metric} {
+		if n.Int("undecided_"+string(kind)) > 0 {
+			text += fmt.Sprintf("; the gate on %s had too little to compare and says nothing", kind)
+		}
+	}
+	return text
 }
 
 // leftBehind tells who stays as he is, and why.

@@ -3897,6 +3897,8 @@ export interface components {
             to: string;
             runs: number;
             faults: string[];
+            /** @description What was rehearsed, in words: a rollout has it beside it only when it goes by the same */
+            settings?: string;
             /** Format: date-time */
             at: string;
             by: string;
