@@ -179,13 +179,14 @@ func round2(f float64) float64 { return math.Round(f*100) / 100 }
 
 func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract.Group {
 	g := p.Group
-	s := say.Summarise(now, p.View())
+	v := p.View()
+	s := say.Summarise(now, v)
 	out := contract.Group{
 		Name: g.Name, Size: g.Size, Min: g.Min, Max: g.Max, Template: g.Template.String(), Zones: g.Zones, Pools: g.Pools,
 		Heal: string(g.Heal), HealLimitPercent: g.HealLimit, HealingStoppedAt: optional(g.HealStopped), Shed: contract.Shed(g.Shed), PinNew: g.PinNew,
 		Labels: notNil(g.Labels), Frozen: g.Frozen, FrozenBy: text(g.FrozenBy), FrozenAt: optional(g.FrozenAt), SettleSeconds: secondsOf(g.Settle), DrainSeconds: secondsOf(g.Drain), Deleting: g.Deleting,
 		Spread: contract.Spread(g.Spread), Above: g.Above, HooksAtOnce: g.HooksAtOnce, Course: g.Course, Scrape: g.Scrape, SizedBy: g.SizedBy, Hooks: each(g.Hooks, func(h fleet.Hook) contract.Hook { return fromHook(h, p.Holds[h.Name]) }),
-		ZoneLoss: g.ZoneLoss(), Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
+		ZoneLoss: g.ZoneLoss(v.Instances), Slots: slots(p), Advice: append(append([]string{}, g.Advice...), g.Advise(around)...), Revision: g.Revision, CreatedAt: g.CreatedAt.UTC(), Summary: fromSummary(s),
 	}
 	out.Rules, out.Bounds = []contract.Rule{}, contract.Bounds{Min: g.Min, Max: g.Max, By: []string{}}
 	for k := range g.Rules {

@@ -118,7 +118,10 @@ func ports(all []int) string {
 
 // ZoneLoss says what the loss of a zone leaves, the largest it may be; "" for a group
 // without a size.
-func (g *Group) ZoneLoss() string {
+func (g *Group) ZoneLoss(instances []Instance) string {
+	if text := g.zoneLossNow(instances); text != "" {
+		return text
+	}
 	if g.Size == 0 || len(g.Zones) == 0 {
 		return ""
 	}
@@ -127,6 +130,29 @@ func (g *Group) ZoneLoss() string {
 	if left == 0 {
 		text = "losing one zone can leave none"
 	}
+	if left < g.Min {
+		text += fmt.Sprintf(", below the min of %d", g.Min)
+	}
+	return text
+}
+
+// zoneLossNow tells the same of what serves now, where that is worse than it should be; else "".
+func (g *Group) zoneLossNow(instances []Instance) string {
+	in, serving, worst := map[string]int{}, 0, ""
+	for i := range instances {
+		if one := &instances[i]; g.Serves(one) {
+			serving++
+			in[one.Zone]++
+			if in[one.Zone] > in[worst] || (in[one.Zone] == in[worst] && one.Zone < worst) {
+				worst = one.Zone
+			}
+		}
+	}
+	left := serving - in[worst]
+	if serving == 0 || left >= g.Size-g.inLargestZone(g.Size) {
+		return ""
+	}
+	text := fmt.Sprintf("losing %s now would leave %d of %d", worst, left, g.Size)
 	if left < g.Min {
 		text += fmt.Sprintf(", below the min of %d", g.Min)
 	}

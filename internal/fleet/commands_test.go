@@ -215,11 +215,11 @@ func TestAdviceAtTheMoment(t *testing.T) {
 	if a := g.Advise(around); len(a) != 0 {
 		t.Errorf("unknown ports: the advice is %q", a)
 	}
-	if got := g.ZoneLoss(); got != "losing any one zone leaves 2 of 3 or more" {
+	if got := g.ZoneLoss(nil); got != "losing any one zone leaves 2 of 3 or more" {
 		t.Errorf("the loss of a zone: %q", got)
 	}
 	g.Min, g.Zones = 3, g.Zones[:1]
-	if got := g.ZoneLoss(); got != "losing one zone can leave none, below the min of 3" {
+	if got := g.ZoneLoss(nil); got != "losing one zone can leave none, below the min of 3" {
 		t.Errorf("the loss of the only zone: %q", got)
 	}
 	to := Version{"timetable-web", 3}

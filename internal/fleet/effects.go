@@ -200,19 +200,21 @@ func foresee(now time.Time, v View) (first, all foreseen) {
 		if d.Group != nil {
 			v.Group = *d.Group
 		}
-		if len(d.Changed) == 0 || v.Rollout != nil {
+		// What was under way already may have to be done before anything is decided.
+		if underWay := v.comesTrue(now); (len(d.Changed) == 0 && !underWay) || v.Rollout != nil {
 			break
 		}
-		v.comesTrue(now)
 	}
 	return first, all
 }
 
 // comesTrue lets what is under way be done: machines come up well, and those on their
-// way out are gone.
-func (v *View) comesTrue(now time.Time) {
+// way out are gone. It reports whether anything was.
+func (v *View) comesTrue(now time.Time) (some bool) {
 	for i := range v.Instances {
-		switch in := &v.Instances[i]; {
+		in := &v.Instances[i]
+		some = some || in.State.point() != "" || in.State.ComingUp() || in.State == Draining || in.State == Leaving || in.State == Lost
+		switch {
 		case in.State.point() != "":
 			for _, h := range v.Group.Hooks {
 				if h.At == in.State.point() {
@@ -231,6 +233,7 @@ func (v *View) comesTrue(now time.Time) {
 			in.Machine.State = MachineCleared
 		}
 	}
+	return some
 }
 
 func checksOf(names []string, pools []PoolAround) []string {

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -162,7 +163,7 @@ func (g *Group) ruleCause(v scaling.Verdict) Cause {
 
 // rounded is a measured value to six places.
 func rounded(v float64) float64 {
-	return float64(int64(v*1e6)) / 1e6
+	return math.Round(v*1e6) / 1e6
 }
 
 // resize changes the size, and says by what.

@@ -16,11 +16,12 @@ type Standing struct {
 	Condition      Condition
 	Asks           bool // something of it waits for a person
 	Frozen, Rolled bool // Rolled: a rollout is under way
+	Held           bool // and is held
 }
 
 // StandingOf is how the group of a view stands.
 func StandingOf(v fleet.View, s Summary) Standing {
-	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Condition: s.Condition, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil}
+	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Condition: s.Condition, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil, Held: v.Rollout != nil && v.Rollout.State == fleet.Held}
 }
 
 // named is up to how many groups are named, and not counted.
@@ -32,7 +33,7 @@ func Headline(all []Standing) string {
 		return "No groups yet."
 	}
 	var out, short []string
-	size, serving, asking, frozen, rolled := 0, 0, 0, 0, 0
+	size, serving, asking, frozen, rolled, held := 0, 0, 0, 0, 0, 0
 	for _, g := range all {
 		size, serving = size+g.Size, serving+g.Serving
 		switch g.Condition {
@@ -46,7 +47,10 @@ func Headline(all []Standing) string {
 		} else if g.Asks {
 			asking++
 		}
-		if g.Rolled {
+		switch {
+		case g.Held:
+			held++
+		case g.Rolled:
 			rolled++
 		}
 	}
@@ -79,6 +83,9 @@ func Headline(all []Standing) string {
 	text := fmt.Sprintf("%s%s: %d of %s serving", strings.ToUpper(whole[:1]), whole[1:], serving, words.Count(size, "instance"))
 	if rolled > 0 {
 		text += fmt.Sprintf(", %s under way", words.Count(rolled, "rollout"))
+	}
+	if held > 0 {
+		text += fmt.Sprintf(", %s held", words.Count(held, "rollout"))
 	}
 	return text + "."
 }
