@@ -90,7 +90,7 @@ func (d *deciding) healIll(check string, ill []int) {
 		if unwell > limit && r.Since.After(d.group.HealPermit) {
 			continue
 		}
-		first := d.ro == nil && d.group.Above > 0 // another serves before it goes
+		first := d.calm() && d.group.Above > 0 // another serves before it goes
 		replaced := first && d.mate(i, true) >= 0
 		switch {
 		case replaced && d.group.Serves(in) && d.tally(in.Version).serving <= d.group.Size:
@@ -99,7 +99,7 @@ func (d *deciding) healIll(check string, ill []int) {
 			d.sendIll(i, r, unwell, limit)
 		case first && len(d.due) < d.group.Above && d.rested(in, r.Since):
 			d.due = append(d.due, i)
-		case d.group.Serves(in) && (d.ro != nil || d.group.Above > 0):
+		case d.group.Serves(in) && (!d.calm() || d.group.Above > 0):
 			// It goes on serving until another does: its turn comes.
 		default:
 			d.slotOf(in.Slot).Healed = true

@@ -99,13 +99,13 @@ func (d *deciding) relieve(n int) {
 			continue
 		}
 		r := in.Report(d.group.Heal.Check())
-		c := d.choices(d.group.Template, Version{})
+		c := d.choices(d.usual(), Version{})
 		z := c.next()
 		if z < 0 {
 			d.awaitZones()
 			return
 		}
-		d.launch(c.all[z].Name, in.Slot, d.group.Template, ForHealing, Cause{Code: CodeHealing, Instance: in.ID, About: r.Check, Words: r.Why})
+		d.launch(c.all[z].Name, in.Slot, d.usual(), ForHealing, Cause{Code: CodeHealing, Instance: in.ID, About: r.Check, Words: r.Why})
 		n--
 	}
 }
@@ -141,7 +141,15 @@ func (d *deciding) balance() {
 	if d.group.Above == 0 || len(d.due) > 0 {
 		return
 	}
-	if t := d.tally(d.group.Template); t.counted != size || t.serving != size {
+	t := d.tally(d.group.Template)
+	if d.ro != nil { // the new ones of a held rollout may be over the size
+		t = d.tally(d.ro.To)
+		size = max(size, min(t.counted, size+min(d.ro.Above, t.newCounted)))
+		if t.counted >= d.group.Size+max(d.ro.Above, d.group.Above) {
+			return
+		}
+	}
+	if t.counted != size || t.serving != size {
 		return
 	}
 	zones := d.zones(Version{})
@@ -160,7 +168,15 @@ func (d *deciding) balance() {
 	case a.Rank != b.Rank:
 		cause.Code = CodeSpread
 	}
-	d.launch(b.Name, 0, d.group.Template, ForBalance, cause)
+	d.launch(b.Name, 0, d.usual(), ForBalance, cause)
+}
+
+// usual is the version of what is launched besides a rollout's new ones.
+func (d *deciding) usual() Version {
+	if d.ro != nil {
+		return d.ro.From
+	}
+	return d.group.Template
 }
 
 // closeBrittle closes the zones in which what served failed again and again: nothing is moved there.

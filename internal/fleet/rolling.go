@@ -201,11 +201,21 @@ func (d *deciding) reach(t tally, want int) int {
 // good. The new version is launched only as far as complete waves went, and not at
 // all when its machines fail or it was on its way back.
 func (d *deciding) keep() {
-	size, above := d.group.Size, d.ro.Above
+	size := d.group.Size
+	extra := 0
+	if d.calm() { // what replaces nothing looks after the group as if it were not there
+		extra = min(max(len(d.due), d.balancing()), d.group.Above)
+	}
 	t := d.tally(d.ro.To)
+	above := max(d.ro.Above, min(extra+min(d.ro.Above, t.newCounted), d.group.Above))
 	d.shed(t.counted-size-above, size-d.ro.fewer(size), d.roomCause(t.counted), anyone)
 
 	t = d.tally(d.ro.To)
+	if d.calm() { // there is room over the size only for the new ones that are there
+		isOld := func(in *Instance) bool { return in.Version != d.ro.To && !d.leftOut[in.ID] }
+		d.shed(t.counted-size-min(d.ro.Above, t.newCounted)-extra-d.returning(), size, d.sizeCause(t.counted), isOld)
+		t = d.tally(d.ro.To)
+	}
 	passed := 0
 	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled {
 		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
@@ -223,6 +233,16 @@ func (d *deciding) keep() {
 	}
 	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, ForSize, cause)
 	d.order(missing-ordered, d.ro.From, ForSize, cause)
+	t = d.tally(d.ro.To)
+	if d.calm() && size <= helping {
+		d.relieve(min(extra, size+above-t.counted))
+		d.balance()
+	}
+}
+
+// calm reports whether no rollout replaces anything now: there is none, or it is held or waits for its time.
+func (d *deciding) calm() bool {
+	return d.ro == nil || (!d.ro.Back && (d.ro.State == Held || d.outOfHours()))
 }
 
 // advanceRollout moves the rollout on when its present stage is complete and

@@ -241,6 +241,9 @@ func (d *deciding) failLaunch(i int, t Ticket) {
 		return
 	}
 	cause := hookFailed(&t)
+	if d.at(i).Purpose == ForBalance { // nobody misses it, so its place does not wait: the zone does
+		d.setBack(d.at(i))
+	}
 	d.stumble(i, Cause{Code: cause.Code, Words: strings.TrimSuffix(t.Hook+": "+cause.Words, ": ")})
 	d.retire(i, cause)
 	d.failed(i, cause)

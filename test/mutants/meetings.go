@@ -61,4 +61,17 @@ var meetings = []fault{
 	{"proceed is held again for want of requests", "gates.go", "d.ro.Times[d.ro.Wave].Waived ||", ""},
 	{"what others were stopped for is compared with", "internal/control/gates.go", "!ro.RanBefore(in.Version) {", "false {"},
 	{"a gate that had nothing is not mentioned", "rolling.go", "cause = cause.with(count(\"undecided_\"+string(g.Kind), 1))", "_ = g"},
+
+	// A rollout that is held, and the group that goes on.
+	{"a held rollout heals nobody before another serves", "heal.go", "first := d.calm() && d.group.Above > 0", "first := d.ro == nil && d.group.Above > 0"},
+	{"a held rollout keeps what is ill and serves", "heal.go", "(!d.calm() || d.group.Above > 0)", "(d.ro != nil || d.group.Above > 0)"},
+	{"a held rollout keeps to no smaller size", "rolling.go", "\tif d.calm() { // there is room", "\tif false { // there is room"},
+	{"a held rollout moves nobody to another zone", "rolling.go", "\t\td.balance()\n", ""},
+	{"a held rollout sheds its new ones", "rolling.go", "d.sizeCause(t.counted), isOld)", "d.sizeCause(t.counted), anyone)"},
+	{"a held rollout to what the group is on launches it", "reconcile.go", "if d.ro != nil {\n\t\treturn d.ro.From", "if false {\n\t\treturn d.ro.From"},
+
+	// What is said.
+	{"a loss is told of what should serve", "advice.go", "if text := g.zoneLossNow(instances); text != \"\" {", "if false {\n\t\ttext := \"\""},
+	{"what waits for others to come up is not foreseen", "effects.go", "(len(d.Changed) == 0 && !underWay)", "len(d.Changed) == 0 && underWay == underWay"},
+	{"a huge value is told as another", "scale.go", "return math.Round(v*1e6) / 1e6", "return math.Round(min(v, 1e12)*1e6) / 1e6"},
 }

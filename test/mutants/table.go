@@ -145,7 +145,7 @@ var faults = []fault{
 	{"a permit is ignored", "heal.go", "if unwell > limit && r.Since.After(d.group.HealPermit) {", "if unwell > limit {"},
 	{"what was healed does not count", "heal.go", "unwell, limit := len(ill)+d.healing(), d.group.healsAtOnce()", "unwell, limit := len(ill), d.group.healsAtOnce()"},
 	{"a debt of healing is never paid", "slots.go", "if s := d.slot(number); s != nil && s.Healed {", "if s := d.slot(number); false {"},
-	{"the ill goes before another serves", "heal.go", "first := d.ro == nil && d.group.Above > 0", "first := false"},
+	{"the ill goes before another serves", "heal.go", "first := d.calm() && d.group.Above > 0", "first := false"},
 	{"the ill that serves goes while others are missing", "heal.go", "case replaced && d.group.Serves(in) && d.tally(in.Version).serving <= d.group.Size:", "case false:"},
 	{"what never came up is kept", "heal.go", "if !d.group.IsOverdue(d.now, in) ||", "if d.len() > 0 ||"},
 	{"a stop of healing outlives it", "heal.go", "if !d.group.HealStopped.IsZero() {\n\t\td.group.HealStopped, d.groupChanged = time.Time{}, true", "if false {\n\t\td.group.HealStopped, d.groupChanged = time.Time{}, true"},
@@ -162,7 +162,7 @@ var faults = []fault{
 	{"a zone that failed gets every retry", "zones.go", "if s.Of == v && d.now.Before(s.Doubted()) {", "if false {"},
 	{"a zone on trial gets all at once", "zones.go", "c.trial[k] = d.onTrial(s); c.trial[k]", "c.trial[k] = false; c.trial[k]"},
 	{"failures under way together are many", "zones.go", "if !s.Last.IsZero() && !in.Ordered.After(s.Last) {", "if s.Last.Equal(d.now) {"},
-	{"zones are not brought back to balance", "reconcile.go", "d.launch(b.Name, 0, d.group.Template, ForBalance, cause)", "_ = cause"},
+	{"zones are not brought back to balance", "reconcile.go", "d.launch(b.Name, 0, d.usual(), ForBalance, cause)", "_ = cause"},
 	{"balance goes on for ever", "placement/placement.go", "a.Count-b.Count >= 2", "a.Count-b.Count >= 1"},
 	{"the fullest zone is filled", "placement/placement.go", "z.Count < zones[best].Count", "z.Count > zones[best].Count"},
 

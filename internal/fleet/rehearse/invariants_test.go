@@ -73,9 +73,10 @@ func room(v fleet.View) (above, below int) {
 			below = 1
 		}
 	}
-	above = r.Above
-	begun := slices.ContainsFunc(v.Instances, func(in fleet.Instance) bool { return in.Version == r.To && in.Counts() })
-	if (!r.StartAt.IsZero() || r.Hours != "") && r.Wave == 0 && !begun { // the group goes on as without it
+	if above = r.Above; r.State == fleet.Held && !r.Back { // it is looked after as without it
+		above = max(above, v.Group.Above)
+	}
+	if !r.StartAt.IsZero() || r.Hours != "" { // while it waits the group goes on as without it
 		above = max(above, v.Group.Above)
 	}
 	return above, min(below, v.Group.Size)
@@ -150,6 +151,10 @@ func (k *watch) invariant2(before fleet.View) {
 		return
 	}
 	above, _ := room(before)
+	if v.Rollout != nil { // it may be held from this decision on
+		now, _ := room(v)
+		above = max(above, now)
+	}
 	n, pinned := 0, 0
 	for i := range v.Instances {
 		in := &v.Instances[i]

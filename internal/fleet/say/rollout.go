@@ -14,32 +14,32 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 	g, r := v.Group, v.Rollout
 	to := s.on(r.To)
 	if g.Frozen != "" && !r.State.Ended() {
-		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %d of %d serving: %d on %s.",
-			g.Frozen, r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+		return fmt.Sprintf("Frozen (%s) in wave %d of %d, %s: %d on %s.",
+			g.Frozen, r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To)
 	}
 	if until := r.Waits(now, v.Location); !until.IsZero() {
-		return fmt.Sprintf("Waits until %s to go on%s, in wave %d of %d, %d of %d serving: %d on %s.",
-			words.Moment(until), hours(r), r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+		return fmt.Sprintf("Waits until %s to go on%s, in wave %d of %d, %s: %d on %s.",
+			words.Moment(until), hours(r), r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To)
 	}
 	if r.AwaitsHealing(&g) {
-		return fmt.Sprintf("Waits until healing goes on, in wave %d of %d, %d of %d serving: %d on %s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To)
+		return fmt.Sprintf("Waits until healing goes on, in wave %d of %d, %s: %d on %s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To)
 	}
 	switch r.State {
 	case fleet.Moving:
 		if r.AtOnce {
-			return fmt.Sprintf("All at once, and nobody need serve meanwhile: %d of %d serving, %d on %s%s.", s.Serving, g.Size, to.Serving, r.To, waiting(s))
+			return fmt.Sprintf("All at once, and nobody need serve meanwhile: %s, %d on %s%s.", serves(s, &g), to.Serving, r.To, waiting(s))
 		}
-		return fmt.Sprintf("Wave %d of %d, %d of %d serving: %d on %s%s.", r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, waiting(s))
+		return fmt.Sprintf("Wave %d of %d, %s: %d on %s%s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, waiting(s))
 	case fleet.Soaking:
-		return fmt.Sprintf("Wave %d of %d soaks, %d of %d serving: %d on %s, good for %s of %s.",
-			r.Wave+1, len(r.Waves), s.Serving, g.Size, to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
+		return fmt.Sprintf("Wave %d of %d soaks, %s: %d on %s, good for %s of %s.",
+			r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
 	case fleet.Held:
 		if r.Back {
-			return fmt.Sprintf("Held on the way back to %s, %d of %d serving: %s. Revert goes on, proceed turns round.", r.BackTo(g.Size), s.Serving, g.Size, Because(r.Cause))
+			return fmt.Sprintf("Held on the way back to %s, %s: %s. Revert goes on, proceed turns round.", r.BackTo(g.Size), serves(s, &g), Because(r.Cause))
 		}
-		return fmt.Sprintf("Held in wave %d of %d, %d of %d serving: %s. Proceed or revert.", r.Wave+1, len(r.Waves), s.Serving, g.Size, Because(r.Cause))
+		return fmt.Sprintf("Held in wave %d of %d, %s: %s. Proceed or revert.", r.Wave+1, len(r.Waves), serves(s, &g), Because(r.Cause))
 	case fleet.Reverting:
-		text := fmt.Sprintf("Reverting to %s, %d of %d serving: %d back%s.", r.BackTo(g.Size), s.Serving, g.Size, back(r, g.Size, s), waiting(s))
+		text := fmt.Sprintf("Reverting to %s, %s: %d back%s.", r.BackTo(g.Size), serves(s, &g), back(r, g.Size, s), waiting(s))
 		if r.Turned.Code != fleet.CodeWords {
 			text += " It goes back since " + Because(r.Turned) + "."
 		}
@@ -49,6 +49,14 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return text
 	}
 	return Ended(r)
+}
+
+// serves tells how many serve, of how many.
+func serves(s *Summary, g *fleet.Group) string {
+	if s.Serving > g.Size {
+		return fmt.Sprintf("%d serving, %d more than the size of %d", s.Serving, s.Serving-g.Size, g.Size)
+	}
+	return fmt.Sprintf("%d of %d serving", s.Serving, g.Size)
 }
 
 // back is how many serve of what a revert goes back to.

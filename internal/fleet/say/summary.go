@@ -228,10 +228,7 @@ func groupSentence(now time.Time, v fleet.View, s *Summary) string {
 		return text + waiting(s) + "."
 	}
 	least, most := bounds(&g)
-	text := fmt.Sprintf("%d of %d serving, between %d and %d", s.Serving, g.Size, least, most)
-	if s.Serving > g.Size {
-		text = fmt.Sprintf("%d serving, %d more than the size of %d, between %d and %d", s.Serving, s.Serving-g.Size, g.Size, least, most)
-	}
+	text := fmt.Sprintf("%s, between %d and %d", serves(s, &g), least, most)
 	if g.Frozen != "" {
 		text = fmt.Sprintf("Frozen (%s): %s", g.Frozen, text)
 	}
