@@ -147,6 +147,7 @@ const (
 	CodeBack      Code = "back"       // about: the version; serving, wanted
 	CodeHeldShort Code = "held-short" // has, size
 	CodeReplaced  Code = "replaced"   // about: the version that takes over
+	CodeUnproven  Code = "unproven"   // about: the version, of which none serves while too few do
 	CodeStuckIll  Code = "stuck-ill"  // about: the check; words: its answers
 
 	// Places and zones that fail.

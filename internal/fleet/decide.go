@@ -84,6 +84,7 @@ type deciding struct {
 	sizing                  Sizing
 	leftOut                 map[string]bool // that the rollout leaves as they are
 	stumbled                []string        // zones in which a machine of the new version failed
+	turned                  bool            // one that served goes for a fresh machine
 	due                     []int           // to be healed once another serves in its place
 	touched                 []int           // indexes in the order of first change
 	journal                 journal

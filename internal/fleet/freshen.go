@@ -18,6 +18,7 @@ func (d *deciding) freshen() {
 		}
 	}
 	if next >= 0 && d.tally(d.group.Template).serving >= d.group.Size {
+		d.turned = true
 		d.refresh(next)
 	}
 }

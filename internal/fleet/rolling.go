@@ -222,6 +222,9 @@ func (d *deciding) keep() {
 	}
 	// New instances that do not serve are no help: they may be what failed.
 	helping := t.old() + t.newServing
+	if d.makeRoom(helping, size+above) {
+		t, passed = d.tally(d.ro.To), 0
+	}
 	missing := d.afford(min(size-helping, size+above-t.counted))
 	cause := Cause{Code: CodeHeldShort, Numbers: Numbers{count("has", helping), count("size", size)}}
 	if d.ro.State != Held { // it waits for its time

@@ -41,6 +41,9 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 	if n <= 0 {
 		return
 	}
+	if d.turned { // one of those that serve is missing for it: that is enough at a time
+		floor = max(floor, d.group.Size)
+	}
 	zones := d.zones(Version{})
 	serving := d.tally(d.group.Template).serving
 	lasting := serving + d.unsettled() // those that may serve again are missed as those that do

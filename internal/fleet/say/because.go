@@ -64,7 +64,7 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeHealsBy:
 		return "no check heals the group any more: heal is " + c.About
 	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeHealing, fleet.CodeBalance, fleet.CodeLeaveZone, fleet.CodeSpread,
-		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced:
+		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced, fleet.CodeUnproven:
 		return placed(c) + chosen(c) + place(n)
 	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided,
 		fleet.CodeTooIll, fleet.CodeTooFewServe, fleet.CodeSuperseded:
@@ -168,6 +168,8 @@ func placed(c fleet.Cause) string {
 		return fmt.Sprintf("the rollout is being reverted, and %d of %d run %s", n.Int("serving"), n.Int("wanted"), c.About)
 	case fleet.CodeHeldShort:
 		return fmt.Sprintf("the rollout is held, and the group has %d and its size is %d", n.Int("has"), n.Int("size"))
+	case fleet.CodeUnproven:
+		return fmt.Sprintf("too few serve, and %s never did: what has proven itself takes its place", c.About)
 	case fleet.CodeReplaced:
 		return "it is replaced by " + c.About
 	}

@@ -50,6 +50,7 @@ func TestEveryCauseIsASentence(t *testing.T) {
 		{"the group has 8 and its size is 6", fleet.Cause{Code: fleet.CodeSize, Numbers: has}},
 		{"the group has 8 and its size is 6, and it serves nobody", fleet.Cause{Code: fleet.CodeSize, Words: fleet.ChosenIdle, Numbers: has}},
 		{"the group has 8 and may have 7, and in the fullest zone it is unhealthy", fleet.Cause{Code: fleet.CodeRoom, Words: fleet.ChosenIll, Numbers: has}},
+		{"too few serve, and berths-api@2 never did: what has proven itself takes its place, and it serves nobody", fleet.Cause{Code: fleet.CodeUnproven, About: "berths-api@2", Words: fleet.ChosenIdle}},
 		{"it is replaced by berths-api@2, and in the fullest zone it is the oldest", fleet.Cause{Code: fleet.CodeReplaced, About: "berths-api@2", Words: fleet.ChosenOldest}},
 		{"to move out of zones that are not the group's any more, where it has 8", fleet.Cause{Code: fleet.CodeLeaveZone, Numbers: has}},
 		{"wave 2 of 3, and 4 of 5 run berths-api@2", fleet.Cause{Code: fleet.CodeWave, About: "berths-api@2", Numbers: has}},
