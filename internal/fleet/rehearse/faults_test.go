@@ -233,7 +233,9 @@ func (p *plan) mishap() {
 	if p.w.Finished {
 		return
 	}
-	switch p.r.IntN(20) {
+	switch p.r.IntN(21) {
+	case 20: // what all depend on is away for seconds
+		p.blip()
 	case 19:
 		p.meddle()
 	case 0: // a zone goes and comes back
@@ -302,6 +304,26 @@ func (p *plan) mishap() {
 			_ = p.w.Change(func(g fleet.Group) (fleet.Group, fleet.Entry, error) { return g.Delete(fleet.Pinned(v.Instances)...) })
 		}
 	}
+}
+
+// blip has everyone that serves be ill for some seconds, and well again.
+func (p *plan) blip() {
+	var ill []string
+	for i := range p.w.View.Instances {
+		if in := &p.w.View.Instances[i]; in.State == fleet.Serving {
+			ill = append(ill, in.ID)
+		}
+	}
+	for _, id := range ill {
+		p.w.Answer(id, false)
+	}
+	p.w.In(5*time.Second+p.upTo(20*time.Second), func() {
+		for _, id := range ill {
+			if in := p.w.Instance(id); in != nil && in.Version.N != p.badVersion {
+				p.w.Answer(id, true)
+			}
+		}
+	})
 }
 
 func (p *plan) thaw() {

@@ -47,10 +47,11 @@ type Machine struct {
 	// Passed are the checks that found it healthy, and Good is set once all did.
 	Passed map[string]bool
 	Good   bool
-	// Open is set while it gets requests. It was closed at Closed, by the clock of the
-	// decisions, and the last of them is done at Busy.
+	// Open is set while it gets requests. It was closed at Closed, when the clock of the service was
+	// ahead by Skewed; its requests take until Busy.
 	Open   bool
 	Closed time.Time
+	Skewed time.Duration
 	Busy   time.Time
 	// Stopping is set once it was asked to end.
 	Stopping bool
@@ -149,7 +150,7 @@ func (w *World) carryOut(do fleet.Act, in *fleet.Instance) {
 // shut ends that a machine gets requests; those in flight go on.
 func (w *World) shut(in *fleet.Instance, m *Machine) {
 	if m != nil && m.Open {
-		m.Open, m.Closed, m.Busy = false, w.Clock(), w.Now.Add(m.Finish)
+		m.Open, m.Closed, m.Skewed, m.Busy = false, w.Now, w.Skew, w.Now.Add(m.Finish)
 	}
 }
 

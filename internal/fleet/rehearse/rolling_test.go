@@ -36,7 +36,7 @@ func (k *watch) invariant8(before fleet.View, d fleet.Decision) {
 		k.ends = nil
 		return
 	}
-	if r.Since.Equal(r.Started) && !r.Waits(k.p.w.Clock(), k.p.place).IsZero() { // it goes by what is so when it begins
+	if r.Since.Equal(r.Started) && r.State == fleet.Moving && !r.Waits(k.p.w.Clock(), k.p.place).IsZero() { // it goes by what is so when it begins
 		k.p.remember()
 	}
 	if now := (wave{r.Wave, r.Resumed}); now != k.wave {
