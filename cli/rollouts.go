@@ -34,7 +34,7 @@ type rolloutFlags struct {
 
 func (f *rolloutFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.to, "to", "", "the template version to go to: `NAME@N`, NAME@MARK, or last-good (what the group ran before)")
+	flags.StringVar(&f.to, "to", "", "the template version to go to: `NAME@N`, NAME@MARK, or last-good (what the group ran before, and was not taken back from)")
 	flags.StringVar(&f.course, "course", "", "go by this `COURSE` (default the group's usual one); other flags go before it")
 	f.courseFlags.add(cmd)
 	flags.StringSliceVar(&f.exclude, "exclude", nil, "`INSTANCES` that stay as they are; pinned ones always do")

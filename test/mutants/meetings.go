@@ -79,4 +79,16 @@ var meetings = []fault{
 	{"unproven ones take the room of what is proven", "footing.go", "if d.ro.State != Held || d.ro.Back ||", "if true || d.ro.State != Held || d.ro.Back ||"},
 	{"of what is unproven nothing is kept to look at", "footing.go", "d.unproven(in) && in.ID != evidence", "d.unproven(in) && evidence == evidence"},
 	{"balance goes on where hooks fail", "tickets.go", "if d.at(i).Purpose == ForBalance {", "if false {"},
+
+	// What nobody noticed once.
+	{"a superseding rollout forgets where both came from", "rollouts.go", "\t\tfrom = over.From\n", "\t\t_ = over.From\n"},
+	{"no new answers is not undecided", "gate/settings.go", "case g.Seen.New.N == 0, g.Seen.Old.N == 0,", "case g.Seen.Old.N == 0,"},
+	{"waves pass outside hours", "rolling.go", "if d.outOfHours() {\n\t\t\treturn false\n\t\t}\n\t\tif g, until", "if d.outOfHours() && false {\n\t\t\treturn false\n\t\t}\n\t\tif g, until"},
+	{"at once keeps its waves", "manner.go", "r.Waves = r.Waves[len(r.Waves)-1:]", "r.Waves = r.Waves[0:]"},
+	{"a revert takes what was left out", "back.go", "return !d.leftOut[in.ID]\n\t}\n\td.shed(strangers", "return true\n\t}\n\td.shed(strangers"},
+	{"a trip rule between its lines agrees to shrink", "scaling/judge.go", "v.Agrees = !lowers //", "v.Agrees = true || lowers //"},
+	{"a set clock moves no cooldown", "shift.go", "move(&g.RuleStates[i].Acted, &g.RuleStates[i].Shrank)", "_ = i"},
+	{"an instance of its own is launched twice", "reconcile.go", "if d.group.NextSerial == 0 {", "if d.tally(d.group.Template).counted == 0 {"},
+	{"a gate on who serves gives no time to mend", "gates.go", "g.Kind == gate.Serving && d.now.Before(again) {", "g.Kind == gate.Serving && d.now.Before(d.now) {"},
+	{"zone by zone ignores pins", "manner.go", "goes[k.zone] += k.counted - k.pinned", "goes[k.zone] += k.counted"},
 }

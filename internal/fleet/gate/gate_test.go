@@ -254,6 +254,10 @@ func TestNothingToCompareWith(t *testing.T) {
 	if g.State(1) != Undecided || !g.Alarming() {
 		t.Errorf("30,000 of 30,000 fail, and it is %s", g.State(1))
 	}
+	g.Seen = Comparison{}.Add(Count{}, Count{N: 30_000}, g.Margin)
+	if g.State(1) != Undecided || g.Alarming() {
+		t.Errorf("new answered nothing, and it is %s", g.State(1))
+	}
 	g.Seen = Comparison{}.Add(Count{N: 30_000, Bad: 300}, Count{}, g.Margin)
 	if g.State(1) != Undecided || g.Alarming() {
 		t.Errorf("1 in 100 fails, and it is %s and alarming", g.State(1))

@@ -236,6 +236,10 @@ func (s *scenario) play(line string) string {
 	case "unwatched": // the service is down for so long
 		s.w.Now = s.w.Now.Add(span(words[1]))
 		s.w.watched = s.w.Now
+	case "away": // away 3h: the service is down for so long, and the world goes on
+		s.w.Away = s.w.Now.Add(span(words[1]))
+		s.w.At(s.w.Away, s.w.Restart)
+		s.w.Run(s.w.Away)
 	case "clock": // clock -5m: the clock is set
 		d, err := time.ParseDuration(words[1])
 		if err != nil {
