@@ -76,8 +76,8 @@ var meetings = []fault{
 	{"a huge value is told as another", "scale.go", "return math.Round(v*1e6) / 1e6", "return math.Round(min(v, 1e12)*1e6) / 1e6"},
 
 	// Too few serve.
-	{"unproven ones take the room of what is proven", "footing.go", "if d.ro.State != Held || d.ro.Back ||", "if true || d.ro.State != Held || d.ro.Back ||"},
-	{"of what is unproven nothing is kept to look at", "footing.go", "d.unproven(in) && in.ID != evidence", "d.unproven(in) && evidence == evidence"},
+	{"unproven ones take the room of what is proven", "proven.go", "if d.ro.State != Held || d.ro.Back ||", "if true || d.ro.State != Held || d.ro.Back ||"},
+	{"of what is unproven nothing is kept to look at", "proven.go", "d.unproven(in) && in.ID != evidence", "d.unproven(in) && evidence == evidence"},
 	{"balance goes on where hooks fail", "tickets.go", "if d.at(i).Purpose == ForBalance {", "if false {"},
 
 	// What nobody noticed once.
