@@ -91,4 +91,5 @@ var meetings = []fault{
 	{"an instance of its own is launched twice", "reconcile.go", "if d.group.NextSerial == 0 {", "if d.tally(d.group.Template).counted == 0 {"},
 	{"a gate on who serves gives no time to mend", "gates.go", "g.Kind == gate.Serving && d.now.Before(again) {", "g.Kind == gate.Serving && d.now.Before(d.now) {"},
 	{"zone by zone ignores pins", "manner.go", "goes[k.zone] += k.counted - k.pinned", "goes[k.zone] += k.counted"},
+	{"one that a hook holds closes its zone", "zones.go", "in.State != HeldIn && !d", "!d"},
 }
