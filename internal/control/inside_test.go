@@ -214,6 +214,16 @@ func TestChangedRecordsAreNotShownAsTheyWere(t *testing.T) {
 	}
 }
 
+// TestWhatPoolsSaidBeforeTheStart is forgotten: nobody would say that it ended.
+func TestWhatPoolsSaidBeforeTheStart(t *testing.T) {
+	_, k, _ := keeping(t, &taker{})
+	k.takeIn([]store.Instance{{Instance: fleet.Instance{ID: "b", State: fleet.Serving, Launch: 1, Reports: []health.Report{
+		{Check: "up", Verdict: health.Healthy}, {Check: string(fleet.HealTraffic), Verdict: health.Unhealthy}}}}})
+	if got := k.view.Instances[0].Reports; len(got) != 1 || got[0].Check != "up" {
+		t.Errorf("it is known by %+v", got)
+	}
+}
+
 // TestAFreshMachineIsAskedAnew: the answers of the former one count for nothing.
 func TestAFreshMachineIsAskedAnew(t *testing.T) {
 	c, k, eventually := keeping(t, &taker{})

@@ -106,6 +106,7 @@ func (k *keeper) takeIn(records []store.Instance) {
 		if one == nil {
 			one = &kept{}
 			fresh = append(fresh, in.ID)
+			in.ForgetTraffic()
 			k.recognise(in)
 		} else {
 			was := &old[one.at]

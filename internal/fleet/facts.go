@@ -63,6 +63,12 @@ func SetAside(nth int, why string) (r health.Report, heard bool) {
 	return r, nth == 0 || nth >= asideIsIll
 }
 
+// ForgetTraffic forgets what [HealTraffic] was told: the balancer of a service that begins has set nobody
+// aside, and says nothing when it would have ended.
+func (i *Instance) ForgetTraffic() {
+	i.Reports = slices.DeleteFunc(slices.Clone(i.Reports), func(r health.Report) bool { return r.Check == string(HealTraffic) })
+}
+
 // Serves reports whether the instance is in service and does some good there:
 // not every check of the group's pools finds it ill. What the healing check says
 // takes away no traffic; it counts where there is no pool.

@@ -92,4 +92,5 @@ var meetings = []fault{
 	{"a gate on who serves gives no time to mend", "gates.go", "g.Kind == gate.Serving && d.now.Before(again) {", "g.Kind == gate.Serving && d.now.Before(d.now) {"},
 	{"zone by zone ignores pins", "manner.go", "goes[k.zone] += k.counted - k.pinned", "goes[k.zone] += k.counted"},
 	{"one that a hook holds closes its zone", "zones.go", "in.State != HeldIn && !d", "!d"},
+	{"what pools said outlives the service", "internal/control/records.go", "\t\t\tin.ForgetTraffic()\n", ""},
 }
