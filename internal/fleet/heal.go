@@ -102,7 +102,9 @@ func (d *deciding) healIll(check string, ill []int) {
 		case d.group.Serves(in) && (!d.calm() || d.group.Above > 0):
 			// It goes on serving until another does: its turn comes.
 		default:
-			d.slotOf(in.Slot).Healed = true
+			if d.mate(i, true) < 0 { // else another serves in its stead already
+				d.slotOf(in.Slot).Healed = true
+			}
 			d.sendIll(i, r, unwell, limit)
 		}
 	}
