@@ -37,12 +37,11 @@ var meetings = []fault{
 	// How rollouts end, and what they go by.
 	{"a revert that cannot is silent", "back.go", "if d.ro.Stumbles == StumbleLimit {", "if false {"},
 	{"a revert that can again is told as one that cannot", "back.go", "d.ro.Stumbles, d.roChanged = 0, true", "d.roChanged = true"},
-	{"at once leaves those that came since", "objects.go", "if r.AtOnce { // also", "if false { // also"},
 	{"a rollout goes by what was when it was ordered", "decide.go", "\td.retake()\n", ""},
 	{"who takes the place of one left out is replaced", "decide.go", "slices.Contains(ro.ExcludeSlots, in.Slot) {", "false {"},
 	{"more pinned than the size never end", "rolling.go", "max(d.group.Size-want, t.oldPinned)", "d.group.Size-want"},
 	{"a stuck one is waited for", "rolling.go", "coming := min(want-t.newCounted+len(d.stuck()), room)", "coming := min(want-t.newCounted, room)"},
-	{"who is left behind is not named", "rolling.go", "c.Words = strings.Join(names[:min(len(names), namedLeft)], \", \")", "c.Words = \"\""},
+	{"who is left behind is not named", "rolling.go", "c.Words = strings.Join(names[:min(len(names), namedLeft)], \", \")", "_ = strings.Join"},
 	{"accidents hold a large wave", "rolling.go", "holds := rollout.Holds(max(d.tally(d.ro.To).newCounted-before, 0) + d.ro.Stumbles)", "holds := rollout.Holds(0 * before)"},
 	{"a hook that was moved holds nobody", "tickets.go", "t != nil && t.At == at {\n\t\t\topen", "t != nil {\n\t\t\topen"},
 	{"none can be taken from what is being deleted", "hooks.go", "if g.Deleting { // what", "if false { // what"},

@@ -168,6 +168,17 @@ func (s *scenario) play(line string) string {
 	case "refuse": // refuse 6: so many of the launches of a new version, every seventh
 		s.refuse = number(words[1])
 		return ""
+	case "until": // until 2: so many of the version that the rollout goes back to serve
+		for range 3600 {
+			if v := &s.w.View; v.Rollout == nil {
+				break
+			} else if _, n := s.w.count(v.Rollout.From); n >= number(words[1]) {
+				break
+			}
+			s.w.Run(s.w.Now.Add(time.Second))
+		}
+		s.printed = len(s.w.Journal)
+		return ""
 	case "needs": // what waits for a person
 		return strings.Join(say.Summarise(s.w.Clock(), s.w.View).Needs, "\n") + "\n"
 	case "targets": // targets sailings-up: who gets the requests of a pool that asks it
