@@ -124,7 +124,7 @@ func (d *deciding) comesBack(in *Instance) {
 // share is how many instances of a version there are, and should be.
 type share struct {
 	Share
-	counted, serving, pinned int
+	counted, serving, stay int
 }
 
 // onWayBack are the versions that the rollout goes back to, as they are there now, and how
@@ -140,75 +140,31 @@ func (d *deciding) onWayBack() (all []share, t tally) {
 			if all[m].Version == k.version {
 				all[m].counted += k.counted
 				all[m].serving += k.serving
-				all[m].pinned += k.pinned
+				all[m].stay += k.pinned + k.left
 			}
 		}
 	}
 	for _, s := range all {
 		t.newCounted += min(s.counted, s.N)
 		t.newServing += min(s.serving, s.N)
-		t.oldPinned -= min(s.pinned, s.N)
-	}
-	if len(d.leftOut) == 0 {
-		return all, t
-	}
-	left := map[Version]int{}
-	for i := range d.len() {
-		if in := d.at(i); d.leftOut[in.ID] && in.Counts() && !in.Pinned {
-			left[in.Version]++
-		}
-	}
-	for _, s := range all {
-		t.oldPinned -= min(left[s.Version], max(0, s.N-s.pinned))
+		t.oldStay -= min(s.stay, s.N)
 	}
 	return all, t
 }
 
-// restore works towards what ran before: what is more than that goes as far as enough others
-// serve, and what is missing of it comes as far as there is room.
-func (d *deciding) restore() {
-	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.fewer(d.group.Size)
-	all, t := d.onWayBack()
-	goes := Cause{Code: CodeReplaced, About: d.ro.BackTo(size)}
-	strangers := t.counted
-	for _, s := range all {
-		strangers -= s.counted
-	}
-	strange := func(in *Instance) bool {
-		for _, s := range all {
-			if s.Version == in.Version {
-				return false
-			}
-		}
-		return !d.leftOut[in.ID]
-	}
-	d.shed(strangers, floor, goes, strange)
-	if len(all) == 1 {
-		goes = d.sizeCause(t.counted)
-	}
-	for _, s := range all {
-		d.shed(s.counted-s.N, floor, goes, func(in *Instance) bool { return in.Version == s.Version && !d.leftOut[in.ID] })
-	}
-	counted := d.tally(d.ro.To).counted
-	d.shed(counted-size-above, floor, d.roomCause(counted), anyone)
-
-	_, t = d.onWayBack()
-	missing := min(size-t.oldPinned-t.newCounted, size+above-t.counted)
-	d.orderBack(d.afford(missing), ForRollout, Cause{Code: CodeBack})
+// goesBackTo reports whether a version is one of those.
+func goesBackTo(all []share, v Version) bool {
+	return slices.ContainsFunc(all, func(s share) bool { return s.Version == v })
 }
 
-// orderBack launches up to n of what is missing of the versions that ran before.
-func (d *deciding) orderBack(n int, purpose Purpose, cause Cause) {
-	all, _ := d.onWayBack()
-	for _, s := range all {
-		missing := min(s.N-s.counted, n)
-		if missing <= 0 {
-			continue
+// countedBut counts what is of none of the versions.
+func (d *deciding) countedBut(all []share) func() int {
+	return func() (n int) {
+		for k := range d.counts.cells {
+			if c := &d.counts.cells[k]; !goesBackTo(all, c.version) {
+				n += c.counted
+			}
 		}
-		why := cause
-		if why.Code == CodeBack {
-			why.About, why.Numbers = s.Version.String(), Numbers{count("serving", s.serving), count("wanted", s.N)}
-		}
-		n -= d.order(missing, s.Version, purpose, why)
+		return n
 	}
 }

@@ -82,11 +82,10 @@ type deciding struct {
 	prices                  map[string]float64
 	location                *time.Location
 	sizing                  Sizing
-	leftOut                 map[string]bool // that the rollout leaves as they are
-	stumbled                []string        // zones in which a machine of the new version failed
-	turned                  bool            // one that served goes for a fresh machine
-	due                     []int           // to be healed once another serves in its place
-	touched                 []int           // indexes in the order of first change
+	stumbled                []string // zones in which a machine of the new version failed
+	turned                  bool     // one that served goes for a fresh machine
+	due                     []int    // to be healed once another serves in its place
+	touched                 []int    // indexes in the order of first change
 	journal                 journal
 	again                   time.Time
 }
@@ -102,17 +101,6 @@ func begin(now time.Time, view View) *deciding {
 		ro := *view.Rollout
 		ro.Times = slices.Clone(ro.Times)
 		ro.Gates = withSeen(ro.Gates, view.Seen)
-		if len(ro.Exclude) > 0 {
-			d.leftOut = make(map[string]bool, len(ro.Exclude))
-			for _, id := range ro.Exclude {
-				d.leftOut[id] = true
-			}
-			for i := range d.before { // who came in the place of one
-				if in := &d.before[i]; in.Version != ro.To && slices.Contains(ro.ExcludeSlots, in.Slot) {
-					d.leftOut[in.ID] = true
-				}
-			}
-		}
 		d.ro = &ro
 	}
 	d.survey(&view)

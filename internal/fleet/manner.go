@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"unitas/internal/fleet/placement"
 	"unitas/internal/fleet/words"
 )
 
@@ -71,30 +72,20 @@ func (r *Rollout) soak() time.Duration { return r.Waves[r.Wave].Soaking(r.Soak) 
 func (r *Rollout) Soaking() time.Duration { return r.soak() }
 
 // turnOf is the zone that gets the next instance of a version by the rollout's order, -1
-// where that is left to the balance of zones: that where the first old one is that may go, until it has
-// as many new ones as are its part of the size.
+// where that is left to the balance of zones: the first that has not its part of the size yet, of new ones
+// and those that stay.
 func (d *deciding) turnOf(v Version) int {
-	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To {
+	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To || (d.group.Spread != "" && d.group.Spread != placement.Even) {
 		return -1
 	}
 	zones := len(d.group.Zones)
-	goes, has := make([]int, zones), make([]int, zones)
+	stay, has := make([]int, zones+1), make([]int, zones+1)
 	for n := range d.counts.cells {
 		switch k := &d.counts.cells[n]; {
-		case k.zone >= zones:
 		case k.version == v:
 			has[k.zone] += k.counted
 		default:
-			goes[k.zone] += k.counted - k.pinned
-		}
-	}
-	if len(d.leftOut) > 0 {
-		for i := range d.len() {
-			if in := d.at(i); d.leftOut[in.ID] && in.Version != v && in.Counts() && !in.Pinned {
-				if z := d.zoneIndex(in.Zone); z < zones {
-					goes[z]--
-				}
-			}
+			stay[k.zone] += k.pinned + k.left
 		}
 	}
 	for z := range zones {
@@ -102,7 +93,7 @@ func (d *deciding) turnOf(v Version) int {
 		if z < d.group.Size%zones {
 			part++
 		}
-		if goes[z] > 0 && has[z] < part {
+		if has[z]+stay[z] < part {
 			return z
 		}
 	}

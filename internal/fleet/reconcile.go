@@ -13,34 +13,19 @@ func (d *deciding) reconcile() {
 	d.endRests()
 	d.forgetDoubts()
 	if d.group.Deleting {
-		d.shed(d.tally(d.group.Template).counted, -1, Cause{Code: CodeGroupGoes}, anyone)
 		for _, i := range d.astir {
 			if in := d.at(i); in.State == Parked && !in.Pinned {
 				d.retire(i, Cause{Code: CodeGroupGoes})
 			}
 		}
-		return
 	}
-	if d.group.Alone {
+	if d.group.Alone && !d.group.Deleting {
 		if d.group.NextSerial == 0 {
 			d.order(1, d.group.Template, ForPerson, Cause{Code: CodeLaunched})
 		}
 		return
 	}
-	if d.ro == nil {
-		d.keepSize()
-		return
-	}
-	switch size := d.group.Size; {
-	case d.ro.State == Held:
-		d.keep()
-	case d.ro.Back:
-		d.restore()
-	case d.outOfHours(), d.ro.AwaitsHealing(&d.group):
-		d.keep()
-	default:
-		d.replace(d.ro.Waves[d.ro.Wave].Of(size))
-	}
+	d.carryOut(d.target())
 }
 
 // endRests sends away what rests without end.
@@ -59,34 +44,8 @@ func (d *deciding) sizeCause(has int) Cause {
 	return Cause{Code: CodeSize, Numbers: Numbers{count("has", has), count("size", d.group.Size)}}
 }
 
-// keepSize brings the group to its size, and for the time of a replacement up to
-// above more.
-func (d *deciding) keepSize() {
-	size := d.group.Size
-	extra := min(max(len(d.due), d.balancing()), d.group.Above)
-	d.shedTo(size + extra)
-	t := d.tally(d.group.Template)
-	missing := d.afford(size + extra - t.counted)
-	short := min(missing, size-t.counted)
-	ordered := d.order(short, d.group.Template, ForSize, d.sizeCause(t.counted))
-	if ordered == max(short, 0) {
-		d.relieve(missing - ordered)
-	}
-	d.balance()
-}
-
-// shedTo sheds what is more than so many. Those that come back are too many only once
-// they serve; when one of them is shed itself, that is one less to wait for.
-func (d *deciding) shedTo(most int) {
-	for {
-		t := d.tally(d.group.Template)
-		n := t.counted - most - d.returning()
-		d.shed(n, d.group.Size, d.sizeCause(t.counted), anyone)
-		if n <= 0 || d.tally(d.group.Template).counted == t.counted {
-			return
-		}
-	}
-}
+// short is that some are missing of the size.
+func (d *deciding) short() Cause { return d.sizeCause(d.counts.counted()) }
 
 // relieve launches one for each of up to n that are to be healed, in the same slot.
 func (d *deciding) relieve(n int) {
@@ -192,7 +151,7 @@ func (d *deciding) closeBrittle(zones []placement.Zone) {
 func (d *deciding) giver(zones []placement.Zone) int {
 	has := make([]bool, len(zones))
 	for n := range d.counts.cells {
-		if k := &d.counts.cells[n]; k.giving > 0 {
+		if k := &d.counts.cells[n]; k.giving > 0 && (d.ro == nil || k.version != d.ro.To) { // no new one goes
 			has[k.zone] = true
 		}
 	}

@@ -162,30 +162,6 @@ func (r *Rollout) entry(measured ...Number) Entry {
 	return Entry{Kind: "rollout." + string(r.State), Rollout: r.ID, Version: r.To, Cause: r.Cause, Numbers: measured}
 }
 
-// replace works towards want instances on the new version: old ones go as far
-// as enough others serve, new ones come as far as there is room.
-func (d *deciding) replace(want int) {
-	to := d.ro.To
-	size, above, floor := d.group.Size, d.ro.Above, d.group.Size-d.ro.fewer(d.group.Size)
-	isOld := func(in *Instance) bool { return in.Version != to && !d.leftOut[in.ID] }
-	isNew := func(in *Instance) bool { return in.Version == to }
-
-	t := d.tally(to)
-	want = d.reach(t, want)
-	d.shed(t.old()-(size-want), floor, Cause{Code: CodeReplaced, About: to.String()}, isOld)
-	d.shed(t.newCounted-len(d.stuck())-size, floor, d.sizeCause(t.counted), isNew)
-	t = d.tally(to)
-	d.shed(t.counted-size-above, floor, d.roomCause(t.counted), anyone)
-
-	t = d.tally(to)
-	room := size + above - t.counted
-	coming := min(want-t.newCounted+len(d.stuck()), room)
-	cause := Cause{Code: CodeWave, About: to.String(), Numbers: Numbers{
-		count("wave", d.ro.Wave+1), count("waves", len(d.ro.Waves)), count("serving", t.newServing), count("wanted", want)}}
-	coming = d.order(coming, to, ForRollout, cause)
-	d.order(d.afford(min(size-want-t.old(), room-coming)), d.ro.From, ForSize, d.sizeCause(t.counted))
-}
-
 // roomCause is that there are more than there may be during the rollout.
 func (d *deciding) roomCause(has int) Cause {
 	return Cause{Code: CodeRoom, Numbers: Numbers{count("has", has), count("may_have", d.group.Size+d.ro.Above)}}
@@ -194,53 +170,7 @@ func (d *deciding) roomCause(has int) Cause {
 // reach is how many new instances a wave can end with: what it wants, or what
 // is there already, less the pinned ones that are left behind.
 func (d *deciding) reach(t tally, want int) int {
-	return max(min(max(want, t.newCounted-len(d.stuck())), d.group.Size-t.oldPinned), 0)
-}
-
-// keep holds a held rollout where it is: nothing is replaced, losses are made
-// good. The new version is launched only as far as complete waves went, and not at
-// all when its machines fail or it was on its way back.
-func (d *deciding) keep() {
-	size := d.group.Size
-	extra := 0
-	if d.calm() { // what replaces nothing looks after the group as if it were not there
-		extra = min(max(len(d.due), d.balancing()), d.group.Above)
-	}
-	t := d.tally(d.ro.To)
-	above := max(d.ro.Above, min(extra+min(d.ro.Above, t.newCounted), d.group.Above))
-	d.shed(t.counted-size-above, size-d.ro.fewer(size), d.roomCause(t.counted), anyone)
-
-	t = d.tally(d.ro.To)
-	if d.calm() { // there is room over the size only for the new ones that are there
-		isOld := func(in *Instance) bool { return in.Version != d.ro.To && !d.leftOut[in.ID] }
-		d.shed(t.counted-size-min(d.ro.Above, t.newCounted)-extra-d.returning(), size, d.sizeCause(t.counted), isOld)
-		t = d.tally(d.ro.To)
-	}
-	passed := 0
-	if d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled {
-		passed = d.ro.Waves[d.ro.Wave-1].Of(size)
-	}
-	// New instances that do not serve are no help: they may be what failed.
-	helping := t.old() + t.newServing
-	if d.makeRoom(helping, size+above) {
-		t, passed = d.tally(d.ro.To), 0
-	}
-	missing := d.afford(min(size-helping, size+above-t.counted))
-	cause := Cause{Code: CodeHeldShort, Numbers: Numbers{count("has", helping), count("size", size)}}
-	if d.ro.State != Held { // it waits for its time
-		cause.Code = CodeSize
-	}
-	if d.ro.Back {
-		d.orderBack(missing, ForSize, cause)
-		return
-	}
-	ordered := d.order(min(missing, passed-t.newCounted), d.ro.To, ForSize, cause)
-	d.order(missing-ordered, d.ro.From, ForSize, cause)
-	t = d.tally(d.ro.To)
-	if d.calm() && size <= helping {
-		d.relieve(min(extra, size+above-t.counted))
-		d.balance()
-	}
+	return max(min(max(want, t.newCounted-len(d.stuck())), d.group.Size-t.oldStay), 0)
 }
 
 // calm reports whether no rollout replaces anything now: there is none, or it is held or waits for its time.
@@ -262,9 +192,9 @@ func (d *deciding) advanceRollout() bool {
 	case d.ro.State == Held:
 	case d.ro.Back:
 		_, t := d.onWayBack()
-		if t.old() <= t.oldPinned && t.newServing >= d.group.Size-t.oldPinned {
+		if t.old() <= t.oldStay && t.newServing >= d.group.Size-t.oldStay {
 			d.turn(Reverted, Cause{Code: CodeBackWhole, About: d.ro.BackTo(d.group.Size), Numbers: Numbers{
-				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldPinned), count("left_out", min(d.leftOutBeside(d.ro.To), t.oldPinned))}})
+				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldStay), count("left_out", min(d.counts.leftOut(), t.oldStay))}})
 		}
 	case d.ro.State == Moving:
 		if d.filled() {
@@ -309,7 +239,7 @@ func (d *deciding) filled() bool {
 			return false
 		}
 	}
-	return t.old() <= max(d.group.Size-want, t.oldPinned)
+	return t.old() <= max(d.group.Size-want, t.oldStay)
 }
 
 // stuck are the new instances that are pinned and failed: nobody may remove them, and nothing waits for
@@ -327,10 +257,10 @@ func (d *deciding) stuck() (all []string) {
 // leftBehind is the cause with those that a rollout leaves as they are: pinned ones, those that it left
 // out, and stuck ones; some are named.
 func (d *deciding) leftBehind(c Cause) Cause {
-	t, stuck, out := d.tally(d.ro.To), d.stuck(), d.leftOutBeside(d.ro.To)
-	n, names := t.oldPinned+len(stuck), stuck
+	t, stuck, out := d.tally(d.ro.To), d.stuck(), d.counts.leftOut()
+	n, names := t.oldStay+len(stuck), stuck
 	for i := 0; i < d.len() && n > 0 && len(names) < namedLeft; i++ {
-		if in := d.at(i); in.Counts() && in.Version != d.ro.To && (in.Pinned || d.leftOut[in.ID]) {
+		if in := d.at(i); in.Counts() && !d.isNew(in) && d.stays(in) {
 			names = append(names, in.ID)
 		}
 	}
@@ -340,19 +270,6 @@ func (d *deciding) leftBehind(c Cause) Cause {
 		c = c.with(count("left_out", out), count("stuck", len(stuck)))
 	}
 	return c
-}
-
-// leftOutBeside is how many that run another version stay since the rollout left them out, and not for a pin.
-func (d *deciding) leftOutBeside(v Version) (n int) {
-	if len(d.leftOut) == 0 {
-		return 0
-	}
-	for i := range d.len() {
-		if in := d.at(i); d.leftOut[in.ID] && in.Version != v && in.Counts() && !in.Pinned {
-			n++
-		}
-	}
-	return n
 }
 
 // namedLeft is how many of those are named.

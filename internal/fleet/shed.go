@@ -6,8 +6,6 @@ import (
 	"unitas/internal/fleet/placement"
 )
 
-func anyone(*Instance) bool { return true }
-
 // leaver is an instance that may be sent away, and how soon it goes: by rank, and in
 // one rank by age.
 type leaver struct {

@@ -28,6 +28,7 @@ const (
 	serving
 	pinned
 	giving
+	left
 	astir
 	cellOf mark = 1<<16 - 1
 )
@@ -52,6 +53,7 @@ type counts struct {
 	cells []cell
 	there int // that are not gone
 	last  int // the cell that was used last
+	out   exclusion
 }
 
 // cell counts the instances of one version in one zone.
@@ -61,6 +63,7 @@ type cell struct {
 	counted int
 	serving int
 	pinned  int // of counted
+	left    int // of counted: the rollout left them out, and they are not pinned
 	giving  int // of serving: might be sent away for another zone
 }
 
@@ -88,15 +91,37 @@ func (c *counts) take(m mark, by int) {
 	k.counted += by * m.one(counted)
 	k.serving += by * m.one(serving)
 	k.pinned += by * m.one(pinned)
+	k.left += by * m.one(left)
 	k.giving += by * m.one(giving)
+}
+
+// counted is how many count in all.
+func (c *counts) counted() (n int) {
+	for k := range c.cells {
+		n += c.cells[k].counted
+	}
+	return n
+}
+
+// versions are those of which any counts.
+func (c *counts) versions() (all []Version) {
+	for k := range c.cells {
+		if v := c.cells[k].version; c.cells[k].counted > 0 && !slices.Contains(all, v) {
+			all = append(all, v)
+		}
+	}
+	return all
 }
 
 // markOf is how an instance counts now.
 func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
 	m := mark(c.of(zoneIndex(zones, in.Zone), in.Version))
 	if isSteady(asked, in) {
-		if in.Pinned {
+		switch {
+		case in.Pinned:
 			return m | there | counted | serving | pinned
+		case c.leavesOut(in):
+			return m | there | counted | serving | left
 		}
 		return m | there | counted | serving | giving
 	}
@@ -108,9 +133,10 @@ func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
 		m |= astir
 	}
 	if in.Counts() {
-		m |= counted | when(in.Pinned, pinned)
+		out := !in.Pinned && c.leavesOut(in)
+		m |= counted | when(in.Pinned, pinned) | when(out, left)
 		if g.Serves(in) {
-			m |= serving | when(!in.Pinned && !in.Renew && !in.Awaits, giving)
+			m |= serving | when(!in.Pinned && !out && !in.Renew && !in.Awaits, giving)
 		}
 	}
 	return m
@@ -184,6 +210,7 @@ func (d *deciding) survey(view *View) {
 	d.asked = l.asked
 	d.counts = l.counts
 	d.counts.cells = append(make([]cell, 0, len(l.counts.cells)+len(l.zones)+1), l.counts.cells...)
+	d.countLeftOut(l)
 	d.astir = make([]int, 0, l.astir)
 	if l.astir == 0 {
 		return
@@ -215,7 +242,7 @@ type tally struct {
 	counted, serving int
 	newCounted       int
 	newServing       int
-	oldPinned        int // or left out of the rollout
+	oldStay          int // pinned, or left out of the rollout
 }
 
 func (t tally) old() int { return t.counted - t.newCounted }
@@ -230,11 +257,15 @@ func (d *deciding) tally(to Version) tally {
 			t.newCounted += k.counted
 			t.newServing += k.serving
 		} else {
-			t.oldPinned += k.pinned
+			t.oldStay += k.pinned + k.left
 		}
 	}
-	t.oldPinned += d.leftOutBeside(to)
 	return t
+}
+
+// countedOf counts those of a version.
+func (d *deciding) countedOf(v Version) func() int {
+	return func() int { return d.tally(v).newCounted }
 }
 
 // zones counts the instances of each zone that count for the size and are of

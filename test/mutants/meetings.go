@@ -38,9 +38,9 @@ var meetings = []fault{
 	{"a revert that cannot is silent", "back.go", "if d.ro.Stumbles == StumbleLimit {", "if false {"},
 	{"a revert that can again is told as one that cannot", "back.go", "d.ro.Stumbles, d.roChanged = 0, true", "d.roChanged = true"},
 	{"a rollout goes by what was when it was ordered", "decide.go", "\td.retake()\n", ""},
-	{"who takes the place of one left out is replaced", "decide.go", "slices.Contains(ro.ExcludeSlots, in.Slot) {", "false {"},
-	{"more pinned than the size never end", "rolling.go", "max(d.group.Size-want, t.oldPinned)", "d.group.Size-want"},
-	{"a stuck one is waited for", "rolling.go", "coming := min(want-t.newCounted+len(d.stuck()), room)", "coming := min(want-t.newCounted, room)"},
+	{"who takes the place of one left out is replaced", "leftout.go", "c.out.ids[in.ID] || c.out.slots[in.Slot]", "c.out.ids[in.ID]"},
+	{"more pinned than the size never end", "rolling.go", "max(d.group.Size-want, t.oldStay)", "d.group.Size-want"},
+	{"a stuck one is waited for", "target.go", "d.tally(to).newCounted - len(d.stuck()) }", "d.tally(to).newCounted }"},
 	{"who is left behind is not named", "rolling.go", "c.Words = strings.Join(names[:min(len(names), namedLeft)], \", \")", "_ = strings.Join"},
 	{"accidents hold a large wave", "rolling.go", "holds := rollout.Holds(max(d.tally(d.ro.To).newCounted-before, 0) + d.ro.Stumbles)", "holds := rollout.Holds(0 * before)"},
 	{"a hook that was moved holds nobody", "tickets.go", "t != nil && t.At == at {\n\t\t\topen", "t != nil {\n\t\t\topen"},
@@ -64,9 +64,9 @@ var meetings = []fault{
 	// A rollout that is held, and the group that goes on.
 	{"a held rollout heals nobody before another serves", "heal.go", "first := d.calm() && d.group.Above > 0", "first := d.ro == nil && d.group.Above > 0"},
 	{"a held rollout keeps what is ill and serves", "heal.go", "(!d.calm() || d.group.Above > 0)", "(d.ro != nil || d.group.Above > 0)"},
-	{"a held rollout keeps to no smaller size", "rolling.go", "\tif d.calm() { // there is room", "\tif false { // there is room"},
-	{"a held rollout moves nobody to another zone", "rolling.go", "\t\td.balance()\n", ""},
-	{"a held rollout sheds its new ones", "rolling.go", "d.sizeCause(t.counted), isOld)", "d.sizeCause(t.counted), anyone)"},
+	{"a held rollout keeps to no smaller size", "target.go", "\tif d.calm() {\n\t\tstay", "\tif false {\n\t\tstay"},
+	{"a held rollout moves nobody to another zone", "target.go", "if d.calm() && size <= helping() {", "if false {"},
+	{"a held rollout sheds its new ones", "target.go", "size + beside + extra, size, d.isOld,", "size + beside + extra, size, anyone,"},
 	{"a held rollout to what the group is on launches it", "reconcile.go", "if d.ro != nil {\n\t\treturn d.ro.From", "if false {\n\t\treturn d.ro.From"},
 
 	// What is said.
@@ -75,7 +75,7 @@ var meetings = []fault{
 	{"a huge value is told as another", "scale.go", "return math.Round(v*1e6) / 1e6", "return math.Round(min(v, 1e12)*1e6) / 1e6"},
 
 	// Too few serve.
-	{"unproven ones take the room of what is proven", "proven.go", "if d.ro.State != Held || d.ro.Back ||", "if true || d.ro.State != Held || d.ro.Back ||"},
+	{"unproven ones take the room of what is proven", "target.go", "now.serving < least && helping() < size {", "false {"},
 	{"of what is unproven nothing is kept to look at", "proven.go", "d.unproven(in) && in.ID != evidence", "d.unproven(in) && evidence == evidence"},
 	{"balance goes on where hooks fail", "tickets.go", "if d.at(i).Purpose == ForBalance {", "if false {"},
 
@@ -84,12 +84,18 @@ var meetings = []fault{
 	{"no new answers is not undecided", "gate/settings.go", "case g.Seen.New.N == 0, g.Seen.Old.N == 0,", "case g.Seen.Old.N == 0,"},
 	{"waves pass outside hours", "rolling.go", "if d.outOfHours() {\n\t\t\treturn false\n\t\t}\n\t\tif g, until", "if d.outOfHours() && false {\n\t\t\treturn false\n\t\t}\n\t\tif g, until"},
 	{"at once keeps its waves", "manner.go", "r.Waves = r.Waves[len(r.Waves)-1:]", "r.Waves = r.Waves[0:]"},
-	{"a revert takes what was left out", "back.go", "return !d.leftOut[in.ID]\n\t}\n\td.shed(strangers", "return true\n\t}\n\td.shed(strangers"},
+	{"a revert takes what was left out", "target.go", "return !of(in) && !d.stays(in) }", "return !of(in) }"},
 	{"a trip rule between its lines agrees to shrink", "scaling/judge.go", "v.Agrees = !lowers //", "v.Agrees = true || lowers //"},
 	{"a set clock moves no cooldown", "shift.go", "move(&g.RuleStates[i].Acted, &g.RuleStates[i].Shrank)", "_ = i"},
 	{"an instance of its own is launched twice", "reconcile.go", "if d.group.NextSerial == 0 {", "if d.tally(d.group.Template).counted == 0 {"},
 	{"a gate on who serves gives no time to mend", "gates.go", "g.Kind == gate.Serving && d.now.Before(again) {", "g.Kind == gate.Serving && d.now.Before(d.now) {"},
-	{"zone by zone ignores pins", "manner.go", "goes[k.zone] += k.counted - k.pinned", "goes[k.zone] += k.counted"},
+	{"zone by zone ignores pins", "manner.go", "stay[k.zone] += k.pinned + k.left", "stay[k.zone] += k.left"},
 	{"one that a hook holds closes its zone", "zones.go", "in.State != HeldIn && !d", "!d"},
 	{"what pools said outlives the service", "internal/control/records.go", "\t\t\tin.ForgetTraffic()\n", ""},
+	{"a held revert makes losses good by what it leaves", "target.go", "if d.ro.Back {\n\t\tt.adds", "if false {\n\t\tt.adds"},
+	{"a held rollout gives up a zone of new ones", "reconcile.go", "k.giving > 0 && (d.ro == nil || k.version != d.ro.To) {", "k.giving > 0 {"},
+	{"a held rollout sheds new ones before old", "target.go", "t.cuts = append(t.cuts, d.cutsTo(most, least)...)\n\tif d.ro.Back", "t.cuts = append(d.cutsTo(size+beside, least), t.cuts...)\n\tif d.ro.Back"},
+	{"a loss is filled with what never served", "target.go", "t.serving > t.newServing && !d.everServed() {", "false {"},
+	{"a version that never served holds the room", "target.go", "t.serving > t.newServing && !d.everServed() {", "!d.everServed() {"},
+	{"a full zone loses its turn", "manner.go", "if has[z]+stay[z] < part {", "if has[z]+stay[z] < part && d.countedOf(v)() > 0 {"},
 }
