@@ -128,7 +128,7 @@ func gatesPicture(gates []contract.Gate) string {
 				value = fmt.Sprintf("%.3g", *g.Value)
 			}
 			unit := map[string]string{"healthy": " %"}[g.Kind]
-			rows = append(rows, []string{"  " + g.What, string(g.State), value + unit, "-", fmt.Sprintf("≥ %g%s", *g.Floor, unit), "-", g.OnBroken})
+			rows = append(rows, []string{"  " + g.What, string(g.State), value + unit, "-", "≥ " + words.Eased(*g.Floor, g.EasedFloor) + unit, "-", g.OnBroken})
 			continue
 		}
 		rows = append(rows, []string{"  " + g.What, string(g.State), words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),

@@ -1535,6 +1535,9 @@ type Findings struct {
 
 // Gate defines model for Gate.
 type Gate struct {
+	// EasedFloor Of serving: below what it breaks now, where that is less than the floor, since what was lost before the rollout began is not its doing
+	EasedFloor *float64 `json:"eased_floor,omitempty"`
+
 	// Evidence How strongly the numbers speak against the new version: 340 is at most once in 340 times by chance. It may be looked at all the time, and breaks the gate at 100 times the number of gates
 	Evidence float64 `json:"evidence"`
 

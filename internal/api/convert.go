@@ -198,8 +198,8 @@ func fromPicture(now time.Time, p control.Picture, around fleet.Around) contract
 	if p.Rollout != nil {
 		out.Rollout = &p.Rollout.ID
 	}
-	if g.LastGood != (fleet.Version{}) {
-		out.LastGood = ptr(g.LastGood.String())
+	if good := g.GoodBefore(); good != (fleet.Version{}) {
+		out.LastGood = ptr(good.String())
 	}
 	out.Doubted = each(g.Doubted, func(v fleet.Version) string { return v.String() })
 	out.UsualSeconds, out.SlowSeconds = known(p.Usual.Median), known(p.Usual.Slow)

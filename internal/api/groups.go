@@ -230,12 +230,10 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 		trusted = append(trusted, v)
 	}
 	change := func(g *store.Group) (e fleet.Entry, err error) {
-		probe := g.Group
-		if err := probe.Trust(trusted); err != nil {
+		if err := g.Trust(trusted); err != nil {
 			return e, err
 		}
 		g.Group, e, err = g.Change(func(f *fleet.Group) {
-			_ = f.Trust(trusted) // it was tried
 			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))

@@ -61,7 +61,7 @@ func record(r contract.Rollout, decisions []store.Entry) string {
 	}
 	for _, g := range r.Gates {
 		if g.Floor != nil {
-			fmt.Fprintf(&b, "| %s | %s | %s | – | at least %g | – | %s |\n", g.What, g.State, valueOf(g), *g.Floor, g.OnBroken)
+			fmt.Fprintf(&b, "| %s | %s | %s | – | at least %s | – | %s |\n", g.What, g.State, valueOf(g), words.Eased(*g.Floor, g.EasedFloor), g.OnBroken)
 			continue
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | +%g points | %s | %s |\n", g.What, g.State, words.Share(g.NewFailed, g.NewRequests), words.Share(g.OldFailed, g.OldRequests),

@@ -236,7 +236,7 @@ func told(out *contract.Rehearsal, p control.Picture, asked *rehearse.Plan, runs
 		}
 	}
 	out.Sentence = rehearsed(out)
-	if asked.Rate == 0 && asked.Rollout.Comparing() > 0 {
+	if asked.Rate == 0 && slices.ContainsFunc(asked.Rollout.Gates, func(g gate.Gate) bool { return g.Kind == gate.Errors || g.Kind == gate.Latency }) {
 		out.Sentence += " No gate could judge, since nothing is asked of the group: give --requests-per-second."
 	}
 }
@@ -254,7 +254,7 @@ func settingsOf(r *fleet.Rollout) string {
 		text += ", without " + strings.Join(r.Exclude, " ")
 	}
 	for _, g := range r.Gates {
-		text += fmt.Sprintf(", gate on %s %s (margin %g, floor %g, line %g, warm %s, broken %s, least %d, undecided %s)", g.Kind, g.Metric, g.Margin, g.Floor, g.At, words.Span(g.Warm), g.OnBroken, g.MinRequests, g.OnUndecided)
+		text += fmt.Sprintf(", gate on %s %s (margin %g, floor %g, %s %g, warm %s, broken %s, least %d, undecided %s)", g.Kind, g.Metric, g.Margin, g.Floor, map[bool]string{true: "below", false: "above"}[g.Below], g.At, words.Span(g.Warm), g.OnBroken, g.MinRequests, g.OnUndecided)
 	}
 	return text
 }
@@ -266,6 +266,8 @@ func whyStopped(r rehearse.Run) string {
 		return fmt.Sprintf("the gate on %s breaks", c.About)
 	case fleet.CodeGateUndecided:
 		return "a gate is undecided"
+	case fleet.CodeGateAlone:
+		return fmt.Sprintf("the gate on %s has nothing to compare with, and most is bad", c.About)
 	case fleet.CodeTooIll:
 		return "too few of the new instances are healthy"
 	case fleet.CodeTooFewServe:

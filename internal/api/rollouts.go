@@ -168,7 +168,9 @@ func (s *Server) planned(ctx context.Context, group string, b contract.NewRollou
 		ro.StartAt = b.StartAt.UTC()
 	}
 	if b.To == "last-good" {
-		if ro.To = g.LastGood; ro.To == (fleet.Version{}) {
+		if ro.To = g.GoodBefore(); ro.To == (fleet.Version{}) && g.LastGood != ro.To {
+			return ro, invalid(field+"/to", "the group %s was held or taken back from %s, which it ran before %s; name a version", group, g.LastGood, g.Template)
+		} else if ro.To == (fleet.Version{}) {
 			return ro, invalid(field+"/to", "the group %s remembers no version before %s; name one", group, g.Template)
 		}
 		return ro, nil
@@ -335,6 +337,9 @@ func fromGate(g gate.Gate, of int) contract.Gate {
 	}
 	if !g.Kind.Compares() {
 		out.Floor = &g.Floor
+		if g.Eased > 0 {
+			out.EasedFloor = ptr(g.Floor - g.Eased)
+		}
 		if g.Judged > 0 {
 			out.Value = &g.Value
 		}

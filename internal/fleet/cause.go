@@ -172,6 +172,7 @@ const (
 	// margin_points, evidence, least, in_wave, line_seconds.
 	CodeGateBroke     Code = "gate-broke"     // about: its kind
 	CodeGateUndecided Code = "gate-undecided" // about: its kind
+	CodeGateAlone     Code = "gate-alone"     // about: its kind; nothing to compare with, and most was bad
 	CodeTooIll        Code = "too-ill"        // a gate on health broke; healthy_percent, floor, judged
 	CodeTooFewServe   Code = "too-few-serve"  // a gate on how many serve broke; serving, floor
 	CodeSuperseded    Code = "superseded"     // about: the version of the rollout that takes its place

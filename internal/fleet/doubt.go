@@ -1,6 +1,9 @@
 package fleet
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // MostDoubted is how many versions a group keeps away from at most; of more the oldest is forgotten.
 const MostDoubted = 16
@@ -33,13 +36,9 @@ func (d *deciding) doubt(v Version) {
 
 func (d *deciding) trust(v Version) {
 	if d.group.Doubts(v) {
-		d.group.Doubted, d.groupChanged = without(d.group.Doubted, v), true
+		d.group.Doubted = slices.DeleteFunc(slices.Clone(d.group.Doubted), func(o Version) bool { return o == v })
+		d.groupChanged = true
 	}
-}
-
-// without is the list without one version.
-func without(all []Version, v Version) []Version {
-	return slices.DeleteFunc(slices.Clone(all), func(o Version) bool { return o == v })
 }
 
 // Trust clears versions that the group keeps away from, as a person's doing.
@@ -48,8 +47,8 @@ func (g *Group) Trust(versions []Version) error {
 		if !g.Doubts(v) {
 			return refuse("trust", "the group %s does not doubt %s; it doubts %s", g.Name, v, doubtedWords(g.Doubted))
 		}
-		g.Doubted = without(g.Doubted, v)
 	}
+	g.Doubted = slices.DeleteFunc(slices.Clone(g.Doubted), func(v Version) bool { return slices.Contains(versions, v) })
 	return nil
 }
 
@@ -57,14 +56,20 @@ func doubtedWords(all []Version) string {
 	if len(all) == 0 {
 		return "none"
 	}
-	text := ""
-	for k, v := range all {
-		if k > 0 {
-			text += ", "
-		}
-		text += v.String()
+	var names []string
+	for _, v := range all {
+		names = append(names, v.String())
 	}
-	return text
+	return strings.Join(names, ", ")
+}
+
+// GoodBefore is the version that the group ran before its present one and does not doubt; zero when there is
+// none.
+func (b *Book) GoodBefore() Version {
+	if b.Doubts(b.LastGood) {
+		return Version{}
+	}
+	return b.LastGood
 }
 
 // keepLastGood notes what ran before a rollout that is done: what the group fled from, by going back to

@@ -213,7 +213,6 @@ func foresee(now time.Time, v View) (first, all foreseen) {
 func (v *View) comesTrue(now time.Time) (some bool) {
 	for i := range v.Instances {
 		in := &v.Instances[i]
-		some = some || in.State.point() != "" || in.State.ComingUp() || in.State == Draining || in.State == Leaving || in.State == Lost
 		switch {
 		case in.State.point() != "":
 			for _, h := range v.Group.Hooks {
@@ -231,7 +230,10 @@ func (v *View) comesTrue(now time.Time) (some bool) {
 			in.Traffic = Traffic{Closed: true}
 		case in.State == Leaving || in.State == Lost:
 			in.Machine.State = MachineCleared
+		default:
+			continue
 		}
+		some = true
 	}
 	return some
 }

@@ -75,9 +75,9 @@ func (d *deciding) judgeHealth() bool {
 		if judged == 0 || g.Kind.Compares() {
 			continue
 		}
-		floor := g.Floor
-		if g.Kind == gate.Serving {
-			floor = d.floorOf(g, int(value))
+		floor := g.Floor - d.eased(g, value)
+		if g.Kind == gate.Serving && int(value)+1 > g.Served {
+			g.Served, d.roChanged = int(value)+1, true
 		}
 		if value >= floor {
 			continue
@@ -96,14 +96,15 @@ func (d *deciding) judgeHealth() bool {
 	return false
 }
 
-// floorOf is how many must serve by a gate: what it says, and no more than did when the rollout began, was
-// told to proceed or since, nor than the rollout itself leaves of the present size. What was lost before is
-// not the rollout's.
-func (d *deciding) floorOf(g *gate.Gate, serving int) float64 {
-	if serving+1 > g.Served {
-		g.Served, d.roChanged = serving+1, true
+// eased is how much less than its floor is enough for a gate on how many serve: no more must than did at some
+// time since the rollout began or was told to proceed, nor than the rollout itself leaves of the present size.
+// What was lost before is not the rollout's.
+func (d *deciding) eased(g *gate.Gate, serving float64) float64 {
+	if g.Kind != gate.Serving {
+		return 0
 	}
-	return min(g.Floor, float64(g.Served-1), float64(d.group.Size-d.ro.fewer(d.group.Size)))
+	most := max(serving, float64(g.Served-1))
+	return g.Floor - min(g.Floor, most, float64(d.group.Size-d.ro.fewer(d.group.Size)))
 }
 
 // measure is what a gate that compares nothing looks at, and by how many instances: the
@@ -172,7 +173,7 @@ func (v *View) Gates(now time.Time) []gate.Gate {
 		for k := range gates {
 			if !gates[k].Kind.Compares() {
 				value, judged := d.measure(gates[k].Kind)
-				gates[k].Value, gates[k].Judged = value, judged
+				gates[k].Value, gates[k].Judged, gates[k].Eased = value, judged, d.eased(&gates[k], value)
 			}
 		}
 	}

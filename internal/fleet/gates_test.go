@@ -248,6 +248,15 @@ func TestAWaveWithNothingToCompareWith(t *testing.T) {
 		if d.Rollout == nil || d.Rollout.State != want {
 			t.Fatalf("of 1,000 %d are bad, and it is %+v", bad, d.Rollout)
 		}
+		if to := v.Rollout.To; want == fleet.Held {
+			if d.Rollout.Cause.Code != fleet.CodeGateAlone || d.Group == nil || !d.Group.Doubts(to) {
+				t.Errorf("it is held for %+v, and the group is %+v", d.Rollout.Cause, d.Group)
+			}
+			next, _, _ := d.Rollout.Tell(noon.Add(2*time.Minute), fleet.CommandProceed, "")
+			if !next.Times[1].Waived {
+				t.Error("who has it proceed is asked again")
+			}
+		}
 		if want == fleet.Done && d.Rollout.Cause.Numbers.Int("undecided_errors") != 1 {
 			t.Errorf("that the gate says nothing is not told: %+v", d.Rollout.Cause)
 		}

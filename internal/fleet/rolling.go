@@ -142,6 +142,7 @@ func (d *deciding) mayStumble() int {
 }
 
 func (d *deciding) hold(because Cause) {
+	defer d.noteDoubts()
 	t := d.tally(d.ro.To)
 	d.turn(Held, because, count("wave", d.ro.Wave+1), count("old_serving", t.serving-t.newServing), count("new_serving", t.newServing))
 }
@@ -220,7 +221,11 @@ func (d *deciding) advanceRollout() bool {
 				d.lookAt(until)
 				return false
 			}
-			d.hold(d.gateCause(CodeGateUndecided, g))
+			code := CodeGateUndecided
+			if g.Alarming() {
+				code = CodeGateAlone
+			}
+			d.hold(d.gateCause(code, g))
 			return false
 		}
 		return d.passWave()

@@ -182,7 +182,7 @@ func (r Rollout) Tell(now time.Time, c Command, reason string) (Rollout, Entry, 
 		if r.Back { // waves that were complete may be undone in part
 			r.Wave, r.Times = 0, []WaveTime{{Began: now}}
 		}
-		if r.Cause.Code == CodeGateUndecided && r.Wave < len(r.Times) {
+		if (r.Cause.Code == CodeGateUndecided || r.Cause.Code == CodeGateAlone) && r.Wave < len(r.Times) {
 			r.Times = slices.Clone(r.Times)
 			r.Times[r.Wave].Waived = true
 		}

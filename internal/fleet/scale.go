@@ -107,12 +107,7 @@ func (d *deciding) scale() {
 
 // Short reports whether fewer instances serve than the size.
 func (v *View) Short() bool {
-	serving := 0
-	for i := range v.Instances {
-		if v.Group.Serves(&v.Instances[i]) {
-			serving++
-		}
-	}
+	_, serving := NewLedger(v).Count(Version{})
 	return serving < v.Group.Size
 }
 
@@ -176,9 +171,9 @@ func (d *deciding) resize(size int, by string, cause Cause) {
 // begins has a calendar act when one of its times has come: what holds from then on is set,
 // and a size that a span sets is kept so that it can be given back.
 func (d *deciding) begins(r *scaling.Rule) {
-	t, s := d.sizing.Times[r.Name], d.group.RuleState(r.Name)
-	if s.Occurred != s.NotAhead(d.now).Occurred {
-		s = s.NotAhead(d.now)
+	t := d.sizing.Times[r.Name]
+	s, ahead := d.group.RuleState(r.Name).NotAhead(d.now)
+	if ahead {
 		d.keepState(s)
 	}
 	if until, lasts := r.Lasts(d.now, t); lasts {

@@ -7,11 +7,11 @@
 // estimated from the blocks before: an E-variable (Turner, Ly, Grünwald, "Generic
 // E-variables for exact sequential k-sample tests that allow for optional stopping", 2021;
 // with a margin: Turner, Grünwald, "Exact anytime-valid confidence intervals for
-// contingency tables and beyond", 2022). One bad block may make the next bets bad, so the evidence is a
-// mixture of such products that begin anew at each block, the one that begins at block n with the weight
-// 1/n(n+1): what one loses at first sinks no other, and a mixture is an E-variable as well. While new is no worse than it may be, the chance
-// that the evidence ever reaches 1/α is at most α, however often it is looked at (Ville,
-// 1939).
+// contingency tables and beyond", 2022). One bad block may make the next bets bad, so the
+// evidence is a mixture of such products that begin anew at each block, the one that begins at
+// block n with the weight 1/n(n+1): what one loses at first sinks no other, and a mixture is an
+// E-variable as well. While new is no worse than it may be, the chance that the evidence ever
+// reaches 1/α is at most α, however often it is looked at (Ville, 1939).
 package gate
 
 import (

@@ -79,6 +79,9 @@ type Gate struct {
 	// Value is what it looks at now, of so many that were judged; in no record.
 	Value  float64 `json:"-"`
 	Judged int     `json:"-"`
+	// Eased is how much less than the floor is enough now, as what was lost before is not the rollout's; in
+	// no record.
+	Eased float64 `json:"-"`
 
 	// Served is of a gate on how many serve what they were at most since it began or was told to proceed,
 	// and one; 0 before it looked.
@@ -150,7 +153,7 @@ func (g Gate) State(of int) State {
 	case !g.Kind.Compares() && g.Judged == 0:
 		return Undecided
 	case !g.Kind.Compares():
-		if g.Value < g.Floor {
+		if g.Value < g.Floor-g.Eased {
 			return Broken
 		}
 		return Good

@@ -150,18 +150,11 @@ func (o Over) OfServing(values []float64, serving int) float64 {
 	return v
 }
 
-// Fullest is how much of a metric there can be, and whether it is bounded: cpu is, and what is over
-// [NearFull] of it says only how much is borne at least.
-func (n Name) Fullest() (most float64, bounded bool) { return 100, n == CPU }
+// Hides reports whether a value is so near to the most that there can be that more may be hidden: a full
+// processor says only how much is borne at least.
+func (n Name) Hides(v float64) bool { return n == CPU && v >= nearlyFull }
 
-// NearFull is the part of what there can be from which on a value hides how much there is to bear.
-const NearFull = 0.97
-
-// Hides reports whether a value is so near to the most that there can be that more may be hidden.
-func (n Name) Hides(v float64) bool {
-	most, bounded := n.Fullest()
-	return bounded && v >= most*NearFull
-}
+const nearlyFull = 97 // percent
 
 // Point is what a metric of a group was at a time.
 type Point struct {

@@ -163,7 +163,7 @@ func (a *again) facts(l Told) {
 		a.of(l.Entry, func(in *fleet.Instance) { in.Traffic.InFlight = l.Cause.Numbers.Int("in_flight") })
 	case fleet.CodeUnwatched:
 		a.view.Watched = l.At
-	case fleet.CodeGateBroke, fleet.CodeGateUndecided:
+	case fleet.CodeGateBroke, fleet.CodeGateUndecided, fleet.CodeGateAlone:
 		a.saw(l.Cause)
 	case fleet.CodePassed:
 		a.sawEnough()

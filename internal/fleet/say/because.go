@@ -66,7 +66,7 @@ func Because(c fleet.Cause) string {
 	case fleet.CodeSize, fleet.CodeRoom, fleet.CodeHealing, fleet.CodeBalance, fleet.CodeLeaveZone, fleet.CodeSpread,
 		fleet.CodeWave, fleet.CodeBack, fleet.CodeHeldShort, fleet.CodeReplaced, fleet.CodeUnproven:
 		return placed(c) + chosen(c) + place(n)
-	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided,
+	case fleet.CodeTurnedIll, fleet.CodeStumbled, fleet.CodeFilled, fleet.CodePassed, fleet.CodeBackWhole, fleet.CodeGateBroke, fleet.CodeGateUndecided, fleet.CodeGateAlone,
 		fleet.CodeTooIll, fleet.CodeTooFewServe, fleet.CodeSuperseded:
 		return ofRollout(c)
 	case fleet.CodeTrip, fleet.CodeSteady, fleet.CodeForeseen, fleet.CodeCalendar, fleet.CodeCalendarOver, fleet.CodeBounds, fleet.CodeTried:
@@ -221,7 +221,12 @@ func ofRollout(c fleet.Cause) string {
 		return fmt.Sprintf("%d serve, and %d must", n.Int("serving"), n.Int("floor"))
 	case fleet.CodeSuperseded:
 		return "a rollout to " + c.About + " takes its place"
+	case fleet.CodeGateAlone:
+		return newSide(c) + ", and nothing of the old version answered to compare with"
 	case fleet.CodeGateUndecided:
+		if n.Int("old_requests") == 0 && n.Int("in_wave") >= n.Int("least") {
+			return "nothing of the old version answered to compare with"
+		}
 		return fmt.Sprintf("too few requests were seen in this wave to tell: %d of at least %d", n.Int("in_wave"), n.Int("least"))
 	case fleet.CodeBackWhole:
 		return fmt.Sprintf("%d of %d serve on %s again%s", n.Int("serving"), n.Int("size"), c.About, leftBehind(c))
@@ -237,16 +242,23 @@ func ofRollout(c fleet.Cause) string {
 
 // sides tells what new and old answered.
 func sides(c fleet.Cause) string {
-	n := c.Numbers
-	what, of := "requests to the new instances failed", "to the old ones"
-	if c.About == string(gate.Latency) {
-		what, of = "answers of the new instances took over "+words.Span(n.Span("line_seconds")), "of the old ones"
+	of := "of the old ones"
+	if c.About == string(gate.Errors) {
+		of = "to the old ones"
 	}
-	if c.About == string(gate.Metric) {
-		past := pastLine(c.Words, n.Get("at"), n.Int("below") == 1)
-		what, of = "samples of the new instances have "+past, "of the old ones"
+	return fmt.Sprintf("%s, and %s %% of %d %s", newSide(c), words.Percent(c.Numbers.Get("old_percent")), c.Numbers.Int("old_requests"), of)
+}
+
+// newSide tells what new answered.
+func newSide(c fleet.Cause) string {
+	n, what := c.Numbers, "requests to the new instances failed"
+	switch c.About {
+	case string(gate.Latency):
+		what = "answers of the new instances took over " + words.Span(n.Span("line_seconds"))
+	case string(gate.Metric):
+		what = "samples of the new instances have " + pastLine(c.Words, n.Get("at"), n.Int("below") == 1)
 	}
-	return fmt.Sprintf("%s %% of %d %s, and %s %% of %d %s", words.Percent(n.Get("new_percent")), n.Int("new_requests"), what, words.Percent(n.Get("old_percent")), n.Int("old_requests"), of)
+	return fmt.Sprintf("%s %% of %d %s", words.Percent(n.Get("new_percent")), n.Int("new_requests"), what)
 }
 
 // pastLine is a metric past a line: "cpu above 80 %".

@@ -70,6 +70,10 @@ func TestEveryCauseIsASentence(t *testing.T) {
 				number("old_requests", 1500), number("margin_points", 5), number("evidence", 340), number("line_seconds", 0.048)}}},
 		{"too few requests were seen in this wave to tell: 12 of at least 200",
 			fleet.Cause{Code: fleet.CodeGateUndecided, About: "errors", Numbers: fleet.Numbers{number("in_wave", 12), number("least", 200)}}},
+		{"nothing of the old version answered to compare with",
+			fleet.Cause{Code: fleet.CodeGateUndecided, About: "errors", Numbers: fleet.Numbers{number("in_wave", 300), number("least", 0)}}},
+		{"90 % of 1000 requests to the new instances failed, and nothing of the old version answered to compare with",
+			fleet.Cause{Code: fleet.CodeGateAlone, About: "errors", Numbers: fleet.Numbers{number("in_wave", 1000), number("new_percent", 90), number("new_requests", 1000)}}},
 		{"a launch failed in mid-pier", fleet.Cause{Code: fleet.CodeZoneFails, About: "mid-pier", Numbers: fleet.Numbers{number("failures", 1)}}},
 	} {
 		if got := say.Because(c.cause); got != c.want {

@@ -28,12 +28,12 @@ func (r *Rule) Lasts(now time.Time, t Times) (until time.Time, yes bool) {
 }
 
 // NotAhead is the state as of a time: what a calendar did by a clock that was ahead, and is set back by
-// now, is no time that it has acted on.
-func (s State) NotAhead(now time.Time) State {
-	if s.Occurred.After(now.Add(time.Minute)) {
+// now, is no time that it has acted on. ahead reports whether there was any.
+func (s State) NotAhead(now time.Time) (_ State, ahead bool) {
+	if ahead = s.Occurred.After(now.Add(time.Minute)); ahead {
 		s.Occurred = now
 	}
-	return s
+	return s, ahead
 }
 
 // Begins reports whether a time of the calendar has come that was not acted on yet: of a span

@@ -165,6 +165,14 @@ func Share(bad, of int64) string {
 	return fmt.Sprintf("%s %% of %d", Percent(100*float64(bad)/float64(of)), of)
 }
 
+// Eased is a floor, and what is enough of it now where that is less: "4 now (6)".
+func Eased(floor float64, now *float64) string {
+	if now == nil {
+		return strconv.FormatFloat(floor, 'g', -1, 64)
+	}
+	return fmt.Sprintf("%g now (%g)", *now, floor)
+}
+
 // Chance is how likely it is to meet such evidence by chance: "1 in 340", or a dash for what
 // says nothing.
 func Chance(evidence float64) string {

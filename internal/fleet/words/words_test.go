@@ -79,6 +79,13 @@ func TestShare(t *testing.T) {
 }
 
 // TestLines: the end of what a program wrote, without what a terminal would obey.
+func TestEased(t *testing.T) {
+	four := 4.0
+	if got := Eased(6, nil) + ", " + Eased(6, &four); got != "6, 4 now (6)" {
+		t.Error(got)
+	}
+}
+
 func TestLines(t *testing.T) {
 	for _, c := range []struct {
 		text string

@@ -4085,6 +4085,11 @@ export interface components {
              * @description Of healthy and serving: below what it breaks
              */
             floor?: number;
+            /**
+             * Format: double
+             * @description Of serving: below what it breaks now, where that is less than the floor, since what was lost before the rollout began is not its doing
+             */
+            eased_floor?: number;
             /** @description How it came to be so */
             trace?: components["schemas"]["TracePoint"][];
             /**

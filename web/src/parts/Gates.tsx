@@ -41,7 +41,10 @@ function valueOf(g: Gate): string {
 }
 
 function limitOf(g: Gate): string {
-  return g.floor === undefined ? `+${g.margin_percent} points` : `at least ${g.floor}${unit(g)}`
+  if (g.floor === undefined) return `+${g.margin_percent} points`
+  return g.eased_floor === undefined
+    ? `at least ${g.floor}${unit(g)}`
+    : `at least ${g.eased_floor} now (${g.floor})`
 }
 
 /** How many of so many failed, as people compare them. */
