@@ -135,6 +135,7 @@ var groupQuery = `select ` + columnsOf[groupColumns]().list("g.") + `, t.price_p
 var (
 	insertGroup   = columnsOf[groupColumns]().but("revision", "generation", "epoch", "written").insert("groups")
 	writeSettings = `update groups set ` + columnsOf[groupSettings]().assigned() + `, slots = @slots, rule_states = @rule_states, doubted = @doubted, revision = revision + 1, generation = generation + 1 where name = @name`
+	writeSize     = `update groups set size = @size, rule_states = @rule_states, revision = revision + case when size <> @size then 1 else 0 end where name = @name`
 	writeBook     = `update groups set ` + columnsOf[groupBook]().assigned() + `, heal_permit_at = @heal_permit_at, size = @size, min = @min, max = @max, sized_by = @sized_by, template = @template, template_version = @template_version,
 		revision = revision + case when template_version <> @template_version or template <> @template or min <> @min or max <> @max then 1 else 0 end where name = @name`
 )

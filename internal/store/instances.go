@@ -188,7 +188,7 @@ func (s *Store) ReleaseInstance(ctx context.Context, now time.Time, actor, id st
 			return err
 		}
 		in.Instance = out
-		if _, err := tx.Exec(ctx, `update groups set size = $2, revision = revision + case when size <> $2 then 1 else 0 end where name = $1`, from, next.Size); err != nil {
+		if _, err := tx.Exec(ctx, writeSize, values(rowOfGroup(Group{Group: next}))); err != nil {
 			return err
 		}
 		if err := tx.writeInstances(ctx, from, []Instance{in}); err != nil {

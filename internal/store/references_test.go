@@ -9,6 +9,7 @@ import (
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/health"
 	"unitas/internal/fleet/rollout"
+	"unitas/internal/fleet/scaling"
 	"unitas/internal/fleet/template"
 	"unitas/internal/store"
 )
@@ -138,6 +139,7 @@ func TestAStaleInstanceIsNotChanged(t *testing.T) {
 	}
 	release := func(revision int64) error {
 		return s.ReleaseInstance(ctx, noon, "ada", one.ID, revision, func(g fleet.Group, in fleet.Instance) (fleet.Group, fleet.Instance, fleet.Entry, error) {
+			g.Size, g.RuleStates = g.Size-1, []scaling.State{{Name: "nights", Before: 2}}
 			return g, in, fleet.Entry{Kind: "instance.released", Instance: in.ID}, nil
 		})
 	}
@@ -155,6 +157,13 @@ func TestAStaleInstanceIsNotChanged(t *testing.T) {
 	}
 	if in, _ = s.Instance(ctx, one.ID); !in.Pinned || in.Revision != 2 {
 		t.Errorf("after a good change it is %+v", in)
+	}
+	before, _ := s.Group(ctx, "timetable")
+	if err := release(2); err != nil {
+		t.Error(err)
+	}
+	if g, err := s.Group(ctx, "timetable"); err != nil || g.Size != before.Size-1 || len(g.RuleStates) != 1 || g.RuleStates[0].Before != 2 {
+		t.Errorf("after a release there are %d with %+v: %v", g.Size, g.RuleStates, err)
 	}
 }
 
