@@ -9,8 +9,8 @@
 // with a margin: Turner, Grünwald, "Exact anytime-valid confidence intervals for
 // contingency tables and beyond", 2022). One bad block may make the next bets bad, so the
 // evidence is a mixture of such products that begin anew at each block, the one that begins at
-// block n with the weight 1/n(n+1): what one loses at first sinks no other, and a mixture is an
-// E-variable as well. While new is no worse than it may be, the chance that the evidence ever
+// block n with the weight 1/n(n+1): what one loses at first sinks no other. Half of it bets by
+// all that was seen, the other half by what was seen lately. A mixture is an E-variable as well. While new is no worse than it may be, the chance that the evidence ever
 // reaches 1/α is at most α, however often it is looked at (Ville, 1939).
 package gate
 
@@ -45,6 +45,8 @@ type Comparison struct {
 	LogE     float64 `json:"log_e"`
 	Blocks   int     `json:"blocks,omitempty"`
 	LogBegun float64 `json:"log_begun,omitempty"`
+	// Lately is the same of who bets by what was seen lately alone.
+	Lately *Lately `json:"lately,omitempty"`
 	// Line is what the answers of the present wave are held against: slower ones are bad. 0
 	// when they are held against nothing of that kind, or it is not known yet.
 	Line time.Duration `json:"line"`
@@ -113,27 +115,62 @@ const prior = 0.18
 // much the share of bad ones may be higher in new than in old, 0 to 1. Blocks are bet on by
 // what was seen before them, so their order matters and an empty one changes nothing.
 func (c Comparison) Add(fresh, old Count, margin float64) Comparison {
-	if c.New.N > 0 && c.Old.N > 0 && fresh.N+old.N > 0 {
-		c = c.begin(bet(c.New, c.Old, fresh, old, margin))
+	if fresh.N+old.N == 0 {
+		return c
+	}
+	lately := Lately{New: weighed(c.New), Old: weighed(c.Old), LogBegun: c.LogBegun} // of what was kept without it
+	if c.Lately != nil {
+		lately = *c.Lately
+	}
+	if c.New.N > 0 && c.Old.N > 0 {
+		c.Blocks++
+		c.LogBegun = c.begin(c.LogBegun, bet(weighed(c.New), weighed(c.Old), fresh, old, margin))
+		lately.LogBegun = c.begin(lately.LogBegun, bet(lately.New, lately.Old, fresh, old, margin))
+		begun := logSum(c.LogBegun, lately.LogBegun) - math.Ln2
+		c.LogE = logSum(begun, -math.Log(float64(c.Blocks)+1)) // what has yet to begin has bet nothing
 	}
 	c.New, c.Old = c.New.add(fresh), c.Old.add(old)
+	lately.New, lately.Old = lately.New.then(fresh), lately.Old.then(old)
+	c.Lately = &lately
 	return c
 }
 
-// begin takes in the logarithm of a block's likelihood ratio, with a product that begins at it.
-func (c Comparison) begin(ratio float64) Comparison {
-	c.Blocks++
+// begin is the evidence that has begun to bet after a block with the logarithm of its likelihood ratio: one
+// more product begins at it.
+func (c Comparison) begin(begun, ratio float64) float64 {
 	n := float64(c.Blocks)
 	begins := -math.Log(n * (n + 1))
 	switch {
 	case c.Blocks > 1:
-		begins = logSum(begins, c.LogBegun)
+		begins = logSum(begins, begun)
 	case c.LogE != 0: // it was kept before there were several
 		begins = c.LogE
 	}
-	c.LogBegun = begins + ratio
-	c.LogE = logSum(c.LogBegun, -math.Log(n+1)) // what has yet to begin has bet nothing
-	return c
+	return begins + ratio
+}
+
+// Lately is who bets by what was seen lately: the weight of a block halves with each [halfLife] of further
+// ones, so that one bad second is soon forgotten on whichever side it was.
+type Lately struct {
+	New      Weighed `json:"new"`
+	Old      Weighed `json:"old"`
+	LogBegun float64 `json:"log_begun"`
+}
+
+const halfLife = 6 // blocks
+
+// Weighed are counts that weigh less with time.
+type Weighed struct {
+	N   float64 `json:"n"`
+	Bad float64 `json:"bad"`
+}
+
+func weighed(c Count) Weighed { return Weighed{float64(c.N), float64(c.Bad)} }
+
+// then is the same one block later.
+func (w Weighed) then(c Count) Weighed {
+	less := math.Exp2(-1.0 / halfLife)
+	return Weighed{less*w.N + float64(c.N), less*w.Bad + float64(c.Bad)}
 }
 
 // logSum is the logarithm of the sum of two numbers of which the logarithms are given.
@@ -143,7 +180,7 @@ func logSum(a, b float64) float64 {
 }
 
 // bet is the logarithm of a block's likelihood ratio.
-func bet(seenNew, seenOld, fresh, old Count, margin float64) float64 {
+func bet(seenNew, seenOld Weighed, fresh, old Count, margin float64) float64 {
 	a, b := estimate(seenNew), estimate(seenOld)
 	if a <= b+margin { // new looks no worse than it may be: nothing is bet
 		return 0
@@ -152,7 +189,7 @@ func bet(seenNew, seenOld, fresh, old Count, margin float64) float64 {
 	return logRatio(fresh, a, q+margin) + logRatio(old, b, q)
 }
 
-func estimate(c Count) float64 { return (float64(c.Bad) + prior) / (float64(c.N) + 2*prior) }
+func estimate(w Weighed) float64 { return (w.Bad + prior) / (w.N + 2*prior) }
 
 // logRatio is how much likelier outcomes are with the share p than with q.
 func logRatio(c Count, p, q float64) float64 {
