@@ -122,53 +122,6 @@ func timeIn(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, errors.New("is not a time; give one such as 22:15, 2026-11-26, '2026-11-26 22:15', 2026-11-26T22:15:00Z, or 90m for so long ago")
 }
 
-func (a *app) whyCommand() *cobra.Command {
-	return &cobra.Command{Use: "why INSTANCE|GROUP", Short: "What led to the present state of an instance or a group, with the numbers", Args: exactly("INSTANCE|GROUP"),
-		Long: `Prints the entries of the journal that led to the present state, oldest first: of an
-instance all of its life, of a group the last twenty that concern it as a whole.`,
-		Example: "  unitas why timetable-003\n  unitas why timetable",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			name, limit := args[0], 1000
-			in, _, err := ask[contract.Instance](a, func(c *client.Client) (*http.Response, error) { return c.GetInstance(cmd.Context(), name) })
-			params, now := contract.ListJournalParams{Instance: &name, Limit: &limit}, ""
-			switch {
-			case err == nil:
-				now = fmt.Sprintf("%s is %s, because %s.", in.Id, in.State, in.Why)
-				if g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), in.Group) }); err == nil && g.Stuck != nil {
-					now += fmt.Sprintf(" Nothing can be decided about its group %s now, because %s.", g.Name, *g.Stuck)
-				}
-			case client.Is(err, "not-found"):
-				g, _, err := ask[contract.Group](a, func(c *client.Client) (*http.Response, error) { return c.GetGroup(cmd.Context(), name) })
-				if client.Is(err, "not-found") {
-					return fmt.Errorf("there is neither an instance nor a group %s", name)
-				}
-				if err != nil {
-					return err
-				}
-				params, now = contract.ListJournalParams{Group: &name, Limit: &limit}, g.Summary.Sentence
-			default:
-				return err
-			}
-			l, _, err := ask[contract.JournalList](a, func(c *client.Client) (*http.Response, error) { return c.ListJournal(cmd.Context(), &params) })
-			if err != nil {
-				return err
-			}
-			chain := l.Items
-			if params.Group != nil {
-				chain = ofWhole(chain)
-			}
-			slices.Reverse(chain)
-			a.sayZone()
-			return a.print(chain, func() string {
-				var b strings.Builder
-				for _, e := range chain {
-					b.WriteString(line(e))
-				}
-				return b.String() + "\nNow: " + now + "\n"
-			})
-		}}
-}
-
 // ofWhole keeps, newest first, what concerns a group as a whole: changes, its
 // rollout, back-offs, healing that stopped, and losses; the last twenty.
 func ofWhole(entries []contract.JournalEntry) []contract.JournalEntry {

@@ -476,6 +476,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
 	ListSizes(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetWanted How many of each version are wanted in each zone now, against how many there are, and what the difference waits for
+	//
+	// Corresponds with GET /v1/groups/{name}/wanted (the `GetWanted` operationId).
+	GetWanted(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListImages Image versions, by name and then newest first
 	//
 	// Corresponds with GET /v1/images (the `ListImages` operationId).
@@ -2113,6 +2118,21 @@ func (c *Client) TryRule(ctx context.Context, name ObjectName, rule RuleName, pa
 // Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
 func (c *Client) ListSizes(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSizesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWanted How many of each version are wanted in each zone now, against how many there are, and what the difference waits for
+//
+// Corresponds with GET /v1/groups/{name}/wanted (the `GetWanted` operationId).
+func (c *Client) GetWanted(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWantedRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6550,6 +6570,40 @@ func NewListSizesRequest(server string, name ObjectName, params *ListSizesParams
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetWantedRequest constructs an http.Request for the GetWanted method
+func NewGetWantedRequest(server string, name ObjectName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/wanted", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -11660,6 +11714,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/groups/{name}/sizes (the `ListSizes` operationId).
 	ListSizesWithResponse(ctx context.Context, name ObjectName, params *ListSizesParams, reqEditors ...RequestEditorFn) (*ListSizesResponse, error)
 
+	// GetWantedWithResponse How many of each version are wanted in each zone now, against how many there are, and what the difference waits for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{name}/wanted (the `GetWanted` operationId).
+	GetWantedWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetWantedResponse, error)
+
 	// ListImagesWithResponse Image versions, by name and then newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14423,6 +14484,54 @@ func (r ListSizesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSizesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWantedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wanted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWantedResponse) GetJSON200() *Wanted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWantedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWantedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWantedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWantedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWantedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18791,6 +18900,19 @@ func (c *ClientWithResponses) ListSizesWithResponse(ctx context.Context, name Ob
 	return ParseListSizesResponse(rsp)
 }
 
+// GetWantedWithResponse How many of each version are wanted in each zone now, against how many there are, and what the difference waits for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{name}/wanted (the `GetWanted` operationId).
+func (c *ClientWithResponses) GetWantedWithResponse(ctx context.Context, name ObjectName, reqEditors ...RequestEditorFn) (*GetWantedResponse, error) {
+	rsp, err := c.GetWanted(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWantedResponse(rsp)
+}
+
 // ListImagesWithResponse Image versions, by name and then newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21563,6 +21685,39 @@ func ParseListSizesResponse(rsp *http.Response) (*ListSizesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SizeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWantedResponse parses an HTTP response from a GetWantedWithResponse call
+func ParseGetWantedResponse(rsp *http.Response) (*GetWantedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWantedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wanted
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

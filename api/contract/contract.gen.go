@@ -1015,6 +1015,36 @@ func (e Verdict) Valid() bool {
 	}
 }
 
+// Defines values for WantedGoal.
+const (
+	WantedGoalBack   WantedGoal = "back"
+	WantedGoalFrozen WantedGoal = "frozen"
+	WantedGoalGone   WantedGoal = "gone"
+	WantedGoalHeld   WantedGoal = "held"
+	WantedGoalSize   WantedGoal = "size"
+	WantedGoalWave   WantedGoal = "wave"
+)
+
+// Valid indicates whether the value is a known member of the WantedGoal enum.
+func (e WantedGoal) Valid() bool {
+	switch e {
+	case WantedGoalBack:
+		return true
+	case WantedGoalFrozen:
+		return true
+	case WantedGoalGone:
+		return true
+	case WantedGoalHeld:
+		return true
+	case WantedGoalSize:
+		return true
+	case WantedGoalWave:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WaveState.
 const (
 	WaveStateGivenUp   WaveState = "given-up"
@@ -4158,6 +4188,55 @@ type Wait struct {
 	// UsualSeconds Median
 	UsualSeconds *float64 `json:"usual_seconds,omitempty"`
 	Why          string   `json:"why"`
+}
+
+// Wanted defines model for Wanted.
+type Wanted struct {
+	// Goal What decisions work towards: the size alone; one wave more of the new version; what is there, with losses made good, as the rollout is held or waits; what ran before the rollout; nothing, as the group is deleted; what is there, untouched
+	Goal WantedGoal `json:"goal"`
+
+	// Instances That count for the size
+	Instances int `json:"instances"`
+
+	// LeastServing So many serve where the group itself takes some away
+	LeastServing int `json:"least_serving"`
+
+	// MostInstances No more are there at a time
+	MostInstances int             `json:"most_instances"`
+	Sentence      string          `json:"sentence"`
+	Serving       int             `json:"serving"`
+	Size          int             `json:"size"`
+	Versions      []WantedVersion `json:"versions"`
+
+	// WaitsFor What the differences wait for, a sentence each
+	WaitsFor []string `json:"waits_for"`
+}
+
+// WantedGoal What decisions work towards: the size alone; one wave more of the new version; what is there, with losses made good, as the rollout is held or waits; what ran before the rollout; nothing, as the group is deleted; what is there, untouched
+type WantedGoal string
+
+// WantedVersion defines model for WantedVersion.
+type WantedVersion struct {
+	Instances int `json:"instances"`
+	Serving   int `json:"serving"`
+
+	// Stay Of those, pinned or left out of the rollout
+	Stay    int          `json:"stay"`
+	Version string       `json:"version"`
+	Wanted  int          `json:"wanted"`
+	Zones   []WantedZone `json:"zones"`
+}
+
+// WantedZone defines model for WantedZone.
+type WantedZone struct {
+	Instances int `json:"instances"`
+	Serving   int `json:"serving"`
+
+	// Wanted As the next ones come or go
+	Wanted int `json:"wanted"`
+
+	// Zone Empty for what is in none of the zones of the group any more
+	Zone string `json:"zone"`
 }
 
 // Wave defines model for Wave.

@@ -329,6 +329,10 @@ func (r *Rollout) fewer(size int) int {
 	return min(below, size)
 }
 
+// Between is how many of a group of a size serve at least while the rollout goes on, where it takes some away
+// itself, and how many are there at most.
+func (r *Rollout) Between(size int) (least, most int) { return size - r.fewer(size), size + r.Above }
+
 // StumbleLimit is how many machines of one wave may fail at the least before the
 // rollout holds itself; fewer are taken for accidents and tried again.
 const StumbleLimit = rollout.FewestToHold

@@ -138,7 +138,7 @@ func (d *deciding) itsSize() target {
 // those that must serve is filled with what ran before.
 func (d *deciding) ofWave() target {
 	size, to, from := d.group.Size, d.ro.To, d.ro.From
-	least, most := size-d.ro.fewer(size), size+d.ro.Above
+	least, most := d.ro.Between(size)
 	wanted := d.reach(d.tally(to), d.ro.Waves[d.ro.Wave].Of(size))
 	olds := func() int { return d.tally(to).old() }
 	news := func() int { return d.tally(to).newCounted - len(d.stuck()) }
@@ -224,7 +224,7 @@ func (d *deciding) heldShort(helping int) Cause {
 // others serve, and what is missing of it comes as far as there is room.
 func (d *deciding) asBefore() target {
 	size := d.group.Size
-	least, most := size-d.ro.fewer(size), size+d.ro.Above
+	least, most := d.ro.Between(size)
 	all, _ := d.onWayBack()
 	back := Cause{Code: CodeReplaced, About: d.ro.BackTo(size)}
 	goes := func(int) Cause { return back }

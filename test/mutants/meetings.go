@@ -101,7 +101,6 @@ var meetings = []fault{
 	{"a held revert makes losses good by what it leaves", "target.go", "if d.ro.Back {\n\t\tt.adds", "if false {\n\t\tt.adds"},
 	{"a held rollout gives up a zone of new ones", "reconcile.go", "k.giving > 0 && (d.ro == nil || k.version != d.ro.To) {", "k.giving > 0 {"},
 	{"a held rollout sheds new ones before old", "target.go", "t.cuts = append(t.cuts, d.cutsTo(most, least)...)\n\tif d.ro.Back", "t.cuts = append(d.cutsTo(size+beside, least), t.cuts...)\n\tif d.ro.Back"},
-	{"a loss is filled with what never served", "target.go", "t.serving > t.newServing && !d.everServed() {", "false {"},
-	{"a version that never served holds the room", "target.go", "t.serving > t.newServing && !d.everServed() {", "!d.everServed() {"},
-	{"a full zone loses its turn", "manner.go", "if has[z]+stay[z] < part {", "if has[z]+stay[z] < part && d.countedOf(v)() > 0 {"},
+	{"a loss is filled with what never served", "target.go", "t.serving > t.newServing && !d.everServed() {", "t.serving < 0 && !d.everServed() {"},
+	{"a version that never served holds the room", "target.go", "t.serving > t.newServing && !d.everServed() {", "t.serving >= 0 && !d.everServed() {"},
 }

@@ -50,7 +50,7 @@ var faults = []fault{
 	{"a revert is stuck with what is ill", "rolling.go", "case stuck < 0 && !in.Pinned && (in.State.ComingUp() || d.helpless(in)):", "case false:"},
 	{"what was ill before proceed is stuck", "rolling.go", "} else if r != nil && d.helpless(in) {", "} else if false {"},
 	{"the group keeps its template after a rollout", "rolling.go", "d.group.Template = d.ro.To\n", ""},
-	{"a rollout takes one too many away", "target.go", "least, most := size-d.ro.fewer(size), size+d.ro.Above\n\twanted", "least, most := size-d.ro.fewer(size)-1, size+d.ro.Above\n\twanted"},
+	{"a rollout takes one too many away", "objects.go", "{ return size - r.fewer(size), size + r.Above }", "{ return size - r.fewer(size) - 1, size + r.Above }"},
 	{"a rollout launches one too many", "target.go", "room: func() int { return most - d.counts.counted() },", "room: func() int { return most - d.counts.counted() + 1 },"},
 	{"below is not bounded on a resize", "objects.go", "below = r.Below * size / r.Sized", "below = r.Below"},
 	{"pinned ones are waited for", "rolling.go", "d.group.Size-t.oldStay), 0)", "d.group.Size), 0)"},

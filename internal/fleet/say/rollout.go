@@ -1,6 +1,7 @@
 package say
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -29,7 +30,7 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		if r.AtOnce {
 			return fmt.Sprintf("All at once, and nobody need serve meanwhile: %s, %d on %s%s.", serves(s, &g), to.Serving, r.To, waiting(s))
 		}
-		return fmt.Sprintf("Wave %d of %d, %s: %d on %s%s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, waiting(s))
+		return fmt.Sprintf("Wave %d of %d, %s: %d on %s%s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, cmp.Or(waiting(s), noRoom(&v)))
 	case fleet.Soaking:
 		return fmt.Sprintf("Wave %d of %d soaks, %s: %d on %s, good for %s of %s.",
 			r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
@@ -49,6 +50,17 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return text
 	}
 	return Ended(r)
+}
+
+// noRoom tells that a rollout can replace nothing now, though nothing is under way: what stays and serves
+// nobody takes the room.
+func noRoom(v *fleet.View) string {
+	there, serving := fleet.NewLedger(v).Count(fleet.Version{})
+	least, most := v.Rollout.Between(v.Group.Size)
+	if there == serving || serving > least {
+		return ""
+	}
+	return fmt.Sprintf("; it has no room: %d of the %d that are there serve, at least %d must, and at most %d may be there", serving, there, least, most)
 }
 
 // serves tells how many serve, of how many.

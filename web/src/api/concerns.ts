@@ -18,6 +18,7 @@ const ofGroup = new Set([
   'rollout',
   'journal',
   'failures',
+  'wanted',
   'tickets',
   'deliveries',
   'rules',

@@ -989,6 +989,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/groups/{name}/wanted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many of each version are wanted in each zone now, against how many there are, and what the difference waits for */
+        get: operations["getWanted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/groups/{name}/failures": {
         parameters: {
             query?: never;
@@ -2743,6 +2760,42 @@ export interface components {
             until_at: string;
             /** @description The last three, newest last */
             failures: components["schemas"]["Failure"][];
+        };
+        Wanted: {
+            /**
+             * @description What decisions work towards: the size alone; one wave more of the new version; what is there, with losses made good, as the rollout is held or waits; what ran before the rollout; nothing, as the group is deleted; what is there, untouched
+             * @enum {string}
+             */
+            goal: "size" | "wave" | "held" | "back" | "gone" | "frozen";
+            sentence: string;
+            size: number;
+            /** @description So many serve where the group itself takes some away */
+            least_serving: number;
+            /** @description No more are there at a time */
+            most_instances: number;
+            /** @description That count for the size */
+            instances: number;
+            serving: number;
+            /** @description What the differences wait for, a sentence each */
+            waits_for: string[];
+            versions: components["schemas"]["WantedVersion"][];
+        };
+        WantedVersion: {
+            version: string;
+            instances: number;
+            serving: number;
+            /** @description Of those, pinned or left out of the rollout */
+            stay: number;
+            wanted: number;
+            zones: components["schemas"]["WantedZone"][];
+        };
+        WantedZone: {
+            /** @description Empty for what is in none of the zones of the group any more */
+            zone: string;
+            instances: number;
+            serving: number;
+            /** @description As the next ones come or go */
+            wanted: number;
         };
         FailingSlotList: {
             items: components["schemas"]["FailingSlot"][];
@@ -6894,6 +6947,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWanted: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ObjectName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What decisions go by */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wanted"];
                 };
             };
             default: components["responses"]["Problem"];

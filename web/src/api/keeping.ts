@@ -50,6 +50,17 @@ export function useReplicas() {
   })
 }
 
+export type WantedGroup = components['schemas']['Wanted']
+
+/** What decisions about a group go by; time alone changes it as well. */
+export function useWanted(group: string) {
+  return useQuery({
+    queryKey: ['live', 'wanted', group],
+    queryFn: () => take(api.GET('/v1/groups/{name}/wanted', { params: { path: { name: group } } })),
+    refetchInterval: 2000,
+  })
+}
+
 export function useFailures(group: string) {
   return useQuery({
     queryKey: ['live', 'failures', group],

@@ -8,6 +8,7 @@ import { Loading } from '../parts/Loading'
 import { Page } from '../parts/Page'
 import { Ago } from '../parts/Ago'
 import { Doubted } from '../parts/Doubted'
+import { Wanted } from '../parts/Wanted'
 import { ZoneBars } from '../parts/Bars'
 import { later } from '../parts/later'
 import { Hooks } from '../parts/Hooks'
@@ -82,7 +83,9 @@ export function Group() {
             <ZoneRows group={g} instances={live} />
           )}
           <Legend group={g} instances={live} />
-          {g.zone_loss !== '' && <p className="quiet">{upper(g.zone_loss)}.</p>}
+          <p className="quiet row">
+            {g.zone_loss !== '' && `${upper(g.zone_loss)}.`} <Wanted group={g} />
+          </p>
         </section>
         <section>
           <h2 id="rollout">Rollout</h2>
