@@ -20,9 +20,10 @@ func (s *Server) GetWanted(ctx context.Context, r routes.GetWantedRequestObject)
 		return nil, about("group", r.Name, err)
 	}
 	view := p.View()
-	w := fleet.Wants(s.now(), view)
+	now := s.now()
+	w := fleet.Wants(now, view)
 	out := contract.Wanted{Goal: contract.WantedGoal(w.Goal), Size: w.Size, LeastServing: w.Least, MostInstances: w.Most, Instances: w.Counted, Serving: w.Serving}
-	out.Sentence, out.WaitsFor = say.Wanted(view, w)
+	out.Sentence, out.WaitsFor = say.Wanted(now, view, w)
 	out.WaitsFor = append([]string{}, out.WaitsFor...)
 	out.Versions = each(w.Versions, func(v fleet.WantedVersion) contract.WantedVersion {
 		return contract.WantedVersion{Version: v.Version.String(), Instances: v.Counted, Serving: v.Serving, Stay: v.Stay, Wanted: v.Wanted,

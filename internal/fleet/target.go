@@ -261,14 +261,21 @@ func (d *deciding) addsBack(purpose Purpose, cause func(share) Cause) (adds []ad
 	return adds
 }
 
-// asShared is that the versions stay as they are, and what is missing of the size is what is launched.
+// asShared is that the versions stay as they are, and what is missing of the size is what is launched: a new
+// one that does not serve is no help.
 func (d *deciding) asShared(size int) []want {
 	usual, left := d.usual(), size
 	var all []want
 	for _, v := range d.counts.versions() {
-		if v != usual {
-			n := d.countedOf(v)()
-			all, left = append(all, want{v, n}), left-n
+		if v == usual {
+			continue
+		}
+		t := d.tally(v)
+		all = append(all, want{v, t.newCounted})
+		if d.ro != nil && v == d.ro.To {
+			left -= t.newServing
+		} else {
+			left -= t.newCounted
 		}
 	}
 	return append(all, want{usual, max(left, 0)})

@@ -179,12 +179,8 @@ func (s *scenario) play(line string) string {
 		}
 		s.printed = len(s.w.Journal)
 		return ""
-	case "gates": // what the gates of the rollout say now
-		text := ""
-		for _, g := range s.w.View.Gates(s.w.Clock()) {
-			text += fmt.Sprintf("%s: %s, %g, at least %g of %g\n", say.Gate(g), g.State(1), g.Value, g.Floor-g.Eased, g.Floor)
-		}
-		return text
+	case "wanted", "gates":
+		return s.tells(words[0])
 	case "needs": // what waits for a person
 		return strings.Join(say.Summarise(s.w.Clock(), s.w.View).Needs, "\n") + "\n"
 	case "targets": // targets sailings-up: who gets the requests of a pool that asks it

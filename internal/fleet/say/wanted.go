@@ -2,6 +2,7 @@ package say
 
 import (
 	"fmt"
+	"time"
 
 	"unitas/internal/fleet"
 	"unitas/internal/fleet/words"
@@ -9,7 +10,7 @@ import (
 
 // Wanted tells what decisions about the group of the view go by, in a sentence, and what each of the
 // differences between that and what is there waits for.
-func Wanted(v fleet.View, w fleet.Wanted) (sentence string, waits []string) {
+func Wanted(now time.Time, v fleet.View, w fleet.Wanted) (sentence string, waits []string) {
 	sentence = goal(v, w)
 	missing, surplus := 0, 0
 	for _, of := range w.Versions {
@@ -18,17 +19,21 @@ func Wanted(v fleet.View, w fleet.Wanted) (sentence string, waits []string) {
 			surplus += over
 		}
 	}
-	if w.Goal == fleet.GoalFrozen {
+	if w.Goal == fleet.GoalFrozen || w.Goal == fleet.GoalGone {
 		return sentence, nil
 	}
-	coming := 0
+	var coming []string
 	for i := range v.Instances {
-		if v.Instances[i].State.ComingUp() {
-			coming++
+		if in := &v.Instances[i]; in.State.ComingUp() && !v.Group.IsOverdue(now, in) {
+			coming = append(coming, in.ID)
 		}
 	}
-	if coming > 0 {
-		waits = append(waits, fmt.Sprintf("%s up.", words.Count(coming, "instance")+map[bool]string{true: " comes", false: " come"}[coming == 1]))
+	switch len(coming) {
+	case 0:
+	case 1:
+		waits = append(waits, coming[0]+" comes up.")
+	default:
+		waits = append(waits, fmt.Sprintf("%s and %d more come up.", coming[0], len(coming)-1))
 	}
 	if w.Empty > 0 {
 		text := fmt.Sprintf("%s empty after failures", words.Stays(w.Empty, "slot"))

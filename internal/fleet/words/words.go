@@ -127,7 +127,7 @@ func Count(n int, noun string) string {
 	switch {
 	case n == 1:
 		return "1 " + noun
-	case strings.HasSuffix(noun, "s"):
+	case strings.HasSuffix(noun, "s"), strings.HasSuffix(noun, "ch"):
 		noun += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, noun)

@@ -61,7 +61,7 @@ func FuzzPlain(f *testing.F) {
 func TestCount(t *testing.T) {
 	for want, got := range map[string]string{
 		"0 requests": Count(0, "request"), "1 request": Count(1, "request"), "3 requests": Count(3, "request"), "1 pass": Count(1, "pass"),
-		"2 passes": Count(2, "pass"), "1 instance is": Are(1, "instance"), "2 instances are": Are(2, "instance"),
+		"2 passes": Count(2, "pass"), "2 launches": Count(2, "launch"), "1 instance is": Are(1, "instance"), "2 instances are": Are(2, "instance"),
 	} {
 		if got != want {
 			t.Errorf("it says %q, want %q", got, want)
