@@ -69,7 +69,6 @@ zone, against how many there are, and what the difference waits for.`,
 	return cmd
 }
 
-
 // printWanted prints what decisions about a group go by.
 func (a *app) printWanted(ctx context.Context, group string) error {
 	w, _, err := ask[contract.Wanted](a, func(c *client.Client) (*http.Response, error) { return c.GetWanted(ctx, group) })

@@ -79,6 +79,7 @@ type deciding struct {
 	counts counts
 
 	groupChanged, roChanged bool
+	supposed                bool // a replay of rules: there are no instances, and all are taken to serve
 	prices                  map[string]float64
 	location                *time.Location
 	sizing                  Sizing

@@ -80,6 +80,7 @@ func (r *replaying) decide(g Group, m Moment, at time.Time) Group {
 		}
 	}
 	d := begin(at, View{Group: g, Sizing: sizing})
+	d.supposed = true
 	d.scale()
 	for _, e := range d.journal.entries() {
 		r.out.Changes = append(r.out.Changes, ReplayedChange{at, e})

@@ -94,7 +94,7 @@ func (d *deciding) scale() {
 	if out.By == "" || out.Want == d.group.Size {
 		return
 	}
-	short := d.len() > 0 && d.tally(d.group.Template).serving < d.group.Size // a replay has no instances
+	short := !d.supposed && d.tally(d.group.Template).serving < d.group.Size
 	if out.Want < d.group.Size && (d.ro != nil || !d.group.HealStopped.IsZero() || short) {
 		return // what runs is in the middle of a change, is ill or too little: its metrics tell little
 	}

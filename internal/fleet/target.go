@@ -142,9 +142,9 @@ func (d *deciding) ofWave() target {
 	wanted := d.reach(d.tally(to), d.ro.Waves[d.ro.Wave].Of(size))
 	olds := func() int { return d.tally(to).old() }
 	news := func() int { return d.tally(to).newCounted - len(d.stuck()) }
-	before := size - wanted
+	before, first := size-wanted, 0
 	if t := d.tally(to); t.serving > t.newServing && !d.everServed() {
-		before = max(before, least)
+		before, first = max(before, least), least
 	}
 	return target{
 		least: least, most: most, wants: []want{{to, wanted}, {from, size - wanted}},
@@ -154,7 +154,7 @@ func (d *deciding) ofWave() target {
 		}, d.cutsTo(most, least)...),
 		room: func() int { return most - d.counts.counted() },
 		adds: []add{
-			{from, olds, min(before, least), true, ForSize, d.short}, // first what must serve
+			{from, olds, first, true, ForSize, d.short},
 			{to, news, wanted, false, ForRollout, func() Cause { return d.waveWants(wanted) }},
 			{from, olds, before, true, ForSize, d.short},
 		},

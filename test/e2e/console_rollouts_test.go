@@ -67,6 +67,9 @@ func TestConsoleHooksAndRollouts(t *testing.T) {
 	step("what goes", browser.Until(tab, says("0 instances that it holds now go on unanswered")))
 	step("remove it", browser.Button(tab, "Remove it"))
 	step("it is gone", browser.Until(tab, says("No hook holds its instances.")))
+	step("ask what is wanted", browser.Button(tab, "What is wanted…"))
+	step("it is told", browser.Until(tab, `document.querySelector('[data-testid=wanted]')?.textContent === '5 are wanted, 5 are there, and 5 serve.' && document.querySelectorAll('.ant-modal tbody tr.ant-table-row').length > 1`))
+	run("close it", `document.querySelector('.ant-modal-close').click()`)
 
 	open("/courses")
 	step("a course", browser.Button(tab, "Save a course…"))

@@ -5,7 +5,7 @@ var meetings = []fault{
 	// Sizes, and who is asked, seen and sized at the same time.
 	{"who settles is missing from a total", "metric/metric.go", "o == Total && serving > n {", "false {"},
 	{"what hides is enough to shrink on", "scaling/judge.go", "if v.AtLeast { // that", "if false { // that"},
-	{"what hid is calm", "scaling/judge.go", "|| r.Metric.Hides(p.Value) {", "{"},
+	{"what hid is calm", "scaling/judge.go", "|| r.hides(p) {", "{"},
 	{"a clock that was ahead has calendars sleep", "scaling/bounds.go", "if ahead = s.Occurred.After(now.Add(time.Minute)); ahead {", "if false {"},
 	{"a bound gives nothing back", "scale.go", "if by != \"\" {\n\t\t\td.keepState", "if false {\n\t\t\td.keepState"},
 	{"a span that ends under another is for good", "scale.go", "if over, laid := d.laidOver(r.Name); laid {", "if over, laid := d.laidOver(r.Name); laid && false {"},
@@ -49,6 +49,10 @@ var meetings = []fault{
 
 	// Gates, and what they are held against.
 	{"bets never begin anew", "gate/gate.go", "begins = logSum(begins, begun)", "begins = begun"},
+	{"a total of processors hides at a hundred", "scaling/judge.go", "each /= float64(max(p.Serving, 1))", "each /= 1"},
+	{"a group that lost all is made smaller", "scale.go", "short := !d.supposed && d", "short := d.len() > 0 && d"},
+	{"what has no room says nothing", "say/rollout.go", "if there == serving || serving > least {", "if true || there == serving || serving > least {"},
+	{"what is wanted counts new ones that never served", "target.go", "left -= t.newServing\n", "left -= t.newCounted\n"},
 	{"what was seen lately is never forgotten", "gate/gate.go", "less := math.Exp2(-1.0 / halfLife)", "less := 1.0 * halfLife / halfLife"},
 	{"who bets by all that was seen bets as who forgets", "gate/gate.go", "bet(weighed(c.New), weighed(c.Old), fresh, old, margin)", "bet(lately.New, lately.Old, fresh, old, margin)"},
 	{"a gate that is alone had too few requests", "rolling.go", "if g.Alarming() {", "if false {"},

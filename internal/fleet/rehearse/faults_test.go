@@ -62,12 +62,16 @@ type plan struct {
 	ran               map[fleet.Version]int // what served when the rollout began
 	place             *time.Location        // of hours of the day
 	holds             time.Duration         // for how long hooks hold at most, all together
+	load              float64               // that a rule sizes the group by; 0 without one
 }
 
 func playPlan(t *testing.T, seed uint64) *World {
 	p := &plan{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), zoneLost: map[string]bool{}, zoneHung: map[string]bool{}}
 	size := 1 + p.r.IntN(9)
-	if p.r.IntN(20) == 0 {
+	switch n := p.r.IntN(400); {
+	case n == 0:
+		size = 60 + p.r.IntN(241)
+	case n <= 20:
 		size = p.r.IntN(61)
 	}
 	g := fleet.Group{
@@ -99,6 +103,9 @@ func playPlan(t *testing.T, seed uint64) *World {
 	if p.r.IntN(3) == 0 {
 		p.hooks(&g)
 	}
+	if p.r.IntN(5) == 0 && size > 0 && size <= 60 {
+		p.rules(&g)
+	}
 	p.place = time.FixedZone("there", 7200)
 	p.shaky = p.r.IntN(3) == 0
 	p.largest, p.leastDrain, p.worst = size, g.Drain, 40*time.Second
@@ -110,6 +117,9 @@ func playPlan(t *testing.T, seed uint64) *World {
 	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.acted, p.k.ended
 	if p.shaky {
 		p.w.Disturb = p.disturb
+	}
+	if p.load > 0 {
+		p.bears()
 	}
 	for range p.r.IntN(12) {
 		p.w.At(epoch.Add(time.Duration(p.r.Int64N(int64(18*time.Minute)))), p.mishap)
@@ -233,7 +243,14 @@ func (p *plan) mishap() {
 	if p.w.Finished {
 		return
 	}
-	switch p.r.IntN(21) {
+	switch p.r.IntN(22) {
+	case 21: // another load, or none of this service is there for minutes
+		if p.load > 0 && p.r.IntN(3) > 0 {
+			p.load *= 0.3 + 1.7*p.r.Float64()
+			return
+		}
+		p.w.Away = p.w.Now.Add(p.upTo(5 * time.Minute))
+		p.w.At(p.w.Away, p.w.Restart)
 	case 20: // what all depend on is away for seconds
 		p.blip()
 	case 19:

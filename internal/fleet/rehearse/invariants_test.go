@@ -56,6 +56,7 @@ func (k *watch) decided(before fleet.View, d fleet.Decision) {
 	k.invariant9(before, was, d)
 	k.frozen(before, was, d)
 	k.heldAtOnce()
+	k.sizes(before, d)
 }
 
 // room is how many more and fewer than the size there may be.
@@ -86,6 +87,9 @@ func room(v fleet.View) (above, below int) {
 // size - below. Without room above the ill goes before another comes; that is healing.
 func (k *watch) invariant1(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
 	g := before.Group
+	if d.Group != nil { // a rule makes it smaller and acts on that at once
+		g.Size = min(g.Size, d.Group.Size)
+	}
 	chosen, turns := 0, 0
 	left := 0
 	sent := map[string]bool{}

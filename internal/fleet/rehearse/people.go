@@ -37,14 +37,20 @@ func (w *World) Rest(id string, halted time.Duration) {
 	w.edit(id, func(in *fleet.Instance) { *in = rests })
 	w.note(e)
 	w.carryOut(fleet.Rest, w.Instance(id))
-	w.In(min(m.Finish, w.View.Group.Drain)+halted, func() {
+	var wake func()
+	wake = func() {
+		if w.Now.Before(w.Away) { // who takes the picture is away too
+			w.At(w.Away.Add(time.Millisecond), wake)
+			return
+		}
 		if in := w.Instance(id); in != nil && in.State == fleet.Resting && !m.Gone {
 			w.edit(id, func(in *fleet.Instance) {
 				in.HearMachine(fleet.Machine{State: fleet.MachineWoken, Launch: m.Launch})
 			})
 			w.wellAgain(id, m)
 		}
-	})
+	}
+	w.In(min(m.Finish, w.View.Group.Drain)+halted, wake)
 }
 
 // wellAgain has a machine that nobody asked for a while found healthy, unless it is ill.

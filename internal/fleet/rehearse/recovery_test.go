@@ -54,6 +54,7 @@ func (p *plan) recover() {
 		return // nobody replaces what never became healthy
 	}
 	p.mustBeWhole()
+	p.mustFitLoad()
 	if v.Rollout == nil && !p.t.Failed() {
 		p.rollOn()
 	}

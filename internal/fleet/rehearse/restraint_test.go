@@ -13,6 +13,9 @@ import (
 // invariant9: past heal-limit healing stops.
 func (k *watch) invariant9(before fleet.View, was map[string]*fleet.Instance, d fleet.Decision) {
 	g := before.Group
+	if d.Group != nil { // what a rule has just made it
+		g.Size = d.Group.Size
+	}
 	check := g.Heal.Check()
 	limit := max(g.Size*g.HealLimit/100, 1)
 	permitted := func(since time.Time) bool { return !since.After(g.HealPermit) }

@@ -40,7 +40,7 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		}
 		return fmt.Sprintf("Held in wave %d of %d, %s: %s. Proceed or revert.", r.Wave+1, len(r.Waves), serves(s, &g), Because(r.Cause))
 	case fleet.Reverting:
-		text := fmt.Sprintf("Reverting to %s, %s: %d back%s.", r.BackTo(g.Size), serves(s, &g), back(r, g.Size, s), waiting(s))
+		text := fmt.Sprintf("Reverting to %s, %s: %d back%s.", r.BackTo(g.Size), serves(s, &g), back(r, g.Size, s), cmp.Or(waiting(s), noRoom(&v)))
 		if r.Turned.Code != fleet.CodeWords {
 			text += " It goes back since " + Because(r.Turned) + "."
 		}

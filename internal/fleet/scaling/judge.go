@@ -204,7 +204,7 @@ func (l Line) past(now, since time.Time, points []metric.Point) (past time.Durat
 // most while it was calm.
 func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Verdict) {
 	load := v.Point.Load(r.Aggregate)
-	v.Need, v.AtLeast = r.needs(load), r.Metric.Hides(v.Point.Value)
+	v.Need, v.AtLeast = r.needs(load), r.hides(v.Point)
 	v.Floor = v.Need
 	off := load / (r.KeepAt * float64(max(s.Size, 1)))
 	if s.Size == 0 && load > 0 {
@@ -225,6 +225,15 @@ func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Ve
 	case off < 1-r.Band/100:
 		r.judgeLower(s, state, points, v)
 	}
+}
+
+// hides reports whether a point may hide how much there is to bear: an instance is full.
+func (r *Rule) hides(p metric.Point) bool {
+	each := p.Value
+	if r.Aggregate == metric.Total {
+		each /= float64(max(p.Serving, 1))
+	}
+	return r.Metric.Hides(each)
 }
 
 // needs is how many instances a load needs.
@@ -250,7 +259,7 @@ func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Ver
 			break
 		}
 		need := r.needs(p.Load(r.Aggregate))
-		if need >= s.Size || r.Metric.Hides(p.Value) {
+		if need >= s.Size || r.hides(p) {
 			break
 		}
 		most = max(most, need)

@@ -1,0 +1,106 @@
+package rehearse
+
+import (
+	"math"
+	"time"
+
+	"unitas/internal/fleet"
+	"unitas/internal/fleet/metric"
+	"unitas/internal/fleet/say"
+	"unitas/internal/fleet/scaling"
+)
+
+// What plans that are sized by rules have besides: a load that is shared by what serves, so that sizing,
+// rollouts and faults feed back, and a calendar.
+
+// keepAt is what the rule of a plan keeps the load of an instance near.
+const keepAt = 60.0
+
+// rules gives the group of a plan some.
+func (p *plan) rules(g *fleet.Group) {
+	even := scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: []metric.Name{metric.CPU, metric.Requests}[p.r.IntN(2)], KeepAt: keepAt}
+	if p.r.IntN(3) == 0 {
+		even.Aggregate = metric.Total
+	}
+	g.Rules, g.Min = append(g.Rules, even), 1
+	if p.r.IntN(2) == 0 {
+		span := scaling.Rule{Name: "span", Kind: scaling.Calendar, When: "* * * * *", Duration: time.Minute + p.upTo(4*time.Minute)}
+		least, most, size := 1+p.r.IntN(4), 4+p.r.IntN(8), 1+p.r.IntN(9)
+		switch p.r.IntN(3) {
+		case 0:
+			span.Min = &least
+		case 1:
+			span.Max = &most
+		default:
+			span.Size = &size
+		}
+		g.Rules = append(g.Rules, span)
+	}
+	for k := range g.Rules {
+		g.Rules[k].Complete()
+	}
+	p.load = float64(g.Size) * keepAt * p.r.Float64() * 1.5
+}
+
+// bears begins with the load, and has the calendar's time come.
+func (p *plan) bears() {
+	bears(p.w, func(time.Time) float64 { return p.load })
+	p.w.View.Sizing.Times = map[string]scaling.Times{}
+	if p.w.View.Group.Rule("span") == nil {
+		return
+	}
+	at := epoch.Add(p.upTo(15 * time.Minute))
+	p.w.View.Sizing.Times["span"] = scaling.Times{Next: at}
+	p.w.At(at, func() { p.w.View.Sizing.Times["span"] = scaling.Times{Last: p.w.Clock()} })
+}
+
+// sizes notes another size, and expects no rule on a metric to shrink a group of which fewer answer than its size.
+func (k *watch) sizes(before fleet.View, d fleet.Decision) {
+	if d.Group == nil || d.Group.Size == before.Group.Size {
+		return
+	}
+	k.p.changes++
+	k.p.largest = max(k.p.largest, d.Group.Size)
+	acts := 0 // a calendar may have made it smaller first
+	for _, e := range d.Entries {
+		if e.Kind == "group.resized" {
+			acts++
+		}
+	}
+	if d.Group.Size > before.Group.Size || d.Group.SizedBy != "even" || acts > 1 {
+		return
+	}
+	answering := map[string]bool{} // who serves since this decision, or did until it
+	for _, all := range [][]fleet.Instance{before.Instances, k.p.w.View.Instances} {
+		for i := range all {
+			if in := &all[i]; in.State == fleet.Serving && (k.opens(in) || before.Group.Serves(in)) { // that one does not may not be known yet
+				answering[in.ID] = true
+			}
+		}
+	}
+	for _, in := range d.Changed { // or for that moment alone
+		if in.State == fleet.Draining && in.Since.Equal(in.Served) {
+			answering[in.ID] = true
+		}
+	}
+	answer := len(answering)
+	if b := before.Group.Bounds(k.p.w.Clock(), before.Sizing); answer < before.Group.Size && before.Group.Size <= b.Max {
+		k.fail("sizing: from %d to %d while %d answer", before.Group.Size, d.Group.Size, answer)
+	}
+}
+
+// mustFitLoad expects as many as the load needs, by now that it has been the same for long.
+func (p *plan) mustFitLoad() {
+	g := &p.w.View.Group
+	_, serving := fleet.NewLedger(&p.w.View).Count(fleet.Version{})
+	if p.load == 0 || p.w.View.Rollout != nil || serving < g.Size || p.t.Failed() { // what is bad never fits
+		return
+	}
+	need := int(math.Ceil(p.load / keepAt))
+	least := min(max(int(math.Ceil(p.load/(keepAt*1.1))), g.Min), g.Max)
+	most := max(min(int(math.Ceil(p.load/(keepAt*0.9)))+1, g.Max), g.Min)
+	if g.Size < least || g.Size > most {
+		verdicts, _ := p.w.View.Judge(p.w.Clock())
+		p.k.fail("sizing: the load of %g needs %d, and the size is %d between %d and %d: %s", p.load, need, g.Size, g.Min, g.Max, say.Thinks(p.w.Clock(), &p.w.View, verdicts[0]))
+	}
+}
