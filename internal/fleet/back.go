@@ -144,6 +144,16 @@ func (d *deciding) onWayBack() (all []share, t tally) {
 			}
 		}
 	}
+	for v := range d.idlers {
+		t.counted--
+		t.oldStay--
+		for m := range all {
+			if all[m].Version == v {
+				all[m].counted--
+				all[m].stay--
+			}
+		}
+	}
 	for _, s := range all {
 		t.newCounted += min(s.counted, s.N)
 		t.newServing += min(s.serving, s.N)
@@ -157,14 +167,19 @@ func goesBackTo(all []share, v Version) bool {
 	return slices.ContainsFunc(all, func(s share) bool { return s.Version == v })
 }
 
-// countedBut counts what is of none of the versions.
-func (d *deciding) countedBut(all []share) func() int {
-	return func() (n int) {
+// placed counts what is of the versions, and is not idle.
+func (d *deciding) placed(of func(Version) bool) func() int {
+	return func() int {
+		n := -d.idle(of)
 		for k := range d.counts.cells {
-			if c := &d.counts.cells[k]; !goesBackTo(all, c.version) {
+			if c := &d.counts.cells[k]; of(c.version) {
 				n += c.counted
 			}
 		}
 		return n
 	}
+}
+
+func (d *deciding) placedOf(v Version) func() int {
+	return d.placed(func(o Version) bool { return o == v })
 }

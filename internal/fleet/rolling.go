@@ -195,7 +195,7 @@ func (d *deciding) advanceRollout() bool {
 		_, t := d.onWayBack()
 		if t.old() <= t.oldStay && t.newServing >= d.group.Size-t.oldStay {
 			d.turn(Reverted, Cause{Code: CodeBackWhole, About: d.ro.BackTo(d.group.Size), Numbers: Numbers{
-				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldStay), count("left_out", min(d.counts.leftOut(), t.oldStay))}})
+				count("serving", t.newServing), count("size", d.group.Size), count("left_behind", t.oldStay+d.idle(every)), count("left_out", min(d.counts.leftOut(), t.oldStay+d.idle(every)))}})
 		}
 	case d.ro.State == Moving:
 		if d.filled() {
@@ -235,7 +235,7 @@ func (d *deciding) advanceRollout() bool {
 
 // filled reports whether the present wave has replaced all that it should.
 func (d *deciding) filled() bool {
-	t := d.tally(d.ro.To)
+	t := d.underWay()
 	want := d.reach(t, d.ro.Waves[d.ro.Wave].Of(d.group.Size))
 	if t.newServing < want {
 		stuck := len(d.stuck())

@@ -139,8 +139,9 @@ func (d *deciding) itsSize() target {
 func (d *deciding) ofWave() target {
 	size, to, from := d.group.Size, d.ro.To, d.ro.From
 	least, most := d.ro.Between(size)
-	wanted := d.reach(d.tally(to), d.ro.Waves[d.ro.Wave].Of(size))
-	olds := func() int { return d.tally(to).old() }
+	most += d.idle(func(v Version) bool { return v != to })
+	wanted := d.reach(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))
+	olds := func() int { return d.underWay().old() }
 	news := func() int { return d.tally(to).newCounted - len(d.stuck()) }
 	before, first := size-wanted, 0
 	if t := d.tally(to); t.serving > t.newServing && !d.everServed() {
@@ -225,16 +226,17 @@ func (d *deciding) heldShort(helping int) Cause {
 func (d *deciding) asBefore() target {
 	size := d.group.Size
 	least, most := d.ro.Between(size)
+	most += d.idle(every)
 	all, _ := d.onWayBack()
 	back := Cause{Code: CodeReplaced, About: d.ro.BackTo(size)}
 	goes := func(int) Cause { return back }
 	of := func(in *Instance) bool { return goesBackTo(all, in.Version) }
 	t := target{
 		least: least, most: most,
-		cuts: []cut{{d.countedBut(all), 0, least, func(in *Instance) bool { return !of(in) && !d.stays(in) }, goes}},
+		cuts: []cut{{d.placed(func(v Version) bool { return !goesBackTo(all, v) }), 0, least, func(in *Instance) bool { return !of(in) && !d.stays(in) }, goes}},
 		room: func() int {
 			_, t := d.onWayBack()
-			return d.afford(min(size-t.oldStay-t.newCounted, most-t.counted))
+			return d.afford(min(size-t.oldStay-t.newCounted, most-d.counts.counted()))
 		},
 		adds: d.addsBack(ForRollout, func(s share) Cause {
 			return Cause{Code: CodeBack, About: s.Version.String(), Numbers: Numbers{count("serving", s.serving), count("wanted", s.N)}}
@@ -246,7 +248,7 @@ func (d *deciding) asBefore() target {
 		if len(all) == 1 {
 			why = d.sizeCause
 		}
-		t.cuts = append(t.cuts, cut{d.countedOf(s.Version), s.N, least, func(in *Instance) bool { return in.Version == s.Version && !d.stays(in) }, why})
+		t.cuts = append(t.cuts, cut{d.placedOf(s.Version), s.N, least, func(in *Instance) bool { return in.Version == s.Version && !d.stays(in) }, why})
 	}
 	t.cuts = append(t.cuts, d.cutsTo(most, least)...)
 	return t
@@ -256,7 +258,7 @@ func (d *deciding) asBefore() target {
 func (d *deciding) addsBack(purpose Purpose, cause func(share) Cause) (adds []add) {
 	all, _ := d.onWayBack()
 	for _, s := range all {
-		adds = append(adds, add{s.Version, d.countedOf(s.Version), s.N, false, purpose, func() Cause { return cause(s) }})
+		adds = append(adds, add{s.Version, d.placedOf(s.Version), s.N, false, purpose, func() Cause { return cause(s) }})
 	}
 	return adds
 }

@@ -126,7 +126,7 @@ func (d *deciding) fairly(wants []want) []want {
 		if slices.ContainsFunc(wants, func(w want) bool { return w.version == v }) {
 			continue
 		}
-		stay := 0
+		stay := -d.idle(func(o Version) bool { return o == v })
 		for n := range d.counts.cells {
 			if k := &d.counts.cells[n]; k.version == v {
 				stay += k.pinned + k.left
@@ -135,7 +135,7 @@ func (d *deciding) fairly(wants []want) []want {
 		if last := len(wants) - 1; last >= 0 {
 			wants[last].n = max(wants[last].n-stay, 0)
 		}
-		wants = append(wants, want{v, stay})
+		wants = append(wants, want{v, stay + d.idle(func(o Version) bool { return o == v })})
 	}
 	return wants
 }

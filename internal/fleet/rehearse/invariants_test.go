@@ -148,7 +148,7 @@ func (k *watch) mustHaveReason(old *fleet.Instance, in *fleet.Instance, ill bool
 }
 
 // invariant2: never more than size + above, nor than max + above. What is on its way
-// out, parked, or coming back for a person is apart; pinned ones may be too many.
+// out, parked, coming back for a person, or left out and answers nobody is apart; pinned ones may be too many.
 func (k *watch) invariant2(before fleet.View) {
 	v := k.p.w.View
 	if before.Group.Frozen != "" || v.Group.Deleting {
@@ -168,6 +168,9 @@ func (k *watch) invariant2(before fleet.View) {
 		if !in.State.Counts() || ended || back {
 			continue
 		}
+		if k.leftIdle(before, in) {
+			continue
+		}
 		n++
 		if in.Pinned {
 			pinned++
@@ -179,6 +182,16 @@ func (k *watch) invariant2(before fleet.View) {
 	if n > v.Group.Max+above+pinned {
 		k.fail("2: %d instances, max %d above %d", n, v.Group.Max, above)
 	}
+}
+
+// leftIdle reports whether a rollout left an instance out that answers nobody: it takes no room from others.
+func (k *watch) leftIdle(before fleet.View, in *fleet.Instance) bool {
+	for _, r := range []*fleet.Rollout{before.Rollout, k.p.w.View.Rollout} {
+		if r != nil && in.Version != r.To && (slices.Contains(r.Exclude, in.ID) || slices.Contains(r.ExcludeSlots, in.Slot)) && (in.State != fleet.Serving || !k.opens(in)) {
+			return true
+		}
+	}
+	return false
 }
 
 // invariant3: every machine belongs to a record. That none has two the world itself

@@ -79,7 +79,7 @@ func (k *watch) sizes(before fleet.View, d fleet.Decision) {
 		}
 	}
 	for _, in := range d.Changed { // or for that moment alone
-		if in.State == fleet.Draining && in.Since.Equal(in.Served) {
+		if !in.Served.IsZero() && in.Since.Equal(k.p.w.Clock()) && (in.State == fleet.Draining || in.State == fleet.Leaving) {
 			answering[in.ID] = true
 		}
 	}

@@ -1,7 +1,6 @@
 package say
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -30,7 +29,7 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		if r.AtOnce {
 			return fmt.Sprintf("All at once, and nobody need serve meanwhile: %s, %d on %s%s.", serves(s, &g), to.Serving, r.To, waiting(s))
 		}
-		return fmt.Sprintf("Wave %d of %d, %s: %d on %s%s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, cmp.Or(waiting(s), noRoom(&v)))
+		return fmt.Sprintf("Wave %d of %d, %s: %d on %s%s.", r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, waiting(s))
 	case fleet.Soaking:
 		return fmt.Sprintf("Wave %d of %d soaks, %s: %d on %s, good for %s of %s.",
 			r.Wave+1, len(r.Waves), serves(s, &g), to.Serving, r.To, words.Span(now.Sub(r.Since)), words.Span(r.Soaking()))
@@ -40,7 +39,7 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		}
 		return fmt.Sprintf("Held in wave %d of %d, %s: %s. Proceed or revert.", r.Wave+1, len(r.Waves), serves(s, &g), Because(r.Cause))
 	case fleet.Reverting:
-		text := fmt.Sprintf("Reverting to %s, %s: %d back%s.", r.BackTo(g.Size), serves(s, &g), back(r, g.Size, s), cmp.Or(waiting(s), noRoom(&v)))
+		text := fmt.Sprintf("Reverting to %s, %s: %d back%s.", r.BackTo(g.Size), serves(s, &g), back(r, g.Size, s), waiting(s))
 		if r.Turned.Code != fleet.CodeWords {
 			text += " It goes back since " + Because(r.Turned) + "."
 		}
@@ -50,17 +49,6 @@ func rolloutSentence(now time.Time, v fleet.View, s *Summary) string {
 		return text
 	}
 	return Ended(r)
-}
-
-// noRoom tells that a rollout can replace nothing now, though nothing is under way: what stays and serves
-// nobody takes the room.
-func noRoom(v *fleet.View) string {
-	there, serving := fleet.NewLedger(v).Count(fleet.Version{})
-	least, most := v.Rollout.Between(v.Group.Size)
-	if there == serving || serving > least {
-		return ""
-	}
-	return fmt.Sprintf("; it has no room: %d of the %d that are there serve, at least %d must, and at most %d may be there", serving, there, least, most)
 }
 
 // serves tells how many serve, of how many.
