@@ -230,10 +230,9 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 		trusted = append(trusted, v)
 	}
 	change := func(g *store.Group) (e fleet.Entry, err error) {
-		if err := g.Trust(trusted); err != nil {
-			return e, err
-		}
+		var untrusted error
 		g.Group, e, err = g.Change(func(f *fleet.Group) {
+			untrusted = f.Trust(trusted)
 			f.Size, f.Min, f.Max = some(b.Size, f.Size), some(b.Min, f.Min), some(b.Max, f.Max)
 			f.Template, f.Zones = some(version, f.Template), some(b.Zones, f.Zones)
 			f.Shed, f.Heal = fleet.Shed(some(b.Shed, contract.Shed(f.Shed))), fleet.Heal(some(b.Heal, string(f.Heal)))
@@ -242,6 +241,9 @@ func (s *Server) ChangeGroup(ctx context.Context, r routes.ChangeGroupRequestObj
 			f.Settle, f.Drain = durationOf(b.SettleSeconds, f.Settle), durationOf(b.DrainSeconds, f.Drain)
 			f.Pools, f.Above, f.Spread = some(b.Pools, f.Pools), some(b.Above, f.Above), placement.Spread(some(b.Spread, contract.Spread(f.Spread)))
 		}, some(b.Reason, ""))
+		if untrusted != nil {
+			return e, untrusted
+		}
 		return e, err
 	}
 	after := p.Group

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -56,7 +57,14 @@ func TestUpgrade(t *testing.T) {
 		size = 4
 		must[contract.Group](t)(client.Read[contract.Group](by.api.ChangeGroup(ctx, "timetable", &contract.ChangeGroupParams{IfMatch: &whatever}, contract.GroupChange{Size: &size})))
 		by.whole(4)
-		must[contract.Instance](t)(client.Read[contract.Instance](by.api.TellInstance(ctx, by.instances()[0].Id, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandRetire})))
+		first := by.instances()[0].Id
+		must[contract.Instance](t)(client.Read[contract.Instance](by.api.TellInstance(ctx, first, &contract.TellInstanceParams{IfMatch: &whatever}, contract.InstanceCommand{Command: contract.InstanceCommandCommandRetire})))
+		by.eventually("it is gone", func() error { // the other may still see it serve
+			if in, _, err := client.Read[contract.Instance](by.api.GetInstance(ctx, first)); err != nil || in.State != contract.InstanceStateGone {
+				return fmt.Errorf("%s, %v", in.State, err)
+			}
+			return nil
+		})
 		by.whole(4)
 		for _, s := range all {
 			for _, path := range []string{"/v1/groups/timetable", "/v1/pools/front", "/v1/listeners", "/v1/rollouts", "/v1/courses", "/v1/journal?limit=500", "/v1/instances", "/v1/templates", "/v1/images", "/v1/checks", "/v1/replicas"} {
