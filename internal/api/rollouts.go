@@ -168,9 +168,11 @@ func (s *Server) planned(ctx context.Context, group string, b contract.NewRollou
 		ro.StartAt = b.StartAt.UTC()
 	}
 	if b.To == "last-good" {
-		if ro.To = g.GoodBefore(); ro.To == (fleet.Version{}) && g.LastGood != ro.To {
+		switch ro.To = g.GoodBefore(); {
+		case ro.To != (fleet.Version{}):
+		case g.LastGood != (fleet.Version{}):
 			return ro, invalid(field+"/to", "the group %s was held or taken back from %s, which it ran before %s; name a version", group, g.LastGood, g.Template)
-		} else if ro.To == (fleet.Version{}) {
+		default:
 			return ro, invalid(field+"/to", "the group %s remembers no version before %s; name one", group, g.Template)
 		}
 		return ro, nil

@@ -72,9 +72,9 @@ func (r *Rollout) soak() time.Duration { return r.Waves[r.Wave].Soaking(r.Soak) 
 func (r *Rollout) Soaking() time.Duration { return r.soak() }
 
 // turnOf is the zone that gets the next instance of a version by the rollout's order, -1
-// where that is left to the balance of zones: the first that has not its part of the size yet, of new ones
-// and those that stay.
-func (d *deciding) turnOf(v Version) int {
+// where that is left to the balance of zones: the first open one that has not its part of the size yet, of new
+// ones and those that stay.
+func (d *deciding) turnOf(v Version, open []placement.Zone) int {
 	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To || (d.group.Spread != "" && d.group.Spread != placement.Even) {
 		return -1
 	}
@@ -93,7 +93,7 @@ func (d *deciding) turnOf(v Version) int {
 		if z < d.group.Size%zones {
 			part++
 		}
-		if has[z]+stay[z] < part {
+		if open[z].Open && has[z]+stay[z] < part {
 			return z
 		}
 	}

@@ -8,20 +8,19 @@ import "slices"
 func (d *deciding) makesRoom(kept, least int) cut {
 	evidence := d.evidenceOfHold()
 	return cut{d.counts.counted, kept, least,
-		func(in *Instance) bool { return d.unproven(in) && in.ID != evidence },
+		func(in *Instance) bool { return d.neverServed(in) && in.ID != evidence },
 		func(int) Cause { return Cause{Code: CodeUnproven, About: d.ro.To.String()} }}
 }
 
-// unproven reports whether an instance of the new version never served.
-func (d *deciding) unproven(in *Instance) bool { return d.isNew(in) && in.Served.IsZero() }
+// neverServed reports whether an instance of the new version never did.
+func (d *deciding) neverServed(in *Instance) bool { return d.isNew(in) && in.Served.IsZero() }
 
-// everServed reports whether anything of the new version serves, or did since the rollout went on.
-func (d *deciding) everServed() bool {
-	v := d.ro.To
-	return d.ro.Wave > 0 || !d.ro.Times[0].Filled.IsZero() || d.tally(v).newServing > 0 || slices.ContainsFunc(d.astir, func(i int) bool {
-		in := d.at(i)
-		return in.Version == v && !in.Served.IsZero()
-	})
+// unproven reports whether nothing of the new version serves, nor did since the rollout went on, while what it
+// replaces does.
+func (d *deciding) unproven() bool {
+	t := d.tally(d.ro.To)
+	return t.serving > 0 && t.newServing == 0 && d.ro.Wave == 0 && d.ro.Times[0].Filled.IsZero() &&
+		!slices.ContainsFunc(d.astir, func(i int) bool { return d.isNew(d.at(i)) && !d.at(i).Served.IsZero() })
 }
 
 // evidenceOfHold is the unproven instance that a held rollout keeps: the one that it is held for, or the
@@ -30,7 +29,7 @@ func (d *deciding) evidenceOfHold() string {
 	first := ""
 	for _, i := range d.astir {
 		in := d.at(i)
-		if !in.State.Counts() || !d.unproven(in) {
+		if !in.State.Counts() || !d.neverServed(in) {
 			continue
 		}
 		if in.ID == d.ro.Cause.Instance {

@@ -190,16 +190,10 @@ func (d *deciding) order(n int, v Version, purpose Purpose, cause Cause) int {
 	if n <= 0 {
 		return 0
 	}
-	// While one version replaces another, the new one is spread evenly by
-	// itself: the old ones around it are on their way out.
-	only := Version{}
-	if d.ro != nil && d.ro.destination() == v {
-		only = v
-	}
-	c := d.choices(v, only)
+	c := d.choicesOf(v)
 	vacant := d.vacant()
 	for k := range n {
-		z := c.nextIn(d.turnOf(v))
+		z := c.nextIn(d.turnOf(v, c.trusted))
 		if z < 0 {
 			d.awaitZones()
 			return k

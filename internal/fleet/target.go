@@ -1,9 +1,12 @@
 package fleet
 
+import "slices"
+
 // target is what a group is brought to now: first some go of what there is too much of, then some come of
 // what is missing. It says how many, of what and why; [deciding.carryOut] does it, and nothing else takes
 // away what is well, or launches.
 type target struct {
+	goal Goal
 	// Least go on serving, where it is the group itself that takes some away, and no more than most are there.
 	least, most int
 	wants       []want
@@ -113,7 +116,7 @@ func (d *deciding) cutsTo(most, least int) []cut {
 
 // nothing is wanted of a group that is being deleted.
 func (d *deciding) nothing() target {
-	return target{cuts: []cut{{d.counts.counted, 0, -1, anyone, func(int) Cause { return Cause{Code: CodeGroupGoes} }}}}
+	return target{goal: GoalGone, cuts: []cut{{d.counts.counted, 0, -1, anyone, func(int) Cause { return Cause{Code: CodeGroupGoes} }}}}
 }
 
 // spares is how many may be over the size while nothing is replaced, for those that are to be healed or the
@@ -125,7 +128,7 @@ func (d *deciding) itsSize() target {
 	size, extra := d.group.Size, d.spares()
 	stay := func() int { return d.counts.counted() - d.returning() }
 	return target{
-		least: size, most: size + extra, wants: d.asShared(size),
+		goal: GoalSize, least: size, most: size + extra, wants: d.asShared(size),
 		cuts:  []cut{{stay, size + extra, size, anyone, d.sizeCause}},
 		room:  func() int { return d.afford(size + extra - d.counts.counted()) },
 		adds:  []add{{d.group.Template, d.counts.counted, size, false, ForSize, d.short}},
@@ -143,22 +146,26 @@ func (d *deciding) ofWave() target {
 	wanted := d.reach(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))
 	olds := func() int { return d.underWay().old() }
 	news := func() int { return d.tally(to).newCounted - len(d.stuck()) }
-	before, first := size-wanted, 0
-	if t := d.tally(to); t.serving > t.newServing && !d.everServed() {
-		before, first = max(before, least), least
+	before := size - wanted
+	unproven := d.unproven()
+	if unproven {
+		before = max(before, least)
+	}
+	adds := []add{
+		{to, news, wanted, false, ForRollout, func() Cause { return d.waveWants(wanted) }},
+		{from, olds, before, true, ForSize, d.short},
+	}
+	if unproven {
+		slices.Reverse(adds)
 	}
 	return target{
-		least: least, most: most, wants: []want{{to, wanted}, {from, size - wanted}},
+		goal: GoalWave, least: least, most: most, wants: []want{{to, wanted}, {from, size - wanted}},
 		cuts: append([]cut{
 			{olds, before, least, d.isOld, func(int) Cause { return Cause{Code: CodeReplaced, About: to.String()} }},
 			{news, size, least, d.isNew, d.sizeCause},
 		}, d.cutsTo(most, least)...),
 		room: func() int { return most - d.counts.counted() },
-		adds: []add{
-			{from, olds, first, true, ForSize, d.short},
-			{to, news, wanted, false, ForRollout, func() Cause { return d.waveWants(wanted) }},
-			{from, olds, before, true, ForSize, d.short},
-		},
+		adds: adds,
 	}
 }
 
@@ -182,7 +189,7 @@ func (d *deciding) asItIs() target {
 	// New instances that do not serve are no help: they may be what failed.
 	helping := func() int { t := d.tally(to); return t.old() + t.newServing }
 	t := target{
-		least: least, most: most, wants: d.asShared(size),
+		goal: GoalHeld, least: least, most: most, wants: d.asShared(size),
 		room: func() int { return d.afford(min(size-helping(), most-d.counts.counted())) },
 	}
 	if d.calm() {
@@ -232,7 +239,7 @@ func (d *deciding) asBefore() target {
 	goes := func(int) Cause { return back }
 	of := func(in *Instance) bool { return goesBackTo(all, in.Version) }
 	t := target{
-		least: least, most: most,
+		goal: GoalBack, least: least, most: most,
 		cuts: []cut{{d.placed(func(v Version) bool { return !goesBackTo(all, v) }), 0, least, func(in *Instance) bool { return !of(in) && !d.stays(in) }, goes}},
 		room: func() int {
 			_, t := d.onWayBack()

@@ -68,9 +68,9 @@ func Wants(now time.Time, view View) Wanted {
 		d.heal()
 	}
 	t := d.target()
-	w := Wanted{Goal: d.goal(), Size: d.group.Size, Least: max(t.least, 0), Most: t.most, Counted: d.counts.counted()}
-	if w.Goal == GoalFrozen {
-		t.wants = d.asThere()
+	w := Wanted{Goal: t.goal, Size: d.group.Size, Least: max(t.least, 0), Most: t.most, Counted: d.counts.counted()}
+	if d.group.Frozen != "" {
+		w.Goal, t.wants = GoalFrozen, d.asThere()
 	}
 	for _, of := range d.fairly(t.wants) {
 		v := d.against(of)
@@ -93,22 +93,6 @@ func Wants(now time.Time, view View) Wanted {
 		}
 	}
 	return w
-}
-
-func (d *deciding) goal() Goal {
-	switch {
-	case d.group.Frozen != "":
-		return GoalFrozen
-	case d.group.Deleting:
-		return GoalGone
-	case d.ro == nil:
-		return GoalSize
-	case d.ro.State == Held, !d.ro.Back && (d.outOfHours() || d.ro.AwaitsHealing(&d.group)):
-		return GoalHeld
-	case d.ro.Back:
-		return GoalBack
-	}
-	return GoalWave
 }
 
 // asThere is that all stays as it is.
@@ -143,7 +127,7 @@ func (d *deciding) fairly(wants []want) []want {
 // against holds what is wanted of a version against what is there, zone by zone.
 func (d *deciding) against(of want) WantedVersion {
 	v := WantedVersion{Version: of.version, Wanted: of.n}
-	zones := d.choices(of.version, of.version).trusted
+	zones := d.choicesOf(of.version).trusted
 	for k := range zones {
 		v.Zones = append(v.Zones, WantedZone{Zone: zones[k].Name})
 	}
@@ -155,21 +139,22 @@ func (d *deciding) against(of want) WantedVersion {
 		v.Counted, v.Serving, v.Stay = v.Counted+k.counted, v.Serving+k.serving, v.Stay+k.pinned+k.left
 		v.Zones[k.zone].Counted, v.Zones[k.zone].Serving = k.counted, k.serving
 	}
-	for k := range zones {
-		zones[k].Count = v.Zones[k].Counted
+	for k := range v.Zones {
+		v.Zones[k].Wanted = v.Zones[k].Counted
+	}
+	move := func(z, by int) {
+		zones[z].Count += by
+		v.Zones[z].Wanted += by
 	}
 	for has := v.Counted; has < v.Wanted; has++ {
 		z := placement.Next(zones)
 		if z < 0 {
 			break
 		}
-		zones[z].Count++
+		move(z, 1)
 	}
 	for has := v.Counted; has > v.Wanted; has-- {
-		zones[placement.Fullest(zones, func(k int) bool { return zones[k].Count > 0 }, nil)].Count--
-	}
-	for k := range zones {
-		v.Zones[k].Wanted = zones[k].Count
+		move(placement.Fullest(zones, func(k int) bool { return v.Zones[k].Wanted > 0 }, nil), -1)
 	}
 	if last := len(v.Zones) - 1; v.Zones[last].Counted == 0 {
 		v.Zones = v.Zones[:last]

@@ -125,6 +125,15 @@ type choices struct {
 	trial   []bool           // one at a time
 }
 
+// choicesOf are those of a version: while one replaces another, the new one is spread evenly by itself, since
+// the old ones around it are on their way out.
+func (d *deciding) choicesOf(v Version) *choices {
+	if d.ro != nil && d.ro.destination() == v {
+		return d.choices(v, v)
+	}
+	return d.choices(v, Version{})
+}
+
 // choices of zones for the version, counting those of the version only or all.
 func (d *deciding) choices(v, only Version) *choices {
 	c := &choices{all: d.zones(only)}

@@ -56,6 +56,8 @@ var meetings = []fault{
 	{"what stays and serves nobody takes a place on the way back", "back.go", "\t\tt.counted--\n\t\tt.oldStay--\n", "\t\t_ = v\n"},
 	{"what may serve again takes no place", "idle.go", "(d.group.IsOverdue(d.now, in) || newestIllness(in) != nil) &&", "(d.group.IsOverdue(d.now, in) || newestIllness(in) != nil || true) &&"},
 	{"what is wanted counts new ones that never served", "target.go", "left -= t.newServing\n", "left -= t.newCounted\n"},
+	{"a wave forgets the slots of what it replaces", "target.go", "{from, olds, before, true, ForSize, d.short},", "{from, olds, before, false, ForSize, d.short},"},
+	{"zone by zone waits for a zone that is lost", "manner.go", "if open[z].Open && has[z]+stay[z] < part {", "if has[z]+stay[z] < part {"},
 	{"what was seen lately is never forgotten", "gate/gate.go", "less := math.Exp2(-1.0 / halfLife)", "less := 1.0 * halfLife / halfLife"},
 	{"who bets by all that was seen bets as who forgets", "gate/gate.go", "bet(weighed(c.New), weighed(c.Old), fresh, old, margin)", "bet(lately.New, lately.Old, fresh, old, margin)"},
 	{"a gate that is alone had too few requests", "rolling.go", "if g.Alarming() {", "if false {"},
@@ -89,7 +91,7 @@ var meetings = []fault{
 
 	// Too few serve.
 	{"unproven ones take the room of what is proven", "target.go", "now.serving < least && helping() < size {", "false {"},
-	{"of what is unproven nothing is kept to look at", "proven.go", "d.unproven(in) && in.ID != evidence", "d.unproven(in) && evidence == evidence"},
+	{"of what is unproven nothing is kept to look at", "proven.go", "d.neverServed(in) && in.ID != evidence", "d.neverServed(in) && evidence == evidence"},
 	{"balance goes on where hooks fail", "tickets.go", "if d.at(i).Purpose == ForBalance {", "if false {"},
 
 	// What nobody noticed once.
@@ -108,6 +110,6 @@ var meetings = []fault{
 	{"a held revert makes losses good by what it leaves", "target.go", "if d.ro.Back {\n\t\tt.adds", "if false {\n\t\tt.adds"},
 	{"a held rollout gives up a zone of new ones", "reconcile.go", "k.giving > 0 && (d.ro == nil || k.version != d.ro.To) {", "k.giving > 0 {"},
 	{"a held rollout sheds new ones before old", "target.go", "t.cuts = append(t.cuts, d.cutsTo(most, least)...)\n\tif d.ro.Back", "t.cuts = append(d.cutsTo(size+beside, least), t.cuts...)\n\tif d.ro.Back"},
-	{"a loss is filled with what never served", "target.go", "t.serving > t.newServing && !d.everServed() {", "t.serving < 0 && !d.everServed() {"},
-	{"a version that never served holds the room", "target.go", "t.serving > t.newServing && !d.everServed() {", "t.serving >= 0 && !d.everServed() {"},
+	{"a loss is filled with what never served", "target.go", "unproven := d.unproven()", "unproven := d.unproven() && false"},
+	{"a version that never served holds the room", "proven.go", "return t.serving > 0 && t.newServing == 0", "return t.newServing == 0"},
 }

@@ -14,7 +14,7 @@ var faults = []fault{
 	{"a rollout goes on while healing is stopped", "manner.go", "r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)", "false"},
 	{"what turned ill goes unmissed", "shed.go", "return lasting > floor", "return true"},
 
-	{"zone by zone fills one zone", "manner.go", "if has[z]+stay[z] < part {", "if has[z] < d.group.Size {"},
+	{"zone by zone fills one zone", "manner.go", "has[z]+stay[z] < part {", "has[z] < d.group.Size {"},
 	{"one left out keeps its zone the turn", "manner.go", "stay[k.zone] += k.pinned + k.left", "stay[k.zone] += k.pinned"},
 
 	{"a ticket runs out in a frozen group", "tickets.go", "case !now.Before(t.Deadline) && g.Frozen == \"\":", "case !now.Before(t.Deadline):"},
