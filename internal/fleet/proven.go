@@ -23,6 +23,11 @@ func (d *deciding) unproven() bool {
 		!slices.ContainsFunc(d.astir, func(i int) bool { return d.isNew(d.at(i)) && !d.at(i).Served.IsZero() })
 }
 
+// failedLast reports whether a version is what failed last, again and again, in some zone.
+func (d *deciding) failedLast(v Version) bool {
+	return slices.ContainsFunc(d.group.Setbacks, func(s Setback) bool { return s.Of == v && s.Count > 1 })
+}
+
 // evidenceOfHold is the unproven instance that a held rollout keeps: the one that it is held for, or the
 // first.
 func (d *deciding) evidenceOfHold() string {

@@ -155,7 +155,7 @@ func (d *deciding) ofWave() target {
 		{to, news, wanted, false, ForRollout, func() Cause { return d.waveWants(wanted) }},
 		{from, olds, before, true, ForSize, d.short},
 	}
-	if unproven {
+	if unproven && !d.failedLast(from) { // where both fail they take turns
 		slices.Reverse(adds)
 	}
 	return target{

@@ -30,18 +30,15 @@ func (p *plan) recover() {
 	}
 	p.w.Restart()
 	p.thaw()
+	p.mend()
+	p.w.Run(p.w.Now.Add(p.bound()))
+	p.mustWorkBackUp()
 	p.tell(fleet.CommandRevert)
 	for _, in := range slices.Clone(v.Instances) {
 		p.w.Tell(in.ID, fleet.CommandUnpin)
 		p.w.Tell(in.ID, fleet.CommandUnpark)
-		p.w.Answer(in.ID, true)
 	}
-	for id, m := range p.w.Machines { // what would still go wrong
-		m.StopFails = 0
-		if in := p.w.Instance(id); in != nil && len(m.Ill) > 0 && in.Version.N != p.badVersion {
-			m.Ill = nil
-		}
-	}
+	p.mend()
 	p.w.Run(p.w.Now.Add(p.bound()))
 	if v.Group.Deleting {
 		if !p.w.Finished || p.w.Living() > 0 {
@@ -58,6 +55,57 @@ func (p *plan) recover() {
 	if v.Rollout == nil && !p.t.Failed() {
 		p.rollOn()
 	}
+}
+
+// mend ends what is wrong with the machines that there are, but for what a bad version does.
+func (p *plan) mend() {
+	for _, in := range slices.Clone(p.w.View.Instances) {
+		p.w.Answer(in.ID, true)
+	}
+	for id, m := range p.w.Machines { // what would still go wrong
+		m.StopFails = 0
+		if in := p.w.Instance(id); in != nil && len(m.Ill) > 0 && in.Version.N != p.badVersion {
+			m.Ill = nil
+		}
+	}
+}
+
+// mustWorkBackUp expects that once no more goes wrong as many answer as must, before any person says
+// anything, and that a rollout to what is good has ended, or waits for somebody.
+func (p *plan) mustWorkBackUp() {
+	v := &p.w.View
+	g := &v.Group
+	if p.w.Finished || g.Deleting || g.Heal.Check() == "" {
+		return
+	}
+	versions, least := []int{g.Template.N}, g.Size
+	r := v.Rollout
+	if r != nil {
+		versions = nil
+		for _, s := range r.GoesBack(g.Size) {
+			versions = append(versions, s.Version.N)
+		}
+		least, _ = r.Between(g.Size)
+	}
+	if slices.Contains(versions, p.badVersion) {
+		return // nothing that it may launch is any good
+	}
+	answering, idle := 0, 0
+	for i := range v.Instances {
+		switch in := &v.Instances[i]; {
+		case in.State == fleet.Serving && p.w.Machines[in.ID].Answers(g.Checks):
+			answering++
+		case in.Counts() && in.Pinned:
+			idle++
+		}
+	}
+	if answering < least-idle {
+		p.k.fail("1: %s after the last fault %d answer, and %d must: %s", p.bound(), answering, least-idle, say.Summarise(p.w.Clock(), *v).Sentence)
+	}
+	if r == nil || r.State == fleet.Held || (!r.Back && (r.To.N == p.badVersion || !r.Waits(p.w.Clock(), p.place).IsZero())) {
+		return
+	}
+	p.k.fail("10: %s after the last fault the rollout is still %s: %s", p.bound(), r.State, say.Summarise(p.w.Clock(), *v).Sentence)
 }
 
 // mustHaveEnded expects no machine without a record, and that the rollout is over.

@@ -40,6 +40,7 @@ func (p *plan) answer(in fleet.Instance, t fleet.Ticket) Answering {
 		k = &asked{launch: in.Launch, of: map[string]Answering{}, at: map[string]time.Time{}, over: map[string]time.Time{}}
 		p.k.asked[in.ID] = k
 	}
+	k.set = k.set || (len(k.of) > 0 && k.skew != p.w.Skew)
 	k.skew = p.w.Skew
 	k.of[t.Hook], k.at[t.Hook], k.over[t.Hook] = a, p.w.Now, t.Deadline
 	return a
@@ -72,6 +73,7 @@ func (p *plan) meddle() {
 type asked struct {
 	launch   int
 	skew     time.Duration // of the clock, when it was last asked
+	set      bool          // the clock was, between two questions
 	of       map[string]Answering
 	at, over map[string]time.Time
 }
@@ -106,7 +108,7 @@ func (k *watch) said(in *fleet.Instance, h fleet.Hook) (a fleet.Answer, yes bool
 	k.begunAnew()
 	answered, over := was.at[h.Name].Add(how.After), was.over[h.Name]
 	switch inTime := how.After >= 0 && (answered.Add(was.skew).Before(over) || k.frozenAt(answered, over.Add(-was.skew))); {
-	case was.skew != k.p.w.Skew: // the clock was set meanwhile: which came first cannot be told
+	case was.set || was.skew != k.p.w.Skew: // the clock was set meanwhile: which came first cannot be told
 		return fleet.Pass, true
 	case !inTime:
 		return h.Otherwise, !k.p.w.Clock().Before(over)
