@@ -174,6 +174,7 @@ func (g Group) Change(change func(*Group), reason string) (Group, Entry, error) 
 	kind, numbers := "group.changed", Numbers(nil)
 	if was.Size != g.Size {
 		g.SizedBy = ""
+		g.letGo()
 		kind, numbers = "group.resized", Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}
 	} else if was.Min != g.Min || was.Max != g.Max {
 		numbers = Numbers{count("from", was.Size), count("to", g.Size), count("min", g.Min), count("max", g.Max)}

@@ -3,6 +3,7 @@ package fleet
 import (
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"unitas/internal/fleet/metric"
@@ -168,8 +169,7 @@ func (d *deciding) resize(size int, by string, cause Cause) {
 	d.entry(Entry{Kind: "group.resized", Cause: cause, Numbers: Numbers{count("from", was), count("to", size), count("min", b.Min), count("max", b.Max)}})
 }
 
-// begins has a calendar act when one of its times has come: what holds from then on is set,
-// and a size that a span sets is kept so that it can be given back.
+// begins has the time of a calendar come from which on something else holds.
 func (d *deciding) begins(r *scaling.Rule) {
 	t := d.sizing.Times[r.Name]
 	s, ahead := d.group.RuleState(r.Name).NotAhead(d.now)
@@ -178,30 +178,24 @@ func (d *deciding) begins(r *scaling.Rule) {
 	}
 	if until, lasts := r.Lasts(d.now, t); lasts {
 		d.lookAt(until)
-	} else if r.Kind == scaling.Calendar && s.Before > 0 {
-		s = d.givesBack(r, s)
 	}
 	if !r.Off {
 		d.lookAt(t.Next)
 	}
-	if !r.Begins(d.now, s, t) {
+	if r.Duration > 0 || !r.Begins(d.now, s, t) {
 		return
 	}
 	s.Occurred = t.Last
-	cause := Cause{Code: CodeCalendar, About: r.Name, Numbers: Numbers{span("lasts_seconds", r.Duration)}}
-	if r.Duration == 0 {
-		d.fromThenOn(r, cause)
-	}
-	if r.Size != nil {
-		b := d.group.Bounds(d.now, d.sizing)
-		if size := b.Clamp(*r.Size); size != d.group.Size {
-			if r.Duration > 0 {
-				s = s.Over(d.group.Size)
-			}
-			d.resize(size, r.Name, cause)
-		}
-	}
 	d.keepState(s)
+	cause := Cause{Code: CodeCalendar, About: r.Name, Numbers: Numbers{span("lasts_seconds", 0)}}
+	d.fromThenOn(r, cause)
+	if r.Size == nil {
+		return
+	}
+	if size := d.group.Bounds(d.now, d.sizing).Clamp(*r.Size); size != d.group.Size {
+		d.resize(size, r.Name, cause)
+	}
+	d.group.letGo()
 }
 
 // fromThenOn sets the bounds of a group for good. The one that is not named makes room.
@@ -236,23 +230,48 @@ func (d *deciding) bound() {
 	} else if len(b.By) > 0 && (d.group.Bound == nil || !slices.Equal(b.By, have.By) || !b.Same(have) || !b.Until.Equal(have.Until)) {
 		d.group.Bound, d.groupChanged = &b, true
 	}
-	cause := Cause{Code: CodeBoundsBack}
-	if len(b.By) > 0 {
-		cause = Cause{Code: CodeCalendar, About: b.By[0]}
-		for _, also := range b.By[1:] {
-			cause.About += ", " + also
-		}
-		cause.Numbers = Numbers{span("lasts_seconds", b.Until.Sub(d.now))}
-	}
+	about := strings.Join(b.By, ", ")
 	if !b.Same(have) {
+		cause := Cause{Code: CodeBoundsBack}
+		if len(b.By) > 0 {
+			cause = Cause{Code: CodeCalendar, About: about, Numbers: Numbers{span("lasts_seconds", b.Until.Sub(d.now))}}
+		}
 		d.entry(Entry{Kind: "group.bounded", Cause: cause, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
 	}
-	if size := b.Clamp(d.group.Size); size != d.group.Size {
-		by := b.Binds(d.group.Size)
-		if by != "" {
-			d.keepState(d.group.RuleState(by).Over(d.group.Size))
+	d.stack(have, b)
+}
+
+// stack has the size be what the spans of calendars come to that lie over each other.
+func (d *deciding) stack(had, are scaling.Bounds) {
+	by := d.group.Rule(d.group.SizedBy)
+	moves, states := scaling.Stack{
+		Now: d.now, Size: d.group.Size, Grown: by != nil && by.Kind != scaling.Calendar, Had: had, Are: are,
+		Rules: d.group.Rules, Times: d.sizing.Times, States: d.group.RuleStates,
+	}.Settle()
+	for _, s := range states {
+		if s != d.group.RuleState(s.Name) {
+			d.keepState(s)
 		}
-		d.resize(size, by, Cause{Code: CodeBounds, About: cause.About, Numbers: Numbers{count("min", b.Min), count("max", b.Max)}})
+	}
+	for _, m := range moves {
+		cause := Cause{Code: CodeCalendarOver, About: m.By}
+		switch m.Why {
+		case scaling.Begun:
+			cause.Code, cause.Numbers = CodeCalendar, Numbers{span("lasts_seconds", d.group.Rule(m.By).Duration)}
+		case scaling.Bounded:
+			cause = Cause{Code: CodeBounds, About: strings.Join(are.By, ", "), Numbers: Numbers{count("min", are.Min), count("max", are.Max)}}
+		}
+		d.resize(m.Size, m.By, cause)
+	}
+}
+
+// letGo has what lies under the spans of calendars that last be the size as it is: somebody set that.
+func (g *Group) letGo() {
+	g.RuleStates = slices.Clone(g.RuleStates)
+	for k := range g.RuleStates {
+		if s := &g.RuleStates[k]; s.Before > 0 || (g.Bound != nil && slices.Contains(g.Bound.By, s.Name)) {
+			s.Before, s.Sets, s.LetGo = g.Size+1, false, true
+		}
 	}
 }
 
@@ -260,47 +279,4 @@ func (d *deciding) bound() {
 // the time in which it may still come up is over.
 func (g *Group) Measures(now time.Time, in *Instance) bool {
 	return in.State == Serving && !now.Before(in.Up.Add(g.Settle))
-}
-
-// givesBack ends the span of a calendar under which another size is kept: that is the size again, or is
-// what is under the span that was laid over this one. What a person set meanwhile stays, and what a rule
-// made larger does.
-func (d *deciding) givesBack(r *scaling.Rule, s scaling.State) scaling.State {
-	under := s.Under()
-	s.Before = 0
-	d.keepState(s)
-	if over, laid := d.laidOver(r.Name); laid {
-		over.Before = under + 1
-		d.keepState(over)
-		return s
-	}
-	by := d.group.Rule(d.group.SizedBy)
-	switch {
-	case d.group.SizedBy == "":
-		return s
-	case by != nil && by.Kind != scaling.Calendar:
-		under = max(under, d.group.Size)
-	}
-	b := d.group.Bounds(d.now, d.sizing)
-	size := b.Clamp(under)
-	if over := b.Binds(under); over != "" {
-		d.keepState(d.group.RuleState(over).Over(under))
-	}
-	if size != d.group.Size {
-		d.resize(size, r.Name, Cause{Code: CodeCalendarOver, About: r.Name})
-	}
-	return s
-}
-
-// laidOver is the state of the calendar that set another size next after the one of the name, whose size
-// is what is under it.
-func (d *deciding) laidOver(name string) (over scaling.State, laid bool) {
-	passed := false
-	for _, r := range d.inTime() {
-		if s := d.group.RuleState(r.Name); passed && s.Before > 0 {
-			return s, true
-		}
-		passed = passed || r.Name == name
-	}
-	return over, false
 }

@@ -112,6 +112,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
 	p.w.View.Prices = map[string]float64{"east-pier": 2, "mid-pier": 1, "west-pier": 1}
 	p.k = &watch{p: p, healed: map[int]bool{}, asked: map[string]*asked{}}
+	p.k.second = newOpinion(p.k)
 	p.w.Answers = p.answer
 	p.w.OnDecide = p.mustDecideAlike
 	p.w.OnDecision, p.w.OnAct, p.w.OnEnd = p.k.decided, p.k.acted, p.k.ended
@@ -126,6 +127,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	}
 	p.w.Run(epoch.Add(20 * time.Minute))
 	p.recover()
+	p.k.second.atTheEnd()
 	p.k.invariant10(p.largest, p.changes)
 	return p.w
 }

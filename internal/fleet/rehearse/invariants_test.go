@@ -23,8 +23,9 @@ type watch struct {
 	ends []string
 	wave wave
 	// asked is what somebody was asked about each instance.
-	asked map[string]*asked
-	anew  time.Time // the last time that was begun to be watched anew
+	asked  map[string]*asked
+	anew   time.Time // the last time that was begun to be watched anew
+	second *opinion
 	// lastFrozen is when it was last seen that the group was frozen.
 	lastFrozen time.Time
 }
@@ -57,6 +58,7 @@ func (k *watch) decided(before fleet.View, d fleet.Decision) {
 	k.frozen(before, was, d)
 	k.heldAtOnce()
 	k.sizes(before, d)
+	k.second.step(before, d)
 }
 
 // room is how many more and fewer than the size there may be.

@@ -22,22 +22,14 @@ type State struct {
 	// Acted is when it last changed the size, and Shrank when it last made it smaller.
 	Acted  time.Time `json:"acted,omitzero"`
 	Shrank time.Time `json:"shrank,omitzero"`
-	// Occurred is the last time of a calendar that was acted on. Before is the size under it, and one,
-	// while a span lasts that set another; 0 when it set none.
+	// Occurred is the last time of a calendar that was acted on. Before is the size under all spans, and one,
+	// while one lasts and some set another; 0 when none did.
 	Occurred time.Time `json:"occurred,omitzero"`
 	Before   int       `json:"before,omitempty"`
+	// Sets is set while it is this span whose size counts, or once it bounded the size, and LetGo once somebody set another size since it began.
+	Sets  bool `json:"sets,omitempty"`
+	LetGo bool `json:"let_go,omitempty"`
 }
-
-// Over is the state of a calendar that sets another size over one of n. What it was set over first stays.
-func (s State) Over(n int) State {
-	if s.Before == 0 {
-		s.Before = n + 1
-	}
-	return s
-}
-
-// Under is the size that is kept under it.
-func (s State) Under() int { return s.Before - 1 }
 
 // Why is on what a verdict rests.
 type Why string
