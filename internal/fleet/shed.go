@@ -120,7 +120,7 @@ func (d *deciding) unsettled() (n int) {
 // turnToGo is the zone whose turn it is by the order of the rollout, -1 where that leaves it
 // to the balance of zones.
 func (d *deciding) turnToGo(lines []leavers) int {
-	if !d.ro.walks() {
+	if !d.replaces() {
 		return -1
 	}
 	first := -1
@@ -134,16 +134,19 @@ func (d *deciding) turnToGo(lines []leavers) int {
 	return first
 }
 
+// replaces reports whether a rollout is on its way and replaces something now: its order says who goes then.
+func (d *deciding) replaces() bool { return d.ro.walks() && !d.calm() }
+
 func (l leaver) serial(d *deciding) int { return d.at(l.i).Serial }
 
 // leavers are the eligible instances of each zone. Unless one that serves may go, these
 // are among those that do more than serve.
 func (d *deciding) leavers(zones int, anyOfThem bool, eligible func(*Instance) bool) []leavers {
-	lines := make([]leavers, zones)
+	lines, byOrder := make([]leavers, zones), d.replaces()
 	look := func(i int) {
 		if in := d.at(i); in.State.Counts() && !in.Pinned && eligible(in) {
 			age := in.Serial
-			if d.group.Shed == ShedNewest && !(d.ro.walks() && d.ro.Order == OldestFirst) {
+			if d.group.Shed == ShedNewest && !(byOrder && d.ro.Order == OldestFirst) {
 				age = -age
 			}
 			k := d.zoneIndex(in.Zone)

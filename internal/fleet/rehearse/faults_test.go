@@ -61,6 +61,7 @@ type plan struct {
 	over              *fleet.Rollout        // which another supersedes
 	ran               map[fleet.Version]int // what served when the rollout began
 	place             *time.Location        // of hours of the day
+	slow              time.Duration         // for how long what crashes serves before
 	holds             time.Duration         // for how long hooks hold at most, all together
 	load              float64               // that a rule sizes the group by; 0 without one
 }
@@ -106,7 +107,11 @@ func playPlan(t *testing.T, seed uint64) *World {
 	if p.r.IntN(5) == 0 && size > 0 && size <= 60 {
 		p.rules(&g)
 	}
-	p.place = time.FixedZone("there", 7200)
+	p.place = p.somewhere()
+	lasts := 20 * time.Minute
+	if p.crashes && p.r.IntN(6) == 0 { // it ends after it served for a while, again and again
+		p.slow, lasts = 20*time.Second+p.upTo(9*time.Minute), 2*time.Hour
+	}
 	p.shaky = p.r.IntN(3) == 0
 	p.largest, p.leastDrain, p.worst = size, g.Drain, 40*time.Second
 	p.w = New(epoch, fleet.View{Group: g}, p.fate)
@@ -125,7 +130,7 @@ func playPlan(t *testing.T, seed uint64) *World {
 	for range p.r.IntN(12) {
 		p.w.At(epoch.Add(time.Duration(p.r.Int64N(int64(18*time.Minute)))), p.mishap)
 	}
-	p.w.Run(epoch.Add(20 * time.Minute))
+	p.w.Run(epoch.Add(lasts))
 	p.recover()
 	p.k.second.atTheEnd()
 	p.k.invariant10(p.largest, p.changes)
@@ -174,7 +179,7 @@ func (p *plan) fate(in fleet.Instance) Behaviour {
 	bad := in.Version.N == p.badVersion
 	switch {
 	case bad && p.crashes:
-		b.Vanish = b.Boot + b.Well + time.Second + p.upTo(20*time.Second)
+		b.Vanish = b.Boot + b.Well + time.Second + p.upTo(20*time.Second) + p.slow
 	case bad && p.sickens:
 		b.Ill = []time.Duration{b.Boot + b.Well + time.Second + p.upTo(20*time.Second)}
 	case bad:

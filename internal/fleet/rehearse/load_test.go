@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"fmt"
 	"math"
 	"time"
 
@@ -23,6 +24,10 @@ func (p *plan) rules(g *fleet.Group) {
 		even.Aggregate = metric.Total
 	}
 	g.Rules, g.Min = append(g.Rules, even), 1
+	if p.r.IntN(4) == 0 { // what is idle is made one size
+		g.Rules = append(g.Rules, scaling.Rule{Name: "idle", Kind: scaling.Trip, Metric: even.Metric, Thresholds: []scaling.Line{
+			{At: 20, Below: true, For: 2 * time.Minute, Step: scaling.Step(fmt.Sprintf("=%d", 1+p.r.IntN(4)))}}})
+	}
 	if p.r.IntN(2) == 0 {
 		span := scaling.Rule{Name: "span", Kind: scaling.Calendar, When: "* * * * *", Duration: time.Minute + p.upTo(4*time.Minute)}
 		least, most, size := 1+p.r.IntN(4), 4+p.r.IntN(8), 1+p.r.IntN(9)
@@ -65,9 +70,12 @@ func (k *watch) sizes(before fleet.View, d fleet.Decision) {
 	for _, e := range d.Entries {
 		if e.Kind == "group.resized" {
 			acts++
+			if e.Cause.About == "idle" && e.Numbers.Int("to") > e.Numbers.Int("from") {
+				k.fail("sizing: what is idle is made larger: from %d to %d", e.Numbers.Int("from"), e.Numbers.Int("to"))
+			}
 		}
 	}
-	if d.Group.Size > before.Group.Size || d.Group.SizedBy != "even" || acts > 1 {
+	if d.Group.Size > before.Group.Size || (d.Group.SizedBy != "even" && d.Group.SizedBy != "idle") || acts > 1 {
 		return
 	}
 	answering := map[string]bool{} // who serves since this decision, or did until it
@@ -93,7 +101,7 @@ func (k *watch) sizes(before fleet.View, d fleet.Decision) {
 func (p *plan) mustFitLoad() {
 	g := &p.w.View.Group
 	_, serving := fleet.NewLedger(&p.w.View).Count(fleet.Version{})
-	if p.load == 0 || p.w.View.Rollout != nil || serving < g.Size || p.t.Failed() { // what is bad never fits
+	if p.load == 0 || p.w.View.Rollout != nil || serving < g.Size || g.Rule("idle") != nil || p.t.Failed() { // what is bad never fits, and what is idle is another size
 		return
 	}
 	need := int(math.Ceil(p.load / keepAt))

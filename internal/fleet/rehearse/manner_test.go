@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"encoding/binary"
 	"slices"
 	"time"
 
@@ -28,7 +29,7 @@ func (p *plan) manner(ro *fleet.Rollout) {
 		ro.StartAt = p.w.Clock().Add(p.upTo(3 * time.Minute))
 	}
 	if p.r.IntN(4) == 0 {
-		ro.Hours = []fleet.Hours{"06:03-06:08", "06:10-05:59", "05:00-06:06 Europe/Paris"}[p.r.IntN(3)]
+		ro.Hours = []fleet.Hours{"08:03-08:08", "08:12-07:59", "07:00-08:06 Europe/Paris", "08:15-08:50", "09:12-09:18", "07:12-07:40"}[p.r.IntN(6)]
 	}
 	if p.r.IntN(3) == 0 {
 		ro.Gates = append(ro.Gates, gate.Gate{Kind: gate.Healthy, Floor: float64(40 + p.r.IntN(61)), OnBroken: []gate.Then{gate.Hold, gate.Revert}[p.r.IntN(2)], OnUndecided: gate.GoOn})
@@ -39,6 +40,30 @@ func (p *plan) manner(ro *fleet.Rollout) {
 	if len(ro.Waves) > 1 && p.r.IntN(3) == 0 {
 		ro.Waves[0].Soak, ro.Waves[0].Soaks = p.upTo(10*time.Second), true
 	}
+}
+
+// somewhere is the place by whose clock on the wall hours are: two hours from UTC, and in some plans summer time
+// begins or ends there ten minutes after all begins.
+func (p *plan) somewhere() *time.Location {
+	to := []int32{7200, 7200, 10800, 3600}[p.r.IntN(4)]
+	if to == 7200 {
+		return time.FixedZone("there", 7200)
+	}
+	// A zone with one change, as RFC 8536 writes it.
+	data := append([]byte("TZif"), make([]byte, 16)...)
+	for _, n := range []uint32{0, 0, 0, 1, 2, 4} { // changes, kinds of time, letters of their names
+		data = binary.BigEndian.AppendUint32(data, n)
+	}
+	data = binary.BigEndian.AppendUint32(data, uint32(epoch.Add(10*time.Minute).Unix()))
+	data = append(data, 1)
+	for _, offset := range []int32{7200, to} {
+		data = append(binary.BigEndian.AppendUint32(data, uint32(offset)), 0, 0)
+	}
+	at, err := time.LoadLocationFromTZData("there", append(data, "was\x00"...))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return at
 }
 
 // supersede has a person go to another version while a rollout is under way.

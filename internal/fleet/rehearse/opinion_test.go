@@ -147,7 +147,7 @@ func (o *opinion) moved(before fleet.View, e fleet.Entry, id string) {
 			}
 			delete(o.served, id)
 		}
-		if in != nil && e.Was != "draining" && e.Was != "held" {
+		if in != nil && e.Was != "draining" && e.Was != "held" && e.Was != "parked" { // what is parked is a person's
 			o.failed(before, in, e.Cause.Code)
 		}
 	}
@@ -347,7 +347,7 @@ var ofSo = regexp.MustCompile(`(\d+) of (\d+) serving`)
 // sentence expects what heads the group to be possible.
 func (o *opinion) sentence() {
 	v := &o.p.w.View
-	if len(v.Instances) > 60 && o.p.w.Decisions%50 > 0 {
+	if o.p.w.Decisions%10 > 0 || (len(v.Instances) > 60 && o.p.w.Decisions%50 > 0) {
 		return
 	}
 	text := say.Summarise(o.p.w.Clock(), *v).Sentence
@@ -365,8 +365,17 @@ func (o *opinion) sentence() {
 
 // atTheEnd is what it thinks of a plan that is over.
 func (o *opinion) atTheEnd() {
-	g := &o.p.w.View.Group
-	if good := g.GoodBefore(); good != (fleet.Version{}) && o.p.toldOf()[good] {
+	good, fled := o.p.w.View.Group.GoodBefore(), false
+	for _, l := range o.p.w.Journal {
+		switch {
+		case l.Version != good:
+		case l.Kind == "rollout.held" && l.Cause.Code != fleet.CodeTold && l.Cause.Code != fleet.CodeGateUndecided, l.Kind == "rollout.reverting":
+			fled = true
+		case l.Kind == "rollout.done", l.Kind == "rollout.moving" && l.Cause.Code == fleet.CodeTold:
+			fled = false
+		}
+	}
+	if fled {
 		o.fail("%s is the last good version, and the group was kept or taken back from it", good)
 	}
 }

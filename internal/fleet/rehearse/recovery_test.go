@@ -75,7 +75,7 @@ func (p *plan) mend() {
 func (p *plan) mustWorkBackUp() {
 	v := &p.w.View
 	g := &v.Group
-	if p.w.Finished || g.Deleting || g.Heal.Check() == "" {
+	if p.w.Finished || g.Deleting || g.Heal.Check() == "" || !g.HealStopped.IsZero() { // it asks for a person
 		return
 	}
 	versions, least := []int{g.Template.N}, g.Size

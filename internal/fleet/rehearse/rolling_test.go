@@ -201,7 +201,7 @@ func (p *plan) remember() {
 	}
 	for n := 1; n <= 4 && p.over != nil && !doubted[from]; n++ { // else all is doubted, and what runs may stay
 		v := fleet.Version{Name: "timetable-web", N: n}
-		if more := before[v] - p.ran[v]; more > 0 && v != from && !doubted[v] {
+		if more := before[v] - p.ran[v]; more > 0 && v != from && v != p.w.View.Rollout.To && !doubted[v] { // what it goes to is no way back
 			more = min(more, replaced+p.ran[from])
 			p.ran[v] += more
 			replaced -= more
