@@ -43,7 +43,7 @@ func (s *Server) ListGroups(ctx context.Context, r routes.ListGroupsRequestObjec
 // headline is how all groups stand; the first page of them is there already, and may be all.
 func (s *Server) headline(ctx context.Context, all []control.Picture, whole bool) (*string, error) {
 	now := s.now()
-	var standings []say.Standing
+	var standings []say.GroupStatus
 	for p := (store.Page{Limit: 1000}); ; {
 		if !whole {
 			var err error
@@ -53,7 +53,7 @@ func (s *Server) headline(ctx context.Context, all []control.Picture, whole bool
 		}
 		for i := range all {
 			v := all[i].View()
-			standings = append(standings, say.StandingOf(v, say.Summarise(now, v)))
+			standings = append(standings, say.StatusOf(v, say.Summarise(now, v)))
 		}
 		if whole || len(all) < p.Limit {
 			text := say.Headline(standings)

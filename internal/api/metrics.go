@@ -253,8 +253,8 @@ func (s *Server) ReplayRules(ctx context.Context, r routes.ReplayRulesRequestObj
 const mostReplayPoints = 600
 
 // servedIn tells how many served at a moment, as before where that was not measured.
-func servedIn(recorded []fleet.Moment) func(m fleet.Moment, before int) int {
-	return func(m fleet.Moment, before int) int {
+func servedIn(recorded []fleet.Recorded) func(m fleet.Recorded, before int) int {
+	return func(m fleet.Recorded, before int) int {
 		for _, p := range m.Points {
 			return p.Serving
 		}

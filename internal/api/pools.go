@@ -161,7 +161,7 @@ func poolSentence(p contract.Pool, takenOver string) string {
 func (s *Server) CreatePool(ctx context.Context, r routes.CreatePoolRequestObject) (routes.CreatePoolResponseObject, error) {
 	b := r.Body
 	p := store.Pool{Name: b.Name, Listeners: toListeners(b.Name, some(b.Listeners, nil)), Check: b.Check, Zones: some(b.Zones, nil), Labels: some(b.Labels, nil),
-		Settings: traffic.Settings{Algorithm: traffic.Algorithm(given(b.Algorithm)),
+		Sharing: traffic.Sharing{Algorithm: traffic.Algorithm(given(b.Algorithm)),
 			WhenNoneHealthy: traffic.WhenNoneHealthy(given(b.WhenNoneHealthy)), SlowStart: givenFor(b.SlowStartSeconds),
 			Shares: toShares(some(b.Shares, nil)), Enough: given(b.EnoughPercent), Weights: some(b.Weights, nil),
 			Targets: toTargets(traffic.Targets{}, targetsGiven{b.Protocol, b.Trust, b.ServerName, b.Affinity, b.Eject, b.Limits})}}
@@ -253,7 +253,7 @@ func (s *Server) goodPool(ctx context.Context, r store.Reader, was, p store.Pool
 			fault("/weights/"+name, "%s", why)
 		}
 	}
-	if field, err := p.Settings.Validate(); err != nil {
+	if field, err := p.Sharing.Validate(); err != nil {
 		fault("/"+field, "%s", err)
 	}
 	if len(faults) > 0 {

@@ -44,7 +44,7 @@ func (s *Server) ReplayRollout(ctx context.Context, r routes.ReplayRolloutReques
 	}
 	view := fleet.View{Group: stage.Group, Instances: stage.Instances, Rollout: &stage.Rollout, Prices: stage.Prices, Location: control.Location(&stage.Rollout)}
 	found := rehearse.Again(view, toldOf(lines, r.Number), store.Service)
-	out := contract.Replay{Number: r.Number, Decisions: found.Moments, Same: found.Same, Given: append([]string{}, found.Given...), Differences: each(found.Differences, func(m rehearse.Moment) contract.ReplayDifference {
+	out := contract.Replay{Number: r.Number, Decisions: found.Moments, Same: found.Same, Given: append([]string{}, found.Given...), Differences: each(found.Differences, func(m rehearse.Difference) contract.ReplayDifference {
 		return contract.ReplayDifference{At: m.At, Was: append([]string{}, m.Was...), Now: append([]string{}, m.Now...)}
 	})}
 	out.Sentence = fmt.Sprintf("In %d of %s the same was decided again", found.Same, words.Count(found.Moments, "moment"))

@@ -279,7 +279,7 @@ func (s *Server) fromRollout(r store.Rollout, gates []gate.Gate, size int, told 
 	out.LeftSeconds = known(told.Left)
 	out.WaitsUntil = optional(r.Waits(s.now(), control.Location(&r.Rollout)))
 	if len(r.Before) > 0 {
-		out.GoesBack = ptr(each(r.GoesBack(size), func(s fleet.Share) contract.VersionShare {
+		out.GoesBack = ptr(each(r.GoesBack(size), func(s fleet.VersionCount) contract.VersionShare {
 			return contract.VersionShare{Version: s.Version.String(), Count: s.N}
 		}))
 	}

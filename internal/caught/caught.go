@@ -16,13 +16,13 @@ import (
 	"time"
 )
 
-// Fault is a fault that was caught, as an error of whoever it happened to.
-type Fault struct {
+// Panic is a fault that was caught, as an error of whoever it happened to.
+type Panic struct {
 	Where string // in which work
 	What  any    // it panicked with
 }
 
-func (f *Fault) Error() string {
+func (f *Panic) Error() string {
 	return fmt.Sprintf("a fault of the service in %s: %v", f.Where, f.What)
 }
 
@@ -39,12 +39,12 @@ func Counts() map[string]int64 {
 }
 
 // note logs and counts.
-func note(where string, what any) *Fault {
+func note(where string, what any) *Panic {
 	mu.Lock()
 	counts[where]++
 	mu.Unlock()
 	slog.Error("a fault was caught; what it happened to has failed, and all else goes on", "where", where, "fault", fmt.Sprint(what), "stack", string(debug.Stack()))
-	return &Fault{Where: where, What: what}
+	return &Panic{Where: where, What: what}
 }
 
 // Go runs f in a goroutine of its own.

@@ -22,7 +22,7 @@ func TestAFaultIsToldAndCounted(t *testing.T) {
 		defer Told("a test", func(err error) { told <- err })
 		panic("one")
 	}()
-	var fault *Fault
+	var fault *Panic
 	if err := waittest.For(t, "the fault", told); !errors.As(err, &fault) || fault.Where != "a test" || err.Error() != "a fault of the service in a test: one" {
 		t.Errorf("told is %v", err)
 	}

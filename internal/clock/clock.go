@@ -12,8 +12,8 @@ import (
 // keeps it to time otherwise bends both alike.
 const Apart = 2 * time.Second
 
-// Moment is a time since the clock was made, whatever it was set to.
-type Moment time.Duration
+// Reading is a time since the clock was made, whatever it was set to.
+type Reading time.Duration
 
 // Clock is the time of one process.
 type Clock struct {
@@ -38,7 +38,7 @@ func Of(steady func() time.Duration, host func() time.Time) *Clock {
 }
 
 // Moment is the present one.
-func (c *Clock) Moment() Moment { return Moment(c.steady()) }
+func (c *Clock) Moment() Reading { return Reading(c.steady()) }
 
 // Now is the time now, in UTC.
 func (c *Clock) Now() time.Time { return c.At(c.Moment(), c.Offset()) }
@@ -47,7 +47,7 @@ func (c *Clock) Now() time.Time { return c.At(c.Moment(), c.Offset()) }
 func (c *Clock) Offset() time.Duration { return time.Duration(c.offset.Load()) }
 
 // At is the time at a moment by the clock as it was with that offset.
-func (c *Clock) At(m Moment, offset time.Duration) time.Time {
+func (c *Clock) At(m Reading, offset time.Duration) time.Time {
 	return c.start.Add(time.Duration(m) + offset).UTC()
 }
 

@@ -31,7 +31,7 @@ func TestGoesEvenly(t *testing.T) {
 		t.Errorf("it was set again by %s", by)
 	}
 	expect("after it was set", start.Add(time.Hour+3*time.Second))
-	if at := c.At(Moment(time.Second), 0); !at.Equal(start.Add(time.Second)) {
+	if at := c.At(Reading(time.Second), 0); !at.Equal(start.Add(time.Second)) {
 		t.Errorf("its first second was %s", at)
 	}
 	steady += time.Minute

@@ -140,7 +140,7 @@ func TestAnIllOneIsClosedAtOnce(t *testing.T) {
 // TestSharesAreTold: weights of groups and instances reach the balancer.
 func TestSharesAreTold(t *testing.T) {
 	b := &taker{}
-	d, eventually := newCounter(t, b, store.Pool{Settings: traffic.Settings{
+	d, eventually := newCounter(t, b, store.Pool{Sharing: traffic.Sharing{
 		Shares: []traffic.Share{{Group: "berths", Weight: 300}, {Group: "timetable", Weight: 100}}, Weights: map[string]int{"a": 25}}})
 	d.set("timetable", []string{"front"}, healthy("a", "b"))
 	d.set("berths", []string{"front"}, healthy("c"))

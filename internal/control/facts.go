@@ -19,13 +19,13 @@ type (
 	ofCheck struct {
 		id string
 		health.Report
-		at clock.Moment
+		at clock.Reading
 	}
 	// ofRecords says that the records of the group are to be read again.
 	ofRecords struct{}
 	// ofList is which machines there were when they were listed.
 	ofList struct {
-		at    clock.Moment
+		at    clock.Reading
 		found map[string]bool
 	}
 	// ofAct is how an act of the keeper's own ended, and what is known of the machine now.

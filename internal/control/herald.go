@@ -107,7 +107,7 @@ func topicsOf(e store.Entry) (all []string) {
 
 // contentOf is a message as it is sent now: its lines, and how the groups stand.
 func (c *Control) contentOf(ctx context.Context, m store.Message) notice.Content {
-	out := notice.Content{Notice: m.Notice, URL: c.page("notices"), Lines: []notice.Line{}, Groups: []notice.Standing{}}
+	out := notice.Content{Notice: m.Notice, URL: c.page("notices"), Lines: []notice.Line{}, Groups: []notice.GroupNow{}}
 	if json.Unmarshal(m.Content, &out.Lines) != nil || len(out.Lines) == 0 {
 		out.Test = true
 	}
@@ -125,10 +125,10 @@ func (c *Control) contentOf(ctx context.Context, m store.Message) notice.Content
 }
 
 // standing is how a group stands: its sentence, and its slips as text.
-func (c *Control) standing(p Picture) notice.Standing {
+func (c *Control) standing(p Picture) notice.GroupNow {
 	now := c.Clock.Now()
 	v := p.View()
-	out := notice.Standing{Group: p.Group.Name, Sentence: say.Summarise(now, v).Sentence, URL: c.page("groups", p.Group.Name), Slips: []string{}}
+	out := notice.GroupNow{Group: p.Group.Name, Sentence: say.Summarise(now, v).Sentence, URL: c.page("groups", p.Group.Name), Slips: []string{}}
 	if len(v.Instances) > 200 {
 		return out
 	}
@@ -188,18 +188,18 @@ func (c *Control) sendMessage(ctx context.Context, m store.Message) {
 }
 
 // sendOnce sends a message where its notice says.
-func (c *Control) sendOnce(ctx context.Context, n store.Notice, m store.Message) notice.Outcome {
+func (c *Control) sendOnce(ctx context.Context, n store.Notice, m store.Message) notice.Delivery {
 	content := c.contentOf(ctx, m)
 	id := fmt.Sprintf("notice.%s.%d", m.Notice, m.Number)
 	if n.Send == "" {
 		if c.Mailer == nil {
-			return notice.Outcome{CameBack: "this service knows no mail server; it is told one with --mail-server"}
+			return notice.Delivery{CameBack: "this service knows no mail server; it is told one with --mail-server"}
 		}
 		return c.Mailer.Send(ctx, n.Mail, id, &content)
 	}
 	secret, err := c.Store.NoticeSecret(ctx, n.Name)
 	if err != nil {
-		return notice.Outcome{CameBack: "its secret could not be read"}
+		return notice.Delivery{CameBack: "its secret could not be read"}
 	}
 	kind := "unitas.notice"
 	if content.Test {
@@ -209,7 +209,7 @@ func (c *Control) sendOnce(ctx context.Context, n store.Notice, m store.Message)
 }
 
 // sayHeard writes into the journal that a notice is not heard, or is heard again.
-func (c *Control) sayHeard(ctx context.Context, n store.Notice, out notice.Outcome) {
+func (c *Control) sayHeard(ctx context.Context, n store.Notice, out notice.Delivery) {
 	e := fleet.Entry{Kind: "notice.failing", Text: fmt.Sprintf("The notice %s is not delivered; its messages are tried again.", n.Name), Cause: fleet.Because(out.CameBack)}
 	if out.Heard {
 		e = fleet.Entry{Kind: "notice.heard", Text: fmt.Sprintf("The notice %s is delivered again.", n.Name), Cause: fleet.Because("a message was taken")}

@@ -152,10 +152,10 @@ func (c *Control) deliver(ctx context.Context, h fleet.Hook, t fleet.Ticket, in 
 }
 
 // send sends a message about a ticket.
-func (c *Control) send(ctx context.Context, h fleet.Hook, in store.Instance, kind string, t fleet.Ticket) notice.Outcome {
+func (c *Control) send(ctx context.Context, h fleet.Hook, in store.Instance, kind string, t fleet.Ticket) notice.Delivery {
 	secret, err := c.Store.HookSecret(ctx, in.Group, h.Name)
 	if err != nil {
-		return notice.Outcome{CameBack: "its secret could not be read"}
+		return notice.Delivery{CameBack: "its secret could not be read"}
 	}
 	port := 0
 	if template, err := c.library.template(ctx, in.Version); err == nil {

@@ -12,7 +12,7 @@ import (
 
 // ofSamples is what was measured of a group at one moment.
 type ofSamples struct {
-	at  clock.Moment
+	at  clock.Reading
 	all []store.Sample
 }
 

@@ -251,7 +251,7 @@ func Late(samples []store.Sample) time.Duration {
 
 // Recorded is what was measured for the rules of a group from a time on: as it was measured of
 // the last day, in fives of minutes before.
-func (c *Control) Recorded(ctx context.Context, g *fleet.Group, from, to time.Time) (all []fleet.Moment, step time.Duration, err error) {
+func (c *Control) Recorded(ctx context.Context, g *fleet.Group, from, to time.Time) (all []fleet.Recorded, step time.Duration, err error) {
 	step = metric.Every
 	fine := to.Sub(from) <= store.SamplesKept
 	if !fine {
@@ -290,14 +290,14 @@ func (c *Control) Recorded(ctx context.Context, g *fleet.Group, from, to time.Ti
 	}
 	if len(at) == 0 { // calendars alone
 		for t := from.Truncate(time.Minute).Add(time.Minute); !t.After(to); t = t.Add(store.RollupEvery) {
-			all = append(all, fleet.Moment{At: t})
+			all = append(all, fleet.Recorded{At: t})
 		}
 		return all, store.RollupEvery, nil
 	}
 	for t, points := range at {
-		all = append(all, fleet.Moment{At: t, Points: points})
+		all = append(all, fleet.Recorded{At: t, Points: points})
 	}
-	slices.SortFunc(all, func(a, b fleet.Moment) int { return a.At.Compare(b.At) })
+	slices.SortFunc(all, func(a, b fleet.Recorded) int { return a.At.Compare(b.At) })
 	for k := 1; k < len(all); k++ { // they may have been measured oftener
 		step = min(step, max(all[k].At.Sub(all[k-1].At).Round(time.Second), time.Second))
 	}

@@ -232,7 +232,7 @@ type one struct {
 }
 
 // measure takes what the machines and the balancer tell of a group's instances.
-func (s *sampler) measure(k *keeper, at time.Time, moment clock.Moment, begun time.Time, used map[string]machine.Usage, next map[string]had) *measured {
+func (s *sampler) measure(k *keeper, at time.Time, moment clock.Reading, begun time.Time, used map[string]machine.Usage, next map[string]had) *measured {
 	sh := k.shown.Load()
 	if sh == nil {
 		return nil

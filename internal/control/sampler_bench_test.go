@@ -131,7 +131,7 @@ func BenchmarkRuleDecision(b *testing.B) {
 	for at := now.Add(-r.LooksBack()); at.Before(now); at = at.Add(metric.Every) {
 		points = append(points, metric.Point{At: at, Value: 30, Of: 1000, Serving: 1000})
 	}
-	s := scaling.Standing{Now: now, Size: 1000, Max: 2000}
+	s := scaling.Situation{Now: now, Size: 1000, Max: 2000}
 	for _, over := range []metric.Over{metric.Average, "p95"} {
 		b.Run(string(over), func(b *testing.B) {
 			for b.Loop() {

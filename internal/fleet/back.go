@@ -5,20 +5,20 @@ import (
 	"strings"
 )
 
-// Share is so many instances of a version.
-type Share struct {
+// VersionCount is so many instances of a version.
+type VersionCount struct {
 	Version Version `json:"version"`
 	N       int     `json:"n"`
 }
 
 // before is what serves now on other versions than from, and what ran before the rollout that is
 // superseded: with a rollout that begins now it was there before it. What was held or turned back is not.
-func (g *Group) before(instances []Instance, from Version, over *Rollout) []Share {
-	var all []Share
+func (g *Group) before(instances []Instance, from Version, over *Rollout) []VersionCount {
+	var all []VersionCount
 	if over != nil {
 		for _, s := range over.Before {
 			if s.Version != from && !g.keepsFrom(s.Version, over) {
-				all = append(all, Share{Version: s.Version})
+				all = append(all, VersionCount{Version: s.Version})
 			}
 		}
 	}
@@ -32,7 +32,7 @@ func (g *Group) before(instances []Instance, from Version, over *Rollout) []Shar
 			k++
 		}
 		if k == len(all) {
-			all = append(all, Share{Version: in.Version})
+			all = append(all, VersionCount{Version: in.Version})
 		}
 		all[k].N++
 	}
@@ -46,7 +46,7 @@ func (g *Group) before(instances []Instance, from Version, over *Rollout) []Shar
 			}
 		}
 	}
-	return slices.DeleteFunc(all, func(s Share) bool { return s.N == 0 })
+	return slices.DeleteFunc(all, func(s VersionCount) bool { return s.N == 0 })
 }
 
 // keepsFrom reports whether a version is none to go back to: the group doubts it, or the rollout that is
@@ -63,8 +63,8 @@ func (r *Rollout) doubted() bool {
 
 // GoesBack is what a revert brings a group of a size back to: From for all but those that ran
 // another version before. A group that shrank since has as much less of each.
-func (r *Rollout) GoesBack(size int) []Share {
-	all := []Share{{r.From, size}}
+func (r *Rollout) GoesBack(size int) []VersionCount {
+	all := []VersionCount{{r.From, size}}
 	for _, s := range r.Before {
 		if size < r.Sized {
 			s.N = s.N * size / r.Sized
@@ -83,7 +83,7 @@ func (r *Rollout) GoesBack(size int) []Share {
 // RanBefore reports whether a version is what the rollout comes from, or ran beside that: what is compared
 // with the new one. What another rollout was stopped for is not.
 func (r *Rollout) RanBefore(v Version) bool {
-	return v == r.From || slices.ContainsFunc(r.Before, func(s Share) bool { return s.Version == v })
+	return v == r.From || slices.ContainsFunc(r.Before, func(s VersionCount) bool { return s.Version == v })
 }
 
 // BackTo names the versions that a revert goes back to, those of most instances first.
@@ -123,7 +123,7 @@ func (d *deciding) comesBack(in *Instance) {
 
 // share is how many instances of a version there are, and should be.
 type share struct {
-	Share
+	VersionCount
 	counted, serving, stay int
 }
 
@@ -131,7 +131,7 @@ type share struct {
 // the group stands as of those: new ones are those that there should be, old ones any more.
 func (d *deciding) onWayBack() (all []share, t tally) {
 	for _, s := range d.ro.GoesBack(d.group.Size) {
-		all = append(all, share{Share: s})
+		all = append(all, share{VersionCount: s})
 	}
 	t = d.tally(Version{}) // all are old to it
 	for n := range d.counts.cells {

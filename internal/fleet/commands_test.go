@@ -20,7 +20,7 @@ func aGroup() Group {
 }
 
 func TestStanding(t *testing.T) {
-	s := Standing{What: "image", Version: Version{"timetable", 2}, State: VersionReady}
+	s := VersionStatus{What: "image", Version: Version{"timetable", 2}, State: VersionReady}
 	if s.Usable() != nil || s.Advice() != "" {
 		t.Error("a ready version is refused")
 	}

@@ -74,9 +74,9 @@ type deciding struct {
 	added  []*Instance
 	slab   []Instance // where own and added are kept
 	asked  []string   // all checks of the group
-	// astir are those that do more than serve, in order, and what became so.
-	astir  []int
-	counts counts
+	// unsteady are those that do more than serve, in order, and what became so.
+	unsteady []int
+	counts   counts
 
 	groupChanged, roChanged bool
 	supposed                bool // a replay of rules: there are no instances, and all are taken to serve
@@ -134,8 +134,8 @@ func (d *deciding) change(i int, f func(in *Instance)) {
 		in = d.ownCopy(in)
 		d.own[i] = in
 		d.touched = append(d.touched, i)
-		if was&astir == 0 {
-			d.astir = append(d.astir, i)
+		if was&unsteady == 0 {
+			d.unsteady = append(d.unsteady, i)
 		}
 	}
 	f(in)
@@ -147,7 +147,7 @@ func (d *deciding) add(in Instance) int {
 	i := d.len()
 	d.added = append(d.added, d.ownCopy(&in))
 	d.touched = append(d.touched, i)
-	d.astir = append(d.astir, i)
+	d.unsteady = append(d.unsteady, i)
 	d.counts.take(d.counts.markOf(&d.group, d.group.Zones, d.asked, &in), 1)
 	return i
 }

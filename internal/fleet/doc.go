@@ -25,7 +25,7 @@
 // Its words: a fact is what a driver, a check or the balancer reports, as opposed to a record; owed is
 // what the world is still to be done to for an instance in its state, unpaid what of that is still to
 // be done. The ledger is the look at every instance, kept from one decision to the next; an instance
-// is astir when there is more to it than that it serves. A stage is how a group stood when a rollout
+// is unsteady when there is more to it than that it serves. A stage is how a group stood when a rollout
 // began; a wave is filled when all that it should replace is replaced, and given up with its rollout.
 // A trial is one launch at a time in a zone that failed again and again. To shift is to move the times
 // of records by as much as a clock was set. The effects of a change are what it makes happen first.

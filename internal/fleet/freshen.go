@@ -8,7 +8,7 @@ func (d *deciding) freshen() {
 		return
 	}
 	next := -1
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		switch in := d.at(i); {
 		case !in.Awaits || in.Pinned || !in.State.Counts() || in.State == Resting:
 		case !d.group.Serves(in):

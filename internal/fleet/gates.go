@@ -17,7 +17,7 @@ func (i *Instance) CountsFor(now time.Time, g gate.Gate) bool {
 }
 
 // Compares reports whether what new and old answer is being compared.
-func (r *Rollout) Compares() bool { return r.walks() && r.Comparing() > 0 }
+func (r *Rollout) Compares() bool { return r.advances() && r.Comparing() > 0 }
 
 // Comparing is how many of its gates compare what new and old answer.
 func (r *Rollout) Comparing() int {
@@ -104,7 +104,7 @@ func (d *deciding) eased(g *gate.Gate, serving float64) float64 {
 		return 0
 	}
 	most := max(serving, float64(g.Served-1))
-	return g.Floor - min(g.Floor, most, float64(d.group.Size-d.ro.fewer(d.group.Size)))
+	return g.Floor - min(g.Floor, most, float64(d.group.Size-d.ro.mayMiss(d.group.Size)))
 }
 
 // measure is what a gate that compares nothing looks at, and by how many instances: the
@@ -115,7 +115,7 @@ func (d *deciding) measure(kind gate.Kind) (value float64, judged int) {
 		return float64(t.serving), t.counted
 	}
 	ill := 0
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if in.Version != d.ro.To || !in.State.Counts() || d.group.Serves(in) {
 			continue

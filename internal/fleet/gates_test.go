@@ -265,7 +265,7 @@ func TestAWaveWithNothingToCompareWith(t *testing.T) {
 
 // TestWhatIsComparedWith is what the rollout comes from and what ran beside that.
 func TestWhatIsComparedWith(t *testing.T) {
-	r := fleet.Rollout{From: fleet.Version{Name: "a", N: 1}, To: fleet.Version{Name: "a", N: 4}, Before: []fleet.Share{{Version: fleet.Version{Name: "a", N: 2}, N: 1}}}
+	r := fleet.Rollout{From: fleet.Version{Name: "a", N: 1}, To: fleet.Version{Name: "a", N: 4}, Before: []fleet.VersionCount{{Version: fleet.Version{Name: "a", N: 2}, N: 1}}}
 	for n, want := range map[int]bool{1: true, 2: true, 3: false, 4: false} {
 		if got := r.RanBefore(fleet.Version{Name: "a", N: n}); got != want {
 			t.Errorf("a@%d ran before: %v", n, got)

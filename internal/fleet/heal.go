@@ -16,7 +16,7 @@ func (d *deciding) heal() {
 		if d.group.Heal == HealTraffic { // nobody asks before there is traffic
 			asked = ""
 		}
-		for _, i := range d.astir {
+		for _, i := range d.unsteady {
 			d.giveUp(i, asked)
 		}
 	}
@@ -27,7 +27,7 @@ func (d *deciding) heal() {
 	d.forgive()
 	evidence := d.evidence()
 	var ill []int
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		if in := d.at(i); d.group.needsHealing(in) && !in.Pinned && in.ID != evidence {
 			ill = append(ill, i)
 		}
@@ -112,7 +112,7 @@ func (d *deciding) healIll(check string, ill []int) {
 
 // sendIll sends away what the report finds ill, and counts it against its place.
 func (d *deciding) sendIll(i int, r health.Report, unwell, limit int) {
-	if d.ro.walks() && d.ro.gate(gate.Healthy) != nil {
+	if d.ro.advances() && d.ro.gate(gate.Healthy) != nil {
 		d.stumble(i, checked(r))
 	}
 	d.retire(i, checked(r), span("unhealthy_seconds", d.now.Sub(r.Since)), count("unwell", unwell), count("heal_limit", limit))

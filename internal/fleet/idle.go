@@ -10,7 +10,7 @@ func (d *deciding) idlers(yield func(Version) bool) {
 	if stay == 0 {
 		return
 	}
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if in.Counts() && d.stays(in) && !d.group.Serves(in) && (d.group.IsOverdue(d.now, in) || newestIllness(in) != nil) && !yield(in.Version) {
 			return

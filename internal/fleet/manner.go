@@ -40,7 +40,7 @@ const MostLeftOut = 1000
 // Waits is until when a rollout on its way replaces nothing: its time has not come, or it is
 // outside of its hours. Zero is that it does.
 func (r *Rollout) Waits(now time.Time, at *time.Location) time.Time {
-	if !r.walks() {
+	if !r.advances() {
 		return time.Time{}
 	}
 	if now.Before(r.StartAt) {
@@ -55,7 +55,7 @@ func (r *Rollout) Waits(now time.Time, at *time.Location) time.Time {
 // AwaitsHealing reports whether a rollout on its way replaces nothing since healing of the group stopped
 // after it was last told to go on: the fault is likelier outside, and what is ill may serve again.
 func (r *Rollout) AwaitsHealing(g *Group) bool {
-	return r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)
+	return r.advances() && !r.AtOnce && g.HealStopped.After(r.Resumed)
 }
 
 // outOfHours reports whether the rollout waits for its time, and looks again then.
@@ -75,7 +75,7 @@ func (r *Rollout) Soaking() time.Duration { return r.soak() }
 // where that is left to the balance of zones: the first open one that has not its part of the size yet, of new
 // ones and those that stay.
 func (d *deciding) turnOf(v Version, open []placement.Zone) int {
-	if !d.ro.walks() || d.ro.Order != ZoneByZone || v != d.ro.To || (d.group.Spread != "" && d.group.Spread != placement.Even) {
+	if !d.ro.advances() || d.ro.Order != ZoneByZone || v != d.ro.To || (d.group.Spread != "" && d.group.Spread != placement.Even) {
 		return -1
 	}
 	zones := len(d.group.Zones)

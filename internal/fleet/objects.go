@@ -271,7 +271,7 @@ type Rollout struct {
 	ID       int64
 	From, To Version
 	// Before is what ran beside From when it began, and served.
-	Before []Share
+	Before []VersionCount
 	Waves  rollout.Waves
 	// Above and Below are how many instances more and fewer than the group's
 	// size there may be meanwhile; their sum is at least 1.
@@ -313,9 +313,9 @@ func (r *Rollout) destination() Version {
 	return r.To
 }
 
-// fewer is how many less than the size may serve: what Below was of the size when the
+// mayMiss is how many less than the size may serve: what Below was of the size when the
 // rollout began, and at least one where nothing could be replaced otherwise.
-func (r *Rollout) fewer(size int) int {
+func (r *Rollout) mayMiss(size int) int {
 	if r.AtOnce { // also of those that came since
 		return size
 	}
@@ -331,7 +331,7 @@ func (r *Rollout) fewer(size int) int {
 
 // Between is how many of a group of a size serve at least while the rollout goes on, where it takes some away
 // itself, and how many are there at most.
-func (r *Rollout) Between(size int) (least, most int) { return size - r.fewer(size), size + r.Above }
+func (r *Rollout) Between(size int) (least, most int) { return size - r.mayMiss(size), size + r.Above }
 
 // StumbleLimit is how many machines of one wave may fail at the least before the
 // rollout holds itself; fewer are taken for accidents and tried again.

@@ -9,7 +9,7 @@ import (
 
 // observe moves instances on by what drivers, probes and balancers reported.
 func (d *deciding) observe() {
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		d.dropFormer(i)
 		d.dropOpen(i)
 		switch in := d.at(i); in.State {

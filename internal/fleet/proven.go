@@ -20,7 +20,7 @@ func (d *deciding) neverServed(in *Instance) bool { return d.isNew(in) && in.Ser
 func (d *deciding) unproven() bool {
 	t := d.tally(d.ro.To)
 	return t.serving > 0 && t.newServing == 0 && d.ro.Wave == 0 && d.ro.Times[0].Filled.IsZero() &&
-		!slices.ContainsFunc(d.astir, func(i int) bool { return d.isNew(d.at(i)) && !d.at(i).Served.IsZero() })
+		!slices.ContainsFunc(d.unsteady, func(i int) bool { return d.isNew(d.at(i)) && !d.at(i).Served.IsZero() })
 }
 
 // failedLast reports whether a version is what failed last, again and again, in some zone.
@@ -32,7 +32,7 @@ func (d *deciding) failedLast(v Version) bool {
 // first.
 func (d *deciding) evidenceOfHold() string {
 	first := ""
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if !in.State.Counts() || !d.neverServed(in) {
 			continue

@@ -13,7 +13,7 @@ func (d *deciding) reconcile() {
 	d.endRests()
 	d.forgetDoubts()
 	if d.group.Deleting {
-		for _, i := range d.astir {
+		for _, i := range d.unsteady {
 			if in := d.at(i); in.State == Parked && !in.Pinned {
 				d.retire(i, Cause{Code: CodeGroupGoes})
 			}
@@ -30,7 +30,7 @@ func (d *deciding) reconcile() {
 
 // endRests sends away what rests without end.
 func (d *deciding) endRests() {
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		if in := d.at(i); in.State == Resting && !in.Pinned && !d.now.Before(in.Since.Add(d.group.Drain+RestLimit)) {
 			cause := Cause{Code: CodeRestedOver, Numbers: Numbers{span("limit_seconds", RestLimit)}}
 			d.move(i, Leaving, cause)
@@ -84,7 +84,7 @@ func (d *deciding) mate(i int, serves bool) int {
 // returning is how many come back to serve: while they may, none goes for them.
 func (d *deciding) returning() int {
 	n := 0
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		if in := d.at(i); in.State == Settling && !in.Served.IsZero() && d.now.Before(d.deadline(in)) {
 			n++
 		}
@@ -162,7 +162,7 @@ func (d *deciding) giver(zones []placement.Zone) int {
 // one up for it.
 func (d *deciding) balancing() int {
 	standing, coming := d.tally(d.group.Template).counted, -1
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if in.State.ComingUp() {
 			standing--

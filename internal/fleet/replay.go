@@ -7,8 +7,8 @@ import (
 	"unitas/internal/fleet/scaling"
 )
 
-// Moment is what was measured at one time, by rule.
-type Moment struct {
+// Recorded is what was measured at one time, by rule.
+type Recorded struct {
 	At     time.Time
 	Points map[string]metric.Point
 }
@@ -33,7 +33,7 @@ type ReplayedChange struct {
 // then. What is step apart and no closer counts until the next. What an instance would have
 // borne follows from what all that served bore together; what a full processor hid stays
 // hidden. What is launched serves at once.
-func ReplayRules(g Group, recorded []Moment, step time.Duration, times func(rule string, at time.Time) scaling.Times) Replayed {
+func ReplayRules(g Group, recorded []Recorded, step time.Duration, times func(rule string, at time.Time) scaling.Times) Replayed {
 	r := replaying{points: map[string][]metric.Point{}, times: times}
 	g.RuleStates, g.Bound, g.Frozen, g.Deleting = nil, nil, "", false
 	for _, m := range recorded {
@@ -55,7 +55,7 @@ type replaying struct {
 }
 
 // gap reports whether some rule has no value.
-func (r *replaying) gap(g *Group, m Moment) bool {
+func (r *replaying) gap(g *Group, m Recorded) bool {
 	for k := range g.Rules {
 		rule := &g.Rules[k]
 		if p, some := m.Points[rule.Name]; rule.Kind != scaling.Calendar && !rule.Off && (!some || !p.Known()) {
@@ -66,7 +66,7 @@ func (r *replaying) gap(g *Group, m Moment) bool {
 }
 
 // decide is the group once its rules had decided.
-func (r *replaying) decide(g Group, m Moment, at time.Time) Group {
+func (r *replaying) decide(g Group, m Recorded, at time.Time) Group {
 	sizing := Sizing{Points: r.points, Times: map[string]scaling.Times{}}
 	for k := range g.Rules {
 		rule := &g.Rules[k]

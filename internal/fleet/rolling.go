@@ -25,7 +25,7 @@ func (d *deciding) judgeRollout() {
 		return
 	}
 	tolerant := d.ro.gate(gate.Healthy) != nil
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if in.Version != d.ro.To {
 			continue
@@ -84,10 +84,10 @@ func (d *deciding) helpless(in *Instance) bool {
 // another, where nobody heals it: the revert could not end otherwise.
 func (d *deciding) unblockRevert() {
 	stuck, back := -1, d.ro.GoesBack(d.group.Size)
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		switch {
-		case !slices.ContainsFunc(back, func(s Share) bool { return s.Version == in.Version }):
+		case !slices.ContainsFunc(back, func(s VersionCount) bool { return s.Version == in.Version }):
 		case in.State.ComingUp() && !d.group.IsOverdue(d.now, in):
 			return
 		case stuck < 0 && !in.Pinned && (in.State.ComingUp() || d.helpless(in)):
@@ -106,8 +106,8 @@ func (d *deciding) unblockRevert() {
 	d.failed(stuck, cause)
 }
 
-// walks reports whether there is a rollout, on its way to the new version.
-func (r *Rollout) walks() bool {
+// advances reports whether there is a rollout, on its way to the new version.
+func (r *Rollout) advances() bool {
 	return r != nil && !r.Back && (r.State == Moving || r.State == Soaking)
 }
 
@@ -116,7 +116,7 @@ func (r *Rollout) walks() bool {
 // zone at one moment count once: it is likelier the zone that failed.
 func (d *deciding) stumble(i int, what Cause) {
 	in := d.at(i)
-	if !d.ro.walks() || in.Version != d.ro.To || slices.Contains(d.stumbled, in.Zone) {
+	if !d.ro.advances() || in.Version != d.ro.To || slices.Contains(d.stumbled, in.Zone) {
 		return
 	}
 	d.stumbled = append(d.stumbled, in.Zone)
@@ -168,9 +168,9 @@ func (d *deciding) roomCause(has int) Cause {
 	return Cause{Code: CodeRoom, Numbers: Numbers{count("has", has), count("may_have", d.group.Size+d.ro.Above)}}
 }
 
-// reach is how many new instances a wave can end with: what it wants, or what
+// waveEndsWith is how many new instances a wave can end with: what it wants, or what
 // is there already, less the pinned ones that are left behind.
-func (d *deciding) reach(t tally, want int) int {
+func (d *deciding) waveEndsWith(t tally, want int) int {
 	return max(min(max(want, t.newCounted-len(d.stuck())), d.group.Size-t.oldStay), 0)
 }
 
@@ -236,7 +236,7 @@ func (d *deciding) advanceRollout() bool {
 // filled reports whether the present wave has replaced all that it should.
 func (d *deciding) filled() bool {
 	t := d.underWay()
-	want := d.reach(t, d.ro.Waves[d.ro.Wave].Of(d.group.Size))
+	want := d.waveEndsWith(t, d.ro.Waves[d.ro.Wave].Of(d.group.Size))
 	if t.newServing < want {
 		stuck := len(d.stuck())
 		// For want of room nothing comes in the stead of those that are stuck.
@@ -250,7 +250,7 @@ func (d *deciding) filled() bool {
 // stuck are the new instances that are pinned and failed: nobody may remove them, and nothing waits for
 // them once a person had the rollout go on.
 func (d *deciding) stuck() (all []string) {
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		in := d.at(i)
 		if in.Version == d.ro.To && in.Pinned && in.State.Counts() && !d.group.Serves(in) && (d.group.IsOverdue(d.now, in) || newestIllness(in) != nil) {
 			all = append(all, in.ID)

@@ -110,7 +110,7 @@ func (v *View) TryRule(now time.Time, rule string, value float64) (scaling.Verdi
 		points = append(points, metric.Point{At: at, Value: value, Of: serving, Serving: serving})
 	}
 	b := v.Group.Bounds(now, v.Sizing)
-	s := scaling.Standing{Now: now, Size: v.Group.Size, Min: b.Min, Max: b.Max}
+	s := scaling.Situation{Now: now, Size: v.Group.Size, Min: b.Min, Max: b.Max}
 	verdict := r.Judge(s, scaling.State{Name: rule}, points)
 	return verdict, b.Clamp(verdict.Want), nil
 }

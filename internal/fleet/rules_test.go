@@ -89,13 +89,13 @@ func TestAdviceOnRules(t *testing.T) {
 // have had; a gap is told, and what came of five minutes counts until the next.
 func TestReplaysOfRules(t *testing.T) {
 	g := ruled(scaling.Rule{Name: "even", Kind: scaling.Steady, Metric: metric.CPU, KeepAt: 50, Calm: time.Minute, ShrinkRate: 100})
-	var recorded []fleet.Moment
+	var recorded []fleet.Recorded
 	for k := range 24 { // two hours in fives of minutes: three served all the time
 		load := 40.0
 		if k >= 6 && k < 12 {
 			load = 120
 		}
-		m := fleet.Moment{At: noon.Add(time.Duration(k) * 5 * time.Minute), Points: map[string]metric.Point{"even": {Value: load, Of: 3, Serving: 3}}}
+		m := fleet.Recorded{At: noon.Add(time.Duration(k) * 5 * time.Minute), Points: map[string]metric.Point{"even": {Value: load, Of: 3, Serving: 3}}}
 		if k == 20 {
 			m.Points = nil
 		}

@@ -54,13 +54,13 @@ func (d *deciding) keepState(s scaling.State) {
 }
 
 // Judge is what each trip and steady rule of the group thinks now, and what they come to.
-func (v *View) Judge(now time.Time) ([]scaling.Verdict, scaling.Outcome) {
+func (v *View) Judge(now time.Time) ([]scaling.Verdict, scaling.Agreed) {
 	return judge(now, &v.Group, v.Sizing)
 }
 
-func judge(now time.Time, g *Group, sizing Sizing) ([]scaling.Verdict, scaling.Outcome) {
+func judge(now time.Time, g *Group, sizing Sizing) ([]scaling.Verdict, scaling.Agreed) {
 	b := g.Bounds(now, sizing)
-	s := scaling.Standing{Now: now, Size: g.Size, Min: b.Min, Max: b.Max, Foreseen: sizing.Foreseen}
+	s := scaling.Situation{Now: now, Size: g.Size, Min: b.Min, Max: b.Max, Foreseen: sizing.Foreseen}
 	var all, active []scaling.Verdict
 	for k := range g.Rules {
 		r := &g.Rules[k]

@@ -88,7 +88,7 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 			lasting--
 		}
 		if d.ro == nil {
-			d.forNought(next.i)
+			d.countNeedless(next.i)
 		}
 		d.retire(next.i, cause, numbers...)
 	}
@@ -97,7 +97,7 @@ func (d *deciding) shed(n, floor int, because Cause, eligible func(*Instance) bo
 // mayAgain reports whether an instance of what is replaced serves nobody only since the rollout goes on:
 // it was well when that was told to, so it may be again, and goes only as others serve.
 func (d *deciding) mayAgain(in *Instance) bool {
-	if !d.ro.walks() || in.Version == d.ro.To || in.Served.IsZero() || d.group.Serves(in) {
+	if !d.ro.advances() || in.Version == d.ro.To || in.Served.IsZero() || d.group.Serves(in) {
 		return false
 	}
 	r := newestIllness(in)
@@ -106,10 +106,10 @@ func (d *deciding) mayAgain(in *Instance) bool {
 
 // unsettled is how many those are.
 func (d *deciding) unsettled() (n int) {
-	if !d.ro.walks() {
+	if !d.ro.advances() {
 		return 0
 	}
-	for _, i := range d.astir {
+	for _, i := range d.unsteady {
 		if d.mayAgain(d.at(i)) {
 			n++
 		}
@@ -135,7 +135,7 @@ func (d *deciding) turnToGo(lines []leavers) int {
 }
 
 // replaces reports whether a rollout is on its way and replaces something now: its order says who goes then.
-func (d *deciding) replaces() bool { return d.ro.walks() && !d.calm() }
+func (d *deciding) replaces() bool { return d.ro.advances() && !d.calm() }
 
 func (l leaver) serial(d *deciding) int { return d.at(l.i).Serial }
 
@@ -161,7 +161,7 @@ func (d *deciding) leavers(zones int, anyOfThem bool, eligible func(*Instance) b
 			look(i)
 		}
 	} else {
-		for _, i := range d.astir {
+		for _, i := range d.unsteady {
 			look(i)
 		}
 	}

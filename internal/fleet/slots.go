@@ -97,7 +97,7 @@ func (d *deciding) slotOf(number int) *Slot {
 // on it is the rollout that answers for the new version.
 func (d *deciding) failed(i int, because Cause) {
 	in := d.at(i)
-	if (d.ro.walks() && in.Version == d.ro.To) || d.group.Alone || d.group.Deleting {
+	if (d.ro.advances() && in.Version == d.ro.To) || d.group.Alone || d.group.Deleting {
 		return
 	}
 	s := d.slotOf(in.Slot)
@@ -125,9 +125,9 @@ func (s *Slot) fails(now time.Time, instance string) {
 	s.Failed = s.Failed[max(0, len(s.Failed)-FailedShown):]
 }
 
-// forNought counts an instance that was launched in the place of one that was ill and
+// countNeedless counts an instance that was launched in the place of one that was ill and
 // is well again: the next is launched only once that one has been ill for longer.
-func (d *deciding) forNought(i int) {
+func (d *deciding) countNeedless(i int) {
 	in := d.at(i)
 	if in.Purpose != ForHealing || !in.Served.IsZero() {
 		return

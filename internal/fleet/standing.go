@@ -10,8 +10,8 @@ const (
 	VersionWithdrawn = "withdrawn"
 )
 
-// Standing is whether a version of an image or template may be used.
-type Standing struct {
+// VersionStatus is whether a version of an image or template may be used.
+type VersionStatus struct {
 	What      string // image or template
 	Version   Version
 	State     string
@@ -20,7 +20,7 @@ type Standing struct {
 }
 
 // Usable refuses new use of a version that is not ready.
-func (s Standing) Usable() error {
+func (s VersionStatus) Usable() error {
 	switch {
 	case s.State == VersionReady:
 		return nil
@@ -33,7 +33,7 @@ func (s Standing) Usable() error {
 }
 
 // Advice warns a group that still launches a withdrawn version; "" when it is not.
-func (s Standing) Advice() string {
+func (s VersionStatus) Advice() string {
 	if s.State != VersionWithdrawn {
 		return ""
 	}

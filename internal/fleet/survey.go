@@ -15,7 +15,7 @@ type Ledger struct {
 	zones, asked []string // what it was made for
 	counts       counts
 	marks        []mark // by instance of the view
-	astir        int    // how many are
+	unsteady     int    // how many are
 }
 
 // mark is how an instance was counted: its cell in the low bits, and above them for each
@@ -29,7 +29,7 @@ const (
 	pinned
 	giving
 	left
-	astir
+	unsteady
 	cellOf mark = 1<<16 - 1
 )
 
@@ -130,7 +130,7 @@ func (c *counts) markOf(g *Group, zones, asked []string, in *Instance) mark {
 	}
 	m |= there
 	if (in.State != Leaving && in.State != Lost) || in.Machine.State == MachineCleared { // else it waits for its machine alone
-		m |= astir
+		m |= unsteady
 	}
 	if in.Counts() {
 		out := !in.Pinned && c.leavesOut(in)
@@ -150,7 +150,7 @@ func NewLedger(v *View) *Ledger {
 		m := l.counts.markOf(&v.Group, l.zones, l.asked, &v.Instances[i])
 		l.marks = append(l.marks, m)
 		l.counts.take(m, 1)
-		l.astir += m.one(astir)
+		l.unsteady += m.one(unsteady)
 	}
 	return l
 }
@@ -163,11 +163,11 @@ func (l *Ledger) Note(v *View, i int) {
 	} else {
 		l.counts.take(l.marks[i], -1)
 	}
-	l.astir -= l.marks[i].one(astir)
+	l.unsteady -= l.marks[i].one(unsteady)
 	m := l.counts.markOf(&v.Group, l.zones, l.asked, &v.Instances[i])
 	l.marks[i] = m
 	l.counts.take(m, 1)
-	l.astir += m.one(astir)
+	l.unsteady += m.one(unsteady)
 }
 
 // Keep forgets the instances of the view for which keep is false; the others move up.
@@ -179,7 +179,7 @@ func (l *Ledger) Keep(keep func(i int) bool) {
 			continue
 		}
 		l.counts.take(m, -1)
-		l.astir -= m.one(astir)
+		l.unsteady -= m.one(unsteady)
 	}
 	l.marks = kept
 }
@@ -211,13 +211,13 @@ func (d *deciding) survey(view *View) {
 	d.counts = l.counts
 	d.counts.cells = append(make([]cell, 0, len(l.counts.cells)+len(l.zones)+1), l.counts.cells...)
 	d.countLeftOut(l)
-	d.astir = make([]int, 0, l.astir)
-	if l.astir == 0 {
+	d.unsteady = make([]int, 0, l.unsteady)
+	if l.unsteady == 0 {
 		return
 	}
 	for i := range l.marks {
-		if l.marks[i]&astir != 0 {
-			d.astir = append(d.astir, i)
+		if l.marks[i]&unsteady != 0 {
+			d.unsteady = append(d.unsteady, i)
 		}
 	}
 }

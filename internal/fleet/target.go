@@ -143,7 +143,7 @@ func (d *deciding) ofWave() target {
 	size, to, from := d.group.Size, d.ro.To, d.ro.From
 	least, most := d.ro.Between(size)
 	most += d.idle(func(v Version) bool { return v != to })
-	wanted := d.reach(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))
+	wanted := d.waveEndsWith(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))
 	olds := func() int { return d.underWay().old() }
 	news := func() int { return d.tally(to).newCounted - len(d.stuck()) }
 	before := size - wanted
@@ -179,7 +179,7 @@ func (d *deciding) waveWants(wanted int) Cause {
 // on its way back, or when too few serve.
 func (d *deciding) asItIs() target {
 	size, to := d.group.Size, d.ro.To
-	least, extra := size-d.ro.fewer(size), 0
+	least, extra := size-d.ro.mayMiss(size), 0
 	if d.calm() { // what replaces nothing looks after the group as if it were not there
 		extra = d.spares()
 	}

@@ -155,7 +155,7 @@ func (d *deciding) choices(v, only Version) *choices {
 // comesUpIn reports whether one may still serve in the zone in its time. One whose time
 // is over may stay, for a person to look at, and is nothing to wait for; nor is one that a hook holds, whose machine runs.
 func (d *deciding) comesUpIn(zone string) bool {
-	return slices.ContainsFunc(d.astir, func(i int) bool {
+	return slices.ContainsFunc(d.unsteady, func(i int) bool {
 		in := d.at(i)
 		return in.Zone == zone && in.State.ComingUp() && in.State != HeldIn && !d.group.IsOverdue(d.now, in)
 	})

@@ -23,8 +23,8 @@ type Line struct {
 	Actor   string    `json:"actor"`
 }
 
-// Standing is how a group stands while a message about it is sent.
-type Standing struct {
+// GroupNow is how a group stands while a message about it is sent.
+type GroupNow struct {
 	Group    string   `json:"group"`
 	Sentence string   `json:"sentence"`
 	Slips    []string `json:"slips"` // a row for each zone
@@ -35,7 +35,7 @@ type Standing struct {
 type Content struct {
 	Notice string     `json:"notice"`
 	Lines  []Line     `json:"lines"`
-	Groups []Standing `json:"groups"`
+	Groups []GroupNow `json:"groups"`
 	Test   bool       `json:"test,omitempty"`
 	URL    string     `json:"url"`
 }

@@ -47,20 +47,20 @@ func CheckAddress(address string) error {
 }
 
 // Send sends a message once to all, as plain text and as HTML with the same words.
-func (m *Mailer) Send(ctx context.Context, to []string, id string, c *Content) Outcome {
+func (m *Mailer) Send(ctx context.Context, to []string, id string, c *Content) Delivery {
 	begun := time.Now()
 	out := m.send(ctx, to, id, c)
 	out.Took = time.Since(begun)
 	return out
 }
 
-func (m *Mailer) send(ctx context.Context, to []string, id string, c *Content) Outcome {
+func (m *Mailer) send(ctx context.Context, to []string, id string, c *Content) Delivery {
 	msg := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := msg.From(m.from); err != nil {
-		return Outcome{CameBack: plain(err.Error())}
+		return Delivery{CameBack: plain(err.Error())}
 	}
 	if err := msg.To(to...); err != nil {
-		return Outcome{CameBack: plain(err.Error())}
+		return Delivery{CameBack: plain(err.Error())}
 	}
 	msg.Subject(c.Subject())
 	msg.SetMessageIDWithValue(id + "@unitas")
@@ -76,12 +76,12 @@ func (m *Mailer) send(ctx context.Context, to []string, id string, c *Content) O
 	}
 	client, err := mail.NewClient(m.host, options...)
 	if err != nil {
-		return Outcome{CameBack: plain(err.Error())}
+		return Delivery{CameBack: plain(err.Error())}
 	}
 	ctx, cancel := context.WithTimeout(ctx, SendLimit)
 	defer cancel()
 	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
-		return Outcome{CameBack: plain(err.Error())}
+		return Delivery{CameBack: plain(err.Error())}
 	}
-	return Outcome{Heard: true, CameBack: "the mail server took it"}
+	return Delivery{Heard: true, CameBack: "the mail server took it"}
 }

@@ -17,7 +17,7 @@ import (
 
 // storm is a message about many things at once.
 func storm(n int) *Content {
-	c := &Content{Notice: "on-call", URL: "https://unitas.saltmere.example/notices", Groups: []Standing{{Group: "timetable", Sentence: "5 of 6 serving <b>now</b>.",
+	c := &Content{Notice: "on-call", URL: "https://unitas.saltmere.example/notices", Groups: []GroupNow{{Group: "timetable", Sentence: "5 of 6 serving <b>now</b>.",
 		Slips: []string{"east-pier [1] [1]", "mid-pier  !1! [1]"}, URL: "https://unitas.saltmere.example/groups/timetable"}}}
 	for k := range n {
 		l := Line{At: time.Date(2026, 5, 1, 6, 0, k%60, 0, time.UTC), Topics: []string{"launches"}, Group: "timetable", Text: "timetable-003 is ordered.", Because: "the group has 5 and its size is 6", Actor: "unitas"}

@@ -53,8 +53,8 @@ type Message struct {
 	Data    any
 }
 
-// Outcome is what came of sending a message.
-type Outcome struct {
+// Delivery is what came of sending a message.
+type Delivery struct {
 	// Status is that of the answer, 0 when there was none.
 	Status int
 	Took   time.Duration
@@ -115,12 +115,12 @@ func CheckHeader(name, value string) error {
 }
 
 // Send sends a message once and waits for the answer, at most for [SendLimit].
-func (s *Sender) Send(ctx context.Context, m Message) Outcome {
+func (s *Sender) Send(ctx context.Context, m Message) Delivery {
 	select {
 	case s.slots <- struct{}{}:
 		defer func() { <-s.slots }()
 	case <-ctx.Done():
-		return Outcome{CameBack: "it was not sent: the service is stopping, or others were sent for too long"}
+		return Delivery{CameBack: "it was not sent: the service is stopping, or others were sent for too long"}
 	}
 	ctx, cancel := context.WithTimeout(ctx, SendLimit)
 	defer cancel()
@@ -130,24 +130,24 @@ func (s *Sender) Send(ctx context.Context, m Message) Outcome {
 	return out
 }
 
-func (s *Sender) send(ctx context.Context, m Message) Outcome {
+func (s *Sender) send(ctx context.Context, m Message) Delivery {
 	body, header, err := sign(m, time.Now())
 	if err != nil {
-		return Outcome{CameBack: err.Error()}
+		return Delivery{CameBack: err.Error()}
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, m.URL, bytes.NewReader(body))
 	if err != nil {
-		return Outcome{CameBack: plain(err.Error())}
+		return Delivery{CameBack: plain(err.Error())}
 	}
 	r.Header = header
 	answer, err := s.client.Do(r)
 	if err != nil {
-		return Outcome{CameBack: whyNot(err)}
+		return Delivery{CameBack: whyNot(err)}
 	}
 	defer answer.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(answer.Body, maxAnswer))
 	if err != nil {
-		return Outcome{Status: answer.StatusCode, CameBack: whyNot(err)}
+		return Delivery{Status: answer.StatusCode, CameBack: whyNot(err)}
 	}
 	return read(answer.StatusCode, raw)
 }
@@ -186,8 +186,8 @@ func sign(m Message, now time.Time) ([]byte, http.Header, error) {
 }
 
 // read tells what an answer says.
-func read(status int, raw []byte) Outcome {
-	out := Outcome{Status: status, Heard: (status >= 200 && status < 300) || status == http.StatusGone, CameBack: plain(string(raw))}
+func read(status int, raw []byte) Delivery {
+	out := Delivery{Status: status, Heard: (status >= 200 && status < 300) || status == http.StatusGone, CameBack: plain(string(raw))}
 	var said struct {
 		Answer string `json:"answer"`
 		Note   string `json:"note"`

@@ -13,13 +13,13 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// Fault is what kind of trouble an error of the store is.
-type Fault int
+// Failure is what kind of trouble an error of the store is.
+type Failure int
 
 // The kinds: none of the others; the database does not answer; its disk is full; it
 // cannot keep a value as it is (a NUL, a number beyond its column).
 const (
-	Other Fault = iota
+	Other Failure = iota
 	Unreachable
 	DiskFull
 	BadValue
@@ -29,7 +29,7 @@ const (
 var badValues = []string{"22001", "22003", "22021", "22P02", "22P03", "22P05", "22008", "22007"}
 
 // FaultOf tells the kind of an error.
-func FaultOf(err error) Fault {
+func FaultOf(err error) Failure {
 	var connect *pgconn.ConnectError
 	var pg *pgconn.PgError
 	var network *net.OpError

@@ -23,7 +23,7 @@ func TestFaults(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		err  error
-		want store.Fault
+		want store.Failure
 	}{
 		{"none", nil, store.Other},
 		{"a file that is not there", &fs.PathError{Op: "open", Path: "boot.log", Err: syscall.ENOENT}, store.Other},

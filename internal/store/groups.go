@@ -177,7 +177,7 @@ func (r groupRow) group() Group {
 // advice warns of a template or image that is withdrawn and still launched.
 func (r groupRow) advice() []string {
 	all := []string{}
-	for _, s := range []fleet.Standing{
+	for _, s := range []fleet.VersionStatus{
 		{What: "template", Version: fleet.Version{Name: r.Template, N: r.TemplateVersion}, State: r.TemplateState, Why: r.TemplateWhy, Successor: r.TemplateNext},
 		{What: "image", Version: fleet.Version{Name: r.Image, N: r.ImageVersion}, State: r.ImageState, Why: r.ImageWhy, Successor: r.ImageNext},
 	} {

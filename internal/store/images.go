@@ -67,7 +67,7 @@ func (i Image) ParentRef() fleet.Version { return fleet.Version{Name: i.Parent, 
 
 // Usable refuses new use of a version that is not ready.
 func (i Image) Usable() error {
-	return fleet.Standing{What: "image", Version: i.Ref(), State: i.State, Why: i.Why, Successor: i.Successor}.Usable()
+	return fleet.VersionStatus{What: "image", Version: i.Ref(), State: i.State, Why: i.Why, Successor: i.Successor}.Usable()
 }
 
 var (

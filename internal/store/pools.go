@@ -20,7 +20,7 @@ type Pool struct {
 	Listeners []Listener // those whose own pool it is; of a listed one these alone are known
 	Check     string
 	Zones     []string // where the listeners stand; none when nobody said
-	traffic.Settings
+	traffic.Sharing
 	Labels    map[string]string
 	Revision  int64
 	CreatedAt time.Time
@@ -68,7 +68,7 @@ func (r poolRow) pool() Pool {
 		listeners[i] = l.listener()
 	}
 	return Pool{Name: r.Name, Listeners: listeners, Check: r.Check, Zones: r.Zones, Labels: r.Labels, Revision: r.Revision, CreatedAt: r.CreatedAt,
-		Settings: traffic.Settings{Algorithm: traffic.Algorithm(r.Choose), WhenNoneHealthy: traffic.WhenNoneHealthy(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
+		Sharing: traffic.Sharing{Algorithm: traffic.Algorithm(r.Choose), WhenNoneHealthy: traffic.WhenNoneHealthy(r.Nobody), SlowStart: fromMillis(r.SlowStartMs),
 			Shares: r.Shares, Enough: r.EnoughPercent, Weights: r.Weights, Targets: r.Targets}}
 }
 
@@ -114,7 +114,7 @@ func (p *Pool) differences(now Pool) []string {
 	all.Note("check", p.Check, now.Check)
 	all.Note("listeners", p.Addresses(), now.Addresses())
 	all.Note("zones", strings.Join(p.Zones, " and "), strings.Join(now.Zones, " and "))
-	all = append(all, p.Settings.Differences(&now.Settings)...)
+	all = append(all, p.Sharing.Differences(&now.Sharing)...)
 	all.Note("labels", labelWords(p.Labels), labelWords(now.Labels))
 	return all
 }

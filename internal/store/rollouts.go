@@ -31,7 +31,7 @@ type rolloutRow struct {
 	FromName, ToName string
 	FromVersion      int
 	ToVersion        int
-	Before           []fleet.Share
+	Before           []fleet.VersionCount
 	Waves            string
 	Above, Below     int
 	SoakMs           int64

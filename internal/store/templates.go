@@ -42,11 +42,11 @@ func (t Template) ImageRef() fleet.Version { return fleet.Version{Name: t.Image,
 
 // Usable refuses new use of a version that is withdrawn, or whose image is.
 func (t Template) Usable() error {
-	own := fleet.Standing{What: "template", Version: t.Ref(), State: t.State, Why: t.Why, Successor: t.Successor}
+	own := fleet.VersionStatus{What: "template", Version: t.Ref(), State: t.State, Why: t.Why, Successor: t.Successor}
 	if err := own.Usable(); err != nil {
 		return err
 	}
-	return fleet.Standing{What: "image", Version: t.ImageRef(), State: t.ImageState, Why: t.ImageWhy, Successor: t.ImageSuccessor}.Usable()
+	return fleet.VersionStatus{What: "image", Version: t.ImageRef(), State: t.ImageState, Why: t.ImageWhy, Successor: t.ImageSuccessor}.Usable()
 }
 
 var (

@@ -41,16 +41,16 @@ type File struct {
 // Empty reports whether nothing is to be done.
 func (p Plan) Empty() bool { return p.Script == "" && len(p.Files) == 0 && len(p.Commands) == 0 }
 
-// Fault is user data that is not understood, with the line, counted from 1.
-type Fault struct {
+// Flaw is user data that is not understood, with the line, counted from 1.
+type Flaw struct {
 	Line int
 	Why  string
 }
 
-func (f *Fault) Error() string { return fmt.Sprintf("line %d: %s", f.Line, f.Why) }
+func (f *Flaw) Error() string { return fmt.Sprintf("line %d: %s", f.Line, f.Why) }
 
 func fault(line int, format string, args ...any) error {
-	return &Fault{max(line, 1), fmt.Sprintf(format, args...)}
+	return &Flaw{max(line, 1), fmt.Sprintf(format, args...)}
 }
 
 // Parse reads user data. A *Fault error names the first line that is not

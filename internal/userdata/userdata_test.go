@@ -61,7 +61,7 @@ func TestWhatIsRefused(t *testing.T) {
 		"#!/bin/sh\n" + strings.Repeat("x", Longest):                 "longer than 64 KiB",
 	} {
 		_, err := Parse(text)
-		var f *Fault
+		var f *Flaw
 		if !errors.As(err, &f) || !strings.HasPrefix(err.Error(), says) && !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", clip(text), err, says)
 		}
@@ -106,7 +106,7 @@ func FuzzParse(f *testing.F) {
 	f.Add("#cloud-config\na: &a [*a]\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		p, err := Parse(text)
-		var fault *Fault
+		var fault *Flaw
 		if err != nil {
 			if !errors.As(err, &fault) || fault.Line < 1 || fault.Line > strings.Count(text, "\n")+2 {
 				t.Errorf("%q: %v", text, err)

@@ -73,7 +73,7 @@ var meetings = []fault{
 	{"what alarms goes on", "gates.go", "goesOn := g.OnUndecided == gate.GoOn && !g.Alarming()", "goesOn := g.OnUndecided == gate.GoOn"},
 	{"a gate of too few sends back", "gates.go", "d.tally(d.ro.To).newServing > gate.Few)", "true)"},
 	{"a zone lost before holds a rollout", "gates.go", "most := max(serving, float64(g.Served-1))", "most := max(serving, g.Floor)"},
-	{"a smaller size holds a rollout", "gates.go", "min(g.Floor, most, float64(d.group.Size-d.ro.fewer(d.group.Size)))", "min(g.Floor, most)"},
+	{"a smaller size holds a rollout", "gates.go", "min(g.Floor, most, float64(d.group.Size-d.ro.mayMiss(d.group.Size)))", "min(g.Floor, most)"},
 	{"proceed is held again for want of requests", "gates.go", "d.ro.Times[d.ro.Wave].Waived ||", ""},
 	{"what others were stopped for is compared with", "internal/control/gates.go", "!ro.RanBefore(in.Version) {", "false {"},
 	{"a gate that had nothing is not mentioned", "rolling.go", "cause = cause.with(count(\"undecided_\"+string(g.Kind), 1))", "_ = g"},

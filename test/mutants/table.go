@@ -11,7 +11,7 @@ type fault struct {
 // faults are the ways that are tried, by what they break.
 var faults = []fault{
 	// A rollout and a blip.
-	{"a rollout goes on while healing is stopped", "manner.go", "r.walks() && !r.AtOnce && g.HealStopped.After(r.Resumed)", "false"},
+	{"a rollout goes on while healing is stopped", "manner.go", "r.advances() && !r.AtOnce && g.HealStopped.After(r.Resumed)", "false"},
 	{"what turned ill goes unmissed", "shed.go", "return lasting > floor", "return true"},
 
 	{"zone by zone fills one zone", "manner.go", "has[z]+stay[z] < part {", "has[z] < d.group.Size {"},
@@ -32,7 +32,7 @@ var faults = []fault{
 	{"machines that end hold nothing", "rolling.go", "if d.ro.Stumbles >= d.mayStumble() {", "if false {"},
 	{"machines that end after they served do not count", "observe.go", "if counted { // what is parked is a person's", "if counted && in.Served.IsZero() {"},
 	{"the soak is ignored", "rolling.go", "if d.now.Before(over) {", "if false {"},
-	{"waves are ignored", "target.go", "d.reach(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))", "d.reach(d.underWay(), size)"},
+	{"waves are ignored", "target.go", "d.waveEndsWith(d.underWay(), d.ro.Waves[d.ro.Wave].Of(size))", "d.waveEndsWith(d.underWay(), size)"},
 	{"a wave is full too soon", "rolling.go", "\tif t.newServing < want {", "\tif t.newCounted < want {"},
 	{"old ones may be left over", "rolling.go", "return t.old() <= max(d.group.Size-want, t.oldStay)", "return true"},
 	{"a wave that is not whole any more goes on soaking", "rolling.go", "\tcase !d.filled():", "\tcase false:"},
@@ -50,7 +50,7 @@ var faults = []fault{
 	{"a revert is stuck with what is ill", "rolling.go", "case stuck < 0 && !in.Pinned && (in.State.ComingUp() || d.helpless(in)):", "case false:"},
 	{"what was ill before proceed is stuck", "rolling.go", "} else if r != nil && d.helpless(in) {", "} else if false {"},
 	{"the group keeps its template after a rollout", "rolling.go", "d.group.Template = d.ro.To\n", ""},
-	{"a rollout takes one too many away", "objects.go", "{ return size - r.fewer(size), size + r.Above }", "{ return size - r.fewer(size) - 1, size + r.Above }"},
+	{"a rollout takes one too many away", "objects.go", "{ return size - r.mayMiss(size), size + r.Above }", "{ return size - r.mayMiss(size) - 1, size + r.Above }"},
 	{"a rollout launches one too many", "target.go", "room: func() int { return most - d.counts.counted() },", "room: func() int { return most - d.counts.counted() + 1 },"},
 	{"below is not bounded on a resize", "objects.go", "below = r.Below * size / r.Sized", "below = r.Below"},
 	{"pinned ones are waited for", "rolling.go", "d.group.Size-t.oldStay), 0)", "d.group.Size), 0)"},
@@ -154,7 +154,7 @@ var faults = []fault{
 	{"a place that failed waits for ever", "slots.go", "return min(FirstPause<<(failures-2), LastPause)", "return 1000 * LastPause"},
 	{"failures are forgotten at once", "slots.go", "until := well.Add(d.group.Proof(s.Failures))", "until := well"},
 	{"failures are never forgotten", "slots.go", "kept[k] = !d.proven(&d.group.Slots[k], d.at(i))", "kept[k] = true"},
-	{"a replacement for nothing is not counted", "shed.go", "\t\t\td.forNought(next.i)\n", ""},
+	{"a replacement for nothing is not counted", "shed.go", "\t\t\td.countNeedless(next.i)\n", ""},
 	{"heal off replaces what vanished", "slots.go", "s.Kept = d.group.Heal == HealOff", "s.Kept = false"},
 	{"zones never back off", "zones.go", "d.now.Add(wait), \"\"", "d.now, \"\""},
 	{"a back-off never ends", "zones.go", "d.group.Setbacks = slices.Delete(d.group.Setbacks, k, k+1)", "d.group.Setbacks[k].Until = d.now.Add(LastPause)"},
@@ -170,7 +170,7 @@ var faults = []fault{
 	{"an entry is missing", "decide.go", "\td.entry(Entry{Kind: to.life().kind,", "\tif to == Leaving {\n\t\treturn\n\t}\n\td.entry(Entry{Kind: to.life().kind,"},
 	{"numbers are missing", "reconcile.go", "Numbers: Numbers{count(\"has\", has), count(\"size\", d.group.Size)}}", "Numbers: Numbers{count(\"has\", has)}}"},
 	{"joined entries lose all but the first", "joined.go", "e.Instances[n] = m.instance", "e.Instances[n] = k.of[0].instance"},
-	{"a ledger misses who comes up", "survey.go", "m |= astir", "m |= when(in.State != Settling, astir)"},
+	{"a ledger misses who comes up", "survey.go", "m |= unsteady", "m |= when(in.State != Settling, unsteady)"},
 	{"a ledger misses who is pinned", "survey.go", "return m | there | counted | serving | pinned", "return m | there | counted | serving | giving"},
 	{"nothing looks again", "decide.go", "if t.After(d.now) && (d.again.IsZero() || t.Before(d.again)) {", "if false {"},
 }

@@ -45,7 +45,7 @@ func (x *exchange) fateOf(err error) fate {
 	}
 	f := fate{begun: failed.Sent, why: whyFailed(failed)}
 	gone := x.hasGone()
-	var ours *caught.Fault
+	var ours *caught.Panic
 	switch fault := x.body.fault(); {
 	case errors.As(err, &ours):
 		f.by, f.why, f.tell = ourselves, "a fault of the service", &refusal{http.StatusInternalServerError, "The service failed with this request."}

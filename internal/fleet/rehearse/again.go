@@ -18,9 +18,9 @@ type Told struct {
 	fleet.Entry
 }
 
-// Moment is what was decided at one time, and what is decided now from the same facts; they
+// Difference is what was decided at one time, and what is decided now from the same facts; they
 // differ.
-type Moment struct {
+type Difference struct {
 	At       time.Time
 	Was, Now []string
 }
@@ -28,7 +28,7 @@ type Moment struct {
 // Decided is what came of deciding again.
 type Decided struct {
 	Moments, Same int
-	Differences   []Moment // the first of them
+	Differences   []Difference // the first of them
 	// Given is what people did meanwhile, in words; Stopped why no more could be decided, "".
 	Given   []string
 	Stopped string
@@ -97,7 +97,7 @@ func (a *again) moment(lines []Told, actor string) {
 	if slices.Equal(was, now) {
 		a.out.Same++
 	} else if len(a.out.Differences) < mostDifferences {
-		a.out.Differences = append(a.out.Differences, Moment{at, was, now})
+		a.out.Differences = append(a.out.Differences, Difference{at, was, now})
 	}
 	a.take(d)
 }

@@ -114,7 +114,7 @@ func (p *plan) mustHaveEnded() {
 	if m := p.w.Living(); m > len(v.Instances) {
 		p.k.fail("3: %d machines for %d instances", m, len(v.Instances))
 	}
-	toBad := func(s fleet.Share) bool { return s.Version.N == p.badVersion }
+	toBad := func(s fleet.VersionCount) bool { return s.Version.N == p.badVersion }
 	if v.Rollout != nil && !slices.ContainsFunc(v.Rollout.GoesBack(v.Group.Size), toBad) {
 		p.k.fail("10: the rollout is still %s: %s", v.Rollout.State, say.Summarise(p.w.Clock(), *v).Sentence)
 	}

@@ -208,7 +208,7 @@ func BenchmarkRule(b *testing.B) {
 	for at := epoch; at.Before(epoch.Add(scaling.LongestFor)); at = at.Add(metric.Every) {
 		points = append(points, metric.Point{At: at, Value: 30, Of: 1000, Serving: 1000})
 	}
-	s := scaling.Standing{Now: epoch.Add(scaling.LongestFor), Size: 1000, Max: 2000}
+	s := scaling.Situation{Now: epoch.Add(scaling.LongestFor), Size: 1000, Max: 2000}
 	for b.Loop() {
 		r.Judge(s, scaling.State{}, points)
 	}

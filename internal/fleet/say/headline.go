@@ -8,8 +8,8 @@ import (
 	"unitas/internal/fleet/words"
 )
 
-// Standing is how one group stands among all.
-type Standing struct {
+// GroupStatus is how one group stands among all.
+type GroupStatus struct {
 	Name           string
 	Size           int
 	Serving        int
@@ -19,16 +19,16 @@ type Standing struct {
 	Held           bool // and is held
 }
 
-// StandingOf is how the group of a view stands.
-func StandingOf(v fleet.View, s Summary) Standing {
-	return Standing{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Condition: s.Condition, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil, Held: v.Rollout != nil && v.Rollout.State == fleet.Held}
+// StatusOf is how the group of a view stands.
+func StatusOf(v fleet.View, s Summary) GroupStatus {
+	return GroupStatus{Name: v.Group.Name, Size: v.Group.Size, Serving: s.Serving, Condition: s.Condition, Asks: len(s.Needs) > 0, Frozen: v.Group.Frozen != "", Rolled: v.Rollout != nil, Held: v.Rollout != nil && v.Rollout.State == fleet.Held}
 }
 
 // named is up to how many groups are named, and not counted.
 const named = 3
 
 // Headline is how all groups stand, the worst first.
-func Headline(all []Standing) string {
+func Headline(all []GroupStatus) string {
 	if len(all) == 0 {
 		return "No groups yet."
 	}

@@ -156,7 +156,7 @@ func Calendar(now time.Time, r *scaling.Rule, t scaling.Times) string {
 }
 
 // Sizing tells what sets the size of a group now.
-func Sizing(now time.Time, v *fleet.View, b scaling.Bounds, o scaling.Outcome) string {
+func Sizing(now time.Time, v *fleet.View, b scaling.Bounds, o scaling.Agreed) string {
 	g := &v.Group
 	text := fmt.Sprintf("The size is %d, between %d and %d", g.Size, b.Min, b.Max)
 	if len(b.By) > 0 {

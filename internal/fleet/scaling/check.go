@@ -9,16 +9,16 @@ import (
 	"unitas/internal/fleet/words"
 )
 
-// Fault is a setting of a rule that cannot be.
-type Fault struct {
+// Flaw is a setting of a rule that cannot be.
+type Flaw struct {
 	Field string // as in JSON; "" for the rule as a whole
 	Text  string
 }
 
-func (f *Fault) Error() string { return f.Text }
+func (f *Flaw) Error() string { return f.Text }
 
-func fault(field, format string, args ...any) *Fault {
-	return &Fault{field, fmt.Sprintf(format, args...)}
+func fault(field, format string, args ...any) *Flaw {
+	return &Flaw{field, fmt.Sprintf(format, args...)}
 }
 
 // Complete fills in what is usual where nothing is said.
@@ -46,7 +46,7 @@ func or[T comparable](to *T, usual T) {
 }
 
 // Check reports settings that cannot be, whatever the group.
-func (r *Rule) Check() *Fault {
+func (r *Rule) Check() *Flaw {
 	if !words.IsName(r.Name) {
 		return fault("name", "%q is not a name: %s", words.Plain(r.Name, 80), words.NamingRule)
 	}
@@ -71,7 +71,7 @@ func (r *Rule) Check() *Fault {
 	return fault("kind", "%q is no kind of rule; give trip, steady or calendar", words.Plain(string(r.Kind), 40))
 }
 
-func (r *Rule) checkLines() *Fault {
+func (r *Rule) checkLines() *Flaw {
 	if len(r.Thresholds) == 0 || len(r.Thresholds) > MostLines {
 		return fault("thresholds", "there are %d thresholds; give 1 to %d, such as: above 70 for 2m: +1", len(r.Thresholds), MostLines)
 	}
@@ -90,7 +90,7 @@ func (r *Rule) checkLines() *Fault {
 	return nil
 }
 
-func (r *Rule) checkSteady() *Fault {
+func (r *Rule) checkSteady() *Flaw {
 	switch {
 	case !(r.KeepAt > 0) || math.IsInf(r.KeepAt, 0) || r.KeepAt > 1e15:
 		return fault("keep_at", "keep-at is %s; give a value over 0", metric.Short(r.KeepAt))
@@ -106,7 +106,7 @@ func (r *Rule) checkSteady() *Fault {
 	return nil
 }
 
-func (r *Rule) checkCalendar() *Fault {
+func (r *Rule) checkCalendar() *Flaw {
 	switch {
 	case r.When == "":
 		return fault("when", "say when: a recurrence such as FREQ=DAILY;BYHOUR=7, a crontab line such as 30 7 * * 1-5, a time, or now")

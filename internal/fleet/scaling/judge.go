@@ -8,8 +8,8 @@ import (
 	"unitas/internal/fleet/metric"
 )
 
-// Standing is the group that rules are judged for.
-type Standing struct {
+// Situation is the group that rules are judged for.
+type Situation struct {
 	Now            time.Time
 	Size, Min, Max int
 	// Foreseen is what the group will have to bear soon, by rule; see [Rule.Foresee].
@@ -73,7 +73,7 @@ type Verdict struct {
 }
 
 // Judge is what a trip or steady rule thinks of the points of its metric, oldest first.
-func (r *Rule) Judge(s Standing, state State, points []metric.Point) Verdict {
+func (r *Rule) Judge(s Situation, state State, points []metric.Point) Verdict {
 	v := Verdict{Rule: r.Name, Why: Quiet, Want: s.Size, Need: s.Size, Line: -1}
 	last := len(points) - 1
 	for last >= 0 && !points[last].Known() {
@@ -110,7 +110,7 @@ const StaleAfter = 3 * metric.Every
 
 // judgeLines looks for the line that asks for most. The time past a line begins anew when the
 // rule acts.
-func (r *Rule) judgeLines(s Standing, state State, points []metric.Point, v *Verdict) {
+func (r *Rule) judgeLines(s Situation, state State, points []metric.Point, v *Verdict) {
 	up, down, lowers := -1, -1, false
 	for k, l := range r.Thresholds {
 		lowers = lowers || l.Below
@@ -194,7 +194,7 @@ func (l Line) past(now, since time.Time, points []metric.Point) (past time.Durat
 
 // judgeSteady grows at once to what the load of now needs, and shrinks to what was needed at
 // most while it was calm.
-func (r *Rule) judgeSteady(s Standing, state State, points []metric.Point, v *Verdict) {
+func (r *Rule) judgeSteady(s Situation, state State, points []metric.Point, v *Verdict) {
 	load := v.Point.Load(r.Aggregate)
 	v.Need, v.AtLeast = r.needs(load), r.hides(v.Point)
 	v.Floor = v.Need
@@ -238,7 +238,7 @@ func (r *Rule) needs(load float64) int {
 }
 
 // judgeLower has the group shrink once the lower need has lasted.
-func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Verdict) {
+func (r *Rule) judgeLower(s Situation, state State, points []metric.Point, v *Verdict) {
 	if v.AtLeast { // that fewer are needed is not known
 		v.Floor = s.Size
 		return
@@ -276,8 +276,8 @@ func (r *Rule) judgeLower(s Standing, state State, points []metric.Point, v *Ver
 	}
 }
 
-// Outcome is what all rules together come to.
-type Outcome struct {
+// Agreed is what all rules together come to.
+type Agreed struct {
 	// Want is the size, within the bounds; By is the rule that it is of, "" when it stays.
 	Want int
 	By   string
@@ -287,8 +287,8 @@ type Outcome struct {
 
 // Together is what rules come to that go by metrics: the one that asks for most wins when
 // growing; shrinking needs all to agree.
-func Together(s Standing, verdicts []Verdict) Outcome {
-	out := Outcome{Want: s.Size}
+func Together(s Situation, verdicts []Verdict) Agreed {
+	out := Agreed{Want: s.Size}
 	for _, v := range verdicts {
 		if want := min(v.Want, s.Max); want > out.Want && v.Until.IsZero() {
 			out.Want, out.By = want, v.Rule

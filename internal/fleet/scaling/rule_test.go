@@ -152,7 +152,7 @@ func TestAGapNow(t *testing.T) {
 		}
 		return all
 	}
-	s := Standing{Now: now, Size: 4, Min: 1, Max: 10}
+	s := Situation{Now: now, Size: 4, Min: 1, Max: 10}
 	for _, c := range []struct {
 		value   float64
 		unknown int
@@ -169,7 +169,7 @@ func TestAGapNow(t *testing.T) {
 // must agree, and the largest need counts.
 func TestTogether(t *testing.T) {
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
-	s := Standing{Now: now, Size: 6, Min: 2, Max: 10}
+	s := Situation{Now: now, Size: 6, Min: 2, Max: 10}
 	cooling := now.Add(time.Minute)
 	for what, c := range map[string]struct {
 		verdicts []Verdict
@@ -204,7 +204,7 @@ func TestForesightOnlyGrows(t *testing.T) {
 		points = append(points, metric.Point{At: now.Add(-time.Duration(k) * metric.Every), Value: 5, Of: 8, Serving: 8})
 	}
 	for foreseen, want := range map[float64]int{0: 4, 10: 4, 60: 6, 120: 12} {
-		s := Standing{Now: now, Size: 8, Min: 1, Max: 20, Foreseen: map[string]float64{"even": foreseen}}
+		s := Situation{Now: now, Size: 8, Min: 1, Max: 20, Foreseen: map[string]float64{"even": foreseen}}
 		v := r.Judge(s, State{}, points)
 		if got := Together(s, []Verdict{v}); got.Want != want {
 			t.Errorf("with %g foreseen it is %d, and should be %d", foreseen, got.Want, want)
@@ -249,7 +249,7 @@ func TestWhatHidesIsNoRoom(t *testing.T) {
 			}
 			points = append(points, p)
 		}
-		return r.Judge(Standing{Now: now, Size: 7, Max: 9}, State{}, points)
+		return r.Judge(Situation{Now: now, Size: 7, Max: 9}, State{}, points)
 	}
 	full, calm := metric.Point{Value: 99, Of: 3, Serving: 3}, metric.Point{Value: 30, Of: 7, Serving: 7}
 	if v := judge(full, full); v.Want != 7 || v.Agrees || !v.AtLeast || v.Why != Quiet {

@@ -47,8 +47,8 @@ type Spec struct {
 	Labels        map[string]string
 }
 
-// Fault is one field that cannot be as it is.
-type Fault struct{ Field, Text string }
+// Flaw is one field that cannot be as it is.
+type Flaw struct{ Field, Text string }
 
 // Complete fills in what follows from the rest: the workload's port is open to
 // this machine unless ports are given.
@@ -67,10 +67,10 @@ func (s *Spec) Complete() {
 }
 
 // Validate returns all faults at once, none when the spec can be launched.
-func (s *Spec) Validate() []Fault {
-	var all []Fault
+func (s *Spec) Validate() []Flaw {
+	var all []Flaw
 	fault := func(field, format string, args ...any) {
-		all = append(all, Fault{field, fmt.Sprintf(format, args...)})
+		all = append(all, Flaw{field, fmt.Sprintf(format, args...)})
 	}
 	seen := map[string]bool{}
 	for i, p := range s.Ports {

@@ -13,7 +13,7 @@ import (
 )
 
 // Differences tells what is another in now than in s.
-func (s *Settings) Differences(now *Settings) []string {
+func (s *Sharing) Differences(now *Sharing) []string {
 	var all words.Differences
 	all.Note("algorithm", string(cmp.Or(s.Algorithm, RoundRobin)), string(cmp.Or(now.Algorithm, RoundRobin)))
 	all.Note("when none is healthy", string(cmp.Or(s.WhenNoneHealthy, Refuse)), string(cmp.Or(now.WhenNoneHealthy, Refuse)))
@@ -27,7 +27,7 @@ func (s *Settings) Differences(now *Settings) []string {
 }
 
 // union is what has a weight of its own in either.
-func (s *Settings) union(o *Settings) map[string]int {
+func (s *Sharing) union(o *Sharing) map[string]int {
 	all := maps.Clone(s.Weights)
 	if all == nil {
 		all = map[string]int{}

@@ -10,12 +10,12 @@ import (
 // TestDifferences: every setting of a pool and of a listener that is another is told, with what
 // it was. A setting that is added is found here when nothing tells of it.
 func TestDifferences(t *testing.T) {
-	var pool Settings
-	if all := pool.Differences(&Settings{Algorithm: RoundRobin, WhenNoneHealthy: Refuse, Targets: Targets{Protocol: Plain, Trust: TrustHost}}); len(all) != 0 {
+	var pool Sharing
+	if all := pool.Differences(&Sharing{Algorithm: RoundRobin, WhenNoneHealthy: Refuse, Targets: Targets{Protocol: Plain, Trust: TrustHost}}); len(all) != 0 {
 		t.Errorf("what is usual is told as another: %q", all)
 	}
-	each(t, reflect.TypeFor[Settings](), nil, func(set func(reflect.Value)) []string {
-		var now Settings
+	each(t, reflect.TypeFor[Sharing](), nil, func(set func(reflect.Value)) []string {
+		var now Sharing
 		set(reflect.ValueOf(&now).Elem())
 		return pool.Differences(&now)
 	})
@@ -40,7 +40,7 @@ func TestDifferences(t *testing.T) {
 	if is := strings.Join(was.Differences(&now), "; "); is != "route 1. /old → fares is gone; the other routes in another order" {
 		t.Errorf("it is told as %s", is)
 	}
-	a, b := Settings{Shares: []Share{{Group: "timetable", Weight: 90}}, Weights: map[string]int{"timetable-001": 25}, Enough: 50}, Settings{Weights: map[string]int{"timetable-002": 10}, Enough: 50, Targets: Targets{Eject: UsualEject, Affinity: Affinity{By: ByCookie, For: time.Hour}}}
+	a, b := Sharing{Shares: []Share{{Group: "timetable", Weight: 90}}, Weights: map[string]int{"timetable-001": 25}, Enough: 50}, Sharing{Weights: map[string]int{"timetable-002": 10}, Enough: 50, Targets: Targets{Eject: UsualEject, Affinity: Affinity{By: ByCookie, For: time.Hour}}}
 	want = "shares none, was timetable 90; weight of timetable-001 100, was 25; weight of timetable-002 10, was 100; affinity by a cookie for 1 h, was none; " +
 		"ejects after 5 failures in a row or with 30 points more failures than the others or when 4 times as slow as the others (of 50 requests; first for 10 s, at most 5 m), was none"
 	if is := strings.Join(a.Differences(&b), "; "); is != want {

@@ -6,16 +6,16 @@ import (
 	"strings"
 )
 
-// Fault is a setting that cannot be, by its place as a path of fields.
-type Fault struct{ Field, Text string }
+// Flaw is a setting that cannot be, by its place as a path of fields.
+type Flaw struct{ Field, Text string }
 
 // MostRoutes is how many routes a listener may have.
 const MostRoutes = 200
 
 // Faults are all that cannot be of a listener alone.
-func (l *Listener) Faults() (faults []Fault) {
+func (l *Listener) Faults() (faults []Flaw) {
 	fault := func(field, format string, args ...any) {
-		faults = append(faults, Fault{field, fmt.Sprintf(format, args...)})
+		faults = append(faults, Flaw{field, fmt.Sprintf(format, args...)})
 	}
 	switch l.Protocol {
 	case HTTP, HTTPS, TCP:

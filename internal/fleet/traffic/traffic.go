@@ -41,8 +41,8 @@ type Share struct {
 	Reserve bool `json:"reserve"`
 }
 
-// Settings are how a pool shares its requests.
-type Settings struct {
+// Sharing are how a pool shares its requests.
+type Sharing struct {
 	Algorithm       Algorithm
 	WhenNoneHealthy WhenNoneHealthy
 	// SlowStart is how long a fresh target takes to come to its full share.
@@ -73,7 +73,7 @@ type Target struct {
 }
 
 // Validate reports settings that cannot be.
-func (s *Settings) Validate() (field string, err error) {
+func (s *Sharing) Validate() (field string, err error) {
 	seen := map[string]bool{}
 	weighed := len(s.Shares) == 0
 	for i, share := range s.Shares {
@@ -90,7 +90,7 @@ func (s *Settings) Validate() (field string, err error) {
 }
 
 // Share is how the group shares; groups that are not named have the usual weight.
-func (s *Settings) Share(group string) Share {
+func (s *Sharing) Share(group string) Share {
 	if i := slices.IndexFunc(s.Shares, func(share Share) bool { return share.Group == group }); i >= 0 {
 		return s.Shares[i]
 	}
@@ -100,7 +100,7 @@ func (s *Settings) Share(group string) Share {
 // TakenOver reports whether the reserve has the requests, and why: the healthy
 // share of the others is below Enough and that of the reserve is not. With too
 // few of both everybody has a part.
-func (s *Settings) TakenOver(groups []Group) (byReserve, byAll bool, why string) {
+func (s *Sharing) TakenOver(groups []Group) (byReserve, byAll bool, why string) {
 	var open, size, reserveOpen, reserveSize int
 	for _, g := range groups {
 		n := 0
@@ -125,7 +125,7 @@ func (s *Settings) TakenOver(groups []Group) (byReserve, byAll bool, why string)
 
 // Weigh returns the weight of every instance that may get requests, by instance.
 // Only their ratios mean something.
-func (s *Settings) Weigh(groups []Group) map[string]float64 {
+func (s *Sharing) Weigh(groups []Group) map[string]float64 {
 	byReserve, byAll, _ := s.TakenOver(groups)
 	weights := map[string]float64{}
 	for _, g := range groups {
@@ -150,7 +150,7 @@ func (s *Settings) Weigh(groups []Group) map[string]float64 {
 	return weights
 }
 
-func (s *Settings) weight(instance string) int {
+func (s *Sharing) weight(instance string) int {
 	if w, ok := s.Weights[instance]; ok {
 		return w
 	}

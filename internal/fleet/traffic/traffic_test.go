@@ -16,7 +16,7 @@ func group(name string, size, open int) Group {
 }
 
 // parts are the shares of the groups in percent.
-func parts(s Settings, groups ...Group) []float64 {
+func parts(s Sharing, groups ...Group) []float64 {
 	weights := s.Weigh(groups)
 	var sum float64
 	out := make([]float64, len(groups))
@@ -35,15 +35,15 @@ func parts(s Settings, groups ...Group) []float64 {
 }
 
 func TestGroupsShare(t *testing.T) {
-	byWeight := Settings{Shares: []Share{{Group: "berths", Weight: 25}}}
-	reserve := Settings{Enough: 50, Shares: []Share{{Group: "berths", Weight: 100, Reserve: true}}}
+	byWeight := Sharing{Shares: []Share{{Group: "berths", Weight: 25}}}
+	reserve := Sharing{Enough: 50, Shares: []Share{{Group: "berths", Weight: 100, Reserve: true}}}
 	for _, c := range []struct {
 		name   string
-		s      Settings
+		s      Sharing
 		groups []Group
 		want   string
 	}{
-		{"every target alike", Settings{}, []Group{group("timetable", 6, 6), group("berths", 2, 2)}, "[75 25]"},
+		{"every target alike", Sharing{}, []Group{group("timetable", 6, 6), group("berths", 2, 2)}, "[75 25]"},
 		{"by weight whatever the sizes", byWeight, []Group{group("timetable", 2, 2), group("berths", 6, 6)}, "[80 20]"},
 		{"the part of the ill goes to their own group", byWeight, []Group{group("timetable", 4, 1), group("berths", 6, 6)}, "[80 20]"},
 		{"the part of a group with nobody goes to the other", byWeight, []Group{group("timetable", 4, 0), group("berths", 6, 6)}, "[0 100]"},
@@ -60,7 +60,7 @@ func TestGroupsShare(t *testing.T) {
 }
 
 func TestInstancesShare(t *testing.T) {
-	s := Settings{Weights: map[string]int{"timetable-0": 300, "timetable-1": 0}}
+	s := Sharing{Weights: map[string]int{"timetable-0": 300, "timetable-1": 0}}
 	w := s.Weigh([]Group{group("timetable", 3, 3)})
 	if w["timetable-0"] != 300 || w["timetable-1"] != 0 || w["timetable-2"] != 100 {
 		t.Errorf("the weights are %v", w)
@@ -68,7 +68,7 @@ func TestInstancesShare(t *testing.T) {
 }
 
 func TestValidate(t *testing.T) {
-	for field, s := range map[string]Settings{
+	for field, s := range map[string]Sharing{
 		"shares":         {Shares: []Share{{Group: "timetable"}}},
 		"shares/1/group": {Shares: []Share{{Group: "timetable", Weight: 1}, {Group: "timetable", Weight: 2}}},
 	} {
@@ -76,7 +76,7 @@ func TestValidate(t *testing.T) {
 			t.Errorf("%s: %q %v", field, got, err)
 		}
 	}
-	if _, err := (&Settings{}).Validate(); err != nil {
+	if _, err := (&Sharing{}).Validate(); err != nil {
 		t.Error(err)
 	}
 }
