@@ -192,7 +192,7 @@ func fromSettings(c contract.CourseSettings) (fleet.Rollout, error) {
 	if err := checkGates(given(c.Gates)); err != nil {
 		return fleet.Rollout{}, err
 	}
-	ro := fleet.Rollout{Waves: waves, Above: given(c.Above), Below: given(c.Below), Soak: givenFor(c.SoakSeconds), Gates: toGates(given(c.Gates))}
+	ro := fleet.Rollout{RolloutSettings: fleet.RolloutSettings{Waves: waves, Above: given(c.Above), Below: given(c.Below), Soak: givenFor(c.SoakSeconds), Gates: toGates(given(c.Gates))}}
 	ro.Order, ro.AtOnce, ro.Hours = fleet.Order(given(c.Order)), given(c.Pace) == contract.CourseSettingsPaceAtOnce, fleet.Hours(given(c.Hours))
 	if ro.Hours != "" {
 		place, err := ro.Hours.Place()

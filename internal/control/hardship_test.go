@@ -311,8 +311,7 @@ func TestASoakIsWatched(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.store.StartRollout(ctx, time.Now(), "ada", "berths", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "berths-api", N: 2},
-		Waves: ws, Above: 1, Soak: time.Hour}}, false, func(store.Reader, store.Group) error { return nil }); err != nil {
+	if _, err := b.store.StartRollout(ctx, time.Now(), "ada", "berths", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "berths-api", N: 2}, Waves: ws, Above: 1, Soak: time.Hour}}}, false, func(store.Reader, store.Group) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	b.eventually("the wave soaks", func() bool { return len(b.journal("rollout.soaking")) == 1 })

@@ -282,7 +282,7 @@ func TestWhatIsCompared(t *testing.T) {
 	k.view.Instances = []fleet.Instance{in("new", fresh), in("old", old), in("leaves", old)}
 	usual := gate.Usual()
 	usual.Seen = gate.Comparison{New: gate.Count{N: 10, Bad: 1}, Old: gate.Count{N: 50}}
-	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: old, To: fresh, State: fleet.Moving, Gates: []gate.Gate{usual}}}
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 7, From: old, State: fleet.Moving}, RolloutSettings: fleet.RolloutSettings{To: fresh, Gates: []gate.Gate{usual}}}}
 	look := func() gate.Comparison {
 		t.Helper()
 		k.comparing.looked = time.Time{}
@@ -334,7 +334,7 @@ func TestTheLineOfAWave(t *testing.T) {
 	k.group.Pools = []string{"front"}
 	slow := gate.Usual()
 	slow.Kind = gate.Latency
-	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: fleet.Version{Name: "timetable-web", N: 1}, To: fleet.Version{Name: "timetable-web", N: 2}, State: fleet.Moving, Gates: []gate.Gate{slow}}}
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 7, From: fleet.Version{Name: "timetable-web", N: 1}, State: fleet.Moving}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Gates: []gate.Gate{slow}}}}
 	k.view.Instances = []fleet.Instance{{ID: "new", State: fleet.Serving, Since: now.Add(-time.Minute), Version: k.rollout.To}}
 	look := func(n int64) gate.Comparison {
 		b.said["new"] = [2]int64{n, n / 2}
@@ -371,7 +371,7 @@ func TestAGateOnHealthComparesNothing(t *testing.T) {
 	for id, v := range map[string]fleet.Version{"new": fresh, "old": old} {
 		k.view.Instances = append(k.view.Instances, fleet.Instance{ID: id, State: fleet.Serving, Since: now.Add(-time.Minute), Version: v})
 	}
-	k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: old, To: fresh, State: fleet.Moving, Gates: []gate.Gate{{Kind: gate.Healthy, Floor: 100}, gate.Usual()}}}
+	k.rollout = &store.Rollout{Rollout: fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 7, From: old, State: fleet.Moving}, RolloutSettings: fleet.RolloutSettings{To: fresh, Gates: []gate.Gate{{Kind: gate.Healthy, Floor: 100}, gate.Usual()}}}}
 	for n := range int64(5) {
 		k.comparing.looked = time.Time{}
 		b.said["new"], b.said["old"] = [2]int64{10 * n, n}, [2]int64{10 * n, 0}

@@ -263,7 +263,7 @@ func TestAGateOnAMetric(t *testing.T) {
 		if field, err := g.Validate(); err != nil {
 			t.Fatalf("%s: %v", field, err)
 		}
-		k.rollout = &store.Rollout{Rollout: fleet.Rollout{ID: 7, From: old, To: fresh, State: fleet.Moving, Gates: []gate.Gate{g}}}
+		k.rollout = &store.Rollout{Rollout: fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 7, From: old, State: fleet.Moving}, RolloutSettings: fleet.RolloutSettings{To: fresh, Gates: []gate.Gate{g}}}}
 		if asks := k.asks(); len(asks) != 1 || asks[0] != "cpu" {
 			t.Errorf("it asks for %v", asks)
 		}

@@ -227,7 +227,7 @@ func TestAdviceAtTheMoment(t *testing.T) {
 		t.Errorf("a usual rollout: the advice is %q", a)
 	}
 	g.Frozen = "the harbour is closed"
-	a := g.AdviseRollout(to, &Rollout{To: to, Ended: noon})
+	a := g.AdviseRollout(to, &Rollout{RolloutBook: RolloutBook{Ended: noon}, RolloutSettings: RolloutSettings{To: to}})
 	if len(a) != 2 || !strings.Contains(a[0], "is frozen (the harbour is closed)") || !strings.Contains(a[1], "The last rollout to timetable-web@3 went back at") {
 		t.Errorf("the advice is %q", a)
 	}

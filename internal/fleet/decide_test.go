@@ -38,7 +38,7 @@ func servingGroup(n int) fleet.View {
 func inRollout(n int) fleet.View {
 	v := servingGroup(n)
 	ws, _ := rollout.ParseWaves("1,50%,100%")
-	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)}, nil)
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: max(1, n/10)}}, nil)
 	if err != nil {
 		panic(err)
 	}
@@ -77,13 +77,13 @@ func TestRefusals(t *testing.T) {
 	v := servingGroup(6)
 	ws, _ := rollout.ParseWaves("100%")
 	begin := func(change func(g *fleet.Group, r *fleet.Rollout)) error {
-		g, r := v.Group, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}
+		g, r := v.Group, fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}
 		change(&g, &r)
 		_, _, err := fleet.Begin(noon, g, nil, r, nil)
 		return err
 	}
 	tell := func(state fleet.RolloutState, c fleet.Command) error {
-		_, _, err := fleet.Rollout{State: state}.Tell(noon, c, "")
+		_, _, err := fleet.Rollout{RolloutBook: fleet.RolloutBook{State: state}}.Tell(noon, c, "")
 		return err
 	}
 	group := func(change func(g *fleet.Group)) error {

@@ -18,7 +18,7 @@ func gated(t *testing.T, gates ...gate.Gate) fleet.View {
 	t.Helper()
 	v := servingGroup(12)
 	ws, _ := rollout.ParseWaves("1,100%")
-	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute, Gates: gates}, nil)
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute, Gates: gates}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -182,7 +182,7 @@ func TestGatesThatAreRefused(t *testing.T) {
 		v, g := servingGroup(3), gate.Usual()
 		change(&g)
 		ws, _ := rollout.ParseWaves("100%")
-		_, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Gates: []gate.Gate{g}}, nil)
+		_, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Gates: []gate.Gate{g}}}, nil)
 		var refusal *fleet.Refusal
 		if !errors.As(err, &refusal) || refusal.Field != field {
 			t.Errorf("%s is refused as %v", field, err)
@@ -265,7 +265,7 @@ func TestAWaveWithNothingToCompareWith(t *testing.T) {
 
 // TestWhatIsComparedWith is what the rollout comes from and what ran beside that.
 func TestWhatIsComparedWith(t *testing.T) {
-	r := fleet.Rollout{From: fleet.Version{Name: "a", N: 1}, To: fleet.Version{Name: "a", N: 4}, Before: []fleet.VersionCount{{Version: fleet.Version{Name: "a", N: 2}, N: 1}}}
+	r := fleet.Rollout{RolloutBook: fleet.RolloutBook{From: fleet.Version{Name: "a", N: 1}, Before: []fleet.VersionCount{{Version: fleet.Version{Name: "a", N: 2}, N: 1}}}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "a", N: 4}}}
 	for n, want := range map[int]bool{1: true, 2: true, 3: false, 4: false} {
 		if got := r.RanBefore(fleet.Version{Name: "a", N: n}); got != want {
 			t.Errorf("a@%d ran before: %v", n, got)

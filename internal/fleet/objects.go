@@ -266,20 +266,34 @@ const (
 // Ended reports whether nothing more will happen to the rollout.
 func (s RolloutState) Ended() bool { return s == Done || s == Reverted || s == Abandoned }
 
-// Rollout is the record of one staged replacement.
+// Rollout is the record of one staged replacement: what people asked for, and the service's book.
 type Rollout struct {
-	ID       int64
-	From, To Version
-	// Before is what ran beside From when it began, and served.
-	Before []VersionCount
-	Waves  rollout.Waves
+	RolloutSettings
+	RolloutBook
+}
+
+// RolloutSettings are what people ask of a rollout. Decisions change none of them but what gates have seen, and Below
+// of one that replaces all at once, until it begins to.
+type RolloutSettings struct {
+	To    Version
+	Waves rollout.Waves
 	// Above and Below are how many instances more and fewer than the group's
 	// size there may be meanwhile; their sum is at least 1.
 	Above, Below int
+	Soak         time.Duration
+	Manner
+	// Gates are the conditions that must hold, with what was seen when it last changed.
+	Gates []gate.Gate
+}
+
+// RolloutBook is what the service keeps about a rollout.
+type RolloutBook struct {
+	ID   int64
+	From Version
+	// Before is what ran beside From when it began, and served.
+	Before []VersionCount
 	// Sized is the group's size when it began, which Below was chosen for.
 	Sized int
-	Soak  time.Duration
-	Manner
 	State RolloutState
 	// Back is set once it goes back to From: it reverts, or is held on the way.
 	Back  bool
@@ -291,8 +305,6 @@ type Rollout struct {
 	Wave int
 	// Times has an entry for each wave that has begun.
 	Times []WaveTime
-	// Gates are the conditions that must hold, with what was seen when it last changed.
-	Gates []gate.Gate
 	// Resumed is when the rollout began or was last told to proceed: what went
 	// wrong before that is answered and does not hold it again.
 	Resumed time.Time

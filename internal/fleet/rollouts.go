@@ -76,7 +76,7 @@ func (d *deciding) retake() {
 		from = other
 	}
 	// What is there and serves nobody for a moment ran all the same.
-	ran := Rollout{Before: slices.DeleteFunc(slices.Clone(d.ro.Before), func(s VersionCount) bool { return there[s.Version] < s.N })}
+	ran := Rollout{RolloutBook: RolloutBook{Before: slices.DeleteFunc(slices.Clone(d.ro.Before), func(s VersionCount) bool { return there[s.Version] < s.N })}}
 	before := d.group.before(all, from, &ran)
 	if d.ro.From == from && d.ro.Sized == d.group.Size && slices.Equal(d.ro.Before, before) {
 		return

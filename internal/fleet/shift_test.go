@@ -16,7 +16,7 @@ func TestShiftMovesAllTimes(t *testing.T) {
 	view := View{
 		Group:     Group{Book: Book{Setbacks: make([]Setback, 2), Slots: make([]Slot, 2)}},
 		Instances: []Instance{{Reports: make([]health.Report, 2)}, {}},
-		Rollout:   &Rollout{Times: make([]WaveTime, 2)},
+		Rollout:   &Rollout{RolloutBook: RolloutBook{Times: make([]WaveTime, 2)}},
 	}
 	if n := eachTime(reflect.ValueOf(&view).Elem(), "", func(_ string, v *time.Time) { *v = at }); n < 20 {
 		t.Fatalf("only %d times were found", n)

@@ -16,7 +16,7 @@ func TestPrune(t *testing.T) {
 	url := pgtest.Database(t)
 	s, conn := stock(t, url), connect(t, url)
 	waves, _ := rollout.ParseWaves("100%")
-	live, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: waves, Above: 1}}, false, func(store.Reader, store.Group) error { return nil })
+	live, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: waves, Above: 1}}}, false, func(store.Reader, store.Group) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -71,7 +71,7 @@ func TestNothingIsUsedThatIsDeletedMeanwhile(t *testing.T) {
 		{"the image of one alone", "the image", image, add(func(g *store.Group) { g.Alone, g.Overrides.Image = true, "spare@1" })},
 		{"a rollout's template", "the template", templateGoes, func(s *store.Store, meanwhile func()) error {
 			waves, _ := rollout.ParseWaves("100%")
-			_, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: second, Waves: waves, Above: 1}}, false,
+			_, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: second, Waves: waves, Above: 1}}}, false,
 				func(store.Reader, store.Group) error { meanwhile(); return nil })
 			return err
 		}},

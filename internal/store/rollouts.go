@@ -75,10 +75,15 @@ func (r rolloutRow) rollout() Rollout {
 	waves, _ := rollout.ParseWaves(r.Waves)
 	return Rollout{
 		Rollout: fleet.Rollout{
-			ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, To: fleet.Version{Name: r.ToName, N: r.ToVersion}, Before: r.Before,
-			Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), State: fleet.RolloutState(r.State),
-			Since: r.Since.UTC(), Cause: r.Cause, Back: r.Back, Turned: r.Turned, Sized: r.Sized, Wave: r.Wave, Times: r.Times, Gates: r.Gates, Manner: r.Manner, Lowest: r.Lowest, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles,
-			Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
+			RolloutSettings: fleet.RolloutSettings{
+				To: fleet.Version{Name: r.ToName, N: r.ToVersion}, Waves: waves, Above: r.Above, Below: r.Below, Soak: fromMillis(r.SoakMs), Gates: r.Gates, Manner: r.Manner,
+			},
+			RolloutBook: fleet.RolloutBook{
+				ID: r.Number, From: fleet.Version{Name: r.FromName, N: r.FromVersion}, Before: r.Before, Sized: r.Sized,
+				State: fleet.RolloutState(r.State), Back: r.Back, Since: r.Since.UTC(), Cause: r.Cause, Turned: r.Turned,
+				Wave: r.Wave, Times: r.Times, Resumed: r.Resumed.UTC(), Stumbles: r.Stumbles, Lowest: r.Lowest,
+				Started: r.StartedAt.UTC(), Ended: value(r.EndedAt),
+			},
 		},
 		Group: r.GroupName, StartedBy: r.StartedBy, Course: r.Course, Rehearsal: r.Rehearsal, Revision: r.Revision,
 	}

@@ -18,7 +18,7 @@ func TestOneLiveRollout(t *testing.T) {
 	s := stocked(t)
 	ws, _ := rollout.ParseWaves("100%")
 	begin := func() (store.Rollout, error) {
-		return s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false, func(store.Reader, store.Group) error { return nil })
+		return s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}}, false, func(store.Reader, store.Group) error { return nil })
 	}
 	other := func(n int) { // for new launches
 		t.Helper()
@@ -81,7 +81,7 @@ func TestOneLiveRollout(t *testing.T) {
 func TestARevertCanBeHeld(t *testing.T) {
 	s := stocked(t)
 	ws, _ := rollout.ParseWaves("100%")
-	r, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false,
+	r, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}}, false,
 		func(store.Reader, store.Group) error { return nil })
 	if err != nil || r.Sized != 6 {
 		t.Fatalf("%+v %v", r, err)
@@ -186,7 +186,7 @@ func TestWhatARevertNeedsIsKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	ws, _ := rollout.ParseWaves("100%")
-	if _, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}, false, func(store.Reader, store.Group) error { return nil }); err != nil {
+	if _, err := s.StartRollout(ctx, noon, "ada", "timetable", store.Rollout{Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1}}}, false, func(store.Reader, store.Group) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if u, err := s.TemplateUsers(ctx, third.Ref()); err != nil || len(u.Groups) != 0 {

@@ -374,9 +374,7 @@ func (p *plan) begin(waves string, to, above, below int, soak time.Duration) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	ro := fleet.Rollout{
-		ID: 1, To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak,
-	}
+	ro := fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: to}, Waves: ws, Above: above, Below: min(v.Group.Size, below), Soak: soak}}
 	if !p.calm {
 		p.manner(&ro)
 	}

@@ -28,9 +28,7 @@ func rolls(t testing.TB, w *World) {
 		t.Fatal(err)
 	}
 	n := w.View.Group.Size
-	r, _, err := fleet.Begin(w.Now, w.View.Group, w.View.Instances, fleet.Rollout{
-		ID: 1, To: fleet.Version{Name: "timetable-web", N: w.View.Group.Template.N + 1}, Waves: ws, Above: n / 10, Soak: 5 * time.Second,
-	}, nil)
+	r, _, err := fleet.Begin(w.Now, w.View.Group, w.View.Instances, fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: w.View.Group.Template.N + 1}, Waves: ws, Above: n / 10, Soak: 5 * time.Second}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,7 +24,7 @@ func staged(t *testing.T, size int, waves string, soak time.Duration) Plan {
 		t.Fatal(err)
 	}
 	p := Plan{View: fleet.View{Group: g, Watched: epoch}, Runs: 1, Seed: 1, Rate: 300, Errors: 0.001,
-		Rollout: fleet.Rollout{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: soak, Gates: []gate.Gate{gate.Usual()}},
+		Rollout: fleet.Rollout{RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: soak, Gates: []gate.Gate{gate.Usual()}}},
 		Boots:   []time.Duration{2 * time.Second, 3 * time.Second}, Settles: []time.Duration{time.Second}, Drains: []time.Duration{100 * time.Millisecond}}
 	for n := range size {
 		p.View.Instances = append(p.View.Instances, fleet.Instance{ID: "timetable-" + string(rune('a'+n%26)) + time.Duration(n).String(), Serial: n + 1, Slot: n + 1, Launch: 1, Zone: g.Zones[n%3], Version: g.Template,

@@ -363,7 +363,7 @@ func (s *scenario) rollout(to string, args map[string]string) error {
 	if err != nil {
 		return err
 	}
-	ro := fleet.Rollout{ID: 1, To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"])}
+	ro := fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: version(to), Waves: waves, Above: number(args["above"]), Below: number(args["below"]), Soak: span(args["soak"])}}
 	ro.Order, ro.AtOnce, ro.Hours = fleet.Order(args["order"]), args["pace"] == "at-once", fleet.Hours(args["hours"])
 	if args["leave-out"] != "" {
 		ro.Exclude = strings.Split(args["leave-out"], ",")

@@ -26,7 +26,7 @@ func servingGroup() fleet.View {
 // roll begins a rollout of it, and has it in the second of three waves and in the state.
 func roll(v *fleet.View, state fleet.RolloutState) {
 	ws, _ := rollout.ParseWaves("1,50%,100%")
-	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{ID: 1, To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute}, nil)
+	r, _, err := fleet.Begin(noon, v.Group, v.Instances, fleet.Rollout{RolloutBook: fleet.RolloutBook{ID: 1}, RolloutSettings: fleet.RolloutSettings{To: fleet.Version{Name: "timetable-web", N: 2}, Waves: ws, Above: 1, Soak: time.Minute}}, nil)
 	if err != nil {
 		panic(err)
 	}
