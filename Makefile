@@ -4,7 +4,7 @@ export CGO_ENABLED ?= 0
 GOFLAGS_BUILD := -trimpath -ldflags "-s -w"
 STAMPS := .state/stamps
 
-.PHONY: help demo test upgrade race model campaign plans fuzz check build generate mutants ratio bench screenshots clean
+.PHONY: help demo test upgrade race model campaign plans fuzz check build generate mutants situations ratio bench screenshots clean
 help:
 	@echo "make demo         play the sample scenario (ONCE=1: end by itself; TALE=sizing, healing,"
 	@echo "                  images or all: another part of it)"
@@ -118,6 +118,10 @@ fuzz:
 # so that a run that was broken off goes on where it was; FRESH=1 begins anew.
 mutants:
 	@go run ./test/mutants $(if $(ONLY),-only '$(ONLY)') $(if $(FROM),-from '$(FROM)') $(if $(SIDE),-side $(SIDE)) $(if $(FRESH),-fresh)
+
+# Which of the situations of the core, without their mends, random plans notice; PLANS: of how many.
+situations:
+	@go run ./test/mutants -situations -plans $(or $(PLANS),20000) $(if $(ONLY),-only '$(ONLY)')
 
 ratio:
 	@build/ratio

@@ -27,6 +27,7 @@ var (
 	build = flag.Bool("build", false, "only see whether each fault compiles")
 	plans = flag.Int("plans", 1200, "how many random plans to play")
 	kept  = flag.String("results", ".state/mutants.json", "the file that keeps what came of each: those that were noticed are not tried again while their files are the same")
+	story = flag.Bool("situations", false, "only see whether random plans notice the situations without their mends")
 	fresh = flag.Bool("fresh", false, "try all anew")
 )
 
@@ -44,6 +45,12 @@ func main() {
 		}
 		if bad := compile(dir, all); bad > 0 {
 			fail(fmt.Errorf("%d faults do not compile", bad))
+		}
+		return
+	}
+	if *story {
+		if missed := playSituations(dir); missed > 0 {
+			fail(fmt.Errorf("%d situations are noticed by no plan", missed))
 		}
 		return
 	}

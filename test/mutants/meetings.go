@@ -49,6 +49,12 @@ var meetings = []fault{
 	{"none can be taken from what is being deleted", "hooks.go", "if g.Deleting { // what", "if false { // what"},
 	{"what a revert needs may be deleted", "internal/store/templates.go", "and (b->'version'->>'N')::int = $2", "and (b->'version'->>'N')::int = -$2"},
 
+	{"a blip takes what is replaced", "shed.go", "	return r != nil && r.Since.After(d.ro.Resumed)\n", "	return r != nil && false\n"},
+	{"hours are counted from midnight", "hours.go", "		minute := 60*local.Hour() + local.Minute()\n", "		minute := int(t.Sub(time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, at)).Minutes())\n"},
+	{"spans count by the list", "scaling/spans.go", "	slices.SortStableFunc(lasting, func(a, b layer) int { return a.state.Occurred.Compare(b.state.Occurred) })\n", ""},
+	{"who moves to a zone is the next to go", "shed.go", "return d.ro.advances() && !d.calm()", "return d.ro.advances()"},
+	{"a version that seldom comes up keeps a good one out", "target.go", "if unproven && !d.failedLast(from) {", "if unproven {"},
+
 	// Gates, and what they are held against.
 	{"bets never begin anew", "gate/gate.go", "begins = logSum(begins, begun)", "begins = begun"},
 	{"a total of processors hides at a hundred", "scaling/judge.go", "each /= float64(max(p.Serving, 1))", "each /= 1"},

@@ -17,6 +17,13 @@ func TestTheTableIsCurrent(t *testing.T) {
 		t.Errorf("only %d faults of the core and %d of what is served are tried", len(faults), len(served))
 	}
 	names := map[string]bool{}
+	defer func() {
+		for _, s := range situations {
+			if !names[s.fault] || (!s.plans && s.by == "") {
+				t.Errorf("situation %d: %q is no fault of the tables, or nobody is named who notices", s.n, s.fault)
+			}
+		}
+	}()
 	for _, f := range slices.Concat(faults, sizes, meetings, passed, served) {
 		if names[f.name] {
 			t.Errorf("%s: is there twice", f.name)

@@ -20,7 +20,6 @@ import (
 type opinion struct {
 	*watch
 	entered map[string]time.Time // when each instance came into its state
-	shown   map[string]string    // that state
 	served  map[string]time.Time // since when it serves
 	slots   map[int]*failing
 	ro      replacing
@@ -47,7 +46,7 @@ type replacing struct {
 }
 
 func newOpinion(k *watch) *opinion {
-	return &opinion{watch: k, entered: map[string]time.Time{}, shown: map[string]string{}, served: map[string]time.Time{}, slots: map[int]*failing{}}
+	return &opinion{watch: k, entered: map[string]time.Time{}, served: map[string]time.Time{}, slots: map[int]*failing{}}
 }
 
 // comesNext are the states that may come after one ("The life of an instance").
@@ -134,7 +133,7 @@ func (o *opinion) moved(before fleet.View, e fleet.Entry, id string) {
 		}
 	}
 	now := o.p.w.Now
-	o.shown[id], o.entered[id] = to, now
+	o.entered[id] = now
 	switch {
 	case to == "serving":
 		o.served[id] = now
@@ -180,9 +179,8 @@ func (o *opinion) launched(before fleet.View, in *fleet.Instance) {
 		return
 	}
 	now := o.p.w.Now
-	wait := time.Duration(0)
 	if s := o.slots[in.Slot]; s != nil && s.times > 1 && s.of == in.Version {
-		wait = 10 * time.Second
+		wait := 10 * time.Second
 		for range min(s.times-2, 10) {
 			wait = min(2*wait, 10*time.Minute)
 		}
@@ -227,7 +225,7 @@ func (o *opinion) rollout(before fleet.View, d fleet.Decision) {
 		return
 	}
 	v := &o.p.w.View
-	if !o.ro.id.Equal(r.Started) || r.Resumed.After(r.Started) && o.ro.begunServe == nil {
+	if !o.ro.id.Equal(r.Started) {
 		o.ro = replacing{id: r.Started, begunServe: map[string]bool{}, least: r.Sized}
 	}
 	there := 0

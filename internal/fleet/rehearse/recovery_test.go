@@ -114,6 +114,9 @@ func (p *plan) mustHaveEnded() {
 	if m := p.w.Living(); m > len(v.Instances) {
 		p.k.fail("3: %d machines for %d instances", m, len(v.Instances))
 	}
+	if r := v.Rollout; r != nil && r.Stalled() && !slices.ContainsFunc(p.w.Journal, func(l Line) bool { return l.Kind == "rollout.stalled" }) {
+		p.k.fail("told: what the rollout goes back to does not come up, and nobody was told")
+	}
 	toBad := func(s fleet.VersionCount) bool { return s.Version.N == p.badVersion }
 	if v.Rollout != nil && !slices.ContainsFunc(v.Rollout.GoesBack(v.Group.Size), toBad) {
 		p.k.fail("10: the rollout is still %s: %s", v.Rollout.State, say.Summarise(p.w.Clock(), *v).Sentence)
