@@ -39,10 +39,10 @@ type failing struct {
 
 // replacing is what a rollout did so far.
 type replacing struct {
-	id          time.Time // when it started tells one from another
-	drained     int
-	begunServe  map[string]bool
-	most, least int // there, and of the size
+	id           time.Time // when it started tells one from another
+	drained      int
+	begunServe   map[string]bool
+	there, least int // as it began, and of the size
 }
 
 func newOpinion(k *watch) *opinion {
@@ -87,7 +87,6 @@ func (o *opinion) step(before fleet.View, d fleet.Decision) {
 		o.parted = o.parted || o.p.zoneLost[z] || o.p.zoneHung[z]
 	}
 	o.parted = o.parted || len(before.Group.Setbacks) > 0 || !slices.Equal(before.Group.Zones, w.View.Group.Zones)
-	o.rollout(before, d)
 	now := fleet.RolloutState("")
 	if before.Rollout != nil {
 		now = before.Rollout.State
@@ -111,6 +110,7 @@ func (o *opinion) step(before fleet.View, d fleet.Decision) {
 			now = to
 		}
 	}
+	o.rollout(before, d)
 	o.ends(before)
 	o.sentence()
 }
@@ -137,6 +137,9 @@ func (o *opinion) moved(before fleet.View, e fleet.Entry, id string) {
 	switch {
 	case to == "serving":
 		o.served[id] = now
+		if o.ro.begunServe != nil { // while it is held old ones come too
+			o.ro.begunServe[id] = true
+		}
 	case to == "ordered" && e.Was == "":
 		o.launched(before, in)
 	case to == "draining" || to == "leaving" || to == "lost" || to == "held":
@@ -225,13 +228,14 @@ func (o *opinion) rollout(before fleet.View, d fleet.Decision) {
 		return
 	}
 	v := &o.p.w.View
-	if !o.ro.id.Equal(r.Started) {
+	begins := !o.ro.id.Equal(r.Started)
+	if begins {
 		o.ro = replacing{id: r.Started, begunServe: map[string]bool{}, least: r.Sized}
 	}
 	there := 0
 	for i := range v.Instances {
 		in := &v.Instances[i]
-		if in.Version == r.To && !in.Served.IsZero() || in.Served.After(r.Started) { // while it is held old ones come too
+		if in.Version == r.To && !in.Served.IsZero() {
 			o.ro.begunServe[in.ID] = true
 		}
 	}
@@ -240,11 +244,11 @@ func (o *opinion) rollout(before fleet.View, d fleet.Decision) {
 			there++
 		}
 	}
-	o.ro.most, o.ro.least = max(o.ro.most, there), min(o.ro.least, v.Group.Size)
+	if begins {
+		o.ro.there = there
+	}
+	o.ro.least = min(o.ro.least, v.Group.Size)
 	for _, in := range d.Changed {
-		if in.Version == r.To && !in.Served.IsZero() || in.Served.After(r.Started) { // while it is held old ones come too
-			o.ro.begunServe[in.ID] = true
-		}
 		if in.Cause.Code != fleet.CodeReplaced || in.Version == r.To || !in.Since.Equal(o.p.w.Clock()) {
 			continue
 		}
@@ -257,7 +261,7 @@ func (o *opinion) rollout(before fleet.View, d fleet.Decision) {
 			o.fail("%s is replaced at %s, and the rollout waits until %s, only %q", in.ID, o.p.w.Clock().In(o.p.place), r.StartAt, r.Hours)
 		}
 	}
-	if may := r.Below + len(o.ro.begunServe) + max(o.ro.most-o.ro.least, 0); o.ro.drained > may {
+	if may := r.Below + len(o.ro.begunServe) + max(o.ro.there-o.ro.least, 0); o.ro.drained > may {
 		o.fail("9: %d that served were replaced, and %d others ever began to serve, below %d", o.ro.drained, len(o.ro.begunServe), r.Below)
 	}
 }
