@@ -59,7 +59,9 @@ func (g Group) WithoutRule(name, reason string) (Group, Entry, error) {
 		return g, Entry{}, refuse("name", "the group %s has no rule %s; it has %s", g.Name, words.Plain(name, 80), g.ruleNames())
 	}
 	return g.Change(func(g *Group) {
-		g.letGo()
+		if g.RuleState(name).Sets {
+			g.letGo()
+		}
 		g.Rules = slices.DeleteFunc(slices.Clone(g.Rules), func(r scaling.Rule) bool { return r.Name == name })
 	}, reason)
 }

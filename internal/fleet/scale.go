@@ -195,7 +195,22 @@ func (d *deciding) begins(r *scaling.Rule) {
 	if size := d.group.Bounds(d.now, d.sizing).Clamp(*r.Size); size != d.group.Size {
 		d.resize(size, r.Name, cause)
 	}
-	d.group.letGo()
+	under := max(d.group.Min, min(*r.Size, d.group.Max))
+	for k := range d.group.Rules { // it lies under all spans, and what began before it counts no more, be that acted on or missed
+		o := &d.group.Rules[k]
+		began := d.sizing.Times[o.Name]
+		if o.Duration == 0 {
+			continue
+		}
+		s := d.group.RuleState(o.Name)
+		if !began.Last.After(t.Last) {
+			s.Occurred, s.Before, s.Sets, s.LetGo = began.Last, 0, false, true
+		}
+		if _, lasts := o.Lasts(d.now, began); lasts {
+			s.Before = under + 1
+		}
+		d.keepState(s)
+	}
 }
 
 // fromThenOn sets the bounds of a group for good. The one that is not named makes room.
@@ -265,7 +280,7 @@ func (d *deciding) stack(had, are scaling.Bounds) {
 	}
 }
 
-// letGo has what lies under the spans of calendars that last be the size as it is: somebody set that.
+// letGo has the size as it is lie under the spans of calendars that last, and theirs count no more: a person set it.
 func (g *Group) letGo() {
 	g.RuleStates = slices.Clone(g.RuleStates)
 	for k := range g.RuleStates {

@@ -135,7 +135,9 @@ func (d *deciding) turnToGo(lines []leavers) int {
 }
 
 // replaces reports whether a rollout is on its way and replaces something now: its order says who goes then.
-func (d *deciding) replaces() bool { return d.ro.advances() && !d.calm() }
+func (d *deciding) replaces() bool {
+	return d.ro.advances() && !d.outOfHours() && !d.ro.AwaitsHealing(&d.group)
+}
 
 func (l leaver) serial(d *deciding) int { return d.at(l.i).Serial }
 

@@ -51,14 +51,12 @@ func (d *deciding) target() target {
 		return d.nothing()
 	case d.ro == nil:
 		return d.itsSize()
-	case d.ro.State == Held:
-		return d.asItIs()
-	case d.ro.Back:
+	case d.replaces():
+		return d.ofWave()
+	case d.ro.State == Reverting:
 		return d.asBefore()
-	case d.outOfHours(), d.ro.AwaitsHealing(&d.group):
-		return d.asItIs()
 	}
-	return d.ofWave()
+	return d.asItIs()
 }
 
 // carryOut brings the group nearer to the target.

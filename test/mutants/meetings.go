@@ -11,7 +11,9 @@ var meetings = []fault{
 	{"what a span wants under another is never given", "scaling/spans.go", "case s.Had.Clamp(under) != s.Are.Clamp(under) && by != \"\":", "case false && by != \"\":"},
 	{"a span that ends under another is for good", "scaling/spans.go", "if l := &lasting[k]; l.rule.Size != nil && !l.state.LetGo {", "if l := &lasting[k]; l.rule.Size != nil && l.fresh {"},
 	{"a span takes back what a person set", "commands.go", "		g.SizedBy = \"\"\n		g.letGo()\n", "		g.SizedBy = \"\"\n"},
-	{"what is taken away with its rule comes back", "rules.go", "		g.letGo()\n", ""},
+	{"what is taken away with its rule comes back", "rules.go", "if g.RuleState(name).Sets {", "if false {"},
+	{"any rule that is taken away lets spans go", "rules.go", "if g.RuleState(name).Sets {", "if true {"},
+	{"what was missed comes after what holds from then on", "scale.go", "if !began.Last.After(t.Last) {", "if false {"},
 	{"a span takes back what a rule made larger", "scaling/spans.go", "under = max(under, s.Size)", "_ = under"},
 	{"a size let go under a span comes back", "commands.go", "if s := &g.RuleStates[k]; s.Before > 1 {", "if s := &g.RuleStates[k]; false {"},
 	{"a release passes a calendar's bound", "commands.go", "g.Size-1 < g.bounds().Min:", "g.Size-1 < g.Min:"},
@@ -52,7 +54,7 @@ var meetings = []fault{
 	{"a blip takes what is replaced", "shed.go", "	return r != nil && r.Since.After(d.ro.Resumed)\n", "	return r != nil && false\n"},
 	{"hours are counted from midnight", "hours.go", "		minute := 60*local.Hour() + local.Minute()\n", "		minute := int(t.Sub(time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, at)).Minutes())\n"},
 	{"spans count by the list", "scaling/spans.go", "	slices.SortStableFunc(lasting, func(a, b layer) int { return a.state.Occurred.Compare(b.state.Occurred) })\n", ""},
-	{"who moves to a zone is the next to go", "shed.go", "return d.ro.advances() && !d.calm()", "return d.ro.advances()"},
+	{"who moves to a zone is the next to go", "shed.go", "return d.ro.advances() && !d.outOfHours() && !d.ro.AwaitsHealing(&d.group)", "return d.ro.advances() && !d.ro.AwaitsHealing(&d.group)"},
 	{"a version that seldom comes up keeps a good one out", "target.go", "if unproven && !d.failedLast(from) {", "if unproven {"},
 
 	// Gates, and what they are held against.

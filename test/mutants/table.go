@@ -38,7 +38,7 @@ var faults = []fault{
 	{"a wave that is not whole any more goes on soaking", "rolling.go", "\tcase !d.filled():", "\tcase false:"},
 	{"unwatched time counts as soak", "rolling.go", "case d.group.Watched.After(d.ro.Since):", "case false:"},
 	{"frozen time counts as soak", "decide.go", "if d.ro != nil && d.ro.State == Soaking {", "if false {"},
-	{"a held rollout goes on replacing", "target.go", "case d.ro.State == Held:\n\t\treturn d.asItIs()", "case d.ro.State == Held:\n\t\treturn d.ofWave()"},
+	{"a held rollout goes on replacing", "target.go", "case d.replaces():\n", "case d.replaces() || d.ro.State == Held:\n"},
 	{"a held rollout launches the version that fails", "target.go", "d.ro.Wave > 0 && d.ro.Stumbles < d.mayStumble() && d.ro.Cause.Code != CodeStumbled {", "d.ro.Wave > 0 {"},
 	{"a held rollout makes no loss good", "target.go", "{d.ro.From, helping, size, false,", "{d.ro.From, helping, 0, false,"},
 	{"a revert brings all to one version", "back.go", "if s.N = min(s.N, all[0].N); s.N > 0 {", "if s.N = min(s.N, all[0].N); false {"},

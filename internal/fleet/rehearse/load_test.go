@@ -3,6 +3,7 @@ package rehearse
 import (
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"time"
 
 	"unitas/internal/fleet"
@@ -29,22 +30,26 @@ func (p *plan) rules(g *fleet.Group) {
 			{At: 20, Below: true, For: 2 * time.Minute, Step: scaling.Step(fmt.Sprintf("=%d", 1+p.r.IntN(4)))}}})
 	}
 	if p.r.IntN(2) == 0 {
-		span := scaling.Rule{Name: "span", Kind: scaling.Calendar, When: "* * * * *", Duration: time.Minute + p.upTo(4*time.Minute)}
-		least, most, size := 1+p.r.IntN(4), 4+p.r.IntN(8), 1+p.r.IntN(9)
-		switch p.r.IntN(3) {
-		case 0:
-			span.Min = &least
-		case 1:
-			span.Max = &most
-		default:
-			span.Size = &size
-		}
-		g.Rules = append(g.Rules, span)
+		g.Rules = append(g.Rules, aSpan(p.r, "span", time.Minute+p.upTo(4*time.Minute)))
 	}
 	for k := range g.Rules {
 		g.Rules[k].Complete()
 	}
 	p.load = float64(g.Size) * keepAt * p.r.Float64() * 1.5
+}
+
+// aSpan draws a calendar that bounds or sets a size for a time.
+func aSpan(r *rand.Rand, name string, lasts time.Duration) scaling.Rule {
+	span, n := scaling.Rule{Name: name, Kind: scaling.Calendar, When: "* * * * *", Duration: lasts}, 1+r.IntN(9)
+	switch r.IntN(4) {
+	case 0:
+		span.Min = &n
+	case 1:
+		span.Max = &n
+	default:
+		span.Size = &n
+	}
+	return span
 }
 
 // bears begins with the load, and has the calendar's time come.

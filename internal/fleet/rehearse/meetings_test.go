@@ -24,6 +24,7 @@ var features = []part{
 	{"it soaks", `(?m)^rollout .*soak=[1-9]`, `Soak: soak`},
 	{"it is held", `(?m)^tell hold|rollout\.held`, `fleet\.CommandHold`},
 	{"it waits for its time", `(?m)^rollout .*(start|hours)=`, `ro\.Hours`},
+	{"its place has summer time begin", `(?m)^summer `, `p\.somewhere\(\)`},
 	{"it goes back", `(?m)^tell revert|rollout\.reverting`, `fleet\.CommandRevert`},
 	{"it takes another's place", `supersede=yes`, `p\.supersede\(\)`},
 	{"all at once", `pace=at-once`, `ro\.AtOnce`},

@@ -16,9 +16,9 @@ type spanning struct {
 	w     *World
 	spans []scaling.Rule
 	begin map[string]time.Time
-	base  int                  // what a person set
-	laid  map[string]time.Time // when a person set a size: what lay above it then says nothing any more
-	notes []string
+	// base is what a person set last, at baseAt: what lay above it then says nothing any more.
+	base   int
+	baseAt time.Time
 }
 
 // lasting are the spans of now, in the order in which they began.
@@ -37,9 +37,14 @@ func (s *spanning) lasting() (all []scaling.Rule) {
 // meanwhile stays.
 func (s *spanning) expected() int {
 	g := s.w.View.Group
-	size, least, most := s.base, -1, -1
+	size, since, least, most := s.base, s.baseAt, -1, -1
+	for _, r := range s.spans {
+		if at := s.begin[r.Name]; r.Duration == 0 && !s.w.Now.Before(at) && at.After(since) {
+			size, since = *r.Size, at
+		}
+	}
 	for _, r := range s.lasting() {
-		if r.Size != nil && s.begin[r.Name].After(s.laid[r.Name]) {
+		if r.Size != nil && s.begin[r.Name].After(since) {
 			size = *r.Size
 		}
 		if r.Min != nil {
@@ -68,17 +73,11 @@ func TestSpansOverSpans(t *testing.T) {
 	for seed := uint64(1); seed <= uint64(*plans)/6; seed++ {
 		r := rand.New(rand.NewPCG(seed, 11))
 		minute := func(n int) time.Duration { return time.Duration(1+r.IntN(n)) * time.Minute }
-		s := &spanning{begin: map[string]time.Time{}, laid: map[string]time.Time{}}
+		s := &spanning{begin: map[string]time.Time{}}
 		for k := range 1 + r.IntN(3) {
-			rule := scaling.Rule{Name: fmt.Sprintf("span-%d", k), Kind: scaling.Calendar, When: "* * * * *", Duration: minute(40)}
-			n := 1 + r.IntN(9)
-			switch r.IntN(4) {
-			case 0:
-				rule.Min = &n
-			case 1:
-				rule.Max = &n
-			default:
-				rule.Size = &n
+			rule := aSpan(r, fmt.Sprintf("span-%d", k), minute(40))
+			if k == 0 && r.IntN(3) == 0 { // from then on
+				rule.Duration, rule.Min, rule.Max, rule.Size = 0, nil, nil, said(1+r.IntN(9))
 			}
 			rule.Complete()
 			s.spans = append(s.spans, rule)
@@ -120,13 +119,8 @@ func TestSpansOverSpans(t *testing.T) {
 					return g.Change(func(g *fleet.Group) { g.Size = n }, "")
 				})
 				if err == nil && w.View.Group.Frozen == "" && !w.Now.Before(w.Away) {
-					s.base = n
-					for _, rule := range s.spans {
-						s.laid[rule.Name] = w.Now
-					}
-					s.notes = append(s.notes, fmt.Sprintf("%s: %d by a person", w.Now.Sub(epoch), n))
+					s.base, s.baseAt = n, w.Now
 				} else if err == nil { // what was missed until then acts after it, or is over
-					s.notes = nil
 					s.base = -1
 				}
 			})
@@ -141,17 +135,12 @@ func TestSpansOverSpans(t *testing.T) {
 			}
 			if got, want := w.View.Group.Size, s.expected(); got != want {
 				for _, r := range s.spans {
-					t.Logf("%s at %s for %s: %v %v %v", r.Name, s.begin[r.Name].Sub(epoch), r.Duration, said(r.Size), said(r.Min), said(r.Max))
+					t.Logf("at %s: %s", s.begin[r.Name].Sub(epoch), &r)
 				}
-				t.Fatalf("seed %d at %s: the size is %d, and %d is what the spans of now come to (%v)", seed, w.Now.Sub(epoch), got, want, s.notes)
+				t.Fatalf("seed %d at %s: the size is %d, and %d is what the spans of now come to (%d by a person at %s)", seed, w.Now.Sub(epoch), got, want, s.base, s.baseAt.Sub(epoch))
 			}
 		}
 	}
 }
 
-func said(n *int) string {
-	if n == nil {
-		return "-"
-	}
-	return fmt.Sprint(*n)
-}
+func said(n int) *int { return &n }

@@ -115,9 +115,10 @@ func (s Stack) layers() (lasting []layer, kept int, ended string) {
 		lasting = append(lasting, l)
 	}
 	slices.SortStableFunc(lasting, func(a, b layer) int { return a.state.Occurred.Compare(b.state.Occurred) })
+	first := time.Time{}
 	for _, st := range s.States {
-		if st.Before > 0 {
-			kept = st.Before
+		if st.Before > 0 && (kept == 0 || st.Occurred.Before(first)) { // v0.1.0 kept what lay under each
+			kept, first = st.Before, st.Occurred
 		}
 		if st.Sets && !slices.ContainsFunc(lasting, func(l layer) bool { return l.rule.Name == st.Name }) {
 			ended = st.Name
