@@ -44,6 +44,8 @@ func TestCampaign(t *testing.T) {
 		}
 	}
 	t.Logf("seed %d", seed)
+	openBlocks.Lock()
+	t.Cleanup(openBlocks.Unlock)
 	c := newCampaign(t, seed)
 	for over := time.Now().Add(span); time.Now().Before(over); {
 		c.fault()
